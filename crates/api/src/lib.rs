@@ -1,0 +1,1 @@
+//! Request, response and message types shared by service, client and docs.

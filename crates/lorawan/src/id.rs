@@ -1,0 +1,160 @@
+//! Identities and keys, each with one canonical written form.
+//!
+//! On air LoRaWAN sends every multi-byte field least significant byte first (TS001 §3.1); people
+//! write identities most significant first. The types here hold the *written* order, and only
+//! `wire` turns it round.
+
+use std::fmt;
+use std::str::FromStr;
+
+use crate::text::{self, TextError};
+
+/// A 64-bit extended unique identifier: a DevEUI, a JoinEUI or a gateway's EUI.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Eui64(pub u64);
+
+impl Eui64 {
+    /// From the eight bytes in the order they are sent over the air.
+    pub fn from_wire(bytes: [u8; 8]) -> Self {
+        Self(u64::from_le_bytes(bytes))
+    }
+
+    /// The eight bytes in the order they are sent over the air.
+    pub fn to_wire(self) -> [u8; 8] {
+        self.0.to_le_bytes()
+    }
+
+    /// The eight bytes in the order they are written.
+    pub fn to_bytes(self) -> [u8; 8] {
+        self.0.to_be_bytes()
+    }
+
+    /// The same bytes back to front: what one gets when a label's order is mistaken.
+    pub fn reversed(self) -> Self {
+        Self(self.0.swap_bytes())
+    }
+}
+
+/// A device's short address within its network (TS001 §6.1.1 of 1.0.4).
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct DevAddr(pub u32);
+
+/// A network's identifier: 24 bits, the top three giving its type (TS002, "NetID").
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct NetId(u32);
+
+impl NetId {
+    /// A NetID from its 24 bits; higher bits are cut off.
+    pub const fn new(value: u32) -> Self {
+        Self(value & 0x00ff_ffff)
+    }
+
+    /// The 24 bits.
+    pub const fn value(self) -> u32 {
+        self.0
+    }
+
+    /// The address with this network's prefix and `nwk_addr` in the 25 bits it may choose.
+    ///
+    /// Only type 0 is needed by a network that runs on the experimental NetIDs 0 and 1: one zero
+    /// bit, six bits of NwkID, 25 bits of NwkAddr (TS002, "DevAddr assignment").
+    pub const fn dev_addr(self, nwk_addr: u32) -> DevAddr {
+        DevAddr(((self.0 & 0x3f) << 25) | (nwk_addr & 0x01ff_ffff))
+    }
+}
+
+/// An AES-128 key. It never shows itself in `Debug` output.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct AesKey(pub [u8; 16]);
+
+impl AesKey {
+    /// The 32 hex digits, for the few places that may show a key.
+    pub fn to_hex(&self) -> String {
+        hex::encode(self.0)
+    }
+}
+
+impl fmt::Debug for AesKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("AesKey(hidden)")
+    }
+}
+
+impl FromStr for AesKey {
+    type Err = TextError;
+    fn from_str(s: &str) -> Result<Self, TextError> {
+        text::bytes_of::<16>(s).map(AesKey)
+    }
+}
+
+/// Written form, `FromStr`, `Debug` and serde for an identity of N bytes kept in an integer.
+macro_rules! written_as_hex {
+    ($name:ident, $bytes:literal, $int:ty, $make:expr, $value:expr) => {
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, "{:0width$x}", $value(self), width = $bytes * 2)
+            }
+        }
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, concat!(stringify!($name), "({})"), self)
+            }
+        }
+        impl FromStr for $name {
+            type Err = TextError;
+            fn from_str(s: &str) -> Result<Self, TextError> {
+                let bytes = text::bytes_of::<$bytes>(s)?;
+                Ok($make(bytes.iter().fold(0, |n: $int, b| (n << 8) | <$int>::from(*b))))
+            }
+        }
+        impl serde::Serialize for $name {
+            fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+                s.collect_str(self)
+            }
+        }
+        impl<'de> serde::Deserialize<'de> for $name {
+            fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+                let written = std::borrow::Cow::<'de, str>::deserialize(d)?;
+                written.parse().map_err(serde::de::Error::custom)
+            }
+        }
+    };
+}
+
+written_as_hex!(Eui64, 8, u64, Eui64, |e: &Eui64| e.0);
+written_as_hex!(DevAddr, 4, u32, DevAddr, |a: &DevAddr| a.0);
+written_as_hex!(NetId, 3, u32, NetId::new, |n: &NetId| n.0);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_eui_is_read_as_written_and_sent_reversed() {
+        let eui: Eui64 = "02-1A-2B-3C-4D-5E-6F-70".parse().unwrap();
+        assert_eq!(eui.to_string(), "021a2b3c4d5e6f70");
+        assert_eq!(eui.to_wire(), [0x70, 0x6f, 0x5e, 0x4d, 0x3c, 0x2b, 0x1a, 0x02]);
+        assert_eq!(Eui64::from_wire(eui.to_wire()), eui);
+        assert_eq!(eui.reversed().to_string(), "706f5e4d3c2b1a02");
+    }
+
+    #[test]
+    fn a_type_0_address_carries_the_network_prefix() {
+        assert_eq!(NetId::new(1).dev_addr(0x0123_4567).to_string(), "03234567");
+        assert_eq!(NetId::new(0).dev_addr(u32::MAX).to_string(), "01ffffff");
+    }
+
+    #[test]
+    fn a_key_does_not_show_itself() {
+        let key: AesKey = "000102030405060708090a0b0c0d0e0f".parse().unwrap();
+        assert!(!format!("{key:?}").contains("0102"));
+    }
+
+    #[test]
+    fn identities_travel_as_text_in_json() {
+        let json = serde_json::to_string(&Eui64(0x2a)).unwrap();
+        assert_eq!(json, "\"000000000000002a\"");
+        assert_eq!(serde_json::from_str::<Eui64>(&json).unwrap(), Eui64(0x2a));
+        assert!(serde_json::from_str::<Eui64>("\"2a\"").unwrap_err().to_string().contains("16"));
+    }
+}

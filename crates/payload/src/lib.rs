@@ -1,0 +1,2 @@
+//! Decoders: payload bytes to readings.
+#![warn(missing_docs)]

@@ -1,0 +1,1 @@
+//! Stand-in devices and gateways, and the demo scenario.

@@ -1,0 +1,1 @@
+//! Records in MariaDB: migrations, sealed keys, group commits.
