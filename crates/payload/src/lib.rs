@@ -1,2 +1,12 @@
-//! Decoders: payload bytes to readings.
+//! Decoders: what turns payload bytes into readings.
+//!
+//! One kind so far: scripts in JavaScript with the LoRa Alliance's payload-codec interface
+//! ([`script`], TS013). Whatever a decoder returns becomes a flat list of named values
+//! ([`readings`]).
 #![warn(missing_docs)]
+
+pub mod readings;
+pub mod script;
+
+pub use readings::{Reading, ReadingValue};
+pub use script::{DecodeError, Decoded, Limits, Script};

@@ -1,0 +1,340 @@
+//! What goes into an engine and what comes out.
+
+use lorawan::crypto::Mic;
+use lorawan::{DevAddr, Eui64, Modulation};
+
+use crate::device::{DeviceConfig, DeviceRecord, Session};
+use crate::gateway::GatewayConfig;
+use crate::ledger::Transmitter;
+use crate::outbox::{OutboxId, OutboxItem, OutboxState};
+use crate::refusal::Refusal;
+use crate::schedule::Window;
+use crate::time::Timestamp;
+
+/// What happened.
+#[derive(Debug, Clone)]
+pub enum Input {
+    /// A gateway heard a frame.
+    FrameHeard(FrameHeard),
+    /// A gateway says what became of a transmission.
+    TxReport {
+        /// Which one.
+        transmission: TransmissionId,
+        /// Taken to be sent, or why not.
+        result: Result<(), TxFailure>,
+    },
+    /// Someone wants something changed.
+    Command(Command),
+    /// A deadline has come.
+    Tick,
+}
+
+/// A frame as one gateway heard it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FrameHeard {
+    /// The frame.
+    pub phy_payload: Vec<u8>,
+    /// How it was heard.
+    pub reception: Reception,
+}
+
+/// One gateway's reception of a frame.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Reception {
+    /// The gateway.
+    pub gateway: Eui64,
+    /// When the copy reached the service.
+    pub heard_at: Timestamp,
+    /// The gateway's own clock at the end of reception, in microseconds; it wraps.
+    pub clock_us: u32,
+    /// Centre frequency.
+    pub frequency_hz: u32,
+    /// Modulation.
+    pub modulation: Modulation,
+    /// Signal strength.
+    pub rssi_dbm: f32,
+    /// Signal-to-noise ratio; FSK has none.
+    pub snr_db: Option<f32>,
+}
+
+impl Reception {
+    /// What copies are compared by: SNR, or strength above a quiet receiver's noise where there is
+    /// none.
+    pub(crate) fn quality(&self) -> f32 {
+        self.snr_db.unwrap_or(self.rssi_dbm + 117.0)
+    }
+}
+
+/// A change someone asked for.
+#[derive(Debug, Clone)]
+pub enum Command {
+    /// Adds a gateway or changes its settings.
+    PutGateway(GatewayConfig),
+    /// Takes a gateway away.
+    RemoveGateway(Eui64),
+    /// Adds a device or changes its settings; a running session goes on.
+    PutDevice(Box<DeviceConfig>),
+    /// Puts a device back as it was stored.
+    RestoreDevice(Box<DeviceRecord>),
+    /// Takes a device away.
+    RemoveDevice(Eui64),
+    /// Puts back a minute of a transmitter's account.
+    RestoreAirtime {
+        /// Whose.
+        transmitter: Transmitter,
+        /// The sub-band's name.
+        sub_band: String,
+        /// The minute, counted from 1970.
+        minute: i64,
+        /// Airtime in that minute.
+        airtime_us: u64,
+        /// Frames in that minute.
+        frames: u32,
+    },
+    /// Puts a downlink into a device's outbox.
+    Enqueue {
+        /// For which device.
+        dev_eui: Eui64,
+        /// What to send.
+        item: OutboxItem,
+    },
+    /// Takes a waiting downlink out of the outbox; one already under way stays.
+    Cancel {
+        /// Of which device.
+        dev_eui: Eui64,
+        /// Which one.
+        id: OutboxId,
+    },
+}
+
+/// What is to be done, in this order.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Effect {
+    /// Make this durable before any later effect takes place.
+    Persist(Change),
+    /// Hand this frame to its gateway.
+    Transmit(Transmission),
+    /// Tell whoever listens.
+    Publish(Event),
+}
+
+/// State that an engine needs back after a restart.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Change {
+    /// A join was accepted: a new session, and nonces that are spent.
+    Joined {
+        /// The device.
+        dev_eui: Eui64,
+        /// The session that begins.
+        session: Box<Session>,
+        /// The DevNonce that may not come again.
+        dev_nonce: u16,
+        /// The JoinNonce to use next.
+        next_join_nonce: u32,
+    },
+    /// A session's counters moved.
+    Counters {
+        /// The device.
+        dev_eui: Eui64,
+        /// Last counter accepted from the device.
+        up: Option<u32>,
+        /// MIC of the frame it came with, to know a repetition.
+        last_mic: Mic,
+        /// Next counter towards the device.
+        next_down: u32,
+    },
+    /// A downlink in the outbox moved on.
+    Outbox {
+        /// The device.
+        dev_eui: Eui64,
+        /// Which one.
+        id: OutboxId,
+        /// Where it stands now.
+        state: OutboxState,
+        /// Transmissions tried.
+        attempts: u8,
+    },
+    /// A minute of a transmitter's account, as a whole.
+    Airtime {
+        /// Whose.
+        transmitter: Transmitter,
+        /// The sub-band's name.
+        sub_band: &'static str,
+        /// The minute, counted from 1970.
+        minute: i64,
+        /// Airtime in that minute so far.
+        airtime_us: u64,
+        /// Frames in that minute so far.
+        frames: u32,
+    },
+}
+
+/// Names one attempt to transmit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct TransmissionId(pub u64);
+
+/// A frame for one gateway to send.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Transmission {
+    /// To be named in the report.
+    pub id: TransmissionId,
+    /// Who sends.
+    pub gateway: Eui64,
+    /// The gateway's clock at which to begin, in microseconds.
+    pub at_clock_us: u32,
+    /// The same moment by the service's clock.
+    pub at: Timestamp,
+    /// Which of the device's windows it is for.
+    pub window: Window,
+    /// Centre frequency.
+    pub frequency_hz: u32,
+    /// Modulation.
+    pub modulation: Modulation,
+    /// Power at the antenna connector: the lawful EIRP less the antenna's gain.
+    pub power_dbm: i32,
+    /// Time on air.
+    pub airtime_us: u64,
+    /// The frame.
+    pub phy_payload: Vec<u8>,
+}
+
+/// Why a gateway did not send.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TxFailure {
+    /// The gateway refused, in its protocol's word.
+    Refused(String),
+    /// The gateway has no open way down.
+    Unreachable,
+    /// No report came.
+    NoReport,
+}
+
+impl std::fmt::Display for TxFailure {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            TxFailure::Refused(word) => write!(f, "the gateway refused: {word}"),
+            TxFailure::Unreachable => f.write_str("the gateway cannot be reached: it has no open way down"),
+            TxFailure::NoReport => f.write_str("the gateway did not report whether it sent the frame"),
+        }
+    }
+}
+
+/// Frequency and modulation of a frame.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Radio {
+    /// Centre frequency.
+    pub frequency_hz: u32,
+    /// Modulation.
+    pub modulation: Modulation,
+}
+
+/// Something worth telling.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Event {
+    /// A data frame was accepted.
+    Uplink(Box<UplinkEvent>),
+    /// A join was accepted.
+    Joined(JoinedEvent),
+    /// A frame was refused, with the reason.
+    Refused(RefusedEvent),
+    /// A downlink moved on.
+    Downlink(Box<DownlinkEvent>),
+}
+
+/// An accepted data frame.
+#[derive(Debug, Clone, PartialEq)]
+pub struct UplinkEvent {
+    /// The device.
+    pub dev_eui: Eui64,
+    /// Its address.
+    pub dev_addr: DevAddr,
+    /// The full counter.
+    pub counter: u32,
+    /// The port, if there was one.
+    pub port: Option<u8>,
+    /// Whether the device wanted an acknowledgement.
+    pub confirmed: bool,
+    /// Whether the device lets the network choose its data rate.
+    pub adr: bool,
+    /// The payload in the clear.
+    pub payload: Vec<u8>,
+    /// MAC commands from the header.
+    pub mac_commands: Vec<u8>,
+    /// How it was sent.
+    pub radio: Radio,
+    /// Data rate index in the device's region, if it is one of the region's.
+    pub data_rate: Option<u8>,
+    /// Time on air.
+    pub airtime_us: u64,
+    /// Who heard it, best first.
+    pub heard_by: Vec<Reception>,
+    /// Things that are not right but did not stand in the way.
+    pub warnings: Vec<String>,
+}
+
+/// An accepted join.
+#[derive(Debug, Clone, PartialEq)]
+pub struct JoinedEvent {
+    /// The device.
+    pub dev_eui: Eui64,
+    /// The address it was given.
+    pub dev_addr: DevAddr,
+    /// The DevNonce it used.
+    pub dev_nonce: u16,
+    /// How the request was sent.
+    pub radio: Radio,
+    /// Time on air of the request.
+    pub airtime_us: u64,
+    /// Who heard it, best first.
+    pub heard_by: Vec<Reception>,
+    /// Whether a join-accept could be scheduled, and if not, why.
+    pub unanswered: Option<String>,
+}
+
+/// A frame that was not accepted.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RefusedEvent {
+    /// The registered device it concerns, where one can be named.
+    pub dev_eui: Option<Eui64>,
+    /// Why.
+    pub reason: Refusal,
+    /// How it was sent.
+    pub radio: Radio,
+    /// Who heard it, best first.
+    pub heard_by: Vec<Reception>,
+}
+
+/// A step in a downlink's life.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DownlinkEvent {
+    /// The device.
+    pub dev_eui: Eui64,
+    /// What happened.
+    pub stage: DownlinkStage,
+    /// The outbox item it carries; a bare acknowledgement or a join-accept carries none.
+    pub outbox_id: Option<OutboxId>,
+    /// The frame counter; a join-accept has none.
+    pub counter: Option<u32>,
+    /// Port and payload, where it carries some.
+    pub data: Option<(u8, Vec<u8>)>,
+    /// Whether the frame acknowledges a confirmed uplink.
+    pub acknowledges: bool,
+    /// Gateway, window, radio and airtime of the transmission, where there was one.
+    pub sent: Option<SentBy>,
+}
+
+/// Where and how a downlink went out.
+pub type SentBy = crate::downlink::Sent;
+
+/// A downlink's step.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DownlinkStage {
+    /// A gateway took it to send.
+    Sent,
+    /// The device acknowledged it.
+    Acknowledged,
+    /// It did not go out, or was not acknowledged, and waits in the outbox again.
+    Returned(String),
+    /// It is given up.
+    Failed(String),
+}

@@ -1,0 +1,176 @@
+//! The downlinks waiting for one device, first in, first out.
+
+use std::collections::VecDeque;
+use std::fmt;
+
+use lorawan::Eui64;
+
+use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event};
+
+/// Transmissions tried before a downlink is given up.
+pub const MAX_ATTEMPTS: u8 = 3;
+
+/// Names a downlink in an outbox.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct OutboxId(pub u128);
+
+/// A downlink to be sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutboxItem {
+    /// Its name.
+    pub id: OutboxId,
+    /// FPort, 1 to 223.
+    pub port: u8,
+    /// The payload in the clear.
+    pub payload: Vec<u8>,
+    /// Whether the device is to acknowledge it.
+    pub confirmed: bool,
+    /// Transmissions tried so far.
+    pub attempts: u8,
+    /// Where it stands.
+    pub state: OutboxState,
+}
+
+/// Where a downlink stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OutboxState {
+    /// In the outbox.
+    Waiting(Wait),
+    /// Handed to a gateway.
+    UnderWay,
+    /// Sent with this counter; the device has yet to acknowledge it.
+    AwaitingAck(u32),
+    /// A gateway sent it. Done, as no acknowledgement was asked for.
+    Sent,
+    /// The device acknowledged it. Done.
+    Acknowledged,
+    /// Given up, with the reason.
+    Failed(String),
+    /// Taken out before it was sent.
+    Cancelled,
+}
+
+impl OutboxState {
+    /// Whether nothing more will happen.
+    pub const fn is_final(&self) -> bool {
+        matches!(self, Self::Sent | Self::Acknowledged | Self::Failed(_) | Self::Cancelled)
+    }
+}
+
+/// What a waiting downlink waits for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Wait {
+    /// The device's next uplink: a class A device listens only then (TS001 §3.3).
+    NextUplink,
+    /// A data rate at which the payload fits.
+    SmallerThan {
+        /// Bytes to be sent.
+        len: usize,
+        /// Bytes allowed in the largest window of the last uplink.
+        max: usize,
+    },
+    /// The last try did not work out; the device's next uplink gives another.
+    Again(String),
+}
+
+impl fmt::Display for Wait {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Wait::NextUplink => f.write_str("waits for the device's next uplink: a class A device listens only then"),
+            Wait::SmallerThan { len, max } => write!(
+                f,
+                "{len} bytes do not fit: the data rate of the last uplink allows {max}; waits for a faster one"
+            ),
+            Wait::Again(why) => write!(f, "{why}; tried again after the device's next uplink"),
+        }
+    }
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct Outbox {
+    items: VecDeque<OutboxItem>,
+}
+
+impl Outbox {
+    /// Puts items back as stored. One that was under way when the service ended may or may not have
+    /// been sent.
+    pub(crate) fn restore(items: Vec<OutboxItem>) -> Self {
+        let mut items: VecDeque<_> = items.into();
+        for item in &mut items {
+            if item.state == OutboxState::UnderWay {
+                item.state =
+                    OutboxState::Waiting(Wait::Again("the service was restarted while it was under way".into()));
+            }
+        }
+        Self { items }
+    }
+
+    pub(crate) fn push(&mut self, item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        effects.push(Effect::Persist(item.change(dev_eui)));
+        self.items.push_back(item);
+    }
+
+    /// Whether something waits to be sent.
+    pub(crate) fn waiting(&self) -> usize {
+        self.items.iter().filter(|i| matches!(i.state, OutboxState::Waiting(_))).count()
+    }
+
+    pub(crate) fn next_waiting(&mut self) -> Option<&mut OutboxItem> {
+        self.items.iter_mut().find(|i| matches!(i.state, OutboxState::Waiting(_)))
+    }
+
+    pub(crate) fn awaiting_ack(&self) -> Option<(OutboxId, u32)> {
+        self.items.iter().find_map(|i| match i.state {
+            OutboxState::AwaitingAck(counter) => Some((i.id, counter)),
+            _ => None,
+        })
+    }
+
+    pub(crate) fn get_mut(&mut self, id: OutboxId) -> Option<&mut OutboxItem> {
+        self.items.iter_mut().find(|i| i.id == id)
+    }
+
+    pub(crate) fn cancel(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        if let Some(item) = self.get_mut(id)
+            && matches!(item.state, OutboxState::Waiting(_))
+        {
+            self.advance(id, OutboxState::Cancelled, effects, dev_eui);
+        }
+    }
+
+    /// Moves an item on, says so to the store, and lets it go when it is done.
+    pub(crate) fn advance(&mut self, id: OutboxId, state: OutboxState, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let Some(item) = self.get_mut(id) else { return };
+        item.state = state;
+        effects.push(Effect::Persist(item.change(dev_eui)));
+        self.items.retain(|i| !i.state.is_final());
+    }
+
+    /// After a try that did not work out: wait for the next uplink, or give up.
+    pub(crate) fn return_or_fail(&mut self, id: OutboxId, why: &str, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let Some(item) = self.get_mut(id) else { return };
+        let data = Some((item.port, item.payload.clone()));
+        let (state, stage) = if item.attempts >= MAX_ATTEMPTS {
+            let why = format!("given up after {MAX_ATTEMPTS} attempts: {why}");
+            (OutboxState::Failed(why.clone()), DownlinkStage::Failed(why))
+        } else {
+            (OutboxState::Waiting(Wait::Again(why.to_owned())), DownlinkStage::Returned(why.to_owned()))
+        };
+        self.advance(id, state, effects, dev_eui);
+        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+            dev_eui,
+            stage,
+            outbox_id: Some(id),
+            counter: None,
+            data,
+            acknowledges: false,
+            sent: None,
+        }))));
+    }
+}
+
+impl OutboxItem {
+    fn change(&self, dev_eui: Eui64) -> Change {
+        Change::Outbox { dev_eui, id: self.id, state: self.state.clone(), attempts: self.attempts }
+    }
+}

@@ -1,0 +1,58 @@
+//! Points in time, and what is due at them. Nothing here reads a clock.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// Microseconds since 1970-01-01 00:00 UTC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+pub struct Timestamp(pub i64);
+
+impl Timestamp {
+    /// A later time.
+    #[must_use]
+    pub const fn plus_us(self, us: i64) -> Self {
+        Self(self.0.saturating_add(us))
+    }
+
+    /// Microseconds from `earlier` to this time.
+    pub const fn since(self, earlier: Self) -> i64 {
+        self.0.saturating_sub(earlier.0)
+    }
+
+    /// The whole minute this time lies in, counted from 1970.
+    pub const fn minute(self) -> i64 {
+        self.0.div_euclid(60_000_000)
+    }
+}
+
+/// Timers in order of time; those of one time in the order they were set.
+#[derive(Debug)]
+pub(crate) struct Timers<T> {
+    heap: BinaryHeap<Reverse<(Timestamp, u64, T)>>,
+    set: u64,
+}
+
+impl<T: Ord> Default for Timers<T> {
+    fn default() -> Self {
+        Self { heap: BinaryHeap::new(), set: 0 }
+    }
+}
+
+impl<T: Ord> Timers<T> {
+    pub(crate) fn set(&mut self, at: Timestamp, timer: T) {
+        self.set += 1;
+        self.heap.push(Reverse((at, self.set, timer)));
+    }
+
+    pub(crate) fn next(&self) -> Option<Timestamp> {
+        self.heap.peek().map(|Reverse((at, ..))| *at)
+    }
+
+    /// The next timer whose time has come.
+    pub(crate) fn due(&mut self, now: Timestamp) -> Option<T> {
+        if self.next()? > now {
+            return None;
+        }
+        self.heap.pop().map(|Reverse((.., timer))| timer)
+    }
+}

@@ -1,0 +1,174 @@
+//! Accepting data frames: keys, counters, repetitions, acknowledgements.
+
+use lorawan::crypto::{MicKey, PayloadKey};
+use lorawan::wire::DataView;
+use lorawan::{Eui64, airtime, counter};
+
+use crate::Engine;
+use crate::collect::Collected;
+use crate::downlink::airtime_change;
+use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, RefusedEvent, UplinkEvent};
+use crate::ledger::Transmitter;
+use crate::outbox::OutboxState;
+use crate::refusal::Refusal;
+use crate::time::Timestamp;
+
+/// Whose a frame is, and whether it is new.
+enum Verdict {
+    New(Eui64, u32),
+    /// The last frame once more, bit by bit.
+    Repeated(Eui64),
+    TooLow(Eui64, u32, u32),
+    Nobody,
+}
+
+impl Engine {
+    pub(crate) fn data_up(
+        &mut self,
+        now: Timestamp,
+        view: &DataView<'_>,
+        frame: &Collected,
+        effects: &mut Vec<Effect>,
+    ) {
+        let dev_addr = view.dev_addr();
+        let refused = |dev_eui, reason| {
+            Effect::Publish(Event::Refused(RefusedEvent {
+                dev_eui,
+                reason,
+                radio: frame.radio(),
+                heard_by: frame.copies.clone(),
+            }))
+        };
+        match self.judge(view) {
+            None => effects.push(refused(None, Refusal::UnknownDevAddr { dev_addr })),
+            Some(Verdict::Nobody) => effects.push(refused(None, Refusal::DataMic { dev_addr })),
+            Some(Verdict::TooLow(dev_eui, received, last)) => {
+                self.book_uplink(dev_eui, frame, effects);
+                effects.push(refused(Some(dev_eui), Refusal::CounterTooLow { received, last }));
+            }
+            Some(Verdict::Repeated(dev_eui)) => {
+                // The device did not hear our acknowledgement, or sends everything several times.
+                self.book_uplink(dev_eui, frame, effects);
+                if view.confirmed() {
+                    self.answer(now, dev_eui, true, false, frame, effects);
+                }
+            }
+            Some(Verdict::New(dev_eui, counter)) => {
+                self.book_uplink(dev_eui, frame, effects);
+                self.accept(now, dev_eui, counter, view, frame, effects);
+            }
+        }
+    }
+
+    /// Finds the session whose key made the MIC; `None` if the address is not in use at all.
+    fn judge(&self, view: &DataView<'_>) -> Option<Verdict> {
+        let sharing = self.by_addr.get(&view.dev_addr())?;
+        let mut verdict = Verdict::Nobody;
+        for dev_eui in sharing {
+            let Some(session) = self.devices.get(dev_eui).and_then(|d| d.session.as_ref()) else { continue };
+            let key = MicKey::new(&session.keys.nwk_s_key);
+            let candidates = counter::candidates(session.up, view.counter_low());
+            if let Some(ahead) = candidates.ahead
+                && view.verify(&key, ahead)
+            {
+                return Some(Verdict::New(*dev_eui, ahead));
+            }
+            if let (Some(behind), Some(last)) = (candidates.behind, session.up) {
+                if behind == last && view.mic() == session.last_mic && view.verify(&key, last) {
+                    return Some(Verdict::Repeated(*dev_eui));
+                }
+                // A device that lost its memory starts over at 0, so the high half may be 0 as well.
+                let restarted = u32::from(view.counter_low());
+                if let Some(received) = [behind, restarted].into_iter().find(|c| view.verify(&key, *c)) {
+                    verdict = Verdict::TooLow(*dev_eui, received, last);
+                }
+            }
+        }
+        Some(verdict)
+    }
+
+    fn accept(
+        &mut self,
+        now: Timestamp,
+        dev_eui: Eui64,
+        counter: u32,
+        view: &DataView<'_>,
+        frame: &Collected,
+        effects: &mut Vec<Effect>,
+    ) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let Some(session) = device.session.as_mut() else { return };
+        let mut warnings = Vec::new();
+        if let Some(last) = session.up
+            && counter - last > 1
+        {
+            warnings.push(format!("{} uplinks before this one were not heard", counter - last - 1));
+        }
+        session.up = Some(counter);
+        session.last_mic = view.mic();
+        effects.push(Effect::Persist(Change::Counters {
+            dev_eui,
+            up: session.up,
+            last_mic: session.last_mic,
+            next_down: session.next_down,
+        }));
+
+        let key = if view.fport() == Some(0) { &session.keys.nwk_s_key } else { &session.keys.app_s_key };
+        let payload = view.decrypt(&PayloadKey::new(key), counter);
+        let plan = device.config.region.plan();
+        let flags = view.uplink_flags();
+        let radio = frame.radio();
+        let data_rate = plan.data_rate_of(radio.modulation);
+        if data_rate.is_none() {
+            warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
+        }
+
+        match (device.outbox.awaiting_ack(), flags.ack) {
+            (Some((id, sent_counter)), true) => {
+                let data = device.outbox.get_mut(id).map(|item| (item.port, item.payload.clone()));
+                device.outbox.advance(id, OutboxState::Acknowledged, effects, dev_eui);
+                effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+                    dev_eui,
+                    stage: DownlinkStage::Acknowledged,
+                    outbox_id: Some(id),
+                    counter: Some(sent_counter),
+                    data,
+                    acknowledges: false,
+                    sent: None,
+                }))));
+            }
+            (Some((id, _)), false) => {
+                device.outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
+            }
+            (None, true) => warnings.push("the device acknowledges a downlink that is not awaited".into()),
+            (None, false) => {}
+        }
+
+        effects.push(Effect::Publish(Event::Uplink(Box::new(UplinkEvent {
+            dev_eui,
+            dev_addr: view.dev_addr(),
+            counter,
+            port: view.fport(),
+            confirmed: view.confirmed(),
+            adr: flags.adr,
+            payload,
+            mac_commands: view.fopts().to_vec(),
+            radio,
+            data_rate,
+            airtime_us: airtime::uplink_us(radio.modulation, frame.phy_payload.len()),
+            heard_by: frame.copies.clone(),
+            warnings,
+        }))));
+        self.answer(now, dev_eui, view.confirmed(), flags.adr_ack_req, frame, effects);
+    }
+
+    /// Books a frame on its device's account.
+    pub(crate) fn book_uplink(&mut self, dev_eui: Eui64, frame: &Collected, effects: &mut Vec<Effect>) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let radio = frame.radio();
+        let Some(band) = device.config.region.plan().sub_band(radio.frequency_hz) else { return };
+        let airtime_us = airtime::uplink_us(radio.modulation, frame.phy_payload.len());
+        let booked = device.ledger.book(band.name, frame.best().heard_at, airtime_us);
+        effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
+    }
+}

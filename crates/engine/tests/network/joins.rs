@@ -1,0 +1,116 @@
+use engine::*;
+use lorawan::crypto::MicKey;
+use lorawan::wire::{JoinAccept, JoinRequestRepr};
+use lorawan::{AesKey, Eui64, Modulation};
+
+use crate::world::*;
+
+#[test]
+fn a_join_is_answered_after_five_seconds_by_the_gateway_that_heard_it_best() {
+    let mut world = World::new();
+    let heard_at = world.now;
+    world.send(&World::join_request(1));
+    let sent = world.transmission();
+    assert_eq!((sent.gateway, sent.window), (NEAR, Window::Rx1));
+    assert_eq!(sent.at, heard_at.plus_us(5 * SECOND));
+    let clock = (heard_at.0 as u32).wrapping_add(CLOCK_OFFSET_US);
+    assert_eq!(sent.at_clock_us, clock.wrapping_add(5_000_000), "the gateway's clock may wrap");
+    assert_eq!((sent.frequency_hz, sent.modulation), (868_100_000, Modulation::lora(7, 125).unwrap()));
+    assert_eq!(sent.power_dbm, 14, "16.15 dBm EIRP less 2 dBi of antenna, in whole decibels");
+    let accept = JoinAccept::open(&sent.phy_payload, &KEY).unwrap();
+    assert_eq!(accept.cf_list.unwrap().frequencies_hz[0], 867_100_000);
+    let Some(Event::Joined(joined)) = world.events().next() else { panic!("{:?}", world.effects) };
+    assert_eq!((joined.dev_addr, joined.heard_by.len(), &joined.unanswered), (accept.dev_addr, 2, &None));
+}
+
+#[test]
+fn the_session_is_durable_before_the_accept_leaves() {
+    let mut world = World::new();
+    world.send(&World::join_request(1));
+    let place = |wanted: fn(&Effect) -> bool| world.effects.iter().position(wanted).unwrap();
+    let stored = place(|e| matches!(e, Effect::Persist(Change::Joined { dev_nonce: 1, next_join_nonce: 2, .. })));
+    assert!(stored < place(|e| matches!(e, Effect::Transmit(_))));
+}
+
+#[test]
+fn a_dev_nonce_counts_once_even_after_a_restart() {
+    let mut world = World::new();
+    world.join(7);
+    world.send(&World::join_request(7));
+    assert_eq!(world.refusals()[0].reason, Refusal::DevNonceUsed { dev_nonce: 7 });
+    assert_eq!(world.transmissions(), []);
+
+    let mut after = World::new();
+    let record = DeviceRecord { used_dev_nonces: vec![9, 7, 8], next_join_nonce: 4, ..DeviceRecord::new(device(DEV)) };
+    after.command(Command::RestoreDevice(Box::new(record)));
+    after.send(&World::join_request(8));
+    assert_eq!(after.refusals()[0].reason, Refusal::DevNonceUsed { dev_nonce: 8 });
+    after.effects.clear();
+    after.send(&World::join_request(10));
+    let accept = JoinAccept::open(&after.transmission().phy_payload, &KEY).unwrap();
+    assert_eq!(accept.join_nonce, 4, "join nonces go on where they stood");
+}
+
+/// Sends a join-request made of these and gives the refusal.
+fn refused(join_eui: Eui64, dev_eui: Eui64, key: AesKey) -> RefusedEvent {
+    let mut world = World::new();
+    world.send(&JoinRequestRepr { join_eui, dev_eui, dev_nonce: 1 }.emit(&MicKey::new(&key)));
+    assert_eq!(world.transmissions(), [], "a refused join is not answered");
+    assert!(!world.changes().any(|c| matches!(c, Change::Joined { .. })));
+    world.refusals()[0].clone()
+}
+
+#[test]
+fn refused_joins_are_explained() {
+    let other = Eui64(0x02bb_0000_0000_00ff);
+    let unknown = refused(JOIN, other, KEY);
+    assert_eq!((unknown.dev_eui, unknown.reason), (None, Refusal::UnknownDevEui { dev_eui: other, join_eui: JOIN }));
+
+    let reversed = refused(JOIN, DEV.reversed(), KEY);
+    assert_eq!(reversed.dev_eui, Some(DEV), "the event stands with the device it is about");
+    assert_eq!(reversed.reason, Refusal::DevEuiReversed { dev_eui: DEV.reversed(), registered: DEV });
+    assert!(reversed.reason.why().contains("reverse order"));
+
+    assert_eq!(refused(DEV, JOIN, KEY).reason, Refusal::EuisSwapped { registered: DEV });
+
+    let wrong = refused(other, DEV, KEY).reason;
+    assert_eq!(wrong, Refusal::WrongJoinEui { received: other, registered: JOIN });
+    assert!(refused(JOIN.reversed(), DEV, KEY).reason.why().contains("bytes reversed"));
+
+    let mic = refused(JOIN, DEV, AesKey([0x43; 16])).reason;
+    assert_eq!(mic, Refusal::JoinMic { key_reversed: false });
+    assert!(mic.why().contains("AppKey in the device differs"));
+    assert!(mic.next_step().contains("Compare the AppKey"));
+}
+
+#[test]
+fn a_key_entered_backwards_is_recognised() {
+    let key = AesKey(std::array::from_fn(|i| i as u8));
+    let mut backwards = key;
+    backwards.0.reverse();
+    let mut world = World::new();
+    world.command(Command::PutDevice(Box::new(DeviceConfig { app_key: backwards, ..device(DEV) })));
+    world.send(&JoinRequestRepr { join_eui: JOIN, dev_eui: DEV, dev_nonce: 1 }.emit(&MicKey::new(&key)));
+    assert_eq!(world.refusals()[0].reason, Refusal::JoinMic { key_reversed: true });
+}
+
+#[test]
+fn a_late_copy_is_no_replay() {
+    let mut world = World::new();
+    let request = World::join_request(1);
+    world.hear(&request, NEAR, 5.0);
+    world.pass(SECOND);
+    world.hear(&request, FAR, 5.0);
+    world.pass(SECOND);
+    assert_eq!(world.refusals(), Vec::<&RefusedEvent>::new());
+    assert_eq!(world.transmissions().len(), 1);
+}
+
+#[test]
+fn an_unregistered_gateway_brings_nothing_in() {
+    let mut world = World::new();
+    world.hear(&World::join_request(1), Eui64(0x0299), 5.0);
+    world.pass(SECOND);
+    assert_eq!(world.effects, []);
+    assert_eq!(world.engine.next_deadline(), None);
+}

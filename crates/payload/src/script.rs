@@ -1,0 +1,269 @@
+//! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns
+//! `{data, warnings, errors}` (LoRa Alliance TS013-1.0.0 §4).
+//!
+//! A script runs in an interpreter of its own, made for this one call: nothing it leaves behind
+//! reaches another device. It has no way out (no files, no network, no timers) and three limits: on
+//! memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
+
+use std::cell::Cell;
+use std::rc::Rc;
+
+use rquickjs::{CatchResultExt, CaughtError, Context, Ctx, Function, Object, Runtime, Value};
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::readings::{self, Reading};
+
+/// The name under which a script's lines are reported.
+const FILE: &str = "decoder.js";
+/// The longest script taken, in bytes.
+pub const MAX_SOURCE: usize = 256 * 1024;
+/// The longest result taken, in bytes of JSON.
+const MAX_RESULT: usize = 64 * 1024;
+
+/// What a script may use up in one call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// Bytes of memory.
+    pub memory_bytes: usize,
+    /// Bytes of stack.
+    pub stack_bytes: usize,
+    /// Steps, in units of 10,000 calls and backward jumps: the interpreter's own measure.
+    pub steps: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { memory_bytes: 8 << 20, stack_bytes: 256 << 10, steps: 500 }
+    }
+}
+
+/// Where in a script something happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Place {
+    /// Line, from 1.
+    pub line: u32,
+    /// Column, from 1.
+    pub column: u32,
+}
+
+fn at(place: Option<Place>) -> String {
+    place.map_or_else(String::new, |p| format!(" (line {}, column {})", p.line, p.column))
+}
+
+/// Why a payload was not decoded.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum DecodeError {
+    /// The script is longer than [`MAX_SOURCE`].
+    #[error("the script has {0} bytes, {MAX_SOURCE} are allowed")]
+    TooLong(usize),
+    /// The script does not parse, or throws before any function is called.
+    #[error("the script does not load: {message}{}", at(*.place))]
+    Load {
+        /// The interpreter's message.
+        message: String,
+        /// Where.
+        place: Option<Place>,
+    },
+    /// There is no function `decodeUplink`.
+    #[error("the script has no function decodeUplink(input)")]
+    NoDecodeUplink,
+    /// `decodeUplink` threw.
+    #[error("decodeUplink threw: {message}{}", at(*.place))]
+    Threw {
+        /// What was thrown.
+        message: String,
+        /// Where.
+        place: Option<Place>,
+    },
+    /// The script ran longer than it may.
+    #[error("the script was stopped: it ran too long, perhaps in an endless loop")]
+    TooSlow,
+    /// The script used more memory than it may.
+    #[error("the script was stopped: it used more than {0} bytes of memory")]
+    TooMuchMemory(usize),
+    /// What came back is not `{data, warnings, errors}`.
+    #[error("decodeUplink returned something else than {{data, warnings, errors}}: {0}")]
+    BadResult(String),
+    /// The script itself reports that it cannot decode these bytes.
+    #[error("the script reports: {}", .0.join("; "))]
+    Reported(Vec<String>),
+    /// The interpreter could not be started.
+    #[error("the interpreter could not be started: {0}")]
+    Interpreter(String),
+}
+
+/// A decoded payload.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decoded {
+    /// What was read, by name.
+    pub readings: Vec<Reading>,
+    /// What the script, or the reading of its result, found questionable.
+    pub warnings: Vec<String>,
+}
+
+/// A payload script.
+#[derive(Debug, Clone)]
+pub struct Script {
+    source: String,
+    limits: Limits,
+}
+
+impl Script {
+    /// Takes a script after loading it once, so that one that cannot work is refused at the door.
+    pub fn new(source: impl Into<String>, limits: Limits) -> Result<Self, DecodeError> {
+        let source = source.into();
+        if source.len() > MAX_SOURCE {
+            return Err(DecodeError::TooLong(source.len()));
+        }
+        let script = Self { source, limits };
+        script.run(|| false, |ctx| decode_uplink(ctx).map(|_| ()))?;
+        Ok(script)
+    }
+
+    /// Decodes `bytes`, received on `port` at `recv_time_ms` (milliseconds since 1970).
+    ///
+    /// `stop` is asked now and then whether the call should be given up; with a clock behind it, it
+    /// bounds the time as well as the steps.
+    pub fn decode_uplink(
+        &self,
+        bytes: &[u8],
+        port: u8,
+        recv_time_ms: i64,
+        stop: impl Fn() -> bool + 'static,
+    ) -> Result<Decoded, DecodeError> {
+        let returned = self.run(stop, |ctx| {
+            let function = decode_uplink(ctx)?;
+            let input = input(ctx, bytes, port, recv_time_ms).map_err(|e| DecodeError::Interpreter(e.to_string()))?;
+            let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(&e))?;
+            let json = ctx.json_stringify(result).catch(ctx).map_err(|e| thrown(&e))?;
+            match json.map(|s| s.to_string()) {
+                Some(Ok(json)) => Ok(json),
+                Some(Err(e)) => Err(DecodeError::BadResult(e.to_string())),
+                None => Err(DecodeError::BadResult("undefined".into())),
+            }
+        })?;
+        result_of(&returned)
+    }
+
+    /// Loads the script into a fresh interpreter and calls `then` in it.
+    fn run<T>(
+        &self,
+        stop: impl Fn() -> bool + 'static,
+        then: impl FnOnce(&Ctx<'_>) -> Result<T, DecodeError>,
+    ) -> Result<T, DecodeError> {
+        let broken = |e: rquickjs::Error| DecodeError::Interpreter(e.to_string());
+        let runtime = Runtime::new().map_err(broken)?;
+        runtime.set_memory_limit(self.limits.memory_bytes);
+        runtime.set_max_stack_size(self.limits.stack_bytes);
+        let stopped = Rc::new(Cell::new(false));
+        let (flag, mut left) = (Rc::clone(&stopped), self.limits.steps);
+        runtime.set_interrupt_handler(Some(Box::new(move || {
+            left = left.saturating_sub(1);
+            if left == 0 || stop() {
+                flag.set(true);
+            }
+            flag.get()
+        })));
+        let context = Context::full(&runtime).map_err(broken)?;
+        let result = context.with(|ctx| {
+            let mut options = rquickjs::context::EvalOptions::default();
+            options.strict = false;
+            options.filename = Some(FILE.into());
+            ctx.eval_with_options::<Value, _>(self.source.as_str(), options).catch(&ctx).map_err(
+                |error| match thrown(&error) {
+                    DecodeError::Threw { message, place } => DecodeError::Load { message, place },
+                    other => other,
+                },
+            )?;
+            then(&ctx)
+        });
+        match result {
+            // A script may catch what stops it, so the limits are asked first.
+            _ if stopped.get() => Err(DecodeError::TooSlow),
+            Err(DecodeError::Threw { message, .. } | DecodeError::Load { message, .. })
+                if message.contains("out of memory") || message == "null" =>
+            {
+                Err(DecodeError::TooMuchMemory(self.limits.memory_bytes))
+            }
+            other => other,
+        }
+    }
+}
+
+fn decode_uplink<'js>(ctx: &Ctx<'js>) -> Result<Function<'js>, DecodeError> {
+    // Looked up by evaluation: functions declared with `const` are no properties of the global object.
+    ctx.eval::<Value, _>("typeof decodeUplink === 'function' ? decodeUplink : undefined")
+        .ok()
+        .and_then(Value::into_function)
+        .ok_or(DecodeError::NoDecodeUplink)
+}
+
+fn input<'js>(ctx: &Ctx<'js>, bytes: &[u8], port: u8, recv_time_ms: i64) -> rquickjs::Result<Object<'js>> {
+    let input = Object::new(ctx.clone())?;
+    input.set("bytes", bytes.to_vec())?;
+    input.set("fPort", port)?;
+    let date: Value = ctx.eval(format!("new Date({recv_time_ms})"))?;
+    input.set("recvTime", date)?;
+    Ok(input)
+}
+
+fn result_of(json: &str) -> Result<Decoded, DecodeError> {
+    #[derive(Deserialize)]
+    struct Returned {
+        data: Option<serde_json::Value>,
+        #[serde(default)]
+        warnings: Option<Vec<serde_json::Value>>,
+        #[serde(default)]
+        errors: Option<Vec<serde_json::Value>>,
+    }
+    if json.len() > MAX_RESULT {
+        return Err(DecodeError::BadResult(format!("{} bytes, {MAX_RESULT} are allowed", json.len())));
+    }
+    let returned: Returned = serde_json::from_str(json).map_err(|why| DecodeError::BadResult(why.to_string()))?;
+    let texts = |list: Option<Vec<serde_json::Value>>| -> Vec<String> {
+        let text = |v: serde_json::Value| v.as_str().map_or_else(|| v.to_string(), str::to_owned);
+        list.unwrap_or_default().into_iter().map(text).collect()
+    };
+    let errors = texts(returned.errors);
+    if !errors.is_empty() {
+        return Err(DecodeError::Reported(errors));
+    }
+    let mut warnings = texts(returned.warnings);
+    match returned.data {
+        Some(data @ serde_json::Value::Object(_)) => {
+            Ok(Decoded { readings: readings::flatten(&data, &mut warnings), warnings })
+        }
+        Some(other) => Err(DecodeError::BadResult(format!("data is {other}, not an object"))),
+        None => Err(DecodeError::BadResult("data is missing".into())),
+    }
+}
+
+/// What a script threw, with the place if the interpreter knows it.
+fn thrown(error: &CaughtError<'_>) -> DecodeError {
+    match error {
+        CaughtError::Exception(exception) => {
+            let message = exception.message().unwrap_or_default();
+            let name: String = exception.get("name").unwrap_or_default();
+            let message = match (name.as_str(), message.as_str()) {
+                ("", message) => message.to_owned(),
+                (name, "") => name.to_owned(),
+                (name, message) => format!("{name}: {message}"),
+            };
+            DecodeError::Threw { message, place: exception.stack().and_then(|stack| place(&stack)) }
+        }
+        CaughtError::Value(value) => {
+            let text = value.as_string().and_then(|s| s.to_string().ok());
+            let message = text.unwrap_or_else(|| if value.is_null() { "null".into() } else { format!("{value:?}") });
+            DecodeError::Threw { message, place: None }
+        }
+        CaughtError::Error(error) => DecodeError::Threw { message: error.to_string(), place: None },
+    }
+}
+
+/// The first `decoder.js:LINE:COLUMN` in a stack trace.
+fn place(stack: &str) -> Option<Place> {
+    let rest = &stack[stack.find(FILE)? + FILE.len()..];
+    let mut numbers = rest.split(|c: char| !c.is_ascii_digit()).filter(|part| !part.is_empty());
+    Some(Place { line: numbers.next()?.parse().ok()?, column: numbers.next()?.parse().ok()? })
+}
