@@ -1,1 +1,84 @@
-//! Request, response and message types shared by service, client and docs.
+//! Request, response and message types, shared by service, client and docs: one definition of each.
+//!
+//! What comes in as text from people (EUIs, keys, payloads) stays text here and is read by the
+//! `check` functions, so that an error can name the field, the value and what is allowed.
+
+pub mod device;
+pub mod fleet;
+pub mod gateway;
+pub mod message;
+pub mod model;
+pub mod outbox;
+pub mod people;
+pub mod problem;
+mod time;
+
+pub use time::{millis, millis_option};
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Where all endpoints begin.
+pub const BASE: &str = "/api/v1";
+
+/// A page of a list.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Page<T> {
+    /// The entries.
+    pub items: Vec<T>,
+    /// Pass this as `after` to get the next page; absent on the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+}
+
+/// Airtime in one sub-band over the last hour, against what is allowed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct BandUse {
+    /// The sub-band's letter in EN 300 220-2.
+    pub sub_band: String,
+    /// Lower edge.
+    pub from_mhz: f64,
+    /// Upper edge.
+    pub to_mhz: f64,
+    /// Airtime in the last hour.
+    pub airtime_ms: f64,
+    /// Airtime allowed in any hour.
+    pub allowance_ms: f64,
+    /// Airtime used, in percent of the allowance.
+    pub used_percent: f64,
+    /// Frames in the last hour.
+    pub frames: u32,
+}
+
+/// Whether the service is up.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// `ok`, or `waiting for the database`.
+    pub status: String,
+    /// The service's version.
+    pub version: String,
+}
+
+/// What has come in from gateways since the service started, and what had to be dropped.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Intake {
+    /// Datagrams received on the UDP port.
+    pub datagrams: u64,
+    /// Frames handed to the network.
+    pub frames: u64,
+    /// What was dropped, by reason.
+    pub dropped: Vec<Dropped>,
+}
+
+/// One reason for dropping.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Dropped {
+    /// A stable word for the reason.
+    pub reason: String,
+    /// How many.
+    pub count: u64,
+    /// The last one, in words.
+    pub last: String,
+    /// Where the last one came from.
+    pub last_from: String,
+}

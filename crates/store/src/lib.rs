@@ -1,1 +1,114 @@
-//! Records in MariaDB: migrations, sealed keys, group commits.
+//! Records in MariaDB: who and what is registered, what the engine needs back after a restart, and
+//! the history of messages.
+//!
+//! Registrations are written one by one, as people make them. What the engine produces is written in
+//! group commits ([`Batch`]): one transaction for everything that happened in some milliseconds,
+//! because a durable transaction for each frame is not affordable.
+
+mod commit;
+mod devices;
+mod fleets;
+mod gateways;
+mod messages;
+mod models;
+mod outbox;
+mod people;
+mod rows;
+mod state;
+mod vault;
+
+pub use commit::{Activity, Batch, StoredMessage, StoredReading, outbox_name};
+pub use devices::{DeviceContext, DeviceRow};
+pub use gateways::GatewayRow;
+pub use people::{Membership, Person};
+pub use vault::{Vault, VaultError};
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use sqlx::MySqlPool;
+use sqlx::migrate::MigrateDatabase;
+use sqlx::mysql::MySqlPoolOptions;
+use thiserror::Error;
+
+/// Why the store could not do something.
+#[derive(Debug, Error)]
+pub enum StoreError {
+    /// Something of that name or EUI is there already.
+    #[error("{0} exists already")]
+    Exists(&'static str),
+    /// It is still used by something else.
+    #[error("{0} is still in use")]
+    InUse(&'static str),
+    /// The database did not do as it was told.
+    #[error("the database: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The schema could not be brought up to date.
+    #[error("the database schema: {0}")]
+    Migrate(#[from] sqlx::migrate::MigrateError),
+    /// A sealed key does not open, or a new one could not be sealed.
+    #[error(transparent)]
+    Vault(#[from] VaultError),
+    /// A row does not hold what it should.
+    #[error("a stored {what} cannot be read: {why}")]
+    Unreadable {
+        /// What was read.
+        what: &'static str,
+        /// Why not.
+        why: String,
+    },
+}
+
+impl StoreError {
+    #[allow(clippy::needless_pass_by_value)] // errors and literals alike
+    fn unreadable(what: &'static str, why: impl std::fmt::Display) -> Self {
+        Self::Unreadable { what, why: why.to_string() }
+    }
+}
+
+/// Names an estate inside the service.
+pub type EstateId = u32;
+
+/// The records.
+#[derive(Clone)]
+pub struct Store {
+    pool: MySqlPool,
+    vault: Arc<Vault>,
+}
+
+impl Store {
+    /// Connects, makes the database if it is not there, and brings its schema up to date.
+    pub async fn open(url: &str, vault: Vault) -> Result<Self, StoreError> {
+        if !sqlx::MySql::database_exists(url).await? {
+            match sqlx::MySql::create_database(url).await {
+                Ok(()) => tracing::info!("the database was made"),
+                // Another process may have been faster.
+                Err(error) if !sqlx::MySql::database_exists(url).await? => return Err(error.into()),
+                Err(_) => {}
+            }
+        }
+        let pool =
+            MySqlPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
+        sqlx::migrate!("./migrations").run(&pool).await?;
+        Ok(Self { pool, vault: Arc::new(vault) })
+    }
+
+    /// Whether the database answers.
+    pub async fn ping(&self) -> bool {
+        sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
+    }
+
+    /// Closes all connections.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+}
+
+/// Names what an insert ran into, or what a delete is held by.
+fn constraint(error: sqlx::Error, what: &'static str) -> StoreError {
+    match &error {
+        sqlx::Error::Database(e) if e.is_unique_violation() => StoreError::Exists(what),
+        sqlx::Error::Database(e) if e.is_foreign_key_violation() => StoreError::InUse(what),
+        _ => StoreError::Database(error),
+    }
+}

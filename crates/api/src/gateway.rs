@@ -1,0 +1,159 @@
+//! Gateways: registered ones and strangers.
+
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use lorawan::region::Region;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::BandUse;
+use crate::problem::{self, Problem};
+
+/// How a gateway is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum GatewayState {
+    /// Registered, and not a word from it yet.
+    NeverHeard,
+    /// It keeps its path open.
+    Listening,
+    /// Overdue.
+    Quiet,
+    /// Long overdue.
+    Lost,
+}
+
+impl GatewayState {
+    /// Seconds of silence after which a gateway is quiet. Forwarders call every 5 to 30 s.
+    pub const QUIET_AFTER_S: i64 = 60;
+    /// Seconds of silence after which it is lost.
+    pub const LOST_AFTER_S: i64 = 600;
+
+    /// From the time it was last heard.
+    pub fn at(now: DateTime<Utc>, last_heard: Option<DateTime<Utc>>) -> Self {
+        match last_heard.map(|at| (now - at).num_seconds()) {
+            None => Self::NeverHeard,
+            Some(s) if s < Self::QUIET_AFTER_S => Self::Listening,
+            Some(s) if s < Self::LOST_AFTER_S => Self::Quiet,
+            Some(_) => Self::Lost,
+        }
+    }
+
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::NeverHeard => "never heard",
+            Self::Listening => "listening",
+            Self::Quiet => "quiet",
+            Self::Lost => "lost",
+        }
+    }
+}
+
+/// A registered gateway.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Gateway {
+    /// Its EUI.
+    #[schema(value_type = String, example = "0210203040506070")]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// The region whose limits it keeps.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// Latitude, north positive.
+    pub latitude_deg: Option<f64>,
+    /// Longitude, east positive.
+    pub longitude_deg: Option<f64>,
+    /// Altitude above the sea.
+    pub altitude_m: Option<f64>,
+    /// Antenna gain less cable loss.
+    pub antenna_gain_dbi: f32,
+    /// How it is doing.
+    pub state: GatewayState,
+    /// When it was last heard.
+    #[serde(with = "crate::millis_option")]
+    pub last_heard: Option<DateTime<Utc>>,
+    /// Where its datagrams come from.
+    pub address: Option<String>,
+    /// Frames it brought in since the service started.
+    pub frames: u64,
+    /// When it was registered.
+    #[serde(with = "crate::millis")]
+    pub added_at: DateTime<Utc>,
+    /// Its account of airtime.
+    pub airtime: Vec<BandUse>,
+}
+
+/// A gateway to register.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewGateway {
+    /// Its EUI, in any pasted form.
+    #[schema(example = "02:10:20:30:40:50:60:70")]
+    pub eui: String,
+    /// Its name.
+    #[schema(example = "chapel-rise")]
+    pub name: String,
+    /// Latitude, north positive.
+    #[serde(default)]
+    pub latitude_deg: Option<f64>,
+    /// Longitude, east positive.
+    #[serde(default)]
+    pub longitude_deg: Option<f64>,
+    /// Altitude above the sea.
+    #[serde(default)]
+    pub altitude_m: Option<f64>,
+    /// Antenna gain less cable loss; 2.15 dBi, a dipole, if not given.
+    #[serde(default)]
+    pub antenna_gain_dbi: Option<f32>,
+}
+
+/// A gateway whose values have been checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CheckedGateway {
+    pub eui: Eui64,
+    pub name: String,
+    pub region: Region,
+    pub latitude_deg: Option<f64>,
+    pub longitude_deg: Option<f64>,
+    pub altitude_m: Option<f64>,
+    pub antenna_gain_dbi: f32,
+}
+
+impl NewGateway {
+    /// Reads and checks every field.
+    pub fn check(&self) -> Result<CheckedGateway, Problem> {
+        let within = |field, value: Option<f64>, from, to, unit| match value {
+            Some(value) => problem::range(field, value, from, to, unit).map(Some),
+            None => Ok(None),
+        };
+        let gain = f64::from(self.antenna_gain_dbi.unwrap_or(2.15));
+        Ok(CheckedGateway {
+            eui: problem::eui("eui", &self.eui)?,
+            name: problem::name("name", &self.name)?,
+            region: Region::Eu868,
+            latitude_deg: within("latitude_deg", self.latitude_deg, -90.0, 90.0, "degrees")?,
+            longitude_deg: within("longitude_deg", self.longitude_deg, -180.0, 180.0, "degrees")?,
+            altitude_m: within("altitude_m", self.altitude_m, -500.0, 9000.0, "m")?,
+            antenna_gain_dbi: problem::range("antenna_gain_dbi", gain, -20.0, 30.0, "dBi")? as f32,
+        })
+    }
+}
+
+/// A gateway that calls but is not registered. Its frames are not accepted.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Stranger {
+    /// The EUI it gives.
+    #[schema(value_type = String, example = "02ff203040506070")]
+    pub eui: Eui64,
+    /// Where its datagrams come from.
+    pub address: String,
+    /// First call since the service started.
+    #[serde(with = "crate::millis")]
+    pub first_heard: DateTime<Utc>,
+    /// Last call.
+    #[serde(with = "crate::millis")]
+    pub last_heard: DateTime<Utc>,
+    /// Frames it offered, all turned away.
+    pub frames_turned_away: u64,
+}

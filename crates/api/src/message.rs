@@ -1,0 +1,303 @@
+//! Messages: what happened, in the one JSON shape that history, live stream and outlets share.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use lorawan::{DevAddr, Eui64};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::gateway::GatewayState;
+
+/// Something that happened.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Message {
+    /// Its name: a ULID, so names sort by time.
+    #[schema(example = "01K8Z3V7Q0000000000000000")]
+    pub id: String,
+    /// When it happened.
+    #[serde(with = "crate::millis")]
+    pub time: DateTime<Utc>,
+    /// The estate's short name.
+    pub estate: String,
+    /// The fleet's short name, where it concerns a device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fleet: Option<String>,
+    /// The device, where it concerns one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<DeviceRef>,
+    /// What happened.
+    #[serde(flatten)]
+    pub body: Body,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "type", rename_all = "snake_case")]
+pub enum Body {
+    /// A data frame was accepted.
+    Uplink(Box<Uplink>),
+    /// A join was accepted.
+    Join(Join),
+    /// A frame was refused.
+    Refused(Refused),
+    /// A downlink moved on.
+    Downlink(Box<Downlink>),
+    /// A gateway was heard, or has not been for too long. Only in the live stream.
+    Gateway(GatewayNews),
+}
+
+impl Body {
+    /// The value of `type`.
+    pub const fn kind(&self) -> &'static str {
+        match self {
+            Body::Uplink(_) => "uplink",
+            Body::Join(_) => "join",
+            Body::Refused(_) => "refused",
+            Body::Downlink(_) => "downlink",
+            Body::Gateway(_) => "gateway",
+        }
+    }
+}
+
+/// Names a device.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceRef {
+    /// Its DevEUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its model's short name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+}
+
+/// An accepted data frame.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Uplink {
+    /// The frame.
+    pub frame: UplinkFrame,
+    /// What the payload says.
+    pub readings: BTreeMap<String, Reading>,
+    /// How it was sent.
+    pub radio: Radio,
+    /// Who heard it, best first.
+    pub heard_by: Vec<HeardBy>,
+    /// What is not quite right.
+    pub warnings: Vec<String>,
+    /// Why the payload could not be decoded.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decode_error: Option<String>,
+}
+
+/// The frame of an uplink.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct UplinkFrame {
+    /// The full frame counter.
+    pub counter: u32,
+    /// FPort, if there was one.
+    pub port: Option<u8>,
+    /// Whether the device wanted an acknowledgement.
+    pub confirmed: bool,
+    /// The decrypted payload, in hex.
+    #[schema(example = "0a1b2c")]
+    pub payload: String,
+    /// MAC commands in the header, in hex.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub mac_commands: String,
+}
+
+/// A reading's value.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Reading {
+    /// A number, a text or a boolean.
+    pub value: ReadingValue,
+    /// Its unit, where the model gives one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+}
+
+/// A number, a text or a boolean.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum ReadingValue {
+    /// A state.
+    Boolean(bool),
+    /// A measured value or a count.
+    Number(f64),
+    /// A word.
+    Text(String),
+}
+
+impl std::fmt::Display for Reading {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.value {
+            ReadingValue::Boolean(true) => f.write_str("yes")?,
+            ReadingValue::Boolean(false) => f.write_str("no")?,
+            ReadingValue::Number(n) => write!(f, "{n}")?,
+            ReadingValue::Text(t) => f.write_str(t)?,
+        }
+        match &self.unit {
+            Some(unit) => write!(f, " {unit}"),
+            None => Ok(()),
+        }
+    }
+}
+
+/// How a frame was sent.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Radio {
+    /// The region.
+    #[schema(example = "EU868")]
+    pub region: String,
+    /// Data rate index, where the region has that modulation.
+    pub data_rate: Option<u8>,
+    /// Spreading factor; FSK has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spreading_factor: Option<u8>,
+    /// LoRa bandwidth; FSK has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bandwidth_khz: Option<u32>,
+    /// Centre frequency.
+    pub frequency_mhz: f64,
+    /// Time on air.
+    pub airtime_ms: f64,
+}
+
+/// One gateway's reception.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct HeardBy {
+    /// The gateway's EUI.
+    #[schema(value_type = String)]
+    pub gateway: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Signal strength.
+    pub rssi_dbm: f32,
+    /// Signal-to-noise ratio; FSK has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snr_db: Option<f32>,
+}
+
+/// An accepted join.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Join {
+    /// The address given.
+    #[schema(value_type = String)]
+    pub dev_addr: DevAddr,
+    /// The DevNonce used.
+    pub dev_nonce: u16,
+    /// How the request was sent.
+    pub radio: Radio,
+    /// Who heard it, best first.
+    pub heard_by: Vec<HeardBy>,
+    /// Why no answer could be sent, if none could.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unanswered: Option<String>,
+}
+
+/// A frame that was not accepted.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Refused {
+    /// Why, and what to do.
+    pub refusal: RefusalNote,
+    /// How it was sent.
+    pub radio: Radio,
+    /// Who heard it, best first.
+    pub heard_by: Vec<HeardBy>,
+}
+
+/// Why a frame was not accepted, and what to do about it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RefusalNote {
+    /// A stable word for programs.
+    #[schema(example = "join_mic_mismatch")]
+    pub code: String,
+    /// Whether it was a join.
+    pub join: bool,
+    /// What was found.
+    pub why: String,
+    /// What to do.
+    pub next_step: String,
+    /// When.
+    #[serde(with = "crate::millis")]
+    pub time: DateTime<Utc>,
+}
+
+/// A step in a downlink's life.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Downlink {
+    /// What happened.
+    pub stage: DownlinkStage,
+    /// Why, where it did not go as planned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// The outbox item it carries; a bare acknowledgement or a join-accept carries none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outbox_id: Option<String>,
+    /// The frame; a join-accept has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frame: Option<DownlinkFrame>,
+    /// Whether it acknowledges a confirmed uplink.
+    pub acknowledges: bool,
+    /// Where and how it was sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sent: Option<SentBy>,
+}
+
+/// A downlink's step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum DownlinkStage {
+    /// A gateway took it to send.
+    Sent,
+    /// The device acknowledged it.
+    Acknowledged,
+    /// It waits in the outbox again.
+    Returned,
+    /// It is given up.
+    Failed,
+}
+
+/// The frame of a downlink.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DownlinkFrame {
+    /// The frame counter, once it has one.
+    pub counter: Option<u32>,
+    /// FPort, if there is one.
+    pub port: Option<u8>,
+    /// The payload in the clear, in hex.
+    pub payload: String,
+}
+
+/// Where and how a downlink was sent.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SentBy {
+    /// The gateway's EUI.
+    #[schema(value_type = String)]
+    pub gateway: Eui64,
+    /// Its name.
+    pub name: String,
+    /// `RX1` or `RX2`.
+    pub window: String,
+    /// Power at the antenna connector.
+    pub power_dbm: i32,
+    /// How it was sent.
+    pub radio: Radio,
+}
+
+/// News of a gateway.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayNews {
+    /// Its EUI.
+    #[schema(value_type = String)]
+    pub gateway: Eui64,
+    /// Its name; a stranger has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// How it is doing.
+    pub state: GatewayState,
+    /// Whether it is not registered.
+    pub stranger: bool,
+}

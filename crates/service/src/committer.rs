@@ -1,0 +1,123 @@
+//! Doing what the engine wants done, in its order: first make it durable, then speak.
+//!
+//! While one transaction is under way, the next effects gather; that makes the group. Nothing is
+//! transmitted or published before the transaction that holds what came before it.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use api::message::Message;
+use engine::{Effect, Transmission};
+use store::{Batch, EstateId, Store, StoredMessage, StoredReading};
+use tokio::sync::mpsc;
+use ulid::Generator;
+
+use crate::directory::Directory;
+use crate::live::Live;
+use crate::network::Network;
+use crate::tell::Teller;
+use crate::udp::Links;
+
+/// Lists taken into one transaction.
+const AT_ONCE: usize = 1024;
+
+/// What is to be committed.
+pub enum Work {
+    /// From the engine.
+    Effects(Vec<Effect>),
+    /// From a decoder: the uplink with its readings.
+    Decoded(Box<StoredMessage>, Vec<StoredReading>),
+}
+
+/// The one task that writes what the network does.
+pub struct Committer {
+    pub store: Store,
+    pub directory: Arc<Directory>,
+    pub links: Arc<Links>,
+    pub network: Network,
+    pub live: Arc<Live>,
+    pub to_decode: mpsc::Sender<(EstateId, Message)>,
+}
+
+/// What follows once a batch is durable.
+#[derive(Default)]
+struct Afterwards {
+    transmissions: Vec<Transmission>,
+    to_decode: Vec<(EstateId, Message)>,
+    to_publish: Vec<(EstateId, Message)>,
+}
+
+impl Committer {
+    /// Works until the engine and the decoders are gone.
+    pub async fn run(self, mut queue: mpsc::Receiver<Work>) {
+        let presence = Arc::clone(self.links.presence());
+        let mut teller = Teller { directory: &self.directory, presence: &presence, ids: Generator::new() };
+        let mut taken = Vec::with_capacity(AT_ONCE);
+        while queue.recv_many(&mut taken, AT_ONCE).await > 0 {
+            let mut batch = Batch::default();
+            let mut after = Afterwards::default();
+            for work in taken.drain(..) {
+                sort(work, &mut teller, &mut batch, &mut after);
+            }
+            self.commit(&batch).await;
+            for transmission in after.transmissions {
+                self.transmit(&transmission).await;
+            }
+            for (estate, message) in after.to_publish {
+                self.live.publish(estate, message);
+            }
+            for job in after.to_decode {
+                // A full queue loses nothing: the uplink is marked in the database and taken up later.
+                let _ = self.to_decode.try_send(job);
+            }
+        }
+    }
+
+    /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold
+    /// what they can, and what they cannot is shed and counted where it comes in.
+    async fn commit(&self, batch: &Batch) {
+        let mut pause = Duration::from_millis(100);
+        while let Err(error) = self.store.commit(batch).await {
+            tracing::error!("not written, tried again in {} ms: {error}", pause.as_millis());
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_secs(5));
+        }
+    }
+
+    async fn transmit(&self, transmission: &Transmission) {
+        if let Err(why) = self.links.send(transmission).await {
+            self.network.report(transmission.id, Err(why)).await;
+        }
+    }
+}
+
+fn sort(work: Work, teller: &mut Teller<'_>, batch: &mut Batch, after: &mut Afterwards) {
+    match work {
+        Work::Decoded(stored, readings) => {
+            after.to_publish.push((stored.estate_id, stored.message.clone()));
+            batch.messages.push(*stored);
+            batch.readings.extend(readings);
+        }
+        Work::Effects(effects) => {
+            for effect in effects {
+                match effect {
+                    Effect::Persist(change) => batch.changes.push(change),
+                    Effect::Transmit(transmission) => after.transmissions.push(transmission),
+                    Effect::Publish(event) => {
+                        let Some(told) = teller.tell(event) else { continue };
+                        let to_whom = (told.stored.estate_id, told.stored.message.clone());
+                        if told.stored.undecoded {
+                            after.to_decode.push(to_whom);
+                        } else {
+                            after.to_publish.push(to_whom);
+                        }
+                        batch.activity.extend(told.activity);
+                        if told.keep {
+                            batch.messages.push(told.stored);
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,116 @@
+//! Running decoders: uplinks in, uplinks with readings out.
+//!
+//! Scripts run on threads of their own kind, a few at a time, each within its limits; a script that
+//! loops holds up one of them for its time, and nothing else.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use api::message::{Body, Message, Reading, ReadingValue};
+use payload::{DecodeError, Decoded};
+use store::{EstateId, Store, StoredMessage, StoredReading};
+use tokio::sync::{Semaphore, mpsc};
+use tokio_util::sync::CancellationToken;
+
+use crate::committer::Work;
+use crate::directory::{Decoder, Directory};
+
+/// Scripts running at the same time.
+const AT_ONCE: u32 = 2;
+/// Time a script may take, besides its other limits.
+const TIME: Duration = Duration::from_millis(250);
+/// Uplinks left undecoded that are taken up at once.
+const LEFT_OVER: u32 = 500;
+/// How often the database is asked for such uplinks.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
+
+/// Decodes until the service stops. What has been taken in is finished; the rest stays marked.
+pub async fn run(
+    store: Store,
+    directory: Arc<Directory>,
+    mut queue: mpsc::Receiver<(EstateId, Message)>,
+    done: mpsc::Sender<Work>,
+    stopping: CancellationToken,
+) {
+    let permits = Arc::new(Semaphore::new(AT_ONCE as usize));
+    let mut look = tokio::time::interval(LOOK_EVERY);
+    loop {
+        tokio::select! {
+            biased;
+            () = stopping.cancelled() => break,
+            job = queue.recv() => match job {
+                Some((estate, message)) => start(&directory, &permits, &done, estate, message).await,
+                None => break,
+            },
+            // Only when nothing else is to do, so that nothing under way is taken twice.
+            _ = look.tick() => {
+                let Ok(all) = permits.acquire_many(AT_ONCE).await else { break };
+                drop(all);
+                match store.undecoded(LEFT_OVER).await {
+                    Ok(left) => for (estate, message) in left {
+                        start(&directory, &permits, &done, estate, message).await;
+                    },
+                    Err(error) => tracing::warn!("uplinks left undecoded could not be read: {error}"),
+                }
+            }
+        }
+    }
+    // Whoever holds a permit still has a result to hand over.
+    let _ = permits.acquire_many(AT_ONCE).await;
+}
+
+async fn start(
+    directory: &Directory,
+    permits: &Arc<Semaphore>,
+    done: &mpsc::Sender<Work>,
+    estate_id: EstateId,
+    message: Message,
+) {
+    let decoder =
+        message.device.as_ref().and_then(|d| d.model.as_deref()).and_then(|m| directory.decoder(estate_id, m));
+    let Ok(permit) = Arc::clone(permits).acquire_owned().await else { return };
+    let done = done.clone();
+    tokio::spawn(async move {
+        let decoded = tokio::task::spawn_blocking(move || decode(decoder.as_deref(), message)).await;
+        if let Ok((message, readings)) = decoded {
+            let stored = StoredMessage { estate_id, message, undecoded: false };
+            let _ = done.send(Work::Decoded(Box::new(stored), readings)).await;
+        }
+        drop(permit);
+    });
+}
+
+fn decode(decoder: Option<&Decoder>, mut message: Message) -> (Message, Vec<StoredReading>) {
+    let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return (message, vec![]) };
+    let Some(decoder) = decoder else {
+        uplink.warnings.push("the model's decoder was taken away before this uplink was decoded".into());
+        return (message, vec![]);
+    };
+    let mut stored = Vec::new();
+    match call(decoder, &uplink.frame.payload, uplink.frame.port.unwrap_or(0), message.time.timestamp_millis()) {
+        Ok(decoded) => {
+            uplink.warnings.extend(decoded.warnings);
+            for found in decoded.readings {
+                let value = match found.value {
+                    payload::ReadingValue::Boolean(b) => ReadingValue::Boolean(b),
+                    payload::ReadingValue::Number(n) => ReadingValue::Number(n),
+                    payload::ReadingValue::Text(t) => ReadingValue::Text(t),
+                };
+                let reading = Reading { value, unit: decoder.units.get(&found.name).cloned() };
+                uplink.readings.insert(found.name.clone(), reading.clone());
+                stored.push(StoredReading { dev_eui: device.eui, name: found.name, reading, time: message.time });
+            }
+        }
+        Err(why) => uplink.decode_error = Some(why),
+    }
+    (message, stored)
+}
+
+fn call(decoder: &Decoder, payload_hex: &str, port: u8, recv_time_ms: i64) -> Result<Decoded, String> {
+    let script = decoder.script.as_ref().map_err(Clone::clone)?;
+    let bytes = hex::decode(payload_hex).map_err(|why| why.to_string())?;
+    let until = Instant::now() + TIME;
+    script
+        .decode_uplink(&bytes, port, recv_time_ms, move || Instant::now() > until)
+        .map_err(|error: DecodeError| format!("port {port}, {} bytes: {error}", bytes.len()))
+}

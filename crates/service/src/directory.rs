@@ -1,0 +1,115 @@
+//! Names for identities, and decoders for models: what messages need at hand for every frame.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+
+use api::model::Model;
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use payload::{Limits, Script};
+use store::{DeviceContext, EstateId, Store, StoreError};
+
+/// A model's decoder, ready to run, and its units.
+pub struct Decoder {
+    /// The script, or why it cannot be loaded.
+    pub script: Result<Script, String>,
+    pub units: BTreeMap<String, String>,
+}
+
+#[derive(Default)]
+struct Inner {
+    devices: HashMap<Eui64, DeviceContext>,
+    decoders: HashMap<(EstateId, String), Arc<Decoder>>,
+    estates: HashMap<EstateId, String>,
+}
+
+/// The directory; it follows what is registered.
+#[derive(Default)]
+pub struct Directory(RwLock<Inner>);
+
+impl Directory {
+    pub async fn load(store: &Store) -> Result<Self, StoreError> {
+        let directory = Self::default();
+        for estate in store.estates().await? {
+            directory.write().estates.insert(estate.0, estate.1.clone());
+            let mut after = String::new();
+            loop {
+                let page = store.models(estate.0, &after, 200).await?;
+                let Some(last) = page.last() else { break };
+                after.clone_from(&last.slug);
+                for model in &page {
+                    directory.put_model(estate.0, model);
+                }
+            }
+        }
+        for device in store.device_contexts().await? {
+            directory.put_device(device);
+        }
+        Ok(directory)
+    }
+
+    fn read(&self) -> RwLockReadGuard<'_, Inner> {
+        self.0.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn write(&self) -> RwLockWriteGuard<'_, Inner> {
+        self.0.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub fn put_device(&self, device: DeviceContext) {
+        self.write().devices.insert(device.dev_eui, device);
+    }
+
+    pub fn remove_device(&self, dev_eui: Eui64) {
+        self.write().devices.remove(&dev_eui);
+    }
+
+    pub fn device(&self, dev_eui: Eui64) -> Option<DeviceContext> {
+        self.read().devices.get(&dev_eui).cloned()
+    }
+
+    /// Notes a sign of life and gives the device's rhythm: its usual interval in seconds, following
+    /// changes within a few uplinks.
+    pub fn heard(&self, dev_eui: Eui64, at: DateTime<Utc>) -> Option<f64> {
+        let mut inner = self.write();
+        let device = inner.devices.get_mut(&dev_eui)?;
+        if let Some(last) = device.last_heard {
+            let interval_s = (at - last).num_milliseconds() as f64 / 1000.0;
+            if interval_s > 0.0 {
+                device.rhythm_s = Some(device.rhythm_s.map_or(interval_s, |usual| usual + (interval_s - usual) / 4.0));
+            }
+        }
+        device.last_heard = Some(at);
+        device.rhythm_s
+    }
+
+    /// A join says that the device lives, not how often it sends.
+    pub fn joined(&self, dev_eui: Eui64) -> Option<f64> {
+        let mut inner = self.write();
+        let device = inner.devices.get_mut(&dev_eui)?;
+        device.last_heard = None;
+        device.rhythm_s
+    }
+
+    pub fn put_model(&self, estate: EstateId, model: &Model) {
+        let key = (estate, model.slug.clone());
+        let Some(source) = &model.decoder else {
+            self.write().decoders.remove(&key);
+            return;
+        };
+        let script = Script::new(source.clone(), Limits::default()).map_err(|why| why.to_string());
+        self.write().decoders.insert(key, Arc::new(Decoder { script, units: model.units.clone() }));
+    }
+
+    pub fn decoder(&self, estate: EstateId, model: &str) -> Option<Arc<Decoder>> {
+        self.read().decoders.get(&(estate, model.to_owned())).cloned()
+    }
+
+    pub fn estates(&self) -> Vec<EstateId> {
+        self.read().estates.keys().copied().collect()
+    }
+
+    pub fn estate_slug(&self, estate: EstateId) -> String {
+        self.read().estates.get(&estate).cloned().unwrap_or_default()
+    }
+}

@@ -1,0 +1,32 @@
+//! The console's files, built into the program. Every address that is no file is answered with the
+//! page itself, which then shows what belongs there.
+
+use axum::http::{StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../../console/build"]
+#[allow_missing = true]
+struct Files;
+
+const PAGE: &str = "index.html";
+/// Names under this folder change with their content.
+const HASHED: &str = "_app/immutable/";
+
+pub async fn serve(uri: Uri) -> Response {
+    let path = uri.path().trim_start_matches('/');
+    let (name, file) = match Files::get(path) {
+        Some(file) => (path, Some(file)),
+        // A missing script must not be answered with a page.
+        None if path.starts_with("_app/") => return StatusCode::NOT_FOUND.into_response(),
+        None => (PAGE, Files::get(PAGE)),
+    };
+    let Some(file) = file else {
+        return (StatusCode::NOT_FOUND, "The console is not built into this program; see README.md.\n").into_response();
+    };
+    let kind = mime_guess::from_path(name).first_or_octet_stream();
+    let cache = if name.starts_with(HASHED) { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let headers = [(header::CONTENT_TYPE, kind.as_ref().to_owned()), (header::CACHE_CONTROL, cache.to_owned())];
+    (headers, file.data.into_owned()).into_response()
+}

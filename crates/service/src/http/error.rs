@@ -1,0 +1,65 @@
+//! One error type, one way to answer with it: RFC 9457 problem details.
+
+use api::problem::Problem;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use store::StoreError;
+
+use super::extract::Json;
+
+/// What a handler gives back.
+pub type Answer<T> = Result<Json<T>, Refusal>;
+
+/// An error on its way to the client.
+#[derive(Debug)]
+pub struct Refusal(pub Problem);
+
+impl From<Problem> for Refusal {
+    fn from(problem: Problem) -> Self {
+        Self(problem)
+    }
+}
+
+impl From<StoreError> for Refusal {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Exists(what) => Self(
+                Problem::new(409, "exists", "It exists already")
+                    .detail(format!("{what} is registered already, in this estate or another")),
+            ),
+            StoreError::InUse(what) => {
+                Self(Problem::new(409, "in_use", "It is still in use").detail(format!("{what} still has devices")))
+            }
+            other => {
+                // The particulars are for the log, not for whoever asked.
+                tracing::error!("{other}");
+                Self(Problem::new(503, "unavailable", "The database is not available; try again shortly"))
+            }
+        }
+    }
+}
+
+impl IntoResponse for Refusal {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&self.0).unwrap_or_default();
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], body).into_response()
+    }
+}
+
+/// Nothing of that name. What it was is told back, cut to a sensible length.
+pub fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
+    let name: String = name.to_string().chars().take(80).collect();
+    Refusal(
+        Problem::new(404, "not_found", format!("There is no such {what}")).detail(format!("{name:?} was asked for")),
+    )
+}
+
+pub async fn no_such_endpoint(uri: axum::http::Uri) -> Refusal {
+    not_found("endpoint", uri.path())
+}
+
+pub async fn no_such_method(method: axum::http::Method, uri: axum::http::Uri) -> Refusal {
+    let detail = format!("{method} is not possible on {}", uri.path());
+    Refusal(Problem::new(405, "method_not_allowed", "This cannot be done there").detail(detail))
+}

@@ -1,0 +1,63 @@
+//! Estates and their fleets.
+
+use api::Page;
+use api::fleet::{Estate, Fleet, NewFleet};
+use api::problem::Problem;
+use axum::extract::State;
+use axum::http::StatusCode;
+use store::Store;
+
+use super::App;
+use super::error::{Answer, Refusal, not_found};
+use super::extract::{Caller, InEstate, Json, Paging, Params, PathName, page};
+
+/// The estates one belongs to.
+#[utoipa::path(get, path = "/estates", tag = "estates", security(("token" = [])), responses((status = 200, body = Vec<Estate>)))]
+pub async fn list_estates(State(app): State<App>, Caller(person): Caller) -> Answer<Vec<Estate>> {
+    Ok(Json(super::people::me_of(&app, &person).await?.estates))
+}
+
+/// An estate's fleets, by short name.
+#[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Fleet>)))]
+pub async fn list_fleets(
+    State(store): State<Store>,
+    estate: InEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Fleet>> {
+    let limit = paging.limit()?;
+    let rows = store.fleets(estate.id, paging.after(), limit + 1).await?;
+    Ok(Json(page(rows, limit, |fleet| fleet.slug.clone(), |fleet| fleet)))
+}
+
+/// Makes a fleet.
+#[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path)), request_body = NewFleet,
+    responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
+    let (slug, name) = new.check()?;
+    Ok(Json(store.add_fleet(estate.id, &slug, &name).await?))
+}
+
+/// One fleet.
+#[utoipa::path(get, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), ("fleet" = String, Path)),
+    responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
+pub async fn show_fleet(State(store): State<Store>, estate: InEstate, PathName(slug): PathName) -> Answer<Fleet> {
+    store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// Removes a fleet that has no devices.
+#[utoipa::path(delete, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), ("fleet" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_fleet(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+) -> Result<StatusCode, Refusal> {
+    match store.remove_fleet(estate.id, &slug).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(not_found("fleet", slug)),
+    }
+}

@@ -1,0 +1,158 @@
+//! The HTTP interface under `/api/v1`, its description, and the console.
+
+pub mod auth;
+mod console;
+mod devices;
+mod error;
+mod estates;
+mod extract;
+mod gateways;
+mod models;
+mod outbox;
+mod people;
+mod traffic;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, FromRef, State};
+use axum::http::{HeaderName, HeaderValue, header};
+use axum::routing::get;
+use store::Store;
+use tokio::sync::Semaphore;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
+use tower_http::set_header::SetResponseHeaderLayer;
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use utoipa_swagger_ui::SwaggerUi;
+
+use crate::directory::Directory;
+use crate::intake::Intake;
+use crate::live::Live;
+use crate::network::Network;
+use crate::presence::Presence;
+use error::Answer;
+use extract::{Caller, Json};
+
+/// The largest request body; a decoder's script is the largest thing sent.
+const MAX_BODY: usize = 1 << 20;
+
+/// What handlers need.
+#[derive(Clone)]
+pub struct App {
+    pub store: Store,
+    pub network: Network,
+    pub directory: Arc<Directory>,
+    pub presence: Arc<Presence>,
+    pub live: Arc<Live>,
+    pub intake: Arc<Intake>,
+    /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
+    pub sign_ins: Arc<Semaphore>,
+}
+
+impl App {
+    pub fn sign_in_limit() -> Arc<Semaphore> {
+        Arc::new(Semaphore::new(2))
+    }
+}
+
+impl FromRef<App> for Store {
+    fn from_ref(app: &App) -> Self {
+        app.store.clone()
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Keen Heron", description = "LoRaWAN network service: gateways, devices, outboxes and live traffic."),
+    modifiers(&TokenScheme)
+)]
+struct Document;
+
+struct TokenScheme;
+
+impl Modify for TokenScheme {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        let scheme = SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build());
+        openapi.components.get_or_insert_default().add_security_scheme("token", scheme);
+    }
+}
+
+fn described() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(Document::openapi()).nest(
+        api::BASE,
+        OpenApiRouter::new()
+            .routes(routes!(health))
+            .routes(routes!(intake))
+            .routes(routes!(people::sign_in))
+            .routes(routes!(people::sign_out))
+            .routes(routes!(people::me))
+            .routes(routes!(estates::list_estates))
+            .routes(routes!(estates::list_fleets, estates::add_fleet))
+            .routes(routes!(estates::show_fleet, estates::remove_fleet))
+            .routes(routes!(gateways::list_gateways, gateways::add_gateway))
+            .routes(routes!(gateways::show_gateway, gateways::remove_gateway))
+            .routes(routes!(gateways::list_strangers))
+            .routes(routes!(models::list_models))
+            .routes(routes!(models::show_model, models::put_model))
+            .routes(routes!(devices::list_devices, devices::add_device))
+            .routes(routes!(devices::show_device, devices::remove_device))
+            .routes(routes!(devices::show_keys))
+            .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
+            .routes(routes!(outbox::cancel))
+            .routes(routes!(traffic::history))
+            .routes(routes!(traffic::live)),
+    )
+}
+
+/// The OpenAPI document.
+pub fn document() -> utoipa::openapi::OpenApi {
+    described().split_for_parts().1
+}
+
+/// Everything the HTTP port answers.
+pub fn router(app: App) -> Router {
+    let (router, document) = described().split_for_parts();
+    let fixed = |name: HeaderName, value: &'static str| {
+        SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
+    };
+    router
+        .merge(SwaggerUi::new("/api/browse").url("/api/openapi.json", document))
+        .route("/api/{*rest}", get(error::no_such_endpoint).fallback(error::no_such_endpoint))
+        .fallback(console::serve)
+        .method_not_allowed_fallback(error::no_such_method)
+        .layer(DefaultBodyLimit::max(MAX_BODY))
+        // A compressed event stream would wait until a block is full.
+        .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE)))
+        .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(fixed(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
+        .with_state(app)
+}
+
+/// Whether the service is up.
+#[utoipa::path(get, path = "/health", tag = "service", responses((status = 200, body = api::Health)))]
+async fn health(State(store): State<Store>) -> Json<api::Health> {
+    let status = if store.ping().await { "ok" } else { "waiting for the database" };
+    Json(api::Health { status: status.into(), version: env!("CARGO_PKG_VERSION").into() })
+}
+
+/// What came in on the gateways' port since the start, and what had to be dropped.
+#[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])), responses((status = 200, body = api::Intake)))]
+async fn intake(State(app): State<App>, _caller: Caller) -> Answer<api::Intake> {
+    Ok(Json(app.intake.report()))
+}
+
+#[cfg(test)]
+mod tests {
+    /// The console's client and the docs are made from this file.
+    #[test]
+    fn the_committed_openapi_document_is_current() {
+        let committed = include_str!("../../../../docs/openapi.json");
+        let current = super::document().to_pretty_json().unwrap();
+        assert_eq!(committed.trim(), current.trim(), "run: cargo run -p service -- openapi > docs/openapi.json");
+    }
+}

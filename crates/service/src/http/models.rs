@@ -1,0 +1,56 @@
+//! Models and their decoders.
+
+use api::Page;
+use api::model::{Model, PutModel};
+use api::problem::Problem;
+use axum::extract::State;
+use payload::{Limits, Script};
+
+use super::App;
+use super::error::{Answer, Refusal, not_found};
+use super::extract::{InEstate, Json, Paging, Params, PathName, page};
+
+/// An estate's models, by short name.
+#[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),
+    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Model>)))]
+pub async fn list_models(
+    State(app): State<App>,
+    estate: InEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Model>> {
+    let limit = paging.limit()?;
+    let rows = app.store.models(estate.id, paging.after(), limit + 1).await?;
+    Ok(Json(page(rows, limit, |model| model.slug.clone(), |model| model)))
+}
+
+/// One model.
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    params(("estate" = String, Path), ("model" = String, Path)),
+    responses((status = 200, body = Model), (status = 404, body = Problem)))]
+pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<Model> {
+    app.store.model(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("model", slug))
+}
+
+/// Adds a model or replaces it. A decoder that does not load is refused, and nothing is changed.
+#[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    params(("estate" = String, Path), ("model" = String, Path)), request_body = PutModel,
+    responses((status = 200, body = Model), (status = 422, body = Problem)))]
+pub async fn put_model(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(model): Json<PutModel>,
+) -> Answer<Model> {
+    let slug = api::problem::slug("model", &slug)?;
+    let model = model.check()?;
+    if let Some(source) = model.decoder.clone() {
+        let tried = tokio::task::spawn_blocking(move || Script::new(source, Limits::default())).await;
+        if let Ok(Err(why)) = tried {
+            let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
+            return Err(Refusal(problem.field("decoder").detail(why.to_string())));
+        }
+    }
+    let stored = app.store.put_model(estate.id, &slug, &model).await?;
+    app.directory.put_model(estate.id, &stored);
+    Ok(Json(stored))
+}

@@ -1,0 +1,61 @@
+//! Counting what comes in from outside, and what had to be dropped, with the last case of each kind
+//! in words: a gateway that sends something unreadable is found by looking here.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use gateway_link::udp::DatagramError;
+
+/// Counters of the UDP port.
+#[derive(Default)]
+pub struct Intake {
+    pub datagrams: AtomicU64,
+    pub frames: AtomicU64,
+    dropped: Mutex<BTreeMap<&'static str, Drops>>,
+}
+
+struct Drops {
+    count: u64,
+    last: String,
+    last_from: SocketAddr,
+}
+
+impl Intake {
+    /// Counts one that was dropped for `reason`.
+    pub fn dropped(&self, reason: &'static str, last: String, last_from: SocketAddr) {
+        tracing::debug!(reason, %last_from, "dropped: {last}");
+        let mut dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let count = dropped.get(reason).map_or(0, |d| d.count) + 1;
+        dropped.insert(reason, Drops { count, last, last_from });
+    }
+
+    pub fn report(&self) -> api::Intake {
+        let dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        api::Intake {
+            datagrams: self.datagrams.load(Ordering::Relaxed),
+            frames: self.frames.load(Ordering::Relaxed),
+            dropped: dropped
+                .iter()
+                .map(|(reason, d)| api::Dropped {
+                    reason: (*reason).to_owned(),
+                    count: d.count,
+                    last: d.last.clone(),
+                    last_from: d.last_from.to_string(),
+                })
+                .collect(),
+        }
+    }
+}
+
+/// The word under which a malformed datagram is counted.
+pub fn reason(error: &DatagramError) -> &'static str {
+    match error {
+        DatagramError::TooShort { .. } => "too_short",
+        DatagramError::TooLong { .. } => "too_long",
+        DatagramError::Version(_) => "other_protocol_version",
+        DatagramError::Identifier(_) => "unknown_identifier",
+        DatagramError::Json(_) => "unreadable_json",
+    }
+}

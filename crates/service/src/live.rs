@@ -1,0 +1,37 @@
+//! The live stream: every message, to whoever listens, after it is durable.
+
+use std::sync::Arc;
+
+use api::message::Message;
+use store::EstateId;
+use tokio::sync::broadcast;
+use tokio_util::sync::CancellationToken;
+
+/// Messages kept for a slow listener; one that falls further behind is told so.
+const KEPT: usize = 4096;
+
+/// Fans messages out to listeners.
+pub struct Live {
+    sender: broadcast::Sender<Arc<(EstateId, Message)>>,
+    stopping: CancellationToken,
+}
+
+impl Live {
+    pub fn new(stopping: CancellationToken) -> Self {
+        Self { sender: broadcast::Sender::new(KEPT), stopping }
+    }
+
+    pub fn publish(&self, estate: EstateId, message: Message) {
+        // Nobody listening is no error.
+        let _ = self.sender.send(Arc::new((estate, message)));
+    }
+
+    pub fn listen(&self) -> broadcast::Receiver<Arc<(EstateId, Message)>> {
+        self.sender.subscribe()
+    }
+
+    /// Ends when the service stops, so that open streams do not hold it up.
+    pub fn stopping(&self) -> CancellationToken {
+        self.stopping.clone()
+    }
+}

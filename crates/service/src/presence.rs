@@ -1,0 +1,205 @@
+//! Who is there: which gateways call, from where, and since when they have not.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use api::gateway::{GatewayState, Stranger};
+use api::message::{Body, GatewayNews};
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use store::{EstateId, GatewayRow, Store};
+use tokio_util::sync::CancellationToken;
+
+use crate::directory::Directory;
+use crate::live::Live;
+
+/// Strangers remembered; the one unheard for longest gives way.
+const MAX_STRANGERS: usize = 1000;
+/// How often states are looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// How often a listening gateway is news, so that a page shows when it was last heard.
+const NEWS_EVERY_S: i64 = 5;
+
+/// What is known of a registered gateway.
+#[derive(Debug, Clone)]
+pub struct Known {
+    pub estate_id: EstateId,
+    pub name: String,
+    pub last_heard: Option<DateTime<Utc>>,
+    /// Where its last datagram came from.
+    pub address: Option<SocketAddr>,
+    /// Where its last PULL_DATA came from: the open way down.
+    pub pull_address: Option<SocketAddr>,
+    pub frames: u64,
+    told: GatewayState,
+    told_at: DateTime<Utc>,
+    stored: Option<DateTime<Utc>>,
+}
+
+#[derive(Default)]
+struct Inner {
+    known: HashMap<Eui64, Known>,
+    strangers: HashMap<Eui64, (Stranger, bool)>,
+}
+
+/// The gateways that call.
+pub struct Presence(Mutex<Inner>);
+
+impl Presence {
+    pub fn new(rows: &[GatewayRow]) -> Self {
+        let presence = Self(Mutex::default());
+        for row in rows {
+            presence.register(row);
+        }
+        presence
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A gateway is registered; a stranger of that EUI no longer is one.
+    pub fn register(&self, row: &GatewayRow) {
+        let mut inner = self.lock();
+        inner.strangers.remove(&row.gateway.eui);
+        inner.known.insert(
+            row.gateway.eui,
+            Known {
+                estate_id: row.estate_id,
+                name: row.gateway.name.clone(),
+                last_heard: row.last_heard,
+                address: None,
+                pull_address: None,
+                frames: 0,
+                told: GatewayState::at(Utc::now(), row.last_heard),
+                told_at: DateTime::UNIX_EPOCH,
+                stored: row.last_heard,
+            },
+        );
+    }
+
+    pub fn remove(&self, eui: Eui64) {
+        self.lock().known.remove(&eui);
+    }
+
+    /// Notes a datagram with `frames` frames. Says whether the gateway is registered.
+    pub fn heard(&self, eui: Eui64, from: SocketAddr, frames: u64, pull: bool) -> bool {
+        let now = Utc::now();
+        let mut inner = self.lock();
+        if let Some(known) = inner.known.get_mut(&eui) {
+            known.last_heard = Some(now);
+            known.address = Some(from);
+            known.frames += frames;
+            if pull {
+                known.pull_address = Some(from);
+            }
+            return true;
+        }
+        if !inner.strangers.contains_key(&eui) && inner.strangers.len() >= MAX_STRANGERS {
+            let oldest = inner.strangers.iter().min_by_key(|(_, (s, _))| s.last_heard).map(|(eui, _)| *eui);
+            oldest.and_then(|eui| inner.strangers.remove(&eui));
+        }
+        let (stranger, _) = inner.strangers.entry(eui).or_insert_with(|| {
+            let new =
+                Stranger { eui, address: String::new(), first_heard: now, last_heard: now, frames_turned_away: 0 };
+            (new, false)
+        });
+        stranger.address = from.to_string();
+        stranger.last_heard = now;
+        stranger.frames_turned_away += frames;
+        false
+    }
+
+    /// The open way down to a gateway.
+    pub fn way_down(&self, eui: Eui64) -> Option<SocketAddr> {
+        self.lock().known.get(&eui)?.pull_address
+    }
+
+    pub fn known(&self, eui: Eui64) -> Option<Known> {
+        self.lock().known.get(&eui).cloned()
+    }
+
+    /// Strangers, the one heard last first.
+    pub fn strangers(&self) -> Vec<Stranger> {
+        let mut all: Vec<_> = self.lock().strangers.values().map(|(stranger, _)| stranger.clone()).collect();
+        all.sort_by_key(|s| std::cmp::Reverse(s.last_heard));
+        all
+    }
+
+    /// What has changed since this was last asked.
+    fn news(&self, now: DateTime<Utc>) -> Vec<(Option<EstateId>, GatewayNews)> {
+        let mut inner = self.lock();
+        let mut news = Vec::new();
+        for (eui, known) in &mut inner.known {
+            let state = GatewayState::at(now, known.last_heard);
+            let fresh = known.last_heard.is_some_and(|at| at > known.told_at)
+                && (now - known.told_at).num_seconds() >= NEWS_EVERY_S;
+            if state != known.told || fresh {
+                (known.told, known.told_at) = (state, now);
+                let name = Some(known.name.clone());
+                news.push((Some(known.estate_id), GatewayNews { gateway: *eui, name, state, stranger: false }));
+            }
+        }
+        for (eui, (_, told)) in &mut inner.strangers {
+            if !std::mem::replace(told, true) {
+                let state = GatewayState::Listening;
+                news.push((None, GatewayNews { gateway: *eui, name: None, state, stranger: true }));
+            }
+        }
+        news
+    }
+
+    /// Times not in the database yet.
+    fn unstored(&self) -> Vec<(Eui64, DateTime<Utc>)> {
+        let mut inner = self.lock();
+        let mut out = Vec::new();
+        for (eui, known) in &mut inner.known {
+            if let Some(at) = known.last_heard
+                && known.stored != known.last_heard
+            {
+                known.stored = known.last_heard;
+                out.push((*eui, at));
+            }
+        }
+        out
+    }
+}
+
+/// Publishes news of gateways and writes down when they were last heard, until the service stops.
+pub async fn watch(
+    presence: Arc<Presence>,
+    store: Store,
+    live: Arc<Live>,
+    directory: Arc<Directory>,
+    stopping: CancellationToken,
+) {
+    let mut ticks = tokio::time::interval(LOOK_EVERY);
+    let mut count = 0u32;
+    loop {
+        let stop = tokio::select! {
+            _ = ticks.tick() => false,
+            () = stopping.cancelled() => true,
+        };
+        for (estate, news) in presence.news(Utc::now()) {
+            // A stranger belongs to nobody yet, so every estate may hear of it.
+            let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
+            for id in estates {
+                live.publish(id, crate::tell::gateway_news(&directory, id, Body::Gateway(news.clone())));
+            }
+        }
+        count += 1;
+        if count.is_multiple_of(5) || stop {
+            let heard = presence.unstored();
+            if !heard.is_empty()
+                && let Err(error) = store.note_heard(&heard).await
+            {
+                tracing::warn!("when gateways were last heard could not be written: {error}");
+            }
+        }
+        if stop {
+            return;
+        }
+    }
+}

@@ -1,0 +1,117 @@
+//! Starting everything in order, and ending it in the reverse order.
+
+use std::sync::Arc;
+
+use anyhow::{Context as _, Result};
+use engine::{Config, Engine};
+use store::{Store, Vault};
+use tokio::net::{TcpListener, UdpSocket};
+use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use crate::config::Options;
+use crate::directory::Directory;
+use crate::http::App;
+use crate::intake::Intake;
+use crate::live::Live;
+use crate::presence::Presence;
+use crate::{committer, decode, first_start, http, network, presence, udp};
+
+/// Effects, in lists, between the engine and the database. When the database is slow this fills, then
+/// the engine's own queue, and only then frames are shed.
+const COMMIT_QUEUE: usize = 4096;
+/// Uplinks waiting for a decoder; what is beyond stays marked in the database and is taken up later.
+const DECODE_QUEUE: usize = 8192;
+
+/// Runs the service until it is told to stop.
+pub async fn run(options: Options) -> Result<()> {
+    std::fs::create_dir_all(&options.data)
+        .with_context(|| format!("making the data folder {}", options.data.display()))?;
+    let vault = Vault::open_or_create(&options.data.join("master.key"))?;
+    let store = Store::open(&options.database, vault).await.context("opening the database")?;
+    first_start::prepare(&store, &options).await?;
+
+    let http_listener =
+        TcpListener::bind(options.http).await.with_context(|| format!("listening on {}", options.http))?;
+    let socket = UdpSocket::bind(options.udp).await.with_context(|| format!("listening on {} (UDP)", options.udp))?;
+    let (http_address, udp_address) = (http_listener.local_addr()?, socket.local_addr()?);
+    let stopping = CancellationToken::new();
+
+    let intake = Arc::new(Intake::default());
+    let live = Arc::new(Live::new(stopping.clone()));
+    let directory = Arc::new(Directory::load(&store).await?);
+    let presence = Arc::new(Presence::new(&store.all_gateways().await?));
+
+    let config = Config {
+        net_id: options.net_id,
+        collection_window_us: i64::from(options.collect_ms) * 1000,
+        seed: rand::random(),
+    };
+    let restored = store.engine_state(network::now()).await?;
+    let (to_commit, commit_queue) = mpsc::channel(COMMIT_QUEUE);
+    let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
+    let (network, network_task) = network::start(Engine::new(config), restored, to_commit.clone());
+    let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
+
+    let listener = tokio::spawn(udp::listen(Arc::clone(&links), stopping.clone()));
+    let watcher = tokio::spawn(presence::watch(
+        Arc::clone(&presence),
+        store.clone(),
+        Arc::clone(&live),
+        Arc::clone(&directory),
+        stopping.clone(),
+    ));
+    let decoder =
+        tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, to_commit, stopping.clone()));
+    let committer = tokio::spawn(
+        committer::Committer {
+            store: store.clone(),
+            directory: Arc::clone(&directory),
+            links,
+            network: network.clone(),
+            live: Arc::clone(&live),
+            to_decode,
+        }
+        .run(commit_queue),
+    );
+
+    let app = App {
+        store: store.clone(),
+        network: network.clone(),
+        directory,
+        presence,
+        live,
+        intake,
+        sign_ins: App::sign_in_limit(),
+    };
+    println!("Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP)");
+    let server =
+        axum::serve(http_listener, http::router(app)).with_graceful_shutdown(stopping.clone().cancelled_owned());
+    let server = tokio::spawn(server.into_future());
+
+    wait_for_signal().await?;
+    tracing::info!("stopping");
+    stopping.cancel();
+    // From the outside in: no more frames, no more requests, then what is under way is written.
+    listener.await?;
+    server.await??;
+    watcher.await?;
+    network.stop().await;
+    network_task.await?;
+    decoder.await?;
+    committer.await?;
+    store.close().await;
+    tracing::info!("stopped; everything is written");
+    Ok(())
+}
+
+async fn wait_for_signal() -> Result<()> {
+    let mut terminate = signal(SignalKind::terminate())?;
+    let mut interrupt = signal(SignalKind::interrupt())?;
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    Ok(())
+}

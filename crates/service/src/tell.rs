@@ -1,0 +1,203 @@
+//! From the engine's events to messages: identities get their names, units their usual scale.
+
+use api::message::{
+    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, HeardBy, Join, Message, Radio, RefusalNote, Refused,
+    SentBy, Uplink, UplinkFrame,
+};
+use chrono::{DateTime, Utc};
+use engine::{DownlinkEvent, Event, Reception};
+use lorawan::Eui64;
+use lorawan::region::Region;
+use store::{Activity, EstateId, StoredMessage};
+use ulid::{Generator, Ulid};
+
+use crate::directory::Directory;
+use crate::presence::Presence;
+
+/// A message, and what goes along with it.
+pub struct Told {
+    pub stored: StoredMessage,
+    pub activity: Option<(Eui64, Activity)>,
+    /// Whether it belongs in the history. What strangers send may be any amount, and is only shown
+    /// to those who are watching.
+    pub keep: bool,
+}
+
+/// Makes messages.
+pub struct Teller<'a> {
+    pub directory: &'a Directory,
+    pub presence: &'a Presence,
+    pub ids: Generator,
+}
+
+impl Teller<'_> {
+    /// The message for an event; `None` if it concerns nobody any more.
+    pub fn tell(&mut self, event: Event) -> Option<Told> {
+        match event {
+            Event::Uplink(uplink) => {
+                let at = time_of(uplink.heard_by.first());
+                let device = self.directory.device(uplink.dev_eui)?;
+                let rhythm_s = self.directory.heard(uplink.dev_eui, at);
+                let undecoded = uplink.port.is_some_and(|port| port > 0)
+                    && device.model.as_deref().is_some_and(|m| self.directory.decoder(device.estate_id, m).is_some());
+                let body = Body::Uplink(Box::new(Uplink {
+                    frame: UplinkFrame {
+                        counter: uplink.counter,
+                        port: uplink.port,
+                        confirmed: uplink.confirmed,
+                        payload: hex::encode(&uplink.payload),
+                        mac_commands: hex::encode(&uplink.mac_commands),
+                    },
+                    readings: std::collections::BTreeMap::new(),
+                    radio: radio(device.region, uplink.radio, uplink.airtime_us),
+                    heard_by: self.heard_by(&uplink.heard_by),
+                    warnings: uplink.warnings,
+                    decode_error: None,
+                }));
+                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                self.about_device(uplink.dev_eui, at, body, Some(activity), undecoded)
+            }
+            Event::Joined(joined) => {
+                let at = time_of(joined.heard_by.first());
+                let device = self.directory.device(joined.dev_eui)?;
+                let rhythm_s = self.directory.joined(joined.dev_eui);
+                let body = Body::Join(Join {
+                    dev_addr: joined.dev_addr,
+                    dev_nonce: joined.dev_nonce,
+                    radio: radio(device.region, joined.radio, joined.airtime_us),
+                    heard_by: self.heard_by(&joined.heard_by),
+                    unanswered: joined.unanswered,
+                });
+                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                self.about_device(joined.dev_eui, at, body, Some(activity), false)
+            }
+            Event::Refused(refused) => self.refused(&refused),
+            Event::Downlink(downlink) => {
+                let body = Body::Downlink(Box::new(self.downlink(&downlink)?));
+                self.about_device(downlink.dev_eui, Utc::now(), body, None, false)
+            }
+        }
+    }
+
+    fn refused(&mut self, refused: &engine::RefusedEvent) -> Option<Told> {
+        let at = time_of(refused.heard_by.first());
+        let note = RefusalNote {
+            code: refused.reason.code().into(),
+            join: refused.reason.is_join(),
+            why: refused.reason.why(),
+            next_step: refused.reason.next_step().into(),
+            time: at,
+        };
+        let known = refused.dev_eui.and_then(|dev_eui| self.directory.device(dev_eui));
+        let region = known.as_ref().map_or(Region::Eu868, |device| device.region);
+        let body = Body::Refused(Refused {
+            refusal: note.clone(),
+            // The frame's length is not told on, so neither is its airtime: it is on the device's account.
+            radio: radio(region, refused.radio, 0),
+            heard_by: self.heard_by(&refused.heard_by),
+        });
+        match known {
+            Some(device) => self.about_device(device.dev_eui, at, body, Some(Activity::Refused(note)), false),
+            None => {
+                let gateway = refused.heard_by.first()?.gateway;
+                let estate_id = self.presence.known(gateway)?.estate_id;
+                let message = self.message(at, estate_id, body);
+                let keep = note.join;
+                Some(Told { stored: StoredMessage { estate_id, message, undecoded: false }, activity: None, keep })
+            }
+        }
+    }
+
+    fn downlink(&self, event: &DownlinkEvent) -> Option<Downlink> {
+        let device = self.directory.device(event.dev_eui)?;
+        let (stage, note) = match &event.stage {
+            engine::DownlinkStage::Sent => (DownlinkStage::Sent, None),
+            engine::DownlinkStage::Acknowledged => (DownlinkStage::Acknowledged, None),
+            engine::DownlinkStage::Returned(why) => (DownlinkStage::Returned, Some(why.clone())),
+            engine::DownlinkStage::Failed(why) => (DownlinkStage::Failed, Some(why.clone())),
+        };
+        let frame = (event.counter.is_some() || event.data.is_some()).then(|| DownlinkFrame {
+            counter: event.counter,
+            port: event.data.as_ref().map(|(port, _)| *port),
+            payload: event.data.as_ref().map(|(_, payload)| hex::encode(payload)).unwrap_or_default(),
+        });
+        let sent = event.sent.as_ref().map(|sent| SentBy {
+            gateway: sent.gateway,
+            name: self.gateway_name(sent.gateway),
+            window: sent.window.name().into(),
+            power_dbm: sent.power_dbm,
+            radio: radio(
+                device.region,
+                engine::Radio { frequency_hz: sent.frequency_hz, modulation: sent.modulation },
+                sent.airtime_us,
+            ),
+        });
+        let outbox_id = event.outbox_id.map(store::outbox_name);
+        Some(Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent })
+    }
+
+    fn about_device(
+        &mut self,
+        dev_eui: Eui64,
+        at: DateTime<Utc>,
+        body: Body,
+        activity: Option<Activity>,
+        undecoded: bool,
+    ) -> Option<Told> {
+        let device = self.directory.device(dev_eui)?;
+        let mut message = self.message(at, device.estate_id, body);
+        message.fleet = Some(device.fleet);
+        message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
+        Some(Told {
+            stored: StoredMessage { estate_id: device.estate_id, message, undecoded },
+            activity: activity.map(|a| (dev_eui, a)),
+            keep: true,
+        })
+    }
+
+    fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {
+        let id = self.ids.generate().unwrap_or_else(|overflow| overflow.commit_overflow_increment());
+        new_message(id, at, self.directory.estate_slug(estate_id), body)
+    }
+
+    fn gateway_name(&self, eui: Eui64) -> String {
+        self.presence.known(eui).map_or_else(|| eui.to_string(), |known| known.name)
+    }
+
+    fn heard_by(&self, copies: &[Reception]) -> Vec<HeardBy> {
+        copies
+            .iter()
+            .map(|copy| HeardBy {
+                gateway: copy.gateway,
+                name: self.gateway_name(copy.gateway),
+                rssi_dbm: copy.rssi_dbm,
+                snr_db: copy.snr_db,
+            })
+            .collect()
+    }
+}
+
+/// A message about a gateway, for the live stream only.
+pub fn gateway_news(directory: &Directory, estate_id: EstateId, body: Body) -> Message {
+    new_message(Ulid::generate(), Utc::now(), directory.estate_slug(estate_id), body)
+}
+
+fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
+    Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
+}
+
+fn time_of(reception: Option<&Reception>) -> DateTime<Utc> {
+    reception.and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
+}
+
+fn radio(region: Region, radio: engine::Radio, airtime_us: u64) -> Radio {
+    let lora = radio.modulation.lora_parts();
+    Radio {
+        region: region.name().into(),
+        data_rate: region.plan().data_rate_of(radio.modulation),
+        spreading_factor: lora.map(|(sf, _)| sf),
+        bandwidth_khz: lora.map(|(_, khz)| khz),
+        frequency_mhz: f64::from(radio.frequency_hz) / 1e6,
+        airtime_ms: airtime_us as f64 / 1000.0,
+    }
+}

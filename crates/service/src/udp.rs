@@ -1,0 +1,169 @@
+//! The UDP packet-forwarder protocol's socket: answers gateways, hands frames to the network, sends
+//! what the network wants sent.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicU16, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure};
+use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxPacket};
+use lorawan::{Eui64, Modulation};
+use tokio::net::UdpSocket;
+use tokio_util::sync::CancellationToken;
+
+use crate::intake::{self, Intake};
+use crate::network::{self, Network};
+use crate::presence::Presence;
+
+/// Transmissions whose report is awaited; the engine gives up on each after seconds, so more than
+/// these are never meant.
+const MAX_AWAITED: usize = 10_000;
+/// FSK frequency deviation of LoRaWAN (RP002 §4.2).
+const FSK_DEVIATION_HZ: u32 = 25_000;
+
+/// The gateways' socket and the transmissions under way on it.
+pub struct Links {
+    socket: UdpSocket,
+    presence: Arc<Presence>,
+    intake: Arc<Intake>,
+    network: Network,
+    next_token: AtomicU16,
+    awaited: Mutex<HashMap<(Eui64, Token), TransmissionId>>,
+}
+
+impl Links {
+    pub fn new(socket: UdpSocket, presence: Arc<Presence>, intake: Arc<Intake>, network: Network) -> Arc<Self> {
+        let next_token = AtomicU16::new(rand::random());
+        Arc::new(Self { socket, presence, intake, network, next_token, awaited: Mutex::default() })
+    }
+
+    pub fn presence(&self) -> &Arc<Presence> {
+        &self.presence
+    }
+
+    fn awaited(&self) -> MutexGuard<'_, HashMap<(Eui64, Token), TransmissionId>> {
+        self.awaited.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Hands a frame to its gateway.
+    pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
+        if network::now() >= transmission.at {
+            return Err(TxFailure::Refused("it was committed too late for its window".into()));
+        }
+        let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
+        let token = self.next_token.fetch_add(1, Ordering::Relaxed);
+        {
+            let mut awaited = self.awaited();
+            if awaited.len() >= MAX_AWAITED {
+                awaited.clear();
+            }
+            awaited.insert((transmission.gateway, token), transmission.id);
+        }
+        let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
+        let packet = TxPacket {
+            at_clock_us: Some(transmission.at_clock_us),
+            frequency_hz: transmission.frequency_hz,
+            rf_chain: 0,
+            power_dbm: transmission.power_dbm,
+            modulation: transmission.modulation,
+            inverted_polarity: true,
+            deviation_hz,
+            // Downlinks carry no CRC (TS001 §3.1).
+            no_crc: true,
+            phy_payload: transmission.phy_payload.clone(),
+        };
+        match self.socket.send_to(&Datagram::PullResp { token, packet }.emit(), to).await {
+            Ok(_) => Ok(()),
+            Err(error) => {
+                self.awaited().remove(&(transmission.gateway, token));
+                tracing::warn!(%to, "a downlink could not be sent: {error}");
+                Err(TxFailure::Unreachable)
+            }
+        }
+    }
+
+    async fn answer(&self, to: SocketAddr, datagram: Datagram) {
+        if let Err(error) = self.socket.send_to(&datagram.emit(), to).await {
+            tracing::debug!(%to, "an acknowledgement could not be sent: {error}");
+        }
+    }
+
+    async fn received(&self, bytes: &[u8], from: SocketAddr) {
+        self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
+        match Datagram::parse(bytes) {
+            Ok(Datagram::PushData { token, gateway, push }) => {
+                // Strangers are answered as well, so that they keep calling and can be seen.
+                self.answer(from, Datagram::PushAck { token }).await;
+                let known = self.presence.heard(gateway, from, push.frames.len() as u64, false);
+                self.pushed(gateway, push, known, from);
+            }
+            Ok(Datagram::PullData { token, gateway }) => {
+                self.answer(from, Datagram::PullAck { token }).await;
+                self.presence.heard(gateway, from, 0, true);
+            }
+            Ok(Datagram::TxAck { token, gateway, result }) => {
+                let Some(id) = self.awaited().remove(&(gateway, token)) else {
+                    self.intake.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
+                    return;
+                };
+                if !self.network.try_report(id, result.map_err(|word| TxFailure::Refused(word.to_string()))) {
+                    self.intake.dropped("overload", "a transmit report".into(), from);
+                }
+            }
+            Ok(Datagram::PushAck { .. } | Datagram::PullAck { .. } | Datagram::PullResp { .. }) => {
+                self.intake.dropped("wrong_direction", "a message only a server sends".into(), from);
+            }
+            Err(error) => self.intake.dropped(intake::reason(&error), error.to_string(), from),
+        }
+    }
+
+    fn pushed(&self, gateway: Eui64, push: PushData, known: bool, from: SocketAddr) {
+        for why in push.unreadable {
+            self.intake.dropped("unreadable_entry", why, from);
+        }
+        let heard_at = network::now();
+        for frame in push.frames {
+            if !known {
+                self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
+            } else if frame.crc_ok == Some(false) {
+                self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
+            } else if self.network.try_frame(heard(gateway, frame, heard_at)) {
+                self.intake.frames.fetch_add(1, Ordering::Relaxed);
+            } else {
+                self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+            }
+        }
+    }
+}
+
+fn heard(gateway: Eui64, frame: RxPacket, heard_at: engine::Timestamp) -> FrameHeard {
+    FrameHeard {
+        phy_payload: frame.phy_payload,
+        reception: Reception {
+            gateway,
+            heard_at,
+            clock_us: frame.clock_us,
+            frequency_hz: frame.frequency_hz,
+            modulation: frame.modulation,
+            rssi_dbm: frame.rssi_dbm as f32,
+            snr_db: frame.snr_db.map(|snr| snr as f32),
+        },
+    }
+}
+
+/// Receives until the service stops.
+pub async fn listen(links: Arc<Links>, stopping: CancellationToken) {
+    // One byte more than is allowed, so that a longer datagram is seen to be too long.
+    let mut buffer = vec![0; MAX_DATAGRAM + 1];
+    loop {
+        tokio::select! {
+            received = links.socket.recv_from(&mut buffer) => match received {
+                Ok((len, from)) => links.received(&buffer[..len], from).await,
+                // On Linux an ICMP error for an earlier answer shows up here; the socket goes on.
+                Err(error) => tracing::debug!("receiving: {error}"),
+            },
+            () = stopping.cancelled() => return,
+        }
+    }
+}

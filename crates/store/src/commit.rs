@@ -1,0 +1,258 @@
+//! Group commits: what the engine and the decoders produced in some milliseconds, in one transaction.
+
+use std::collections::{HashMap, HashSet};
+
+use api::message::{Message, Reading, RefusalNote};
+use chrono::{DateTime, Utc};
+use engine::{Change, Session};
+use lorawan::Eui64;
+use sqlx::{MySql, QueryBuilder, Transaction};
+use ulid::Ulid;
+
+use crate::rows::{eui_bytes, time_of, to_json};
+use crate::state::{Thing, thing, transmitter_columns};
+use crate::{EstateId, Store, StoreError, outbox};
+
+/// Rows in one statement; MariaDB takes 65,535 placeholders.
+const ROWS: usize = 1000;
+
+/// A message for the history.
+#[derive(Debug, Clone)]
+pub struct StoredMessage {
+    pub estate_id: EstateId,
+    pub message: Message,
+    /// Whether a decoder has yet to see it.
+    pub undecoded: bool,
+}
+
+/// A reading's last value.
+#[derive(Debug, Clone)]
+pub struct StoredReading {
+    pub dev_eui: Eui64,
+    pub name: String,
+    pub reading: Reading,
+    pub time: DateTime<Utc>,
+}
+
+/// A device's last signs of life.
+#[derive(Debug, Clone)]
+pub enum Activity {
+    /// A frame was accepted.
+    Heard { last_heard: DateTime<Utc>, rhythm_s: Option<f64> },
+    /// A frame was refused.
+    Refused(RefusalNote),
+}
+
+/// Everything one transaction writes.
+#[derive(Debug, Default)]
+pub struct Batch {
+    pub changes: Vec<Change>,
+    pub messages: Vec<StoredMessage>,
+    pub readings: Vec<StoredReading>,
+    pub activity: Vec<(Eui64, Activity)>,
+}
+
+impl Batch {
+    /// Whether there is nothing to write.
+    pub fn is_empty(&self) -> bool {
+        self.changes.is_empty() && self.messages.is_empty() && self.readings.is_empty() && self.activity.is_empty()
+    }
+}
+
+impl Store {
+    /// Writes a batch, all of it or nothing. It may be tried again as it is.
+    pub async fn commit(&self, batch: &Batch) -> Result<(), StoreError> {
+        if batch.is_empty() {
+            return Ok(());
+        }
+        let mut tx = self.pool.begin().await?;
+        self.write_changes(&mut tx, &batch.changes).await?;
+        write_messages(&mut tx, &batch.messages).await?;
+        write_readings(&mut tx, &batch.readings).await?;
+        write_activity(&mut tx, &batch.activity).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    async fn write_changes(&self, tx: &mut Transaction<'_, MySql>, changes: &[Change]) -> Result<(), StoreError> {
+        let mut last: HashMap<Thing, &Change> = HashMap::new();
+        for change in changes {
+            if let Change::Joined { dev_eui, session, dev_nonce, next_join_nonce } = change {
+                self.write_join(tx, *dev_eui, session, *dev_nonce, *next_join_nonce).await?;
+                // Counters of the session before are not to be written over the new ones.
+                last.remove(&Thing::Counters(*dev_eui));
+            }
+            if let Some(thing) = thing(change) {
+                last.insert(thing, change);
+            }
+        }
+        let (mut counters, mut airtime) = (Vec::new(), Vec::new());
+        for change in last.into_values() {
+            match change {
+                Change::Counters { dev_eui, up, last_mic, next_down } => {
+                    counters.push((dev_eui, up, last_mic, next_down));
+                }
+                Change::Airtime { transmitter, sub_band, minute, airtime_us, frames } => {
+                    airtime.push((transmitter_columns(*transmitter), sub_band, minute, airtime_us, frames));
+                }
+                Change::Outbox { id, state, attempts, .. } => {
+                    let (state, note, counter) = outbox::columns(state);
+                    sqlx::query(
+                        "UPDATE outbox SET state = ?, note = ?, counter = ?, attempts = ?, changed_at = ? WHERE id = ?",
+                    )
+                    .bind(outbox::state_word(state)?)
+                    .bind(note)
+                    .bind(counter)
+                    .bind(attempts)
+                    .bind(Utc::now())
+                    .bind(id.0.to_be_bytes().to_vec())
+                    .execute(&mut **tx)
+                    .await?;
+                }
+                Change::Joined { .. } => {}
+            }
+        }
+        for part in counters.chunks(ROWS) {
+            let mut query = QueryBuilder::<MySql>::new("INSERT INTO counters (dev_eui, up, last_mic, next_down) ");
+            query.push_values(part, |mut row, (dev_eui, up, last_mic, next_down)| {
+                row.push_bind(eui_bytes(**dev_eui)).push_bind(**up).push_bind(last_mic.to_vec()).push_bind(**next_down);
+            });
+            query.push(
+                " ON DUPLICATE KEY UPDATE up = VALUES(up), last_mic = VALUES(last_mic), next_down = VALUES(next_down)",
+            );
+            query.build().execute(&mut **tx).await?;
+        }
+        for part in airtime.chunks(ROWS) {
+            let mut query = QueryBuilder::<MySql>::new(
+                "INSERT INTO airtime (transmitter, eui, sub_band, minute, airtime_us, frames) ",
+            );
+            query.push_values(part, |mut row, ((kind, eui), sub_band, minute, airtime_us, frames)| {
+                row.push_bind(*kind).push_bind(eui.clone()).push_bind(**sub_band).push_bind(**minute);
+                row.push_bind(**airtime_us).push_bind(**frames);
+            });
+            query.push(" ON DUPLICATE KEY UPDATE airtime_us = VALUES(airtime_us), frames = VALUES(frames)");
+            query.build().execute(&mut **tx).await?;
+        }
+        Ok(())
+    }
+
+    async fn write_join(
+        &self,
+        tx: &mut Transaction<'_, MySql>,
+        dev_eui: Eui64,
+        session: &Session,
+        dev_nonce: u16,
+        next_join_nonce: u32,
+    ) -> Result<(), StoreError> {
+        sqlx::query(
+            "REPLACE INTO sessions (dev_eui, dev_addr, keys_sealed, next_join_nonce, joined_at) VALUES (?, ?, ?, ?, ?)",
+        )
+        .bind(eui_bytes(dev_eui))
+        .bind(session.dev_addr.0)
+        .bind(self.sealed_session_keys(dev_eui, &session.keys)?)
+        .bind(next_join_nonce)
+        .bind(time_of(session.joined_at))
+        .execute(&mut **tx)
+        .await?;
+        sqlx::query("REPLACE INTO counters (dev_eui, up, last_mic, next_down) VALUES (?, ?, ?, ?)")
+            .bind(eui_bytes(dev_eui))
+            .bind(session.up)
+            .bind(session.last_mic.to_vec())
+            .bind(session.next_down)
+            .execute(&mut **tx)
+            .await?;
+        sqlx::query("INSERT IGNORE INTO dev_nonces (dev_eui, dev_nonce) VALUES (?, ?)")
+            .bind(eui_bytes(dev_eui))
+            .bind(dev_nonce)
+            .execute(&mut **tx)
+            .await?;
+        Ok(())
+    }
+}
+
+/// Writes messages; one that is there already is replaced, which is how readings get into an uplink.
+async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessage]) -> Result<(), StoreError> {
+    for part in messages.chunks(ROWS) {
+        let bodies: Vec<String> = part.iter().map(|m| to_json("message", &m.message)).collect::<Result<_, _>>()?;
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, body) ");
+        query.push_values(part.iter().zip(&bodies), |mut row, (stored, body)| {
+            let message = &stored.message;
+            row.push_bind(message.id.clone()).push_bind(stored.estate_id);
+            row.push_bind(message.device.as_ref().map(|d| eui_bytes(d.eui)));
+            row.push_bind(message.body.kind()).push_bind(body.clone());
+        });
+        query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
+        query.build().execute(&mut **tx).await?;
+    }
+    let waiting: HashSet<&str> = messages.iter().filter(|m| m.undecoded).map(|m| m.message.id.as_str()).collect();
+    let done: Vec<&str> = messages.iter().filter(|m| !m.undecoded).map(|m| m.message.id.as_str()).collect();
+    for part in waiting.into_iter().collect::<Vec<_>>().chunks(ROWS) {
+        let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");
+        query.push_values(part, |mut row, id| {
+            row.push_bind((*id).to_owned());
+        });
+        query.build().execute(&mut **tx).await?;
+    }
+    for part in done.chunks(ROWS) {
+        let mut query = QueryBuilder::<MySql>::new("DELETE FROM undecoded WHERE message_id IN (");
+        let mut list = query.separated(", ");
+        for id in part {
+            list.push_bind((*id).to_owned());
+        }
+        query.push(")");
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+async fn write_readings(tx: &mut Transaction<'_, MySql>, readings: &[StoredReading]) -> Result<(), StoreError> {
+    for part in readings.chunks(ROWS) {
+        let bodies: Vec<String> = part.iter().map(|r| to_json("reading", &r.reading)).collect::<Result<_, _>>()?;
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO last_readings (dev_eui, name, reading, time) ");
+        query.push_values(part.iter().zip(&bodies), |mut row, (stored, body)| {
+            let name: String = stored.name.chars().take(120).collect();
+            row.push_bind(eui_bytes(stored.dev_eui)).push_bind(name).push_bind(body.clone()).push_bind(stored.time);
+        });
+        // An older uplink may be decoded after a newer one.
+        query.push(
+            " ON DUPLICATE KEY UPDATE reading = IF(VALUES(time) >= time, VALUES(reading), reading), time = GREATEST(time, VALUES(time))",
+        );
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+async fn write_activity(tx: &mut Transaction<'_, MySql>, activity: &[(Eui64, Activity)]) -> Result<(), StoreError> {
+    for (dev_eui, activity) in activity {
+        match activity {
+            Activity::Heard { last_heard, rhythm_s } => {
+                sqlx::query(
+                    "INSERT INTO activity (dev_eui, last_heard, rhythm_s) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE
+                     last_heard = VALUES(last_heard), rhythm_s = VALUES(rhythm_s), refusal = NULL, refused_at = NULL",
+                )
+                .bind(eui_bytes(*dev_eui))
+                .bind(last_heard)
+                .bind(rhythm_s)
+                .execute(&mut **tx)
+                .await?;
+            }
+            Activity::Refused(note) => {
+                sqlx::query(
+                    "INSERT INTO activity (dev_eui, refusal, refused_at) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE
+                     refusal = VALUES(refusal), refused_at = VALUES(refused_at)",
+                )
+                .bind(eui_bytes(*dev_eui))
+                .bind(to_json("refusal", note)?)
+                .bind(note.time)
+                .execute(&mut **tx)
+                .await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The name of an outbox item as people see it.
+pub fn outbox_name(id: engine::OutboxId) -> String {
+    Ulid(id.0).to_string()
+}

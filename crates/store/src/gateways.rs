@@ -1,0 +1,109 @@
+//! Registered gateways.
+
+use api::gateway::CheckedGateway;
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use sqlx::Row as _;
+use sqlx::mysql::MySqlRow;
+
+use crate::rows::{eui, eui_bytes, region};
+use crate::{EstateId, Store, StoreError, constraint};
+
+/// A registered gateway.
+#[derive(Debug, Clone)]
+pub struct GatewayRow {
+    pub estate_id: EstateId,
+    pub gateway: CheckedGateway,
+    pub added_at: DateTime<Utc>,
+    pub last_heard: Option<DateTime<Utc>>,
+}
+
+fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
+    Ok(GatewayRow {
+        estate_id: row.try_get("estate_id")?,
+        gateway: CheckedGateway {
+            eui: eui(row, "eui")?,
+            name: row.try_get("name")?,
+            region: region(row)?,
+            latitude_deg: row.try_get("latitude_deg")?,
+            longitude_deg: row.try_get("longitude_deg")?,
+            altitude_m: row.try_get("altitude_m")?,
+            antenna_gain_dbi: row.try_get("antenna_gain_dbi")?,
+        },
+        added_at: row.try_get("added_at")?,
+        last_heard: row.try_get("last_heard")?,
+    })
+}
+
+impl Store {
+    pub async fn add_gateway(&self, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
+        let added_at = Utc::now();
+        sqlx::query(
+            "INSERT INTO gateways (eui, estate_id, name, region, latitude_deg, longitude_deg, altitude_m,
+             antenna_gain_dbi, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(eui_bytes(gateway.eui))
+        .bind(estate_id)
+        .bind(&gateway.name)
+        .bind(gateway.region.name())
+        .bind(gateway.latitude_deg)
+        .bind(gateway.longitude_deg)
+        .bind(gateway.altitude_m)
+        .bind(gateway.antenna_gain_dbi)
+        .bind(added_at)
+        .execute(&self.pool)
+        .await
+        .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
+        Ok(GatewayRow { estate_id, gateway: gateway.clone(), added_at, last_heard: None })
+    }
+
+    /// All gateways of all estates, for the start of the service.
+    pub async fn all_gateways(&self) -> Result<Vec<GatewayRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM gateways").fetch_all(&self.pool).await?;
+        rows.iter().map(read).collect()
+    }
+
+    /// A page of an estate's gateways by name.
+    pub async fn gateways(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<GatewayRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM gateways WHERE estate_id = ? AND name > ? ORDER BY name LIMIT ?")
+            .bind(estate_id)
+            .bind(after)
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter().map(read).collect()
+    }
+
+    pub async fn gateway(&self, estate_id: EstateId, gateway: Eui64) -> Result<Option<GatewayRow>, StoreError> {
+        let row = sqlx::query("SELECT * FROM gateways WHERE estate_id = ? AND eui = ?")
+            .bind(estate_id)
+            .bind(eui_bytes(gateway))
+            .fetch_optional(&self.pool)
+            .await?;
+        row.as_ref().map(read).transpose()
+    }
+
+    /// Whether there was one to remove.
+    pub async fn remove_gateway(&self, estate_id: EstateId, gateway: Eui64) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM gateways WHERE estate_id = ? AND eui = ?")
+            .bind(estate_id)
+            .bind(eui_bytes(gateway))
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Notes when gateways were last heard.
+    pub async fn note_heard(&self, heard: &[(Eui64, DateTime<Utc>)]) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        for (gateway, at) in heard {
+            sqlx::query("UPDATE gateways SET last_heard = ? WHERE eui = ?")
+                .bind(at)
+                .bind(eui_bytes(*gateway))
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,156 @@
+//! Downlinks in outboxes.
+
+use api::outbox::{OutboxItem, OutboxState};
+use chrono::Utc;
+use engine::{OutboxId, Wait};
+use lorawan::Eui64;
+use sqlx::Row as _;
+use sqlx::mysql::MySqlRow;
+use ulid::Ulid;
+
+use crate::rows::{eui_bytes, json, to_json};
+use crate::{Store, StoreError};
+
+/// The columns state, note and counter of an engine's state.
+pub(crate) fn columns(state: &engine::OutboxState) -> (OutboxState, Option<String>, Option<u32>) {
+    use engine::OutboxState as E;
+    match state {
+        E::Waiting(wait) => (OutboxState::Waiting, Some(wait.to_string()), None),
+        E::UnderWay => (OutboxState::UnderWay, None, None),
+        E::AwaitingAck(counter) => (OutboxState::AwaitingAck, None, Some(*counter)),
+        E::Sent => (OutboxState::Sent, None, None),
+        E::Acknowledged => (OutboxState::Acknowledged, None, None),
+        E::Failed(why) => (OutboxState::Failed, Some(why.clone()), None),
+        E::Cancelled => (OutboxState::Cancelled, None, None),
+    }
+}
+
+/// The state's word in the database: the same as in the API.
+pub(crate) fn state_word(state: OutboxState) -> Result<String, StoreError> {
+    Ok(to_json("outbox state", &state)?.trim_matches('"').to_owned())
+}
+
+fn state(row: &MySqlRow) -> Result<OutboxState, StoreError> {
+    json("outbox state", &format!("\"{}\"", row.try_get::<String, _>("state")?))
+}
+
+fn id(row: &MySqlRow) -> Result<Ulid, StoreError> {
+    let bytes: Vec<u8> = row.try_get("id")?;
+    let bytes =
+        <[u8; 16]>::try_from(bytes.as_slice()).map_err(|_| StoreError::unreadable("outbox id", "not 16 bytes"))?;
+    Ok(Ulid::from_bytes(bytes))
+}
+
+pub(crate) fn read(row: &MySqlRow) -> Result<OutboxItem, StoreError> {
+    Ok(OutboxItem {
+        id: id(row)?.to_string(),
+        port: row.try_get("port")?,
+        payload: row.try_get::<Vec<u8>, _>("payload")?.iter().map(|b| format!("{b:02x}")).collect(),
+        confirmed: row.try_get("confirmed")?,
+        state: state(row)?,
+        note: row.try_get("note")?,
+        attempts: row.try_get("attempts")?,
+        added_at: row.try_get("added_at")?,
+        changed_at: row.try_get("changed_at")?,
+    })
+}
+
+/// An item as the engine wants it back.
+pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreError> {
+    use engine::OutboxState as E;
+    let counter: Option<u32> = row.try_get("counter")?;
+    let note: Option<String> = row.try_get("note")?;
+    let state = match (state(row)?, counter) {
+        (OutboxState::AwaitingAck, Some(counter)) => E::AwaitingAck(counter),
+        (OutboxState::UnderWay, _) => E::UnderWay,
+        _ if row.try_get::<u8, _>("attempts")? == 0 => E::Waiting(Wait::NextUplink),
+        _ => E::Waiting(Wait::Again(note.unwrap_or_default())),
+    };
+    Ok(engine::OutboxItem {
+        id: OutboxId(id(row)?.0),
+        port: row.try_get("port")?,
+        payload: row.try_get("payload")?,
+        confirmed: row.try_get("confirmed")?,
+        attempts: row.try_get("attempts")?,
+        state,
+    })
+}
+
+impl Store {
+    /// Puts a downlink into an outbox; the engine is told of it afterwards.
+    pub async fn add_outbox_item(
+        &self,
+        dev_eui: Eui64,
+        id: Ulid,
+        port: u8,
+        payload: &[u8],
+        confirmed: bool,
+    ) -> Result<OutboxItem, StoreError> {
+        let now = Utc::now();
+        let waiting = engine::OutboxState::Waiting(Wait::NextUplink);
+        let (state, note, _) = columns(&waiting);
+        sqlx::query(
+            "INSERT INTO outbox (id, dev_eui, port, payload, confirmed, state, note, attempts, added_at, changed_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?)",
+        )
+        .bind(id.to_bytes().to_vec())
+        .bind(eui_bytes(dev_eui))
+        .bind(port)
+        .bind(payload)
+        .bind(confirmed)
+        .bind(state_word(state)?)
+        .bind(&note)
+        .bind(now)
+        .bind(now)
+        .execute(&self.pool)
+        .await?;
+        Ok(OutboxItem {
+            id: id.to_string(),
+            port,
+            payload: payload.iter().map(|b| format!("{b:02x}")).collect(),
+            confirmed,
+            state,
+            note,
+            attempts: 0,
+            added_at: now,
+            changed_at: now,
+        })
+    }
+
+    /// How many downlinks of a device are not done yet.
+    pub async fn outbox_open(&self, dev_eui: Eui64) -> Result<u64, StoreError> {
+        let (count,): (i64,) = sqlx::query_as(
+            "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND state IN ('waiting', 'under_way', 'awaiting_ack')",
+        )
+        .bind(eui_bytes(dev_eui))
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(count.unsigned_abs())
+    }
+
+    /// A device's downlinks, newest first; `before` is the last one of the page before.
+    pub async fn outbox(
+        &self,
+        dev_eui: Eui64,
+        before: Option<Ulid>,
+        limit: u32,
+    ) -> Result<Vec<OutboxItem>, StoreError> {
+        let before = before.map_or([0xff; 16], |id| id.to_bytes());
+        let rows = sqlx::query("SELECT * FROM outbox WHERE dev_eui = ? AND id < ? ORDER BY id DESC LIMIT ?")
+            .bind(eui_bytes(dev_eui))
+            .bind(before.to_vec())
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter().map(read).collect()
+    }
+
+    pub async fn outbox_item(&self, dev_eui: Eui64, id: Ulid) -> Result<Option<OutboxItem>, StoreError> {
+        let row = sqlx::query("SELECT * FROM outbox WHERE dev_eui = ? AND id = ?")
+            .bind(eui_bytes(dev_eui))
+            .bind(id.to_bytes().to_vec())
+            .fetch_optional(&self.pool)
+            .await?;
+        row.as_ref().map(read).transpose()
+    }
+}
