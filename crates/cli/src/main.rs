@@ -1,1 +1,72 @@
-fn main() {}
+//! `heron`: the command-line client. `heron NOUN VERB`, tables for people, `--json` for programs.
+//!
+//! Exit codes: 0 done, 1 refused (the reason on stderr), 2 wrong usage.
+
+mod args;
+mod client;
+mod noun;
+mod show;
+mod sign_in;
+
+use std::process::ExitCode;
+
+use clap::{CommandFactory as _, Parser as _};
+
+use args::{Cli, Noun};
+use client::Client;
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> ExitCode {
+    let cli = Cli::parse();
+    match run(cli).await {
+        Ok(()) => ExitCode::SUCCESS,
+        // Whoever read the output has left, as `head` does: that is no failure of ours.
+        Err(error) if is_broken_pipe(&error) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("heron: {error:#}");
+            ExitCode::from(1)
+        }
+    }
+}
+
+async fn run(cli: Cli) -> anyhow::Result<()> {
+    let out = show::Out { json: cli.global.json };
+    match cli.noun {
+        Noun::SignIn(verb) => sign_in::sign_in(&cli.global, verb).await,
+        Noun::SignOut => sign_in::sign_out(&cli.global).await,
+        Noun::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());
+            Ok(())
+        }
+        other => {
+            let client = Client::signed_in(&cli.global)?;
+            let yes = cli.global.yes;
+            match other {
+                Noun::Estate { verb } => noun::estate::run(&client, &out, &verb).await,
+                Noun::Gateway { verb } => noun::gateway::run(&client, &out, verb, yes).await,
+                Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,
+                Noun::Model { verb } => noun::model::run(&client, &out, verb).await,
+                Noun::Device { verb } => noun::device::run(&client, &out, verb, yes).await,
+                Noun::Outbox { verb } => noun::outbox::run(&client, &out, verb).await,
+                Noun::Traffic(verb) => noun::traffic::run(&client, &out, &verb).await,
+                Noun::Intake => noun::intake::run(&client, &out).await,
+                Noun::Scenario { verb } => noun::scenario::run(&client, &out, verb).await,
+                Noun::SignIn(_) | Noun::SignOut | Noun::Completions { .. } => Ok(()),
+            }
+        }
+    }
+}
+
+fn is_broken_pipe(error: &anyhow::Error) -> bool {
+    error.downcast_ref::<std::io::Error>().is_some_and(|e| e.kind() == std::io::ErrorKind::BrokenPipe)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        Cli::command().debug_assert();
+    }
+}

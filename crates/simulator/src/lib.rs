@@ -1,1 +1,11 @@
-//! Stand-in devices and gateways, and the demo scenario.
+//! Stand-ins for what is not on the desk: devices with the device side of the MAC, gateways that
+//! speak the UDP protocol over real sockets, and air between them.
+//!
+//! A [`scenario::Scenario`] names who there is; a [`world::World`] brings them to life.
+
+pub mod device;
+pub mod gateway;
+pub mod radio;
+pub mod scenario;
+pub mod sensor;
+pub mod world;

@@ -1,0 +1,26 @@
+// The service, typed by its OpenAPI document.
+import createClient from "openapi-fetch";
+import type { components, paths } from "./generated/api";
+
+type Schemas = components["schemas"];
+export type Gateway = Schemas["Gateway"];
+export type Stranger = Schemas["Stranger"];
+export type Device = Schemas["Device"];
+export type DeviceDetail = Schemas["DeviceDetail"];
+export type OutboxItem = Schemas["OutboxItem"];
+export type Message = Schemas["Message"];
+export type Reading = Schemas["Reading"];
+export type Radio = Schemas["Radio"];
+export type HeardBy = Schemas["HeardBy"];
+export type BandUse = Schemas["BandUse"];
+export type Problem = Schemas["Problem"];
+export type Me = Schemas["Me"];
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** What to tell a person about an error. */
+export function say(problem: Problem | undefined): string {
+  if (!problem) return "The service does not answer.";
+  const detail = problem.detail ? `: ${problem.detail}` : ".";
+  return `${problem.field ? `${problem.field}: ` : ""}${problem.title}${detail}`;
+}

@@ -1,0 +1,92 @@
+<!-- One message of the traffic, in one or two lines. -->
+<script lang="ts">
+  import type { HeardBy, Message } from "#lib/api.ts";
+  import { clock, moment, radio, value } from "#lib/words.ts";
+  import Bytes from "./Bytes.svelte";
+
+  let { message, named = true, fresh = false }: { message: Message; named?: boolean; fresh?: boolean } = $props();
+
+  const marks = {
+    uplink: { sign: "↑", word: "uplink", tone: "text-primary" },
+    join: { sign: "⇄", word: "join", tone: "text-secondary" },
+    refused: { sign: "✕", word: "refused", tone: "text-error" },
+    downlink: { sign: "↓", word: "downlink", tone: "text-secondary" },
+    gateway: { sign: "·", word: "gateway", tone: "text-neutral" },
+  };
+  const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
+  const mark = $derived(marks[message.type]);
+  const heard = (by: HeardBy[]) =>
+    by.map((h) => `${h.name} ${Math.round(h.rssi_dbm)} dBm${h.snr_db != null ? `, SNR ${h.snr_db.toFixed(1)} dB` : ""}`).join(" · ");
+</script>
+
+<li class="grid grid-cols-[auto_1fr] gap-x-3 border-b border-base-300 px-1 py-2 sm:grid-cols-[5.5rem_6.5rem_1fr] {fresh ? 'arrived' : ''}">
+  <time class="pt-0.5 font-mono text-xs text-base-content/70 tabular-nums" datetime={message.time} title={moment(message.time)}>
+    {clock(message.time)}
+  </time>
+  <span class="font-medium {mark.tone}"><span aria-hidden="true" class="inline-block w-4">{mark.sign}</span>{mark.word}</span>
+  <div class="col-span-2 min-w-0 sm:col-span-1">
+    <div class="flex flex-wrap items-baseline gap-x-3 gap-y-0.5">
+      {#if named}
+        {#if message.device}
+          <a class="link-hover font-semibold" href="/devices/{message.device.eui}">{message.device.name}</a>
+        {:else if message.type === "refused"}
+          <span class="text-base-content/70">nobody known</span>
+        {/if}
+      {/if}
+      {#if message.type === "uplink"}
+        <span class="text-sm text-base-content/70">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
+        <Bytes hex={message.frame.payload} />
+      {:else if message.type === "join"}
+        <span>joined, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
+      {:else if message.type === "downlink"}
+        <span>
+          {stages[message.stage]}
+          {#if !message.frame}
+            join-accept
+          {:else}
+            {message.frame.counter != null ? `#${message.frame.counter}` : ""}
+            {message.frame.port != null ? `port ${message.frame.port}` : "acknowledgement"}
+          {/if}
+        </span>
+        {#if message.frame?.payload}<Bytes hex={message.frame.payload} />{/if}
+      {:else if message.type === "refused"}
+        <span>{message.refusal.why}</span>
+      {/if}
+    </div>
+
+    {#if message.type === "uplink"}
+      {#if Object.keys(message.readings).length > 0}
+        <div class="flex flex-wrap gap-x-4">
+          {#each Object.entries(message.readings) as [name, reading] (name)}
+            <span><span class="text-base-content/70">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.unit ?? ""}</span>
+          {/each}
+        </div>
+      {/if}
+      {#if message.decode_error}
+        <p class="text-error">not decoded: {message.decode_error}</p>
+      {/if}
+      {#each message.warnings as warning, i (i)}
+        <p class="text-warning">{warning}</p>
+      {/each}
+    {/if}
+    {#if message.type === "refused"}
+      <p class="text-base-content/80"><b>Next:</b> {message.refusal.next_step}</p>
+    {/if}
+    {#if message.type === "downlink" && message.note}
+      <p class="text-warning">{message.note}</p>
+    {/if}
+    {#if message.type === "join" && message.unanswered}
+      <p class="text-error">not answered: {message.unanswered}</p>
+    {/if}
+
+    <p class="text-sm text-base-content/70">
+      {#if message.type === "uplink" || message.type === "join"}
+        {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
+      {:else if message.type === "refused"}
+        {radio(message.radio)} · heard by {heard(message.heard_by)}
+      {:else if message.type === "downlink" && message.sent}
+        {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm
+      {/if}
+    </p>
+  </div>
+</li>

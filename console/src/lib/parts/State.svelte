@@ -1,0 +1,40 @@
+<!-- A state as a shape and a word: never by colour alone. -->
+<script lang="ts">
+  let { state }: { state: string } = $props();
+
+  const shapes: Record<string, { word: string; shape: "full" | "half" | "ring" | "cross"; tone: string }> = {
+    listening: { word: "listening", shape: "full", tone: "text-success" },
+    quiet: { word: "quiet", shape: "half", tone: "text-warning" },
+    lost: { word: "lost", shape: "cross", tone: "text-error" },
+    never_heard: { word: "never heard", shape: "ring", tone: "text-neutral" },
+    active: { word: "active", shape: "full", tone: "text-success" },
+    silent: { word: "silent", shape: "half", tone: "text-warning" },
+    refused: { word: "refused", shape: "cross", tone: "text-error" },
+    never_joined: { word: "never joined", shape: "ring", tone: "text-neutral" },
+    waiting: { word: "waiting", shape: "ring", tone: "text-secondary" },
+    under_way: { word: "under way", shape: "half", tone: "text-secondary" },
+    awaiting_ack: { word: "awaiting acknowledgement", shape: "half", tone: "text-secondary" },
+    sent: { word: "sent", shape: "full", tone: "text-success" },
+    acknowledged: { word: "acknowledged", shape: "full", tone: "text-success" },
+    failed: { word: "failed", shape: "cross", tone: "text-error" },
+    cancelled: { word: "cancelled", shape: "ring", tone: "text-neutral" },
+    stranger: { word: "stranger", shape: "ring", tone: "text-warning" },
+  };
+  const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-neutral" });
+</script>
+
+<span class="inline-flex items-center gap-1.5 whitespace-nowrap font-medium {known.tone}">
+  <svg width="11" height="11" viewBox="0 0 12 12" aria-hidden="true">
+    {#if known.shape === "full"}
+      <circle cx="6" cy="6" r="5" fill="currentColor" />
+    {:else if known.shape === "half"}
+      <circle cx="6" cy="6" r="4.8" fill="none" stroke="currentColor" stroke-width="1.5" />
+      <path d="M6 1.200a4.8 4.8 0 0 1 0 9.600z" fill="currentColor" />
+    {:else if known.shape === "cross"}
+      <path d="M2 2l8 8M10 2l-8 8" stroke="currentColor" stroke-width="2.4" stroke-linecap="round" />
+    {:else}
+      <circle cx="6" cy="6" r="4.5" fill="none" stroke="currentColor" stroke-width="1.8" />
+    {/if}
+  </svg>
+  {known.word}
+</span>

@@ -1,0 +1,47 @@
+// Values in the words people use.
+import type { BandUse, Radio, Reading } from "./api";
+
+/** How long ago, in the largest fitting unit. */
+export function ago(time: string | null | undefined, now: number): string {
+  if (!time) return "never";
+  const s = Math.max(0, Math.round((now - Date.parse(time)) / 1000));
+  if (s < 2) return "just now";
+  if (s < 120) return `${s} s ago`;
+  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
+  if (s < 172800) return `${Math.floor(s / 3600)} h ago`;
+  return `${Math.floor(s / 86400)} days ago`;
+}
+
+/** A time of day with tenths of a second. */
+export function clock(time: string): string {
+  const at = new Date(time);
+  const two = (n: number) => String(n).padStart(2, "0");
+  return `${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}.${Math.floor(at.getMilliseconds() / 100)}`;
+}
+
+/** A full date and time, for what is pointed at. */
+export function moment(time: string): string {
+  return new Date(time).toLocaleString();
+}
+
+export function value(reading: Reading): string {
+  const v = reading.value;
+  if (typeof v === "boolean") return v ? "yes" : "no";
+  if (typeof v === "number") return String(Math.round(v * 1e6) / 1e6);
+  return v;
+}
+
+export function radio(radio: Radio): string {
+  const rate = radio.spreading_factor ? `SF${radio.spreading_factor}/${radio.bandwidth_khz} kHz` : "FSK";
+  return `${radio.data_rate != null ? `DR${radio.data_rate} ` : ""}${rate} · ${radio.frequency_mhz.toFixed(1)} MHz`;
+}
+
+/** The fullest sub-band of an account. */
+export function fullest(bands: BandUse[]): BandUse | undefined {
+  return [...bands].sort((a, b) => b.used_percent - a.used_percent)[0];
+}
+
+/** "02a1f00000000001" in groups of four, easier to compare with a label. */
+export function grouped(eui: string): string {
+  return eui.match(/.{1,4}/g)?.join(" ") ?? eui;
+}

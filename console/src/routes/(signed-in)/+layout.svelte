@@ -1,0 +1,82 @@
+<script lang="ts">
+  import type { Snippet } from "svelte";
+  import { page } from "$app/state";
+  import { live } from "#lib/live.svelte.ts";
+  import Heron from "#lib/parts/Heron.svelte";
+  import { session } from "#lib/session.svelte.ts";
+
+  let { children }: { children: Snippet } = $props();
+  let ready = $state(false);
+
+  // In the order of the work: first be heard, then join, then watch.
+  const places = [
+    { href: "/gateways", word: "Gateways" },
+    { href: "/devices", word: "Devices" },
+    { href: "/traffic", word: "Traffic" },
+  ];
+  const here = (href: string) => (page.url.pathname.startsWith(href) ? ("page" as const) : undefined);
+
+  $effect(() => {
+    let close = () => {};
+    let left = false;
+    void session.load().then((known) => {
+      if (!known || left) return;
+      close = live.open(session.estate);
+      ready = true;
+    });
+    return () => {
+      left = true;
+      close();
+    };
+  });
+
+  let theme = $state(localStorage.getItem("theme") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dusk" : "marsh"));
+  $effect(() => {
+    document.documentElement.dataset.theme = theme;
+    localStorage.setItem("theme", theme);
+  });
+</script>
+
+{#if ready}
+  <header class="border-b border-base-300 bg-base-200">
+    <div class="mx-auto flex max-w-6xl items-center gap-x-6 px-4">
+      <a href="/gateways" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to the gateways">
+        <Heron /> <span class="hidden sm:inline">Keen Heron</span>
+      </a>
+      <nav class="hidden gap-1 self-stretch sm:flex" aria-label="Main">
+        {#each places as place (place.href)}
+          <a
+            href={place.href}
+            aria-current={here(place.href)}
+            class="flex items-center border-b-2 px-3 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
+          >
+            {place.word}
+          </a>
+        {/each}
+      </nav>
+      <div class="ml-auto flex items-center gap-3 text-sm">
+        <span class="capitalize">{session.estateName}</span>
+        <span class={live.connected ? "text-success" : "text-warning"} title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
+          {live.connected ? "● live" : "○ reconnecting"}
+        </span>
+        <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>
+          {theme === "dusk" ? "Day" : "Dusk"}
+        </button>
+        <button class="btn btn-ghost btn-sm" onclick={() => session.signOut()}>Sign out</button>
+      </div>
+    </div>
+  </header>
+
+  <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
+
+  <!-- On a ladder one thumb has to do. -->
+  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-3 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+    {#each places as place (place.href)}
+      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+        {place.word}
+      </a>
+    {/each}
+  </nav>
+{:else}
+  <p class="p-8 text-base-content/70">Asking the service…</p>
+{/if}

@@ -1,0 +1,109 @@
+<script lang="ts">
+  import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import Notice from "#lib/parts/Notice.svelte";
+  import State from "#lib/parts/State.svelte";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, fullest, grouped, moment } from "#lib/words.ts";
+
+  let gateways = $state<Gateway[] | null>(null);
+  let strangers = $state<Stranger[]>([]);
+  let problem = $state("");
+
+  async function load() {
+    const params = { path: { estate: session.estate } };
+    const [list, others] = await Promise.all([
+      api.GET("/api/v1/estates/{estate}/gateways", { params: { ...params, query: { limit: 500 } } }),
+      api.GET("/api/v1/estates/{estate}/strangers", { params }),
+    ]);
+    problem = list.data ? "" : say(list.error as never);
+    gateways = list.data?.items ?? gateways;
+    strangers = others.data ?? [];
+  }
+
+  $effect(() => {
+    void load();
+    // Strangers are counted without news of each call.
+    const slow = setInterval(load, 15_000);
+    const stop = live.listen((message) => {
+      if (message.type === "gateway" && message.stranger) void load();
+      if (message.type !== "gateway" || message.stranger) return;
+      const known = gateways?.find((g) => g.eui === message.gateway);
+      if (!known) return;
+      known.state = message.state;
+      if (message.state === "listening") known.last_heard = message.time;
+    }, load);
+    return () => {
+      clearInterval(slow);
+      stop();
+    };
+  });
+</script>
+
+<svelte:head><title>Gateways · Keen Heron</title></svelte:head>
+
+<h1 class="mb-3">Gateways</h1>
+<Notice text={problem} />
+
+{#if gateways?.length === 0}
+  <section class="rounded-box border border-base-300 p-6">
+    <h2>No gateway is registered yet</h2>
+    <p class="my-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger; then register it:</p>
+    <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron gateway add EUI --name NAME</code>
+  </section>
+{:else if gateways}
+  <div class="overflow-x-auto">
+    <table class="table">
+      <thead>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th>EUI</th><th class="text-right">Frames</th><th>Airtime sent</th><th>Calls from</th></tr>
+      </thead>
+      <tbody>
+        {#each gateways as gateway (gateway.eui)}
+          {@const band = fullest(gateway.airtime)}
+          <tr data-gateway={gateway.name}>
+            <td class="font-semibold">{gateway.name}</td>
+            <td><State state={gateway.state} /></td>
+            <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
+            <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(gateway.eui)}</td>
+            <td class="text-right tabular-nums">{gateway.frames}</td>
+            <td class="whitespace-nowrap">
+              {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/60">none this hour</span>{/if}
+            </td>
+            <td class="font-mono text-[0.85em]">{gateway.address ?? "–"}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{:else if !problem}
+  <p class="text-base-content/70">Asking…</p>
+{/if}
+
+<section class="mt-8">
+  <h2>Strangers</h2>
+  {#if strangers.length === 0}
+    <p class="mt-1 text-base-content/70">No gateway calls without being registered.</p>
+  {:else}
+    <p class="mt-1 mb-2 max-w-prose text-base-content/80">
+      These call here but are not registered. They are answered, so that they stay visible; their frames are turned away. If one is
+      yours, register it with <code class="font-mono text-sm">heron gateway add EUI --name NAME</code>.
+    </p>
+    <div class="overflow-x-auto">
+      <table class="table">
+        <thead><tr><th>EUI</th><th>State</th><th>Last heard</th><th>First heard</th><th class="text-right">Frames turned away</th><th>Calls from</th></tr></thead>
+        <tbody>
+          {#each strangers as stranger (stranger.eui)}
+            <tr>
+              <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(stranger.eui)}</td>
+              <td><State state="stranger" /></td>
+              <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
+              <td class="whitespace-nowrap tabular-nums">{ago(stranger.first_heard, live.now)}</td>
+              <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
+              <td class="font-mono text-[0.85em]">{stranger.address}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {/if}
+</section>

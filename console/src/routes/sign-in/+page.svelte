@@ -1,0 +1,51 @@
+<script lang="ts">
+  import { goto } from "$app/navigation";
+  import { api, say } from "#lib/api.ts";
+  import Heron from "#lib/parts/Heron.svelte";
+  import Notice from "#lib/parts/Notice.svelte";
+  import { session } from "#lib/session.svelte.ts";
+
+  let name = $state("owner");
+  let password = $state("");
+  let problem = $state("");
+  let busy = $state(false);
+
+  async function signIn(event: SubmitEvent) {
+    event.preventDefault();
+    busy = true;
+    const { data, error } = await api.POST("/api/v1/sign-in", { body: { name, password } });
+    busy = false;
+    if (data) {
+      session.me = data.me;
+      await goto("/gateways");
+    } else {
+      problem = say(error);
+      password = "";
+    }
+  }
+</script>
+
+<svelte:head><title>Sign in · Keen Heron</title></svelte:head>
+
+<main class="grid min-h-dvh place-items-center bg-base-200 p-4">
+  <form class="w-full max-w-sm space-y-4 rounded-box border border-base-300 bg-base-100 p-8" onsubmit={signIn}>
+    <div class="flex items-center gap-3 text-primary">
+      <Heron size={40} />
+      <h1>Keen Heron</h1>
+    </div>
+    <p class="text-base-content/80">Sign in to the network service.</p>
+    <label class="block">
+      <span class="mb-1 block font-medium">Name</span>
+      <input class="input w-full" bind:value={name} name="name" autocomplete="username" required />
+    </label>
+    <label class="block">
+      <span class="mb-1 block font-medium">Password</span>
+      <input class="input w-full" type="password" bind:value={password} name="password" autocomplete="current-password" required />
+    </label>
+    <Notice text={problem} />
+    <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
+    <p class="text-sm text-base-content/70">
+      At its first start the service makes an owner account and prints its password once, where it was started.
+    </p>
+  </form>
+</main>

@@ -1,0 +1,291 @@
+//! Every command and option, once, with its help.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+/// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
+#[derive(Parser)]
+#[command(name = "heron", version, about)]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub noun: Noun,
+}
+
+#[derive(Args, Clone)]
+pub struct Global {
+    /// Print JSON for programs instead of tables for people.
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Do destructive steps without asking.
+    #[arg(long, global = true)]
+    pub yes: bool,
+    /// The service's address; that of the last sign-in if not given.
+    #[arg(long, global = true, env = "HERON_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// A token to use instead of the last sign-in.
+    #[arg(long, global = true, env = "HERON_TOKEN", hide_env_values = true)]
+    pub token: Option<String>,
+    /// The estate; the only one if there is only one.
+    #[arg(long, global = true, env = "HERON_ESTATE")]
+    pub estate: Option<String>,
+    /// Folder for the sign-in.
+    #[arg(long, global = true, env = "HERON_CONFIG", value_name = "FOLDER")]
+    pub config: Option<PathBuf>,
+}
+
+#[derive(Subcommand)]
+pub enum Noun {
+    /// Sign in to a service; the password is asked for.
+    SignIn(SignInArgs),
+    /// End the sign-in.
+    SignOut,
+    /// Estates one belongs to.
+    Estate {
+        #[command(subcommand)]
+        verb: EstateVerb,
+    },
+    /// Gateways, and strangers that call without being registered.
+    Gateway {
+        #[command(subcommand)]
+        verb: GatewayVerb,
+    },
+    /// Fleets: devices with one purpose.
+    Fleet {
+        #[command(subcommand)]
+        verb: FleetVerb,
+    },
+    /// Models: makes of device, with their decoder.
+    Model {
+        #[command(subcommand)]
+        verb: ModelVerb,
+    },
+    /// Devices.
+    Device {
+        #[command(subcommand)]
+        verb: DeviceVerb,
+    },
+    /// Downlinks waiting for a device.
+    Outbox {
+        #[command(subcommand)]
+        verb: OutboxVerb,
+    },
+    /// What was heard and sent.
+    Traffic(TrafficArgs),
+    /// What came in on the gateways' port, and what was dropped, with the reason.
+    Intake,
+    /// Stand-in devices and gateways from a folder of text files.
+    Scenario {
+        #[command(subcommand)]
+        verb: ScenarioVerb,
+    },
+    /// Print a completion script for a shell.
+    Completions { shell: clap_complete::Shell },
+}
+
+#[derive(Args)]
+pub struct SignInArgs {
+    /// The service's address.
+    #[arg(value_name = "URL", default_value = "http://127.0.0.1:8680")]
+    pub service: String,
+    /// The account's name.
+    #[arg(long, default_value = "owner")]
+    pub name: String,
+    /// Read the password from standard input instead of asking.
+    #[arg(long)]
+    pub password_stdin: bool,
+}
+
+#[derive(Subcommand)]
+pub enum EstateVerb {
+    /// List them.
+    List,
+}
+
+#[derive(Subcommand)]
+pub enum GatewayVerb {
+    /// List gateways with their state.
+    List,
+    /// Show one.
+    Show { eui: String },
+    /// Register one.
+    Add(GatewayAddArgs),
+    /// Remove one; its EUI can be used again.
+    Remove { eui: String },
+    /// List gateways that call but are not registered. Their frames are not accepted.
+    Strangers,
+}
+
+#[derive(Args)]
+pub struct GatewayAddArgs {
+    /// Its EUI, in any pasted form.
+    pub eui: String,
+    /// Its name.
+    #[arg(long)]
+    pub name: String,
+    /// Latitude in degrees, north positive.
+    #[arg(long, allow_negative_numbers = true)]
+    pub latitude_deg: Option<f64>,
+    /// Longitude in degrees, east positive.
+    #[arg(long, allow_negative_numbers = true)]
+    pub longitude_deg: Option<f64>,
+    /// Altitude above the sea in metres.
+    #[arg(long, allow_negative_numbers = true)]
+    pub altitude_m: Option<f64>,
+    /// Antenna gain less cable loss in dBi; 2.15 if not given.
+    #[arg(long, allow_negative_numbers = true)]
+    pub antenna_gain_dbi: Option<f32>,
+}
+
+#[derive(Subcommand)]
+pub enum FleetVerb {
+    /// List fleets.
+    List,
+    /// Show one.
+    Show { slug: String },
+    /// Make one.
+    Add {
+        /// Its short name: lower-case letters, digits and dashes.
+        slug: String,
+        /// Its name; the short name if not given.
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Remove one that has no devices.
+    Remove { slug: String },
+}
+
+#[derive(Subcommand)]
+pub enum ModelVerb {
+    /// List models.
+    List,
+    /// Show one with its decoder.
+    Show { slug: String },
+    /// Add one or replace it.
+    Put {
+        /// Its short name: lower-case letters, digits and dashes.
+        slug: String,
+        /// Who makes it.
+        #[arg(long)]
+        maker: String,
+        /// Its name.
+        #[arg(long)]
+        name: String,
+        /// File with the payload script (JavaScript, decodeUplink).
+        #[arg(long, value_name = "FILE")]
+        decoder: Option<PathBuf>,
+        /// Unit of a reading, as READING=UNIT; may be given several times.
+        #[arg(long = "unit", value_name = "READING=UNIT")]
+        units: Vec<String>,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum DeviceVerb {
+    /// List devices with their state.
+    List {
+        /// Only those of this fleet.
+        #[arg(long)]
+        fleet: Option<String>,
+    },
+    /// Show one with session, readings and airtime.
+    Show {
+        /// Its DevEUI or name.
+        device: String,
+    },
+    /// Register one.
+    Add(DeviceAddArgs),
+    /// Remove one with its session and outbox.
+    Remove {
+        /// Its DevEUI or name.
+        device: String,
+    },
+    /// Show its root key. Each look is written to the service's log.
+    Keys {
+        /// Its DevEUI or name.
+        device: String,
+    },
+}
+
+#[derive(Args)]
+pub struct DeviceAddArgs {
+    /// Its DevEUI, in any pasted form, most significant byte first.
+    pub dev_eui: String,
+    /// Its name.
+    #[arg(long)]
+    pub name: String,
+    /// The short name of its fleet.
+    #[arg(long)]
+    pub fleet: String,
+    /// Its JoinEUI (AppEUI), in any pasted form.
+    #[arg(long)]
+    pub join_eui: String,
+    /// Its AppKey; asked for if not given, so that it stays out of the shell's history.
+    #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
+    pub app_key: Option<String>,
+    /// The short name of its model.
+    #[arg(long)]
+    pub model: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum OutboxVerb {
+    /// List a device's downlinks, newest first.
+    List {
+        /// The device's DevEUI or name.
+        device: String,
+    },
+    /// Put a downlink into a device's outbox.
+    Add {
+        /// The device's DevEUI or name.
+        device: String,
+        /// FPort, 1 to 223.
+        #[arg(long)]
+        port: u32,
+        /// The payload in hex, in any pasted form.
+        #[arg(long, value_name = "HEX")]
+        payload: String,
+        /// Ask the device to acknowledge it.
+        #[arg(long)]
+        confirmed: bool,
+    },
+    /// Take a downlink out that still waits.
+    Cancel {
+        /// The device's DevEUI or name.
+        device: String,
+        /// The downlink's name, as `heron outbox list` shows it.
+        id: String,
+    },
+}
+
+#[derive(Args)]
+pub struct TrafficArgs {
+    /// Go on with what happens from now on.
+    #[arg(long)]
+    pub follow: bool,
+    /// Only this device: its DevEUI or name.
+    #[arg(long)]
+    pub device: Option<String>,
+    /// Only these types, separated by commas: uplink, join, refused, downlink.
+    #[arg(long = "type", value_name = "TYPES")]
+    pub kind: Option<String>,
+    /// How many past messages to show, at most 500.
+    #[arg(long, default_value_t = 20)]
+    pub limit: u32,
+}
+
+#[derive(Subcommand)]
+pub enum ScenarioVerb {
+    /// Register what the scenario names and is not registered yet.
+    Register { folder: PathBuf },
+    /// Run its stand-in gateways and devices until interrupted.
+    Run {
+        folder: PathBuf,
+        /// Where its gateways call: the service's UDP port.
+        #[arg(long, default_value = "127.0.0.1:1700", value_name = "ADDRESS")]
+        gateways_call: SocketAddr,
+    },
+}

@@ -1,0 +1,145 @@
+//! Calling the service.
+
+use anyhow::{Context as _, Result, anyhow, bail};
+use api::Page;
+use api::device::Device;
+use api::people::Me;
+use api::problem::Problem;
+use lorawan::Eui64;
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::args::Global;
+use crate::sign_in;
+
+/// Entries asked for at once when a whole list is wanted.
+const PAGE: &str = "500";
+
+/// The service, and who we are there.
+pub struct Client {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+    estate: Option<String>,
+}
+
+impl Client {
+    /// From the options, or the last sign-in.
+    pub fn signed_in(global: &Global) -> Result<Self> {
+        let stored = sign_in::load(global)?;
+        let url = global.url.clone().or_else(|| stored.as_ref().map(|s| s.url.clone()));
+        let token = global.token.clone().or_else(|| stored.map(|s| s.token));
+        let (Some(url), Some(token)) = (url, token) else { bail!("not signed in; do `heron sign-in URL` first") };
+        Ok(Self { http: reqwest::Client::new(), url, token, estate: global.estate.clone() })
+    }
+
+    /// Without a sign-in, for signing in.
+    pub fn anonymous(url: &str) -> Self {
+        Self { http: reqwest::Client::new(), url: url.trim_end_matches('/').into(), token: String::new(), estate: None }
+    }
+
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let request = self.http.request(method, format!("{}{}{path}", self.url, api::BASE));
+        if self.token.is_empty() { request } else { request.bearer_auth(&self.token) }
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response> {
+        let response = request.send().await.with_context(|| format!("{} does not answer", self.url))?;
+        let status = response.status();
+        if status.is_success() {
+            return Ok(response);
+        }
+        let body = response.text().await.unwrap_or_default();
+        match serde_json::from_str::<Problem>(&body) {
+            Ok(problem) => Err(problem.into()),
+            Err(_) => Err(anyhow!("{} answered {status}: {body}", self.url)),
+        }
+    }
+
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T> {
+        let response = self.send(self.request(Method::GET, path).query(query)).await?;
+        response.json().await.context("the service's answer cannot be read; is it of another version?")
+    }
+
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        let response = self.send(self.request(Method::POST, path).json(body)).await?;
+        Ok(response.json().await?)
+    }
+
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        let response = self.send(self.request(Method::PUT, path).json(body)).await?;
+        Ok(response.json().await?)
+    }
+
+    pub async fn delete(&self, path: &str) -> Result<Response> {
+        self.send(self.request(Method::DELETE, path)).await
+    }
+
+    /// A POST without body or answer.
+    pub async fn act(&self, path: &str) -> Result<()> {
+        self.send(self.request(Method::POST, path)).await?;
+        Ok(())
+    }
+
+    /// An event stream, with what was missed since `last_id`.
+    pub async fn stream(&self, path: &str, query: &[(&str, String)], last_id: Option<&str>) -> Result<Response> {
+        let mut request = self.request(Method::GET, path).query(query);
+        if let Some(id) = last_id {
+            request = request.header("last-event-id", id);
+        }
+        self.send(request).await
+    }
+
+    /// A whole list, page by page.
+    pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<T>> {
+        let mut items = Vec::new();
+        let mut after = None;
+        loop {
+            let mut query = query.to_vec();
+            query.push(("limit", PAGE.into()));
+            query.extend(after.take().map(|cursor| ("after", cursor)));
+            let page: Page<T> = self.get(path, &query).await?;
+            items.extend(page.items);
+            match page.next {
+                Some(next) => after = Some(next),
+                None => return Ok(items),
+            }
+        }
+    }
+
+    /// `/estates/…/` and what follows, for the estate asked for or the only one.
+    pub async fn in_estate(&self, path: &str) -> Result<String> {
+        let estate = match &self.estate {
+            Some(estate) => estate.clone(),
+            None => {
+                let me: Me = self.get("/me", &[]).await?;
+                match me.estates.as_slice() {
+                    [only] => only.slug.clone(),
+                    [] => bail!("this account belongs to no estate"),
+                    several => {
+                        let names: Vec<_> = several.iter().map(|e| e.slug.as_str()).collect();
+                        bail!("say which estate with --estate: {}", names.join(", "))
+                    }
+                }
+            }
+        };
+        Ok(format!("/estates/{estate}/{path}"))
+    }
+
+    /// The DevEUI of a device given by DevEUI or name.
+    pub async fn dev_eui(&self, device: &str) -> Result<Eui64> {
+        if let Ok(eui) = device.parse() {
+            return Ok(eui);
+        }
+        let devices: Vec<Device> = self.all(&self.in_estate("devices").await?, &[]).await?;
+        match devices.iter().find(|d| d.name == device) {
+            Some(found) => Ok(found.dev_eui),
+            None => bail!("no device has the name {device:?}, and it is no DevEUI (16 hex digits) either"),
+        }
+    }
+}

@@ -1,0 +1,89 @@
+use anyhow::Result;
+use api::gateway::{Gateway, NewGateway, Stranger};
+
+use crate::args::GatewayVerb;
+use crate::client::Client;
+use crate::show::{self, Out};
+
+const NONE: &str = "No gateway is registered. Next: `heron gateway strangers` shows who calls, `heron gateway add EUI --name NAME` registers one.";
+
+fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
+    let place = match (g.latitude_deg, g.longitude_deg) {
+        (Some(lat), Some(lon)) => {
+            format!("{lat:.5}, {lon:.5}{}", g.altitude_m.map(|m| format!(", {m} m")).unwrap_or_default())
+        }
+        _ => "not set".into(),
+    };
+    vec![
+        ("eui", g.eui.to_string()),
+        ("name", g.name.clone()),
+        ("state", g.state.words().into()),
+        ("last heard", show::ago(g.last_heard)),
+        ("address", g.address.clone().unwrap_or_else(|| "not known yet".into())),
+        ("region", g.region.name().into()),
+        ("position", place),
+        ("antenna gain", format!("{} dBi", g.antenna_gain_dbi)),
+        ("frames", format!("{} since the service started", g.frames)),
+        ("airtime", show::airtime(&g.airtime)),
+    ]
+}
+
+pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Result<()> {
+    match verb {
+        GatewayVerb::List => {
+            let gateways: Vec<Gateway> = client.all(&client.in_estate("gateways").await?, &[]).await?;
+            out.list(&gateways, NONE, &["NAME", "EUI", "STATE", "LAST HEARD", "FRAMES", "ADDRESS"], |g| {
+                vec![
+                    g.name.clone(),
+                    g.eui.to_string(),
+                    g.state.words().into(),
+                    show::ago(g.last_heard),
+                    g.frames.to_string(),
+                    g.address.clone().unwrap_or_else(|| "–".into()),
+                ]
+            })
+        }
+        GatewayVerb::Show { eui } => {
+            let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{eui}")).await?, &[]).await?;
+            out.one(&gateway, lines)
+        }
+        GatewayVerb::Add(args) => {
+            let new = NewGateway {
+                eui: args.eui,
+                name: args.name,
+                latitude_deg: args.latitude_deg,
+                longitude_deg: args.longitude_deg,
+                altitude_m: args.altitude_m,
+                antenna_gain_dbi: args.antenna_gain_dbi,
+            };
+            let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
+            out.one(&gateway, lines)
+        }
+        GatewayVerb::Remove { eui } => {
+            let path = client.in_estate(&format!("gateways/{eui}")).await?;
+            let gateway: Gateway = client.get(&path, &[]).await?;
+            let what =
+                format!("{} ({}) will be removed; its frames are no longer accepted.", gateway.name, gateway.eui);
+            show::confirm(yes, &what)?;
+            client.delete(&path).await?;
+            out.line(format!("{} was removed.", gateway.name))
+        }
+        GatewayVerb::Strangers => {
+            let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
+            let none = "No stranger has called since the service started.";
+            out.list(&strangers, none, &["EUI", "ADDRESS", "FIRST HEARD", "LAST HEARD", "FRAMES TURNED AWAY"], |s| {
+                vec![
+                    s.eui.to_string(),
+                    s.address.clone(),
+                    show::ago(Some(s.first_heard)),
+                    show::ago(Some(s.last_heard)),
+                    s.frames_turned_away.to_string(),
+                ]
+            })?;
+            if !out.json && !strangers.is_empty() {
+                out.line("Is one of them yours? `heron gateway add EUI --name NAME` registers it.")?;
+            }
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,158 @@
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use api::Page;
+use api::message::{Body, Downlink, DownlinkStage, HeardBy, Message, Radio};
+use eventsource_stream::Eventsource as _;
+use futures::StreamExt as _;
+
+use crate::args::TrafficArgs;
+use crate::client::Client;
+use crate::show::{self, Out};
+
+/// Before a broken stream is tried again.
+const AGAIN_AFTER: Duration = Duration::from_secs(2);
+
+pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
+    let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink".into());
+    let mut query = vec![("type", kinds)];
+    if let Some(device) = &args.device {
+        query.push(("device", client.dev_eui(device).await?.to_string()));
+    }
+    let mut with_limit = query.clone();
+    with_limit.push(("limit", args.limit.to_string()));
+    let page: Page<Message> = client.get(&client.in_estate("traffic").await?, &with_limit).await?;
+    if page.items.is_empty() && !args.follow && !out.json {
+        return out.line("Nothing was heard or sent yet.");
+    }
+    let mut last = page.items.first().map(|m| m.id.clone());
+    for message in page.items.iter().rev() {
+        tell(out, message)?;
+    }
+    if !args.follow {
+        return Ok(());
+    }
+    loop {
+        match follow(client, out, &query, &mut last).await {
+            Ok(()) => eprintln!("heron: the stream ended; trying again"),
+            Err(error) if error.downcast_ref::<std::io::Error>().is_some() => return Err(error),
+            // A refusal will not change by asking again.
+            Err(error) if error.downcast_ref::<api::problem::Problem>().is_some() => return Err(error),
+            Err(error) => eprintln!("heron: {error:#}; trying again"),
+        }
+        tokio::time::sleep(AGAIN_AFTER).await;
+    }
+}
+
+async fn follow(client: &Client, out: &Out, query: &[(&str, String)], last: &mut Option<String>) -> Result<()> {
+    let response = client.stream(&client.in_estate("live").await?, query, last.as_deref()).await?;
+    let mut events = response.bytes_stream().eventsource();
+    while let Some(event) = events.next().await {
+        let event = event.context("the stream broke off")?;
+        if event.event == "gap" {
+            eprintln!("heron: {} messages were skipped, as they came faster than they could be shown", event.data);
+            continue;
+        }
+        if event.data.is_empty() {
+            continue;
+        }
+        let message: Message = serde_json::from_str(&event.data).context("a message cannot be read")?;
+        *last = Some(message.id.clone());
+        tell(out, &message)?;
+    }
+    Ok(())
+}
+
+fn tell(out: &Out, message: &Message) -> Result<()> {
+    if out.json {
+        return out.json_line(message);
+    }
+    let who = message.device.as_ref().map_or("–", |d| d.name.as_str());
+    let head = format!("{}  {:<9} {who:<12}", show::clock(message.time), message.body.kind());
+    match &message.body {
+        Body::Uplink(uplink) => {
+            let frame = &uplink.frame;
+            let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
+            let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
+            out.line(format!("{head} #{} {port} [{}]  {}", frame.counter, pairs(&frame.payload), readings.join(", ")))?;
+            out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
+            for warning in &uplink.warnings {
+                out.line(format!("    warning: {warning}"))?;
+            }
+            match &uplink.decode_error {
+                Some(error) => out.line(format!("    not decoded: {error}")),
+                None => Ok(()),
+            }
+        }
+        Body::Join(join) => {
+            out.line(format!("{head} joined: DevAddr {}, DevNonce {}", join.dev_addr, join.dev_nonce))?;
+            out.line(format!("    {}  {}", radio(&join.radio), heard(&join.heard_by)))?;
+            match &join.unanswered {
+                Some(why) => out.line(format!("    not answered: {why}")),
+                None => Ok(()),
+            }
+        }
+        Body::Refused(refused) => {
+            out.line(format!("{head} {}", refused.refusal.why))?;
+            out.line(format!("    {}", heard(&refused.heard_by)))?;
+            out.line(format!("    next: {}", refused.refusal.next_step))
+        }
+        Body::Downlink(downlink) => {
+            out.line(format!("{head} {}", downlink_line(downlink)))?;
+            match &downlink.sent {
+                Some(sent) => out.line(format!(
+                    "    {} by {} in {}, {} dBm",
+                    radio(&sent.radio),
+                    sent.name,
+                    sent.window,
+                    sent.power_dbm
+                )),
+                None => Ok(()),
+            }
+        }
+        Body::Gateway(_) => Ok(()),
+    }
+}
+
+fn downlink_line(downlink: &Downlink) -> String {
+    let stage = match downlink.stage {
+        DownlinkStage::Sent => "sent",
+        DownlinkStage::Acknowledged => "acknowledged by the device",
+        DownlinkStage::Returned => "back in the outbox",
+        DownlinkStage::Failed => "failed",
+    };
+    let what = match &downlink.frame {
+        None => "join-accept".into(),
+        Some(frame) => {
+            let counter = frame.counter.map(|n| format!("#{n} ")).unwrap_or_default();
+            match frame.port {
+                Some(port) => format!("{counter}port {port} [{}]", pairs(&frame.payload)),
+                None => format!("{counter}acknowledgement"),
+            }
+        }
+    };
+    let note = downlink.note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
+    format!("{stage} {what}{note}")
+}
+
+fn radio(radio: &Radio) -> String {
+    let rate = match (radio.spreading_factor, radio.bandwidth_khz) {
+        (Some(sf), Some(khz)) => format!("SF{sf}/{khz} kHz"),
+        _ => "FSK".into(),
+    };
+    let index = radio.data_rate.map(|n| format!("DR{n} ")).unwrap_or_default();
+    format!("{index}{rate} {:.1} MHz {:.1} ms", radio.frequency_mhz, radio.airtime_ms)
+}
+
+fn heard(by: &[HeardBy]) -> String {
+    let one = |h: &HeardBy| {
+        let snr = h.snr_db.map(|snr| format!(", SNR {snr:.1} dB")).unwrap_or_default();
+        format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)
+    };
+    format!("heard by {}", by.iter().map(one).collect::<Vec<_>>().join(", "))
+}
+
+/// Bytes in pairs of digits.
+fn pairs(hex: &str) -> String {
+    hex.as_bytes().chunks(2).map(String::from_utf8_lossy).collect::<Vec<_>>().join(" ")
+}

@@ -1,0 +1,121 @@
+//! Writing results: tables for people, JSON for programs.
+
+use std::io::{IsTerminal as _, Write as _};
+
+use anyhow::{Result, bail};
+use api::BandUse;
+use chrono::{DateTime, Local, Utc};
+use comfy_table::{ContentArrangement, Table, presets};
+use serde::Serialize;
+
+/// How results are written.
+pub struct Out {
+    pub json: bool,
+}
+
+impl Out {
+    /// A line. Unlike `println!` it can fail, as it does when the reader has left.
+    pub fn line(&self, text: impl std::fmt::Display) -> Result<()> {
+        writeln!(std::io::stdout(), "{text}")?;
+        Ok(())
+    }
+
+    pub fn json<T: Serialize + ?Sized>(&self, value: &T) -> Result<()> {
+        self.line(serde_json::to_string_pretty(value)?)
+    }
+
+    /// One line of JSON, for streams.
+    pub fn json_line(&self, value: &impl Serialize) -> Result<()> {
+        self.line(serde_json::to_string(value)?)
+    }
+
+    /// A list: JSON array or table, or a hint where there is nothing.
+    pub fn list<T: Serialize>(
+        &self,
+        items: &[T],
+        empty: &str,
+        head: &[&str],
+        row: impl Fn(&T) -> Vec<String>,
+    ) -> Result<()> {
+        if self.json {
+            return self.json(items);
+        }
+        if items.is_empty() {
+            return self.line(empty);
+        }
+        self.line(table(head, items.iter().map(row)))
+    }
+
+    /// One thing: JSON object or lines of name and value.
+    pub fn one<T: Serialize>(&self, item: &T, lines: impl FnOnce(&T) -> Vec<(&'static str, String)>) -> Result<()> {
+        if self.json {
+            return self.json(item);
+        }
+        for (name, value) in lines(item) {
+            self.line(format!("{name:<16}{value}").trim_end())?;
+        }
+        Ok(())
+    }
+}
+
+/// A table without frames, as wide as the terminal at most; piped, each row stays one line.
+pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING).set_header(head.to_vec());
+    if std::io::stdout().is_terminal() {
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+    }
+    for row in rows {
+        table.add_row(row);
+    }
+    table.to_string().lines().map(|line| line.trim_end().trim_start_matches(' ')).collect::<Vec<_>>().join("\n")
+}
+
+/// How long ago, in the largest fitting unit.
+pub fn ago(time: Option<DateTime<Utc>>) -> String {
+    let Some(time) = time else { return "never".into() };
+    match (Utc::now() - time).num_seconds().max(0) {
+        s @ 0..=119 => format!("{s} s ago"),
+        s @ 120..=7199 => format!("{} min ago", s / 60),
+        s @ 7200..=172_799 => format!("{} h ago", s / 3600),
+        s => format!("{} days ago", s / 86_400),
+    }
+}
+
+/// A time of day with milliseconds, in the reader's own zone.
+pub fn clock(time: DateTime<Utc>) -> String {
+    time.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S%.3f").to_string()
+}
+
+/// An account of airtime on one line.
+pub fn airtime(used: &[BandUse]) -> String {
+    if used.is_empty() {
+        return "none in the last hour".into();
+    }
+    let band = |b: &BandUse| {
+        format!(
+            "{} ({:.1}–{:.1} MHz): {:.1} of {:.0} s, {:.2} % of the hour's allowance",
+            b.sub_band,
+            b.from_mhz,
+            b.to_mhz,
+            b.airtime_ms / 1000.0,
+            b.allowance_ms / 1000.0,
+            b.used_percent
+        )
+    };
+    used.iter().map(band).collect::<Vec<_>>().join("; ")
+}
+
+/// Asks before something is lost.
+pub fn confirm(yes: bool, what: &str) -> Result<()> {
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() {
+        bail!("{what} Say --yes to do it without being asked.");
+    }
+    eprint!("{what} Go on? [y/N] ");
+    let mut answer = String::new();
+    std::io::stdin().read_line(&mut answer)?;
+    if matches!(answer.trim(), "y" | "Y" | "yes") { Ok(()) } else { bail!("nothing was changed") }
+}

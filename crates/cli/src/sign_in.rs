@@ -1,0 +1,85 @@
+//! Signing in, and keeping the token in a file only its owner can read.
+
+use std::fs;
+use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::PathBuf;
+
+use anyhow::{Context as _, Result, bail};
+use api::people::{SignIn, SignedIn};
+use serde::{Deserialize, Serialize};
+
+use crate::args::{Global, SignInArgs};
+use crate::client::Client;
+
+/// What is kept of a sign-in.
+#[derive(Serialize, Deserialize)]
+pub struct Stored {
+    pub url: String,
+    pub token: String,
+}
+
+fn file(global: &Global) -> Result<PathBuf> {
+    let folder = match &global.config {
+        Some(folder) => folder.clone(),
+        None => {
+            let home = std::env::var_os("HOME").context("HOME is not set; say where with --config FOLDER")?;
+            let base =
+                std::env::var_os("XDG_CONFIG_HOME").map_or_else(|| PathBuf::from(home).join(".config"), PathBuf::from);
+            base.join("keen-heron")
+        }
+    };
+    Ok(folder.join("sign-in.json"))
+}
+
+/// The last sign-in, if there was one.
+pub fn load(global: &Global) -> Result<Option<Stored>> {
+    let file = file(global)?;
+    match fs::read_to_string(&file) {
+        Ok(text) => serde_json::from_str(&text).map(Some).with_context(|| format!("reading {}", file.display())),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(error).with_context(|| format!("reading {}", file.display())),
+    }
+}
+
+pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
+    let password = if args.password_stdin {
+        let mut line = String::new();
+        std::io::stdin().read_line(&mut line)?;
+        line.trim_end_matches(['\r', '\n']).to_owned()
+    } else {
+        rpassword::prompt_password(format!("Password of {}: ", args.name))?
+    };
+    let client = Client::anonymous(global.url.as_deref().unwrap_or(&args.service));
+    let signed_in: SignedIn = client.post("/sign-in", &SignIn { name: args.name, password }).await?;
+    let file = file(global)?;
+    if let Some(folder) = file.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    let stored = Stored { url: client.url().into(), token: signed_in.token };
+    // A file that is there already keeps its mode, so it is made anew.
+    let _ = fs::remove_file(&file);
+    let mut out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?;
+    out.write_all(serde_json::to_string(&stored)?.as_bytes())?;
+    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.role)).collect();
+    println!(
+        "Signed in at {} as {}, until {}.",
+        client.url(),
+        signed_in.me.name,
+        signed_in.expires_at.format("%Y-%m-%d")
+    );
+    println!("Estates: {}", estates.join(", "));
+    Ok(())
+}
+
+pub async fn sign_out(global: &Global) -> Result<()> {
+    let file = file(global)?;
+    if load(global)?.is_none() {
+        bail!("not signed in");
+    }
+    let ended = Client::signed_in(global)?.act("/sign-out").await;
+    fs::remove_file(&file)?;
+    ended.context("the token is gone from this machine, but the service could not be told")?;
+    println!("Signed out.");
+    Ok(())
+}

@@ -1,0 +1,196 @@
+//! A stand-in gateway: the UDP packet-forwarder protocol over a real socket, with a clock of its own
+//! and one transmitter.
+
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use gateway_link::udp::{Datagram, GatewayStatus, PushData, RxPacket, Token, TxAckError, TxPacket};
+use lorawan::{Eui64, airtime};
+use tokio::net::UdpSocket;
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+use crate::device::Emission;
+use crate::radio::{Arrival, Place};
+
+/// How often the way down is kept open.
+const PULL_EVERY: Duration = Duration::from_secs(5);
+/// How often the gateway reports on itself.
+const STATUS_EVERY: Duration = Duration::from_secs(30);
+/// How far ahead a transmission may be planned.
+const TOO_EARLY_US: i32 = 15_000_000;
+
+/// A stand-in gateway.
+pub struct Gateway {
+    pub eui: Eui64,
+    pub name: String,
+    pub place: Place,
+    pub gain_dbi: f64,
+    socket: UdpSocket,
+    started: Instant,
+    /// What the clock showed at the start; real ones start anywhere.
+    clock_start_us: u32,
+    next_token: AtomicU32,
+    received: AtomicU32,
+    sent: AtomicU32,
+    busy: Mutex<Vec<(Instant, Instant)>>,
+    /// Switched off, it neither hears nor calls.
+    on: AtomicBool,
+}
+
+/// A frame a gateway sends: when, and what.
+#[derive(Debug, Clone)]
+pub struct Sending {
+    pub gateway: Eui64,
+    pub at: Instant,
+    pub packet: TxPacket,
+}
+
+impl Gateway {
+    /// Opens a socket towards `server`.
+    pub async fn connect(
+        eui: Eui64,
+        name: &str,
+        place: Place,
+        gain_dbi: f64,
+        server: SocketAddr,
+    ) -> std::io::Result<Arc<Self>> {
+        let any: SocketAddr = if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
+        let socket = UdpSocket::bind(any).await?;
+        socket.connect(server).await?;
+        Ok(Arc::new(Self {
+            eui,
+            name: name.into(),
+            place,
+            gain_dbi,
+            socket,
+            started: Instant::now(),
+            clock_start_us: rand::random(),
+            next_token: AtomicU32::new(rand::random()),
+            received: AtomicU32::new(0),
+            sent: AtomicU32::new(0),
+            busy: Mutex::default(),
+            on: AtomicBool::new(true),
+        }))
+    }
+
+    /// Switches the gateway on or off.
+    pub fn switch(&self, on: bool) {
+        self.on.store(on, Ordering::Relaxed);
+    }
+
+    fn on(&self) -> bool {
+        self.on.load(Ordering::Relaxed)
+    }
+
+    fn token(&self) -> Token {
+        self.next_token.fetch_add(1, Ordering::Relaxed) as Token
+    }
+
+    fn clock_us(&self, at: Instant) -> u32 {
+        self.clock_start_us.wrapping_add((at - self.started).as_micros() as u32)
+    }
+
+    async fn call(&self, datagram: Datagram) {
+        // A server that is not there yet refuses; the next call may find it.
+        if let Err(error) = self.socket.send(&datagram.emit()).await {
+            tracing::debug!(gateway = self.name, "sending: {error}");
+        }
+    }
+
+    /// Forwards a frame that was heard until `end`.
+    pub async fn heard(&self, emission: &Emission, end: Instant, arrival: Arrival) {
+        if !self.on() {
+            return;
+        }
+        self.received.fetch_add(1, Ordering::Relaxed);
+        let tenths = |value: f64| (value * 10.0).round() / 10.0;
+        let frame = RxPacket {
+            clock_us: self.clock_us(end),
+            frequency_hz: emission.frequency_hz,
+            modulation: emission.modulation,
+            coding_rate: Some("4/5".into()),
+            crc_ok: Some(true),
+            rssi_dbm: arrival.rssi_dbm.round(),
+            snr_db: Some(tenths(arrival.snr_db)),
+            channel: None,
+            rf_chain: None,
+            time: None,
+            gps_time_ms: None,
+            phy_payload: emission.phy_payload.clone(),
+        };
+        let push = PushData { frames: vec![frame], ..PushData::default() };
+        self.call(Datagram::PushData { token: self.token(), gateway: self.eui, push }).await;
+    }
+
+    /// Keeps calling, and takes what is to be sent, until dropped.
+    pub async fn run(self: Arc<Self>, sendings: mpsc::Sender<Sending>) {
+        let mut pull = tokio::time::interval(PULL_EVERY);
+        let mut status = tokio::time::interval(STATUS_EVERY);
+        let mut buffer = vec![0; 4096];
+        loop {
+            tokio::select! {
+                _ = pull.tick() => if self.on() {
+                    self.call(Datagram::PullData { token: self.token(), gateway: self.eui }).await;
+                },
+                _ = status.tick() => if self.on() {
+                    let push = PushData { status: Some(self.status()), ..PushData::default() };
+                    self.call(Datagram::PushData { token: self.token(), gateway: self.eui, push }).await;
+                },
+                received = self.socket.recv(&mut buffer) => {
+                    let Ok(len) = received else {
+                        // Nobody listens on the other side; do not ask in a tight loop.
+                        tokio::time::sleep(Duration::from_millis(100)).await;
+                        continue;
+                    };
+                    if let (true, Ok(Datagram::PullResp { token, packet })) = (self.on(), Datagram::parse(&buffer[..len])) {
+                        let result = self.plan(&packet, Instant::now());
+                        let ack = result.as_ref().map(|_| ()).map_err(Clone::clone);
+                        self.call(Datagram::TxAck { token, gateway: self.eui, result: ack }).await;
+                        if let Ok(at) = result {
+                            let _ = sendings.send(Sending { gateway: self.eui, at, packet }).await;
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// When a frame goes out, or why it cannot.
+    fn plan(&self, packet: &TxPacket, now: Instant) -> Result<Instant, TxAckError> {
+        let at = match packet.at_clock_us {
+            None => now,
+            Some(clock) => match clock.wrapping_sub(self.clock_us(now)).cast_signed() {
+                ..=0 => return Err(TxAckError::TooLate),
+                TOO_EARLY_US.. => return Err(TxAckError::TooEarly),
+                us => now + Duration::from_micros(u64::from(us.unsigned_abs())),
+            },
+        };
+        let length = airtime::downlink_us(packet.modulation, packet.phy_payload.len());
+        let end = at + Duration::from_micros(length);
+        let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        busy.retain(|(_, end)| *end > now);
+        if busy.iter().any(|(from, to)| at < *to && *from < end) {
+            return Err(TxAckError::CollisionPacket);
+        }
+        busy.push((at, end));
+        self.sent.fetch_add(1, Ordering::Relaxed);
+        Ok(at)
+    }
+
+    fn status(&self) -> GatewayStatus {
+        let received = self.received.load(Ordering::Relaxed);
+        GatewayStatus {
+            latitude_deg: Some(self.place.latitude_deg),
+            longitude_deg: Some(self.place.longitude_deg),
+            received: Some(received),
+            received_ok: Some(received),
+            forwarded: Some(received),
+            acknowledged_percent: Some(100.0),
+            sent: Some(self.sent.load(Ordering::Relaxed)),
+            ..GatewayStatus::default()
+        }
+    }
+}

@@ -1,0 +1,157 @@
+//! A scenario's text files: who there is, what is registered, and what is wrong on purpose.
+//!
+//! A folder with `scenario.toml` and the decoders it names.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use api::device::NewDevice;
+use api::fleet::NewFleet;
+use api::gateway::NewGateway;
+use api::model::PutModel;
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::sensor::SensorKind;
+
+/// Why a scenario cannot be read.
+#[derive(Debug, Error)]
+pub enum ScenarioError {
+    #[error("{file}: {source}")]
+    File { file: String, source: std::io::Error },
+    #[error("{file}: {source}")]
+    Toml { file: String, source: Box<toml::de::Error> },
+    #[error("{what}: {problem}")]
+    Value { what: String, problem: Box<api::problem::Problem> },
+}
+
+/// Who there is.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Scenario {
+    pub name: String,
+    #[serde(default, rename = "fleet")]
+    pub fleets: Vec<FleetEntry>,
+    #[serde(default, rename = "model")]
+    pub models: Vec<ModelEntry>,
+    #[serde(rename = "gateway")]
+    pub gateways: Vec<GatewayEntry>,
+    #[serde(rename = "device")]
+    pub devices: Vec<DeviceEntry>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FleetEntry {
+    pub slug: String,
+    pub name: String,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ModelEntry {
+    pub slug: String,
+    pub maker: String,
+    pub name: String,
+    /// A file beside the scenario; read into its text when the scenario is loaded.
+    pub decoder: String,
+    #[serde(default)]
+    pub units: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct GatewayEntry {
+    pub eui: String,
+    pub name: String,
+    pub latitude_deg: f64,
+    pub longitude_deg: f64,
+    pub altitude_m: f64,
+    pub antenna_gain_dbi: f32,
+    /// A stranger is there but not registered.
+    #[serde(default)]
+    pub stranger: bool,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DeviceEntry {
+    pub name: String,
+    pub dev_eui: String,
+    pub join_eui: String,
+    /// The key it is registered with.
+    pub app_key: String,
+    /// The key in the device, where that is another one.
+    pub app_key_in_device: Option<String>,
+    pub fleet: String,
+    pub model: Option<String>,
+    pub sensor: SensorKind,
+    pub latitude_deg: f64,
+    pub longitude_deg: f64,
+    pub interval_s: f64,
+    pub data_rate: u8,
+    #[serde(default)]
+    pub confirmed: bool,
+}
+
+impl Scenario {
+    /// Reads the folder.
+    pub fn load(folder: &Path) -> Result<Self, ScenarioError> {
+        let read = |name: &str| {
+            let file = folder.join(name);
+            std::fs::read_to_string(&file)
+                .map_err(|source| ScenarioError::File { file: file.display().to_string(), source })
+        };
+        let mut scenario: Self = toml::from_str(&read("scenario.toml")?).map_err(|source| ScenarioError::Toml {
+            file: folder.join("scenario.toml").display().to_string(),
+            source: Box::new(source),
+        })?;
+        for model in &mut scenario.models {
+            model.decoder = read(&model.decoder)?;
+        }
+        Ok(scenario)
+    }
+}
+
+impl FleetEntry {
+    pub fn to_register(&self) -> NewFleet {
+        NewFleet { slug: self.slug.clone(), name: Some(self.name.clone()) }
+    }
+}
+
+impl ModelEntry {
+    pub fn to_register(&self) -> PutModel {
+        PutModel {
+            maker: self.maker.clone(),
+            name: self.name.clone(),
+            decoder: Some(self.decoder.clone()),
+            units: self.units.clone(),
+        }
+    }
+}
+
+impl GatewayEntry {
+    pub fn to_register(&self) -> NewGateway {
+        NewGateway {
+            eui: self.eui.clone(),
+            name: self.name.clone(),
+            latitude_deg: Some(self.latitude_deg),
+            longitude_deg: Some(self.longitude_deg),
+            altitude_m: Some(self.altitude_m),
+            antenna_gain_dbi: Some(self.antenna_gain_dbi),
+        }
+    }
+}
+
+impl DeviceEntry {
+    pub fn to_register(&self) -> NewDevice {
+        NewDevice {
+            dev_eui: self.dev_eui.clone(),
+            join_eui: self.join_eui.clone(),
+            app_key: self.app_key.clone(),
+            name: self.name.clone(),
+            fleet: self.fleet.clone(),
+            model: self.model.clone(),
+        }
+    }
+}

@@ -1,0 +1,232 @@
+//! A scenario come to life: gateways call, devices join and send, and what gateways send reaches the
+//! devices that listen at that moment.
+
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use api::problem::{self, Problem};
+use gateway_link::udp::TxPacket;
+use lorawan::Eui64;
+use lorawan::region::Region;
+use rand::RngExt as _;
+use tokio::sync::{Notify, broadcast, mpsc};
+use tokio::task::JoinSet;
+use tokio::time::Instant;
+
+use crate::device::{Device, Downlink, Emission, Identity};
+use crate::gateway::{Gateway, Sending};
+use crate::radio::{self, Place};
+use crate::scenario::{DeviceEntry, Scenario, ScenarioError};
+use crate::sensor::Sensor;
+
+/// What stand-in devices radiate.
+const DEVICE_EIRP_DBM: f64 = 14.0;
+/// Between two join-requests that were not answered.
+const JOIN_AGAIN: Duration = Duration::from_secs(20);
+
+/// What goes on in the world, in words for whoever watches and in values for tests.
+#[derive(Debug, Clone)]
+pub struct Event {
+    pub device: String,
+    pub what: What,
+}
+
+/// What happened to a device.
+#[derive(Debug, Clone, PartialEq)]
+pub enum What {
+    /// It sent a frame, which this many gateways heard.
+    Sent { join: bool, heard_by: usize },
+    /// It received a frame.
+    Received(Downlink),
+    /// It did something about a downlink.
+    Did(String),
+}
+
+struct Inhabitant {
+    entry: DeviceEntry,
+    place: Place,
+    device: Mutex<Device>,
+    sensor: Mutex<Sensor>,
+    /// Makes it send without waiting for its interval.
+    nudge: Notify,
+}
+
+impl Inhabitant {
+    fn device(&self) -> MutexGuard<'_, Device> {
+        self.device.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn sensor(&self) -> MutexGuard<'_, Sensor> {
+        self.sensor.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// The running world; it ends when dropped.
+pub struct World {
+    inhabitants: Vec<Arc<Inhabitant>>,
+    gateways: Vec<Arc<Gateway>>,
+    events: broadcast::Sender<Event>,
+    _tasks: JoinSet<()>,
+}
+
+fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
+    let identity = Identity {
+        dev_eui: problem::eui("dev_eui", &entry.dev_eui)?,
+        join_eui: problem::eui("join_eui", &entry.join_eui)?,
+        app_key: problem::key("app_key", entry.app_key_in_device.as_ref().unwrap_or(&entry.app_key))?,
+    };
+    Ok(Inhabitant {
+        entry: entry.clone(),
+        place: Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg },
+        device: Mutex::new(Device::new(identity, Region::Eu868, entry.data_rate)),
+        sensor: Mutex::new(Sensor::new(entry.sensor, entry.latitude_deg, entry.longitude_deg)),
+        nudge: Notify::new(),
+    })
+}
+
+impl World {
+    /// Sets everything going; gateways call `server`.
+    pub async fn start(scenario: &Scenario, server: SocketAddr) -> Result<Self, ScenarioError> {
+        let wrong = |what: &str| {
+            let what = what.to_owned();
+            move |problem| ScenarioError::Value { what, problem: Box::new(problem) }
+        };
+        let mut tasks = JoinSet::new();
+        let (sendings, mut to_send) = mpsc::channel::<Sending>(256);
+        let mut gateways = Vec::new();
+        for entry in &scenario.gateways {
+            let eui = problem::eui("eui", &entry.eui).map_err(wrong(&entry.name))?;
+            let place = Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg };
+            let gateway = Gateway::connect(eui, &entry.name, place, f64::from(entry.antenna_gain_dbi), server)
+                .await
+                .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
+            tasks.spawn(Arc::clone(&gateway).run(sendings.clone()));
+            gateways.push(gateway);
+        }
+        let mut inhabitants = Vec::new();
+        for entry in &scenario.devices {
+            inhabitants.push(Arc::new(inhabitant(entry).map_err(wrong(&entry.name))?));
+        }
+        let events = broadcast::Sender::new(1024);
+        for (i, inhabitant) in inhabitants.iter().enumerate() {
+            // Not all at once: real devices are switched on one after another too.
+            let start = Duration::from_millis(300 + 700 * i as u64);
+            tasks.spawn(live(Arc::clone(inhabitant), gateways.clone(), events.clone(), start));
+        }
+        let (all, radios, tell) = (inhabitants.clone(), gateways.clone(), events.clone());
+        tasks.spawn(async move {
+            while let Some(sending) = to_send.recv().await {
+                let (all, radios, tell) = (all.clone(), radios.clone(), tell.clone());
+                tokio::spawn(async move { spread(&sending, &all, &radios, &tell).await });
+            }
+        });
+        Ok(Self { inhabitants, gateways, events, _tasks: tasks })
+    }
+
+    /// What goes on from now on.
+    pub fn events(&self) -> broadcast::Receiver<Event> {
+        self.events.subscribe()
+    }
+
+    /// Makes a device send soon; a device that is still in its receive windows does so after them.
+    pub fn nudge(&self, device: &str) {
+        for inhabitant in self.inhabitants.iter().filter(|i| i.entry.name == device) {
+            inhabitant.nudge.notify_one();
+        }
+    }
+
+    /// Switches a gateway on or off.
+    pub fn switch_gateway(&self, eui: Eui64, on: bool) {
+        self.gateways.iter().filter(|g| g.eui == eui).for_each(|g| g.switch(on));
+    }
+}
+
+/// A device's life: join until it is answered, then measure and send.
+async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcast::Sender<Event>, start: Duration) {
+    tokio::time::sleep(start).await;
+    let mut last = Instant::now();
+    loop {
+        let joined = me.device().joined();
+        let emission = if joined {
+            let (port, payload) = me.sensor().measure(last.elapsed().as_secs_f64());
+            me.device().uplink(port, &payload, me.entry.confirmed)
+        } else {
+            Some(me.device().join_request())
+        };
+        last = Instant::now();
+        let Some(emission) = emission else { return };
+        tokio::time::sleep(emission.airtime).await;
+        let end = Instant::now();
+        let closed = me.device().listen_after(&emission, end);
+        let heard_by = emit(&me, &emission, end, &gateways).await;
+        let _ = events.send(Event { device: me.entry.name.clone(), what: What::Sent { join: !joined, heard_by } });
+        tokio::time::sleep_until(closed).await;
+        let wait = match (joined, me.device().joined()) {
+            (false, true) => Duration::from_millis(500),
+            (false, false) => JOIN_AGAIN.mul_f64(jitter()),
+            _ => Duration::from_secs_f64(me.entry.interval_s * jitter()).saturating_sub(last.elapsed()),
+        };
+        tokio::select! {
+            () = tokio::time::sleep(wait) => {}
+            () = me.nudge.notified() => {}
+        }
+    }
+}
+
+/// Real intervals are never quite even, and two devices must not collide for ever.
+fn jitter() -> f64 {
+    rand::rng().random_range(0.9..1.1)
+}
+
+/// A frame from a device to whoever hears it; says how many.
+async fn emit(me: &Inhabitant, emission: &Emission, end: Instant, gateways: &[Arc<Gateway>]) -> usize {
+    let mut heard = 0;
+    for gateway in gateways {
+        let arrival = radio::arrival(
+            me.place,
+            gateway.place,
+            DEVICE_EIRP_DBM,
+            gateway.gain_dbi,
+            emission.frequency_hz,
+            emission.modulation,
+            rand::random(),
+        );
+        if arrival.heard {
+            gateway.heard(emission, end, arrival).await;
+            heard += 1;
+        }
+    }
+    heard
+}
+
+/// A frame from a gateway to the devices that listen at that moment and are near enough.
+async fn spread(
+    sending: &Sending,
+    inhabitants: &[Arc<Inhabitant>],
+    gateways: &[Arc<Gateway>],
+    events: &broadcast::Sender<Event>,
+) {
+    tokio::time::sleep_until(sending.at).await;
+    let Some(gateway) = gateways.iter().find(|g| g.eui == sending.gateway) else { return };
+    let TxPacket { frequency_hz, modulation, power_dbm, .. } = sending.packet;
+    for inhabitant in inhabitants {
+        let eirp_dbm = f64::from(power_dbm) + gateway.gain_dbi;
+        let arrival =
+            radio::arrival(gateway.place, inhabitant.place, eirp_dbm, 0.0, frequency_hz, modulation, rand::random());
+        let received = {
+            let mut device = inhabitant.device();
+            let hears = arrival.heard && device.listens(sending.at, frequency_hz, modulation);
+            if hears { device.receive(&sending.packet.phy_payload) } else { None }
+        };
+        let Some(downlink) = received else { continue };
+        let tell = |what| {
+            let _ = events.send(Event { device: inhabitant.entry.name.clone(), what });
+        };
+        tell(What::Received(downlink.clone()));
+        if let Downlink::Data { port: Some(port), payload, .. } = downlink {
+            let done = inhabitant.sensor().command(port, &payload);
+            tell(What::Did(done));
+        }
+    }
+}
