@@ -1,1 +1,9 @@
-//! End-to-end tests on loopback.
+//! What the end-to-end tests stand on: a MariaDB of their own, the built programs, a gateway that is
+//! driven frame by frame, and a browser. Every test has its own service, ports and database.
+
+pub mod browser;
+pub mod gateway;
+pub mod mariadb;
+pub mod programs;
+pub mod service;
+pub mod wait;

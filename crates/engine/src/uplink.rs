@@ -9,7 +9,7 @@ use crate::collect::Collected;
 use crate::downlink::airtime_change;
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, RefusedEvent, UplinkEvent};
 use crate::ledger::Transmitter;
-use crate::outbox::OutboxState;
+use crate::outbox::{Outbox, OutboxId, OutboxState};
 use crate::refusal::Refusal;
 use crate::time::Timestamp;
 
@@ -123,27 +123,10 @@ impl Engine {
             warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
         }
 
-        match (device.outbox.awaiting_ack(), flags.ack) {
-            (Some((id, sent_counter)), true) => {
-                let data = device.outbox.get_mut(id).map(|item| (item.port, item.payload.clone()));
-                device.outbox.advance(id, OutboxState::Acknowledged, effects, dev_eui);
-                effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-                    dev_eui,
-                    stage: DownlinkStage::Acknowledged,
-                    outbox_id: Some(id),
-                    counter: Some(sent_counter),
-                    data,
-                    acknowledges: false,
-                    sent: None,
-                }))));
-            }
-            (Some((id, _)), false) => {
-                device.outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
-            }
-            (None, true) => warnings.push("the device acknowledges a downlink that is not awaited".into()),
-            (None, false) => {}
+        let awaited = device.outbox.awaiting_ack();
+        if flags.ack && awaited.is_none() {
+            warnings.push("the device acknowledges a downlink that is not awaited".into());
         }
-
         effects.push(Effect::Publish(Event::Uplink(Box::new(UplinkEvent {
             dev_eui,
             dev_addr: view.dev_addr(),
@@ -159,6 +142,9 @@ impl Engine {
             heard_by: frame.copies.clone(),
             warnings,
         }))));
+        if let Some((id, sent_counter)) = awaited {
+            settle(&mut device.outbox, id, sent_counter, flags.ack, dev_eui, effects);
+        }
         self.answer(now, dev_eui, view.confirmed(), flags.adr_ack_req, frame, effects);
     }
 
@@ -171,4 +157,31 @@ impl Engine {
         let booked = device.ledger.book(band.name, frame.best().heard_at, airtime_us);
         effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
     }
+}
+
+/// Ends the wait for an acknowledgement: a class A device that heard a confirmed downlink says so in
+/// its very next uplink (TS001 §4.3.1.2), so one without it means that it was not heard.
+fn settle(
+    outbox: &mut Outbox,
+    id: OutboxId,
+    counter: u32,
+    acknowledged: bool,
+    dev_eui: Eui64,
+    effects: &mut Vec<Effect>,
+) {
+    if !acknowledged {
+        outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
+        return;
+    }
+    let data = outbox.get_mut(id).map(|item| (item.port, item.payload.clone()));
+    outbox.advance(id, OutboxState::Acknowledged, effects, dev_eui);
+    effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+        dev_eui,
+        stage: DownlinkStage::Acknowledged,
+        outbox_id: Some(id),
+        counter: Some(counter),
+        data,
+        acknowledges: false,
+        sent: None,
+    }))));
 }

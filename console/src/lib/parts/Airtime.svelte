@@ -8,7 +8,7 @@
 </script>
 
 {#if bands.length === 0}
-  <p class="text-base-content/70">Nothing sent in the last hour.</p>
+  <p class="text-base-content/75">Nothing sent in the last hour.</p>
 {:else}
   <ul class="space-y-3">
     {#each bands as band (band.sub_band)}

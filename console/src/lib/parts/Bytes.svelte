@@ -7,5 +7,5 @@
 {#if pairs}
   <code class="font-mono text-[0.85em] break-words">{pairs}</code>
 {:else}
-  <span class="text-base-content/60">empty</span>
+  <span class="text-base-content/75">empty</span>
 {/if}

@@ -53,11 +53,11 @@
   <h2 class="mb-2">Outbox</h2>
   <form class="mb-3 flex flex-wrap items-end gap-3" onsubmit={add}>
     <label>
-      <span class="block text-sm text-base-content/70">Port</span>
+      <span class="block text-sm text-base-content/75">Port</span>
       <input class="input input-sm w-20" type="number" min="1" max="223" name="port" bind:value={port} required />
     </label>
     <label class="min-w-40 flex-1">
-      <span class="block text-sm text-base-content/70">Payload in hex</span>
+      <span class="block text-sm text-base-content/75">Payload in hex</span>
       <input class="input input-sm w-full font-mono" name="payload" bind:value={payload} placeholder="28" autocomplete="off" />
     </label>
     <label class="flex h-8 items-center gap-2">
@@ -67,7 +67,7 @@
   </form>
   <Notice text={problem} />
   {#if items.length === 0}
-    <p class="text-base-content/70">Nothing was ever sent to this device.</p>
+    <p class="text-base-content/75">Nothing was ever sent to this device.</p>
   {:else}
     <ul class="space-y-1.5">
       {#each items as item (item.id)}
@@ -75,11 +75,11 @@
           <State state={item.state} />
           <span>port {item.port}</span>
           <Bytes hex={item.payload} />
-          <span class="text-sm text-base-content/70">{ago(item.changed_at, live.now)}</span>
+          <span class="text-sm text-base-content/75">{ago(item.changed_at, live.now)}</span>
           {#if item.state === "waiting"}
             <button class="btn btn-ghost btn-xs" onclick={() => cancel(item.id)}>Take out</button>
           {/if}
-          {#if item.note}<p class="w-full pl-5 text-sm text-base-content/70">{item.note}</p>{/if}
+          {#if item.note}<p class="w-full pl-5 text-sm text-base-content/75">{item.note}</p>{/if}
         </li>
       {/each}
     </ul>

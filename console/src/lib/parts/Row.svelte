@@ -20,7 +20,7 @@
 </script>
 
 <li class="grid grid-cols-[auto_1fr] gap-x-3 border-b border-base-300 px-1 py-2 sm:grid-cols-[5.5rem_6.5rem_1fr] {fresh ? 'arrived' : ''}">
-  <time class="pt-0.5 font-mono text-xs text-base-content/70 tabular-nums" datetime={message.time} title={moment(message.time)}>
+  <time class="pt-0.5 font-mono text-xs text-base-content/75 tabular-nums" datetime={message.time} title={moment(message.time)}>
     {clock(message.time)}
   </time>
   <span class="font-medium {mark.tone}"><span aria-hidden="true" class="inline-block w-4">{mark.sign}</span>{mark.word}</span>
@@ -30,11 +30,11 @@
         {#if message.device}
           <a class="link-hover font-semibold" href="/devices/{message.device.eui}">{message.device.name}</a>
         {:else if message.type === "refused"}
-          <span class="text-base-content/70">nobody known</span>
+          <span class="text-base-content/75">nobody known</span>
         {/if}
       {/if}
       {#if message.type === "uplink"}
-        <span class="text-sm text-base-content/70">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
+        <span class="text-sm text-base-content/75">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
         <Bytes hex={message.frame.payload} />
       {:else if message.type === "join"}
         <span>joined, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
@@ -58,7 +58,7 @@
       {#if Object.keys(message.readings).length > 0}
         <div class="flex flex-wrap gap-x-4">
           {#each Object.entries(message.readings) as [name, reading] (name)}
-            <span><span class="text-base-content/70">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.unit ?? ""}</span>
+            <span><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.unit ?? ""}</span>
           {/each}
         </div>
       {/if}
@@ -79,7 +79,7 @@
       <p class="text-error">not answered: {message.unanswered}</p>
     {/if}
 
-    <p class="text-sm text-base-content/70">
+    <p class="text-sm text-base-content/75">
       {#if message.type === "uplink" || message.type === "join"}
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
       {:else if message.type === "refused"}

@@ -78,5 +78,5 @@
     {/each}
   </nav>
 {:else}
-  <p class="p-8 text-base-content/70">Asking the service…</p>
+  <p class="p-8 text-base-content/75">Asking the service…</p>
 {/if}

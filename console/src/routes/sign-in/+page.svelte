@@ -44,7 +44,7 @@
     </label>
     <Notice text={problem} />
     <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
-    <p class="text-sm text-base-content/70">
+    <p class="text-sm text-base-content/75">
       At its first start the service makes an owner account and prints its password once, where it was started.
     </p>
   </form>

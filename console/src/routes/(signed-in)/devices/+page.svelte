@@ -92,7 +92,7 @@
       </thead>
       <tbody>
         {#each devices as device (device.dev_eui)}
-          <tr class={device.refusal ? "border-b-0" : ""} data-device={device.name}>
+          <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
             <td><a class="link font-semibold link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
             <td><State state={device.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
@@ -104,7 +104,7 @@
             <tr>
               <td colspan="6" class="pt-0">
                 <div class="border-l-4 border-error/60 pl-3">
-                  <p>{device.refusal.why} <span class="text-base-content/70">({ago(device.refusal.time, live.now)})</span></p>
+                  <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>
                   <p><b>Next:</b> {device.refusal.next_step}</p>
                 </div>
               </td>
@@ -118,5 +118,5 @@
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/70">Asking…</p>
+  <p class="text-base-content/75">Asking…</p>
 {/if}

@@ -67,7 +67,7 @@
             <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(gateway.eui)}</td>
             <td class="text-right tabular-nums">{gateway.frames}</td>
             <td class="whitespace-nowrap">
-              {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/60">none this hour</span>{/if}
+              {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">none this hour</span>{/if}
             </td>
             <td class="font-mono text-[0.85em]">{gateway.address ?? "–"}</td>
           </tr>
@@ -76,13 +76,13 @@
     </table>
   </div>
 {:else if !problem}
-  <p class="text-base-content/70">Asking…</p>
+  <p class="text-base-content/75">Asking…</p>
 {/if}
 
 <section class="mt-8">
   <h2>Strangers</h2>
   {#if strangers.length === 0}
-    <p class="mt-1 text-base-content/70">No gateway calls without being registered.</p>
+    <p class="mt-1 text-base-content/75">No gateway calls without being registered.</p>
   {:else}
     <p class="mt-1 mb-2 max-w-prose text-base-content/80">
       These call here but are not registered. They are answered, so that they stay visible; their frames are turned away. If one is

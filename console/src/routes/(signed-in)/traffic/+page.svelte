@@ -103,5 +103,5 @@
     <button class="btn mt-3" onclick={earlier}>Earlier</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/70">Asking…</p>
+  <p class="text-base-content/75">Asking…</p>
 {/if}

@@ -59,7 +59,7 @@
     <h1>{device.name}</h1>
     <State state={device.state} />
     <span title={device.last_heard ? moment(device.last_heard) : ""}>last heard {ago(device.last_heard, live.now)}</span>
-    {#if device.rhythm_s}<span class="text-base-content/70">usually every {Math.round(device.rhythm_s)} s</span>{/if}
+    {#if device.rhythm_s}<span class="text-base-content/75">usually every {Math.round(device.rhythm_s)} s</span>{/if}
   </div>
 
   {#if device.refusal}
@@ -67,65 +67,69 @@
       <h2 class="text-error">{device.refusal.join ? "Its join is refused" : "Its last frame was refused"}</h2>
       <p class="mt-1">{device.refusal.why}</p>
       <p class="mt-1"><b>Next:</b> {device.refusal.next_step}</p>
-      <p class="mt-1 text-sm text-base-content/70">{ago(device.refusal.time, live.now)}</p>
+      <p class="mt-1 text-sm text-base-content/75">{ago(device.refusal.time, live.now)}</p>
     </section>
   {/if}
 
-  <div class="grid gap-5 lg:grid-cols-[1.15fr_1fr]">
-    <section class="rounded-box border border-base-300 p-4">
-      <h2 class="mb-2">Readings</h2>
-      {#if Object.keys(device.readings).length === 0}
-        <p class="text-base-content/70">
-          {device.model ? "None yet: they come with its first decoded uplink." : "It has no model, so its payloads are not decoded."}
-        </p>
-      {:else}
-        <dl class="grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-3">
-          {#each Object.entries(device.readings) as [name, last] (name)}
-            {#key last.time}
-              <div class="rounded-field px-2 py-1 {news ? 'arrived' : ''}" data-reading={name}>
-                <dt class="text-sm text-base-content/70">{name.replaceAll("_", " ")}</dt>
-                <dd class="text-xl font-semibold tabular-nums">
-                  {value(last)} <span class="text-base font-normal text-base-content/70">{last.unit ?? ""}</span>
-                </dd>
-                <dd class="text-sm text-base-content/70">{ago(last.time, live.now)}</dd>
-              </div>
-            {/key}
-          {/each}
-        </dl>
-      {/if}
-    </section>
-
-    <section class="rounded-box border border-base-300 p-4">
-      <h2 class="mb-2">Identity and session</h2>
-      <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/70">
-        <dt>DevEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
-        <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
-        <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
-        <dt>Model</dt><dd>{device.model ?? "none"}</dd>
-        <dt>Region</dt><dd>{device.region}</dd>
-        {#if device.session}
-          <dt>DevAddr</dt><dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
-          <dt>Joined</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
-          <dt>Last FCntUp</dt><dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
-          <dt>Next FCntDown</dt><dd class="tabular-nums">{device.session.next_counter_down}</dd>
+  <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
+  <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
+    <div class="grid gap-5">
+      <section class="rounded-box border border-base-300 p-4">
+        <h2 class="mb-2">Readings</h2>
+        {#if Object.keys(device.readings).length === 0}
+          <p class="text-base-content/75">
+            {device.model ? "None yet: they come with its first decoded uplink." : "It has no model, so its payloads are not decoded."}
+          </p>
         {:else}
-          <dt>Session</dt><dd>none: it has not joined</dd>
+          <dl class="grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-3">
+            {#each Object.entries(device.readings) as [name, last] (name)}
+              {#key last.time}
+                <div class="rounded-field px-2 py-1 {news ? 'arrived' : ''}" data-reading={name}>
+                  <dt class="text-sm text-base-content/75">{name.replaceAll("_", " ")}</dt>
+                  <dd class="text-xl font-semibold tabular-nums">
+                    {value(last)} <span class="text-base font-normal text-base-content/75">{last.unit ?? ""}</span>
+                  </dd>
+                  <dd class="text-sm text-base-content/75">{ago(last.time, live.now)}</dd>
+                </div>
+              {/key}
+            {/each}
+          </dl>
         {/if}
-      </dl>
-    </section>
+      </section>
 
-    <Outbox {eui} news={outboxNews} />
+      <Outbox {eui} news={outboxNews} />
+    </div>
+    <div class="grid gap-5">
+      <section class="rounded-box border border-base-300 p-4">
+        <h2 class="mb-2">Identity and session</h2>
+        <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/75">
+          <dt>DevEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
+          <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
+          <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
+          <dt>Model</dt><dd>{device.model ?? "none"}</dd>
+          <dt>Region</dt><dd>{device.region}</dd>
+          {#if device.session}
+            <dt>DevAddr</dt><dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
+            <dt>Joined</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
+            <dt>Last FCntUp</dt><dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
+            <dt>Next FCntDown</dt><dd class="tabular-nums">{device.session.next_counter_down}</dd>
+          {:else}
+            <dt>Session</dt><dd>none: it has not joined</dd>
+          {/if}
+        </dl>
+      </section>
 
-    <section class="rounded-box border border-base-300 p-4">
-      <h2 class="mb-2">Airtime in the last hour</h2>
-      <Airtime bands={device.airtime} />
-    </section>
+      <section class="rounded-box border border-base-300 p-4">
+        <h2 class="mb-2">Airtime in the last hour</h2>
+        <Airtime bands={device.airtime} />
+      </section>
+    </div>
   </div>
 
   <section class="mt-6">
     <h2 class="mb-1">Last frames</h2>
     {#if messages.length === 0}
-      <p class="text-base-content/70">Nothing was heard of it yet.</p>
+      <p class="text-base-content/75">Nothing was heard of it yet.</p>
     {:else}
       <ul class="border-t border-base-300">
         {#each messages as message, i (message.id)}
@@ -135,5 +139,5 @@
     {/if}
   </section>
 {:else if !problem}
-  <p class="text-base-content/70">Asking…</p>
+  <p class="text-base-content/75">Asking…</p>
 {/if}

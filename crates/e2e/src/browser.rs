@@ -1,0 +1,96 @@
+//! A headless Chromium.
+
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use serde_json::json;
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+
+use crate::mariadb::free_port;
+use crate::wait;
+
+/// A browser window.
+pub struct Browser {
+    pub window: WebDriver,
+    driver: Child,
+    _profile: TempDir,
+}
+
+impl Browser {
+    /// Opens a window of this size; a narrow one is a phone's.
+    pub async fn open(width: u32, height: u32) -> Result<Self> {
+        let port = free_port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .context("chromedriver; scripts/test installs what is missing")?;
+        let profile = tempfile::Builder::new().prefix("keen-heron-browser-").tempdir()?;
+        let mut wanted = DesiredCapabilities::chrome();
+        for arg in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--disable-dev-shm-usage",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            &format!("--window-size={width},{height}"),
+            &format!("--user-data-dir={}", profile.path().display()),
+        ] {
+            wanted.add_arg(arg)?;
+        }
+        if width < 500 {
+            let metrics =
+                json!({ "deviceMetrics": { "width": width, "height": height, "pixelRatio": 2, "touch": true } });
+            wanted.add_experimental_option("mobileEmulation", metrics)?;
+        }
+        let address = format!("http://127.0.0.1:{port}");
+        let window = wait::until("chromedriver", async || WebDriver::new(&address, wanted.clone()).await.ok()).await;
+        Ok(Self { window, driver, _profile: profile })
+    }
+
+    /// The text of an element, once `right` agrees with it.
+    pub async fn text_when(&self, css: &str, right: impl Fn(&str) -> bool) -> String {
+        let what = format!("the text of {css}");
+        wait::until(&what, async || {
+            let element = self.window.find(By::Css(css)).await.ok()?;
+            element.text().await.ok().filter(|text| right(text))
+        })
+        .await
+    }
+
+    /// Clicks an element as soon as it is there.
+    pub async fn click(&self, by: By) {
+        let what = format!("a click on {by:?}");
+        wait::until(&what, async || self.window.find(by.clone()).await.ok()?.click().await.ok()).await;
+    }
+
+    /// Types into a field.
+    pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
+        let field = self.window.find(By::Css(css)).await?;
+        field.clear().await?;
+        field.send_keys(text).await?;
+        Ok(())
+    }
+
+    /// Closes the window.
+    pub async fn close(self) -> Result<()> {
+        self.window.clone().quit().await?;
+        // A moment for the browser to let go of its profile, which is about to be removed.
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        Ok(())
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}

@@ -1,0 +1,218 @@
+//! A running `herond`, and `heron` signed in to it.
+
+use std::io::{BufRead as _, BufReader};
+use std::net::SocketAddr;
+use std::process::{Child, Command, Output, Stdio};
+
+use reqwest::{Method, StatusCode};
+use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
+use simulator::scenario::Scenario;
+use tempfile::TempDir;
+
+use crate::mariadb::MariaDb;
+use crate::programs::program;
+
+/// Name of the estate made at the first start.
+pub const ESTATE: &str = "tarnsey";
+
+/// A service with a database and a data folder of its own.
+pub struct Service {
+    process: Child,
+    mariadb: &'static MariaDb,
+    database: String,
+    data: TempDir,
+    pub http: String,
+    pub udp: SocketAddr,
+    /// The owner's password, as printed at the first start.
+    pub password: String,
+    token: String,
+    client: reqwest::Client,
+}
+
+struct Started {
+    process: Child,
+    http: String,
+    udp: SocketAddr,
+    password: Option<String>,
+}
+
+fn start(database: &str, data: &TempDir, udp: &str) -> Started {
+    let mut process = Command::new(program("herond"))
+        .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--estate", ESTATE])
+        .arg("--data")
+        .arg(data.path().join("service"))
+        .env("HEROND_DATABASE", database)
+        .env("HEROND_LOG", "warn")
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("herond starts");
+    let mut password = None;
+    let out = process.stdout.take().expect("piped");
+    for line in BufReader::new(out).lines() {
+        let line = line.expect("text");
+        if let Some(given) = line.strip_prefix("  password: ") {
+            password = Some(given.to_owned());
+        }
+        if let Some(rest) = line.strip_prefix("Keen Heron is up: ") {
+            let (http, rest) = rest.split_once(" (console and API), ").expect("two addresses");
+            let udp = rest.split(' ').next().and_then(|a| a.parse().ok()).expect("an address");
+            return Started { process, http: http.to_owned(), udp, password };
+        }
+    }
+    panic!("herond ended before it was up: {:?}", process.wait());
+}
+
+impl Service {
+    /// The first start of a service, on the shared server.
+    pub async fn first_start() -> Self {
+        Self::on(MariaDb::shared()).await
+    }
+
+    /// The first start of a service, on a given server.
+    pub async fn on(mariadb: &'static MariaDb) -> Self {
+        let database = format!("heron_{:016x}", rand::random::<u64>());
+        let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
+        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0");
+        let mut service = Self {
+            process: started.process,
+            mariadb,
+            database,
+            data,
+            http: started.http,
+            udp: started.udp,
+            password: started.password.expect("the first start prints a password"),
+            token: String::new(),
+            client: reqwest::Client::new(),
+        };
+        let name_and_password = json!({ "name": "owner", "password": service.password });
+        let signed_in: api::people::SignedIn = service.done(Method::POST, "/sign-in", Some(name_and_password)).await;
+        service.token = signed_in.token;
+        service
+    }
+
+    /// Ends the service as a power cut would.
+    pub fn kill(&mut self) {
+        self.process.kill().expect("a running service");
+        self.process.wait().expect("a child");
+    }
+
+    /// Ends the service as an operator would; says whether it ended well.
+    pub fn stop(&mut self) -> bool {
+        let asked = Command::new("kill").arg(self.process.id().to_string()).status();
+        assert!(asked.is_ok_and(|status| status.success()));
+        self.process.wait().is_ok_and(|status| status.success())
+    }
+
+    /// Starts it again on what it left behind, with the same port for gateways.
+    pub fn start_again(&mut self) {
+        let started = start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string());
+        assert_eq!(started.password, None, "only the first start prints a password");
+        (self.process, self.http) = (started.process, started.http);
+    }
+
+    /// All that the database holds.
+    pub fn dump(&self) -> String {
+        self.mariadb.dump(&self.database)
+    }
+
+    /// What a statement gives, a line a row.
+    pub fn query(&self, statement: &str) -> String {
+        self.mariadb.query(&self.database, statement)
+    }
+
+    /// A request as the owner, with whatever answer.
+    pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        let request = self.client.request(method, format!("{}{}{path}", self.http, api::BASE));
+        if self.token.is_empty() { request } else { request.bearer_auth(&self.token) }
+    }
+
+    /// Status and JSON of an answer.
+    pub async fn call(&self, method: Method, path: &str, body: Option<Value>) -> (StatusCode, Value) {
+        let mut request = self.request(method, path);
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let answer = request.send().await.expect("an answer");
+        let status = answer.status();
+        let text = answer.text().await.expect("a body");
+        (status, serde_json::from_str(&text).unwrap_or(Value::String(text)))
+    }
+
+    /// A request that has to succeed.
+    pub async fn done<T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<Value>) -> T {
+        let (status, value) = self.call(method.clone(), path, body).await;
+        assert!(status.is_success(), "{method} {path}: {status} {value}");
+        serde_json::from_value(value).expect("the type asked for")
+    }
+
+    /// The same below the estate.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> T {
+        self.done(Method::GET, &format!("/estates/{ESTATE}/{path}"), None).await
+    }
+
+    /// The same below the estate.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: Value) -> T {
+        self.done(Method::POST, &format!("/estates/{ESTATE}/{path}"), Some(body)).await
+    }
+
+    /// The problem an estate's endpoint answers with.
+    pub async fn refused(&self, method: Method, path: &str, body: Value) -> (u16, api::problem::Problem) {
+        let (status, value) = self.call(method, &format!("/estates/{ESTATE}/{path}"), Some(body)).await;
+        (status.as_u16(), serde_json::from_value(value).expect("a problem"))
+    }
+
+    /// Registers what a scenario names.
+    pub async fn register(&self, scenario: &Scenario) {
+        for fleet in &scenario.fleets {
+            let _: Value = self.post("fleets", value(&fleet.to_register())).await;
+        }
+        for model in &scenario.models {
+            let path = format!("/estates/{ESTATE}/models/{}", model.slug);
+            let _: Value = self.done(Method::PUT, &path, Some(value(&model.to_register()))).await;
+        }
+        for gateway in scenario.gateways.iter().filter(|g| !g.stranger) {
+            let _: Value = self.post("gateways", value(&gateway.to_register())).await;
+        }
+        for device in &scenario.devices {
+            let _: Value = self.post("devices", value(&device.to_register())).await;
+        }
+    }
+
+    /// Runs `heron` with a sign-in of its own.
+    pub fn heron(&self, args: &[&str]) -> Output {
+        self.heron_command(args).output().expect("heron runs")
+    }
+
+    /// The same, not started yet.
+    pub fn heron_command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(program("heron"));
+        command.args(args).env("HERON_CONFIG", self.data.path().join("client")).env_remove("HERON_TOKEN");
+        command.stdin(Stdio::null());
+        command
+    }
+
+    /// What `heron` prints when it has to succeed.
+    pub fn heron_says(&self, args: &[&str]) -> String {
+        let out = self.heron(args);
+        assert!(out.status.success(), "heron {args:?}: {}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8(out.stdout).expect("text")
+    }
+
+    /// What `heron --json` prints.
+    pub fn heron_json<T: DeserializeOwned>(&self, args: &[&str]) -> T {
+        let text = self.heron_says(&[args, &["--json"]].concat());
+        serde_json::from_str(&text).unwrap_or_else(|e| panic!("heron {args:?}: {e} in {text}"))
+    }
+}
+
+fn value(body: &impl serde::Serialize) -> Value {
+    serde_json::to_value(body).expect("plain values")
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}

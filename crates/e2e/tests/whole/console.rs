@@ -1,0 +1,95 @@
+//! The console in a headless browser.
+
+use e2e::browser::Browser;
+use e2e::service::Service;
+use simulator::device::Downlink;
+use simulator::world::{What, World};
+use thirtyfour::By;
+
+use crate::scenes::tarnsey;
+
+async fn sign_in(browser: &Browser, service: &Service) {
+    browser.window.goto(&service.http).await.unwrap();
+    browser.text_when("h1", |text| text == "Keen Heron").await;
+    browser.fill("input[name=password]", "not this one").await.unwrap();
+    browser.click(By::Css("form button")).await;
+    browser.text_when("[role=alert]", |text| text.contains("Name or password is wrong")).await;
+    browser.fill("input[name=password]", &service.password).await.unwrap();
+    browser.click(By::Css("form button")).await;
+    browser.text_when("h1", |text| text == "Gateways").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_sign_in_to_a_command_that_arrives() {
+    let service = Service::first_start().await;
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &service).await;
+    let empty = browser.text_when("main", |text| text.contains("No gateway is registered yet")).await;
+    assert!(empty.contains("heron gateway add"), "an empty page teaches the next step");
+
+    let scenario = tarnsey(&["sluice-07", "collar-19"]);
+    service.register(&scenario).await;
+    let world = World::start(&scenario, service.udp).await.unwrap();
+    let mut events = world.events();
+
+    browser.window.refresh().await.unwrap();
+    let row = browser.text_when("tr[data-gateway=chapel-rise]", |text| text.contains("listening")).await;
+    assert!(row.contains("02a1 f000 0000 0001"), "{row}");
+    browser.text_when("main", |text| text.contains("02c7 e000 0000 00ff")).await;
+
+    // Without a refresh: the join and the refusal appear as they happen.
+    browser.click(By::LinkText("Devices")).await;
+    browser.text_when("tr[data-device='sluice-07']", |text| text.contains("active")).await;
+    browser.text_when("main", |text| text.contains("the AppKey in the device differs") && text.contains("Next:")).await;
+
+    browser.click(By::LinkText("sluice-07")).await;
+    browser.text_when("[data-reading=opening]", |text| text.contains("0 %")).await;
+    browser.fill("input[name=payload]", "28").await.unwrap();
+    browser.click(By::XPath("//button[text()='Put in']")).await;
+    loop {
+        let event = events.recv().await.unwrap();
+        if let What::Received(Downlink::Data { port: Some(10), payload, .. }) = event.what {
+            assert_eq!((event.device.as_str(), &payload[..]), ("sluice-07", &[0x28][..]));
+            break;
+        }
+    }
+    browser.text_when("[data-outbox]", |text| text.contains("sent")).await;
+    browser.text_when("[data-reading=opening]", |text| text.contains("40 %")).await;
+
+    // A wrong payload is refused in words, where it was typed.
+    browser.fill("input[name=payload]", "2x").await.unwrap();
+    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.text_when("[role=alert]", |text| text.contains("payload") && text.contains("not a hex digit")).await;
+
+    browser.click(By::LinkText("Traffic")).await;
+    browser.text_when("main ul", |text| text.contains("opening 40 %")).await;
+    let before = browser.text_when("main ul li", |_| true).await;
+    browser.text_when("main ul li", |text| text != before).await;
+
+    browser.click(By::XPath("//button[text()='Sign out']")).await;
+    browser.text_when("h1", |text| text == "Keen Heron").await;
+    browser.window.goto(format!("{}/devices", service.http)).await.unwrap();
+    browser.text_when("form", |text| text.contains("Password")).await;
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_fits_a_phone() {
+    let service = Service::first_start().await;
+    let scenario = tarnsey(&["tide-01"]);
+    service.register(&scenario).await;
+    let world = World::start(&scenario, service.udp).await.unwrap();
+    let browser = Browser::open(390, 844).await.unwrap();
+    sign_in(&browser, &service).await;
+    for path in ["/gateways", "/devices", "/devices/02b0010000000001", "/traffic"] {
+        browser.window.goto(format!("{}{path}", service.http)).await.unwrap();
+        browser.text_when("h1", |text| !text.is_empty()).await;
+        let fits =
+            "const all = document.documentElement; all.style.width = '390px'; document.body.style.width = '390px';
+            return document.querySelector('main').scrollWidth <= Math.max(390, innerWidth);";
+        let wide = browser.window.execute(fits, Vec::new()).await.unwrap();
+        assert_eq!(wide.json(), &serde_json::Value::Bool(true), "{path} is wider than its window");
+    }
+    drop(world);
+    browser.close().await.unwrap();
+}

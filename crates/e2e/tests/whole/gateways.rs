@@ -1,0 +1,176 @@
+//! Gateways over UDP: strangers, states, reports.
+
+use api::Page;
+use api::gateway::{Gateway, GatewayState, Stranger};
+use api::message::{Body, Message};
+use api::outbox::{OutboxItem, OutboxState};
+use e2e::gateway::{Gateway as Caller, emission};
+use e2e::service::Service;
+use e2e::wait::until;
+use gateway_link::udp::{Datagram, TxAckError};
+use lorawan::Modulation;
+use serde_json::{Value, json};
+
+use crate::scenes::{Bench, DEV_EUI, GATEWAY, device, registration};
+
+#[tokio::test]
+async fn a_stranger_is_answered_listed_and_not_believed() {
+    let service = Service::first_start().await;
+    let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
+    let _: Value = service.post("devices", registration(DEV_EUI, "probe-1", None)).await;
+    let mut caller = Caller::towards(service.udp, GATEWAY).await;
+    caller.pull().await;
+    let request = device(DEV_EUI).join_request();
+    caller.push(&request, 1).await;
+
+    let strangers: Vec<Stranger> = service.get("strangers").await;
+    assert_eq!((strangers.len(), strangers[0].eui, strangers[0].frames_turned_away), (1, GATEWAY, 1));
+    let intake: api::Intake = service.done(reqwest::Method::GET, "/intake", None).await;
+    assert_eq!(intake.frames, 0);
+    assert_eq!((intake.dropped[0].reason.as_str(), intake.dropped[0].count), ("stranger_gateway", 1));
+    let traffic: Page<Message> = service.get("traffic").await;
+    assert_eq!(traffic.items, []);
+
+    // Registered, it is one of ours at once, and the same frame is taken.
+    let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
+    let none: Vec<Stranger> = service.get("strangers").await;
+    assert_eq!(none, []);
+    caller.pull().await;
+    caller.push(&request, 2).await;
+    let gateways: Page<Gateway> = service.get("gateways").await;
+    assert_eq!((gateways.items[0].state, gateways.items[0].frames), (GatewayState::Listening, 1));
+    until("the join", async || {
+        let traffic: Page<Message> = service.get("traffic?type=join").await;
+        (traffic.items.len() == 1).then_some(())
+    })
+    .await;
+}
+
+#[tokio::test]
+async fn the_gateway_s_reports_decide() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    let item: OutboxItem =
+        bench.service.post(&format!("devices/{DEV_EUI}/outbox"), json!({ "port": 10, "payload": "c0 ff ee" })).await;
+    let early = bench.uplink(&[1], false).await;
+    let (token, first) = bench.next_downlink(early).await;
+    assert_eq!(first.at_clock_us, Some(bench.clock_us.wrapping_add(1_000_000)));
+    assert_eq!(first.frequency_hz, bench.frequency_hz, "the first window is on the uplink's frequency");
+    assert!(first.inverted_polarity && first.no_crc);
+    bench.gateway.report(token, Err(TxAckError::CollisionPacket)).await;
+    let (token, second) = bench.next_downlink(Vec::new()).await;
+    assert_eq!(second.at_clock_us, Some(bench.clock_us.wrapping_add(2_000_000)), "then the second window");
+    assert_eq!((second.frequency_hz, second.modulation), (869_525_000, Modulation::lora(12, 125).unwrap()));
+    assert_eq!(second.phy_payload, first.phy_payload);
+    bench.gateway.report(token, Ok(())).await;
+    until("the sent item", async || {
+        let outbox: Page<OutboxItem> = bench.service.get(&format!("devices/{DEV_EUI}/outbox")).await;
+        (outbox.items[0].id == item.id && outbox.items[0].state == OutboxState::Sent).then_some(())
+    })
+    .await;
+    let traffic: Page<Message> = bench.service.get("traffic?type=downlink").await;
+    let Body::Downlink(sent) = &traffic.items[0].body else { panic!("{traffic:?}") };
+    assert_eq!(sent.sent.as_ref().unwrap().window, "RX2");
+    assert_eq!(sent.frame.as_ref().unwrap().payload, "c0ffee");
+}
+
+#[tokio::test]
+async fn a_cancelled_downlink_stays_home() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    let outbox = format!("devices/{DEV_EUI}/outbox");
+    let first: OutboxItem = bench.service.post(&outbox, json!({ "port": 10, "payload": "01" })).await;
+    let second: OutboxItem = bench.service.post(&outbox, json!({ "port": 10, "payload": "02" })).await;
+    let path = format!("/estates/{}/{outbox}/{}", e2e::service::ESTATE, first.id);
+    let gone: OutboxItem = bench.service.done(reqwest::Method::DELETE, &path, None).await;
+    assert_eq!(gone.state, OutboxState::Cancelled);
+    let early = bench.uplink(&[1], false).await;
+    let (token, packet) = bench.next_downlink(early).await;
+    bench.gateway.report(token, Ok(())).await;
+    let Some(simulator::device::Downlink::Data { payload, .. }) = bench.device.receive(&packet.phy_payload) else {
+        panic!("a data frame")
+    };
+    assert_eq!(payload, [2]);
+    until("the sent item", async || {
+        let items: Page<OutboxItem> = bench.service.get(&outbox).await;
+        let state = |id: &str| items.items.iter().find(|i| i.id == id).map(|i| i.state);
+        let done = (Some(OutboxState::Cancelled), Some(OutboxState::Sent));
+        ((state(&first.id), state(&second.id)) == done).then_some(())
+    })
+    .await;
+    let again = bench.service.refused(reqwest::Method::DELETE, &format!("{outbox}/{}", second.id), Value::Null).await;
+    assert_eq!((again.0, again.1.code.as_str()), (409, "not_waiting"));
+}
+
+#[tokio::test]
+async fn an_unreachable_gateway_gives_the_downlink_back() {
+    let service = Service::first_start().await;
+    let mut bench = Bench::with(service, None).await;
+    bench.join().await;
+    // Heard by a gateway that never opened its way down.
+    let other = lorawan::Eui64(0x02a1_f000_0000_0098);
+    let _: Value = bench.service.post("gateways", json!({ "eui": other, "name": "mute" })).await;
+    let mut mute = Caller::towards(bench.service.udp, other).await;
+    let outbox = format!("devices/{DEV_EUI}/outbox");
+    let _: OutboxItem = bench.service.post(&outbox, json!({ "port": 10, "payload": "01" })).await;
+    let frame = bench.device.uplink(2, &[1], false).unwrap();
+    mute.push(&emission(frame.phy_payload), 77).await;
+    let item = until("the item to come back", async || {
+        let items: Page<OutboxItem> = bench.service.get(&outbox).await;
+        items.items.into_iter().find(|i| i.attempts == 1 && i.state == OutboxState::Waiting)
+    })
+    .await;
+    assert!(item.note.unwrap().contains("cannot be reached"));
+}
+
+#[tokio::test]
+async fn any_datagram_is_survived() {
+    let bench = Bench::set_up().await;
+    let valid = |json: &str| [&[2, 0, 0, 0][..], &GATEWAY.to_bytes(), json.as_bytes()].concat();
+    for bytes in [
+        vec![],
+        vec![2],
+        vec![1, 0, 0, 2, 0, 0, 0, 0, 0, 0, 0, 0],
+        vec![2, 0, 0, 0x77],
+        vec![2, 0, 0, 2, 1, 2, 3],
+        valid("{\"rxpk\":[{\"tmst\":"),
+        valid("{\"rxpk\":{}}"),
+        valid(
+            "{\"rxpk\":[{\"tmst\":1,\"freq\":868.1,\"modu\":\"LORA\",\"datr\":\"SF7BW125\",\"rssi\":-1,\"data\":\"####\"}]}",
+        ),
+        valid(&"[".repeat(10_000)),
+        valid(&" ".repeat(20_000)),
+        Datagram::PullAck { token: 5 }.emit(),
+        Datagram::TxAck { token: 999, gateway: GATEWAY, result: Ok(()) }.emit(),
+    ] {
+        bench.gateway.send(&bytes).await;
+    }
+    for _ in 0..200 {
+        let len = rand::random_range(0..200);
+        let mut noise: Vec<u8> = (0..len).map(|_| rand::random()).collect();
+        if noise.len() > 3 && rand::random_bool(0.7) {
+            (noise[0], noise[3]) = (2, rand::random_range(0..6));
+        }
+        bench.gateway.send(&noise).await;
+    }
+    let intake = until("all kinds to be counted", async || {
+        let intake: api::Intake = bench.service.done(reqwest::Method::GET, "/intake", None).await;
+        let has = |reason: &str| intake.dropped.iter().any(|d| d.reason == reason);
+        let kinds = [
+            "too_short",
+            "too_long",
+            "other_protocol_version",
+            "unknown_identifier",
+            "unreadable_json",
+            "unreadable_entry",
+            "wrong_direction",
+            "unasked_transmit_report",
+        ];
+        kinds.into_iter().all(has).then_some(intake)
+    })
+    .await;
+    assert!(intake.dropped.iter().all(|d| !d.last.is_empty() && d.last_from.starts_with("127.0.0.1:")));
+    let mut bench = bench;
+    bench.gateway.pull().await;
+    bench.join().await;
+}

@@ -1,0 +1,102 @@
+//! What several tests begin with.
+
+use std::path::Path;
+
+use e2e::gateway::Gateway;
+use e2e::service::Service;
+use lorawan::region::Region;
+use lorawan::{AesKey, Eui64};
+use serde_json::{Value, json};
+use simulator::device::{Device, Downlink, Identity};
+use simulator::scenario::Scenario;
+
+pub const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0099);
+pub const JOIN_EUI: Eui64 = Eui64(0x02aa_0000_0000_0009);
+pub const DEV_EUI: Eui64 = Eui64(0x02b0_0900_0000_0001);
+pub const APP_KEY: AesKey = AesKey(*b"\x7d\x14\xb2\x09\xe6\x5a\x81\x3c\xf0\x27\x9b\x4e\xd8\x63\x1a\xc5");
+
+/// The demo's scenario with only these devices, sending every second or so.
+pub fn tarnsey(devices: &[&str]) -> Scenario {
+    let folder = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tarnsey"));
+    let mut scenario = Scenario::load(folder).unwrap();
+    scenario.devices.retain(|d| devices.contains(&d.name.as_str()));
+    for device in &mut scenario.devices {
+        device.interval_s = 1.0;
+    }
+    scenario
+}
+
+/// A service with a gateway, a fleet and one registered device.
+pub struct Bench {
+    pub service: Service,
+    pub gateway: Gateway,
+    pub device: Device,
+    pub clock_us: u32,
+    /// Of the last uplink.
+    pub frequency_hz: u32,
+}
+
+impl Bench {
+    pub async fn set_up() -> Self {
+        Self::with(Service::first_start().await, None).await
+    }
+
+    /// The same with a decoder for the device.
+    pub async fn with_decoder(decoder: &str) -> Self {
+        Self::with(Service::first_start().await, Some(decoder)).await
+    }
+
+    pub async fn with(service: Service, decoder: Option<&str>) -> Self {
+        let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
+        let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
+        if let Some(decoder) = decoder {
+            let model =
+                json!({ "maker": "Benchwright", "name": "Probe", "decoder": decoder, "units": { "level": "m" } });
+            let path = format!("/estates/{}/models/probe", e2e::service::ESTATE);
+            let _: Value = service.done(reqwest::Method::PUT, &path, Some(model)).await;
+        }
+        let model = decoder.map(|_| "probe");
+        let _: Value = service.post("devices", registration(DEV_EUI, "probe-1", model)).await;
+        let mut gateway = Gateway::towards(service.udp, GATEWAY).await;
+        gateway.pull().await;
+        Self { service, gateway, device: device(DEV_EUI), clock_us: 4_294_000_000, frequency_hz: 0 }
+    }
+
+    /// Joins the device.
+    pub async fn join(&mut self) {
+        let request = self.device.join_request();
+        let early = self.gateway.push(&request, self.clock_us).await;
+        let (token, packet) = self.next_downlink(early).await;
+        assert_eq!(packet.at_clock_us, Some(self.clock_us.wrapping_add(5_000_000)));
+        self.gateway.report(token, Ok(())).await;
+        assert!(matches!(self.device.receive(&packet.phy_payload), Some(Downlink::Joined(_))));
+    }
+
+    /// Sends an uplink.
+    pub async fn uplink(&mut self, payload: &[u8], confirmed: bool) -> Vec<(u16, gateway_link::udp::TxPacket)> {
+        self.clock_us = self.clock_us.wrapping_add(10_000_000);
+        let emission = self.device.uplink(2, payload, confirmed).unwrap();
+        self.frequency_hz = emission.frequency_hz;
+        self.gateway.push(&emission, self.clock_us).await
+    }
+
+    /// The next frame to send, one that came early included.
+    pub async fn next_downlink(
+        &self,
+        early: Vec<(u16, gateway_link::udp::TxPacket)>,
+    ) -> (u16, gateway_link::udp::TxPacket) {
+        match early.into_iter().next() {
+            Some(first) => first,
+            None => self.gateway.downlink(e2e::wait::PATIENCE).await.expect("a downlink"),
+        }
+    }
+}
+
+pub fn registration(dev_eui: Eui64, name: &str, model: Option<&str>) -> Value {
+    let app_key = APP_KEY.to_hex();
+    json!({ "dev_eui": dev_eui, "join_eui": JOIN_EUI, "app_key": app_key, "name": name, "fleet": "bench", "model": model })
+}
+
+pub fn device(dev_eui: Eui64) -> Device {
+    Device::new(Identity { dev_eui, join_eui: JOIN_EUI, app_key: APP_KEY }, Region::Eu868, 5)
+}
