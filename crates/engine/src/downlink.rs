@@ -97,7 +97,7 @@ impl Engine {
         let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
         let Some((taken, others)) = pick(&self.gateways, now, &usable, frame_len) else {
             if let Some(item) = item {
-                let why = OutboxState::Waiting(Wait::Again(no_way(&usable)));
+                let why = OutboxState::Waiting(Wait::again(&no_way(&usable)));
                 if item.state != why {
                     device.outbox.advance(item.id, why, effects, dev_eui);
                 }

@@ -74,6 +74,7 @@ impl Engine {
             dev_nonce,
             next_join_nonce: device.next_join_nonce,
         }));
+        device.outbox.joined(effects, dev_eui);
         self.by_addr.entry(dev_addr).or_default().push(dev_eui);
 
         let candidates = schedule::candidates(plan, frame, JOIN_ACCEPT_DELAY1_S);

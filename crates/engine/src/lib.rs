@@ -196,8 +196,10 @@ impl Engine {
                     ledger.restore(&sub_band, minute, airtime_us, frames);
                 }
             }
-            Command::Enqueue { dev_eui, item } => {
+            Command::Enqueue { dev_eui, mut item } => {
                 if let Some(device) = self.devices.get_mut(&dev_eui) {
+                    let wait = if device.session.is_some() { Wait::NextUplink } else { Wait::Join };
+                    item.state = OutboxState::Waiting(wait);
                     device.outbox.push(item, effects, dev_eui);
                 }
             }

@@ -60,6 +60,8 @@ impl OutboxState {
 /// What a waiting downlink waits for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Wait {
+    /// The device's join: there is no session to send it under.
+    Join,
     /// The device's next uplink: a class A device listens only then (TS001 §3.3).
     NextUplink,
     /// A data rate at which the payload fits.
@@ -69,19 +71,27 @@ pub enum Wait {
         /// Bytes allowed in the largest window of the last uplink.
         max: usize,
     },
-    /// The last try did not work out; the device's next uplink gives another.
+    /// The last try did not work out, for this reason; the device's next uplink gives another.
     Again(String),
+}
+
+impl Wait {
+    /// Another try after the next uplink, with the reason why the last one did not work out.
+    pub(crate) fn again(why: &str) -> Self {
+        Wait::Again(format!("{why}; tried again after the device's next uplink"))
+    }
 }
 
 impl fmt::Display for Wait {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Wait::Join => f.write_str("waits for the device to join: there is no session to send it under"),
             Wait::NextUplink => f.write_str("waits for the device's next uplink: a class A device listens only then"),
             Wait::SmallerThan { len, max } => write!(
                 f,
                 "{len} bytes do not fit: the data rate of the last uplink allows {max}; waits for a faster one"
             ),
-            Wait::Again(why) => write!(f, "{why}; tried again after the device's next uplink"),
+            Wait::Again(why) => f.write_str(why),
         }
     }
 }
@@ -94,12 +104,16 @@ pub(crate) struct Outbox {
 impl Outbox {
     /// Puts items back as stored. One that was under way when the service ended may or may not have
     /// been sent.
-    pub(crate) fn restore(items: Vec<OutboxItem>) -> Self {
+    pub(crate) fn restore(items: Vec<OutboxItem>, joined: bool) -> Self {
         let mut items: VecDeque<_> = items.into();
         for item in &mut items {
-            if item.state == OutboxState::UnderWay {
-                item.state =
-                    OutboxState::Waiting(Wait::Again("the service was restarted while it was under way".into()));
+            match item.state {
+                OutboxState::UnderWay => {
+                    let why = Wait::again("the service was restarted while it was under way");
+                    item.state = OutboxState::Waiting(why);
+                }
+                OutboxState::Waiting(_) if !joined => item.state = OutboxState::Waiting(Wait::Join),
+                _ => {}
             }
         }
         Self { items }
@@ -108,6 +122,14 @@ impl Outbox {
     pub(crate) fn push(&mut self, item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         effects.push(Effect::Persist(item.change(dev_eui)));
         self.items.push_back(item);
+    }
+
+    /// There is a session now: what waited for one waits for an uplink.
+    pub(crate) fn joined(&mut self, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        for item in self.items.iter_mut().filter(|i| i.state == OutboxState::Waiting(Wait::Join)) {
+            item.state = OutboxState::Waiting(Wait::NextUplink);
+            effects.push(Effect::Persist(item.change(dev_eui)));
+        }
     }
 
     /// Whether something waits to be sent.
@@ -154,7 +176,7 @@ impl Outbox {
             let why = format!("given up after {MAX_ATTEMPTS} attempts: {why}");
             (OutboxState::Failed(why.clone()), DownlinkStage::Failed(why))
         } else {
-            (OutboxState::Waiting(Wait::Again(why.to_owned())), DownlinkStage::Returned(why.to_owned()))
+            (OutboxState::Waiting(Wait::again(why)), DownlinkStage::Returned(why.to_owned()))
         };
         self.advance(id, state, effects, dev_eui);
         effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {

@@ -1,5 +1,5 @@
 //! Parse + verify + decrypt of an uplink, beside the raw AES-CMAC rate over the same bytes: the
-//! limit that no LoRaWAN stack can pass.
+//! limit that nothing built on it can pass.
 
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use lorawan::crypto::{MicKey, PayloadKey};

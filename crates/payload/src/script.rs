@@ -93,7 +93,7 @@ pub enum DecodeError {
     Interpreter(String),
 }
 
-/// A decoded payload.
+/// What was read out of a payload.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decoded {
     /// What was read, by name.

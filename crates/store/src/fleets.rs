@@ -32,16 +32,10 @@ impl Store {
 
     /// A page of an estate's fleets by short name.
     pub async fn fleets(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<Fleet>, StoreError> {
-        let rows = sqlx::query(
+        let statement =
             "SELECT f.slug, f.name, f.added_at, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices
-             FROM fleets f WHERE f.estate_id = ? AND f.slug > ? ORDER BY f.slug LIMIT ?",
-        )
-        .bind(estate_id)
-        .bind(after)
-        .bind(limit)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.iter().map(read).collect()
+             FROM fleets f WHERE f.estate_id = ? AND f.slug > ? ORDER BY f.slug LIMIT ?";
+        self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
     pub async fn fleet(&self, estate_id: EstateId, slug: &str) -> Result<Option<Fleet>, StoreError> {

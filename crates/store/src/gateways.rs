@@ -65,13 +65,8 @@ impl Store {
 
     /// A page of an estate's gateways by name.
     pub async fn gateways(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<GatewayRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM gateways WHERE estate_id = ? AND name > ? ORDER BY name LIMIT ?")
-            .bind(estate_id)
-            .bind(after)
-            .bind(limit)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.iter().map(read).collect()
+        let statement = "SELECT * FROM gateways WHERE estate_id = ? AND name > ? ORDER BY name LIMIT ?";
+        self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
     pub async fn gateway(&self, estate_id: EstateId, gateway: Eui64) -> Result<Option<GatewayRow>, StoreError> {

@@ -28,7 +28,7 @@ use std::time::Duration;
 
 use sqlx::MySqlPool;
 use sqlx::migrate::MigrateDatabase;
-use sqlx::mysql::MySqlPoolOptions;
+use sqlx::mysql::{MySqlPoolOptions, MySqlRow};
 use thiserror::Error;
 
 /// Why the store could not do something.
@@ -96,6 +96,17 @@ impl Store {
     /// Whether the database answers.
     pub async fn ping(&self) -> bool {
         sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
+    }
+
+    /// One page of an estate's list. The statement takes estate, cursor and limit, in this order.
+    async fn page(
+        &self,
+        statement: &'static str,
+        estate_id: EstateId,
+        after: &str,
+        limit: u32,
+    ) -> Result<Vec<MySqlRow>, StoreError> {
+        Ok(sqlx::query(statement).bind(estate_id).bind(after).bind(limit).fetch_all(&self.pool).await?)
     }
 
     /// Closes all connections.

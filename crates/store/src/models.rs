@@ -49,13 +49,8 @@ impl Store {
 
     /// A page of an estate's models by short name.
     pub async fn models(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<Model>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM models WHERE estate_id = ? AND slug > ? ORDER BY slug LIMIT ?")
-            .bind(estate_id)
-            .bind(after)
-            .bind(limit)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.iter().map(read).collect()
+        let statement = "SELECT * FROM models WHERE estate_id = ? AND slug > ? ORDER BY slug LIMIT ?";
+        self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
     pub async fn model(&self, estate_id: EstateId, slug: &str) -> Result<Option<Model>, StoreError> {

@@ -45,7 +45,7 @@ pub(crate) fn read(row: &MySqlRow) -> Result<OutboxItem, StoreError> {
     Ok(OutboxItem {
         id: id(row)?.to_string(),
         port: row.try_get("port")?,
-        payload: row.try_get::<Vec<u8>, _>("payload")?.iter().map(|b| format!("{b:02x}")).collect(),
+        payload: hex::encode(row.try_get::<Vec<u8>, _>("payload")?),
         confirmed: row.try_get("confirmed")?,
         state: state(row)?,
         note: row.try_get("note")?,
@@ -78,26 +78,19 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
 
 impl Store {
     /// Puts a downlink into an outbox; the engine is told of it afterwards.
-    pub async fn add_outbox_item(
-        &self,
-        dev_eui: Eui64,
-        id: Ulid,
-        port: u8,
-        payload: &[u8],
-        confirmed: bool,
-    ) -> Result<OutboxItem, StoreError> {
+    pub async fn add_outbox_item(&self, dev_eui: Eui64, item: &engine::OutboxItem) -> Result<OutboxItem, StoreError> {
         let now = Utc::now();
-        let waiting = engine::OutboxState::Waiting(Wait::NextUplink);
-        let (state, note, _) = columns(&waiting);
+        let id = Ulid(item.id.0);
+        let (state, note, _) = columns(&item.state);
         sqlx::query(
             "INSERT INTO outbox (id, dev_eui, port, payload, confirmed, state, note, attempts, added_at, changed_at)
              VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?)",
         )
         .bind(id.to_bytes().to_vec())
         .bind(eui_bytes(dev_eui))
-        .bind(port)
-        .bind(payload)
-        .bind(confirmed)
+        .bind(item.port)
+        .bind(&item.payload)
+        .bind(item.confirmed)
         .bind(state_word(state)?)
         .bind(&note)
         .bind(now)
@@ -106,9 +99,9 @@ impl Store {
         .await?;
         Ok(OutboxItem {
             id: id.to_string(),
-            port,
-            payload: payload.iter().map(|b| format!("{b:02x}")).collect(),
-            confirmed,
+            port: item.port,
+            payload: hex::encode(&item.payload),
+            confirmed: item.confirmed,
             state,
             note,
             attempts: 0,

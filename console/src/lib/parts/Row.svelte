@@ -80,7 +80,7 @@
     {/if}
 
     <p class="text-sm text-base-content/75">
-      {#if message.type === "uplink" || message.type === "join"}
+      {#if message.type === "join" || message.type === "uplink"}
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
       {:else if message.type === "refused"}
         {radio(message.radio)} · heard by {heard(message.heard_by)}

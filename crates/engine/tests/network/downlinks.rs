@@ -28,18 +28,9 @@ fn the_outbox_goes_out_one_second_after_an_uplink() {
 
     world.effects.clear();
     world.send(&session.plain());
-    let (view, payload) = session.read(&world.transmission().phy_payload, 1).to_owned_view();
-    assert_eq!((view, payload), (false, vec![0xbe]));
-}
-
-/// The pending flag and the payload, free of the frame's lifetime.
-trait ToOwnedView {
-    fn to_owned_view(&self) -> (bool, Vec<u8>);
-}
-impl ToOwnedView for (lorawan::wire::DataView<'_>, Vec<u8>) {
-    fn to_owned_view(&self) -> (bool, Vec<u8>) {
-        (self.0.downlink_flags().pending, self.1.clone())
-    }
+    let sent = world.transmission();
+    let (view, payload) = session.read(&sent.phy_payload, 1);
+    assert_eq!((view.downlink_flags().pending, payload), (false, vec![0xbe]));
 }
 
 #[test]
@@ -157,8 +148,9 @@ fn an_acknowledgement_does_not_wait_for_a_payload_that_does_not_fit() {
     world.enqueue(1, &[0; 60], false);
     world.sf = 12;
     world.send(&session.uplink(&[1], UplinkFlags::default(), true));
-    let (view, payload) = session.read(&world.transmission().phy_payload, 0).to_owned_view();
-    assert_eq!((view, payload), (true, vec![]), "empty, with more pending");
+    let sent = world.transmission();
+    let (view, payload) = session.read(&sent.phy_payload, 0);
+    assert_eq!((view.downlink_flags().pending, payload), (true, vec![]), "empty, with more pending");
 }
 
 #[test]
@@ -266,4 +258,25 @@ fn only_what_waits_can_be_cancelled() {
     world.effects.clear();
     world.command(Command::Cancel { dev_eui: DEV, id: OutboxId(1) });
     assert_eq!(world.effects, []);
+}
+
+#[test]
+fn before_the_join_there_is_nothing_to_send_under() {
+    let mut world = World::new();
+    let item = OutboxItem {
+        id: OutboxId(1),
+        port: 10,
+        payload: vec![1],
+        confirmed: false,
+        attempts: 0,
+        state: OutboxState::Waiting(Wait::NextUplink),
+    };
+    world.command(Command::Enqueue { dev_eui: DEV, item });
+    assert_eq!(world.outbox_states(), [&OutboxState::Waiting(Wait::Join)]);
+    world.effects.clear();
+    world.send(&World::join_request(1));
+    assert_eq!(world.outbox_states(), [&OutboxState::Waiting(Wait::NextUplink)]);
+    let mut session = world.join(2);
+    world.send(&session.plain());
+    assert_eq!(session.read(&world.transmission().phy_payload, 0).1, [1]);
 }

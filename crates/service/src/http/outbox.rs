@@ -62,16 +62,17 @@ pub async fn add_to_outbox(
             problem.detail(format!("{MAX_OPEN} downlinks are waiting for this device; cancel some first")),
         ));
     }
-    let id = Ulid::generate();
-    let stored = app.store.add_outbox_item(eui, id, port, &payload, new.confirmed).await?;
+    let joined = app.network.device(eui).await.is_some_and(|status| status.session.is_some());
     let item = engine::OutboxItem {
-        id: OutboxId(id.0),
+        id: OutboxId(Ulid::generate().0),
         port,
         payload,
         confirmed: new.confirmed,
         attempts: 0,
-        state: engine::OutboxState::Waiting(Wait::NextUplink),
+        state: engine::OutboxState::Waiting(if joined { Wait::NextUplink } else { Wait::Join }),
     };
+    // Stored first: an item the engine knows of must be there to be updated.
+    let stored = app.store.add_outbox_item(eui, &item).await?;
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
     Ok(Json(stored))
 }

@@ -52,7 +52,7 @@
     return live.listen((message) => {
       const device = devices?.find((d) => d.dev_eui === message.device?.eui);
       if (!device) return;
-      if (message.type === "uplink" || message.type === "join") {
+      if (message.type === "join" || message.type === "uplink") {
         device.state = "active";
         device.last_heard = message.time;
         device.refusal = null;
