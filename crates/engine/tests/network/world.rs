@@ -1,7 +1,7 @@
 //! A device, some gateways and a clock one can turn.
 
 use engine::*;
-use lorawan::crypto::{MicKey, PayloadKey, session_keys};
+use lorawan::crypto::{MicKey, PayloadKey, SessionKeys, session_keys};
 use lorawan::region::Region;
 use lorawan::wire::{DataRepr, DataView, JoinAccept, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation};
@@ -148,14 +148,7 @@ impl World {
         self.report(accepted.id, Ok(()));
         self.pass(7 * SECOND);
         self.effects.clear();
-        let accept = JoinAccept::open(&accepted.phy_payload, &KEY).unwrap();
-        let keys = session_keys(&KEY, accept.join_nonce, accept.net_id, dev_nonce);
-        Joined {
-            dev_addr: accept.dev_addr,
-            nwk: MicKey::new(&keys.nwk_s_key),
-            app: PayloadKey::new(&keys.app_s_key),
-            up: 0,
-        }
+        Joined::from_accept(&JoinAccept::open(&accepted.phy_payload, &KEY).unwrap(), dev_nonce)
     }
 
     pub fn enqueue(&mut self, id: u128, payload: &[u8], confirmed: bool) {
@@ -173,6 +166,21 @@ impl World {
 }
 
 impl Joined {
+    /// What a device makes of a join-accept.
+    pub fn from_accept(accept: &JoinAccept, dev_nonce: u16) -> Self {
+        let keys = session_keys(&KEY, accept.join_nonce, accept.net_id, dev_nonce);
+        Self::new(accept.dev_addr, &keys, 0)
+    }
+
+    /// The device's side of a session the network knows.
+    pub fn from_session(session: &Session) -> Self {
+        Self::new(session.dev_addr, &session.keys, session.up.map_or(0, |up| up + 1))
+    }
+
+    fn new(dev_addr: DevAddr, keys: &SessionKeys, up: u32) -> Self {
+        Self { dev_addr, nwk: MicKey::new(&keys.nwk_s_key), app: PayloadKey::new(&keys.app_s_key), up }
+    }
+
     /// The next uplink.
     pub fn uplink(&mut self, payload: &[u8], flags: UplinkFlags, confirmed: bool) -> Vec<u8> {
         let repr = DataRepr::uplink(self.dev_addr, self.up, flags, Some((2, payload))).confirmed(confirmed);
