@@ -119,3 +119,31 @@ pub fn confirm(yes: bool, what: &str) -> Result<()> {
     std::io::stdin().read_line(&mut answer)?;
     if matches!(answer.trim(), "y" | "Y" | "yes") { Ok(()) } else { bail!("nothing was changed") }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::TimeDelta;
+
+    #[test]
+    fn ages_are_told_in_the_largest_fitting_unit() {
+        let past = |s| ago(Some(Utc::now() - TimeDelta::seconds(s)));
+        assert_eq!(ago(None), "never");
+        assert_eq!(past(-5), "0 s ago", "clocks differ");
+        assert_eq!((past(119).as_str(), past(120).as_str()), ("119 s ago", "2 min ago"));
+        assert_eq!((past(7199).as_str(), past(7200).as_str()), ("119 min ago", "2 h ago"));
+        assert_eq!(past(200_000), "2 days ago");
+    }
+
+    #[test]
+    fn a_table_has_neither_frames_nor_trailing_blanks() {
+        let rows = [["chapel-rise", "listening"], ["x", ""]].map(|row| row.map(str::to_owned).to_vec());
+        let text = table(&["NAME", "STATE"], rows.into_iter());
+        assert_eq!(text, "NAME         STATE\nchapel-rise  listening\nx");
+    }
+
+    #[test]
+    fn destructive_steps_want_a_yes() {
+        assert!(confirm(true, "It will be gone.").is_ok());
+    }
+}

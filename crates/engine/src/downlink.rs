@@ -96,11 +96,23 @@ impl Engine {
         let frame_len = HEADER_LEN + item.as_ref().map_or(0, |i| 1 + i.payload.len());
         let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
         let Some((taken, others)) = pick(&self.gateways, now, &usable, frame_len) else {
-            if let Some(item) = item {
-                let why = OutboxState::Waiting(Wait::again(&no_way(&usable)));
-                if item.state != why {
-                    device.outbox.advance(item.id, why, effects, dev_eui);
+            let why = no_way(&usable);
+            if let Some(item) = &item {
+                let waits = OutboxState::Waiting(Wait::again(&why));
+                if item.state != waits {
+                    device.outbox.advance(item.id, waits, effects, dev_eui);
                 }
+            }
+            if acknowledge {
+                effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+                    dev_eui,
+                    stage: DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}")),
+                    outbox_id: None,
+                    counter: None,
+                    data: None,
+                    acknowledges: true,
+                    sent: None,
+                }))));
             }
             return;
         };

@@ -1,5 +1,7 @@
 //! The UDP protocol against datagrams in the form of its published text, and against anything.
 
+#![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
+
 use gateway_link::udp::{
     Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket,
 };

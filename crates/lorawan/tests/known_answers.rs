@@ -1,6 +1,8 @@
 //! Whole frames against answers worked apart from this crate: CMAC and key stream built by hand
 //! from single AES-128-ECB blocks (TS001 §4.3.3, §4.4, §6.2.4, §6.2.5).
 
+#![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
+
 use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::wire::{DataRepr, DownlinkFlags, Frame, JoinAccept, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, NetId};

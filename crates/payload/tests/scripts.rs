@@ -1,5 +1,7 @@
 //! Scripts as people have them, and scripts that mean harm.
 
+#![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
+
 use payload::{DecodeError, Decoded, Limits, ReadingValue, Script};
 use proptest::prelude::*;
 

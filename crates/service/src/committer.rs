@@ -20,6 +20,8 @@ use crate::udp::Links;
 
 /// Lists taken into one transaction.
 const AT_ONCE: usize = 1024;
+/// A deadlock or a full disk passes; what is refused this often will not be taken.
+const REFUSALS: u32 = 4;
 
 /// What is to be committed.
 pub enum Work {
@@ -59,7 +61,7 @@ impl Committer {
             for work in taken.drain(..) {
                 sort(work, &mut teller, &mut batch, &mut after);
             }
-            self.commit(&batch).await;
+            self.commit(batch).await;
             for transmission in after.transmissions {
                 self.transmit(&transmission).await;
             }
@@ -75,13 +77,41 @@ impl Committer {
 
     /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold
     /// what they can, and what they cannot is shed and counted where it comes in.
-    async fn commit(&self, batch: &Batch) {
+    async fn commit(&self, batch: Batch) {
+        if self.try_commit(&batch).await {
+            return;
+        }
+        // The database answers, and refuses. One row of history must not stop the network: state is
+        // written by itself, for as long as it takes, and the rest row by row, less what is refused.
+        let state = Batch { changes: batch.changes, ..Batch::default() };
+        while !self.try_commit(&state).await {}
+        let messages = batch.messages.into_iter().map(|m| Batch { messages: vec![m], ..Batch::default() });
+        let readings = batch.readings.into_iter().map(|r| Batch { readings: vec![r], ..Batch::default() });
+        let activity = batch.activity.into_iter().map(|a| Batch { activity: vec![a], ..Batch::default() });
+        for row in messages.chain(readings).chain(activity) {
+            if !self.try_commit(&row).await {
+                tracing::error!("the database refuses this row, so it is given up: {row:?}");
+            }
+        }
+    }
+
+    /// Writes a batch, waiting while the database is away. `false` if it refuses the batch again and
+    /// again.
+    async fn try_commit(&self, batch: &Batch) -> bool {
         let mut pause = Duration::from_millis(100);
+        let mut refused = 0;
         while let Err(error) = self.store.commit(batch).await {
             tracing::error!("not written, tried again in {} ms: {error}", pause.as_millis());
+            if error.is_refusal() {
+                refused += 1;
+            }
+            if refused == REFUSALS {
+                return false;
+            }
             tokio::time::sleep(pause).await;
             pause = (pause * 2).min(Duration::from_secs(5));
         }
+        true
     }
 
     async fn transmit(&self, transmission: &Transmission) {

@@ -113,3 +113,59 @@ impl Directory {
         self.read().estates.get(&estate).cloned().unwrap_or_default()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::TimeDelta;
+    use lorawan::region::Region;
+
+    fn device() -> DeviceContext {
+        DeviceContext {
+            dev_eui: Eui64(1),
+            estate_id: 1,
+            estate: "tarnsey".into(),
+            fleet: "tide".into(),
+            name: "tide-01".into(),
+            model: None,
+            region: Region::Eu868,
+            last_heard: None,
+            rhythm_s: None,
+        }
+    }
+
+    #[test]
+    fn a_rhythm_shows_after_two_uplinks_and_follows_changes() {
+        let directory = Directory::default();
+        directory.put_device(device());
+        let start = Utc::now();
+        let heard = |s| directory.heard(Eui64(1), start + TimeDelta::seconds(s));
+        assert_eq!(heard(0), None);
+        assert_eq!(heard(60), Some(60.0));
+        assert_eq!(heard(160), Some(70.0), "a quarter of the way to the new interval");
+        assert_eq!(heard(160), Some(70.0), "a second frame at the same moment says nothing");
+        assert_eq!(directory.joined(Eui64(1)), Some(70.0));
+        assert_eq!(heard(1000), Some(70.0), "the time of a join is no interval");
+        assert_eq!(directory.heard(Eui64(2), start), None);
+    }
+
+    #[test]
+    fn a_model_that_loses_its_decoder_decodes_no_more() {
+        let directory = Directory::default();
+        let model = |decoder: Option<&str>| Model {
+            slug: "probe".into(),
+            maker: "M".into(),
+            name: "N".into(),
+            decoder: decoder.map(Into::into),
+            units: BTreeMap::new(),
+            changed_at: Utc::now(),
+        };
+        directory.put_model(1, &model(Some("function decodeUplink() { return {data: {}} }")));
+        assert!(directory.decoder(1, "probe").unwrap().script.is_ok());
+        assert!(directory.decoder(2, "probe").is_none(), "another estate's models are its own");
+        directory.put_model(1, &model(Some("nonsense(")));
+        assert!(directory.decoder(1, "probe").unwrap().script.is_err());
+        directory.put_model(1, &model(None));
+        assert!(directory.decoder(1, "probe").is_none());
+    }
+}

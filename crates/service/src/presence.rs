@@ -203,3 +203,69 @@ pub async fn watch(
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::TimeDelta;
+    use lorawan::region::Region;
+
+    const OURS: Eui64 = Eui64(1);
+
+    fn from() -> SocketAddr {
+        ([127, 0, 0, 1], 40_000).into()
+    }
+
+    fn row() -> GatewayRow {
+        GatewayRow {
+            estate_id: 1,
+            gateway: api::gateway::CheckedGateway {
+                eui: OURS,
+                name: "chapel-rise".into(),
+                region: Region::Eu868,
+                latitude_deg: None,
+                longitude_deg: None,
+                altitude_m: None,
+                antenna_gain_dbi: 2.15,
+            },
+            added_at: Utc::now(),
+            last_heard: None,
+        }
+    }
+
+    #[test]
+    fn news_come_with_each_change_of_state_and_now_and_then() {
+        let presence = Presence::new(&[row()]);
+        let now = Utc::now();
+        let states = |at| presence.news(at).into_iter().map(|(_, news)| news.state).collect::<Vec<_>>();
+        assert_eq!(states(now), [], "never heard is how it began");
+        assert!(presence.heard(OURS, from(), 2, true));
+        assert_eq!(presence.way_down(OURS), Some(from()));
+        assert_eq!(states(now), [GatewayState::Listening]);
+        assert_eq!(states(now), []);
+        presence.heard(OURS, from(), 0, false);
+        assert_eq!(states(now + TimeDelta::seconds(6)), [], "not heard since it was told of");
+        let later = now + TimeDelta::seconds(GatewayState::QUIET_AFTER_S + 2);
+        assert_eq!(states(later), [GatewayState::Quiet]);
+        assert_eq!(states(now + TimeDelta::seconds(GatewayState::LOST_AFTER_S + 2)), [GatewayState::Lost]);
+        assert_eq!(presence.unstored().len(), 1);
+        assert_eq!(presence.unstored(), [], "written once");
+    }
+
+    #[test]
+    fn strangers_are_remembered_within_bounds() {
+        let presence = Presence::new(&[]);
+        for n in 0..MAX_STRANGERS as u64 + 5 {
+            assert!(!presence.heard(Eui64(n), from(), 1, true));
+        }
+        let strangers = presence.strangers();
+        assert_eq!(strangers.len(), MAX_STRANGERS);
+        assert!(strangers.iter().all(|s| s.eui != Eui64(0)), "the one unheard for longest gave way");
+        assert_eq!(presence.way_down(Eui64(900)), None, "a stranger is sent nothing");
+        presence.register(&GatewayRow {
+            gateway: api::gateway::CheckedGateway { eui: Eui64(900), ..row().gateway },
+            ..row()
+        });
+        assert!(presence.strangers().iter().all(|s| s.eui != Eui64(900)));
+    }
+}

@@ -194,3 +194,72 @@ impl Gateway {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lorawan::Modulation;
+
+    const PLACE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
+
+    async fn towards(server: &UdpSocket) -> Arc<Gateway> {
+        Gateway::connect(Eui64(7), "test", PLACE, 2.0, server.local_addr().unwrap()).await.unwrap()
+    }
+
+    fn packet(at_clock_us: Option<u32>) -> TxPacket {
+        TxPacket {
+            at_clock_us,
+            frequency_hz: 868_100_000,
+            rf_chain: 0,
+            power_dbm: 14,
+            modulation: Modulation::lora(7, 125).unwrap(),
+            inverted_polarity: true,
+            deviation_hz: None,
+            no_crc: true,
+            phy_payload: vec![0; 20],
+        }
+    }
+
+    #[tokio::test]
+    async fn a_transmission_has_its_time_and_the_transmitter_to_itself() {
+        let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let gateway = towards(&server).await;
+        let now = Instant::now();
+        let clock = |after_us: u32| Some(gateway.clock_us(now).wrapping_add(after_us));
+        assert_eq!(gateway.plan(&packet(clock(0)), now), Err(TxAckError::TooLate));
+        assert_eq!(gateway.plan(&packet(clock(u32::MAX)), now), Err(TxAckError::TooLate), "a microsecond ago");
+        assert_eq!(gateway.plan(&packet(clock(20_000_000)), now), Err(TxAckError::TooEarly));
+        assert_eq!(gateway.plan(&packet(clock(1_000_000)), now), Ok(now + Duration::from_secs(1)));
+        // 20 bytes at SF7 without CRC take 56.576 ms.
+        assert_eq!(gateway.plan(&packet(clock(1_050_000)), now), Err(TxAckError::CollisionPacket));
+        assert!(gateway.plan(&packet(clock(1_056_576)), now).is_ok());
+        assert_eq!(gateway.plan(&packet(None), now), Ok(now), "at once");
+    }
+
+    #[tokio::test]
+    async fn it_calls_reports_and_acknowledges_over_its_socket() {
+        let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let gateway = towards(&server).await;
+        let (sender, mut sendings) = mpsc::channel(4);
+        let task = tokio::spawn(Arc::clone(&gateway).run(sender));
+        let mut buffer = [0; 2048];
+        let (mut pulled, mut reported) = (None, false);
+        while pulled.is_none() || !reported {
+            let (len, from) = server.recv_from(&mut buffer).await.unwrap();
+            match Datagram::parse(&buffer[..len]).unwrap() {
+                Datagram::PullData { gateway: Eui64(7), .. } => pulled = Some(from),
+                Datagram::PushData { push, .. } => reported = push.status.is_some_and(|s| s.latitude_deg == Some(54.7)),
+                other => panic!("{other:?}"),
+            }
+        }
+        let down = Datagram::PullResp { token: 99, packet: packet(None) };
+        server.send_to(&down.emit(), pulled.unwrap()).await.unwrap();
+        let (len, _) = server.recv_from(&mut buffer).await.unwrap();
+        assert_eq!(
+            Datagram::parse(&buffer[..len]),
+            Ok(Datagram::TxAck { token: 99, gateway: Eui64(7), result: Ok(()) })
+        );
+        assert_eq!(sendings.recv().await.unwrap().packet, packet(None));
+        task.abort();
+    }
+}

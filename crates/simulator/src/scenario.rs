@@ -155,3 +155,40 @@ impl DeviceEntry {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn folder() -> std::path::PathBuf {
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/tarnsey")
+    }
+
+    #[test]
+    fn tarnsey_is_complete_and_can_be_registered() {
+        let scenario = Scenario::load(&folder()).unwrap();
+        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (3, 6, 2));
+        assert_eq!(scenario.gateways.iter().filter(|g| g.stranger).count(), 1);
+        let wrong: Vec<_> = scenario.devices.iter().filter(|d| d.app_key_in_device.is_some()).collect();
+        assert_eq!(wrong.len(), 1);
+        assert_ne!(wrong[0].app_key_in_device.as_ref(), Some(&wrong[0].app_key));
+        for gateway in &scenario.gateways {
+            let eui = gateway.to_register().check().unwrap().eui;
+            assert_eq!(eui.to_bytes()[0] & 0x02, 0x02, "{eui} is locally administered: it is nobody's");
+        }
+        for device in &scenario.devices {
+            let checked = device.to_register().check().unwrap();
+            assert!(scenario.fleets.iter().any(|f| f.slug == checked.fleet), "{}", checked.name);
+            assert!(scenario.models.iter().any(|m| Some(&m.slug) == checked.model.as_ref()), "{}", checked.name);
+        }
+        assert!(scenario.models.iter().all(|m| m.decoder.contains("decodeUplink")), "the files are read in");
+    }
+
+    #[test]
+    fn errors_name_the_file() {
+        let error = Scenario::load(Path::new("nowhere")).unwrap_err().to_string();
+        assert!(error.contains("nowhere/scenario.toml"), "{error}");
+        let unknown = "name = 'x'\ncolour = 'grey'\ngateway = []\ndevice = []\n";
+        assert!(toml::from_str::<Scenario>(unknown).unwrap_err().to_string().contains("colour"));
+    }
+}

@@ -60,6 +60,11 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether the database answered and did not want it, rather than not answering.
+    pub fn is_refusal(&self) -> bool {
+        !matches!(self, Self::Database(error) if !matches!(error, sqlx::Error::Database(_)))
+    }
+
     #[allow(clippy::needless_pass_by_value)] // errors and literals alike
     fn unreadable(what: &'static str, why: impl std::fmt::Display) -> Self {
         Self::Unreadable { what, why: why.to_string() }

@@ -32,7 +32,7 @@ async fn from_sign_in_to_a_command_that_arrives() {
     let world = World::start(&scenario, service.udp).await.unwrap();
     let mut events = world.events();
 
-    browser.window.refresh().await.unwrap();
+    // Registered elsewhere, it shows up here without a refresh.
     let row = browser.text_when("tr[data-gateway=chapel-rise]", |text| text.contains("listening")).await;
     assert!(row.contains("02a1 f000 0000 0001"), "{row}");
     browser.text_when("main", |text| text.contains("02c7 e000 0000 00ff")).await;

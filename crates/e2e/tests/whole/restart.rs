@@ -145,6 +145,23 @@ async fn a_database_that_hangs_loses_nothing() {
 }
 
 #[tokio::test]
+async fn a_row_the_database_refuses_stops_nothing_else() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    let refuse = r#"ALTER TABLE messages ADD CONSTRAINT refuse CHECK (body NOT LIKE '%"payload":"bad0"%')"#;
+    bench.service.query(refuse);
+    bench.uplink(&[0xba, 0xd0], true).await;
+    bench.uplink(&[0x60, 0x0d], false).await;
+    until("the next uplink", async || {
+        let traffic: Page<Message> = bench.service.get("traffic?type=uplink").await;
+        matches!(&traffic.items.first()?.body, Body::Uplink(u) if u.frame.payload == "600d").then_some(())
+    })
+    .await;
+    let detail: DeviceDetail = bench.service.get(&format!("devices/{DEV_EUI}")).await;
+    assert_eq!(detail.session.unwrap().last_counter_up, Some(1), "both counters are kept");
+}
+
+#[tokio::test]
 async fn an_operator_can_stop_it_in_good_order() {
     let mut bench = Bench::set_up().await;
     bench.join().await;

@@ -188,6 +188,10 @@ fn a_gateway_without_budget_is_passed_over() {
     assert_eq!(world.transmissions(), []);
     let [OutboxState::Waiting(Wait::Again(why))] = world.outbox_states()[..] else { panic!("{:?}", world.effects) };
     assert!(why.contains("duty cycle"));
+    world.effects.clear();
+    world.send(&session.uplink(&[1], UplinkFlags::default(), true));
+    let [DownlinkStage::Failed(why)] = world.stages()[..] else { panic!("{:?}", world.effects) };
+    assert!(why.contains("no acknowledgement"), "a silence towards the device is explained too");
     world.pass(62 * 60 * SECOND);
     world.effects.clear();
     world.send(&session.plain());

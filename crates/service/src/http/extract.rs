@@ -2,7 +2,7 @@
 
 use api::problem::Problem;
 use axum::extract::rejection::JsonRejection;
-use axum::extract::{FromRequest, FromRequestParts, OptionalFromRequestParts, Query, RawPathParams, Request};
+use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
@@ -61,14 +61,6 @@ impl FromRequestParts<App> for Caller {
     }
 }
 
-impl OptionalFromRequestParts<App> for Caller {
-    type Rejection = Refusal;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Option<Self>, Refusal> {
-        Ok(<Self as FromRequestParts<App>>::from_request_parts(parts, app).await.ok())
-    }
-}
-
 /// The token of a request: from its `Authorization`, or a browser's cookie.
 pub fn token(headers: &HeaderMap) -> Option<String> {
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
@@ -90,7 +82,7 @@ impl FromRequestParts<App> for InEstate {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        let Caller(person) = <Caller as FromRequestParts<App>>::from_request_parts(parts, app).await?;
+        let Caller(person) = Caller::from_request_parts(parts, app).await?;
         let slug = path_parameter(parts, app, "estate").await?;
         let belongs = app.store.memberships(person.id).await?;
         match belongs.into_iter().find(|m| m.slug == slug) {

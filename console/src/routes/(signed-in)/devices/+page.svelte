@@ -50,8 +50,13 @@
     void fleet;
     void load();
     return live.listen((message) => {
+      if (!message.device) return;
       const device = devices?.find((d) => d.dev_eui === message.device?.eui);
-      if (!device) return;
+      if (!device) {
+        // One registered since this page was opened; of another page or fleet it is none of ours.
+        if (!next && (!fleet || message.fleet === fleet)) void load();
+        return;
+      }
       if (message.type === "join" || message.type === "uplink") {
         device.state = "active";
         device.last_heard = message.time;

@@ -26,10 +26,13 @@
     // Strangers are counted without news of each call.
     const slow = setInterval(load, 15_000);
     const stop = live.listen((message) => {
-      if (message.type === "gateway" && message.stranger) void load();
-      if (message.type !== "gateway" || message.stranger) return;
+      if (message.type !== "gateway") return;
       const known = gateways?.find((g) => g.eui === message.gateway);
-      if (!known) return;
+      if (!known) {
+        // A stranger's first call, or a gateway registered since this page was opened.
+        void load();
+        return;
+      }
       known.state = message.state;
       if (message.state === "listening") known.last_heard = message.time;
     }, load);

@@ -1,0 +1,298 @@
+//! The store on a real database: what is written is what comes back, however often it is written.
+
+use std::collections::BTreeMap;
+
+use api::device::NewDevice;
+use api::gateway::NewGateway;
+use api::message::{Body, Message, Reading, ReadingValue, RefusalNote};
+use api::model::PutModel;
+use chrono::{DateTime, TimeDelta, Utc};
+use e2e::mariadb::MariaDb;
+use engine::{Change, Command, DeviceRecord, OutboxId, OutboxItem, OutboxState, Session, Timestamp, Transmitter, Wait};
+use lorawan::crypto::SessionKeys;
+use lorawan::{AesKey, DevAddr, Eui64};
+use store::{Activity, Batch, Store, StoreError, StoredMessage, StoredReading, Vault};
+
+const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
+const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
+
+/// A database with one estate, fleet, model, gateway and device.
+async fn records() -> (Store, u32) {
+    let url = MariaDb::shared().url(&format!("heron_{:016x}", rand::random::<u64>()));
+    let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
+    assert!(store.nobody_yet().await.unwrap());
+    store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
+    let owner = store.person("owner").await.unwrap().unwrap();
+    let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
+    store.add_fleet(estate, "tide", "Tide").await.unwrap();
+    let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
+    let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units };
+    store.put_model(estate, "probe", &model).await.unwrap();
+    store.add_gateway(estate, &gateway("chapel-rise", GATEWAY)).await.unwrap();
+    store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
+    (store, estate)
+}
+
+fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
+    let new = NewGateway {
+        eui: eui.to_string(),
+        name: name.into(),
+        latitude_deg: Some(54.712),
+        longitude_deg: None,
+        altitude_m: None,
+        antenna_gain_dbi: Some(4.0),
+    };
+    new.check().unwrap()
+}
+
+fn device(name: &str, dev_eui: Eui64) -> api::device::CheckedDevice {
+    let new = NewDevice {
+        dev_eui: dev_eui.to_string(),
+        join_eui: "02aa000000000001".into(),
+        app_key: "7d14b209e65a813cf0279b4ed8631ac5".into(),
+        name: name.into(),
+        fleet: "tide".into(),
+        model: Some("probe".into()),
+    };
+    new.check().unwrap()
+}
+
+fn session(next_down: u32) -> Session {
+    Session {
+        dev_addr: DevAddr(0x0012_3456),
+        keys: SessionKeys { nwk_s_key: AesKey([1; 16]), app_s_key: AesKey([2; 16]) },
+        up: None,
+        last_mic: [0; 4],
+        next_down,
+        joined_at: Timestamp(1_790_000_000_000_000),
+    }
+}
+
+fn joined(dev_nonce: u16) -> Change {
+    Change::Joined { dev_eui: DEV, session: Box::new(session(0)), dev_nonce, next_join_nonce: u32::from(dev_nonce) + 1 }
+}
+
+fn counters(up: u32, next_down: u32) -> Change {
+    Change::Counters { dev_eui: DEV, up: Some(up), last_mic: [9; 4], next_down }
+}
+
+async fn restored(store: &Store) -> DeviceRecord {
+    let state = store.engine_state(Timestamp(1_790_000_000_000_000)).await.unwrap();
+    let mut records = state.into_iter().filter_map(|c| match c {
+        Command::RestoreDevice(record) => Some(*record),
+        _ => None,
+    });
+    records.next().unwrap()
+}
+
+#[tokio::test]
+async fn the_engine_gets_back_what_was_committed() {
+    let (store, _) = records().await;
+    let fresh = restored(&store).await;
+    assert_eq!((fresh.session, fresh.next_join_nonce), (None, 1));
+    assert_eq!(fresh.config.app_key.to_hex(), "7d14b209e65a813cf0279b4ed8631ac5", "sealed and opened again");
+
+    let minute = Timestamp(1_790_000_000_000_000).minute();
+    let airtime = |airtime_us, frames| Change::Airtime {
+        transmitter: Transmitter::Gateway(GATEWAY),
+        sub_band: "M",
+        minute,
+        airtime_us,
+        frames,
+    };
+    let changes = vec![joined(7), counters(3, 1), airtime(50_000, 1), counters(4, 2), airtime(90_000, 2)];
+    let batch = Batch { changes, ..Batch::default() };
+    // A commit whose answer was lost is tried again: twice must be as good as once.
+    store.commit(&batch).await.unwrap();
+    store.commit(&batch).await.unwrap();
+    let record = restored(&store).await;
+    assert_eq!(record.session, Some(Session { up: Some(4), last_mic: [9; 4], ..session(2) }));
+    assert_eq!((record.used_dev_nonces, record.next_join_nonce), (vec![7], 8));
+    let state = store.engine_state(Timestamp(1_790_000_000_000_000)).await.unwrap();
+    let account = state.iter().find_map(|c| match c {
+        Command::RestoreAirtime { airtime_us, frames, sub_band, .. } => Some((*airtime_us, *frames, sub_band.as_str())),
+        _ => None,
+    });
+    assert_eq!(account, Some((90_000, 2, "M")), "the last word on a minute counts");
+    let later = store.engine_state(Timestamp((minute + 62) * 60_000_000)).await.unwrap();
+    assert!(
+        !later.iter().any(|c| matches!(c, Command::RestoreAirtime { .. })),
+        "what is older than an hour is not asked for"
+    );
+}
+
+#[tokio::test]
+async fn a_new_session_is_not_overwritten_by_the_counters_of_the_old_one() {
+    let (store, _) = records().await;
+    let changes = vec![joined(1), counters(500, 40), joined(2)];
+    store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
+    let record = restored(&store).await;
+    assert_eq!(record.session, Some(session(0)));
+    assert_eq!(record.used_dev_nonces, [1, 2]);
+    store.commit(&Batch { changes: vec![joined(3), counters(0, 1)], ..Batch::default() }).await.unwrap();
+    assert_eq!(restored(&store).await.session.unwrap().next_down, 1);
+}
+
+#[tokio::test]
+async fn outbox_items_come_back_as_they_stood() {
+    let (store, _) = records().await;
+    let put = async |id: u128, confirmed: bool| {
+        let item = OutboxItem {
+            id: OutboxId(id),
+            port: 10,
+            payload: vec![id as u8, 0xff],
+            confirmed,
+            attempts: 0,
+            state: OutboxState::Waiting(Wait::Join),
+        };
+        store.add_outbox_item(DEV, &item).await.unwrap();
+    };
+    let moved = |id: u128, state, attempts| Change::Outbox { dev_eui: DEV, id: OutboxId(id), state, attempts };
+    for (id, confirmed) in [(1, false), (2, true), (3, false), (4, false)] {
+        put(id, confirmed).await;
+    }
+    let again = Wait::Again("the gateway refused: TOO_LATE; tried again".into());
+    let changes = vec![
+        joined(1),
+        moved(1, OutboxState::UnderWay, 1),
+        moved(1, OutboxState::Waiting(again.clone()), 1),
+        moved(2, OutboxState::AwaitingAck(17), 1),
+        moved(3, OutboxState::Sent, 1),
+    ];
+    store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
+    let states: Vec<_> = restored(&store).await.outbox.into_iter().map(|i| (i.id.0, i.attempts, i.state)).collect();
+    assert_eq!(
+        states,
+        [
+            (1, 1, OutboxState::Waiting(again)),
+            (2, 1, OutboxState::AwaitingAck(17)),
+            (4, 0, OutboxState::Waiting(Wait::NextUplink)),
+        ],
+        "what is done stays behind"
+    );
+    assert_eq!(store.outbox_open(DEV).await.unwrap(), 3);
+    let page = store.outbox(DEV, None, 2).await.unwrap();
+    assert_eq!(page.iter().map(|i| i.payload.as_str()).collect::<Vec<_>>(), ["04ff", "03ff"], "newest first");
+}
+
+fn message(id: u64, body: Body) -> Message {
+    Message {
+        id: format!("{id:026}"),
+        time: DateTime::from_timestamp_millis(1_790_000_000_000).unwrap(),
+        estate: "tarnsey".into(),
+        fleet: Some("tide".into()),
+        device: Some(api::message::DeviceRef { eui: DEV, name: "tide-01".into(), model: None }),
+        body,
+    }
+}
+
+fn uplink(id: u64) -> Message {
+    let json = serde_json::json!({
+        "type": "uplink", "frame": { "counter": id, "port": 2, "confirmed": false, "payload": "00" },
+        "readings": {}, "radio": { "region": "EU868", "data_rate": 5, "frequency_mhz": 868.1, "airtime_ms": 46.3 },
+        "heard_by": [], "warnings": []
+    });
+    message(id, serde_json::from_value(json).unwrap())
+}
+
+#[tokio::test]
+async fn the_history_is_paged_filtered_and_decoded_later() {
+    let (store, estate) = records().await;
+    let stored = |m: Message, undecoded| StoredMessage { estate_id: estate, message: m, undecoded };
+    let messages: Vec<_> = (1..=2500).map(|id| stored(uplink(id), id % 2 == 0)).collect();
+    store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
+    let first = store.messages(estate, None, &[], None, 3).await.unwrap();
+    assert_eq!(first, [uplink(2500), uplink(2499), uplink(2498)]);
+    let next = store.messages(estate, Some(DEV), &["uplink".into()], Some(&first[2].id), 1).await.unwrap();
+    assert_eq!(next, [uplink(2497)]);
+    assert_eq!(store.messages(estate, None, &["join".into()], None, 10).await.unwrap(), []);
+    assert_eq!(store.messages(estate, Some(Eui64(1)), &[], None, 10).await.unwrap(), []);
+    assert_eq!(store.messages_since(estate, &uplink(2499).id, 10).await.unwrap(), [uplink(2500)]);
+
+    let left = store.undecoded(2000).await.unwrap();
+    assert_eq!((left.len(), &left[0].1), (1250, &uplink(2)), "oldest first");
+    let mut decoded = uplink(2);
+    let level = Reading { value: ReadingValue::Number(2.4), unit: Some("m".into()) };
+    let Body::Uplink(body) = &mut decoded.body else { unreachable!() };
+    body.readings.insert("level".into(), level.clone());
+    let at = decoded.time;
+    let reading = |value: f64, time| StoredReading {
+        dev_eui: DEV,
+        name: "level".into(),
+        reading: Reading { value: ReadingValue::Number(value), ..level.clone() },
+        time,
+    };
+    // The older uplink is decoded after the newer one.
+    let readings = vec![reading(2.5, at + TimeDelta::seconds(60)), reading(2.4, at)];
+    let batch = Batch { messages: vec![stored(decoded.clone(), false)], readings, ..Batch::default() };
+    store.commit(&batch).await.unwrap();
+    assert_eq!(store.undecoded(1).await.unwrap()[0].1, uplink(4));
+    assert_eq!(store.messages_since(estate, &uplink(1).id, 1).await.unwrap(), [decoded]);
+    let last = store.last_readings(DEV).await.unwrap();
+    assert_eq!(last["level"].reading.value, ReadingValue::Number(2.5));
+}
+
+#[tokio::test]
+async fn signs_of_life_are_the_last_ones() {
+    let (store, estate) = records().await;
+    let now = DateTime::from_timestamp_millis(Utc::now().timestamp_millis()).unwrap();
+    let note = RefusalNote { code: "x".into(), join: true, why: "why".into(), next_step: "next".into(), time: now };
+    let heard = |rhythm_s| Activity::Heard { last_heard: now, rhythm_s };
+    let write =
+        async |activity| store.commit(&Batch { activity: vec![(DEV, activity)], ..Batch::default() }).await.unwrap();
+    write(Activity::Refused(note.clone())).await;
+    let row = store.device(estate, DEV).await.unwrap().unwrap();
+    assert_eq!((row.refusal, row.last_heard), (Some(note), None));
+    write(heard(Some(20.0))).await;
+    let row = store.device(estate, DEV).await.unwrap().unwrap();
+    assert_eq!((row.refusal, row.last_heard, row.rhythm_s), (None, Some(now), Some(20.0)));
+}
+
+#[tokio::test]
+async fn lists_are_paged_by_name_and_names_are_taken_once() {
+    let (store, estate) = records().await;
+    for n in 2..=5u64 {
+        store.add_device(estate, &device(&format!("tide-0{n}"), Eui64(DEV.0 + n))).await.unwrap().unwrap();
+    }
+    let names = |rows: Vec<store::DeviceRow>| rows.into_iter().map(|r| r.name).collect::<Vec<_>>();
+    assert_eq!(names(store.devices(estate, None, "", 2).await.unwrap()), ["tide-01", "tide-02"]);
+    assert_eq!(names(store.devices(estate, Some("tide"), "tide-03", 9).await.unwrap()), ["tide-04", "tide-05"]);
+    assert_eq!(names(store.devices(estate + 1, None, "", 9).await.unwrap()), Vec::<String>::new());
+    let taken = store.add_device(estate, &device("tide-01", Eui64(77))).await;
+    assert!(matches!(taken, Err(StoreError::Exists(_))));
+    let no_fleet = api::device::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
+    assert_eq!(store.add_device(estate, &no_fleet).await.unwrap(), Err("fleet"));
+    assert!(matches!(store.add_gateway(estate, &gateway("chapel-rise", Eui64(78))).await, Err(StoreError::Exists(_))));
+    assert!(matches!(store.remove_fleet(estate, "tide").await, Err(StoreError::InUse(_))));
+}
+
+#[tokio::test]
+async fn a_removed_device_leaves_nothing_for_the_next_of_its_name() {
+    let (store, estate) = records().await;
+    let batch = Batch { changes: vec![joined(7), counters(3, 1)], ..Batch::default() };
+    store.commit(&batch).await.unwrap();
+    assert!(store.remove_device(estate, DEV).await.unwrap());
+    assert!(!store.remove_device(estate, DEV).await.unwrap());
+    // Its last frame is committed after it is gone.
+    store.commit(&batch).await.unwrap();
+    store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
+    let record = restored(&store).await;
+    assert_eq!((record.session, record.used_dev_nonces, record.next_join_nonce), (None, vec![], 1));
+}
+
+#[tokio::test]
+async fn another_master_key_opens_nothing() {
+    let url = MariaDb::shared().url(&format!("heron_{:016x}", rand::random::<u64>()));
+    let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
+    store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
+    store.add_fleet(1, "tide", "Tide").await.unwrap();
+    let plain = api::device::CheckedDevice { model: None, ..device("tide-01", DEV) };
+    store.add_device(1, &plain).await.unwrap().unwrap();
+    assert!(store.app_key(1, DEV).await.unwrap().is_some());
+    let other = Store::open(&url, Vault::from_key([6; 32])).await.unwrap();
+    assert!(matches!(other.app_key(1, DEV).await, Err(StoreError::Vault(_))));
+    assert!(
+        matches!(other.engine_state(Timestamp(0)).await, Err(StoreError::Vault(_))),
+        "said at the start, not at the first join"
+    );
+}
