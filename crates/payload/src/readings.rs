@@ -33,10 +33,11 @@ pub struct Reading {
     pub value: ReadingValue,
 }
 
-/// The readings in `data`; what could not be taken is said in `warnings`.
+/// The readings in `data` by name; what could not be taken is said in `warnings`.
 pub fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> {
     let mut out = Vec::new();
     walk("", data, 0, &mut out, warnings);
+    out.sort_by(|a, b| a.name.cmp(&b.name));
     if out.len() > MAX_READINGS {
         warnings.push(format!("{} readings returned, only the first {MAX_READINGS} are kept", out.len()));
         out.truncate(MAX_READINGS);

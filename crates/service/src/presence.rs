@@ -244,7 +244,8 @@ mod tests {
         assert_eq!(states(now), [GatewayState::Listening]);
         assert_eq!(states(now), []);
         presence.heard(OURS, from(), 0, false);
-        assert_eq!(states(now + TimeDelta::seconds(6)), [], "not heard since it was told of");
+        assert_eq!(states(now + TimeDelta::seconds(6)), [GatewayState::Listening], "heard again meanwhile");
+        assert_eq!(states(now + TimeDelta::seconds(12)), [], "not heard since it was told of");
         let later = now + TimeDelta::seconds(GatewayState::QUIET_AFTER_S + 2);
         assert_eq!(states(later), [GatewayState::Quiet]);
         assert_eq!(states(now + TimeDelta::seconds(GatewayState::LOST_AFTER_S + 2)), [GatewayState::Lost]);
