@@ -39,11 +39,11 @@ build_console() {
   local stamp=console/build/index.html
   if [ ! -d console/node_modules ] || [ console/package-lock.json -nt console/node_modules/.package-lock.json ]; then
     say "installing the console's packages"
-    npm --prefix console ci --no-audit --no-fund --loglevel=error
+    npm --prefix console ci --no-audit --no-fund --loglevel=error >/dev/null
   fi
   if [ ! -e "$stamp" ] || [ -n "$(find console/src console/static console/*.json console/*.ts docs/openapi.json -newer "$stamp" -print -quit)" ]; then
     say "building the console"
-    npm --prefix console run --silent build
+    npm --prefix console run --silent build >/dev/null
   fi
 }
 
@@ -72,7 +72,8 @@ ALTER USER heron@'127.0.0.1' IDENTIFIED BY '$password';
 GRANT ALL ON keen_heron.* TO heron@'127.0.0.1';
 SQL
   )
-  mariadbd --no-defaults --user="$user" --datadir="$data/tables" --socket="$data/socket" --pid-file="$data/pid" \
+  # In a session of its own: Ctrl-C is for the script, which then stops things in their order.
+  setsid mariadbd --no-defaults --user="$user" --datadir="$data/tables" --socket="$data/socket" --pid-file="$data/pid" \
     --bind-address=127.0.0.1 --port="$port" --skip-name-resolve --init-file="$data/init.sql" \
     --innodb-buffer-pool-size=128M --skip-log-bin >"$data/server.log" 2>&1 &
   MARIADB_PID=$!

@@ -16,27 +16,36 @@ mod tell;
 mod udp;
 
 use std::io::IsTerminal as _;
+use std::process::ExitCode;
 
 use anyhow::Result;
 use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
-use config::{Cli, Verb};
+use config::{Cli, Options, Verb};
 
-fn main() -> Result<()> {
-    match Cli::parse().verb {
-        Verb::Serve(options) => {
-            let filter = EnvFilter::try_from_env("HEROND_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
-            tracing_subscriber::fmt()
-                .with_env_filter(filter)
-                .with_writer(std::io::stderr)
-                .with_ansi(std::io::stderr().is_terminal())
-                .init();
-            tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
-        }
-        Verb::Openapi => {
-            println!("{}", http::document().to_pretty_json()?);
-            Ok(())
+fn main() -> ExitCode {
+    let done = match Cli::parse().verb {
+        Verb::Serve(options) => serve(options),
+        Verb::Openapi => document(),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("herond: {error:#}");
+            ExitCode::from(1)
         }
     }
+}
+
+fn serve(options: Options) -> Result<()> {
+    let filter = EnvFilter::try_from_env("HEROND_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let colours = std::io::stderr().is_terminal();
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
+    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
+}
+
+fn document() -> Result<()> {
+    println!("{}", http::document().to_pretty_json()?);
+    Ok(())
 }

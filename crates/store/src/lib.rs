@@ -42,10 +42,10 @@ pub enum StoreError {
     InUse(&'static str),
     /// The database did not do as it was told.
     #[error("the database: {0}")]
-    Database(#[from] sqlx::Error),
+    Database(sqlx::Error),
     /// The schema could not be brought up to date.
     #[error("the database schema: {0}")]
-    Migrate(#[from] sqlx::migrate::MigrateError),
+    Migrate(sqlx::migrate::MigrateError),
     /// A sealed key does not open, or a new one could not be sealed.
     #[error(transparent)]
     Vault(#[from] VaultError),
@@ -57,6 +57,19 @@ pub enum StoreError {
         /// Why not.
         why: String,
     },
+}
+
+// Not `#[from]`: what sqlx says of itself already holds its cause, which would be told twice.
+impl From<sqlx::Error> for StoreError {
+    fn from(error: sqlx::Error) -> Self {
+        Self::Database(error)
+    }
+}
+
+impl From<sqlx::migrate::MigrateError> for StoreError {
+    fn from(error: sqlx::migrate::MigrateError) -> Self {
+        Self::Migrate(error)
+    }
 }
 
 impl StoreError {

@@ -36,8 +36,15 @@ async fn register(client: &Client, out: &Out, scenario: &Scenario) -> Result<()>
     }
     for model in &scenario.models {
         let path = client.in_estate(&format!("models/{}", model.slug)).await?;
-        client.put::<Model>(&path, &model.to_register()).await?;
-        said(out, "model", &model.slug, true)?;
+        let missing = match client.get::<Model>(&path, &[]).await {
+            Ok(_) => false,
+            Err(error) if error.downcast_ref::<Problem>().is_some_and(|p| p.code == "not_found") => true,
+            Err(error) => return Err(error),
+        };
+        if missing {
+            client.put::<Model>(&path, &model.to_register()).await?;
+        }
+        said(out, "model", &model.slug, missing)?;
     }
     for gateway in scenario.gateways.iter().filter(|g| !g.stranger) {
         let added = add::<Gateway>(client, "gateways", &gateway.to_register()).await?;

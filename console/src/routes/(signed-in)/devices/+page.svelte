@@ -93,17 +93,17 @@
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th>Fleet</th><th>Model</th><th>DevEUI</th></tr>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden md:table-cell">DevEUI</th></tr>
       </thead>
       <tbody>
         {#each devices as device (device.dev_eui)}
           <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
-            <td><a class="link font-semibold link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
+            <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
             <td><State state={device.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
-            <td>{device.fleet}</td>
-            <td>{device.model ?? "–"}</td>
-            <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(device.dev_eui)}</td>
+            <td class="hidden sm:table-cell">{device.fleet}</td>
+            <td class="hidden md:table-cell">{device.model ?? "–"}</td>
+            <td class="hidden font-mono text-[0.85em] whitespace-nowrap md:table-cell">{grouped(device.dev_eui)}</td>
           </tr>
           {#if device.refusal}
             <tr>

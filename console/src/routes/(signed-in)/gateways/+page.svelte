@@ -58,21 +58,24 @@
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th>EUI</th><th class="text-right">Frames</th><th>Airtime sent</th><th>Calls from</th></tr>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="text-right">Frames</th><th class="hidden sm:table-cell">Airtime sent</th><th class="hidden md:table-cell">Calls from</th></tr>
       </thead>
       <tbody>
         {#each gateways as gateway (gateway.eui)}
           {@const band = fullest(gateway.airtime)}
           <tr data-gateway={gateway.name}>
-            <td class="font-semibold">{gateway.name}</td>
+            <td class="font-semibold">
+              {gateway.name}
+              <span class="block font-mono text-[0.8em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
+            </td>
             <td><State state={gateway.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
-            <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(gateway.eui)}</td>
+            <td class="hidden font-mono text-[0.85em] whitespace-nowrap sm:table-cell">{grouped(gateway.eui)}</td>
             <td class="text-right tabular-nums">{gateway.frames}</td>
-            <td class="whitespace-nowrap">
+            <td class="hidden whitespace-nowrap sm:table-cell">
               {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">none this hour</span>{/if}
             </td>
-            <td class="font-mono text-[0.85em]">{gateway.address ?? "–"}</td>
+            <td class="hidden font-mono text-[0.85em] md:table-cell">{gateway.address ?? "–"}</td>
           </tr>
         {/each}
       </tbody>
