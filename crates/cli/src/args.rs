@@ -7,7 +7,7 @@ use clap::{Args, Parser, Subcommand};
 
 /// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
 #[derive(Parser)]
-#[command(name = "heron", version, about)]
+#[command(name = "heron", version)]
 pub struct Cli {
     #[command(flatten)]
     pub global: Global,

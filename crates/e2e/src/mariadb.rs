@@ -74,6 +74,9 @@ impl MariaDb {
             .arg(format!("--socket={}", folder.path().join("socket").display()))
             .arg(format!("--init-file={}", init.display()))
             .arg(format!("--port={port}"))
+            // Tests kill the service, never the machine: what the kernel has is durable enough here, and
+            // a busy disk must not decide whether a downlink is in time.
+            .arg("--innodb-flush-log-at-trx-commit=2")
             .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin", "--max-connections=500"])
             .stdout(Stdio::null())
             .stderr(std::fs::File::create(folder.path().join("log")).expect("a log"))

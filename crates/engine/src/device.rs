@@ -84,13 +84,12 @@ impl Device {
     pub(crate) fn from_record(record: DeviceRecord) -> Self {
         let mut used_dev_nonces = record.used_dev_nonces;
         used_dev_nonces.sort_unstable();
-        let joined = record.session.is_some();
         Self {
             config: record.config,
             session: record.session,
             used_dev_nonces,
             next_join_nonce: record.next_join_nonce,
-            outbox: Outbox::restore(record.outbox, joined),
+            outbox: Outbox::restore(record.outbox),
             ledger: Ledger::default(),
         }
     }

@@ -180,9 +180,9 @@ impl Engine {
             }
             Command::PutDevice(config) => match self.devices.get_mut(&config.dev_eui) {
                 Some(device) => device.config = *config,
-                None => self.restore(DeviceRecord::new(*config)),
+                None => self.restore(DeviceRecord::new(*config), effects),
             },
-            Command::RestoreDevice(record) => self.restore(*record),
+            Command::RestoreDevice(record) => self.restore(*record, effects),
             Command::RemoveDevice(dev_eui) => {
                 self.detach(dev_eui);
                 self.devices.remove(&dev_eui);
@@ -214,13 +214,15 @@ impl Engine {
         }
     }
 
-    fn restore(&mut self, record: DeviceRecord) {
+    fn restore(&mut self, record: DeviceRecord, effects: &mut Vec<Effect>) {
         let dev_eui = record.config.dev_eui;
         self.detach(dev_eui);
         if let Some(session) = &record.session {
             self.by_addr.entry(session.dev_addr).or_default().push(dev_eui);
         }
-        self.devices.insert(dev_eui, Device::from_record(record));
+        let mut device = Device::from_record(record);
+        device.outbox.settle(device.session.is_some(), effects, dev_eui);
+        self.devices.insert(dev_eui, device);
     }
 
     /// Takes the device out of the index by address.

@@ -102,21 +102,26 @@ pub(crate) struct Outbox {
 }
 
 impl Outbox {
-    /// Puts items back as stored. One that was under way when the service ended may or may not have
-    /// been sent.
-    pub(crate) fn restore(items: Vec<OutboxItem>, joined: bool) -> Self {
-        let mut items: VecDeque<_> = items.into();
-        for item in &mut items {
-            match item.state {
-                OutboxState::UnderWay => {
-                    let why = Wait::again("the service was restarted while it was under way");
-                    item.state = OutboxState::Waiting(why);
-                }
-                OutboxState::Waiting(_) if !joined => item.state = OutboxState::Waiting(Wait::Join),
-                _ => {}
+    /// Puts items back as stored.
+    pub(crate) fn restore(items: Vec<OutboxItem>) -> Self {
+        Self { items: items.into() }
+    }
+
+    /// After a restart: one that was under way may or may not have been sent, and waits again; without a
+    /// session all wait for the join.
+    pub(crate) fn settle(&mut self, joined: bool, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        for item in &mut self.items {
+            let wait = match item.state {
+                OutboxState::UnderWay => Wait::again("the service was restarted while it was under way"),
+                OutboxState::Waiting(_) if !joined => Wait::Join,
+                _ => continue,
+            };
+            let state = OutboxState::Waiting(wait);
+            if item.state != state {
+                item.state = state;
+                effects.push(Effect::Persist(item.change(dev_eui)));
             }
         }
-        Self { items }
     }
 
     pub(crate) fn push(&mut self, item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {

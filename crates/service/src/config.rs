@@ -7,7 +7,7 @@ use clap::{Args, Parser, Subcommand};
 
 /// Keen Heron's network service.
 #[derive(Parser)]
-#[command(name = "herond", version, about)]
+#[command(name = "herond", version)]
 pub struct Cli {
     #[command(subcommand)]
     pub verb: Verb,

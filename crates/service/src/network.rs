@@ -43,10 +43,14 @@ pub fn start(mut engine: Engine, restored: Vec<Command>, to_commit: mpsc::Sender
         engine.handle(now(), Input::Command(command), &mut effects);
     }
     let (sender, receiver) = mpsc::channel(QUEUE);
-    (Network(sender), tokio::spawn(run(engine, receiver, to_commit)))
+    (Network(sender), tokio::spawn(run(engine, effects, receiver, to_commit)))
 }
 
-async fn run(mut engine: Engine, mut asked: mpsc::Receiver<Ask>, to_commit: mpsc::Sender<Work>) {
+async fn run(mut engine: Engine, restored: Vec<Effect>, mut asked: mpsc::Receiver<Ask>, to_commit: mpsc::Sender<Work>) {
+    // What follows from the restart itself: downlinks that were under way wait again.
+    if !restored.is_empty() && to_commit.send(Work::Effects(restored)).await.is_err() {
+        return;
+    }
     let mut time = now();
     let mut batch = Vec::with_capacity(AT_ONCE);
     loop {

@@ -6,6 +6,7 @@ use std::time::Duration;
 use api::Page;
 use api::device::DeviceDetail;
 use api::message::{Body, Message};
+use api::outbox::{OutboxItem, OutboxState};
 use e2e::mariadb::MariaDb;
 use e2e::service::Service;
 use e2e::wait::until;
@@ -85,9 +86,21 @@ async fn what_waits_in_the_outbox_waits_on() {
     let mut bench = Bench::set_up().await;
     bench.join().await;
     let outbox = format!("devices/{DEV_EUI}/outbox");
-    let _: api::outbox::OutboxItem = bench.service.post(&outbox, json!({ "port": 9, "payload": "0a0b" })).await;
+    let _: OutboxItem = bench.service.post(&outbox, json!({ "port": 9, "payload": "0a0b" })).await;
     bench.service.kill();
     bench.service.start_again();
+    bench.gateway.pull().await;
+    // Handed to the gateway, whose report is never heard.
+    let early = bench.uplink(&[1], false).await;
+    bench.next_downlink(early).await;
+    bench.service.kill();
+    bench.service.start_again();
+    let item = until("the item to wait again", async || {
+        let items: Page<OutboxItem> = bench.service.get(&outbox).await;
+        items.items.into_iter().find(|item| item.state == OutboxState::Waiting)
+    })
+    .await;
+    assert!(item.note.unwrap().contains("restarted while it was under way"));
     bench.gateway.pull().await;
     let early = bench.uplink(&[1], false).await;
     let (_, packet) = bench.next_downlink(early).await;

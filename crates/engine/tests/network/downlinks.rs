@@ -244,6 +244,9 @@ fn a_restart_puts_what_was_under_way_back() {
     };
     let mut after = World::new();
     after.command(Command::RestoreDevice(Box::new(record)));
+    let [OutboxState::Waiting(Wait::Again(why))] = after.outbox_states()[..] else { panic!("{:?}", after.effects) };
+    assert!(why.contains("restarted"), "and the store is told");
+    after.effects.clear();
     let mut session = Joined { up: 9, ..session };
     after.send(&session.uplink(&[1], ACK, false));
     assert_eq!(after.stages(), [&DownlinkStage::Acknowledged]);
