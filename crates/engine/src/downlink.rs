@@ -1,13 +1,16 @@
 //! Downlinks under way: handing them to gateways, and what their reports lead to.
 
+use std::collections::HashMap;
+
 use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::wire::{DataRepr, DownlinkFlags};
 use lorawan::{Eui64, Modulation};
 
 use crate::collect::Collected;
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, Transmission, TransmissionId, TxFailure};
+use crate::gateway::Gateway;
 use crate::ledger::{Minute, Transmitter};
-use crate::outbox::{OutboxId, OutboxState, Wait};
+use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Wait};
 use crate::schedule::{self, Candidate, HEADER_LEN, Window};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
@@ -76,18 +79,7 @@ impl Engine {
         let largest = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
         let Some(session) = device.session.as_mut() else { return };
 
-        let mut item = None;
-        if let Some(next) = device.outbox.next_waiting() {
-            if next.payload.len() <= largest {
-                item = Some(next.clone());
-            } else {
-                let (id, len) = (next.id, next.payload.len());
-                let wait = OutboxState::Waiting(Wait::SmallerThan { len, max: largest });
-                if next.state != wait {
-                    device.outbox.advance(id, wait, effects, dev_eui);
-                }
-            }
-        }
+        let item = next_that_fits(&mut device.outbox, largest, effects, dev_eui);
         if item.is_none() && !acknowledge && !wanted {
             return;
         }
@@ -96,24 +88,7 @@ impl Engine {
         let frame_len = HEADER_LEN + item.as_ref().map_or(0, |i| 1 + i.payload.len());
         let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
         let Some((taken, others)) = pick(&self.gateways, now, &usable, frame_len) else {
-            let why = no_way(&usable);
-            if let Some(item) = &item {
-                let waits = OutboxState::Waiting(Wait::again(&why));
-                if item.state != waits {
-                    device.outbox.advance(item.id, waits, effects, dev_eui);
-                }
-            }
-            if acknowledge {
-                effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-                    dev_eui,
-                    stage: DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}")),
-                    outbox_id: None,
-                    counter: None,
-                    data: None,
-                    acknowledges: true,
-                    sent: None,
-                }))));
-            }
+            no_answer(&mut device.outbox, item.as_ref(), acknowledge, &no_way(&usable), effects, dev_eui);
             return;
         };
 
@@ -266,6 +241,54 @@ impl Engine {
     }
 }
 
+/// The next downlink of the outbox, if it fits into `largest` bytes; one that does not is held, and its
+/// state says so.
+fn next_that_fits(
+    outbox: &mut Outbox,
+    largest: usize,
+    effects: &mut Vec<Effect>,
+    dev_eui: Eui64,
+) -> Option<OutboxItem> {
+    let next = outbox.next_waiting()?;
+    if next.payload.len() <= largest {
+        return Some(next.clone());
+    }
+    let held = OutboxState::Waiting(Wait::SmallerThan { len: next.payload.len(), max: largest });
+    if next.state != held {
+        let id = next.id;
+        outbox.advance(id, held, effects, dev_eui);
+    }
+    None
+}
+
+/// Nobody can send: the downlink waits on, and an acknowledgement that is due is reported missing.
+fn no_answer(
+    outbox: &mut Outbox,
+    item: Option<&OutboxItem>,
+    acknowledge: bool,
+    why: &str,
+    effects: &mut Vec<Effect>,
+    dev_eui: Eui64,
+) {
+    if let Some(item) = item {
+        let waits = OutboxState::Waiting(Wait::again(why));
+        if item.state != waits {
+            outbox.advance(item.id, waits, effects, dev_eui);
+        }
+    }
+    if acknowledge {
+        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+            dev_eui,
+            stage: DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}")),
+            outbox_id: None,
+            counter: None,
+            data: None,
+            acknowledges: true,
+            sent: None,
+        }))));
+    }
+}
+
 pub(crate) fn airtime_change(transmitter: Transmitter, sub_band: &'static str, minute: Minute) -> Change {
     Change::Airtime {
         transmitter,
@@ -291,7 +314,7 @@ fn published(cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect 
 /// The first candidate that is in time, within its duty cycle and not in the way of another
 /// transmission, together with those after it.
 fn pick(
-    gateways: &std::collections::HashMap<Eui64, crate::gateway::Gateway>,
+    gateways: &HashMap<Eui64, Gateway>,
     now: Timestamp,
     candidates: &[Candidate],
     len: usize,
