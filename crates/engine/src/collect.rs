@@ -6,6 +6,8 @@
 
 use std::collections::HashMap;
 
+use lorawan::airtime;
+
 use crate::effect::{FrameHeard, Radio, Reception};
 
 /// How long a processed frame is remembered. Shorter than the time after which a device may repeat
@@ -27,6 +29,11 @@ impl Collected {
     /// The copy to go by: the one with the best signal.
     pub(crate) fn best(&self) -> &Reception {
         &self.copies[0]
+    }
+
+    /// Time on air, as an uplink.
+    pub(crate) fn airtime_us(&self) -> u64 {
+        airtime::uplink_us(self.best().modulation, self.phy_payload.len())
     }
 
     pub(crate) fn radio(&self) -> Radio {

@@ -300,6 +300,8 @@ pub struct RefusedEvent {
     pub reason: Refusal,
     /// How it was sent.
     pub radio: Radio,
+    /// Time on air.
+    pub airtime_us: u64,
     /// Who heard it, best first.
     pub heard_by: Vec<Reception>,
 }

@@ -1,6 +1,5 @@
 //! Over-the-air activation (TS001 §6.2).
 
-use lorawan::airtime;
 use lorawan::crypto::{MicKey, session_keys};
 use lorawan::region::{JOIN_ACCEPT_DELAY1_S, RECEIVE_DELAY1_S};
 use lorawan::wire::{JoinAccept, JoinRequestView};
@@ -34,6 +33,7 @@ impl Engine {
                     dev_eui: named,
                     reason,
                     radio: frame.radio(),
+                    airtime_us: frame.airtime_us(),
                     heard_by: frame.copies.clone(),
                 })));
                 return;
@@ -88,13 +88,12 @@ impl Engine {
             confirmed: false,
         };
         let unanswered = self.send_by_any(now, cargo, &candidates, effects).err();
-        let radio = frame.radio();
         effects.push(Effect::Publish(Event::Joined(JoinedEvent {
             dev_eui,
             dev_addr,
             dev_nonce,
-            radio,
-            airtime_us: airtime::uplink_us(radio.modulation, frame.phy_payload.len()),
+            radio: frame.radio(),
+            airtime_us: frame.airtime_us(),
             heard_by: frame.copies.clone(),
             unanswered,
         })));

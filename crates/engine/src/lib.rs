@@ -162,6 +162,7 @@ impl Engine {
                 dev_eui: None,
                 reason: Refusal::Unreadable { error },
                 radio: frame.radio(),
+                airtime_us: frame.airtime_us(),
                 heard_by: frame.copies.clone(),
             }))),
         }

@@ -2,7 +2,7 @@
 
 use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::wire::DataView;
-use lorawan::{Eui64, airtime, counter};
+use lorawan::{Eui64, counter};
 
 use crate::Engine;
 use crate::collect::Collected;
@@ -36,6 +36,7 @@ impl Engine {
                 dev_eui,
                 reason,
                 radio: frame.radio(),
+                airtime_us: frame.airtime_us(),
                 heard_by: frame.copies.clone(),
             }))
         };
@@ -138,7 +139,7 @@ impl Engine {
             mac_commands: view.fopts().to_vec(),
             radio,
             data_rate,
-            airtime_us: airtime::uplink_us(radio.modulation, frame.phy_payload.len()),
+            airtime_us: frame.airtime_us(),
             heard_by: frame.copies.clone(),
             warnings,
         }))));
@@ -151,10 +152,8 @@ impl Engine {
     /// Books a frame on its device's account.
     pub(crate) fn book_uplink(&mut self, dev_eui: Eui64, frame: &Collected, effects: &mut Vec<Effect>) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let radio = frame.radio();
-        let Some(band) = device.config.region.plan().sub_band(radio.frequency_hz) else { return };
-        let airtime_us = airtime::uplink_us(radio.modulation, frame.phy_payload.len());
-        let booked = device.ledger.book(band.name, frame.best().heard_at, airtime_us);
+        let Some(band) = device.config.region.plan().sub_band(frame.best().frequency_hz) else { return };
+        let booked = device.ledger.book(band.name, frame.best().heard_at, frame.airtime_us());
         effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
     }
 }

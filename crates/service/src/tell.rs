@@ -92,8 +92,7 @@ impl Teller<'_> {
         let region = known.as_ref().map_or(Region::Eu868, |device| device.region);
         let body = Body::Refused(Refused {
             refusal: note.clone(),
-            // The frame's length is not told on, so neither is its airtime: it is on the device's account.
-            radio: radio(region, refused.radio, 0),
+            radio: radio(region, refused.radio, refused.airtime_us),
             heard_by: self.heard_by(&refused.heard_by),
         });
         match known {

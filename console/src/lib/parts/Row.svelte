@@ -80,10 +80,8 @@
     {/if}
 
     <p class="text-sm text-base-content/75">
-      {#if message.type === "join" || message.type === "uplink"}
+      {#if message.type === "join" || message.type === "refused" || message.type === "uplink"}
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
-      {:else if message.type === "refused"}
-        {radio(message.radio)} · heard by {heard(message.heard_by)}
       {:else if message.type === "downlink" && message.sent}
         {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm
       {/if}

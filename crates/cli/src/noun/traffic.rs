@@ -94,7 +94,7 @@ fn tell(out: &Out, message: &Message) -> Result<()> {
         }
         Body::Refused(refused) => {
             out.line(format!("{head} {}", refused.refusal.why))?;
-            out.line(format!("    {}", heard(&refused.heard_by)))?;
+            out.line(format!("    {}  {}", radio(&refused.radio), heard(&refused.heard_by)))?;
             out.line(format!("    next: {}", refused.refusal.next_step))
         }
         Body::Downlink(downlink) => {
