@@ -1,5 +1,5 @@
 // Values in the words people use.
-import type { BandUse, Radio, Reading } from "./api";
+import type { BandUse, Message, Radio, Reading } from "./api";
 
 /** How long ago, in the largest fitting unit. */
 export function ago(time: string | null | undefined, now: number): string {
@@ -10,6 +10,13 @@ export function ago(time: string | null | undefined, now: number): string {
   if (s < 7200) return `${Math.floor(s / 60)} min ago`;
   if (s < 172800) return `${Math.floor(s / 3600)} h ago`;
   return `${Math.floor(s / 86400)} days ago`;
+}
+
+/** `messages`, newest first, with one more in its place: an uplink comes a little later than its downlink, as it is decoded first. */
+export function withNews(messages: Message[], news: Message, kept: number): Message[] {
+  const at = messages.findIndex((m) => m.id <= news.id);
+  if (at >= 0 && messages[at]?.id === news.id) return messages;
+  return messages.toSpliced(at < 0 ? messages.length : at, 0, news).slice(0, kept);
 }
 
 /** A time of day with tenths of a second. */

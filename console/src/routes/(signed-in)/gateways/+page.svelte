@@ -58,20 +58,20 @@
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="text-right">Frames</th><th class="hidden sm:table-cell">Airtime sent</th><th class="hidden md:table-cell">Calls from</th></tr>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Frames</th><th class="hidden sm:table-cell">Airtime sent</th><th class="hidden md:table-cell">Calls from</th></tr>
       </thead>
       <tbody>
         {#each gateways as gateway (gateway.eui)}
           {@const band = fullest(gateway.airtime)}
           <tr data-gateway={gateway.name}>
-            <td class="font-semibold">
+            <td class="font-semibold whitespace-nowrap">
               {gateway.name}
-              <span class="block font-mono text-[0.8em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
+              <span class="block font-mono text-[0.75em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
             </td>
             <td><State state={gateway.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
             <td class="hidden font-mono text-[0.85em] whitespace-nowrap sm:table-cell">{grouped(gateway.eui)}</td>
-            <td class="text-right tabular-nums">{gateway.frames}</td>
+            <td class="hidden text-right tabular-nums sm:table-cell">{gateway.frames}</td>
             <td class="hidden whitespace-nowrap sm:table-cell">
               {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">none this hour</span>{/if}
             </td>
@@ -96,16 +96,16 @@
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th>State</th><th>Last heard</th><th>First heard</th><th class="text-right">Frames turned away</th><th>Calls from</th></tr></thead>
+        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Frames turned away</th><th class="hidden md:table-cell">Calls from</th></tr></thead>
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
               <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(stranger.eui)}</td>
-              <td><State state="stranger" /></td>
+              <td class="hidden sm:table-cell"><State state="stranger" /></td>
               <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
-              <td class="whitespace-nowrap tabular-nums">{ago(stranger.first_heard, live.now)}</td>
+              <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
               <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
-              <td class="font-mono text-[0.85em]">{stranger.address}</td>
+              <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
             </tr>
           {/each}
         </tbody>

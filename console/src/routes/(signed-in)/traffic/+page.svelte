@@ -6,6 +6,7 @@
   import Notice from "#lib/parts/Notice.svelte";
   import Row from "#lib/parts/Row.svelte";
   import { session } from "#lib/session.svelte.ts";
+  import { withNews } from "#lib/words.ts";
 
   const KINDS = ["uplink", "join", "refused", "downlink"] as const;
   /** Rows kept on the page; more would only slow it down. */
@@ -46,7 +47,7 @@
   }
 
   function take(message: Message) {
-    messages = [message, ...(messages ?? [])].slice(0, KEPT);
+    messages = withNews(messages ?? [], message, KEPT);
     fresh = message.id;
   }
 

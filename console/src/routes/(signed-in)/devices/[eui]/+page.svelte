@@ -8,7 +8,7 @@
   import Row from "#lib/parts/Row.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, value } from "#lib/words.ts";
+  import { ago, grouped, moment, value, withNews } from "#lib/words.ts";
 
   const SHOWN = 25;
   const eui = $derived(page.params.eui ?? "");
@@ -41,7 +41,7 @@
     void load();
     return live.listen((message) => {
       if (message.device?.eui !== eui) return;
-      messages = [message, ...messages].slice(0, SHOWN);
+      messages = withNews(messages, message, SHOWN);
       news += 1;
       if (message.type === "downlink") outboxNews += 1;
       void loadDevice();
@@ -58,7 +58,11 @@
   <div class="mb-4 flex flex-wrap items-baseline gap-x-5 gap-y-1">
     <h1>{device.name}</h1>
     <State state={device.state} />
-    <span title={device.last_heard ? moment(device.last_heard) : ""}>last heard {ago(device.last_heard, live.now)}</span>
+    {#if device.last_heard}
+      <span title={moment(device.last_heard)}>last heard {ago(device.last_heard, live.now)}</span>
+    {:else}
+      <span>never heard</span>
+    {/if}
     {#if device.rhythm_s}<span class="text-base-content/75">usually every {Math.round(device.rhythm_s)} s</span>{/if}
   </div>
 
