@@ -96,7 +96,7 @@
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Frames turned away</th><th class="hidden md:table-cell">Calls from</th></tr></thead>
+        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden md:table-cell">Calls from</th></tr></thead>
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
