@@ -2,7 +2,6 @@
 
 use std::net::TcpListener;
 use std::os::unix::process::ExitStatusExt as _;
-use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::OnceLock;
 use std::time::{Duration, Instant};
@@ -123,11 +122,6 @@ impl MariaDb {
     pub fn freeze(&self, frozen: bool) {
         let signal = if frozen { "-STOP" } else { "-CONT" };
         run(Command::new("kill").arg(signal).arg(self.process.id().to_string()));
-    }
-
-    /// Where its files are.
-    pub fn folder(&self) -> &Path {
-        self.folder.path()
     }
 }
 

@@ -125,7 +125,7 @@ impl Engine {
             acknowledges: acknowledge,
             confirmed,
         };
-        self.transmit(cargo, taken, others, effects);
+        self.transmit(now, cargo, taken, others, effects);
     }
 
     /// Sends `cargo` by the first of `candidates` that can; says why if none can.
@@ -138,20 +138,27 @@ impl Engine {
     ) -> Result<(), String> {
         match pick(&self.gateways, now, candidates, cargo.phy_payload.len()) {
             Some((taken, others)) => {
-                self.transmit(cargo, taken, others, effects);
+                self.transmit(now, cargo, taken, others, effects);
                 Ok(())
             }
             None => Err(no_way(candidates)),
         }
     }
 
-    fn transmit(&mut self, cargo: Cargo, taken: Candidate, others: Vec<Candidate>, effects: &mut Vec<Effect>) {
+    fn transmit(
+        &mut self,
+        now: Timestamp,
+        cargo: Cargo,
+        taken: Candidate,
+        others: Vec<Candidate>,
+        effects: &mut Vec<Effect>,
+    ) {
         let Some(gateway) = self.gateways.get_mut(&taken.gateway) else { return };
         self.next_transmission = self.next_transmission.wrapping_add(1);
         let id = TransmissionId(self.next_transmission);
         let len = cargo.phy_payload.len();
         let airtime_us = taken.airtime_us(len);
-        gateway.reserve(taken.at, taken.end(len), id);
+        gateway.reserve(now, taken.at, taken.end(len), id);
         let booked = gateway.ledger.book(taken.sub_band.name, taken.at, airtime_us);
         effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(taken.gateway), taken.sub_band.name, booked)));
         let power_dbm = taken.power_dbm(gateway.config.antenna_gain_dbi);

@@ -42,16 +42,13 @@ impl Gateway {
         self.busy.iter().all(|(begin, end, _)| to <= *begin || *end <= from)
     }
 
-    pub(crate) fn reserve(&mut self, from: Timestamp, to: Timestamp, id: TransmissionId) {
+    pub(crate) fn reserve(&mut self, now: Timestamp, from: Timestamp, to: Timestamp, id: TransmissionId) {
+        self.busy.retain(|(_, end, _)| *end > now);
         self.busy.push((from, to, id));
     }
 
     pub(crate) fn release(&mut self, id: TransmissionId) {
         self.busy.retain(|(.., held)| *held != id);
-    }
-
-    pub(crate) fn forget_past(&mut self, now: Timestamp) {
-        self.busy.retain(|(_, end, _)| *end > now);
     }
 
     pub(crate) fn status(&self, now: Timestamp) -> GatewayStatus {

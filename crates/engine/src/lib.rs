@@ -107,7 +107,7 @@ impl Engine {
         match input {
             Input::FrameHeard(frame) => self.frame_heard(now, frame),
             Input::TxReport { transmission, result } => self.tx_report(now, transmission, result, effects),
-            Input::Command(command) => self.command(now, command, effects),
+            Input::Command(command) => self.command(command, effects),
             Input::Tick => {}
         }
         while let Some(timer) = self.timers.due(now) {
@@ -168,7 +168,7 @@ impl Engine {
         }
     }
 
-    fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
+    fn command(&mut self, command: Command, effects: &mut Vec<Effect>) {
         match command {
             Command::PutGateway(config) => match self.gateways.get_mut(&config.eui) {
                 Some(gateway) => gateway.config = config,
@@ -209,9 +209,6 @@ impl Engine {
                     device.outbox.cancel(id, effects, dev_eui);
                 }
             }
-        }
-        for gateway in self.gateways.values_mut() {
-            gateway.forget_past(now);
         }
     }
 

@@ -1,10 +1,11 @@
 //! The UDP packet-forwarder protocol's socket: answers gateways, hands frames to the network, sends
 //! what the network wants sent.
 
-use std::collections::HashMap;
+use std::collections::VecDeque;
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure};
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxPacket};
@@ -16,11 +17,18 @@ use crate::intake::{self, Intake};
 use crate::network::{self, Network};
 use crate::presence::Presence;
 
-/// Transmissions whose report is awaited; the engine gives up on each after seconds, so more than
-/// these are never meant.
-const MAX_AWAITED: usize = 10_000;
+/// After this the engine no longer waits for a report: a join-accept leaves within 6 s, its report has
+/// 2 s more.
+const REPORT_WITHIN: Duration = Duration::from_secs(10);
 /// FSK frequency deviation of LoRaWAN (RP002 §4.2).
 const FSK_DEVIATION_HZ: u32 = 25_000;
+
+struct Awaited {
+    gateway: Eui64,
+    token: Token,
+    id: TransmissionId,
+    since: Instant,
+}
 
 /// The gateways' socket and the transmissions under way on it.
 pub struct Links {
@@ -29,7 +37,8 @@ pub struct Links {
     intake: Arc<Intake>,
     network: Network,
     next_token: AtomicU16,
-    awaited: Mutex<HashMap<(Eui64, Token), TransmissionId>>,
+    /// Transmissions whose report is awaited, and when they were handed over, oldest first.
+    awaited: Mutex<VecDeque<Awaited>>,
 }
 
 impl Links {
@@ -42,8 +51,23 @@ impl Links {
         &self.presence
     }
 
-    fn awaited(&self) -> MutexGuard<'_, HashMap<(Eui64, Token), TransmissionId>> {
+    fn awaited(&self) -> MutexGuard<'_, VecDeque<Awaited>> {
         self.awaited.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn await_report(&self, new: Awaited) {
+        let mut awaited = self.awaited();
+        while awaited.front().is_some_and(|oldest| oldest.since.elapsed() > REPORT_WITHIN) {
+            awaited.pop_front();
+        }
+        awaited.push_back(new);
+    }
+
+    /// The transmission a report is about; each is reported once.
+    fn reported(&self, gateway: Eui64, token: Token) -> Option<TransmissionId> {
+        let mut awaited = self.awaited();
+        let at = awaited.iter().position(|a| a.gateway == gateway && a.token == token)?;
+        awaited.remove(at).map(|a| a.id)
     }
 
     /// Hands a frame to its gateway.
@@ -53,13 +77,7 @@ impl Links {
         }
         let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);
-        {
-            let mut awaited = self.awaited();
-            if awaited.len() >= MAX_AWAITED {
-                awaited.clear();
-            }
-            awaited.insert((transmission.gateway, token), transmission.id);
-        }
+        self.await_report(Awaited { gateway: transmission.gateway, token, id: transmission.id, since: Instant::now() });
         let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
         let packet = TxPacket {
             at_clock_us: Some(transmission.at_clock_us),
@@ -76,7 +94,7 @@ impl Links {
         match self.socket.send_to(&Datagram::PullResp { token, packet }.emit(), to).await {
             Ok(_) => Ok(()),
             Err(error) => {
-                self.awaited().remove(&(transmission.gateway, token));
+                self.reported(transmission.gateway, token);
                 tracing::warn!(%to, "a downlink could not be sent: {error}");
                 Err(TxFailure::Unreachable)
             }
@@ -103,7 +121,7 @@ impl Links {
                 self.presence.heard(gateway, from, 0, true);
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
-                let Some(id) = self.awaited().remove(&(gateway, token)) else {
+                let Some(id) = self.reported(gateway, token) else {
                     self.intake.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
                     return;
                 };

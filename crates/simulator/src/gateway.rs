@@ -2,7 +2,7 @@
 //! and one transmitter.
 
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -36,8 +36,6 @@ pub struct Gateway {
     received: AtomicU32,
     sent: AtomicU32,
     busy: Mutex<Vec<(Instant, Instant)>>,
-    /// Switched off, it neither hears nor calls.
-    on: AtomicBool,
 }
 
 /// A frame a gateway sends: when, and what.
@@ -72,17 +70,7 @@ impl Gateway {
             received: AtomicU32::new(0),
             sent: AtomicU32::new(0),
             busy: Mutex::default(),
-            on: AtomicBool::new(true),
         }))
-    }
-
-    /// Switches the gateway on or off.
-    pub fn switch(&self, on: bool) {
-        self.on.store(on, Ordering::Relaxed);
-    }
-
-    fn on(&self) -> bool {
-        self.on.load(Ordering::Relaxed)
     }
 
     fn token(&self) -> Token {
@@ -102,9 +90,6 @@ impl Gateway {
 
     /// Forwards a frame that was heard until `end`.
     pub async fn heard(&self, emission: &Emission, end: Instant, arrival: Arrival) {
-        if !self.on() {
-            return;
-        }
         self.received.fetch_add(1, Ordering::Relaxed);
         let tenths = |value: f64| (value * 10.0).round() / 10.0;
         let frame = RxPacket {
@@ -132,10 +117,10 @@ impl Gateway {
         let mut buffer = vec![0; 4096];
         loop {
             tokio::select! {
-                _ = pull.tick() => if self.on() {
+                _ = pull.tick() => {
                     self.call(Datagram::PullData { token: self.token(), gateway: self.eui }).await;
                 },
-                _ = status.tick() => if self.on() {
+                _ = status.tick() => {
                     let push = PushData { status: Some(self.status()), ..PushData::default() };
                     self.call(Datagram::PushData { token: self.token(), gateway: self.eui, push }).await;
                 },
@@ -145,7 +130,7 @@ impl Gateway {
                         tokio::time::sleep(Duration::from_millis(100)).await;
                         continue;
                     };
-                    if let (true, Ok(Datagram::PullResp { token, packet })) = (self.on(), Datagram::parse(&buffer[..len])) {
+                    if let Ok(Datagram::PullResp { token, packet }) = Datagram::parse(&buffer[..len]) {
                         let result = self.plan(&packet, Instant::now());
                         let ack = result.as_ref().map(|_| ()).map_err(Clone::clone);
                         self.call(Datagram::TxAck { token, gateway: self.eui, result: ack }).await;

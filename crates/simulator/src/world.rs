@@ -7,10 +7,9 @@ use std::time::Duration;
 
 use api::problem::{self, Problem};
 use gateway_link::udp::TxPacket;
-use lorawan::Eui64;
 use lorawan::region::Region;
 use rand::RngExt as _;
-use tokio::sync::{Notify, broadcast, mpsc};
+use tokio::sync::{broadcast, mpsc};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
 
@@ -48,8 +47,6 @@ struct Inhabitant {
     place: Place,
     device: Mutex<Device>,
     sensor: Mutex<Sensor>,
-    /// Makes it send without waiting for its interval.
-    nudge: Notify,
 }
 
 impl Inhabitant {
@@ -64,8 +61,6 @@ impl Inhabitant {
 
 /// The running world; it ends when dropped.
 pub struct World {
-    inhabitants: Vec<Arc<Inhabitant>>,
-    gateways: Vec<Arc<Gateway>>,
     events: broadcast::Sender<Event>,
     _tasks: JoinSet<()>,
 }
@@ -81,7 +76,6 @@ fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
         place: Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg },
         device: Mutex::new(Device::new(identity, Region::Eu868, entry.data_rate)),
         sensor: Mutex::new(Sensor::new(entry.sensor, entry.latitude_deg, entry.longitude_deg)),
-        nudge: Notify::new(),
     })
 }
 
@@ -114,31 +108,19 @@ impl World {
             let start = Duration::from_millis(300 + 700 * i as u64);
             tasks.spawn(live(Arc::clone(inhabitant), gateways.clone(), events.clone(), start));
         }
-        let (all, radios, tell) = (inhabitants.clone(), gateways.clone(), events.clone());
+        let tell = events.clone();
         tasks.spawn(async move {
             while let Some(sending) = to_send.recv().await {
-                let (all, radios, tell) = (all.clone(), radios.clone(), tell.clone());
+                let (all, radios, tell) = (inhabitants.clone(), gateways.clone(), tell.clone());
                 tokio::spawn(async move { spread(&sending, &all, &radios, &tell).await });
             }
         });
-        Ok(Self { inhabitants, gateways, events, _tasks: tasks })
+        Ok(Self { events, _tasks: tasks })
     }
 
     /// What goes on from now on.
     pub fn events(&self) -> broadcast::Receiver<Event> {
         self.events.subscribe()
-    }
-
-    /// Makes a device send soon; a device that is still in its receive windows does so after them.
-    pub fn nudge(&self, device: &str) {
-        for inhabitant in self.inhabitants.iter().filter(|i| i.entry.name == device) {
-            inhabitant.nudge.notify_one();
-        }
-    }
-
-    /// Switches a gateway on or off.
-    pub fn switch_gateway(&self, eui: Eui64, on: bool) {
-        self.gateways.iter().filter(|g| g.eui == eui).for_each(|g| g.switch(on));
     }
 }
 
@@ -167,10 +149,7 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
             (false, false) => JOIN_AGAIN.mul_f64(jitter()),
             _ => Duration::from_secs_f64(me.entry.interval_s * jitter()).saturating_sub(last.elapsed()),
         };
-        tokio::select! {
-            () = tokio::time::sleep(wait) => {}
-            () = me.nudge.notified() => {}
-        }
+        tokio::time::sleep(wait).await;
     }
 }
 
