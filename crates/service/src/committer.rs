@@ -116,7 +116,9 @@ impl Committer {
 
     async fn transmit(&self, transmission: &Transmission) {
         if let Err(why) = self.links.send(transmission).await {
-            self.network.report(transmission.id, Err(why)).await;
+            // Never wait for the engine here: it may be waiting for this task. If its queue is full, it
+            // finds out by itself that no report came.
+            let _ = self.network.try_report(transmission.id, Err(why));
         }
     }
 }

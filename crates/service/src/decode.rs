@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use api::message::{Body, Message, Reading, ReadingValue};
+use chrono::{TimeDelta, Utc};
 use payload::{DecodeError, Decoded};
 use store::{EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
@@ -23,6 +24,8 @@ const TIME: Duration = Duration::from_millis(250);
 const LEFT_OVER: u32 = 500;
 /// How often the database is asked for such uplinks.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// Younger ones may still be on their way through the queue, or their readings to the database.
+const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
 /// Decodes until the service stops. What has been taken in is finished; the rest stays marked.
 pub async fn run(
@@ -42,16 +45,15 @@ pub async fn run(
                 Some((estate, message)) => start(&directory, &permits, &done, estate, message).await,
                 None => break,
             },
-            // Only when nothing else is to do, so that nothing under way is taken twice.
-            _ = look.tick() => {
-                let Ok(all) = permits.acquire_many(AT_ONCE).await else { break };
-                drop(all);
-                match store.undecoded(LEFT_OVER).await {
-                    Ok(left) => for (estate, message) in left {
+            // Only when nothing else is to do.
+            _ = look.tick() => match store.undecoded(LEFT_OVER).await {
+                Ok(left) => {
+                    let settled = Utc::now() - UNDER_WAY;
+                    for (estate, message) in left.into_iter().filter(|(_, message)| message.time < settled) {
                         start(&directory, &permits, &done, estate, message).await;
-                    },
-                    Err(error) => tracing::warn!("uplinks left undecoded could not be read: {error}"),
+                    }
                 }
+                Err(error) => tracing::warn!("uplinks left undecoded could not be read: {error}"),
             }
         }
     }

@@ -103,12 +103,7 @@ impl Network {
         self.0.try_send(Ask::Input(Input::FrameHeard(frame))).is_ok()
     }
 
-    /// Tells what became of a transmission.
-    pub async fn report(&self, transmission: TransmissionId, result: Result<(), TxFailure>) {
-        let _ = self.0.send(Ask::Input(Input::TxReport { transmission, result })).await;
-    }
-
-    /// The same without waiting: reports come from gateways too, and are no more than one a frame.
+    /// Tells what became of a transmission; `false` if the engine is too far behind to take it.
     pub fn try_report(&self, transmission: TransmissionId, result: Result<(), TxFailure>) -> bool {
         self.0.try_send(Ask::Input(Input::TxReport { transmission, result })).is_ok()
     }
