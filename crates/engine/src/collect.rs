@@ -6,16 +6,18 @@
 
 use std::collections::HashMap;
 
-use lorawan::airtime;
+use lorawan::{Eui64, airtime};
 
-use crate::effect::{FrameHeard, Radio, Reception};
+use crate::effect::{Effect, Event, FrameHeard, Radio, Reception, RefusedEvent};
+use crate::refusal::Refusal;
 
 /// How long a processed frame is remembered. Shorter than the time after which a device may repeat
 /// it: a repetition comes only after its second receive window, 2 s after the uplink at the soonest.
 pub(crate) const REMEMBERED_US: i64 = 1_300_000;
 /// Copies kept of one frame.
 const MAX_COPIES: usize = 64;
-/// Frames under collection or remembered; what comes beyond is shed and counted.
+/// Frames under collection or remembered at a time: a bound on memory. At 1.5 s each this is more than
+/// 130,000 frames a second, and long before that the queue in front of the engine is full and counts.
 const MAX_FRAMES: usize = 200_000;
 
 /// A frame with all its copies, the best one first.
@@ -29,6 +31,17 @@ impl Collected {
     /// The copy to go by: the one with the best signal.
     pub(crate) fn best(&self) -> &Reception {
         &self.copies[0]
+    }
+
+    /// What is told when the frame is not accepted.
+    pub(crate) fn refused(&self, dev_eui: Option<Eui64>, reason: Refusal) -> Effect {
+        Effect::Publish(Event::Refused(RefusedEvent {
+            dev_eui,
+            reason,
+            radio: self.radio(),
+            airtime_us: self.airtime_us(),
+            heard_by: self.copies.clone(),
+        }))
     }
 
     /// Time on air, as an uplink.

@@ -284,15 +284,9 @@ fn no_answer(
         }
     }
     if acknowledge {
-        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-            dev_eui,
-            stage: DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}")),
-            outbox_id: None,
-            counter: None,
-            data: None,
-            acknowledges: true,
-            sent: None,
-        }))));
+        let stage = DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}"));
+        let event = DownlinkEvent { acknowledges: true, ..DownlinkEvent::off_air(dev_eui, stage) };
+        effects.push(Effect::Publish(Event::Downlink(Box::new(event))));
     }
 }
 

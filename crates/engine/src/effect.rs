@@ -325,6 +325,13 @@ pub struct DownlinkEvent {
     pub sent: Option<SentBy>,
 }
 
+impl DownlinkEvent {
+    /// A step that is no transmission; what it concerns is for the caller to add.
+    pub(crate) fn off_air(dev_eui: Eui64, stage: DownlinkStage) -> Self {
+        Self { dev_eui, stage, outbox_id: None, counter: None, data: None, acknowledges: false, sent: None }
+    }
+}
+
 /// Where and how a downlink went out.
 pub type SentBy = crate::downlink::Sent;
 

@@ -9,7 +9,7 @@ use crate::Engine;
 use crate::collect::Collected;
 use crate::device::Session;
 use crate::downlink::Cargo;
-use crate::effect::{Change, Effect, Event, JoinedEvent, RefusedEvent};
+use crate::effect::{Change, Effect, Event, JoinedEvent};
 use crate::refusal::Refusal;
 use crate::schedule;
 use crate::time::Timestamp;
@@ -29,13 +29,7 @@ impl Engine {
         let dev_eui = match self.check_join(request) {
             Ok(dev_eui) => dev_eui,
             Err(reason) => {
-                effects.push(Effect::Publish(Event::Refused(RefusedEvent {
-                    dev_eui: named,
-                    reason,
-                    radio: frame.radio(),
-                    airtime_us: frame.airtime_us(),
-                    heard_by: frame.copies.clone(),
-                })));
+                effects.push(frame.refused(named, reason));
                 return;
             }
         };

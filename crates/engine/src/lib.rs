@@ -158,13 +158,7 @@ impl Engine {
             }
             // Another network's downlink, heard by our gateway: nothing of ours.
             Ok(Frame::Data(_) | Frame::JoinAccept(_)) => {}
-            Err(error) => effects.push(Effect::Publish(Event::Refused(RefusedEvent {
-                dev_eui: None,
-                reason: Refusal::Unreadable { error },
-                radio: frame.radio(),
-                airtime_us: frame.airtime_us(),
-                heard_by: frame.copies.clone(),
-            }))),
+            Err(error) => effects.push(frame.refused(None, Refusal::Unreadable { error })),
         }
     }
 

@@ -185,13 +185,21 @@ impl Outbox {
         };
         self.advance(id, state, effects, dev_eui);
         effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-            dev_eui,
-            stage,
             outbox_id: Some(id),
-            counter: None,
             data,
-            acknowledges: false,
-            sent: None,
+            ..DownlinkEvent::off_air(dev_eui, stage)
+        }))));
+    }
+
+    /// The device acknowledged an item that was sent with this counter.
+    pub(crate) fn acknowledged(&mut self, id: OutboxId, counter: u32, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let data = self.get_mut(id).map(|item| (item.port, item.payload.clone()));
+        self.advance(id, OutboxState::Acknowledged, effects, dev_eui);
+        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
+            outbox_id: Some(id),
+            counter: Some(counter),
+            data,
+            ..DownlinkEvent::off_air(dev_eui, DownlinkStage::Acknowledged)
         }))));
     }
 }

@@ -7,9 +7,8 @@ use lorawan::{Eui64, counter};
 use crate::Engine;
 use crate::collect::Collected;
 use crate::downlink::airtime_change;
-use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, RefusedEvent, UplinkEvent};
+use crate::effect::{Change, Effect, Event, UplinkEvent};
 use crate::ledger::Transmitter;
-use crate::outbox::{Outbox, OutboxId, OutboxState};
 use crate::refusal::Refusal;
 use crate::time::Timestamp;
 
@@ -31,21 +30,12 @@ impl Engine {
         effects: &mut Vec<Effect>,
     ) {
         let dev_addr = view.dev_addr();
-        let refused = |dev_eui, reason| {
-            Effect::Publish(Event::Refused(RefusedEvent {
-                dev_eui,
-                reason,
-                radio: frame.radio(),
-                airtime_us: frame.airtime_us(),
-                heard_by: frame.copies.clone(),
-            }))
-        };
         match self.judge(view) {
-            None => effects.push(refused(None, Refusal::UnknownDevAddr { dev_addr })),
-            Some(Verdict::Nobody) => effects.push(refused(None, Refusal::DataMic { dev_addr })),
+            None => effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr })),
+            Some(Verdict::Nobody) => effects.push(frame.refused(None, Refusal::DataMic { dev_addr })),
             Some(Verdict::TooLow(dev_eui, received, last)) => {
                 self.book_uplink(dev_eui, frame, effects);
-                effects.push(refused(Some(dev_eui), Refusal::CounterTooLow { received, last }));
+                effects.push(frame.refused(Some(dev_eui), Refusal::CounterTooLow { received, last }));
             }
             Some(Verdict::Repeated(dev_eui)) => {
                 // The device did not hear our acknowledgement, or sends everything several times.
@@ -143,8 +133,14 @@ impl Engine {
             heard_by: frame.copies.clone(),
             warnings,
         }))));
-        if let Some((id, sent_counter)) = awaited {
-            settle(&mut device.outbox, id, sent_counter, flags.ack, dev_eui, effects);
+        // A class A device that heard a confirmed downlink says so in its very next uplink (TS001
+        // §4.3.1.2), so one without it means that it was not heard.
+        match awaited {
+            Some((id, counter)) if flags.ack => device.outbox.acknowledged(id, counter, effects, dev_eui),
+            Some((id, _)) => {
+                device.outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
+            }
+            None => {}
         }
         self.answer(now, dev_eui, view.confirmed(), flags.adr_ack_req, frame, effects);
     }
@@ -156,31 +152,4 @@ impl Engine {
         let booked = device.ledger.book(band.name, frame.best().heard_at, frame.airtime_us());
         effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
     }
-}
-
-/// Ends the wait for an acknowledgement: a class A device that heard a confirmed downlink says so in
-/// its very next uplink (TS001 §4.3.1.2), so one without it means that it was not heard.
-fn settle(
-    outbox: &mut Outbox,
-    id: OutboxId,
-    counter: u32,
-    acknowledged: bool,
-    dev_eui: Eui64,
-    effects: &mut Vec<Effect>,
-) {
-    if !acknowledged {
-        outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
-        return;
-    }
-    let data = outbox.get_mut(id).map(|item| (item.port, item.payload.clone()));
-    outbox.advance(id, OutboxState::Acknowledged, effects, dev_eui);
-    effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-        dev_eui,
-        stage: DownlinkStage::Acknowledged,
-        outbox_id: Some(id),
-        counter: Some(counter),
-        data,
-        acknowledges: false,
-        sent: None,
-    }))));
 }

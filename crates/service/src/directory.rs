@@ -38,7 +38,7 @@ impl Directory {
                 let Some(last) = page.last() else { break };
                 after.clone_from(&last.slug);
                 for model in &page {
-                    directory.put_model(estate.0, model);
+                    directory.put_model(estate.0, model, model.decoder.as_deref().map(load_script));
                 }
             }
         }
@@ -91,14 +91,14 @@ impl Directory {
         device.rhythm_s
     }
 
-    pub fn put_model(&self, estate: EstateId, model: &Model) {
+    /// Takes a model with its script, which the caller has loaded: that runs it once.
+    pub fn put_model(&self, estate: EstateId, model: &Model, script: Option<Result<Script, String>>) {
         let key = (estate, model.slug.clone());
-        let Some(source) = &model.decoder else {
-            self.write().decoders.remove(&key);
-            return;
+        let mut inner = self.write();
+        match script {
+            Some(script) => inner.decoders.insert(key, Arc::new(Decoder { script, units: model.units.clone() })),
+            None => inner.decoders.remove(&key),
         };
-        let script = Script::new(source.clone(), Limits::default()).map_err(|why| why.to_string());
-        self.write().decoders.insert(key, Arc::new(Decoder { script, units: model.units.clone() }));
     }
 
     pub fn decoder(&self, estate: EstateId, model: &str) -> Option<Arc<Decoder>> {
@@ -114,6 +114,10 @@ impl Directory {
     }
 }
 
+fn load_script(source: &str) -> Result<Script, String> {
+    Script::new(source, Limits::default()).map_err(|why| why.to_string())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -124,7 +128,6 @@ mod tests {
         DeviceContext {
             dev_eui: Eui64(1),
             estate_id: 1,
-            estate: "tarnsey".into(),
             fleet: "tide".into(),
             name: "tide-01".into(),
             model: None,
@@ -160,12 +163,13 @@ mod tests {
             units: BTreeMap::new(),
             changed_at: Utc::now(),
         };
-        directory.put_model(1, &model(Some("function decodeUplink() { return {data: {}} }")));
+        let put = |decoder: Option<&str>| directory.put_model(1, &model(decoder), decoder.map(load_script));
+        put(Some("function decodeUplink() { return {data: {}} }"));
         assert!(directory.decoder(1, "probe").unwrap().script.is_ok());
         assert!(directory.decoder(2, "probe").is_none(), "another estate's models are its own");
-        directory.put_model(1, &model(Some("nonsense(")));
+        put(Some("nonsense("));
         assert!(directory.decoder(1, "probe").unwrap().script.is_err());
-        directory.put_model(1, &model(None));
+        put(None);
         assert!(directory.decoder(1, "probe").is_none());
     }
 }

@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
 use lorawan::Eui64;
 use lorawan::region::Region;
-use store::{Activity, EstateId, StoredMessage};
+use store::{Activity, DeviceContext, EstateId, StoredMessage};
 use ulid::{Generator, Ulid};
 
 use crate::directory::Directory;
@@ -55,7 +55,7 @@ impl Teller<'_> {
                     decode_error: None,
                 }));
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
-                self.about_device(uplink.dev_eui, at, body, Some(activity), undecoded)
+                Some(self.about_device(device, at, body, Some(activity), undecoded))
             }
             Event::Joined(joined) => {
                 let at = time_of(joined.heard_by.first());
@@ -69,12 +69,13 @@ impl Teller<'_> {
                     unanswered: joined.unanswered,
                 });
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
-                self.about_device(joined.dev_eui, at, body, Some(activity), false)
+                Some(self.about_device(device, at, body, Some(activity), false))
             }
             Event::Refused(refused) => self.refused(&refused),
             Event::Downlink(downlink) => {
-                let body = Body::Downlink(Box::new(self.downlink(&downlink)?));
-                self.about_device(downlink.dev_eui, Utc::now(), body, None, false)
+                let device = self.directory.device(downlink.dev_eui)?;
+                let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
+                Some(self.about_device(device, Utc::now(), body, None, false))
             }
         }
     }
@@ -96,7 +97,7 @@ impl Teller<'_> {
             heard_by: self.heard_by(&refused.heard_by),
         });
         match known {
-            Some(device) => self.about_device(device.dev_eui, at, body, Some(Activity::Refused(note)), false),
+            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), false)),
             None => {
                 let gateway = refused.heard_by.first()?.gateway;
                 let estate_id = self.presence.known(gateway)?.estate_id;
@@ -107,8 +108,7 @@ impl Teller<'_> {
         }
     }
 
-    fn downlink(&self, event: &DownlinkEvent) -> Option<Downlink> {
-        let device = self.directory.device(event.dev_eui)?;
+    fn downlink(&self, region: Region, event: &DownlinkEvent) -> Downlink {
         let (stage, note) = match &event.stage {
             engine::DownlinkStage::Sent => (DownlinkStage::Sent, None),
             engine::DownlinkStage::Acknowledged => (DownlinkStage::Acknowledged, None),
@@ -126,32 +126,32 @@ impl Teller<'_> {
             window: sent.window.name().into(),
             power_dbm: sent.power_dbm,
             radio: radio(
-                device.region,
+                region,
                 engine::Radio { frequency_hz: sent.frequency_hz, modulation: sent.modulation },
                 sent.airtime_us,
             ),
         });
         let outbox_id = event.outbox_id.map(store::outbox_name);
-        Some(Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent })
+        Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent }
     }
 
     fn about_device(
         &mut self,
-        dev_eui: Eui64,
+        device: DeviceContext,
         at: DateTime<Utc>,
         body: Body,
         activity: Option<Activity>,
         undecoded: bool,
-    ) -> Option<Told> {
-        let device = self.directory.device(dev_eui)?;
+    ) -> Told {
+        let dev_eui = device.dev_eui;
         let mut message = self.message(at, device.estate_id, body);
         message.fleet = Some(device.fleet);
         message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
-        Some(Told {
+        Told {
             stored: StoredMessage { estate_id: device.estate_id, message, undecoded },
             activity: activity.map(|a| (dev_eui, a)),
             keep: true,
-        })
+        }
     }
 
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {

@@ -35,7 +35,6 @@ pub struct DeviceRow {
 pub struct DeviceContext {
     pub dev_eui: Eui64,
     pub estate_id: EstateId,
-    pub estate: String,
     pub fleet: String,
     pub name: String,
     pub model: Option<String>,
@@ -175,9 +174,8 @@ impl Store {
     /// What messages say of every device, for the start of the service.
     pub async fn device_contexts(&self) -> Result<Vec<DeviceContext>, StoreError> {
         let rows = sqlx::query(
-            "SELECT d.dev_eui, d.estate_id, e.slug AS estate, f.slug AS fleet, d.name, m.slug AS model, d.region,
-             a.last_heard, a.rhythm_s FROM devices d JOIN estates e ON e.id = d.estate_id
-             JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
+            "SELECT d.dev_eui, d.estate_id, f.slug AS fleet, d.name, m.slug AS model, d.region,
+             a.last_heard, a.rhythm_s FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
              LEFT JOIN activity a ON a.dev_eui = d.dev_eui",
         )
         .fetch_all(&self.pool)
@@ -187,7 +185,6 @@ impl Store {
                 Ok(DeviceContext {
                     dev_eui: eui(row, "dev_eui")?,
                     estate_id: row.try_get("estate_id")?,
-                    estate: row.try_get("estate")?,
                     fleet: row.try_get("fleet")?,
                     name: row.try_get("name")?,
                     model: row.try_get("model")?,

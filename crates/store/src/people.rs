@@ -10,7 +10,6 @@ use crate::{EstateId, Store, StoreError, constraint};
 pub struct Person {
     pub id: u32,
     pub name: String,
-    pub password_hash: String,
 }
 
 /// An estate a person belongs to.
@@ -64,12 +63,14 @@ impl Store {
         Ok(())
     }
 
-    pub async fn person(&self, name: &str) -> Result<Option<Person>, StoreError> {
-        let row = sqlx::query("SELECT id, name, password_hash FROM people WHERE name = ?")
-            .bind(name)
-            .fetch_optional(&self.pool)
-            .await?;
-        row.map(|r| Ok(Person { id: r.try_get(0)?, name: r.try_get(1)?, password_hash: r.try_get(2)? })).transpose()
+    /// The person of that name, with the hash of the password.
+    pub async fn person(&self, name: &str) -> Result<Option<(Person, String)>, StoreError> {
+        let row: Option<(u32, String, String)> =
+            sqlx::query_as("SELECT id, name, password_hash FROM people WHERE name = ?")
+                .bind(name)
+                .fetch_optional(&self.pool)
+                .await?;
+        Ok(row.map(|(id, name, hash)| (Person { id, name }, hash)))
     }
 
     pub async fn memberships(&self, person_id: u32) -> Result<Vec<Membership>, StoreError> {
@@ -112,15 +113,15 @@ impl Store {
 
     /// Who holds a token that has not ended.
     pub async fn signed_in(&self, token_hash: [u8; 32]) -> Result<Option<Person>, StoreError> {
-        let row = sqlx::query(
-            "SELECT p.id, p.name, p.password_hash FROM sign_ins s JOIN people p ON p.id = s.person_id
+        let row: Option<(u32, String)> = sqlx::query_as(
+            "SELECT p.id, p.name FROM sign_ins s JOIN people p ON p.id = s.person_id
              WHERE s.token_hash = ? AND s.expires_at > ?",
         )
         .bind(token_hash.to_vec())
         .bind(Utc::now())
         .fetch_optional(&self.pool)
         .await?;
-        row.map(|r| Ok(Person { id: r.try_get(0)?, name: r.try_get(1)?, password_hash: r.try_get(2)? })).transpose()
+        Ok(row.map(|(id, name)| Person { id, name }))
     }
 
     pub async fn end_sign_in(&self, token_hash: [u8; 32]) -> Result<(), StoreError> {

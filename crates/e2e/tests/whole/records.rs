@@ -22,7 +22,7 @@ async fn records() -> (Store, u32) {
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     assert!(store.nobody_yet().await.unwrap());
     store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
-    let owner = store.person("owner").await.unwrap().unwrap();
+    let (owner, _) = store.person("owner").await.unwrap().unwrap();
     let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide").await.unwrap();
     let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);

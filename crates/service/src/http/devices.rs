@@ -71,7 +71,6 @@ pub async fn add_device(State(app): State<App>, estate: InEstate, Json(new): Jso
     app.directory.put_device(DeviceContext {
         dev_eui,
         estate_id: estate.id,
-        estate: app.directory.estate_slug(estate.id),
         fleet: device.fleet,
         name: device.name,
         model: device.model,
@@ -110,14 +109,9 @@ async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDe
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = DeviceKeys), (status = 404, body = Problem)))]
-pub async fn show_keys(
-    State(app): State<App>,
-    estate: InEstate,
-    caller: super::Caller,
-    PathEui(eui): PathEui,
-) -> Answer<DeviceKeys> {
+pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceKeys> {
     let key = app.store.app_key(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    tracing::info!(by = caller.0.name, device = %eui, "a root key was shown");
+    tracing::info!(by = estate.person, device = %eui, "a root key was shown");
     Ok(Json(DeviceKeys { dev_eui: eui, app_key: key.to_hex() }))
 }
 

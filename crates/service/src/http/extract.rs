@@ -76,6 +76,8 @@ pub fn token(headers: &HeaderMap) -> Option<String> {
 /// The estate a path names, if the caller belongs to it. To others it does not exist.
 pub struct InEstate {
     pub id: EstateId,
+    /// The caller's name.
+    pub person: String,
 }
 
 impl FromRequestParts<App> for InEstate {
@@ -86,7 +88,7 @@ impl FromRequestParts<App> for InEstate {
         let slug = path_parameter(parts, app, "estate").await?;
         let belongs = app.store.memberships(person.id).await?;
         match belongs.into_iter().find(|m| m.slug == slug) {
-            Some(membership) => Ok(Self { id: membership.estate_id }),
+            Some(membership) => Ok(Self { id: membership.estate_id, person: person.name }),
             None => Err(not_found("estate", slug)),
         }
     }

@@ -43,14 +43,23 @@ pub async fn put_model(
 ) -> Answer<Model> {
     let slug = api::problem::slug("model", &slug)?;
     let model = model.check()?;
-    if let Some(source) = model.decoder.clone() {
-        let tried = tokio::task::spawn_blocking(move || Script::new(source, Limits::default())).await;
-        if let Ok(Err(why)) = tried {
-            let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
-            return Err(Refusal(problem.field("decoder").detail(why.to_string())));
-        }
-    }
+    let script = match model.decoder.clone() {
+        None => None,
+        Some(source) => Some(load(source).await?),
+    };
     let stored = app.store.put_model(estate.id, &slug, &model).await?;
-    app.directory.put_model(estate.id, &stored);
+    app.directory.put_model(estate.id, &stored, script.map(Ok));
     Ok(Json(stored))
+}
+
+/// Loads a script, away from the threads that serve: it runs once.
+async fn load(source: String) -> Result<Script, Refusal> {
+    let loaded = tokio::task::spawn_blocking(move || Script::new(source, Limits::default())).await;
+    let why = match loaded {
+        Ok(Ok(script)) => return Ok(script),
+        Ok(Err(why)) => why.to_string(),
+        Err(why) => why.to_string(),
+    };
+    let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
+    Err(Refusal(problem.field("decoder").detail(why)))
 }

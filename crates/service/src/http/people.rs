@@ -20,10 +20,10 @@ const SIGN_IN_LASTS: TimeDelta = TimeDelta::days(30);
     responses((status = 200, body = SignedIn), (status = 401, body = Problem)))]
 pub async fn sign_in(State(app): State<App>, Json(given): Json<SignIn>) -> Result<impl IntoResponse, Refusal> {
     let wrong = || Refusal(Problem::new(401, "wrong_sign_in", "Name or password is wrong"));
-    let person = app.store.person(&given.name).await?;
+    let (person, stored) = app.store.person(&given.name).await?.unzip();
     let right = {
         let _one_of_few = app.sign_ins.acquire().await;
-        auth::verify(given.password, person.as_ref().map(|p| p.password_hash.clone())).await
+        auth::verify(given.password, stored).await
     };
     let (Ok(true), Some(person)) = (right, person) else { return Err(wrong()) };
     let (token, expires_at) = (auth::new_token(), Utc::now() + SIGN_IN_LASTS);
