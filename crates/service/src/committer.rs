@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use api::message::Message;
 use engine::{Effect, Transmission};
-use store::{Batch, EstateId, Store, StoredMessage, StoredReading};
+use store::{Batch, Decoding, EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::mpsc;
 use ulid::Generator;
 
@@ -138,7 +138,7 @@ fn sort(work: Work, teller: &mut Teller<'_>, batch: &mut Batch, after: &mut Afte
                     Effect::Publish(event) => {
                         let Some(told) = teller.tell(event) else { continue };
                         let to_whom = (told.stored.estate_id, told.stored.message.clone());
-                        if told.stored.undecoded {
+                        if told.stored.decoding == Decoding::Pending {
                             after.to_decode.push(to_whom);
                         } else {
                             after.to_publish.push(to_whom);

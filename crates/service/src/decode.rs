@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use api::message::{Body, Message, Reading, ReadingValue};
 use chrono::{TimeDelta, Utc};
 use payload::{DecodeError, Decoded};
-use store::{EstateId, Store, StoredMessage, StoredReading};
+use store::{Decoding, EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -75,7 +75,7 @@ async fn start(
     tokio::spawn(async move {
         let decoded = tokio::task::spawn_blocking(move || decode(decoder.as_deref(), message)).await;
         if let Ok((message, readings)) = decoded {
-            let stored = StoredMessage { estate_id, message, undecoded: false };
+            let stored = StoredMessage { estate_id, message, decoding: Decoding::Done };
             let _ = done.send(Work::Decoded(Box::new(stored), readings)).await;
         }
         drop(permit);

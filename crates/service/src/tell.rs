@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
 use lorawan::Eui64;
 use lorawan::region::Region;
-use store::{Activity, DeviceContext, EstateId, StoredMessage};
+use store::{Activity, Decoding, DeviceContext, EstateId, StoredMessage};
 use ulid::{Generator, Ulid};
 
 use crate::directory::Directory;
@@ -38,7 +38,7 @@ impl Teller<'_> {
                 let at = time_of(uplink.heard_by.first());
                 let device = self.directory.device(uplink.dev_eui)?;
                 let rhythm_s = self.directory.heard(uplink.dev_eui, at);
-                let undecoded = uplink.port.is_some_and(|port| port > 0)
+                let decodes = uplink.port.is_some_and(|port| port > 0)
                     && device.model.as_deref().is_some_and(|m| self.directory.decoder(device.estate_id, m).is_some());
                 let body = Body::Uplink(Box::new(Uplink {
                     frame: UplinkFrame {
@@ -55,7 +55,8 @@ impl Teller<'_> {
                     decode_error: None,
                 }));
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
-                Some(self.about_device(device, at, body, Some(activity), undecoded))
+                let decoding = if decodes { Decoding::Pending } else { Decoding::None };
+                Some(self.about_device(device, at, body, Some(activity), decoding))
             }
             Event::Joined(joined) => {
                 let at = time_of(joined.heard_by.first());
@@ -69,13 +70,13 @@ impl Teller<'_> {
                     unanswered: joined.unanswered,
                 });
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
-                Some(self.about_device(device, at, body, Some(activity), false))
+                Some(self.about_device(device, at, body, Some(activity), Decoding::None))
             }
             Event::Refused(refused) => self.refused(&refused),
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;
                 let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
-                Some(self.about_device(device, Utc::now(), body, None, false))
+                Some(self.about_device(device, Utc::now(), body, None, Decoding::None))
             }
         }
     }
@@ -97,13 +98,17 @@ impl Teller<'_> {
             heard_by: self.heard_by(&refused.heard_by),
         });
         match known {
-            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), false)),
+            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), Decoding::None)),
             None => {
                 let gateway = refused.heard_by.first()?.gateway;
                 let estate_id = self.presence.known(gateway)?.estate_id;
                 let message = self.message(at, estate_id, body);
                 let keep = note.join;
-                Some(Told { stored: StoredMessage { estate_id, message, undecoded: false }, activity: None, keep })
+                Some(Told {
+                    stored: StoredMessage { estate_id, message, decoding: Decoding::None },
+                    activity: None,
+                    keep,
+                })
             }
         }
     }
@@ -141,14 +146,14 @@ impl Teller<'_> {
         at: DateTime<Utc>,
         body: Body,
         activity: Option<Activity>,
-        undecoded: bool,
+        decoding: Decoding,
     ) -> Told {
         let dev_eui = device.dev_eui;
         let mut message = self.message(at, device.estate_id, body);
         message.fleet = Some(device.fleet);
         message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
         Told {
-            stored: StoredMessage { estate_id: device.estate_id, message, undecoded },
+            stored: StoredMessage { estate_id: device.estate_id, message, decoding },
             activity: activity.map(|a| (dev_eui, a)),
             keep: true,
         }

@@ -1,6 +1,6 @@
 //! Group commits: what the engine and the decoders produced in some milliseconds, in one transaction.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use api::message::{Message, Reading, RefusalNote};
 use chrono::{DateTime, Utc};
@@ -16,13 +16,23 @@ use crate::{EstateId, Store, StoreError, outbox};
 /// Rows in one statement; MariaDB takes 65,535 placeholders.
 const ROWS: usize = 1000;
 
+/// Where a message stands with its decoder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decoding {
+    /// There is nothing to decode.
+    None,
+    /// A decoder has yet to see it: it is listed, so that this is not forgotten.
+    Pending,
+    /// A decoder has seen it: it comes off that list.
+    Done,
+}
+
 /// A message for the history.
 #[derive(Debug, Clone)]
 pub struct StoredMessage {
     pub estate_id: EstateId,
     pub message: Message,
-    /// Whether a decoder has yet to see it.
-    pub undecoded: bool,
+    pub decoding: Decoding,
 }
 
 /// A reading's last value.
@@ -184,9 +194,11 @@ async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessa
         query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
         query.build().execute(&mut **tx).await?;
     }
-    let waiting: HashSet<&str> = messages.iter().filter(|m| m.undecoded).map(|m| m.message.id.as_str()).collect();
-    let done: Vec<&str> = messages.iter().filter(|m| !m.undecoded).map(|m| m.message.id.as_str()).collect();
-    for part in waiting.into_iter().collect::<Vec<_>>().chunks(ROWS) {
+    let ids = |wanted| -> Vec<&str> {
+        messages.iter().filter(|m| m.decoding == wanted).map(|m| m.message.id.as_str()).collect()
+    };
+    let (waiting, done) = (ids(Decoding::Pending), ids(Decoding::Done));
+    for part in waiting.chunks(ROWS) {
         let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");
         query.push_values(part, |mut row, id| {
             row.push_bind((*id).to_owned());

@@ -17,7 +17,7 @@ mod rows;
 mod state;
 mod vault;
 
-pub use commit::{Activity, Batch, StoredMessage, StoredReading, outbox_name};
+pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use devices::{DeviceContext, DeviceRow};
 pub use gateways::GatewayRow;
 pub use people::{Membership, Person};

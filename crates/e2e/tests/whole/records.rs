@@ -11,7 +11,7 @@ use e2e::mariadb::MariaDb;
 use engine::{Change, Command, DeviceRecord, OutboxId, OutboxItem, OutboxState, Session, Timestamp, Transmitter, Wait};
 use lorawan::crypto::SessionKeys;
 use lorawan::{AesKey, DevAddr, Eui64};
-use store::{Activity, Batch, Store, StoreError, StoredMessage, StoredReading, Vault};
+use store::{Activity, Batch, Decoding, Store, StoreError, StoredMessage, StoredReading, Vault};
 
 const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
@@ -198,8 +198,9 @@ fn uplink(id: u64) -> Message {
 #[tokio::test]
 async fn the_history_is_paged_filtered_and_decoded_later() {
     let (store, estate) = records().await;
-    let stored = |m: Message, undecoded| StoredMessage { estate_id: estate, message: m, undecoded };
-    let messages: Vec<_> = (1..=2500).map(|id| stored(uplink(id), id % 2 == 0)).collect();
+    let stored = |m: Message, decoding| StoredMessage { estate_id: estate, message: m, decoding };
+    let messages: Vec<_> =
+        (1..=2500).map(|id| stored(uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None })).collect();
     store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
     let first = store.messages(estate, None, &[], None, 3).await.unwrap();
     assert_eq!(first, [uplink(2500), uplink(2499), uplink(2498)]);
@@ -224,7 +225,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
     };
     // The older uplink is decoded after the newer one.
     let readings = vec![reading(2.5, at + TimeDelta::seconds(60)), reading(2.4, at)];
-    let batch = Batch { messages: vec![stored(decoded.clone(), false)], readings, ..Batch::default() };
+    let batch = Batch { messages: vec![stored(decoded.clone(), Decoding::Done)], readings, ..Batch::default() };
     store.commit(&batch).await.unwrap();
     assert_eq!(store.undecoded(1).await.unwrap()[0].1, uplink(4));
     assert_eq!(store.messages_since(estate, &uplink(1).id, 1).await.unwrap(), [decoded]);
