@@ -75,7 +75,7 @@ impl Engine {
             return;
         }
         let plan = device.config.region.plan();
-        let candidates = schedule::candidates(plan, frame, lorawan::region::RECEIVE_DELAY1_S);
+        let candidates = schedule::candidates(plan, frame, schedule::After::Data);
         let largest = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
         let Some(session) = device.session.as_mut() else { return };
 

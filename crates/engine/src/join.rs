@@ -1,7 +1,7 @@
 //! Over-the-air activation (TS001 §6.2).
 
 use lorawan::crypto::{MicKey, session_keys};
-use lorawan::region::{JOIN_ACCEPT_DELAY1_S, RECEIVE_DELAY1_S};
+use lorawan::region::RECEIVE_DELAY1_S;
 use lorawan::wire::{JoinAccept, JoinRequestView};
 use lorawan::{AesKey, DevAddr, Eui64};
 
@@ -45,10 +45,11 @@ impl Engine {
             join_nonce,
             net_id: self.config.net_id,
             dev_addr,
+            opt_neg: false,
             rx1_data_rate_offset: 0,
             rx2_data_rate: plan.rx2_data_rate,
             rx_delay_s: RECEIVE_DELAY1_S,
-            cf_list: Some(plan.cf_list()),
+            cf_list: Some(plan.cf_list(plan.uplinks().map(|c| c.index).collect())),
         };
         let session = Session {
             dev_addr,
@@ -71,7 +72,7 @@ impl Engine {
         device.outbox.joined(effects, dev_eui);
         self.by_addr.entry(dev_addr).or_default().push(dev_eui);
 
-        let candidates = schedule::candidates(plan, frame, JOIN_ACCEPT_DELAY1_S);
+        let candidates = schedule::candidates(plan, frame, schedule::After::Join);
         let cargo = Cargo {
             dev_eui,
             phy_payload: accept.seal(&app_key),

@@ -39,7 +39,7 @@ pub use time::Timestamp;
 
 use std::collections::HashMap;
 
-use lorawan::wire::Frame;
+use lorawan::wire::{Frame, MType};
 use lorawan::{DevAddr, Eui64, NetId};
 
 use collect::{Collected, Collector};
@@ -158,6 +158,12 @@ impl Engine {
             }
             // Another network's downlink, heard by our gateway: nothing of ours.
             Ok(Frame::Data(_) | Frame::JoinAccept(_)) => {}
+            Ok(Frame::RejoinRequest(_)) => {
+                effects.push(frame.refused(None, Refusal::NotServed { mtype: MType::RejoinRequest }));
+            }
+            Ok(Frame::Proprietary(_)) => {
+                effects.push(frame.refused(None, Refusal::NotServed { mtype: MType::Proprietary }));
+            }
             Err(error) => effects.push(frame.refused(None, Refusal::Unreadable { error })),
         }
     }

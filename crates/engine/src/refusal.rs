@@ -1,6 +1,6 @@
 //! Why a frame was not accepted, in words that say what to compare and what to do next.
 
-use lorawan::wire::FrameError;
+use lorawan::wire::{FrameError, MType};
 use lorawan::{DevAddr, Eui64};
 
 /// The check that failed.
@@ -59,6 +59,11 @@ pub enum Refusal {
         /// The last accepted.
         last: u32,
     },
+    /// A frame of a type that this network does not answer.
+    NotServed {
+        /// Its type.
+        mtype: MType,
+    },
     /// Not a LoRaWAN frame.
     Unreadable {
         /// What is wrong with it.
@@ -79,6 +84,7 @@ impl Refusal {
             Refusal::UnknownDevAddr { .. } => "unknown_dev_addr",
             Refusal::DataMic { .. } => "mic_mismatch",
             Refusal::CounterTooLow { .. } => "counter_too_low",
+            Refusal::NotServed { .. } => "not_served",
             Refusal::Unreadable { .. } => "unreadable_frame",
         }
     }
@@ -130,6 +136,7 @@ impl Refusal {
             Refusal::CounterTooLow { received, last } => {
                 format!("Frame counter {received} is not above the last accepted one, {last}.")
             }
+            Refusal::NotServed { mtype } => format!("A {}: this network does not answer such frames.", mtype.name()),
             Refusal::Unreadable { error } => format!("Not a LoRaWAN frame: {error}."),
         }
     }
@@ -164,6 +171,9 @@ impl Refusal {
             }
             Refusal::CounterTooLow { .. } => {
                 "If the device was restarted without joining again, make it join; it will be heard once its counter has passed the last one. Otherwise a frame is being replayed."
+            }
+            Refusal::NotServed { .. } => {
+                "If it is from a device of yours, set it to LoRaWAN 1.0.x; if not, nothing needs doing."
             }
             Refusal::Unreadable { .. } => {
                 "Another system on the same frequency, or a damaged frame: nothing needs doing."

@@ -6,7 +6,7 @@
 //! depends on duty cycle and on what else the gateway sends.
 
 use lorawan::airtime;
-use lorawan::region::{Plan, SubBand};
+use lorawan::region::{JOIN_ACCEPT_DELAY1_S, PayloadLimits, Plan, RECEIVE_DELAY1_S, RX2_AFTER_RX1_S, SubBand};
 use lorawan::{Eui64, Modulation};
 
 use crate::collect::Collected;
@@ -72,21 +72,44 @@ impl Candidate {
     }
 }
 
+/// What a downlink follows, which decides when and where the windows open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum After {
+    /// A join-request.
+    Join,
+    /// A data frame.
+    Data,
+}
+
 /// All ways to answer `frame`, best first: RX1 before RX2, and in each the gateways in the order in
 /// which they heard the uplink best.
-pub(crate) fn candidates(plan: &'static Plan, frame: &Collected, rx1_delay_s: u8) -> Vec<Candidate> {
+pub(crate) fn candidates(plan: &'static Plan, frame: &Collected, after: After) -> Vec<Candidate> {
     let uplink = frame.radio();
-    let rx1 = plan
-        .data_rate_of(uplink.modulation)
-        .and_then(|index| plan.rx1_data_rate(index, 0))
-        .and_then(|index| plan.data_rate(index))
-        .map(|rate| (Window::Rx1, rx1_delay_s, uplink.frequency_hz, rate));
-    let rx2 =
-        plan.data_rate(plan.rx2_data_rate).map(|rate| (Window::Rx2, rx1_delay_s + 1, plan.rx2_frequency_hz, rate));
+    // Devices hold to the dwell time until they are told otherwise, which this network does not yet do.
+    let dwell_time = plan.dwell.downlink_ms.is_some();
+    let limits = PayloadLimits { repeater: false, dwell_time };
+    let rate = plan.uplink_data_rate_of(uplink.modulation);
+    let (rx1_delay_s, rx1_hz, rx2_hz) = match after {
+        After::Join => {
+            let joined_on = plan.join_channels().find(|c| c.frequency_hz == uplink.frequency_hz);
+            let rx1 = rate.and_then(|rate| plan.join_rx1_frequency_hz(uplink.frequency_hz, rate));
+            (JOIN_ACCEPT_DELAY1_S, rx1, joined_on.map_or(plan.rx2_frequency_hz, |c| c.rx2_frequency_hz))
+        }
+        After::Data => {
+            let rx1 = rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
+            (RECEIVE_DELAY1_S, rx1, plan.rx2_frequency_hz)
+        }
+    };
+    let rx1 = rx1_hz.zip(rate.and_then(|rate| plan.rx1_data_rate(rate, 0, dwell_time)));
+    let windows = [
+        rx1.map(|(hz, rate)| (Window::Rx1, rx1_delay_s, hz, rate)),
+        Some((Window::Rx2, rx1_delay_s + RX2_AFTER_RX1_S, rx2_hz, plan.rx2_data_rate)),
+    ];
     let mut out = Vec::with_capacity(2 * frame.copies.len());
-    for (window, delay_s, frequency_hz, rate) in rx1.into_iter().chain(rx2) {
-        // A frequency outside every sub-band may not be sent on.
+    for (window, delay_s, frequency_hz, rate) in windows.into_iter().flatten() {
+        // A frequency outside every sub-band may not be sent on, nor at a rate that is too slow for it.
         let Some(sub_band) = plan.sub_band(frequency_hz) else { continue };
+        let Some((rate, max_payload)) = plan.data_rate(rate).zip(plan.max_payload(rate, limits)) else { continue };
         let delay_us = 1_000_000 * u32::from(delay_s);
         out.extend(frame.copies.iter().map(|copy: &Reception| Candidate {
             gateway: copy.gateway,
@@ -95,7 +118,7 @@ pub(crate) fn candidates(plan: &'static Plan, frame: &Collected, rx1_delay_s: u8
             at_clock_us: copy.clock_us.wrapping_add(delay_us),
             frequency_hz,
             modulation: rate.modulation,
-            max_payload: rate.max_payload,
+            max_payload,
             sub_band,
         }));
     }

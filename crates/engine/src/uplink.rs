@@ -109,7 +109,7 @@ impl Engine {
         let plan = device.config.region.plan();
         let flags = view.uplink_flags();
         let radio = frame.radio();
-        let data_rate = plan.data_rate_of(radio.modulation);
+        let data_rate = plan.uplink_data_rate_of(radio.modulation);
         if data_rate.is_none() {
             warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
         }

@@ -5,6 +5,7 @@
 use gateway_link::udp::{
     Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket,
 };
+use lorawan::modulation::LrFhssCodingRate;
 use lorawan::{Eui64, Modulation};
 use proptest::prelude::*;
 
@@ -131,6 +132,10 @@ fn any_modulation() -> impl Strategy<Value = Modulation> {
     prop_oneof![
         (7u8..=12, prop::sample::select(vec![125, 250, 500])).prop_map(|(sf, khz)| Modulation::lora(sf, khz).unwrap()),
         (1u32..300_000).prop_map(|bit_rate_bps| Modulation::Fsk { bit_rate_bps }),
+        (any::<bool>(), 1u16..2000).prop_map(|(third, bandwidth_khz)| Modulation::LrFhss {
+            coding_rate: if third { LrFhssCodingRate::OneThird } else { LrFhssCodingRate::TwoThirds },
+            bandwidth_khz,
+        }),
     ]
 }
 

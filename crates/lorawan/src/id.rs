@@ -54,12 +54,51 @@ impl NetId {
         self.0
     }
 
-    /// The address with this network's prefix and `nwk_addr` in the 25 bits it may choose.
-    ///
-    /// Only type 0 is needed by a network that runs on the experimental NetIDs 0 and 1: one zero
-    /// bit, six bits of NwkID, 25 bits of NwkAddr (TS002, "DevAddr assignment").
+    /// The NetID's type, 0 to 7: how many addresses its owner has.
+    pub const fn kind(self) -> u8 {
+        (self.0 >> 21) as u8
+    }
+
+    /// The part of the NetID that its devices' addresses carry.
+    pub const fn nwk_id(self) -> u32 {
+        self.0 & ((1 << ADDRESS_KINDS[self.kind() as usize].nwk_id_bits) - 1)
+    }
+
+    /// The address with this network's prefix and as many low bits of `nwk_addr` as its type has.
     pub const fn dev_addr(self, nwk_addr: u32) -> DevAddr {
-        DevAddr(((self.0 & 0x3f) << 25) | (nwk_addr & 0x01ff_ffff))
+        let kind = self.kind() as u32;
+        let bits = ADDRESS_KINDS[self.kind() as usize];
+        // `kind` ones and a zero, from the top: 0, 10, 110, …
+        let prefix = !(u32::MAX >> kind);
+        DevAddr(prefix | (self.nwk_id() << bits.nwk_addr_bits) | (nwk_addr & ((1 << bits.nwk_addr_bits) - 1)))
+    }
+}
+
+/// How the 32 bits of an address are shared for one type of NetID.
+#[derive(Clone, Copy)]
+struct AddressKind {
+    nwk_id_bits: u32,
+    nwk_addr_bits: u32,
+}
+
+/// TS002-1.1.0, "DevAddr Assignment", by type of NetID; the type's prefix takes the rest.
+const ADDRESS_KINDS: [AddressKind; 8] = {
+    const fn of(nwk_id_bits: u32, nwk_addr_bits: u32) -> AddressKind {
+        AddressKind { nwk_id_bits, nwk_addr_bits }
+    }
+    [of(6, 25), of(6, 24), of(9, 20), of(11, 17), of(12, 15), of(13, 13), of(15, 10), of(17, 7)]
+};
+
+impl DevAddr {
+    /// Type of the NetID that the address was given under, and the NwkID in it. `None` if it begins
+    /// with eight ones, which no type does.
+    pub const fn network(self) -> Option<(u8, u32)> {
+        let kind = self.0.leading_ones();
+        if kind > 7 {
+            return None;
+        }
+        let bits = ADDRESS_KINDS[kind as usize];
+        Some((kind as u8, (self.0 >> bits.nwk_addr_bits) & ((1 << bits.nwk_id_bits) - 1)))
     }
 }
 
@@ -142,6 +181,18 @@ mod tests {
     fn a_type_0_address_carries_the_network_prefix() {
         assert_eq!(NetId::new(1).dev_addr(0x0123_4567).to_string(), "03234567");
         assert_eq!(NetId::new(0).dev_addr(u32::MAX).to_string(), "01ffffff");
+    }
+
+    #[test]
+    fn an_address_tells_its_network() {
+        for kind in 0..8u32 {
+            let net_id = NetId::new((kind << 21) | 0x2b);
+            let addr = net_id.dev_addr(0x55);
+            assert_eq!(addr.network(), Some((kind as u8, 0x2b)), "{addr}");
+            assert_eq!(net_id.dev_addr(u32::MAX).network(), addr.network(), "the address cannot reach the prefix");
+        }
+        assert_eq!(NetId::new(0xe0_0001).dev_addr(1).to_string(), "fe000081", "type 7: 11111110, 17 bits, 7 bits");
+        assert_eq!(DevAddr(u32::MAX).network(), None);
     }
 
     #[test]

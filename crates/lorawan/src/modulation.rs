@@ -26,6 +26,11 @@ impl Bandwidth {
         }
     }
 
+    /// In hertz.
+    pub const fn hz(self) -> u32 {
+        self.khz() * 1000
+    }
+
     /// From kilohertz, if it is one of the three.
     pub const fn from_khz(khz: u32) -> Option<Self> {
         match khz {
@@ -37,7 +42,7 @@ impl Bandwidth {
     }
 }
 
-/// A LoRa spreading factor, 7 to 12.
+/// A LoRa spreading factor, 5 to 12. The regions use 7 to 12.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "u8", into = "u8")]
 pub struct SpreadingFactor(u8);
@@ -45,7 +50,7 @@ pub struct SpreadingFactor(u8);
 impl SpreadingFactor {
     /// Checks the range.
     pub const fn new(value: u8) -> Option<Self> {
-        if matches!(value, 7..=12) { Some(Self(value)) } else { None }
+        if matches!(value, 5..=12) { Some(Self(value)) } else { None }
     }
 
     /// The number.
@@ -53,16 +58,17 @@ impl SpreadingFactor {
         self.0
     }
 
-    /// The SNR a receiver needs to demodulate, in dB (SX1276 datasheet, rev. 7, table 13).
+    /// The SNR a receiver needs to demodulate, in dB (SX1276 datasheet, rev. 7, table 13; for SF5
+    /// and SF6 the SX1261/2 datasheet, rev. 1.2, table 6-1).
     pub fn required_snr_db(self) -> f64 {
-        -7.5 - 2.5 * f64::from(self.0 - 7)
+        -2.5 - 2.5 * f64::from(self.0 - 5)
     }
 }
 
 impl TryFrom<u8> for SpreadingFactor {
     type Error = String;
     fn try_from(value: u8) -> Result<Self, String> {
-        Self::new(value).ok_or_else(|| format!("spreading factor {value} is not one of 7 to 12"))
+        Self::new(value).ok_or_else(|| format!("spreading factor {value} is not one of 5 to 12"))
     }
 }
 
@@ -86,6 +92,15 @@ pub enum CodingRate {
     Cr4_8 = 4,
 }
 
+/// Forward error correction of LR-FHSS payloads (RP002 §4.3).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub enum LrFhssCodingRate {
+    /// 1/3.
+    OneThird,
+    /// 2/3.
+    TwoThirds,
+}
+
 /// A packet's modulation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Modulation {
@@ -100,6 +115,13 @@ pub enum Modulation {
     Fsk {
         /// Bits a second.
         bit_rate_bps: u32,
+    },
+    /// Long-range frequency hopping spread spectrum, for uplinks only.
+    LrFhss {
+        /// Forward error correction.
+        coding_rate: LrFhssCodingRate,
+        /// Occupied channel width.
+        bandwidth_khz: u16,
     },
 }
 
@@ -116,7 +138,7 @@ impl Modulation {
     pub const fn lora_parts(self) -> Option<(u8, u32)> {
         match self {
             Modulation::Lora { spreading_factor, bandwidth } => Some((spreading_factor.0, bandwidth.khz())),
-            Modulation::Fsk { .. } => None,
+            Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
         }
     }
 }
@@ -128,6 +150,13 @@ impl fmt::Display for Modulation {
                 write!(f, "SF{}/{} kHz", spreading_factor.0, bandwidth.khz())
             }
             Modulation::Fsk { bit_rate_bps } => write!(f, "FSK {} kbit/s", bit_rate_bps / 1000),
+            Modulation::LrFhss { coding_rate, bandwidth_khz } => {
+                let coding_rate = match coding_rate {
+                    LrFhssCodingRate::OneThird => "1/3",
+                    LrFhssCodingRate::TwoThirds => "2/3",
+                };
+                write!(f, "LR-FHSS {coding_rate}, {bandwidth_khz} kHz")
+            }
         }
     }
 }

@@ -3,6 +3,8 @@
 //! EUIs and keys arrive from labels, spreadsheets, terminals and C sources. What is accepted is
 //! generous in punctuation and strict in meaning: hex digits in pairs, in the order written.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD_NO_PAD;
 use thiserror::Error;
 
 /// Why a pasted text is not the bytes it should be.
@@ -22,6 +24,9 @@ pub enum TextError {
         /// Digits counted.
         digits: usize,
     },
+    /// Neither hex digits nor base64.
+    #[error("neither hex digits nor base64: {0}")]
+    NeitherHexNorBase64(String),
     /// Whole bytes, but not as many as wanted.
     #[error("{found} hex digits given, {wanted} are needed ({wanted_bytes} bytes)")]
     WrongLength {
@@ -82,6 +87,21 @@ fn flush(group: &mut Vec<u8>, prefixed: &mut bool, digits: usize, out: &mut Vec<
     Ok(())
 }
 
+/// A frame as tools print it: hex as [`bytes`] takes it, or base64 of either alphabet with or without
+/// padding. What can be read as hex is hex: a frame in base64 that looks so would have to be made of
+/// the letters a to f alone.
+pub fn frame(text: &str) -> Result<Vec<u8>, TextError> {
+    let hex = match bytes(text) {
+        Err(why @ TextError::NotHex { .. }) => why,
+        // Hex digits only, so the mistake is one of hex.
+        other => return other,
+    };
+    let plain: String = text.chars().filter(|c| !c.is_whitespace() && *c != '=').collect();
+    let url_safe = plain.contains(['-', '_']);
+    let engine = if url_safe { base64::engine::general_purpose::URL_SAFE_NO_PAD } else { STANDARD_NO_PAD };
+    engine.decode(&plain).map_err(|_| TextError::NeitherHexNorBase64(hex.to_string()))
+}
+
 /// Exactly `N` bytes from `text`; see [`bytes`] for what is accepted.
 pub fn bytes_of<const N: usize>(text: &str) -> Result<[u8; N], TextError> {
     let found = bytes(text)?;
@@ -123,6 +143,18 @@ mod tests {
         assert_eq!(bytes("0x"), Err(TextError::HalfByte { digits: 0 }));
         let error = bytes_of::<8>("02a00b").unwrap_err();
         assert_eq!(error.to_string(), "6 hex digits given, 16 are needed (8 bytes)");
+    }
+
+    #[test]
+    fn a_frame_may_be_hex_or_base64() {
+        let wanted = vec![0x40, 0x67, 0x45, 0x23, 0xfb];
+        for form in ["40674523fb", "0x40, 0x67, 0x45, 0x23, 0xfb", "QGdFI/s=", "QGdFI/s", "QGdFI_s", "QGdF\nI/s="] {
+            assert_eq!(frame(form), Ok(wanted.clone()), "{form}");
+        }
+        assert_eq!(frame("40674523f"), Err(TextError::HalfByte { digits: 9 }));
+        let why = frame("QGdFI/s!").unwrap_err().to_string();
+        assert_eq!(why, "neither hex digits nor base64: 'Q' at character 1 is not a hex digit (0-9, a-f)");
+        assert_eq!(frame(""), Ok(vec![]));
     }
 
     proptest! {

@@ -52,6 +52,7 @@ fn join_accept() {
         join_nonce: 0x01_0203,
         net_id: NetId::new(0x13),
         dev_addr: ADDR,
+        opt_neg: false,
         rx1_data_rate_offset: 1,
         rx2_data_rate: 3,
         rx_delay_s: 5,

@@ -9,6 +9,7 @@ use api::gateway::{GatewayState, Stranger};
 use api::message::{Body, GatewayNews};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
+use lorawan::region::Region;
 use store::{EstateId, GatewayRow, Store};
 use tokio_util::sync::CancellationToken;
 
@@ -27,6 +28,7 @@ const NEWS_EVERY_S: i64 = 5;
 pub struct Known {
     pub estate_id: EstateId,
     pub name: String,
+    pub region: Region,
     pub last_heard: Option<DateTime<Utc>>,
     /// Where its last datagram came from.
     pub address: Option<SocketAddr>,
@@ -69,6 +71,7 @@ impl Presence {
             Known {
                 estate_id: row.estate_id,
                 name: row.gateway.name.clone(),
+                region: row.gateway.region,
                 last_heard: row.last_heard,
                 address: None,
                 pull_address: None,
@@ -208,7 +211,6 @@ pub async fn watch(
 mod tests {
     use super::*;
     use chrono::TimeDelta;
-    use lorawan::region::Region;
 
     const OURS: Eui64 = Eui64(1);
 

@@ -6,8 +6,8 @@ use api::message::{
 };
 use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
-use lorawan::Eui64;
 use lorawan::region::Region;
+use lorawan::{Direction, Eui64};
 use store::{Activity, Decoding, DeviceContext, EstateId, StoredMessage};
 use ulid::{Generator, Ulid};
 
@@ -49,7 +49,7 @@ impl Teller<'_> {
                         mac_commands: hex::encode(&uplink.mac_commands),
                     },
                     readings: std::collections::BTreeMap::new(),
-                    radio: radio(device.region, uplink.radio, uplink.airtime_us),
+                    radio: radio(device.region, Direction::Up, uplink.radio, uplink.airtime_us),
                     heard_by: self.heard_by(&uplink.heard_by),
                     warnings: uplink.warnings,
                     decode_error: None,
@@ -65,7 +65,7 @@ impl Teller<'_> {
                 let body = Body::Join(Join {
                     dev_addr: joined.dev_addr,
                     dev_nonce: joined.dev_nonce,
-                    radio: radio(device.region, joined.radio, joined.airtime_us),
+                    radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
                     heard_by: self.heard_by(&joined.heard_by),
                     unanswered: joined.unanswered,
                 });
@@ -91,10 +91,12 @@ impl Teller<'_> {
             time: at,
         };
         let known = refused.dev_eui.and_then(|dev_eui| self.directory.device(dev_eui));
-        let region = known.as_ref().map_or(Region::Eu868, |device| device.region);
+        // Whose device it is is not known, but in which band its gateway stands is.
+        let heard_in = refused.heard_by.first().and_then(|r| self.presence.known(r.gateway)).map(|g| g.region);
+        let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
         let body = Body::Refused(Refused {
             refusal: note.clone(),
-            radio: radio(region, refused.radio, refused.airtime_us),
+            radio: radio(region, Direction::Up, refused.radio, refused.airtime_us),
             heard_by: self.heard_by(&refused.heard_by),
         });
         match known {
@@ -132,6 +134,7 @@ impl Teller<'_> {
             power_dbm: sent.power_dbm,
             radio: radio(
                 region,
+                Direction::Down,
                 engine::Radio { frequency_hz: sent.frequency_hz, modulation: sent.modulation },
                 sent.airtime_us,
             ),
@@ -194,11 +197,15 @@ fn time_of(reception: Option<&Reception>) -> DateTime<Utc> {
     reception.and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
 }
 
-fn radio(region: Region, radio: engine::Radio, airtime_us: u64) -> Radio {
+fn radio(region: Region, direction: Direction, radio: engine::Radio, airtime_us: u64) -> Radio {
     let lora = radio.modulation.lora_parts();
+    let plan = region.plan();
     Radio {
         region: region.name().into(),
-        data_rate: region.plan().data_rate_of(radio.modulation),
+        data_rate: match direction {
+            Direction::Up => plan.uplink_data_rate_of(radio.modulation),
+            Direction::Down => plan.downlink_data_rate_of(radio.modulation),
+        },
         spreading_factor: lora.map(|(sf, _)| sf),
         bandwidth_khz: lora.map(|(_, khz)| khz),
         frequency_mhz: f64::from(radio.frequency_hz) / 1e6,

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lorawan::crypto::{MicKey, PayloadKey, session_keys};
 use lorawan::region::{JOIN_ACCEPT_DELAY1_S, Plan, Region};
-use lorawan::wire::{DataRepr, DataView, JoinAccept, JoinRequestRepr, UplinkFlags};
+use lorawan::wire::{CfList, DataRepr, DataView, JoinAccept, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation, airtime, counter};
 use rand::RngExt as _;
 use tokio::time::Instant;
@@ -98,8 +98,9 @@ impl Device {
     }
 
     fn modulation(&self) -> Modulation {
-        let rate = self.plan.data_rate(self.data_rate).unwrap_or(&self.plan.data_rates[0]);
-        rate.modulation
+        // DR0 where the wanted one does not exist; every region has it, as SF12 or SF10 at 125 kHz.
+        let rate = self.plan.data_rate(self.data_rate).or_else(|| self.plan.data_rate(0));
+        rate.map_or(Modulation::Fsk { bit_rate_bps: 50_000 }, |rate| rate.modulation)
     }
 
     fn emission(&self, phy_payload: Vec<u8>, channels_hz: &[u32]) -> Emission {
@@ -114,7 +115,7 @@ impl Device {
         let dev_nonce = rand::random();
         self.joining = Some(dev_nonce);
         let repr = JoinRequestRepr { join_eui: self.identity.join_eui, dev_eui: self.identity.dev_eui, dev_nonce };
-        let channels: Vec<u32> = self.plan.join_channels.iter().map(|c| c.frequency_hz).collect();
+        let channels: Vec<u32> = self.plan.join_channels().map(|c| c.frequency_hz).collect();
         self.emission(repr.emit(&MicKey::new(&self.identity.app_key)), &channels)
     }
 
@@ -140,8 +141,8 @@ impl Device {
             _ => (Duration::from_secs(u64::from(JOIN_ACCEPT_DELAY1_S)), 0, self.plan.rx2_data_rate),
         };
         let modulation = |rate: Option<u8>| rate.and_then(|r| self.plan.data_rate(r)).map(|r| r.modulation);
-        let uplink_rate = self.plan.data_rate_of(emission.modulation);
-        let rx1 = modulation(uplink_rate.and_then(|rate| self.plan.rx1_data_rate(rate, offset)));
+        let uplink_rate = self.plan.uplink_data_rate_of(emission.modulation);
+        let rx1 = modulation(uplink_rate.and_then(|rate| self.plan.rx1_data_rate(rate, offset, false)));
         let rx2 = modulation(Some(rx2));
         let window = |opens, frequency_hz, modulation: Option<Modulation>| {
             modulation.map(|modulation| Window { opens, frequency_hz, modulation })
@@ -198,8 +199,10 @@ impl Device {
 
     fn session_of(&self, accept: &JoinAccept, dev_nonce: u16) -> Session {
         let keys = session_keys(&self.identity.app_key, accept.join_nonce, accept.net_id, dev_nonce);
-        let mut channels_hz: Vec<u32> = self.plan.join_channels.iter().map(|c| c.frequency_hz).collect();
-        channels_hz.extend(accept.cf_list.iter().flat_map(|list| list.frequencies_hz).filter(|hz| *hz > 0));
+        let mut channels_hz: Vec<u32> = self.plan.uplinks().map(|c| c.frequency_hz).collect();
+        if let Some(CfList::Frequencies(added)) = accept.cf_list {
+            channels_hz.extend(added.into_iter().filter(|hz| *hz > 0));
+        }
         Session {
             dev_addr: accept.dev_addr,
             nwk: MicKey::new(&keys.nwk_s_key),
@@ -220,6 +223,7 @@ impl Device {
 mod tests {
     use super::*;
     use lorawan::NetId;
+    use lorawan::region::ChannelSet;
     use lorawan::wire::DownlinkFlags;
 
     fn device() -> Device {
@@ -232,10 +236,11 @@ mod tests {
             join_nonce: 1,
             net_id: NetId::new(0),
             dev_addr: DevAddr(5),
+            opt_neg: false,
             rx1_data_rate_offset: 0,
             rx2_data_rate: 0,
             rx_delay_s: 1,
-            cf_list: Some(Region::Eu868.plan().cf_list()),
+            cf_list: Some(Region::Eu868.plan().cf_list(ChannelSet::EMPTY)),
         }
     }
 

@@ -40,6 +40,9 @@ const NOISE_FIGURE_DB: f64 = 6.0;
 const SNR_CEILING_DB: f64 = 11.0;
 /// SNR that FSK needs.
 const FSK_REQUIRED_SNR_DB: f64 = 10.0;
+/// One carrier of an LR-FHSS packet: 488.28 bit/s of GMSK.
+const LR_FHSS_HOP_HZ: f64 = 488.28;
+const LR_FHSS_REQUIRED_SNR_DB: f64 = 3.0;
 
 /// Path loss: free space at one kilometre, `32.45 + 20 log10(f)` with f in MHz (ITU-R P.525-4, eq. 4),
 /// and more than free space beyond.
@@ -71,6 +74,8 @@ pub fn arrival(
             (f64::from(bandwidth.khz()) * 1000.0, spreading_factor.required_snr_db())
         }
         Modulation::Fsk { bit_rate_bps } => (f64::from(bit_rate_bps) * 2.0, FSK_REQUIRED_SNR_DB),
+        // Each hop is a carrier of 488 Hz, far down in the noise of the whole channel.
+        Modulation::LrFhss { .. } => (LR_FHSS_HOP_HZ, LR_FHSS_REQUIRED_SNR_DB),
     };
     let noise_dbm = -174.0 + 10.0 * bandwidth_hz.log10() + NOISE_FIGURE_DB;
     let snr_db = rssi_dbm - noise_dbm;

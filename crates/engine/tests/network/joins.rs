@@ -1,6 +1,6 @@
 use engine::*;
 use lorawan::crypto::MicKey;
-use lorawan::wire::{JoinAccept, JoinRequestRepr};
+use lorawan::wire::{CfList, JoinAccept, JoinRequestRepr};
 use lorawan::{AesKey, Eui64, Modulation};
 
 use crate::world::*;
@@ -18,7 +18,8 @@ fn a_join_is_answered_after_five_seconds_by_the_gateway_that_heard_it_best() {
     assert_eq!((sent.frequency_hz, sent.modulation), (868_100_000, Modulation::lora(7, 125).unwrap()));
     assert_eq!(sent.power_dbm, 14, "16.15 dBm EIRP less 2 dBi of antenna, in whole decibels");
     let accept = JoinAccept::open(&sent.phy_payload, &KEY).unwrap();
-    assert_eq!(accept.cf_list.unwrap().frequencies_hz[0], 867_100_000);
+    let Some(CfList::Frequencies(added)) = accept.cf_list else { panic!("a list of frequencies") };
+    assert_eq!(added[0], 867_100_000);
     let Some(Event::Joined(joined)) = world.events().next() else { panic!("{:?}", world.effects) };
     assert_eq!((joined.dev_addr, joined.heard_by.len(), &joined.unanswered), (accept.dev_addr, 2, &None));
 }

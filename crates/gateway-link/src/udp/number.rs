@@ -4,6 +4,7 @@ use base64::Engine as _;
 use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 use lorawan::Modulation;
+use lorawan::modulation::LrFhssCodingRate;
 use serde_json::{Value, json};
 
 /// Base64 whose padding may be left out by the sender (§4: "padding optional").
@@ -30,6 +31,13 @@ pub(super) fn mhz(hz: u32) -> f64 {
 pub(super) fn datr(modulation: Modulation) -> Value {
     match modulation {
         Modulation::Fsk { bit_rate_bps } => json!(bit_rate_bps),
+        Modulation::LrFhss { coding_rate, bandwidth_khz } => {
+            let mode = match coding_rate {
+                LrFhssCodingRate::OneThird => 0,
+                LrFhssCodingRate::TwoThirds => 1,
+            };
+            json!(format!("M{mode}CW{bandwidth_khz}"))
+        }
         Modulation::Lora { spreading_factor, bandwidth } => {
             json!(format!("SF{}BW{}", spreading_factor.value(), bandwidth.khz()))
         }
@@ -40,6 +48,7 @@ pub(super) fn modu(modulation: Modulation) -> &'static str {
     match modulation {
         Modulation::Lora { .. } => "LORA",
         Modulation::Fsk { .. } => "FSK",
+        Modulation::LrFhss { .. } => "LR-FHSS",
     }
 }
 
@@ -56,7 +65,16 @@ pub(super) fn modulation(modu: &str, datr: &Value) -> Result<Modulation, String>
             Some(bit_rate_bps) if bit_rate_bps > 0 => Ok(Modulation::Fsk { bit_rate_bps }),
             _ => Err(wrong()),
         },
-        ("LORA" | "FSK", _) => Err(wrong()),
-        _ => Err(format!("modu {modu:?} is neither LORA nor FSK")),
+        ("LR-FHSS", Value::String(text)) => {
+            let (mode, khz) = text.strip_prefix('M').and_then(|rest| rest.split_once("CW")).ok_or_else(wrong)?;
+            let coding_rate = match mode {
+                "0" => LrFhssCodingRate::OneThird,
+                "1" => LrFhssCodingRate::TwoThirds,
+                _ => return Err(wrong()),
+            };
+            Ok(Modulation::LrFhss { coding_rate, bandwidth_khz: khz.parse().map_err(|_| wrong())? })
+        }
+        ("LORA" | "FSK" | "LR-FHSS", _) => Err(wrong()),
+        _ => Err(format!("modu {modu:?} is none of LORA, FSK and LR-FHSS")),
     }
 }

@@ -69,7 +69,7 @@ impl<'a> DataView<'a> {
         }
         let mtype = MType::from_mhdr(phy_payload[0])?;
         if !matches!(mtype, MType::UnconfirmedUp | MType::UnconfirmedDown | MType::ConfirmedUp | MType::ConfirmedDown) {
-            return Err(FrameError::UnreadType(mtype));
+            return Err(FrameError::OtherType(mtype));
         }
         let view = Self { bytes: phy_payload, mtype };
         if len < view.fopts_end() + MIC_LEN {
@@ -89,7 +89,7 @@ impl<'a> DataView<'a> {
         self.bytes[field::FCTRL]
     }
 
-    fn without_mic(&self) -> &'a [u8] {
+    pub(super) fn without_mic(&self) -> &'a [u8] {
         &self.bytes[..self.bytes.len() - MIC_LEN]
     }
 
@@ -133,7 +133,12 @@ impl<'a> DataView<'a> {
         u16::from_le_bytes(array(self.bytes, field::FCNT))
     }
 
-    /// MAC commands in the header, in the clear in 1.0.x.
+    /// Reserved bits of the MHDR; a sender leaves them zero.
+    pub fn mhdr_reserved(&self) -> u8 {
+        (self.bytes[0] >> 2) & 0x07
+    }
+
+    /// MAC commands in the header: in the clear in 1.0.x, encrypted in 1.1.
     pub fn fopts(&self) -> &'a [u8] {
         &self.bytes[field::FOPTS..self.fopts_end()]
     }
@@ -158,10 +163,24 @@ impl<'a> DataView<'a> {
         nwk_s_key.data_mic(self.direction(), self.dev_addr(), counter, self.without_mic()) == self.mic()
     }
 
-    /// The payload in the clear. The key is the AppSKey, or the NwkSKey on port 0 (TS001 §4.3.3).
+    /// The payload in the clear. The key is the AppSKey, or on port 0 the NwkSKey (1.0.x) or
+    /// NwkSEncKey (1.1) (TS001 §4.3.3).
     pub fn decrypt(&self, key: &PayloadKey, counter: u32) -> Vec<u8> {
         let mut payload = self.frm_payload().to_vec();
         key.apply(self.direction(), self.dev_addr(), counter, &mut payload);
+        payload
+    }
+
+    /// [`Self::decrypt`] into a buffer of the caller's, which may live on the stack.
+    pub fn decrypt_into<'b>(
+        &self,
+        key: &PayloadKey,
+        counter: u32,
+        buffer: &'b mut [u8; MAX_PHY_PAYLOAD],
+    ) -> &'b mut [u8] {
+        let payload = &mut buffer[..self.frm_payload().len()];
+        payload.copy_from_slice(self.frm_payload());
+        key.apply(self.direction(), self.dev_addr(), counter, payload);
         payload
     }
 }
@@ -215,6 +234,10 @@ impl<'a> DataRepr<'a> {
         self
     }
 
+    pub(super) fn acknowledges(&self) -> bool {
+        self.fctrl & fctrl::ACK != 0
+    }
+
     /// Length of the frame once written.
     pub fn len(&self) -> usize {
         SHORTEST + self.fopts.len() + self.payload.map_or(0, |(_, p)| 1 + p.len())
@@ -225,12 +248,25 @@ impl<'a> DataRepr<'a> {
         self.payload.is_none() && self.fopts.is_empty()
     }
 
-    /// The frame, encrypted and signed. `payload_key` is the AppSKey, or the NwkSKey on port 0.
+    /// The frame of 1.0.x, encrypted and signed. `payload_key` is the AppSKey, or the NwkSKey on
+    /// port 0.
     ///
     /// # Errors
     /// [`FrameError::TooLong`] if the frame is longer than a LoRa packet or FOpts than 15 bytes,
     /// [`FrameError::MacCommandsTwice`] if FOpts is used together with port 0.
     pub fn emit(&self, nwk_s_key: &MicKey, payload_key: &PayloadKey) -> Result<Vec<u8>, FrameError> {
+        let mut frame = self.unsigned(payload_key, |_| {})?;
+        let mic = nwk_s_key.data_mic(self.direction, self.dev_addr, self.counter, &frame);
+        frame.extend(mic);
+        Ok(frame)
+    }
+
+    /// Everything before the MIC; `hide_fopts` is what the version does to FOpts.
+    pub(super) fn unsigned(
+        &self,
+        payload_key: &PayloadKey,
+        hide_fopts: impl FnOnce(&mut [u8]),
+    ) -> Result<Vec<u8>, FrameError> {
         if self.len() > MAX_PHY_PAYLOAD || self.fopts.len() > usize::from(fctrl::FOPTS_LEN) {
             return Err(FrameError::TooLong { len: self.len() });
         }
@@ -243,6 +279,7 @@ impl<'a> DataRepr<'a> {
         frame.push(self.fctrl | self.fopts.len() as u8);
         frame.extend((self.counter as u16).to_le_bytes());
         frame.extend(self.fopts);
+        hide_fopts(&mut frame[field::FOPTS..]);
         if let Some((port, payload)) = self.payload {
             frame.push(port);
             let at = frame.len();
@@ -250,9 +287,14 @@ impl<'a> DataRepr<'a> {
             payload_key.apply(self.direction, self.dev_addr, self.counter, &mut frame[at..]);
         }
         debug_assert_eq!(frame.len() + MIC_LEN, self.len(), "{MHDR_LEN} byte of MHDR is counted in FOPTS");
-        let mic = nwk_s_key.data_mic(self.direction, self.dev_addr, self.counter, &frame);
-        frame.extend(mic);
         Ok(frame)
+    }
+
+    /// The same frame with MAC commands in its header.
+    #[must_use]
+    pub fn with_fopts(mut self, fopts: &'a [u8]) -> Self {
+        self.fopts = fopts;
+        self
     }
 }
 

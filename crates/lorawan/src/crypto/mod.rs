@@ -1,11 +1,21 @@
-//! AES as LoRaWAN uses it: CMAC for integrity, a counter mode of its own for secrecy, and the
-//! derivation of session keys.
+//! AES as LoRaWAN uses it: CMAC for integrity, a counter mode of its own for secrecy, and in
+//! [`session`] the derivation of keys.
+//!
+//! LoRaWAN 1.1 uses the same blocks as 1.0.x with bytes filled in that were zero before, so there is
+//! one construction of each block here and the version only decides what goes into it.
+
+mod session;
+
+pub use session::{
+    JoinServerKeys, SessionKeys, SessionKeys11, join_server_keys, open_join_accept, seal_join_accept, session_keys,
+    session_keys_1_1,
+};
 
 use aes::Aes128;
-use aes::cipher::{Array, BlockCipherDecrypt, BlockCipherEncrypt, KeyInit};
+use aes::cipher::{Array, BlockCipherEncrypt, KeyInit};
 use cmac::{Cmac, Mac};
 
-use crate::{AesKey, DevAddr, Direction, NetId};
+use crate::{AesKey, DevAddr, Direction};
 
 /// A message integrity code: the first four bytes of an AES-CMAC (TS001 §4.4).
 pub type Mic = [u8; 4];
@@ -32,15 +42,43 @@ impl MicKey {
         first_four(self.cmac(message))
     }
 
-    /// The MIC of a data frame: over block B0 and the frame without its MIC (TS001 §4.4).
+    /// The MIC of a data frame of 1.0.x: over block B0 and the frame without its MIC (TS001 §4.4).
     pub fn data_mic(&self, direction: Direction, dev_addr: DevAddr, counter: u32, message: &[u8]) -> Mic {
-        let mut b0 = block(0x49, direction, dev_addr, counter);
-        b0[15] = message.len() as u8;
+        self.data_mic_bound(direction, dev_addr, counter, Binding::default(), message)
+    }
+
+    /// The same with the four bytes of block B0 or B1 that 1.1 fills in (TS001-1.1 §4.4.1, §4.4.2).
+    pub fn data_mic_bound(
+        &self,
+        direction: Direction,
+        dev_addr: DevAddr,
+        counter: u32,
+        binding: Binding,
+        message: &[u8],
+    ) -> Mic {
+        let mut b = block(0x49, direction, dev_addr, counter);
+        b[1..3].copy_from_slice(&binding.conf_f_cnt.to_le_bytes());
+        b[3] = binding.tx_dr;
+        b[4] = binding.tx_ch;
+        b[15] = message.len() as u8;
         let mut mac = self.0.clone();
-        mac.update(&b0);
+        mac.update(&b);
         mac.update(message);
         first_four(mac.finalize().into_bytes().into())
     }
+}
+
+/// What a MIC of LoRaWAN 1.1 binds a frame to beside address, counter and direction; all zeros are
+/// the B0 of 1.0.x.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct Binding {
+    /// `ConfFCnt`: low 16 bits of the counter of the confirmed frame that this one acknowledges;
+    /// 0 where the ACK bit is not set.
+    pub conf_f_cnt: u16,
+    /// `TxDr`: data rate index of the uplink; 0 in downlinks.
+    pub tx_dr: u8,
+    /// `TxCh`: channel index of the uplink; 0 in downlinks.
+    pub tx_ch: u8,
 }
 
 fn first_four(mac: [u8; 16]) -> Mic {
@@ -57,6 +95,28 @@ fn block(tag: u8, direction: Direction, dev_addr: DevAddr, counter: u32) -> [u8;
     block
 }
 
+/// Which of a 1.1 session's counters a frame was sent under (TS001-1.1 §4.3.1.5).
+///
+/// Uplinks have one counter, which counts as the network's. Downlinks have two: `AFCntDown` for
+/// FPort 1 and above, `NFCntDown` for FPort 0 and frames without a port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum CounterOf {
+    /// `FCntUp` or `NFCntDown`.
+    Network,
+    /// `AFCntDown`.
+    Application,
+}
+
+impl CounterOf {
+    /// The counter of a frame with this direction and port.
+    pub const fn frame(direction: Direction, fport: Option<u8>) -> Self {
+        match (direction, fport) {
+            (Direction::Down, Some(1..)) => CounterOf::Application,
+            _ => CounterOf::Network,
+        }
+    }
+}
+
 /// A key made ready for encrypting FRMPayload, so that a session pays for its preparation once.
 #[derive(Clone)]
 pub struct PayloadKey(Aes128);
@@ -69,13 +129,32 @@ impl PayloadKey {
 
     /// Encrypts or decrypts FRMPayload in place; the two are one operation (TS001 §4.3.3).
     pub fn apply(&self, direction: Direction, dev_addr: DevAddr, counter: u32, payload: &mut [u8]) {
+        self.apply_block(0, direction, dev_addr, counter, payload);
+    }
+
+    /// Encrypts or decrypts FOpts of 1.1 in place; the key is the NwkSEncKey (TS001-1.1 §4.3.1.6).
+    ///
+    /// As first published the block was the one of FRMPayload, so that two frames could share key
+    /// stream; the erratum *FOpts Encryption, Usage of FCntDwn* (January 2018) gives byte 4 a value
+    /// of its own for each counter.
+    pub fn apply_fopts(&self, direction: Direction, dev_addr: DevAddr, counter: u32, of: CounterOf, fopts: &mut [u8]) {
+        let byte_4 = match of {
+            CounterOf::Network => 1,
+            CounterOf::Application => 2,
+        };
+        self.apply_block(byte_4, direction, dev_addr, counter, fopts);
+    }
+
+    fn apply_block(&self, byte_4: u8, direction: Direction, dev_addr: DevAddr, counter: u32, payload: &mut [u8]) {
+        let mut first = block(0x01, direction, dev_addr, counter);
+        first[4] = byte_4;
         // A frame holds at most 255 bytes, so 16 blocks; all key stream is made in one call, which
         // lets the cipher run its rounds side by side.
-        let mut stream = [Array::from(block(0x01, direction, dev_addr, counter)); 16];
+        let mut stream = [Array::from(first); 16];
         for part in payload.chunks_mut(256) {
             let blocks = part.len().div_ceil(16);
             for (i, a) in stream.iter_mut().enumerate().take(blocks) {
-                *a = Array::from(block(0x01, direction, dev_addr, counter));
+                *a = Array::from(first);
                 a[15] = (i + 1) as u8;
             }
             self.0.encrypt_blocks(&mut stream[..blocks]);
@@ -84,52 +163,6 @@ impl PayloadKey {
             }
         }
     }
-}
-
-/// Hides a join-accept: AES *decryption*, so that a device needs only the encrypting half
-/// (TS001 §6.2.5). `body` is everything after the MHDR, 16 or 32 bytes.
-pub fn seal_join_accept(key: &AesKey, body: &mut [u8]) {
-    let cipher = Aes128::new(&Array::from(key.0));
-    for chunk in body.as_chunks_mut::<16>().0 {
-        let mut block = Array::from(*chunk);
-        cipher.decrypt_block(&mut block);
-        *chunk = block.into();
-    }
-}
-
-/// The device's side of [`seal_join_accept`].
-pub fn open_join_accept(key: &AesKey, body: &mut [u8]) {
-    let cipher = Aes128::new(&Array::from(key.0));
-    for chunk in body.as_chunks_mut::<16>().0 {
-        let mut block = Array::from(*chunk);
-        cipher.encrypt_block(&mut block);
-        *chunk = block.into();
-    }
-}
-
-/// The two session keys of LoRaWAN 1.0.x.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct SessionKeys {
-    /// For integrity of all frames and secrecy of FPort 0.
-    pub nwk_s_key: AesKey,
-    /// For secrecy of the application's payload.
-    pub app_s_key: AesKey,
-}
-
-/// Derives the session keys a join leads to (TS001 §6.2.5).
-pub fn session_keys(app_key: &AesKey, join_nonce: u32, net_id: NetId, dev_nonce: u16) -> SessionKeys {
-    let cipher = Aes128::new(&Array::from(app_key.0));
-    let derive = |tag: u8| {
-        let mut block = [0; 16];
-        block[0] = tag;
-        block[1..4].copy_from_slice(&join_nonce.to_le_bytes()[..3]);
-        block[4..7].copy_from_slice(&net_id.value().to_le_bytes()[..3]);
-        block[7..9].copy_from_slice(&dev_nonce.to_le_bytes());
-        let mut block = Array::from(block);
-        cipher.encrypt_block(&mut block);
-        AesKey(block.into())
-    };
-    SessionKeys { nwk_s_key: derive(0x01), app_s_key: derive(0x02) }
 }
 
 #[cfg(test)]
@@ -162,15 +195,6 @@ mod tests {
         }
     }
 
-    /// Worked with a separate AES-128-ECB: the key encrypts
-    /// `01 | 030201 | 130000 | 0706 | 0…` and the same with `02` in front.
-    #[test]
-    fn session_keys_are_the_encrypted_join_values() {
-        let keys = session_keys(&rfc_key(), 0x01_0203, NetId::new(0x13), 0x0607);
-        assert_eq!(keys.nwk_s_key.to_hex(), "a392e8e541574a8ba7d628c1690c3885");
-        assert_eq!(keys.app_s_key.to_hex(), "e1280d01633b8527fcde68f755c3dc86");
-    }
-
     proptest! {
         #[test]
         fn payload_cipher_undoes_itself(data in proptest::collection::vec(any::<u8>(), 0..600), counter: u32, addr: u32) {
@@ -179,14 +203,6 @@ mod tests {
             key.apply(Direction::Up, DevAddr(addr), counter, &mut copy);
             key.apply(Direction::Up, DevAddr(addr), counter, &mut copy);
             prop_assert_eq!(copy, data);
-        }
-
-        #[test]
-        fn join_accept_opens(body in proptest::collection::vec(any::<u8>(), 32)) {
-            let mut copy = body.clone();
-            seal_join_accept(&rfc_key(), &mut copy);
-            open_join_accept(&rfc_key(), &mut copy);
-            prop_assert_eq!(copy, body);
         }
     }
 }
