@@ -13,6 +13,12 @@ export type Reading = Schemas["Reading"];
 export type Radio = Schemas["Radio"];
 export type HeardBy = Schemas["HeardBy"];
 export type BandUse = Schemas["BandUse"];
+export type FrameReport = Schemas["FrameReport"];
+export type FrameField = Schemas["FrameField"];
+export type RegionSummary = Schemas["RegionSummary"];
+export type RegionDetail = Schemas["RegionDetail"];
+export type ChannelInfo = Schemas["ChannelInfo"];
+export type AirtimeTable = Schemas["AirtimeTable"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
 

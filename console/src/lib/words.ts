@@ -43,6 +43,32 @@ export function radio(radio: Radio): string {
   return `${radio.data_rate != null ? `DR${radio.data_rate} ` : ""}${rate} · ${radio.frequency_mhz.toFixed(1)} MHz`;
 }
 
+/** A duration in a unit that suits it. */
+export function duration(s: number): string {
+  const round = (n: number) => Math.round(n * 100) / 100;
+  if (s < 120) return `${round(s)} s`;
+  if (s < 7200) return `${round(s / 60)} min`;
+  if (s < 172800) return `${round(s / 3600)} h`;
+  return `${round(s / 86400)} days`;
+}
+
+/** First and last, or the one there is. */
+export function span(first: number | string, last: number | string): string {
+  return first === last ? `${first}` : `${first}–${last}`;
+}
+
+/** Neighbours that belong together. */
+export function runs<T>(all: T[], together: (a: T, b: T) => boolean): T[][] {
+  const out: T[][] = [];
+  for (const item of all) {
+    const run = out.at(-1);
+    const before = run?.at(-1);
+    if (run && before !== undefined && together(before, item)) run.push(item);
+    else out.push([item]);
+  }
+  return out;
+}
+
 /** The fullest sub-band of an account. */
 export function fullest(bands: BandUse[]): BandUse | undefined {
   return [...bands].sort((a, b) => b.used_percent - a.used_percent)[0];

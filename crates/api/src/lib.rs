@@ -3,14 +3,17 @@
 //! What comes in as text from people (EUIs, keys, payloads) stays text here and is read by the
 //! `check` functions, so that an error can name the field, the value and what is allowed.
 
+pub mod airtime;
 pub mod device;
 pub mod fleet;
+pub mod frame;
 pub mod gateway;
 pub mod message;
 pub mod model;
 pub mod outbox;
 pub mod people;
 pub mod problem;
+pub mod region;
 mod time;
 
 pub use time::{millis, millis_option};
@@ -34,7 +37,7 @@ pub struct Page<T> {
 /// Airtime in one sub-band over the last hour, against what is allowed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct BandUse {
-    /// The sub-band's letter in EN 300 220-2.
+    /// The sub-band, as its regulation calls it.
     pub sub_band: String,
     /// Lower edge.
     pub from_mhz: f64,

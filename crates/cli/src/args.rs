@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
+use lorawan::region::Region;
 
 /// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
 #[derive(Parser)]
@@ -75,6 +76,19 @@ pub enum Noun {
     },
     /// What was heard and sent.
     Traffic(TrafficArgs),
+    /// Take a frame apart: fields, MAC commands, MIC and payload.
+    Frame(Box<FrameArgs>),
+    /// What a region allows; without a name, all regions.
+    Region {
+        /// The region's common name, such as EU868.
+        #[arg(value_name = "NAME")]
+        region: Option<Region>,
+    },
+    /// What messages cost in airtime.
+    Airtime {
+        #[command(subcommand)]
+        verb: AirtimeVerb,
+    },
     /// What came in on the gateways' port, and what was dropped, with the reason.
     Intake,
     /// Stand-in devices and gateways from a folder of text files.
@@ -275,6 +289,112 @@ pub struct TrafficArgs {
     /// How many past messages to show, at most 500.
     #[arg(long, default_value_t = 20)]
     pub limit: u32,
+}
+
+/// Without keys, the service is asked, which tries those of the registered device. With keys, or
+/// without a sign-in, everything is done here and nothing leaves the machine.
+#[derive(Args)]
+pub struct FrameArgs {
+    /// The PHYPayload in hex, in any pasted form, or in base64; `-` reads it from standard input.
+    #[arg(value_name = "HEX|BASE64")]
+    pub frame: String,
+    /// Try the keys of this registered device: its DevEUI or name.
+    #[arg(long)]
+    pub device: Option<String>,
+    /// Say what data rates and channels mean in this region.
+    #[arg(long)]
+    pub region: Option<Region>,
+    /// The frame's full 32-bit counter; if it is not given, likely ones and then all are tried.
+    #[arg(long)]
+    pub counter: Option<u32>,
+    /// The last counter accepted in this direction.
+    #[arg(long)]
+    pub last_counter: Option<u32>,
+    /// AppKey, for frames of a join.
+    #[arg(long, value_name = "KEY", help_heading = "Root keys")]
+    pub app_key: Option<String>,
+    /// NwkKey (1.1), for frames of a join.
+    #[arg(long, value_name = "KEY", help_heading = "Root keys")]
+    pub nwk_key: Option<String>,
+    /// DevEUI, for a join-accept of 1.1.
+    #[arg(long, value_name = "EUI", help_heading = "Root keys")]
+    pub dev_eui: Option<String>,
+    /// JoinEUI, for a join-accept of 1.1.
+    #[arg(long, value_name = "EUI", help_heading = "Root keys")]
+    pub join_eui: Option<String>,
+    /// DevNonce or RJcount that a join-accept of 1.1 answers; all are tried if it is not given.
+    #[arg(long, value_name = "N", help_heading = "Root keys")]
+    pub dev_nonce: Option<u16>,
+    /// NwkSKey of a session of 1.0.x.
+    #[arg(long, value_name = "KEY", help_heading = "Session keys")]
+    pub nwk_s_key: Option<String>,
+    /// AppSKey.
+    #[arg(long, value_name = "KEY", help_heading = "Session keys")]
+    pub app_s_key: Option<String>,
+    /// FNwkSIntKey of a session of 1.1.
+    #[arg(long, value_name = "KEY", help_heading = "Session keys")]
+    pub f_nwk_s_int_key: Option<String>,
+    /// SNwkSIntKey of a session of 1.1.
+    #[arg(long, value_name = "KEY", help_heading = "Session keys")]
+    pub s_nwk_s_int_key: Option<String>,
+    /// NwkSEncKey of a session of 1.1.
+    #[arg(long, value_name = "KEY", help_heading = "Session keys")]
+    pub nwk_s_enc_key: Option<String>,
+    /// Low half of the counter that the frame acknowledges.
+    #[arg(long, value_name = "N", help_heading = "What a MIC of 1.1 covers beside the frame")]
+    pub conf_f_cnt: Option<u16>,
+    /// Data rate index of the uplink; searched if not given.
+    #[arg(long, value_name = "N", help_heading = "What a MIC of 1.1 covers beside the frame")]
+    pub data_rate: Option<u8>,
+    /// Channel index of the uplink; searched if not given.
+    #[arg(long, value_name = "N", help_heading = "What a MIC of 1.1 covers beside the frame")]
+    pub channel: Option<u8>,
+}
+
+#[derive(Subcommand)]
+pub enum AirtimeVerb {
+    /// Airtime, duty cycle and lawful interval of a message, for all data rates of a region.
+    Calc(AirtimeCalcArgs),
+}
+
+#[derive(Args)]
+pub struct AirtimeCalcArgs {
+    /// Length of the payload in bytes, 0 to 242.
+    #[arg(long, value_name = "BYTES")]
+    pub payload: u32,
+    /// The region.
+    #[arg(long, default_value = "EU868")]
+    pub region: Region,
+    /// Time from one message to the next: seconds, or with a unit as in 90s, 15min, 2h, 1d.
+    #[arg(long, value_parser = seconds)]
+    pub interval: Option<f64>,
+    /// A limit of airtime a day that you set yourself: seconds, or with a unit.
+    #[arg(long, value_name = "AIRTIME", value_parser = seconds)]
+    pub daily_airtime: Option<f64>,
+    /// MAC commands in the header, in bytes, 0 to 15.
+    #[arg(long, value_name = "BYTES", default_value_t = 0)]
+    pub fopts: u32,
+    /// How often each message is sent (NbTrans), 1 to 15.
+    #[arg(long, default_value_t = 1)]
+    pub times: u32,
+    /// Count with a repeater between device and gateway.
+    #[arg(long)]
+    pub repeater: bool,
+    /// The network has switched the dwell-time limit off, where the region lets it.
+    #[arg(long)]
+    pub dwell_off: bool,
+}
+
+/// A duration in seconds, or with a unit.
+fn seconds(text: &str) -> Result<f64, String> {
+    let units = [("ms", 0.001), ("min", 60.0), ("s", 1.0), ("h", 3600.0), ("d", 86_400.0)];
+    let text = text.trim();
+    let unit = units.iter().find_map(|(unit, s)| text.strip_suffix(unit).map(|number| (number, *s)));
+    let (number, unit) = unit.unwrap_or((text, 1.0));
+    match number.trim().parse::<f64>() {
+        Ok(value) if value.is_finite() && value > 0.0 => Ok(value * unit),
+        _ => Err("a time above 0 is needed: seconds, or with one of the units ms, s, min, h, d".into()),
+    }
 }
 
 #[derive(Subcommand)]

@@ -38,6 +38,9 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
             clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());
             Ok(())
         }
+        Noun::Frame(args) => noun::frame::run(&cli.global, &out, *args).await,
+        Noun::Region { region } => noun::region::run(&out, region),
+        Noun::Airtime { verb } => noun::airtime::run(&out, &verb),
         other => {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;
@@ -51,7 +54,12 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Traffic(verb) => noun::traffic::run(&client, &out, &verb).await,
                 Noun::Intake => noun::intake::run(&client, &out).await,
                 Noun::Scenario { verb } => noun::scenario::run(&client, &out, verb).await,
-                Noun::SignIn(_) | Noun::SignOut | Noun::Completions { .. } => Ok(()),
+                Noun::SignIn(_)
+                | Noun::SignOut
+                | Noun::Completions { .. }
+                | Noun::Frame(_)
+                | Noun::Region { .. }
+                | Noun::Airtime { .. } => Ok(()),
             }
         }
     }

@@ -133,6 +133,11 @@ impl Engine {
         self.devices.get(&dev_eui).map(|device| device.status(now))
     }
 
+    /// The devices with a session at an address.
+    pub fn devices_at(&self, dev_addr: DevAddr) -> &[Eui64] {
+        self.by_addr.get(&dev_addr).map_or(&[], Vec::as_slice)
+    }
+
     /// What a gateway has on its account.
     pub fn gateway_status(&self, gateway: Eui64, now: Timestamp) -> Option<GatewayStatus> {
         self.gateways.get(&gateway).map(|gateway| gateway.status(now))

@@ -6,7 +6,7 @@ use engine::{
     Change, Command, DeviceStatus, Effect, Engine, GatewayStatus, Input, OutboxId, OutboxState, Timestamp,
     TransmissionId, TxFailure,
 };
-use lorawan::Eui64;
+use lorawan::{DevAddr, Eui64};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
@@ -22,6 +22,7 @@ enum Ask {
     Input(Input),
     Cancel(Eui64, OutboxId, oneshot::Sender<bool>),
     Device(Eui64, oneshot::Sender<Option<DeviceStatus>>),
+    DevicesAt(DevAddr, oneshot::Sender<Vec<Eui64>>),
     Gateways(Vec<Eui64>, oneshot::Sender<Vec<Option<GatewayStatus>>>),
     Stop,
 }
@@ -77,6 +78,9 @@ async fn run(mut engine: Engine, restored: Vec<Effect>, mut asked: mpsc::Receive
                 Ask::Device(dev_eui, answer) => {
                     let _ = answer.send(engine.device_status(dev_eui, time));
                 }
+                Ask::DevicesAt(dev_addr, answer) => {
+                    let _ = answer.send(engine.devices_at(dev_addr).to_vec());
+                }
                 Ask::Gateways(euis, answer) => {
                     let _ = answer.send(euis.iter().map(|eui| engine.gateway_status(*eui, time)).collect());
                 }
@@ -119,6 +123,11 @@ impl Network {
 
     pub async fn device(&self, dev_eui: Eui64) -> Option<DeviceStatus> {
         self.ask(|answer| Ask::Device(dev_eui, answer)).await.flatten()
+    }
+
+    /// The devices with a session at an address.
+    pub async fn devices_at(&self, dev_addr: DevAddr) -> Vec<Eui64> {
+        self.ask(|answer| Ask::DevicesAt(dev_addr, answer)).await.unwrap_or_default()
     }
 
     pub async fn gateways(&self, euis: Vec<Eui64>) -> Vec<Option<GatewayStatus>> {

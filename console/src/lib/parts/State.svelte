@@ -18,6 +18,12 @@
     acknowledged: { word: "acknowledged", shape: "full", tone: "text-success" },
     failed: { word: "failed", shape: "cross", tone: "text-error" },
     cancelled: { word: "cancelled", shape: "ring", tone: "text-neutral" },
+    agrees: { word: "agrees", shape: "full", tone: "text-success" },
+    differs: { word: "does not agree", shape: "cross", tone: "text-error" },
+    within_limits: { word: "within limits", shape: "full", tone: "text-success" },
+    too_often: { word: "too often", shape: "cross", tone: "text-error" },
+    too_long: { word: "too long", shape: "ring", tone: "text-warning" },
+    not_usable: { word: "not usable", shape: "ring", tone: "text-neutral" },
     stranger: { word: "stranger", shape: "ring", tone: "text-warning" },
   };
   const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-neutral" });

@@ -1,11 +1,14 @@
 //! What can be done, noun by noun.
 
+pub mod airtime;
 pub mod device;
 pub mod estate;
 pub mod fleet;
+pub mod frame;
 pub mod gateway;
 pub mod intake;
 pub mod model;
 pub mod outbox;
+pub mod region;
 pub mod scenario;
 pub mod traffic;

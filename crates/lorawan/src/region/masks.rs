@@ -35,6 +35,21 @@ pub enum MaskError {
 /// The channels of the 64 narrow ones and of the 8 wide ones.
 const NARROW: u8 = 64;
 
+/// The blocks that make as many groups of sixteen right as blocks can; where they cannot, those of
+/// the wide channels.
+fn blocks_for(wanted: ChannelSet) -> u16 {
+    (0..4).fold(0, |blocks, group: u8| {
+        let two = match wanted.sixteen(16 * group) {
+            0x0000 => 0b00,
+            0x00ff => 0b01,
+            0xff00 => 0b10,
+            0xffff => 0b11,
+            _ => (wanted.sixteen(NARROW) >> (2 * group)) & 0b11,
+        };
+        blocks | (two << (2 * group))
+    })
+}
+
 impl Plan {
     /// What one mask makes of `current`, where `defined` are the channels the device knows.
     fn masked(&self, defined: ChannelSet, current: ChannelSet, step: ChannelMask) -> Result<ChannelSet, MaskError> {
@@ -168,7 +183,11 @@ impl Plan {
                 MaskMeaning::NarrowOnAndWide | MaskMeaning::NarrowOffAndWide => {
                     out.push(ChannelMask { cntl, mask: wide });
                 }
-                MaskMeaning::Blocks => out.extend((0..=0xff).map(|mask| ChannelMask { cntl, mask })),
+                // A group that is still wrong costs one mask each, the wide channels together one. So
+                // either the wide ones come out right, or every group that blocks can make right does.
+                MaskMeaning::Blocks => {
+                    out.extend([wide, blocks_for(wanted)].map(|mask| ChannelMask { cntl, mask }));
+                }
                 MaskMeaning::Sixteen(_) | MaskMeaning::Wide | MaskMeaning::Reserved => {}
             }
         }

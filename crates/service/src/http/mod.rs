@@ -6,10 +6,12 @@ mod devices;
 mod error;
 mod estates;
 mod extract;
+mod frames;
 mod gateways;
 mod models;
 mod outbox;
 mod people;
+mod regions;
 mod traffic;
 
 use std::sync::Arc;
@@ -103,6 +105,10 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(devices::show_keys))
             .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
             .routes(routes!(outbox::cancel))
+            .routes(routes!(frames::take_apart))
+            .routes(routes!(regions::list_regions))
+            .routes(routes!(regions::show_region))
+            .routes(routes!(regions::airtime))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live)),
     )

@@ -1,0 +1,343 @@
+//! What a region allows, as its table says.
+
+use lorawan::limits::{NOISE_FIGURE_DB, sensitivity_dbm};
+use lorawan::modulation::{LrFhssCodingRate, Modulation};
+use lorawan::region::{
+    CfListForm, Channel, DataRate, MaskMeaning, PayloadLimits, Plan, PowerReference, Region, Rx1Channel, Use,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A region in one line.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RegionSummary {
+    /// Common name.
+    #[schema(value_type = String, example = "EU868")]
+    pub name: Region,
+    /// Its name in RP002.
+    pub title: String,
+    /// Lower edge of the band.
+    pub from_mhz: f64,
+    /// Upper edge of the band.
+    pub to_mhz: f64,
+    /// Uplink channels every device knows.
+    pub channels: usize,
+    /// Whether devices can be given further channels.
+    pub dynamic: bool,
+    /// Largest power, in dBm.
+    pub max_power_dbm: f32,
+}
+
+/// Everything a region's table says.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RegionDetail {
+    /// In one line.
+    #[serde(flatten)]
+    pub summary: RegionSummary,
+    /// Where it is laid down.
+    pub source: String,
+    /// Uplink channels.
+    pub uplinks: Vec<ChannelInfo>,
+    /// Downlink channels, where they are others.
+    pub downlinks: Vec<ChannelInfo>,
+    /// Where join-requests are sent, and where they are answered.
+    pub joins: Vec<JoinInfo>,
+    /// Data rates.
+    pub data_rates: Vec<DataRateInfo>,
+    /// How RX1's channel follows from the uplink's, in words.
+    pub rx1_channel: String,
+    /// RX1's data rate by uplink data rate and RX1DROffset.
+    pub rx1_data_rates: Vec<Rx1Row>,
+    /// The same while DownlinkDwellTime is on, where that makes a difference.
+    pub rx1_data_rates_dwell: Option<Vec<Rx1Row>>,
+    /// RX2 frequency.
+    pub rx2_mhz: f64,
+    /// RX2 data rate index.
+    pub rx2_data_rate: u8,
+    /// What TXPower stands for, by index.
+    pub tx_power_dbm: Vec<f32>,
+    /// `EIRP` or `conducted`.
+    pub tx_power_reference: String,
+    /// What a join-accept's CFList holds, in words.
+    pub cf_list: String,
+    /// What each ChMaskCntl means, in words, 0 to 7.
+    pub ch_mask_cntl: Vec<String>,
+    /// Limits on one transmission.
+    pub dwell: DwellInfo,
+    /// Beacons and ping slots.
+    pub class_b: ClassBInfo,
+    /// The band's parts.
+    pub sub_bands: Vec<SubBandInfo>,
+    /// What else to know.
+    pub notes: Vec<String>,
+}
+
+/// A channel.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChannelInfo {
+    /// Its index.
+    pub index: u8,
+    /// Centre frequency.
+    pub frequency_mhz: f64,
+    /// Width of its lowest data rate.
+    pub bandwidth_khz: u32,
+    /// Lowest data rate index.
+    pub min_data_rate: u8,
+    /// Highest data rate index.
+    pub max_data_rate: u8,
+    /// The sub-band it lies in.
+    pub sub_band: Option<String>,
+    /// Not of the region, but added by this network.
+    pub added: bool,
+}
+
+/// A channel for join-requests.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct JoinInfo {
+    /// Its index.
+    pub index: u8,
+    /// Centre frequency.
+    pub frequency_mhz: f64,
+    /// Lowest data rate index.
+    pub min_data_rate: u8,
+    /// Highest data rate index.
+    pub max_data_rate: u8,
+    /// RX1 of the join.
+    pub rx1_mhz: f64,
+    /// RX2 of the join.
+    pub rx2_mhz: f64,
+}
+
+/// A data rate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DataRateInfo {
+    /// Its index.
+    pub index: u8,
+    /// Its modulation in words.
+    pub modulation: String,
+    /// `up`, `down` or `both`.
+    pub direction: String,
+    /// Bits a second of coded payload.
+    pub bit_rate_bps: u32,
+    /// Largest FRMPayload in bytes (*N*): plainly; absent if the data rate cannot be used.
+    pub max_payload: Option<usize>,
+    /// With a repeater.
+    pub max_payload_repeater: Option<usize>,
+    /// With the dwell-time limit on.
+    pub max_payload_dwell: Option<usize>,
+    /// With both.
+    pub max_payload_dwell_repeater: Option<usize>,
+    /// SNR a LoRa receiver needs.
+    pub required_snr_db: Option<f64>,
+    /// Weakest LoRa signal a receiver with a noise figure of 6 dB hears.
+    pub sensitivity_dbm: Option<f64>,
+}
+
+/// RX1 data rates after one uplink data rate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Rx1Row {
+    /// The uplink's data rate index.
+    pub uplink: u8,
+    /// RX1's, by RX1DROffset from 0 on.
+    pub rx1: Vec<u8>,
+}
+
+/// Limits on the length of one transmission.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DwellInfo {
+    /// Longest uplink.
+    pub uplink_ms: Option<u32>,
+    /// Longest downlink.
+    pub downlink_ms: Option<u32>,
+    /// Switched by TxParamSetupReq, and on until then.
+    pub by_command: bool,
+    /// Where it is laid down.
+    pub source: String,
+}
+
+/// Beacons and ping slots.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ClassBInfo {
+    /// Beacon frequencies; several are hopped over.
+    pub beacon_mhz: Vec<f64>,
+    /// Data rate index of the beacon.
+    pub beacon_data_rate: u8,
+    /// Ping-slot frequencies; several are hopped over.
+    pub ping_slot_mhz: Vec<f64>,
+    /// Data rate index of ping slots.
+    pub ping_slot_data_rate: u8,
+}
+
+/// A part of the band with its own limits.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SubBandInfo {
+    /// What its regulation calls it.
+    pub name: String,
+    /// Lower edge.
+    pub from_mhz: f64,
+    /// Upper edge.
+    pub to_mhz: f64,
+    /// Duty cycle in percent of an hour, if there is a limit.
+    pub duty_cycle_percent: Option<f64>,
+    /// Largest EIRP.
+    pub max_eirp_dbm: f32,
+    /// Where it is laid down.
+    pub source: String,
+}
+
+pub(crate) fn mhz(hz: u32) -> f64 {
+    f64::from(hz) / 1e6
+}
+
+/// Every region in one line.
+pub fn summaries() -> Vec<RegionSummary> {
+    Region::ALL.into_iter().map(|region| summary(region.plan())).collect()
+}
+
+fn summary(plan: &Plan) -> RegionSummary {
+    RegionSummary {
+        name: plan.region,
+        title: plan.title.into(),
+        from_mhz: mhz(plan.band_hz.0),
+        to_mhz: mhz(plan.band_hz.1),
+        channels: plan.uplinks().count(),
+        dynamic: plan.dynamic(),
+        max_power_dbm: plan.tx_power.max_dbm,
+    }
+}
+
+/// Everything a region's table says.
+pub fn detail(region: Region) -> RegionDetail {
+    let plan = region.plan();
+    let known = plan.uplinks().count();
+    let rows = |table: &[&[u8]]| -> Vec<Rx1Row> {
+        let rows = table.iter().zip(0u8..).filter(|(row, _)| !row.is_empty());
+        rows.map(|(row, uplink)| Rx1Row { uplink, rx1: row.to_vec() }).collect()
+    };
+    let hops = |block: lorawan::region::Block| block.channels().map(|c| mhz(c.frequency_hz)).collect();
+    RegionDetail {
+        summary: summary(plan),
+        source: plan.source.into(),
+        uplinks: plan.network_uplinks().enumerate().map(|(i, c)| channel(plan, c, i >= known)).collect(),
+        downlinks: plan.downlinks().map(|c| channel(plan, c, false)).collect(),
+        joins: plan
+            .join_channels()
+            .map(|j| JoinInfo {
+                index: j.index,
+                frequency_mhz: mhz(j.frequency_hz),
+                min_data_rate: j.min_data_rate,
+                max_data_rate: j.max_data_rate,
+                rx1_mhz: mhz(j.rx1_frequency_hz),
+                rx2_mhz: mhz(j.rx2_frequency_hz),
+            })
+            .collect(),
+        data_rates: plan.data_rates().map(|(index, rate)| data_rate(plan, index, rate)).collect(),
+        rx1_channel: match plan.rx1_channel {
+            Rx1Channel::Same => "the uplink's frequency, unless DlChannelReq has moved it".into(),
+            Rx1Channel::SameIndex => "the downlink channel with the uplink channel's index".into(),
+            Rx1Channel::Modulo(n) => format!("the downlink channel whose index is the uplink channel's modulo {n}"),
+        },
+        rx1_data_rates: rows(plan.rx1_data_rate),
+        rx1_data_rates_dwell: plan.rx1_data_rate_dwell.map(rows),
+        rx2_mhz: mhz(plan.rx2_frequency_hz),
+        rx2_data_rate: plan.rx2_data_rate,
+        tx_power_dbm: (0..=plan.tx_power.highest).filter_map(|index| plan.tx_power.dbm(index)).collect(),
+        tx_power_reference: match plan.tx_power.reference {
+            PowerReference::Eirp => "EIRP".into(),
+            PowerReference::Conducted => "conducted".into(),
+        },
+        cf_list: match plan.cf_list {
+            CfListForm::Frequencies => "type 0: the frequencies of five more channels".into(),
+            CfListForm::Masks(groups) => format!("type 1: {groups} masks of 16 channels"),
+        },
+        ch_mask_cntl: plan.ch_mask_cntl.into_iter().map(mask_meaning).collect(),
+        dwell: DwellInfo {
+            uplink_ms: plan.dwell.uplink_ms,
+            downlink_ms: plan.dwell.downlink_ms,
+            by_command: plan.dwell.by_command,
+            source: plan.dwell.source.into(),
+        },
+        class_b: ClassBInfo {
+            beacon_mhz: hops(plan.class_b.beacon),
+            beacon_data_rate: plan.class_b.beacon.min_data_rate,
+            ping_slot_mhz: hops(plan.class_b.ping_slot),
+            ping_slot_data_rate: plan.class_b.ping_slot.min_data_rate,
+        },
+        sub_bands: plan
+            .sub_bands
+            .iter()
+            .map(|s| SubBandInfo {
+                name: s.name.into(),
+                from_mhz: mhz(s.from_hz),
+                to_mhz: mhz(s.to_hz),
+                duty_cycle_percent: s.duty_cycle_ppm.map(|ppm| f64::from(ppm) / 1e4),
+                max_eirp_dbm: s.max_eirp_dbm,
+                source: s.source.into(),
+            })
+            .collect(),
+        notes: plan.notes.iter().map(|note| (*note).into()).collect(),
+    }
+}
+
+fn channel(plan: &Plan, c: Channel, added: bool) -> ChannelInfo {
+    let rate = plan.data_rate(c.min_data_rate);
+    ChannelInfo {
+        index: c.index,
+        frequency_mhz: mhz(c.frequency_hz),
+        bandwidth_khz: rate.and_then(|r| r.modulation.lora_parts()).map_or(125, |(_, khz)| khz),
+        min_data_rate: c.min_data_rate,
+        max_data_rate: c.max_data_rate,
+        sub_band: plan.sub_band(c.frequency_hz).map(|s| s.name.into()),
+        added,
+    }
+}
+
+fn data_rate(plan: &Plan, index: u8, rate: &DataRate) -> DataRateInfo {
+    let payload = |repeater, dwell_time| plan.max_payload(index, PayloadLimits { repeater, dwell_time });
+    let lora = match rate.modulation {
+        Modulation::Lora { spreading_factor, bandwidth } => Some((spreading_factor, bandwidth)),
+        _ => None,
+    };
+    let bit_rate_bps = match rate.modulation {
+        Modulation::Lora { spreading_factor, bandwidth } => {
+            // SF bits a symbol of 2^SF chips, four of five of them payload; rounded.
+            let sf = u32::from(spreading_factor.value());
+            (sf * bandwidth.hz() * 4 + (5 << (sf - 1))) / (5 << sf)
+        }
+        Modulation::Fsk { bit_rate_bps } => bit_rate_bps,
+        Modulation::LrFhss { coding_rate: LrFhssCodingRate::OneThird, .. } => 162,
+        Modulation::LrFhss { coding_rate: LrFhssCodingRate::TwoThirds, .. } => 325,
+    };
+    DataRateInfo {
+        index,
+        modulation: rate.modulation.to_string(),
+        direction: match rate.direction {
+            Use::Both => "both",
+            Use::Up => "up",
+            Use::Down => "down",
+        }
+        .into(),
+        bit_rate_bps,
+        max_payload: payload(false, false),
+        max_payload_repeater: payload(true, false),
+        max_payload_dwell: payload(false, true),
+        max_payload_dwell_repeater: payload(true, true),
+        required_snr_db: lora.map(|(sf, _)| sf.required_snr_db()),
+        sensitivity_dbm: lora.map(|(sf, bandwidth)| sensitivity_dbm(sf, bandwidth.hz(), NOISE_FIGURE_DB)),
+    }
+}
+
+fn mask_meaning(meaning: MaskMeaning) -> String {
+    match meaning {
+        MaskMeaning::Sixteen(first) => format!("ChMask switches channels {first} to {}", first + 15),
+        MaskMeaning::Wide => "the low 8 bits switch channels 64 to 71".into(),
+        MaskMeaning::Blocks => {
+            "each of the low 8 bits switches eight 125 kHz channels and their 500 kHz channel".into()
+        }
+        MaskMeaning::NarrowOnAndWide => "all 125 kHz channels on; the low 8 bits switch channels 64 to 71".into(),
+        MaskMeaning::NarrowOffAndWide => "all 125 kHz channels off; the low 8 bits switch channels 64 to 71".into(),
+        MaskMeaning::AllOn => "all defined channels on".into(),
+        MaskMeaning::AllOff => "all channels off".into(),
+        MaskMeaning::Reserved => "reserved".into(),
+    }
+}

@@ -1,0 +1,103 @@
+//! Taking a frame apart, held against the registered device it comes from.
+
+use api::frame::{FrameDevice, FrameQuestion, FrameReport};
+use api::problem::{self, Problem};
+use axum::extract::State;
+use lorawan::dissect::{self, Known, Report};
+use lorawan::wire::Frame;
+use lorawan::{Direction, Eui64};
+use store::DeviceContext;
+
+use super::App;
+use super::error::{Answer, Refusal, not_found};
+use super::extract::{InEstate, Json};
+
+/// Devices that a frame is held against at most: an address is seldom shared by more.
+const MOST_DEVICES: usize = 8;
+
+/// Takes a frame apart. If no keys come with it, those of the registered device that it names, or of
+/// the devices with its address, are tried.
+#[utoipa::path(post, path = "/estates/{estate}/frame", tag = "frames", security(("token" = [])),
+    params(("estate" = String, Path)), request_body = FrameQuestion,
+    responses((status = 200, body = FrameReport), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn take_apart(
+    State(app): State<App>,
+    estate: InEstate,
+    Json(question): Json<FrameQuestion>,
+) -> Answer<FrameReport> {
+    let (bytes, known) = question.check()?;
+    let candidates =
+        if question.has_keys() { Vec::new() } else { candidates(&app, &estate, &question, &bytes, &known).await? };
+    // Trying all counters under several keys takes a while of computing.
+    let report = tokio::task::spawn_blocking(move || {
+        let (report, device) = best(&bytes, &known, candidates);
+        FrameReport::new(&bytes, report, device)
+    });
+    let report = report.await.map_err(|why| {
+        tracing::error!("a frame could not be taken apart: {why}");
+        Problem::new(500, "failed", "The frame could not be taken apart")
+    })?;
+    Ok(Json(report))
+}
+
+/// The report of the first device whose keys agree; failing that, of the first one.
+fn best(bytes: &[u8], plain: &Known, candidates: Vec<(DeviceContext, Known)>) -> (Report, Option<FrameDevice>) {
+    let mut first = None;
+    for (device, known) in candidates {
+        let report = dissect::frame(bytes, &known);
+        let device = FrameDevice { dev_eui: device.dev_eui, name: device.name };
+        if report.agreed().is_some() {
+            return (report, Some(device));
+        }
+        first.get_or_insert((report, Some(device)));
+    }
+    first.unwrap_or_else(|| (dissect::frame(bytes, plain), None))
+}
+
+/// The estate's devices that the frame may come from, with what is known of each.
+async fn candidates(
+    app: &App,
+    estate: &InEstate,
+    question: &FrameQuestion,
+    bytes: &[u8],
+    plain: &Known,
+) -> Result<Vec<(DeviceContext, Known)>, Refusal> {
+    let named = question.device.as_deref().map(|text| problem::eui("device", text)).transpose()?;
+    let frame = Frame::parse(bytes).ok();
+    let euis: Vec<Eui64> = match (named, &frame) {
+        (Some(eui), _) => vec![eui],
+        (None, Some(Frame::JoinRequest(request))) => vec![request.dev_eui()],
+        (None, Some(Frame::RejoinRequest(request))) => vec![request.dev_eui()],
+        (None, Some(Frame::Data(view))) => app.network.devices_at(view.dev_addr()).await,
+        _ => Vec::new(),
+    };
+    let mut out = Vec::new();
+    for eui in euis {
+        let device = app.directory.device(eui).filter(|device| device.estate_id == estate.id);
+        let Some(device) = device else { continue };
+        if out.len() == MOST_DEVICES {
+            break;
+        }
+        let mut known = Known { region: plain.region.or(Some(device.region)), ..plain.clone() };
+        match &frame {
+            Some(Frame::Data(view)) => {
+                let Some(session) = app.network.device(eui).await.and_then(|status| status.session) else { continue };
+                known.session.nwk_s_key = Some(session.keys.nwk_s_key);
+                known.session.app_s_key = Some(session.keys.app_s_key);
+                known.last_counter = known.last_counter.or(match view.direction() {
+                    Direction::Up => session.up,
+                    Direction::Down => session.next_down.checked_sub(1),
+                });
+            }
+            _ => {
+                known.app_key = app.store.app_key(estate.id, eui).await?;
+                known.dev_eui = Some(eui);
+            }
+        }
+        out.push((device, known));
+    }
+    match named {
+        Some(eui) if out.is_empty() => Err(not_found("device, or it has no session yet", eui)),
+        _ => Ok(out),
+    }
+}

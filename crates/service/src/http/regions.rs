@@ -1,0 +1,43 @@
+//! What regions allow, and what a message costs in each.
+
+use api::airtime::{AirtimeQuestion, AirtimeTable};
+use api::problem::Problem;
+use api::region::{RegionDetail, RegionSummary};
+use lorawan::region::Region;
+
+use super::error::{Answer, Refusal};
+use super::extract::{Caller, Json, Params, PathName};
+
+fn region(name: &str) -> Result<Region, Refusal> {
+    name.parse().map_err(|why: lorawan::region::UnknownRegion| {
+        let why = why.to_string();
+        Refusal(Problem::new(404, "not_found", "There is no such region").detail(why).field("region"))
+    })
+}
+
+/// Every region.
+#[utoipa::path(get, path = "/regions", tag = "regions", security(("token" = [])),
+    responses((status = 200, body = Vec<RegionSummary>)))]
+pub async fn list_regions(_caller: Caller) -> Answer<Vec<RegionSummary>> {
+    Ok(Json(api::region::summaries()))
+}
+
+/// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.
+#[utoipa::path(get, path = "/regions/{region}", tag = "regions", security(("token" = [])),
+    params(("region" = String, Path, example = "EU868")),
+    responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
+pub async fn show_region(_caller: Caller, PathName(name): PathName) -> Answer<RegionDetail> {
+    Ok(Json(api::region::detail(region(&name)?)))
+}
+
+/// What a message costs in airtime, side by side for all uplink data rates of a region.
+#[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions", security(("token" = [])),
+    params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
+    responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn airtime(
+    _caller: Caller,
+    PathName(name): PathName,
+    Params(question): Params<AirtimeQuestion>,
+) -> Answer<AirtimeTable> {
+    Ok(Json(api::airtime::table(region(&name)?, &question)?))
+}
