@@ -13,6 +13,28 @@ class Live {
 
   /** Opens the stream of an estate; gives what closes it. */
   open(estate: string): () => void {
+    this.#connect(estate);
+    const clock = setInterval(() => (this.now = Date.now()), 1000);
+    // A page that was left may be kept to go back to, and would hold one of the browser's few
+    // connections to the service as long.
+    const leave = () => this.#source?.close();
+    const comeBack = (event: PageTransitionEvent) => {
+      if (!event.persisted) return;
+      this.#connect(estate);
+      for (const refresh of this.#refreshers) refresh();
+    };
+    addEventListener("pagehide", leave);
+    addEventListener("pageshow", comeBack);
+    return () => {
+      removeEventListener("pagehide", leave);
+      removeEventListener("pageshow", comeBack);
+      clearInterval(clock);
+      this.#source?.close();
+      this.connected = false;
+    };
+  }
+
+  #connect(estate: string) {
     this.#source = new EventSource(`/api/v1/estates/${estate}/live`);
     let opened = false;
     this.#source.onopen = () => {
@@ -28,12 +50,6 @@ class Live {
     this.#source.onmessage = (event) => {
       const message = JSON.parse(event.data) as Message;
       for (const listener of this.#listeners) listener(message);
-    };
-    const clock = setInterval(() => (this.now = Date.now()), 1000);
-    return () => {
-      clearInterval(clock);
-      this.#source?.close();
-      this.connected = false;
     };
   }
 

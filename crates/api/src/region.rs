@@ -54,6 +54,8 @@ pub struct RegionDetail {
     pub rx2_mhz: f64,
     /// RX2 data rate index.
     pub rx2_data_rate: u8,
+    /// RX2's width.
+    pub rx2_bandwidth_khz: u32,
     /// What TXPower stands for, by index.
     pub tx_power_dbm: Vec<f32>,
     /// `EIRP` or `conducted`.
@@ -162,6 +164,8 @@ pub struct ClassBInfo {
     pub beacon_mhz: Vec<f64>,
     /// Data rate index of the beacon.
     pub beacon_data_rate: u8,
+    /// Width of beacon and ping slots.
+    pub bandwidth_khz: u32,
     /// Ping-slot frequencies; several are hopped over.
     pub ping_slot_mhz: Vec<f64>,
     /// Data rate index of ping slots.
@@ -241,6 +245,7 @@ pub fn detail(region: Region) -> RegionDetail {
         rx1_data_rates_dwell: plan.rx1_data_rate_dwell.map(rows),
         rx2_mhz: mhz(plan.rx2_frequency_hz),
         rx2_data_rate: plan.rx2_data_rate,
+        rx2_bandwidth_khz: bandwidth_khz(plan, plan.rx2_data_rate),
         tx_power_dbm: (0..=plan.tx_power.highest).filter_map(|index| plan.tx_power.dbm(index)).collect(),
         tx_power_reference: match plan.tx_power.reference {
             PowerReference::Eirp => "EIRP".into(),
@@ -260,6 +265,7 @@ pub fn detail(region: Region) -> RegionDetail {
         class_b: ClassBInfo {
             beacon_mhz: hops(plan.class_b.beacon),
             beacon_data_rate: plan.class_b.beacon.min_data_rate,
+            bandwidth_khz: bandwidth_khz(plan, plan.class_b.beacon.min_data_rate),
             ping_slot_mhz: hops(plan.class_b.ping_slot),
             ping_slot_data_rate: plan.class_b.ping_slot.min_data_rate,
         },
@@ -279,12 +285,16 @@ pub fn detail(region: Region) -> RegionDetail {
     }
 }
 
+/// The width of a data rate; LoRa's usual one where it is not LoRa.
+fn bandwidth_khz(plan: &Plan, data_rate: u8) -> u32 {
+    plan.data_rate(data_rate).and_then(|rate| rate.modulation.lora_parts()).map_or(125, |(_, khz)| khz)
+}
+
 fn channel(plan: &Plan, c: Channel, added: bool) -> ChannelInfo {
-    let rate = plan.data_rate(c.min_data_rate);
     ChannelInfo {
         index: c.index,
         frequency_mhz: mhz(c.frequency_hz),
-        bandwidth_khz: rate.and_then(|r| r.modulation.lora_parts()).map_or(125, |(_, khz)| khz),
+        bandwidth_khz: bandwidth_khz(plan, c.min_data_rate),
         min_data_rate: c.min_data_rate,
         max_data_rate: c.max_data_rate,
         sub_band: plan.sub_band(c.frequency_hz).map(|s| s.name.into()),

@@ -1,6 +1,6 @@
 //! A running `herond`, and `heron` signed in to it.
 
-use std::io::{BufRead as _, BufReader};
+use std::io::{BufRead as _, BufReader, Write as _};
 use std::net::SocketAddr;
 use std::process::{Child, Command, Output, Stdio};
 
@@ -177,6 +177,18 @@ impl Service {
         for device in &scenario.devices {
             let _: Value = self.post("devices", value(&device.to_register())).await;
         }
+    }
+
+    /// Signs `heron` in, by the way a person takes.
+    pub fn sign_heron_in(&self) {
+        let mut heron = self
+            .heron_command(&["sign-in", &self.http, "--name", "owner", "--password-stdin"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("heron runs");
+        writeln!(heron.stdin.take().expect("piped"), "{}", self.password).expect("heron reads");
+        assert!(heron.wait().expect("heron ends").success());
     }
 
     /// Runs `heron` with a sign-in of its own.

@@ -47,7 +47,7 @@ fn every_length_with_every_mhdr() {
             }
             // The whole of it where the length is at an edge, parsing alone elsewhere.
             if matches!(len, 0..=35 | 254..=256) {
-                every_way(&bytes)
+                every_way(&bytes);
             } else {
                 let _ = Frame::parse(&bytes);
             }

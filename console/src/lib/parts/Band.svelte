@@ -22,13 +22,13 @@
     // Wide channels overlap narrow ones, so they get a lane of their own.
     const up = region.uplinks.map(channel("Uplink", "fill-primary"));
     const wide = up.filter((m) => m.khz > 125);
-    const fixed = (word: string, all: number[]): Mark[] =>
-      all.map((mhz) => ({ mhz, khz: 125, tone: "fill-neutral", title: `${word}: ${mhz} MHz` }));
+    const fixed = (word: string, khz: number, all: number[]): Mark[] =>
+      all.map((mhz) => ({ mhz, khz, tone: "fill-neutral", title: `${word}: ${mhz} MHz` }));
     const all: { name: string; marks: Mark[] }[] = [{ name: "Uplink", marks: up.filter((m) => m.khz <= 125) }];
     if (wide.length) all.push({ name: "500 kHz", marks: wide });
     if (region.downlinks.length) all.push({ name: "Downlink", marks: region.downlinks.map(channel("Downlink", "fill-accent")) });
-    all.push({ name: "RX2", marks: fixed("RX2", [region.rx2_mhz]) });
-    all.push({ name: "Beacon", marks: fixed("Beacon", region.class_b.beacon_mhz) });
+    all.push({ name: "RX2", marks: fixed("RX2", region.rx2_bandwidth_khz, [region.rx2_mhz]) });
+    all.push({ name: "Beacon", marks: fixed("Beacon", region.class_b.bandwidth_khz, region.class_b.beacon_mhz) });
     return all;
   });
 
@@ -79,5 +79,5 @@
     <line x1={x(mhz)} x2={x(mhz)} y1={axis} y2={axis + 5} class="stroke-base-content/50" />
     <text x={x(mhz)} y={axis + 19} text-anchor="middle" class="fill-base-content text-[12px] tabular-nums">{mhz}</text>
   {/each}
-  <text x={LEFT - 10} y={axis + 19} text-anchor="end" class="fill-base-content text-[12px]">MHz</text>
+  <text x={LEFT - 22} y={axis + 19} text-anchor="end" class="fill-base-content text-[12px]">MHz</text>
 </svg>

@@ -222,7 +222,7 @@ fn rates(min: u8, max: u8) -> String {
     if min == max { format!("DR{min}") } else { format!("DR{min}–DR{max}") }
 }
 
-fn span<T: PartialEq + std::fmt::Display>(first: T, last: T) -> String {
+fn span<T: PartialEq + std::fmt::Display + Copy>(first: T, last: T) -> String {
     if first == last { first.to_string() } else { format!("{first}–{last}") }
 }
 

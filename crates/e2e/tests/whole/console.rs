@@ -8,7 +8,7 @@ use thirtyfour::By;
 
 use crate::scenes::tarnsey;
 
-async fn sign_in(browser: &Browser, service: &Service) {
+pub async fn sign_in(browser: &Browser, service: &Service) {
     browser.window.goto(&service.http).await.unwrap();
     browser.text_when("h1", |text| text == "Keen Heron").await;
     browser.fill("input[name=password]", "not this one").await.unwrap();
@@ -81,7 +81,15 @@ async fn it_fits_a_phone() {
     let world = World::start(&scenario, service.udp).await.unwrap();
     let browser = Browser::open(390, 844).await.unwrap();
     sign_in(&browser, &service).await;
-    for path in ["/gateways", "/devices", "/devices/02b0010000000001", "/traffic"] {
+    for path in [
+        "/gateways",
+        "/devices",
+        "/devices/02b0010000000001",
+        "/traffic",
+        "/tools/frame?frame=4067452303859c0102",
+        "/tools/regions/US915",
+        "/tools/airtime",
+    ] {
         browser.window.goto(format!("{}{path}", service.http)).await.unwrap();
         browser.text_when("h1", |text| !text.is_empty()).await;
         let fits =

@@ -1,6 +1,6 @@
 //! From radio to reading and back, through the built client.
 
-use std::io::{BufRead as _, BufReader, Write as _};
+use std::io::{BufRead as _, BufReader};
 use std::process::Stdio;
 
 use api::device::{Device, DeviceDetail, DeviceState};
@@ -14,24 +14,13 @@ use simulator::world::{What, World};
 
 use crate::scenes::tarnsey;
 
-fn sign_in(service: &Service) {
-    let mut heron = service
-        .heron_command(&["sign-in", &service.http, "--name", "owner", "--password-stdin"])
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    writeln!(heron.stdin.take().unwrap(), "{}", service.password).unwrap();
-    assert!(heron.wait_with_output().unwrap().status.success());
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn one_device_one_gateway_from_radio_to_reading() {
     let service = Service::first_start().await;
     let before = service.heron(&["gateway", "list"]);
     assert_eq!(before.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&before.stderr).contains("heron sign-in"));
-    sign_in(&service);
+    service.sign_heron_in();
 
     // Registered by hand, as an engineer would.
     let scenario = tarnsey(&["sluice-07", "collar-19"]);
@@ -155,7 +144,7 @@ fn history_and_follow(service: &Service) {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_client_refuses_clearly() {
     let service = Service::first_start().await;
-    sign_in(&service);
+    service.sign_heron_in();
     let refused = |args: &[&str], code: i32, parts: &[&str]| {
         let out = service.heron(args);
         let said = String::from_utf8_lossy(&out.stderr).into_owned();

@@ -9,4 +9,5 @@ mod live;
 mod records;
 mod restart;
 mod scenes;
+mod tools;
 mod trust;

@@ -35,7 +35,7 @@ pub(super) fn data(mut reader: Reader<'_, '_>, known: &Known) {
             report.payload = Some(payload);
         }
     }
-    if let Some(counter) = clear.counter
+    if let Some(counter) = clear.counter.filter(|counter| *counter > u32::from(u16::MAX))
         && let Some(field) = report.fields.iter_mut().find(|f| f.name == "FCnt")
     {
         field.note = Some(format!("{counter} in full"));
@@ -188,7 +188,7 @@ fn verify(view: &DataView<'_>, known: &Known, report: &mut Report) -> Clear {
             let payload = key.map(|key| view.decrypt(&PayloadKey::new(key), counter));
             clear = Clear { counter: Some(counter), fopts: None, payload };
         }
-        report.verdicts.push(verdict("1.0.x", "NwkSKey", found, counters, String::new()));
+        report.verdicts.push(verdict("1.0.x", "NwkSKey", found, counters, ""));
     }
     let (Some(f), Some(s)) = (&keys.f_nwk_s_int_key, &keys.s_nwk_s_int_key) else { return clear };
     // Without an NwkSEncKey nothing is decrypted with it; any key fills its place.
@@ -204,7 +204,7 @@ fn verify(view: &DataView<'_>, known: &Known, report: &mut Report) -> Clear {
             payload: key.map(|key| view.decrypt(key, counter)),
         };
     }
-    report.verdicts.push(verdict("1.1", "FNwkSIntKey and SNwkSIntKey", found, counters, note));
+    report.verdicts.push(verdict("1.1", "FNwkSIntKey and SNwkSIntKey", found, counters, &note));
     clear
 }
 
@@ -213,12 +213,12 @@ fn verdict(
     key: &'static str,
     found: Option<u32>,
     counters: Vec<CounterCandidate>,
-    note: String,
+    note: &str,
 ) -> Verdict {
     let origin = found.and_then(|found| counters.iter().find(|c| c.counter == found)).map(|c| c.origin);
     let reading = match (found, origin) {
         (Some(counter), Some(CounterOrigin::Behind)) => {
-            format!("made with this key under counter {counter}, which was accepted before: a repetition or a restart")
+            format!("made with this key under counter {counter}, which is not above the last one accepted")
         }
         (Some(counter), Some(CounterOrigin::Searched)) => {
             format!("made with this key under counter {counter}, found by trying all upper halves")

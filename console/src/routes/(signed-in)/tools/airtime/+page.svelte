@@ -109,11 +109,11 @@
     <a class="link" href="/tools/regions/{table.region}">What {table.region} allows</a>
   </p>
   <div class="overflow-x-auto">
-    <table class="table tabular-nums" aria-label="Airtime by data rate">
+    <table class="table table-sm tabular-nums" aria-label="Airtime by data rate">
       <thead>
         <tr>
           <th>DR</th><th>Modulation</th><th>Airtime of a frame</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th>So</th>
+          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th>Verdict</th>
         </tr>
       </thead>
       <tbody>

@@ -29,11 +29,11 @@
   let lit = $state<FrameField | null>(null);
 
   const examples = [
-    { word: "a join-request", frame: "00010000000000aa022a0000000000bb023412d5cc98a9" },
-    { word: "an uplink with MAC commands", frame: "406745230384120003070655020264c6ef1f9ad04c" },
-    { word: "a downlink that sets channels", frame: "606745230305070003450002501122aa33" },
-    { word: "a rejoin-request", frame: "c0001300002a0000000000bb020706c4fbcf19" },
-    { word: "one that is cut off", frame: "4067452303859c0102" },
+    { word: "a join-request", frame: "00010000000000aa022a0000000000bb023412d5cc98a9", region: "" },
+    { word: "an uplink with MAC commands", frame: "406745230385120003070655020264c6ef1f9ad04c", region: "" },
+    { word: "a downlink that sets channels", frame: "606745230305070003450200511122aa33", region: "US915" },
+    { word: "a rejoin-request", frame: "c0001300002a0000000000bb020706c4fbcf19", region: "" },
+    { word: "one that is cut off", frame: "4067452303859c0102", region: "" },
   ];
 
   $effect(() => {
@@ -203,7 +203,7 @@
     <p class="mt-2">Or look at one of these:</p>
     <ul class="mt-1 flex flex-wrap gap-2">
       {#each examples as example (example.word)}
-        <li><button class="btn btn-sm" onclick={() => (frame = example.frame)}>{example.word}</button></li>
+        <li><button class="btn btn-sm" onclick={() => ((frame = example.frame), (region = example.region))}>{example.word}</button></li>
       {/each}
     </ul>
   </section>
