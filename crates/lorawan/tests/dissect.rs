@@ -245,12 +245,12 @@ fn damaged_frames_say_where() {
     let cases: [(&[u8], usize, &str); 9] = [
         (&[], 0, "a frame has at least one byte, the MHDR"),
         (&[0x41, 0, 0], 0, "major version 1 is not LoRaWAN R1 (0)"),
-        (&whole[..3], 1, "DevAddr should be 4 bytes from byte 1 on, but the frame ends after 3"),
-        (&whole[..5], 5, "FCtrl should be 1 bytes from byte 5 on, but the frame ends after 5"),
-        (&whole[..12], 8, "FCtrl announces 1 bytes of FOpts, and the MIC needs 4, but 4 bytes are left"),
+        (&whole[..3], 1, "DevAddr should be 4 bytes from byte 1 on, but the frame ends after 3 bytes"),
+        (&whole[..5], 5, "FCtrl should be 1 byte from byte 5 on, but the frame ends after 5 bytes"),
+        (&whole[..12], 8, "FCtrl announces 1 byte of FOpts and the MIC has 4, but what is left is 4 bytes"),
         (&[0x20, 1, 2], 3, "a join-accept has 17 or 33 bytes, not 3"),
         (&[0xc0, 7, 0], 1, "rejoin type 7 is not defined: it is 0, 1 or 2"),
-        (&[0x00; 24], 23, "1 bytes follow where the frame should end"),
+        (&[0x00; 24], 23, "1 byte too many: the frame should end here"),
         (
             &[0x40, 1, 2, 3, 4, 0x01, 0, 0, 0x02, 0, 9, 9, 9, 9],
             9,

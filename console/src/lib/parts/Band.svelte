@@ -23,13 +23,19 @@
     const up = region.uplinks.map(channel("Uplink", "fill-primary"));
     const wide = up.filter((m) => m.khz > 125);
     const fixed = (word: string, khz: number, all: number[]): Mark[] =>
-      all.map((mhz) => ({ mhz, khz, tone: "fill-neutral", title: `${word}: ${mhz} MHz` }));
+      all.map((mhz) => ({ mhz, khz, tone: "fill-base-content/70", title: `${word}: ${mhz} MHz` }));
     const all: { name: string; marks: Mark[] }[] = [{ name: "Uplink", marks: up.filter((m) => m.khz <= 125) }];
     if (wide.length) all.push({ name: "500 kHz", marks: wide });
     if (region.downlinks.length) all.push({ name: "Downlink", marks: region.downlinks.map(channel("Downlink", "fill-accent")) });
     all.push({ name: "RX2", marks: fixed("RX2", region.rx2_bandwidth_khz, [region.rx2_mhz]) });
     all.push({ name: "Beacon", marks: fixed("Beacon", region.class_b.bandwidth_khz, region.class_b.beacon_mhz) });
     return all;
+  });
+
+  let frame = $state<HTMLElement | null>(null);
+  $effect(() => {
+    const first = Math.min(...region.uplinks.map((c) => c.frequency_mhz));
+    if (frame) frame.scrollLeft = (x(first) / WIDTH) * frame.scrollWidth - 100;
   });
 
   const BANDS = 46;
@@ -46,6 +52,8 @@
     `${band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "no duty cycle"} · ${Math.round(band.max_eirp_dbm * 100) / 100} dBm`;
 </script>
 
+<!-- On a phone the picture is wider than the page: it opens where the channels are. -->
+<div class="overflow-x-auto" bind:this={frame}>
 <svg viewBox="0 0 {WIDTH} {axis + 26}" class="w-full min-w-[42rem]" role="img" aria-label="Channels of {region.name} on the band from {from} to {to} MHz">
   {#each region.sub_bands as band, i (band.name)}
     {@const left = x(Math.max(band.from_mhz, from))}
@@ -81,3 +89,4 @@
   {/each}
   <text x={LEFT - 22} y={axis + 19} text-anchor="end" class="fill-base-content text-[12px]">MHz</text>
 </svg>
+</div>

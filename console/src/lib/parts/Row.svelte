@@ -11,7 +11,7 @@
     join: { sign: "⇄", word: "join", tone: "text-secondary" },
     refused: { sign: "✕", word: "refused", tone: "text-error" },
     downlink: { sign: "↓", word: "downlink", tone: "text-secondary" },
-    gateway: { sign: "·", word: "gateway", tone: "text-neutral" },
+    gateway: { sign: "·", word: "gateway", tone: "text-base-content/75" },
   };
   const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
   const mark = $derived(marks[message.type]);

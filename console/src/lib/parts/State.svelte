@@ -6,27 +6,27 @@
     listening: { word: "listening", shape: "full", tone: "text-success" },
     quiet: { word: "quiet", shape: "half", tone: "text-warning" },
     lost: { word: "lost", shape: "cross", tone: "text-error" },
-    never_heard: { word: "never heard", shape: "ring", tone: "text-neutral" },
+    never_heard: { word: "never heard", shape: "ring", tone: "text-base-content/75" },
     active: { word: "active", shape: "full", tone: "text-success" },
     silent: { word: "silent", shape: "half", tone: "text-warning" },
     refused: { word: "refused", shape: "cross", tone: "text-error" },
-    never_joined: { word: "never joined", shape: "ring", tone: "text-neutral" },
+    never_joined: { word: "never joined", shape: "ring", tone: "text-base-content/75" },
     waiting: { word: "waiting", shape: "ring", tone: "text-secondary" },
     under_way: { word: "under way", shape: "half", tone: "text-secondary" },
     awaiting_ack: { word: "awaiting acknowledgement", shape: "half", tone: "text-secondary" },
     sent: { word: "sent", shape: "full", tone: "text-success" },
     acknowledged: { word: "acknowledged", shape: "full", tone: "text-success" },
     failed: { word: "failed", shape: "cross", tone: "text-error" },
-    cancelled: { word: "cancelled", shape: "ring", tone: "text-neutral" },
+    cancelled: { word: "cancelled", shape: "ring", tone: "text-base-content/75" },
     agrees: { word: "agrees", shape: "full", tone: "text-success" },
     differs: { word: "does not agree", shape: "cross", tone: "text-error" },
     within_limits: { word: "within limits", shape: "full", tone: "text-success" },
     too_often: { word: "too often", shape: "cross", tone: "text-error" },
     too_long: { word: "too long", shape: "ring", tone: "text-warning" },
-    not_usable: { word: "not usable", shape: "ring", tone: "text-neutral" },
+    not_usable: { word: "not usable", shape: "ring", tone: "text-base-content/75" },
     stranger: { word: "stranger", shape: "ring", tone: "text-warning" },
   };
-  const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-neutral" });
+  const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-base-content/75" });
 </script>
 
 <span class="inline-flex items-center gap-1.5 whitespace-nowrap font-medium {known.tone}">

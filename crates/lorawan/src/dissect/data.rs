@@ -1,7 +1,7 @@
 //! Data frames: header, MAC commands, payload, and under which counter and keys they were made.
 
 use super::known::Known;
-use super::{CounterCandidate, CounterOrigin, Field, Reader, Report, Verdict, data_rate};
+use super::{CounterCandidate, CounterOrigin, Field, Reader, Report, Verdict, count, data_rate};
 use crate::counter;
 use crate::crypto::{Binding, MicKey, PayloadKey};
 use crate::mac::{Command, DownCommand, UpCommand, commands};
@@ -64,7 +64,11 @@ fn header(reader: &mut Reader<'_, '_>) -> Option<DevAddr> {
     let fopts_len = usize::from(fctrl & 0x0f);
     if reader.left() < fopts_len + 4 {
         let left = reader.left();
-        let why = format!("FCtrl announces {fopts_len} bytes of FOpts, and the MIC needs 4, but {left} bytes are left");
+        let why = format!(
+            "FCtrl announces {} of FOpts and the MIC has 4, but what is left is {}",
+            count(fopts_len),
+            count(left)
+        );
         reader.report.stop(reader.at, why);
         reader.take(left, "(rest)", |b| (hex::encode(b), None));
         return None;
@@ -93,7 +97,7 @@ fn flags(fctrl: u8, up: bool) -> String {
     let set = names.iter().enumerate().filter(|(i, _)| fctrl & (0x80 >> i) != 0).map(|(_, name)| *name);
     let set: Vec<&str> = set.collect();
     let set = if set.is_empty() { "no flags".into() } else { set.join(", ") };
-    format!("{set}; FOpts of {} bytes", fctrl & 0x0f)
+    format!("{set}; FOpts of {}", count(usize::from(fctrl & 0x0f)))
 }
 
 const fn port_words(port: u8) -> &'static str {

@@ -132,7 +132,7 @@ pub fn frame(bytes: &[u8], known: &Known) -> Report {
         MType::Proprietary => {
             let rest = reader.left();
             reader.take(rest, "MACPayload", |bytes| (hex::encode(bytes), Some("known to its maker only".into())));
-            report.summary = format!("A proprietary frame of {} bytes.", bytes.len());
+            report.summary = format!("A proprietary frame of {}.", count(bytes.len()));
         }
         _ => data::data(reader, known),
     }
@@ -173,8 +173,9 @@ impl<'b> Reader<'b, '_> {
         let at = self.at;
         let Some(piece) = self.bytes.get(at..at + len) else {
             let why = format!(
-                "{name} should be {len} bytes from byte {at} on, but the frame ends after {}",
-                self.bytes.len()
+                "{name} should be {} from byte {at} on, but the frame ends after {}",
+                count(len),
+                count(self.bytes.len())
             );
             self.report.stop(at, why);
             return None;
@@ -191,9 +192,14 @@ impl<'b> Reader<'b, '_> {
         if len > 0 {
             let at = self.at;
             self.take(len, "(surplus)", |bytes| (hex::encode(bytes), None));
-            self.report.stop(at, format!("{len} bytes follow where the frame should end"));
+            self.report.stop(at, format!("{} too many: the frame should end here", count(len)));
         }
     }
+}
+
+/// So many bytes, in words.
+fn count(len: usize) -> String {
+    if len == 1 { "1 byte".into() } else { format!("{len} bytes") }
 }
 
 /// An EUI as sent, and as it is written.

@@ -77,11 +77,10 @@
   const isLit = (i: number) => lit !== null && i >= lit.at && i < lit.at + lit.len;
   const sent = (f: FrameField) => bytes.slice(f.at, f.at + f.len).join(" ");
   const shown = (f: FrameField) => (f.depth > 0 && f.clear ? pairs(f.clear).join(" ") : sent(f));
+  /** Whether the value is bytes, and not words. */
+  const raw = (f: FrameField) => sent(f).replaceAll(" ", "") === f.value;
   /** Encrypted bytes say nothing; those behind them do. */
-  const meant = (f: FrameField) => {
-    const raw = sent(f).replaceAll(" ", "") === f.value;
-    return raw && f.clear ? pairs(f.clear).join(" ") : raw ? pairs(f.value).join(" ") : f.value;
-  };
+  const meant = (f: FrameField) => (raw(f) ? pairs(f.clear ?? f.value).join(" ") : f.value);
 </script>
 
 <svelte:head><title>Frame · Keen Heron</title></svelte:head>
@@ -172,7 +171,7 @@
 
     <div class="overflow-x-auto">
       <table class="table table-sm" aria-label="Fields">
-        <thead><tr><th class="w-8">At</th><th>Field</th><th>Bytes</th><th>Value</th><th>Meaning</th></tr></thead>
+        <thead><tr><th class="w-8">At</th><th>Field</th><th class="hidden sm:table-cell">Bytes</th><th>Value</th><th class="hidden sm:table-cell">Meaning</th></tr></thead>
         <tbody>
           {#each report.fields as field (`${field.at} ${field.depth} ${field.name}`)}
             <tr
@@ -185,9 +184,12 @@
             >
               <td class="text-base-content/75 tabular-nums">{field.at}</td>
               <td class="whitespace-nowrap {field.depth ? 'pl-8' : 'font-semibold'}">{field.name}</td>
-              <td class="min-w-24 font-mono text-[0.85em]">{shown(field)}</td>
-              <td class={meant(field) === shown(field) || field.clear ? "font-mono text-[0.9em]" : ""}>{meant(field)}</td>
-              <td class="text-base-content/80">{field.note ?? ""}</td>
+              <td class="hidden font-mono text-[0.9em] sm:table-cell {field.len <= 8 ? 'whitespace-nowrap' : ''}">{shown(field)}</td>
+              <td>
+                <span class={raw(field) ? "font-mono text-[0.9em]" : ""}>{meant(field)}</span>
+                {#if field.note}<span class="block text-base-content/80 sm:hidden">{field.note}</span>{/if}
+              </td>
+              <td class="hidden text-base-content/80 sm:table-cell">{field.note ?? ""}</td>
             </tr>
           {/each}
         </tbody>

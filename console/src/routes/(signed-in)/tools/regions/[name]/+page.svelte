@@ -51,11 +51,11 @@
 <Notice text={problem} />
 
 {#if region}
-  <div class="mb-2 overflow-x-auto"><Band {region} /></div>
+  <div class="mb-2"><Band {region} /></div>
   {#each region.notes as note (note)}<p class="mb-1 border-l-4 border-secondary/50 pl-3">{note}</p>{/each}
 
-  <div class="mt-4 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
-    <div class="grid min-w-0 gap-5">
+  <div class="mt-4 grid grid-cols-1 items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
+    <div class="grid min-w-0 grid-cols-1 gap-5">
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">Data rates and largest payloads</h2>
         <div class="overflow-x-auto">
@@ -109,7 +109,7 @@
       </section>
     </div>
 
-    <div class="grid min-w-0 gap-5">
+    <div class="grid min-w-0 grid-cols-1 gap-5">
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">Channels</h2>
         {#each [{ title: "Uplink", channels: region.uplinks }, { title: "Downlink", channels: region.downlinks }] as part (part.title)}
