@@ -142,13 +142,19 @@ impl Device {
         };
         let modulation = |rate: Option<u8>| rate.and_then(|r| self.plan.data_rate(r)).map(|r| r.modulation);
         let uplink_rate = self.plan.uplink_data_rate_of(emission.modulation);
-        let rx1 = modulation(uplink_rate.and_then(|rate| self.plan.rx1_data_rate(rate, offset, false)));
+        // Until it is told otherwise, a device holds to the dwell time.
+        let dwell_time = self.plan.dwell.downlink_ms.is_some();
+        let rx1 = modulation(uplink_rate.and_then(|rate| self.plan.rx1_data_rate(rate, offset, dwell_time)));
+        let rx1_hz = uplink_rate.and_then(|rate| {
+            let hz = emission.frequency_hz;
+            if joining { self.plan.join_rx1_frequency_hz(hz, rate) } else { self.plan.rx1_frequency_hz(hz, rate) }
+        });
         let rx2 = modulation(Some(rx2));
         let window = |opens, frequency_hz, modulation: Option<Modulation>| {
             modulation.map(|modulation| Window { opens, frequency_hz, modulation })
         };
         self.windows = [
-            window(end + delay, emission.frequency_hz, rx1),
+            window(end + delay, rx1_hz.unwrap_or(emission.frequency_hz), rx1),
             window(end + delay + second, self.plan.rx2_frequency_hz, rx2),
         ]
         .into_iter()
@@ -200,8 +206,17 @@ impl Device {
     fn session_of(&self, accept: &JoinAccept, dev_nonce: u16) -> Session {
         let keys = session_keys(&self.identity.app_key, accept.join_nonce, accept.net_id, dev_nonce);
         let mut channels_hz: Vec<u32> = self.plan.uplinks().map(|c| c.frequency_hz).collect();
-        if let Some(CfList::Frequencies(added)) = accept.cf_list {
-            channels_hz.extend(added.into_iter().filter(|hz| *hz > 0));
+        match &accept.cf_list {
+            Some(CfList::Frequencies(added)) if self.plan.dynamic() => {
+                channels_hz.extend(added.iter().filter(|hz| **hz > 0));
+            }
+            Some(list) => {
+                if let Some(on) = self.plan.after_cf_list(list) {
+                    channels_hz =
+                        self.plan.uplinks().filter(|c| on.contains(c.index)).map(|c| c.frequency_hz).collect();
+                }
+            }
+            None => {}
         }
         Session {
             dev_addr: accept.dev_addr,

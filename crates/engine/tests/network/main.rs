@@ -6,5 +6,6 @@
 mod downlinks;
 mod invariants;
 mod joins;
+mod regions;
 mod uplinks;
 mod world;

@@ -14,6 +14,7 @@ mod eu868;
 mod in865;
 mod interpret;
 mod kr920;
+mod link_adr;
 mod masks;
 mod plan;
 mod ru864;
@@ -21,6 +22,7 @@ mod us915;
 
 pub use channels::ChannelSet;
 pub use interpret::{Channel, ClassBFrequencies, JoinChannel, PayloadLimits};
+pub use link_adr::{AdrError, AdrSettings};
 pub use masks::{ChannelMask, MaskError};
 pub use plan::{
     Block, CfListForm, ClassB, DataRate, Dwell, JoinBlock, MaskMeaning, MaxMacPayload, Plan, PowerReference,
