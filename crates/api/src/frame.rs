@@ -84,6 +84,9 @@ impl FrameQuestion {
             let why = format!("{} bytes are more than the {MAX_BYTES} looked at; a packet carries 255", bytes.len());
             return Err(bad_field("frame", &self.frame, why));
         }
+        if let (Some(device), true) = (&self.device, self.has_keys()) {
+            return Err(bad_field("device", device, "a registered device's keys are tried, or those given, not both"));
+        }
         let [app_key, nwk_key, nwk_s_key, f, s, enc, app_s_key] =
             self.keys().map(|(field, key)| key.as_deref().map(|text| problem::key(field, text)).transpose());
         let eui = |field, text: &Option<String>| -> Result<Option<Eui64>, Problem> {

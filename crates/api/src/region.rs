@@ -40,6 +40,9 @@ pub struct RegionDetail {
     pub uplinks: Vec<ChannelInfo>,
     /// Downlink channels, where they are others.
     pub downlinks: Vec<ChannelInfo>,
+    /// Blocks of eight channels and a wide one, where the plan has them: what a gateway with eight
+    /// receivers can serve.
+    pub blocks: Vec<BlockInfo>,
     /// Where join-requests are sent, and where they are answered.
     pub joins: Vec<JoinInfo>,
     /// Data rates.
@@ -91,6 +94,22 @@ pub struct ChannelInfo {
     pub sub_band: Option<String>,
     /// Not of the region, but added by this network.
     pub added: bool,
+}
+
+/// Eight narrow channels and the wide one over them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct BlockInfo {
+    /// Its number, from 1.
+    pub number: u8,
+    /// Its channels, as runs.
+    #[schema(example = "0-7, 64")]
+    pub channels: String,
+    /// Centre of the lowest narrow channel.
+    pub from_mhz: f64,
+    /// Centre of the highest narrow channel.
+    pub to_mhz: f64,
+    /// The bit of ChMaskCntl 5 that switches it.
+    pub mask: u16,
 }
 
 /// A channel for join-requests.
@@ -224,6 +243,19 @@ pub fn detail(region: Region) -> RegionDetail {
         source: plan.source.into(),
         uplinks: plan.network_uplinks().enumerate().map(|(i, c)| channel(plan, c, i >= known)).collect(),
         downlinks: plan.downlinks().map(|c| channel(plan, c, false)).collect(),
+        blocks: (0..8)
+            .filter_map(|block| {
+                let channels = plan.eight_channels(block)?;
+                let narrow = |index: u8| plan.uplinks().find(|c| c.index == index).map(|c| mhz(c.frequency_hz));
+                Some(BlockInfo {
+                    number: block + 1,
+                    channels: channels.to_string(),
+                    from_mhz: narrow(8 * block)?,
+                    to_mhz: narrow(8 * block + 7)?,
+                    mask: 1 << block,
+                })
+            })
+            .collect(),
         joins: plan
             .join_channels()
             .map(|j| JoinInfo {

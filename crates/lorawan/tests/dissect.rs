@@ -152,9 +152,15 @@ fn an_uplink_of_1_1_gives_up_data_rate_and_channel() {
     let repr = DataRepr::uplink(ADDR, 0x0002_0005, UplinkFlags::default(), Some((1, b"ok"))).with_fopts(&[0x02]);
     let bytes = repr.emit_1_1(&keys, &PayloadKey::new(&key(0x40)), binding).unwrap();
     let report = dissect::frame(&bytes, &session_1_1());
-    assert!(report.verdicts[0].note.ends_with("agrees with DR4 on channel 65"), "{}", report.verdicts[0].note);
+    assert_eq!((report.verdicts[0].key, report.verdicts[0].agrees), ("FNwkSIntKey", false), "not as 1.0.x signs");
+    assert!(report.agreed().unwrap().note.ends_with("agrees with DR4 on channel 65"), "{:?}", report.verdicts);
     assert_eq!(report.payload.as_deref(), Some(&b"ok"[..]));
     assert_eq!(report.fields[5].name, "LinkCheckReq");
+    let mut sealed = session_1_1();
+    sealed.session.nwk_s_enc_key = None;
+    let sealed = dissect::frame(&bytes, &sealed);
+    assert_eq!(sealed.fields[4].note.as_deref(), Some("encrypted: NwkSEncKey is needed"));
+    assert_eq!(sealed.fields[5].name, "FPort", "what is encrypted is not read as commands");
     let told = Known { data_rate: Some(4), channel: Some(64), ..session_1_1() };
     assert_eq!(dissect::frame(&bytes, &told).agreed(), None, "on another channel the MIC is another");
 }
@@ -167,7 +173,7 @@ fn a_downlink_of_1_1_gives_up_what_it_acknowledges() {
     let binding = Binding { conf_f_cnt: 4711, ..Binding::default() };
     let bytes = repr.emit_1_1(&keys, &PayloadKey::new(&key(0x40)), binding).unwrap();
     let report = dissect::frame(&bytes, &session_1_1());
-    assert!(report.verdicts[0].note.ends_with("acknowledges the uplink with counter 4711 (low half)"));
+    assert!(report.agreed().unwrap().note.ends_with("acknowledges the uplink with counter 4711 (low half)"));
     assert!(words(&report).contains(&". DevStatusReq: how are battery and reception?".to_owned()));
     let told = Known { conf_f_cnt: Some(4711), ..session_1_1() };
     assert!(dissect::frame(&bytes, &told).agreed().is_some());

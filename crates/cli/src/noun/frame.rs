@@ -14,10 +14,13 @@ pub async fn run(global: &Global, out: &Out, args: FrameArgs) -> Result<()> {
     let mut question = question(args)?;
     // What cannot be read is said before anyone is asked.
     let (bytes, known) = question.check()?;
+    if device.is_some() && question.has_keys() {
+        bail!("--device tries the keys of a registered device: give no others beside it");
+    }
     let signed_in = global.token.is_some() || sign_in::load(global)?.is_some();
     let report = if question.has_keys() || !signed_in {
         if device.is_some() {
-            bail!("--device asks the service for the keys: sign in first, and give no keys beside it");
+            bail!("--device asks the service for the keys: sign in first");
         }
         FrameReport::new(&bytes, dissect::frame(&bytes, &known), None)
     } else {

@@ -39,6 +39,17 @@ fn print(out: &Out, region: &RegionDetail) -> Result<()> {
         section(out, "Downlink channels")?;
         channels(out, &region.downlinks)?;
     }
+    if !region.blocks.is_empty() {
+        section(out, "Blocks of eight channels and a wide one")?;
+        let head = ["BLOCK", "CHANNELS", "MHZ", "CHMASKCNTL 5"];
+        out.line(show::table(
+            &head,
+            region.blocks.iter().map(|b| {
+                let mask = format!("ChMask 0x{:04x}", b.mask);
+                vec![b.number.to_string(), b.channels.clone(), span(b.from_mhz, b.to_mhz), mask]
+            }),
+        ))?;
+    }
     section(out, "Join channels")?;
     let head = ["CHANNEL", "MHZ", "DATA RATES", "RX1 MHZ", "RX2 MHZ"];
     let joins = runs(&region.joins, |a, b| {

@@ -124,6 +124,7 @@ async fn regions_and_airtime_over_http() {
     assert_eq!(regions.iter().map(|r| r.name).collect::<Vec<_>>(), Region::ALL);
     let us: RegionDetail = service.done(Method::GET, "/regions/US915", None).await;
     assert_eq!((us.uplinks.len(), us.downlinks.len(), us.rx2_bandwidth_khz), (72, 8, 500));
+    assert_eq!((us.blocks[1].channels.as_str(), us.blocks[1].mask, us.blocks.len()), ("8-15, 65", 2, 8));
     let table: AirtimeTable =
         service.done(Method::GET, "/regions/as923-1/airtime?payload_bytes=11&interval_s=60&dwell_off=true", None).await;
     assert_eq!((table.region, table.dwell_ms, table.rows[0].fits), (Region::As923_1, None, true));
@@ -146,6 +147,7 @@ async fn regions_and_airtime_over_http() {
         (json!({ "frame": "zz" }), "neither hex digits nor base64"),
         (json!({ "frame": "00".repeat(600) }), "600 bytes are more than the 512"),
         (json!({ "frame": "00", "app_key": "12" }), "app_key"),
+        (json!({ "frame": "00", "app_key": "12", "device": "02b0090000000001" }), "not both"),
         (json!({ "frame": "00", "region": "EU999" }), "EU999"),
         (json!({ "frame": "00", "colour": "red" }), "colour"),
     ] {

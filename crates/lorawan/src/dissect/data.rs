@@ -22,23 +22,25 @@ pub(super) fn data(mut reader: Reader<'_, '_>, known: &Known) {
     let clear = verify(&view, known, report);
     let direction = view.direction();
     let port = view.fport();
-    let fopts_clear = clear.fopts.as_deref().unwrap_or(view.fopts());
-    if !view.fopts().is_empty() {
-        place(report, "FOpts", clear.fopts.clone());
-        mac_commands(report, "FOpts", fopts_clear, direction, known.region);
+    match clear.fopts {
+        _ if view.fopts().is_empty() => {}
+        Fopts::Plain => mac_commands(report, "FOpts", view.fopts(), direction, known.region),
+        Fopts::Sealed => note(report, "FOpts", "encrypted: NwkSEncKey is needed"),
+        Fopts::Opened(fopts) => {
+            place(report, "FOpts", &fopts);
+            mac_commands(report, "FOpts", &fopts, direction, known.region);
+        }
     }
     if let Some(payload) = clear.payload {
-        place(report, "FRMPayload", Some(payload.clone()));
+        place(report, "FRMPayload", &payload);
         if port == Some(0) {
             mac_commands(report, "FRMPayload", &payload, direction, known.region);
         } else {
             report.payload = Some(payload);
         }
     }
-    if let Some(counter) = clear.counter.filter(|counter| *counter > u32::from(u16::MAX))
-        && let Some(field) = report.fields.iter_mut().find(|f| f.name == "FCnt")
-    {
-        field.note = Some(format!("{counter} in full"));
+    if let Some(counter) = clear.counter.filter(|counter| *counter > u32::from(u16::MAX)) {
+        note(report, "FCnt", &format!("{counter} in full"));
     }
 }
 
@@ -110,12 +112,16 @@ const fn port_words(port: u8) -> &'static str {
 }
 
 /// Sets a field's bytes in the clear.
-fn place(report: &mut Report, name: &str, clear: Option<Vec<u8>>) {
-    if let Some(field) = report.fields.iter_mut().find(|f| f.name == name)
-        && clear.is_some()
-    {
-        field.clear = clear;
+fn place(report: &mut Report, name: &str, clear: &[u8]) {
+    if let Some(field) = report.fields.iter_mut().find(|f| f.name == name) {
+        field.clear = Some(clear.to_vec());
         field.note = Some("decrypted".into());
+    }
+}
+
+fn note(report: &mut Report, name: &str, words: &str) {
+    if let Some(field) = report.fields.iter_mut().find(|f| f.name == name) {
+        field.note = Some(words.into());
     }
 }
 
@@ -176,23 +182,34 @@ fn down_words(command: &DownCommand, region: Option<Region>) -> String {
 #[derive(Default)]
 struct Clear {
     counter: Option<u32>,
-    fopts: Option<Vec<u8>>,
+    fopts: Fopts,
     payload: Option<Vec<u8>>,
+}
+
+/// FOpts in the clear. As long as no MIC agrees they are read as 1.0.x sends them.
+#[derive(Default)]
+enum Fopts {
+    #[default]
+    Plain,
+    Sealed,
+    Opened(Vec<u8>),
 }
 
 /// Checks the MIC under each version for which keys are known, and decrypts under the one that agrees.
 fn verify(view: &DataView<'_>, known: &Known, report: &mut Report) -> Clear {
     let keys = &known.session;
     let mut clear = Clear::default();
-    if let Some(nwk_s_key) = &keys.nwk_s_key {
+    // On a network of 1.0.x a device of 1.1 signs as 1.0.x does, with FNwkSIntKey.
+    let plain = keys.nwk_s_key.as_ref().map(|key| ("NwkSKey", key));
+    if let Some((name, nwk_s_key)) = plain.or(keys.f_nwk_s_int_key.as_ref().map(|key| ("FNwkSIntKey", key))) {
         let mic = MicKey::new(nwk_s_key);
         let (found, counters) = try_counters(view, known, 0x1_0000, |counter| view.verify(&mic, counter));
         if let Some(counter) = found {
             let key = if view.fport() == Some(0) { Some(nwk_s_key) } else { keys.app_s_key.as_ref() };
             let payload = key.map(|key| view.decrypt(&PayloadKey::new(key), counter));
-            clear = Clear { counter: Some(counter), fopts: None, payload };
+            clear = Clear { counter: Some(counter), fopts: Fopts::Plain, payload };
         }
-        report.verdicts.push(verdict("1.0.x", "NwkSKey", found, counters, ""));
+        report.verdicts.push(verdict("1.0.x", name, found, counters, ""));
     }
     let (Some(f), Some(s)) = (&keys.f_nwk_s_int_key, &keys.s_nwk_s_int_key) else { return clear };
     // Without an NwkSEncKey nothing is decrypted with it; any key fills its place.
@@ -204,7 +221,7 @@ fn verify(view: &DataView<'_>, known: &Known, report: &mut Report) -> Clear {
         let key = if view.fport() == Some(0) { enc } else { app.as_ref() };
         clear = Clear {
             counter: Some(counter),
-            fopts: enc.filter(|_| !view.fopts().is_empty()).map(|key| view.decrypt_fopts(key, counter)),
+            fopts: enc.map_or(Fopts::Sealed, |key| Fopts::Opened(view.decrypt_fopts(key, counter))),
             payload: key.map(|key| view.decrypt(key, counter)),
         };
     }

@@ -49,6 +49,10 @@
       problem = "";
       return;
     }
+    if (question.counter !== null && !Number.isInteger(question.counter)) {
+      problem = `Full counter: ${JSON.stringify(counter)} was given; a whole number is needed.`;
+      return;
+    }
     const later = setTimeout(async () => {
       const { data, error } = await api.POST("/api/v1/estates/{estate}/frame", {
         params: { path: { estate: session.estate } },

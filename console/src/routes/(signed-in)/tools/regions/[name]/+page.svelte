@@ -131,6 +131,19 @@
             </table>
           {/if}
         {/each}
+        {#if region.blocks.length}
+          <details class="mt-2">
+            <summary class="cursor-pointer text-secondary">Blocks of eight channels and a wide one</summary>
+            <table class="table table-xs mt-1 tabular-nums" aria-label="Blocks">
+              <thead><tr><th>Block</th><th>Channels</th><th>MHz</th></tr></thead>
+              <tbody>
+                {#each region.blocks as block (block.number)}
+                  <tr><td class="font-semibold">{block.number}</td><td>{block.channels}</td><td>{block.from_mhz}–{block.to_mhz}</td></tr>
+                {/each}
+              </tbody>
+            </table>
+          </details>
+        {/if}
         <p class="mt-2 text-sm">
           Join-requests:
           {#each runs(region.joins, (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1) as run, i (i)}
