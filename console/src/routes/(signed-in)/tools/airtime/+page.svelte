@@ -112,8 +112,8 @@
     <table class="table table-sm tabular-nums" aria-label="Airtime by data rate">
       <thead>
         <tr>
-          <th>DR</th><th>Modulation</th><th>Airtime of a frame</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th>Verdict</th>
+          <th>DR</th><th>Modulation</th><th>Airtime of a frame</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
+          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th>
         </tr>
       </thead>
       <tbody>
@@ -124,14 +124,9 @@
             <td>
               <div class="flex items-center gap-2">
                 <span class="w-20 text-right whitespace-nowrap">{row.airtime_ms.toFixed(1)} ms</span>
-                <span class="h-2 rounded-sm {row.fits ? 'bg-primary' : 'bg-neutral/50'}" style:width="{Math.max(1, (row.airtime_ms / longest) * 110)}px" aria-hidden="true"></span>
+                <span class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}" style:width="{Math.max(1, (row.airtime_ms / longest) * 110)}px" aria-hidden="true"></span>
               </div>
             </td>
-            <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}>{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td>
-            <td class="text-right whitespace-nowrap">{row.shortest_interval_s != null ? duration(row.shortest_interval_s) : "–"}</td>
-            <td class="text-right">{row.messages_a_day ?? "–"}</td>
-            <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>
-            <td class="text-right whitespace-nowrap">{row.airtime_s_a_day != null ? duration(row.airtime_s_a_day) : "–"}</td>
             <td>
               {#if !row.fits}
                 <State state={row.max_payload_bytes == null ? "not_usable" : "too_long"} />
@@ -139,6 +134,11 @@
                 <State state={row.keeps_limits ? "within_limits" : "too_often"} />
               {/if}
             </td>
+            <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}>{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td>
+            <td class="text-right whitespace-nowrap">{row.shortest_interval_s != null ? duration(row.shortest_interval_s) : "–"}</td>
+            <td class="text-right">{row.messages_a_day ?? "–"}</td>
+            <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>
+            <td class="text-right whitespace-nowrap">{row.airtime_s_a_day != null ? duration(row.airtime_s_a_day) : "–"}</td>
           </tr>
         {/each}
       </tbody>

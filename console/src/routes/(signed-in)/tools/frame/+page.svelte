@@ -188,7 +188,7 @@
             >
               <td class="text-base-content/75 tabular-nums">{field.at}</td>
               <td class="whitespace-nowrap {field.depth ? 'pl-8' : 'font-semibold'}">{field.name}</td>
-              <td class="hidden font-mono text-[0.9em] sm:table-cell {field.len <= 8 ? 'whitespace-nowrap' : ''}">{shown(field)}</td>
+              <td class="hidden sm:table-cell {field.len <= 8 ? 'whitespace-nowrap' : ''}"><span class="font-mono text-[0.9em]">{shown(field)}</span></td>
               <td>
                 <span class={raw(field) ? "font-mono text-[0.9em]" : ""}>{meant(field)}</span>
                 {#if field.note}<span class="block text-base-content/80 sm:hidden">{field.note}</span>{/if}
