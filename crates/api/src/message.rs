@@ -58,6 +58,18 @@ impl Body {
             Body::Gateway(_) => "gateway",
         }
     }
+
+    /// The whole frame as heard or sent, in hex. Messages from before it was kept have none.
+    pub fn phy_payload(&self) -> Option<&str> {
+        let frame = match self {
+            Body::Uplink(uplink) => &uplink.phy_payload,
+            Body::Join(join) => &join.phy_payload,
+            Body::Refused(refused) => &refused.phy_payload,
+            Body::Downlink(downlink) => &downlink.sent.as_ref()?.phy_payload,
+            Body::Gateway(_) => return None,
+        };
+        Some(frame.as_str()).filter(|frame| !frame.is_empty())
+    }
 }
 
 /// Names a device.
@@ -78,6 +90,9 @@ pub struct DeviceRef {
 pub struct Uplink {
     /// The frame.
     pub frame: UplinkFrame,
+    /// The whole frame, in hex; `heron frame` takes it apart.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub phy_payload: String,
     /// What the payload says.
     pub readings: BTreeMap<String, Reading>,
     /// How it was sent.
@@ -188,6 +203,9 @@ pub struct Join {
     pub dev_addr: DevAddr,
     /// The DevNonce used.
     pub dev_nonce: u16,
+    /// The whole join-request, in hex; `heron frame` takes it apart.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub phy_payload: String,
     /// How the request was sent.
     pub radio: Radio,
     /// Who heard it, best first.
@@ -202,6 +220,9 @@ pub struct Join {
 pub struct Refused {
     /// Why, and what to do.
     pub refusal: RefusalNote,
+    /// The whole frame, in hex; `heron frame` takes it apart.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub phy_payload: String,
     /// How it was sent.
     pub radio: Radio,
     /// Who heard it, best first.
@@ -283,6 +304,9 @@ pub struct SentBy {
     pub window: String,
     /// Power at the antenna connector.
     pub power_dbm: i32,
+    /// The whole frame, in hex; `heron frame` takes it apart.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub phy_payload: String,
     /// How it was sent.
     pub radio: Radio,
 }

@@ -286,6 +286,9 @@ pub struct TrafficArgs {
     /// Only these types, separated by commas: uplink, join, refused, downlink.
     #[arg(long = "type", value_name = "TYPES")]
     pub kind: Option<String>,
+    /// Show each frame's bytes as well, for `heron frame`.
+    #[arg(long)]
+    pub bytes: bool,
     /// How many past messages to show, at most 500.
     #[arg(long, default_value_t = 20)]
     pub limit: u32,

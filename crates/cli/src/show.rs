@@ -71,6 +71,11 @@ pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
     table.to_string().lines().map(|line| line.trim_end().trim_start_matches(' ')).collect::<Vec<_>>().join("\n")
 }
 
+/// Hex digits in pairs.
+pub fn pairs(hex: &str) -> String {
+    hex.as_bytes().chunks(2).map(String::from_utf8_lossy).collect::<Vec<_>>().join(" ")
+}
+
 /// How long ago, in the largest fitting unit.
 pub fn ago(time: Option<DateTime<Utc>>) -> String {
     let Some(time) = time else { return "never".into() };

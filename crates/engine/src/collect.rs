@@ -38,6 +38,7 @@ impl Collected {
         Effect::Publish(Event::Refused(RefusedEvent {
             dev_eui,
             reason,
+            phy_payload: self.phy_payload.clone(),
             radio: self.radio(),
             airtime_us: self.airtime_us(),
             heard_by: self.copies.clone(),

@@ -33,6 +33,8 @@ pub struct Sent {
     pub airtime_us: u64,
     /// Power at the antenna connector.
     pub power_dbm: i32,
+    /// The frame as sent.
+    pub phy_payload: Vec<u8>,
 }
 
 /// What a frame under way carries.
@@ -182,6 +184,7 @@ impl Engine {
             modulation: taken.modulation,
             airtime_us,
             power_dbm,
+            phy_payload: cargo.phy_payload.clone(),
         };
         self.in_flight.insert(id, InFlight { cargo, taken, sent, others });
     }

@@ -260,6 +260,8 @@ pub struct UplinkEvent {
     pub payload: Vec<u8>,
     /// MAC commands from the header.
     pub mac_commands: Vec<u8>,
+    /// The frame as heard.
+    pub phy_payload: Vec<u8>,
     /// How it was sent.
     pub radio: Radio,
     /// Data rate index in the device's region, if it is one of the region's.
@@ -281,6 +283,8 @@ pub struct JoinedEvent {
     pub dev_addr: DevAddr,
     /// The DevNonce it used.
     pub dev_nonce: u16,
+    /// The request as heard.
+    pub phy_payload: Vec<u8>,
     /// How the request was sent.
     pub radio: Radio,
     /// Time on air of the request.
@@ -298,6 +302,8 @@ pub struct RefusedEvent {
     pub dev_eui: Option<Eui64>,
     /// Why.
     pub reason: Refusal,
+    /// The frame as heard.
+    pub phy_payload: Vec<u8>,
     /// How it was sent.
     pub radio: Radio,
     /// Time on air.

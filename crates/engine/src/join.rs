@@ -87,6 +87,7 @@ impl Engine {
             dev_eui,
             dev_addr,
             dev_nonce,
+            phy_payload: frame.phy_payload.clone(),
             radio: frame.radio(),
             airtime_us: frame.airtime_us(),
             heard_by: frame.copies.clone(),

@@ -127,6 +127,7 @@ impl Engine {
             adr: flags.adr,
             payload,
             mac_commands: view.fopts().to_vec(),
+            phy_payload: frame.phy_payload.clone(),
             radio,
             data_rate,
             airtime_us: frame.airtime_us(),

@@ -48,6 +48,7 @@ impl Teller<'_> {
                         payload: hex::encode(&uplink.payload),
                         mac_commands: hex::encode(&uplink.mac_commands),
                     },
+                    phy_payload: hex::encode(&uplink.phy_payload),
                     readings: std::collections::BTreeMap::new(),
                     radio: radio(device.region, Direction::Up, uplink.radio, uplink.airtime_us),
                     heard_by: self.heard_by(&uplink.heard_by),
@@ -65,6 +66,7 @@ impl Teller<'_> {
                 let body = Body::Join(Join {
                     dev_addr: joined.dev_addr,
                     dev_nonce: joined.dev_nonce,
+                    phy_payload: hex::encode(&joined.phy_payload),
                     radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
                     heard_by: self.heard_by(&joined.heard_by),
                     unanswered: joined.unanswered,
@@ -96,6 +98,7 @@ impl Teller<'_> {
         let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
         let body = Body::Refused(Refused {
             refusal: note.clone(),
+            phy_payload: hex::encode(&refused.phy_payload),
             radio: radio(region, Direction::Up, refused.radio, refused.airtime_us),
             heard_by: self.heard_by(&refused.heard_by),
         });
@@ -132,6 +135,7 @@ impl Teller<'_> {
             name: self.gateway_name(sent.gateway),
             window: sent.window.name().into(),
             power_dbm: sent.power_dbm,
+            phy_payload: hex::encode(&sent.phy_payload),
             radio: radio(
                 region,
                 Direction::Down,

@@ -15,6 +15,16 @@
   };
   const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
   const mark = $derived(marks[message.type]);
+  const frame = $derived(
+    message.type === "uplink" || message.type === "join" || message.type === "refused"
+      ? message.phy_payload
+      : message.type === "downlink"
+        ? message.sent?.phy_payload
+        : undefined,
+  );
+  const region = $derived(
+    message.type === "downlink" ? message.sent?.radio.region : message.type === "gateway" ? undefined : message.radio.region,
+  );
   const heard = (by: HeardBy[]) =>
     by.map((h) => `${h.name} ${Math.round(h.rssi_dbm)} dBm${h.snr_db != null ? `, SNR ${h.snr_db.toFixed(1)} dB` : ""}`).join(" · ");
 </script>
@@ -84,6 +94,9 @@
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
       {:else if message.type === "downlink" && message.sent}
         {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm
+      {/if}
+      {#if frame}
+        · <a class="link" href="/tools/frame?frame={frame}{region ? `&region=${region}` : ''}">take apart</a>
       {/if}
     </p>
   </div>

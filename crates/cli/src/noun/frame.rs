@@ -86,7 +86,7 @@ fn print(out: &Out, report: &FrameReport) -> Result<()> {
         }
     }
     if let Some(payload) = &report.payload {
-        out.line(format!("\nPayload in the clear: {}", pairs(payload)))?;
+        out.line(format!("\nPayload in the clear: {}", show::pairs(payload)))?;
     }
     Ok(())
 }
@@ -99,14 +99,9 @@ fn row(bytes: &str, field: &FrameField) -> Vec<String> {
     let clear = field.clear.as_deref().filter(|clear| field.depth == 0 && *clear != sent);
     let value = match clear {
         // Encrypted bytes say nothing; those behind them do.
-        Some(clear) if field.value == sent => pairs(clear),
-        _ if field.value == sent && field.len > 0 => pairs(sent),
+        Some(clear) if field.value == sent => show::pairs(clear),
+        _ if field.value == sent && field.len > 0 => show::pairs(sent),
         _ => field.value.clone(),
     };
-    vec![field.at.to_string(), pairs(shown), name, value, field.note.clone().unwrap_or_default()]
-}
-
-/// Hex digits in pairs.
-fn pairs(hex: &str) -> String {
-    hex.as_bytes().chunks(2).map(String::from_utf8_lossy).collect::<Vec<_>>().join(" ")
+    vec![field.at.to_string(), show::pairs(shown), name, value, field.note.clone().unwrap_or_default()]
 }

@@ -27,13 +27,13 @@ pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
     }
     let mut last = page.items.first().map(|m| m.id.clone());
     for message in page.items.iter().rev() {
-        tell(out, message)?;
+        tell(out, message, args.bytes)?;
     }
     if !args.follow {
         return Ok(());
     }
     loop {
-        match follow(client, out, &query, &mut last).await {
+        match follow(client, out, &query, &mut last, args.bytes).await {
             Ok(()) => eprintln!("heron: the stream ended; trying again"),
             Err(error) if error.downcast_ref::<std::io::Error>().is_some() => return Err(error),
             // A refusal will not change by asking again.
@@ -44,7 +44,13 @@ pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
     }
 }
 
-async fn follow(client: &Client, out: &Out, query: &[(&str, String)], last: &mut Option<String>) -> Result<()> {
+async fn follow(
+    client: &Client,
+    out: &Out,
+    query: &[(&str, String)],
+    last: &mut Option<String>,
+    bytes: bool,
+) -> Result<()> {
     let response = client.stream(&client.in_estate("live").await?, query, last.as_deref()).await?;
     let mut events = response.bytes_stream().eventsource();
     while let Some(event) = events.next().await {
@@ -58,15 +64,23 @@ async fn follow(client: &Client, out: &Out, query: &[(&str, String)], last: &mut
         }
         let message: Message = serde_json::from_str(&event.data).context("a message cannot be read")?;
         *last = Some(message.id.clone());
-        tell(out, &message)?;
+        tell(out, &message, bytes)?;
     }
     Ok(())
 }
 
-fn tell(out: &Out, message: &Message) -> Result<()> {
+fn tell(out: &Out, message: &Message, bytes: bool) -> Result<()> {
     if out.json {
         return out.json_line(message);
     }
+    print(out, message)?;
+    match message.body.phy_payload() {
+        Some(frame) if bytes => out.line(format!("    frame: {frame}")),
+        _ => Ok(()),
+    }
+}
+
+fn print(out: &Out, message: &Message) -> Result<()> {
     let who = message.device.as_ref().map_or("–", |d| d.name.as_str());
     let head = format!("{}  {:<9} {who:<12}", show::clock(message.time), message.body.kind());
     match &message.body {
@@ -74,7 +88,12 @@ fn tell(out: &Out, message: &Message) -> Result<()> {
             let frame = &uplink.frame;
             let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
             let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
-            out.line(format!("{head} #{} {port} [{}]  {}", frame.counter, pairs(&frame.payload), readings.join(", ")))?;
+            out.line(format!(
+                "{head} #{} {port} [{}]  {}",
+                frame.counter,
+                show::pairs(&frame.payload),
+                readings.join(", ")
+            ))?;
             out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
             for warning in &uplink.warnings {
                 out.line(format!("    warning: {warning}"))?;
@@ -126,7 +145,7 @@ fn downlink_line(downlink: &Downlink) -> String {
         Some(frame) => {
             let counter = frame.counter.map(|n| format!("#{n} ")).unwrap_or_default();
             match frame.port {
-                Some(port) => format!("{counter}port {port} [{}]", pairs(&frame.payload)),
+                Some(port) => format!("{counter}port {port} [{}]", show::pairs(&frame.payload)),
                 None => format!("{counter}acknowledgement"),
             }
         }
@@ -150,9 +169,4 @@ fn heard(by: &[HeardBy]) -> String {
         format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)
     };
     format!("heard by {}", by.iter().map(one).collect::<Vec<_>>().join(", "))
-}
-
-/// Bytes in pairs of digits.
-fn pairs(hex: &str) -> String {
-    hex.as_bytes().chunks(2).map(String::from_utf8_lossy).collect::<Vec<_>>().join(" ")
 }

@@ -1,10 +1,13 @@
 //! Frames, regions and airtime: by the client, over HTTP and in the console.
 
+use api::Page;
 use api::airtime::AirtimeTable;
 use api::frame::FrameReport;
+use api::message::{Body, Message};
 use api::region::{RegionDetail, RegionSummary};
 use e2e::browser::Browser;
 use e2e::service::Service;
+use e2e::wait::until;
 use lorawan::region::Region;
 use lorawan::wire::{DataRepr, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, crypto};
@@ -53,6 +56,30 @@ async fn a_frame_is_held_against_the_device_it_comes_from() {
     let hex = hex::encode(&uplink.phy_payload);
     let said = bench.service.heron_says(&["frame", &hex, "--device", "probe-1"]);
     assert!(said.contains("Held against probe-1") && said.contains("Payload in the clear: 0a 1b"), "{said}");
+
+    // What was heard is kept with its message, and says the same when it is taken apart later.
+    bench.uplink(&[0x0c, 0x1d], true).await;
+    let heard = until("the uplink", async || {
+        let page: Page<Message> = bench.service.get("traffic?type=uplink,join,downlink").await;
+        page.items.iter().any(|m| matches!(&m.body, Body::Uplink(u) if u.frame.payload == "0c1d")).then_some(page.items)
+    })
+    .await;
+    let bytes_of =
+        |kind: &str| heard.iter().find(|m| m.body.kind() == kind).and_then(|m| m.body.phy_payload()).unwrap();
+    let report: FrameReport = bench.service.post("frame", ask(bytes_of("uplink").into())).await;
+    assert_eq!(
+        (report.payload.as_deref(), report.verdicts[0].counters[1].origin.as_str()),
+        (Some("0c1d"), "seen before")
+    );
+    let report: FrameReport = bench.service.post("frame", ask(bytes_of("join").into())).await;
+    assert!(report.verdicts[0].agrees);
+    let report: FrameReport =
+        bench.service.post("frame", json!({ "frame": bytes_of("downlink"), "device": DEV_EUI })).await;
+    assert_eq!(report.message_type.as_deref(), Some("join-accept"));
+    assert!(report.summary.contains("DevAddr") && report.verdicts[0].agrees, "{}", report.summary);
+    let said = bench.service.heron_says(&["traffic", "--bytes"]);
+    assert!(said.contains(&format!("    frame: {}", bytes_of("uplink"))), "{said}");
+
     let (frame, ..) = foreign();
     let report: FrameReport = bench.service.post("frame", ask(hex::encode(&frame))).await;
     assert_eq!((report.device, report.verdicts.len(), report.payload), (None, 0, None), "nobody's");
@@ -169,7 +196,12 @@ async fn the_tools_in_the_console() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &bench.service).await;
 
-    browser.click(By::LinkText("Tools")).await;
+    browser.click(By::LinkText("Traffic")).await;
+    browser.click(By::XPath("//li[contains(., 'joined')]//a[text()='take apart']")).await;
+    let section = browser.text_when("section", |text| text.contains("Held against probe-1")).await;
+    assert!(section.contains("with AppKey") && section.contains("the device has this key"), "{section}");
+
+    browser.window.goto(format!("{}/tools", bench.service.http)).await.unwrap();
     browser.text_when("h1", |text| text == "What is in this frame?").await;
     browser.click(By::XPath("//button[text()='a downlink that sets channels']")).await;
     browser.text_when("table[aria-label=Fields]", |text| text.contains("of all channels: 8-15, 65 on")).await;
