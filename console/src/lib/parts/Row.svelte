@@ -15,16 +15,9 @@
   };
   const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
   const mark = $derived(marks[message.type]);
-  const frame = $derived(
-    message.type === "uplink" || message.type === "join" || message.type === "refused"
-      ? message.phy_payload
-      : message.type === "downlink"
-        ? message.sent?.phy_payload
-        : undefined,
-  );
-  const region = $derived(
-    message.type === "downlink" ? message.sent?.radio.region : message.type === "gateway" ? undefined : message.radio.region,
-  );
+  /** The frame's bytes, and the region they were sent in. */
+  const bytes = $derived("phy_payload" in message ? message.phy_payload : "sent" in message ? message.sent?.phy_payload : undefined);
+  const region = $derived("radio" in message ? message.radio.region : "sent" in message ? message.sent?.radio.region : undefined);
   const heard = (by: HeardBy[]) =>
     by.map((h) => `${h.name} ${Math.round(h.rssi_dbm)} dBm${h.snr_db != null ? `, SNR ${h.snr_db.toFixed(1)} dB` : ""}`).join(" · ");
 </script>
@@ -95,8 +88,8 @@
       {:else if message.type === "downlink" && message.sent}
         {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm
       {/if}
-      {#if frame}
-        · <a class="link" href="/tools/frame?frame={frame}{region ? `&region=${region}` : ''}">take apart</a>
+      {#if bytes}
+        · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>
       {/if}
     </p>
   </div>
