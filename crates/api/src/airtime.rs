@@ -1,8 +1,8 @@
 //! What a message costs in airtime at each data rate of a region, and how often it may be sent.
 
-use lorawan::limits::{AirtimeLimit, DAY_US, NOISE_FIGURE_DB, duty_cycle, sensitivity_dbm};
+use lorawan::limits::{AirtimeLimit, DAY_US, NOISE_FIGURE_DB, duty_cycle, largest_phy_payload, sensitivity_dbm};
 use lorawan::region::{PayloadLimits, Plan, Region, Use};
-use lorawan::{Modulation, airtime};
+use lorawan::{Direction, Modulation, airtime};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -86,6 +86,9 @@ pub struct AirtimeRow {
     pub messages_a_day: Option<u64>,
     /// Whether the interval asked for keeps the limits; absent if none was asked for.
     pub keeps_limits: Option<bool>,
+    /// The largest payload that keeps the limits at the interval asked for; absent if none was asked
+    /// for or none does.
+    pub largest_payload_bytes: Option<usize>,
     /// Weakest LoRa signal that is heard, at a noise figure of 6 dB.
     pub sensitivity_dbm: Option<f64>,
 }
@@ -136,6 +139,12 @@ pub fn table(region: Region, question: &AirtimeQuestion) -> Result<AirtimeTable,
                 airtime_s_a_day: duty.map(|share| share * DAY_US as f64 / 1e6),
                 shortest_interval_s: shortest.map(|us| us as f64 / 1e6),
                 messages_a_day: allowed.iter().map(|limit| limit.frames_a_day(airtime_us)).min(),
+                largest_payload_bytes: interval_us.zip(max_payload_bytes).and_then(|(us, max)| {
+                    let budget = allowed.iter().map(|limit| limit.airtime_us_in(us)).min().unwrap_or(us);
+                    let each = budget / u64::from(times);
+                    let largest = largest_phy_payload(rate.modulation, Direction::Up, each)?;
+                    Some(largest.checked_sub(AROUND + fopts)?.min(max))
+                }),
                 // Frames of one device cannot follow each other faster than they last.
                 keeps_limits: interval_us.map(|us| us >= shortest.unwrap_or(airtime_us)),
                 sensitivity_dbm: match rate.modulation {
@@ -195,6 +204,12 @@ mod tests {
         assert_eq!((dr5.airtime_ms, dr5.limit_percent, dr5.fits), (61.696, Some(1.0), true));
         assert_eq!(dr5.messages_a_day, Some(486), "30 s / 61.696 ms, tighter than 1 %");
         assert_eq!(dr5.keeps_limits, Some(false), "60 s are less than 86 400 / 486");
+        // 30 s a day leave 20.8 ms in 60 s, less than the 25.9 ms of an empty frame at SF7.
+        assert_eq!(dr5.largest_payload_bytes, None);
+        let slower = AirtimeQuestion { interval_s: Some(200.0), ..question };
+        let slower = super::table(Region::Eu868, &slower).unwrap();
+        // 69.4 ms at SF7/125: 27 to 29 bytes take 66.8 ms, 30 take 71.9 ms; 13 of them go round.
+        assert_eq!(slower.rows[5].largest_payload_bytes, Some(16));
         let dr0 = &table.rows[0];
         assert!(dr0.duty_cycle_percent.unwrap() > 2.0 && dr0.keeps_limits == Some(false));
     }

@@ -32,6 +32,12 @@ impl AirtimeLimit {
         (allowed > 0).then(|| (u128::from(airtime_us) * of).div_ceil(allowed) as u64)
     }
 
+    /// The airtime that may be used in each interval, in microseconds.
+    pub fn airtime_us_in(self, interval_us: u64) -> u64 {
+        let (allowed, of) = self.ratio();
+        (u128::from(interval_us) * allowed / of) as u64
+    }
+
     /// How many frames of this airtime a day allows.
     pub fn frames_a_day(self, airtime_us: u64) -> u64 {
         let (allowed, of) = self.ratio();
@@ -114,6 +120,8 @@ mod tests {
             let limit = AirtimeLimit::Share { ppm };
             let interval = limit.shortest_interval_us(airtime_us).unwrap();
             prop_assert!(u128::from(airtime_us) * 1_000_000 <= u128::from(interval) * u128::from(ppm));
+            prop_assert!(limit.airtime_us_in(interval) >= airtime_us);
+            prop_assert!(interval == 0 || limit.airtime_us_in(interval - 1) <= airtime_us);
             let used = u128::from(limit.frames_a_day(airtime_us)) * u128::from(airtime_us);
             prop_assert!(used * 1_000_000 <= u128::from(DAY_US) * u128::from(ppm));
         }

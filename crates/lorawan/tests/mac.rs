@@ -131,7 +131,7 @@ fn every_downlink_command() {
         (
             &[0x0d, 0x12, 0x00, 0x93, 0x45, 0x80],
             DownCommand::DeviceTimeAns { gps_s: 1_167_261_714, fraction: 128 },
-            "GPS second 1167261714 and 128/256; Unix second 1483226497",
+            "2016-12-31 23:21:37.500 UTC (GPS second 1167261714)",
         ),
         (
             &[0x0e, 0x24, 0x13],

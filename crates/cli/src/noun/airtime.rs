@@ -38,7 +38,7 @@ fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
     let mut head =
         vec!["DR", "MODULATION", "MAX BYTES", "AIRTIME", "LIMIT", "SHORTEST INTERVAL", "A DAY", "SENSITIVITY"];
     if answer.interval_s.is_some() {
-        head.extend(["DUTY CYCLE", "AIRTIME A DAY", "KEEPS LIMITS"]);
+        head.extend(["DUTY CYCLE", "AIRTIME A DAY", "KEEPS LIMITS", "LARGEST THEN"]);
     }
     out.line(show::table(&head, answer.rows.iter().map(row)))
 }
@@ -70,7 +70,8 @@ fn row(row: &AirtimeRow) -> Vec<String> {
             (true, true) => "yes",
             (true, false) => "no",
         };
-        cells.extend([format!("{duty:.3} %"), duration(a_day), keeps.into()]);
+        let largest = row.largest_payload_bytes.map_or("none".into(), |n| format!("{n} bytes"));
+        cells.extend([format!("{duty:.3} %"), duration(a_day), keeps.into(), largest]);
     }
     cells
 }

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use chrono::DateTime;
+
 use super::{DownCommand, UpCommand};
 use crate::gps_time;
 
@@ -134,8 +136,11 @@ impl fmt::Display for DownCommand {
                 1u32 << delay_exp
             ),
             DownCommand::DeviceTimeAns { gps_s, fraction } => {
-                let unix_s = gps_time::to_unix_us(i64::from(gps_s) * 1_000_000) / 1_000_000;
-                write!(f, "GPS second {gps_s} and {fraction}/256; Unix second {unix_s}")
+                let gps_us = i64::from(gps_s) * 1_000_000 + i64::from(fraction) * 1_000_000 / 256;
+                match DateTime::from_timestamp_micros(gps_time::to_unix_us(gps_us)) {
+                    Some(utc) => write!(f, "{} UTC (GPS second {gps_s})", utc.format("%Y-%m-%d %H:%M:%S%.3f")),
+                    None => write!(f, "GPS second {gps_s}"),
+                }
             }
             DownCommand::ForceRejoinReq(force) => write!(
                 f,

@@ -67,7 +67,6 @@ macro_rules! group {
                 moved(924_200_000, $offset_hz),
                 moved(924_400_000, $offset_hz),
             ],
-            channel_slots: 16,
             data_rates: &DATA_RATES,
             rx1_channel: Rx1Channel::Same,
             rx1_data_rate: &RX1,

@@ -27,7 +27,6 @@ pub(super) static PLAN: Plan = Plan {
         JoinBlock::plain(Block { min_data_rate: 6, max_data_rate: 6, ..WIDE }),
     ],
     added_channels_hz: &[],
-    channel_slots: 72,
     // §2.8.3 for the modulations, §2.8.6 for the payloads
     data_rates: &{
         let [i, j, k, l, m, n] = DOWN_8_TO_13;

@@ -67,7 +67,7 @@ const fn hopping(first_hz: u32) -> ClassB {
 macro_rules! variant {
     (
         $plan:ident, $region:ident, $name:literal, $title:literal, up: $up:expr, down: $down:expr, joins: $joins:expr,
-        slots: $slots:literal, rx1: $rx1:expr, rx2: $rx2:literal, groups: $groups:literal, masks: $masks:expr,
+        rx1: $rx1:expr, rx2: $rx2:literal, groups: $groups:literal, masks: $masks:expr,
         class_b: $class_b:expr
     ) => {
         pub(super) static $plan: Plan = Plan {
@@ -80,7 +80,6 @@ macro_rules! variant {
             downlinks: $down,
             joins: $joins,
             added_channels_hz: &[],
-            channel_slots: $slots,
             data_rates: &DATA_RATES,
             rx1_channel: $rx1,
             rx1_data_rate: &RX1,
@@ -125,7 +124,7 @@ variant! {
             class_b: Some(spread(4, 4, 490_300_000, 1_600_000)),
         },
     ],
-    slots: 64, rx1: Rx1Channel::SameIndex, rx2: 486_900_000, groups: 4, masks: MASKS_20,
+    rx1: Rx1Channel::SameIndex, rx2: 486_900_000, groups: 4, masks: MASKS_20,
     class_b: hopping(483_900_000)
 }
 
@@ -139,7 +138,7 @@ variant! {
         rx2: Some(spread(8, 2, 478_300_000, 20_000_000)),
         class_b: Some(spread(8, 2, 476_900_000, 20_000_000)),
     }],
-    slots: 64, rx1: Rx1Channel::SameIndex, rx2: 498_300_000, groups: 4, masks: MASKS_20,
+    rx1: Rx1Channel::SameIndex, rx2: 498_300_000, groups: 4, masks: MASKS_20,
     class_b: hopping(476_900_000)
 }
 
@@ -153,7 +152,7 @@ variant! {
         rx2: None,
         class_b: None,
     }],
-    slots: 48, rx1: Rx1Channel::Modulo(24), rx2: 492_500_000, groups: 3, masks: MASKS_26,
+    rx1: Rx1Channel::Modulo(24), rx2: 492_500_000, groups: 3, masks: MASKS_26,
     class_b: ClassB::fixed(494_900_000, 494_900_000, 2)
 }
 
@@ -167,6 +166,6 @@ variant! {
         rx2: None,
         class_b: None,
     }],
-    slots: 48, rx1: Rx1Channel::Modulo(24), rx2: 502_500_000, groups: 3, masks: MASKS_26,
+    rx1: Rx1Channel::Modulo(24), rx2: 502_500_000, groups: 3, masks: MASKS_26,
     class_b: ClassB::fixed(504_900_000, 504_900_000, 2)
 }

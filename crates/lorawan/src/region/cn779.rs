@@ -19,7 +19,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS), JoinBlock::plain(Block::defaults(3, 780_500_000))],
     added_channels_hz: &[780_500_000, 780_700_000, 780_900_000, 781_100_000, 781_300_000],
-    channel_slots: 16,
     // §2.6.3, §2.6.6
     data_rates: &LORA_0_TO_6_FSK_7,
     // §2.6.7

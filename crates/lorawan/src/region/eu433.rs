@@ -19,7 +19,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS)],
     added_channels_hz: &[433_775_000, 433_975_000, 434_175_000, 434_375_000, 434_575_000],
-    channel_slots: 16,
     // §2.7.3, §2.7.6
     data_rates: &LORA_0_TO_6_FSK_7,
     // §2.7.7

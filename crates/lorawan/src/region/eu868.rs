@@ -26,7 +26,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS)],
     added_channels_hz: &[867_100_000, 867_300_000, 867_500_000, 867_700_000, 867_900_000],
-    channel_slots: 16,
     // §2.4.3 for the modulations, §2.4.6 for the payloads
     data_rates: &{
         let [a, b, c, d, e, f, g, h] = LORA_0_TO_6_FSK_7;

@@ -23,7 +23,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS[0]), JoinBlock::plain(DEFAULTS[1]), JoinBlock::plain(DEFAULTS[2])],
     added_channels_hz: &[865_600_000, 865_785_000, 866_185_000, 866_385_000, 866_785_000],
-    channel_slots: 16,
     // §2.12.3, §2.12.6; DR6 is reserved
     data_rates: &{
         let [a, b, c, d, e, f] = LORA_0_TO_5;

@@ -22,7 +22,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS)],
     added_channels_hz: &[922_700_000, 922_900_000, 923_100_000, 923_300_000],
-    channel_slots: 16,
     // §2.11.3, §2.11.6
     data_rates: &LORA_0_TO_5,
     // §2.11.7

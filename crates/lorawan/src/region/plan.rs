@@ -26,8 +26,6 @@ pub struct Plan {
     pub joins: &'static [JoinBlock],
     /// Channels that this network adds in a dynamic plan. RP002 leaves the choice to the operator.
     pub added_channels_hz: &'static [u32],
-    /// How many channels a device must be able to hold.
-    pub channel_slots: u8,
     /// Data rates by index.
     pub data_rates: &'static [Option<DataRate>],
     /// RX1's channel.

@@ -19,7 +19,6 @@ pub(super) static PLAN: Plan = Plan {
     downlinks: &[],
     joins: &[JoinBlock::plain(DEFAULTS)],
     added_channels_hz: &[864_100_000, 864_300_000, 864_500_000, 864_700_000, 864_900_000],
-    channel_slots: 16,
     // §2.13.3, §2.13.6
     data_rates: &LORA_0_TO_6_FSK_7,
     // §2.13.7

@@ -49,7 +49,6 @@ pub(super) static PLAN: Plan = Plan {
         JoinBlock::plain(Block { min_data_rate: 4, max_data_rate: 4, ..WIDE }),
     ],
     added_channels_hz: &[],
-    channel_slots: 72,
     // §2.5.3 for the modulations, §2.5.6 for the payloads; the dwell time is worked into them
     data_rates: &{
         let [i, j, k, l, m, n] = DOWN_8_TO_13;

@@ -112,8 +112,8 @@
     <table class="table table-sm tabular-nums" aria-label="Airtime by data rate">
       <thead>
         <tr>
-          <th>DR</th><th>Modulation</th><th>Airtime of a frame</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th>
+          <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
+          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
         </tr>
       </thead>
       <tbody>
@@ -139,6 +139,9 @@
             <td class="text-right">{row.messages_a_day ?? "–"}</td>
             <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>
             <td class="text-right whitespace-nowrap">{row.airtime_s_a_day != null ? duration(row.airtime_s_a_day) : "–"}</td>
+            <td class="text-right whitespace-nowrap" title="The largest payload that keeps the limits at this interval">
+              {table.interval_s == null ? "–" : row.largest_payload_bytes != null ? `${row.largest_payload_bytes} bytes` : "none"}
+            </td>
           </tr>
         {/each}
       </tbody>
