@@ -32,7 +32,7 @@ fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
         answer.region, answer.payload_bytes, answer.phy_payload_bytes
     ))?;
     if let Some(ms) = answer.dwell_ms {
-        out.line(format!("A single uplink may last {ms} ms; the largest payloads below keep to that."))?;
+        out.line(format!("A single LoRa or FSK uplink may last {ms} ms; the largest payloads below keep to that."))?;
     }
     out.line("")?;
     let mut head =

@@ -105,7 +105,7 @@
 {#if table}
   <p class="mb-2 text-base-content/80">
     {table.payload_bytes} bytes of payload make a frame of {table.phy_payload_bytes}.
-    {#if table.dwell_ms}A single uplink may last {table.dwell_ms} ms at most.{/if}
+    {#if table.dwell_ms}A single LoRa or FSK uplink may last {table.dwell_ms} ms at most.{/if}
     <a class="link" href="/tools/regions/{table.region}">What {table.region} allows</a>
   </p>
   <div class="overflow-x-auto">
@@ -113,7 +113,7 @@
       <thead>
         <tr>
           <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">At most a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
+          <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
         </tr>
       </thead>
       <tbody>
@@ -124,7 +124,7 @@
             <td>
               <div class="flex items-center gap-2">
                 <span class="w-20 text-right whitespace-nowrap">{row.airtime_ms.toFixed(1)} ms</span>
-                <span class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}" style:width="{Math.max(1, (row.airtime_ms / longest) * 110)}px" aria-hidden="true"></span>
+                <span class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}" style:width="{Math.max(1, (row.airtime_ms / longest) * 56)}px" aria-hidden="true"></span>
               </div>
             </td>
             <td>

@@ -19,7 +19,7 @@
 <Notice text={problem} />
 {#if regions}
   <div class="overflow-x-auto">
-    <table class="table">
+    <table class="table table-sm">
       <thead>
         <tr><th>Name</th><th>Band</th><th>Uplink channels</th><th>Largest power</th><th class="hidden md:table-cell">In RP002</th></tr>
       </thead>
