@@ -109,14 +109,17 @@ fn mac_commands_on_port_0() {
     let mut commands = Vec::new();
     UpCommand::LinkCheckReq.emit(&mut commands);
     UpCommand::DeviceTimeReq.emit(&mut commands);
+    UpCommand::AdrParamSetupAns.emit(&mut commands);
     commands.push(0x99);
     let report = dissect::frame(&up(3, &[], 0, &commands), &session_1_0());
     assert!(words(&report).contains(&". DeviceTimeReq: what time is it?".to_owned()));
+    let newer = report.fields.iter().find(|f| f.name == "ADRParamSetupAns").unwrap();
+    assert_eq!(newer.note.as_deref(), Some("LoRaWAN 1.1 only"));
     assert_eq!(report.payload, None, "no payload of the application's");
     let stop = report.stopped.unwrap();
     assert_eq!(
         (stop.at, stop.why.as_str()),
-        (11, "in FRMPayload, byte 2: 0x99 is proprietary; 0 bytes behind it cannot be read")
+        (12, "in FRMPayload, byte 3: 0x99 is proprietary; 0 bytes behind it cannot be read")
     );
     let sealed = dissect::frame(&up(3, &[], 0, &commands), &Known::default());
     assert_eq!(sealed.fields.last().unwrap().name, "MIC");

@@ -57,7 +57,7 @@ fn print(out: &Out, region: &RegionDetail) -> Result<()> {
     });
     out.line(show::table(
         &head,
-        joins.into_iter().map(|run| {
+        joins.into_iter().flat_map(|run| evenly(run, |j| j.frequency_mhz)).map(|run| {
             let (first, last) = (&run[0], &run[run.len() - 1]);
             vec![
                 span(first.index, last.index),
@@ -111,26 +111,19 @@ fn band(out: &Out, region: &RegionDetail) -> Result<()> {
 
 fn channels(out: &Out, channels: &[ChannelInfo]) -> Result<()> {
     let head = ["CHANNEL", "MHZ", "STEP", "WIDTH", "DATA RATES", "SUB-BAND", ""];
-    let step = |a: &ChannelInfo, b: &ChannelInfo| ((b.frequency_mhz - a.frequency_mhz) * 1e3).round();
-    let mut like = runs(channels, |a, b| {
+    let alike = runs(channels, |a, b| {
         a.bandwidth_khz == b.bandwidth_khz && a.added == b.added && a.sub_band == b.sub_band && b.index == a.index + 1
     });
-    // A run is of one spacing; where it changes, the next one begins.
-    like = like
-        .into_iter()
-        .flat_map(|run| {
-            let first = run.get(1).map(|second| step(&run[0], second));
-            runs(run, move |a, b| Some(step(a, b)) == first)
-        })
-        .collect();
+    let like = alike.into_iter().flat_map(|run| evenly(run, |c| c.frequency_mhz));
     out.line(show::table(
         &head,
-        like.into_iter().map(|run| {
+        like.map(|run| {
             let (first, last) = (&run[0], &run[run.len() - 1]);
             vec![
                 span(first.index, last.index),
                 span(first.frequency_mhz, last.frequency_mhz),
-                run.get(1).map_or(String::new(), |second| format!("{} kHz", step(first, second))),
+                run.get(1)
+                    .map_or(String::new(), |next| format!("{} kHz", step_khz(first.frequency_mhz, next.frequency_mhz))),
                 format!("{} kHz", first.bandwidth_khz),
                 rates(first.min_data_rate, first.max_data_rate),
                 first.sub_band.clone().unwrap_or_default(),
@@ -235,6 +228,28 @@ fn rates(min: u8, max: u8) -> String {
 
 fn span<T: PartialEq + std::fmt::Display + Copy>(first: T, last: T) -> String {
     if first == last { first.to_string() } else { format!("{first}–{last}") }
+}
+
+fn step_khz(from_mhz: f64, to_mhz: f64) -> f64 {
+    ((to_mhz - from_mhz) * 1e3).round()
+}
+
+/// A run cut where its spacing changes.
+fn evenly<T>(run: &[T], mhz: impl Fn(&T) -> f64) -> Vec<&[T]> {
+    let step = |a: &T, b: &T| step_khz(mhz(a), mhz(b));
+    let mut rest = run;
+    let mut out = Vec::new();
+    while let [first, second, ..] = rest {
+        let wanted = step(first, second);
+        let even = 1 + rest.windows(2).take_while(|w| step(&w[0], &w[1]) == wanted).count();
+        let (head, tail) = rest.split_at(even);
+        out.push(head);
+        rest = tail;
+    }
+    if !rest.is_empty() {
+        out.push(rest);
+    }
+    out
 }
 
 /// Neighbours that belong together.

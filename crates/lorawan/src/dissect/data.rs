@@ -7,7 +7,7 @@ use crate::crypto::{Binding, MicKey, PayloadKey};
 use crate::mac::{Command, DownCommand, UpCommand, commands};
 use crate::region::Region;
 use crate::wire::{DataView, NetworkKeys11};
-use crate::{DevAddr, Direction};
+use crate::{DevAddr, Direction, MacVersion};
 
 pub(super) fn data(mut reader: Reader<'_, '_>, known: &Known) {
     let bytes = reader.bytes;
@@ -130,8 +130,8 @@ fn mac_commands(report: &mut Report, within: &str, clear: &[u8], direction: Dire
     let Some(index) = report.fields.iter().position(|f| f.name == within) else { return };
     let start = report.fields[index].at;
     let (fields, error) = match direction {
-        Direction::Up => listed::<UpCommand>(clear, start, |c| (c.cid().names().0, c.to_string())),
-        Direction::Down => listed::<DownCommand>(clear, start, |c| (c.cid().names().1, down_words(c, region))),
+        Direction::Up => listed::<UpCommand>(clear, start, UpCommand::to_string),
+        Direction::Down => listed::<DownCommand>(clear, start, |c| down_words(c, region)),
     };
     report.fields.splice(index + 1..index + 1, fields);
     if let Some((at, why)) = error {
@@ -141,17 +141,19 @@ fn mac_commands(report: &mut Report, within: &str, clear: &[u8], direction: Dire
 
 type Listed = (Vec<Field>, Option<(usize, String)>);
 
-fn listed<C: Command>(clear: &[u8], start: usize, words: impl Fn(&C) -> (&'static str, String)) -> Listed {
+fn listed<C: Command>(clear: &[u8], start: usize, words: impl Fn(&C) -> String) -> Listed {
     let mut fields = Vec::new();
     for placed in commands::<C>(clear) {
         let placed = match placed {
             Ok(placed) => placed,
             Err(error) => return (fields, Some((start + error.at(), error.to_string()))),
         };
-        let (name, value) = words(&placed.command);
+        let cid = placed.command.cid();
+        let (name, value) = (cid.name(C::DIRECTION), words(&placed.command));
+        let note = (!cid.known_in(MacVersion::V1_0_4)).then(|| "LoRaWAN 1.1 only".into());
         let (at, len) = (start + placed.at, placed.len);
         let clear = Some(clear[placed.at..placed.at + len].to_vec());
-        fields.push(Field { at, len, name, value, note: None, clear, depth: 1 });
+        fields.push(Field { at, len, name, value, note, clear, depth: 1 });
     }
     (fields, None)
 }

@@ -264,6 +264,10 @@ fn unless_kept(value: u8) -> Option<u8> {
 impl Command for DownCommand {
     const DIRECTION: Direction = Direction::Down;
 
+    fn cid(&self) -> Cid {
+        DownCommand::cid(self)
+    }
+
     fn read(cid: Cid, body: &[u8]) -> Option<Self> {
         let at = |i: usize| body.get(i).copied();
         let low = |i: usize| at(i).map(|byte| byte & 0x0f);

@@ -232,6 +232,9 @@ pub trait Command: Sized {
 
     /// Reads the bytes behind the identifier, of which there are as many as [`Cid::len`] says.
     fn read(cid: Cid, body: &[u8]) -> Option<Self>;
+
+    /// Its identifier.
+    fn cid(&self) -> Cid;
 }
 
 /// A command and where it stood.

@@ -163,6 +163,10 @@ impl UpCommand {
 impl Command for UpCommand {
     const DIRECTION: Direction = Direction::Up;
 
+    fn cid(&self) -> Cid {
+        UpCommand::cid(self)
+    }
+
     fn read(cid: Cid, body: &[u8]) -> Option<Self> {
         let byte = body.first().copied();
         Some(match cid {

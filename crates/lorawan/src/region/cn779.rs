@@ -17,7 +17,7 @@ pub(super) static PLAN: Plan = Plan {
     // §2.6.2
     uplinks: &[DEFAULTS],
     downlinks: &[],
-    joins: &[JoinBlock::plain(DEFAULTS), JoinBlock::plain(Block::defaults(3, 780_500_000))],
+    joins: &[JoinBlock::plain(DEFAULTS), JoinBlock::plain(Block::new(3, 3, 780_500_000, 200_000, (0, 5)))],
     added_channels_hz: &[780_500_000, 780_700_000, 780_900_000, 781_100_000, 781_300_000],
     // §2.6.3, §2.6.6
     data_rates: &LORA_0_TO_6_FSK_7,

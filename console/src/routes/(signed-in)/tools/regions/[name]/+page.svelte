@@ -21,16 +21,28 @@
     });
   });
 
-  const khz = (a: ChannelInfo, b: ChannelInfo) => Math.round((b.frequency_mhz - a.frequency_mhz) * 1000);
+  type Placed = { frequency_mhz: number };
+  const khz = (a: Placed, b: Placed) => Math.round((b.frequency_mhz - a.frequency_mhz) * 1000);
   /** Equally spaced channels with the same limits as one line. */
   function rows(channels: ChannelInfo[]): ChannelInfo[][] {
     const like = runs(channels, (a, b) => a.added === b.added && a.sub_band === b.sub_band && a.max_data_rate === b.max_data_rate);
-    return like.flatMap((run) => {
-      const [first, second] = run;
-      const step = first && second ? khz(first, second) : 0;
-      return runs(run, (a, b) => khz(a, b) === step);
-    });
+    return like.flatMap(evenly);
   }
+  /** A run cut where its spacing changes. */
+  function evenly<T extends Placed>(run: T[]): T[][] {
+    const out: T[][] = [];
+    for (const one of run) {
+      const last = out.at(-1);
+      const [first, second] = last ?? [];
+      const before = last?.at(-1);
+      if (last && before && (!first || !second || khz(before, one) === khz(first, second))) last.push(one);
+      else out.push([one]);
+    }
+    return out;
+  }
+  const joins = $derived(
+    runs(region?.joins ?? [], (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1).flatMap(evenly),
+  );
   const rates = (c: { min_data_rate: number; max_data_rate: number }) => span(`DR${c.min_data_rate}`, `DR${c.max_data_rate}`);
   const longest = (ms: number | null | undefined) => (ms == null ? "of any length" : `at most ${ms} ms`);
   const hops = (all: number[]) => (all.length > 1 ? `${all[0]} to ${all.at(-1)} MHz, ${all.length} channels in turn` : `${all[0]} MHz`);
@@ -146,8 +158,8 @@
         {/if}
         <p class="mt-2 text-sm">
           Join-requests:
-          {#each runs(region.joins, (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1) as run, i (i)}
-            {i ? "; " : ""}channel {span(run[0]!.index, run.at(-1)!.index)} at {rates(run[0]!)}{/each}.
+          {#each joins as run, i (i)}
+            {i ? "; " : ""}channel {span(run[0]!.index, run.at(-1)!.index)} ({span(run[0]!.frequency_mhz, run.at(-1)!.frequency_mhz)} MHz) at {rates(run[0]!)}{/each}.
         </p>
       </section>
 
