@@ -77,6 +77,9 @@ pub enum Noun {
     /// What was heard and sent.
     Traffic(TrafficArgs),
     /// Take a frame apart: fields, MAC commands, MIC and payload.
+    ///
+    /// Without keys, the service is asked, which tries those of the registered device. With keys, or
+    /// without a sign-in, everything is done here and nothing leaves the machine.
     Frame(Box<FrameArgs>),
     /// What a region allows; without a name, all regions.
     Region {
@@ -294,8 +297,6 @@ pub struct TrafficArgs {
     pub limit: u32,
 }
 
-/// Without keys, the service is asked, which tries those of the registered device. With keys, or
-/// without a sign-in, everything is done here and nothing leaves the machine.
 #[derive(Args)]
 pub struct FrameArgs {
     /// The PHYPayload in hex, in any pasted form, or in base64; `-` reads it from standard input.
