@@ -28,7 +28,7 @@ impl LoraPacket {
     };
     /// A LoRaWAN downlink: the same without CRC.
     pub const DOWNLINK: Self = Self { crc: false, ..Self::UPLINK };
-    /// A class B beacon: a longer preamble, no header, no CRC of the modem's (TS001 §13.1).
+    /// A class B beacon: a longer preamble, no header, no CRC of the modem's (TS001-1.1 §15.1).
     pub const BEACON: Self = Self { preamble_symbols: 10, explicit_header: false, ..Self::DOWNLINK };
 
     /// Time on air of `len` bytes in microseconds, rounded up; exact for 125, 250 and 500 kHz.

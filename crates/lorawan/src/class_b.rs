@@ -1,5 +1,5 @@
 //! Class B's clock: beacons every 128 seconds of GPS time, and ping slots in between at places that
-//! change with each beacon (TS001 §11 to §13).
+//! change with each beacon (TS001-1.1 §13 to §15).
 
 use aes::Aes128;
 use aes::cipher::{Array, BlockCipherEncrypt, KeyInit};
@@ -7,7 +7,7 @@ use thiserror::Error;
 
 use crate::DevAddr;
 
-/// From one beacon to the next, in seconds (TS001 §11.1, BEACON_PERIOD).
+/// From one beacon to the next, in seconds (TS001-1.1 §13.1, BEACON_PERIOD).
 pub const BEACON_PERIOD_S: u32 = 128;
 /// Kept free for the beacon after its start (BEACON_RESERVED).
 pub const BEACON_RESERVED_US: u64 = 2_120_000;
@@ -24,7 +24,7 @@ pub const fn beacon_time_s(gps_s: u32) -> u32 {
 }
 
 /// How often a device listens: `periodicity` 0 to 7 stands for a slot every 2^periodicity seconds,
-/// roughly (TS001 §12.1).
+/// roughly (TS001-1.1 §13.2).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PingSlots {
     /// Slot index of the first (`pingOffset`).
@@ -39,7 +39,7 @@ impl PingSlots {
     ///
     /// The offset is drawn anew in each period so that two devices do not meet for good:
     /// `Rand = aes128_encrypt(0…0, beaconTime | DevAddr | pad16)`,
-    /// `pingOffset = (Rand[0] + 256 · Rand[1]) mod pingPeriod` (TS001 §12.1).
+    /// `pingOffset = (Rand[0] + 256 · Rand[1]) mod pingPeriod` (TS001-1.1 §13.2).
     pub fn of(beacon_time_s: u32, dev_addr: DevAddr, periodicity: u8) -> Option<Self> {
         let period = match periodicity {
             0..=7 => 1u16 << (5 + periodicity),
@@ -71,7 +71,7 @@ impl PingSlots {
     }
 }
 
-/// A beacon's content (TS001 §13.2). How many bytes it takes depends on the spreading factor, so that
+/// A beacon's content (TS001-1.1 §15.2). How many bytes it takes depends on the spreading factor, so that
 /// it fills whole symbols.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Beacon {
@@ -94,7 +94,7 @@ pub struct GatewaySpecific {
 }
 
 impl GatewaySpecific {
-    /// Latitude and longitude in degrees, if that is what `info` holds (TS001 §13.3): 24 bits each,
+    /// Latitude and longitude in degrees, if that is what `info` holds (TS001-1.1 §15.3): 24 bits each,
     /// 2^23 − 1 standing for 90° and 180°.
     pub fn position_deg(&self) -> Option<(f64, f64)> {
         let of = |bytes: &[u8], full: f64| {
@@ -131,7 +131,7 @@ pub enum BeaconError {
     },
 }
 
-/// Reserved bytes in front of `Param` and behind `GwSpecific`, by spreading factor (TS001 §13.2).
+/// Reserved bytes in front of `Param` and behind `GwSpecific`, by spreading factor (TS001-1.1 §15.2).
 const fn reserved(spreading_factor: u8) -> Option<(usize, usize)> {
     match spreading_factor {
         8 => Some((0, 3)),
@@ -200,7 +200,7 @@ impl Beacon {
 }
 
 /// CRC-16 of IEEE 802.15.4-2003 §7.2.1.8 as the beacon uses it: polynomial 0x1021, from zero, most
-/// significant bit first (TS001 §13.2).
+/// significant bit first (TS001-1.1 §15.2).
 fn crc16(bytes: &[u8]) -> u16 {
     bytes.iter().fold(0, |crc: u16, byte| {
         (0..8).fold(

@@ -143,9 +143,9 @@ pub enum DownCommand {
         /// At least every 2^(max_count_n + 4) uplinks.
         max_count_n: u8,
     },
-    /// Answers PingSlotInfoReq (TS001 §14.1).
+    /// Answers PingSlotInfoReq (TS001-1.1 §14.1).
     PingSlotInfoAns,
-    /// Sets the channel of ping slots (TS001 §14.2).
+    /// Sets the channel of ping slots (TS001-1.1 §14.3).
     PingSlotChannelReq {
         /// Frequency; 0 goes back to the region's.
         frequency_hz: u32,
@@ -159,7 +159,7 @@ pub enum DownCommand {
         /// Channel index of the next beacon.
         channel: u8,
     },
-    /// Sets the frequency of the beacon (TS001 §14.3).
+    /// Sets the frequency of the beacon (TS001-1.1 §14.2).
     BeaconFreqReq {
         /// Frequency; 0 goes back to the region's.
         frequency_hz: u32,

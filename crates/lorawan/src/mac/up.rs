@@ -73,12 +73,12 @@ pub enum UpCommand {
         /// The device keeps the time limit as well as the count.
         time_ack: bool,
     },
-    /// The device's ping slots (TS001 §14.1).
+    /// The device's ping slots (TS001-1.1 §14.1).
     PingSlotInfoReq {
         /// A slot every 2^periodicity seconds.
         periodicity: u8,
     },
-    /// Answers a PingSlotChannelReq (TS001 §14.2). Unless both hold, nothing was changed.
+    /// Answers a PingSlotChannelReq (TS001-1.1 §14.3). Unless both hold, nothing was changed.
     PingSlotChannelAns {
         /// The data rate is possible.
         data_rate_ack: bool,
@@ -87,7 +87,7 @@ pub enum UpCommand {
     },
     /// The device asks for the next beacon; deprecated (TS001-1.1 §14.4).
     BeaconTimingReq,
-    /// Answers a BeaconFreqReq (TS001 §14.3).
+    /// Answers a BeaconFreqReq (TS001-1.1 §14.2).
     BeaconFreqAns {
         /// The frequency is possible.
         frequency_ack: bool,
