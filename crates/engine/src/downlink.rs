@@ -46,6 +46,7 @@ pub(crate) struct Cargo {
     pub(crate) outbox_id: Option<OutboxId>,
     pub(crate) data: Option<(u8, Vec<u8>)>,
     pub(crate) acknowledges: bool,
+    pub(crate) mac_commands: Vec<u8>,
     /// Whether the device is to acknowledge it.
     pub(crate) confirmed: bool,
 }
@@ -59,48 +60,74 @@ pub(crate) struct InFlight {
     others: Vec<Candidate>,
 }
 
+/// What an uplink asks of the downlink after it.
+#[derive(Debug, Default)]
+pub(crate) struct Due {
+    /// An acknowledgement.
+    pub(crate) acknowledge: bool,
+    /// Any frame, as a sign that the device is heard (ADRACKReq).
+    pub(crate) sign: bool,
+    /// MAC commands for FOpts.
+    pub(crate) mac_answers: Vec<u8>,
+}
+
+impl Due {
+    /// What is owed, in words; `None` if nothing is.
+    fn owed(&self) -> Option<&'static str> {
+        match self {
+            Due { acknowledge: true, .. } => Some("acknowledgement"),
+            Due { mac_answers, .. } if !mac_answers.is_empty() => Some("answer to its MAC commands"),
+            Due { sign: true, .. } => Some("sign that it is heard"),
+            _ => None,
+        }
+    }
+}
+
 impl Engine {
-    /// Answers an uplink that was accepted: an acknowledgement if one is due, and the next downlink
-    /// from the outbox if one fits.
+    /// Answers an uplink that was accepted: what is due, and the next downlink from the outbox if one
+    /// fits beside it.
     pub(crate) fn answer(
         &mut self,
         now: Timestamp,
         dev_eui: Eui64,
-        acknowledge: bool,
-        wanted: bool,
+        due: Due,
         frame: &Collected,
         effects: &mut Vec<Effect>,
     ) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         let waiting = device.outbox.waiting();
-        if !(acknowledge || wanted || waiting > 0) {
+        if due.owed().is_none() && waiting == 0 {
             return;
         }
         let plan = device.config.region.plan();
         let candidates = schedule::candidates(plan, frame, schedule::After::Data);
-        let largest = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
+        // MAC answers get room first: a payload that does not fit beside them waits.
+        let fopts = due.mac_answers.len();
+        let room = |c: &Candidate| c.max_payload.saturating_sub(fopts);
+        let largest = candidates.iter().map(room).max().unwrap_or(0);
         let Some(session) = device.session.as_mut() else { return };
 
         let item = next_that_fits(&mut device.outbox, largest, effects, dev_eui);
-        if item.is_none() && !acknowledge && !wanted {
+        if item.is_none() && due.owed().is_none() {
             return;
         }
 
         let len = item.as_ref().map_or(0, |i| i.payload.len());
-        let frame_len = HEADER_LEN + item.as_ref().map_or(0, |i| 1 + i.payload.len());
-        let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
+        let frame_len = HEADER_LEN + fopts + item.as_ref().map_or(0, |i| 1 + i.payload.len());
+        let usable: Vec<Candidate> = candidates.into_iter().filter(|c| room(c) >= len).collect();
         let Some((taken, others)) = pick(&self.gateways, now, &usable, frame_len) else {
-            no_answer(&mut device.outbox, item.as_ref(), acknowledge, &no_way(&usable), effects, dev_eui);
+            no_answer(&mut device.outbox, item.as_ref(), &due, &no_way(&usable), effects, dev_eui);
             return;
         };
 
         let counter = session.next_down;
         // A counter that has run out ends the session's downlinks; it must never wrap (TS001 §4.3.1.5).
         let Some(next_down) = counter.checked_add(1) else { return };
-        let flags = DownlinkFlags { adr: false, ack: acknowledge, pending: waiting > usize::from(item.is_some()) };
+        let flags = DownlinkFlags { adr: false, ack: due.acknowledge, pending: waiting > usize::from(item.is_some()) };
         let data = item.as_ref().map(|i| (i.port, i.payload.as_slice()));
         let confirmed = item.as_ref().is_some_and(|i| i.confirmed);
-        let repr = DataRepr::downlink(session.dev_addr, counter, flags, data).confirmed(confirmed);
+        let repr = DataRepr::downlink(session.dev_addr, counter, flags, data);
+        let repr = repr.confirmed(confirmed).with_fopts(&due.mac_answers);
         let keys = &session.keys;
         let Ok(phy_payload) = repr.emit(&MicKey::new(&keys.nwk_s_key), &PayloadKey::new(&keys.app_s_key)) else {
             return;
@@ -124,7 +151,8 @@ impl Engine {
             counter: Some(counter),
             outbox_id: item.as_ref().map(|i| i.id),
             data: item.map(|i| (i.port, i.payload)),
-            acknowledges: acknowledge,
+            acknowledges: due.acknowledge,
+            mac_commands: due.mac_answers,
             confirmed,
         };
         self.transmit(now, cargo, taken, others, effects);
@@ -271,11 +299,11 @@ fn next_that_fits(
     None
 }
 
-/// Nobody can send: the downlink waits on, and an acknowledgement that is due is reported missing.
+/// Nobody can send: the downlink waits on, and what is due beside it is reported missing.
 fn no_answer(
     outbox: &mut Outbox,
     item: Option<&OutboxItem>,
-    acknowledge: bool,
+    due: &Due,
     why: &str,
     effects: &mut Vec<Effect>,
     dev_eui: Eui64,
@@ -286,9 +314,9 @@ fn no_answer(
             outbox.advance(item.id, waits, effects, dev_eui);
         }
     }
-    if acknowledge {
-        let stage = DownlinkStage::Failed(format!("no acknowledgement could be sent: {why}"));
-        let event = DownlinkEvent { acknowledges: true, ..DownlinkEvent::off_air(dev_eui, stage) };
+    if let Some(owed) = due.owed() {
+        let stage = DownlinkStage::Failed(format!("no {owed} could be sent: {why}"));
+        let event = DownlinkEvent { acknowledges: due.acknowledge, ..DownlinkEvent::off_air(dev_eui, stage) };
         effects.push(Effect::Publish(Event::Downlink(Box::new(event))));
     }
 }
@@ -311,6 +339,7 @@ fn published(cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect 
         counter: cargo.counter,
         data: cargo.data.clone(),
         acknowledges: cargo.acknowledges,
+        mac_commands: cargo.mac_commands.clone(),
         sent,
     })))
 }

@@ -258,7 +258,7 @@ pub struct UplinkEvent {
     pub adr: bool,
     /// The payload in the clear.
     pub payload: Vec<u8>,
-    /// MAC commands from the header.
+    /// MAC commands, from the header or the payload of FPort 0, in the clear.
     pub mac_commands: Vec<u8>,
     /// The frame as heard.
     pub phy_payload: Vec<u8>,
@@ -327,6 +327,8 @@ pub struct DownlinkEvent {
     pub data: Option<(u8, Vec<u8>)>,
     /// Whether the frame acknowledges a confirmed uplink.
     pub acknowledges: bool,
+    /// MAC commands in its header.
+    pub mac_commands: Vec<u8>,
     /// Gateway, window, radio and airtime of the transmission, where there was one.
     pub sent: Option<SentBy>,
 }
@@ -334,7 +336,16 @@ pub struct DownlinkEvent {
 impl DownlinkEvent {
     /// A step that is no transmission; what it concerns is for the caller to add.
     pub(crate) fn off_air(dev_eui: Eui64, stage: DownlinkStage) -> Self {
-        Self { dev_eui, stage, outbox_id: None, counter: None, data: None, acknowledges: false, sent: None }
+        Self {
+            dev_eui,
+            stage,
+            outbox_id: None,
+            counter: None,
+            data: None,
+            acknowledges: false,
+            mac_commands: Vec::new(),
+            sent: None,
+        }
     }
 }
 

@@ -80,6 +80,7 @@ impl Engine {
             outbox_id: None,
             data: None,
             acknowledges: false,
+            mac_commands: Vec::new(),
             confirmed: false,
         };
         let unanswered = self.send_by_any(now, cargo, &candidates, effects).err();

@@ -19,6 +19,7 @@ mod effect;
 mod gateway;
 mod join;
 mod ledger;
+mod mac;
 mod outbox;
 mod refusal;
 mod schedule;

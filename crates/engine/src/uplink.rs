@@ -6,9 +6,10 @@ use lorawan::{Eui64, counter};
 
 use crate::Engine;
 use crate::collect::Collected;
-use crate::downlink::airtime_change;
+use crate::downlink::{Due, airtime_change};
 use crate::effect::{Change, Effect, Event, UplinkEvent};
 use crate::ledger::Transmitter;
+use crate::mac;
 use crate::refusal::Refusal;
 use crate::time::Timestamp;
 
@@ -41,7 +42,8 @@ impl Engine {
                 // The device did not hear our acknowledgement, or sends everything several times.
                 self.book_uplink(dev_eui, frame, effects);
                 if view.confirmed() {
-                    self.answer(now, dev_eui, true, false, frame, effects);
+                    let due = Due { acknowledge: true, ..Due::default() };
+                    self.answer(now, dev_eui, due, frame, effects);
                 }
             }
             Some(Verdict::New(dev_eui, counter)) => {
@@ -106,6 +108,10 @@ impl Engine {
 
         let key = if view.fport() == Some(0) { &session.keys.nwk_s_key } else { &session.keys.app_s_key };
         let payload = view.decrypt(&PayloadKey::new(key), counter);
+        // TS001 §4.3.1.6: commands stand in FOpts or, on FPort 0, in the payload, never in both.
+        let mac_commands = if view.fport() == Some(0) { payload.clone() } else { view.fopts().to_vec() };
+        let heard = mac::hear(&mac_commands, frame);
+        warnings.extend(heard.warning);
         let plan = device.config.region.plan();
         let flags = view.uplink_flags();
         let radio = frame.radio();
@@ -126,7 +132,7 @@ impl Engine {
             confirmed: view.confirmed(),
             adr: flags.adr,
             payload,
-            mac_commands: view.fopts().to_vec(),
+            mac_commands,
             phy_payload: frame.phy_payload.clone(),
             radio,
             data_rate,
@@ -143,7 +149,8 @@ impl Engine {
             }
             None => {}
         }
-        self.answer(now, dev_eui, view.confirmed(), flags.adr_ack_req, frame, effects);
+        let due = Due { acknowledge: view.confirmed(), sign: flags.adr_ack_req, mac_answers: heard.answers };
+        self.answer(now, dev_eui, due, frame, effects);
     }
 
     /// Books a frame on its device's account.

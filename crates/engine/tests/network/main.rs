@@ -6,6 +6,7 @@
 mod downlinks;
 mod invariants;
 mod joins;
+mod mac;
 mod regions;
 mod uplinks;
 mod world;
