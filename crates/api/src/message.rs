@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use lorawan::{DevAddr, Eui64};
+use lorawan::mac::{Command, DownCommand, UpCommand, commands};
+use lorawan::{DevAddr, Direction, Eui64};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -118,9 +119,37 @@ pub struct UplinkFrame {
     /// The decrypted payload, in hex.
     #[schema(example = "0a1b2c")]
     pub payload: String,
-    /// MAC commands in the header, in hex.
+    /// MAC commands, from the header or FPort 0, in hex.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub mac_commands: String,
+    /// The same in words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mac: Vec<MacCommand>,
+}
+
+/// A MAC command in words.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MacCommand {
+    /// The standard's name.
+    #[schema(example = "LinkCheckAns")]
+    pub name: String,
+    /// What it says.
+    #[schema(example = "heard 15 dB above the floor, by 2 gateways")]
+    pub words: String,
+}
+
+impl MacCommand {
+    /// The commands in `clear`, as far as they can be read.
+    pub fn all(direction: Direction, clear: &[u8]) -> Vec<Self> {
+        fn listed<C: Command + std::fmt::Display>(clear: &[u8]) -> Vec<MacCommand> {
+            let read = commands::<C>(clear).map_while(Result::ok).map(|placed| placed.command);
+            read.map(|c| MacCommand { name: c.cid().name(C::DIRECTION).into(), words: c.to_string() }).collect()
+        }
+        match direction {
+            Direction::Up => listed::<UpCommand>(clear),
+            Direction::Down => listed::<DownCommand>(clear),
+        }
+    }
 }
 
 /// A reading's value.
@@ -290,6 +319,9 @@ pub struct DownlinkFrame {
     pub port: Option<u8>,
     /// The payload in the clear, in hex.
     pub payload: String,
+    /// MAC commands in the header, in words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mac: Vec<MacCommand>,
 }
 
 /// Where and how a downlink was sent.

@@ -1,8 +1,8 @@
 //! From the engine's events to messages: identities get their names, units their usual scale.
 
 use api::message::{
-    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, HeardBy, Join, Message, Radio, RefusalNote, Refused,
-    SentBy, Uplink, UplinkFrame,
+    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, HeardBy, Join, MacCommand, Message, Radio, RefusalNote,
+    Refused, SentBy, Uplink, UplinkFrame,
 };
 use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
@@ -47,6 +47,7 @@ impl Teller<'_> {
                         confirmed: uplink.confirmed,
                         payload: hex::encode(&uplink.payload),
                         mac_commands: hex::encode(&uplink.mac_commands),
+                        mac: MacCommand::all(Direction::Up, &uplink.mac_commands),
                     },
                     phy_payload: hex::encode(&uplink.phy_payload),
                     readings: std::collections::BTreeMap::new(),
@@ -129,6 +130,7 @@ impl Teller<'_> {
             counter: event.counter,
             port: event.data.as_ref().map(|(port, _)| *port),
             payload: event.data.as_ref().map(|(_, payload)| hex::encode(payload)).unwrap_or_default(),
+            mac: MacCommand::all(Direction::Down, &event.mac_commands),
         });
         let sent = event.sent.as_ref().map(|sent| SentBy {
             gateway: sent.gateway,

@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use lorawan::crypto::{MicKey, PayloadKey, session_keys};
+use lorawan::mac::{DownCommand, UpCommand, commands};
 use lorawan::region::{JOIN_ACCEPT_DELAY1_S, Plan, Region};
 use lorawan::wire::{CfList, DataRepr, DataView, JoinAccept, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation, airtime, counter};
@@ -65,8 +66,13 @@ pub enum Downlink {
         confirmed: bool,
         /// It acknowledges the device's confirmed uplink.
         ack: bool,
+        /// MAC commands in its header.
+        mac_commands: Vec<DownCommand>,
     },
 }
+
+/// FOpts has no more room (TS001 §4.3.1.6).
+const MAX_FOPTS: usize = 15;
 
 /// A stand-in device.
 pub struct Device {
@@ -78,6 +84,8 @@ pub struct Device {
     joining: Option<u16>,
     windows: Vec<Window>,
     owes_ack: bool,
+    /// MAC commands for the next uplink's FOpts.
+    asks: Vec<u8>,
 }
 
 impl Device {
@@ -90,6 +98,16 @@ impl Device {
             joining: None,
             windows: Vec::new(),
             owes_ack: false,
+            asks: Vec::new(),
+        }
+    }
+
+    /// Puts a MAC command into the next uplink, if there is room for it.
+    pub fn ask(&mut self, command: UpCommand) {
+        let mut asks = self.asks.clone();
+        command.emit(&mut asks);
+        if asks.len() <= MAX_FOPTS {
+            self.asks = asks;
         }
     }
 
@@ -123,8 +141,9 @@ impl Device {
     pub fn uplink(&mut self, port: u8, payload: &[u8], confirmed: bool) -> Option<Emission> {
         let session = self.session.as_mut()?;
         let flags = UplinkFlags { ack: std::mem::take(&mut self.owes_ack), ..UplinkFlags::default() };
-        let repr =
-            DataRepr::uplink(session.dev_addr, session.next_up, flags, Some((port, payload))).confirmed(confirmed);
+        let asks = std::mem::take(&mut self.asks);
+        let repr = DataRepr::uplink(session.dev_addr, session.next_up, flags, Some((port, payload)));
+        let repr = repr.confirmed(confirmed).with_fopts(&asks);
         let frame = repr.emit(&session.nwk, &session.app).ok()?;
         session.next_up += 1;
         let channels = session.channels_hz.clone();
@@ -200,6 +219,7 @@ impl Device {
             payload: view.decrypt(key, counter),
             confirmed: view.confirmed(),
             ack: view.downlink_flags().ack,
+            mac_commands: commands(view.fopts()).map_while(Result::ok).map(|placed| placed.command).collect(),
         })
     }
 

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use api::problem::{self, Problem};
 use gateway_link::udp::TxPacket;
+use lorawan::mac::UpCommand;
 use lorawan::region::Region;
 use rand::RngExt as _;
 use tokio::sync::{broadcast, mpsc};
@@ -22,6 +23,8 @@ use crate::sensor::Sensor;
 /// What stand-in devices radiate.
 const DEVICE_EIRP_DBM: f64 = 14.0;
 /// Between two join-requests that were not answered.
+/// Every so many uplinks a device asks how well it is heard.
+const LINK_CHECK_EVERY: u32 = 6;
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
 
 /// What goes on in the world, in words for whoever watches and in values for tests.
@@ -128,9 +131,14 @@ impl World {
 async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcast::Sender<Event>, start: Duration) {
     tokio::time::sleep(start).await;
     let mut last = Instant::now();
+    let mut sent = 0u32;
     loop {
         let joined = me.device().joined();
         let emission = if joined {
+            sent += 1;
+            if sent.is_multiple_of(LINK_CHECK_EVERY) {
+                me.device().ask(UpCommand::LinkCheckReq);
+            }
             let (port, payload) = me.sensor().measure(last.elapsed().as_secs_f64());
             me.device().uplink(port, &payload, me.entry.confirmed)
         } else {

@@ -48,7 +48,7 @@
             join-accept
           {:else}
             {message.frame.counter != null ? `#${message.frame.counter}` : ""}
-            {message.frame.port != null ? `port ${message.frame.port}` : "acknowledgement"}
+            {message.frame.port != null ? `port ${message.frame.port}` : message.acknowledges ? "acknowledgement" : "without payload"}
           {/if}
         </span>
         {#if message.frame?.payload}<Bytes hex={message.frame.payload} />{/if}
@@ -57,6 +57,11 @@
       {/if}
     </div>
 
+    {#if "frame" in message && message.frame?.mac}
+      {#each message.frame.mac as command, i (i)}
+        <p><span class="font-semibold">{command.name}</span>: {command.words}</p>
+      {/each}
+    {/if}
     {#if message.type === "uplink"}
       {#if Object.keys(message.readings).length > 0}
         <div class="flex flex-wrap gap-x-4">

@@ -85,8 +85,10 @@ async fn tell(out: &Out, world: &World) -> Result<()> {
             What::Received(Downlink::Data { counter, port: Some(port), payload, .. }) => {
                 format!("receives downlink #{counter}, port {port}: {}", hex::encode(payload))
             }
-            What::Received(Downlink::Data { counter, ack, .. }) => {
-                format!("receives downlink #{counter}{}", if ack { ", an acknowledgement" } else { "" })
+            What::Received(Downlink::Data { counter, ack, mac_commands, .. }) => {
+                let answers: Vec<String> = mac_commands.iter().map(|command| format!(", {command}")).collect();
+                let ack = if ack { ", an acknowledgement" } else { "" };
+                format!("receives downlink #{counter}{ack}{}", answers.concat())
             }
             What::Did(what) => what,
         };

@@ -2,7 +2,7 @@ use std::time::Duration;
 
 use anyhow::{Context as _, Result};
 use api::Page;
-use api::message::{Body, Downlink, DownlinkStage, HeardBy, Message, Radio};
+use api::message::{Body, Downlink, DownlinkStage, HeardBy, MacCommand, Message, Radio};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 
@@ -95,6 +95,7 @@ fn print(out: &Out, message: &Message) -> Result<()> {
                 readings.join(", ")
             ))?;
             out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
+            mac(out, &frame.mac)?;
             for warning in &uplink.warnings {
                 out.line(format!("    warning: {warning}"))?;
             }
@@ -118,6 +119,7 @@ fn print(out: &Out, message: &Message) -> Result<()> {
         }
         Body::Downlink(downlink) => {
             out.line(format!("{head} {}", downlink_line(downlink)))?;
+            mac(out, downlink.frame.as_ref().map_or(&[], |frame| &frame.mac))?;
             match &downlink.sent {
                 Some(sent) => out.line(format!(
                     "    {} by {} in {}, {} dBm",
@@ -133,6 +135,10 @@ fn print(out: &Out, message: &Message) -> Result<()> {
     }
 }
 
+fn mac(out: &Out, commands: &[MacCommand]) -> Result<()> {
+    commands.iter().try_for_each(|command| out.line(format!("    {}: {}", command.name, command.words)))
+}
+
 fn downlink_line(downlink: &Downlink) -> String {
     let stage = match downlink.stage {
         DownlinkStage::Sent => "sent",
@@ -146,7 +152,8 @@ fn downlink_line(downlink: &Downlink) -> String {
             let counter = frame.counter.map(|n| format!("#{n} ")).unwrap_or_default();
             match frame.port {
                 Some(port) => format!("{counter}port {port} [{}]", show::pairs(&frame.payload)),
-                None => format!("{counter}acknowledgement"),
+                None if downlink.acknowledges => format!("{counter}acknowledgement"),
+                None => format!("{counter}without payload"),
             }
         }
     };

@@ -6,6 +6,7 @@ mod console;
 mod first_light;
 mod gateways;
 mod live;
+mod mac;
 mod records;
 mod restart;
 mod scenes;

@@ -73,7 +73,8 @@ impl fmt::Display for DownCommand {
                 write!(f, "understood; the network speaks 1.{minor}")
             }
             DownCommand::LinkCheckAns { margin_db, gateways } => {
-                write!(f, "heard {margin_db} dB above the floor, by {gateways} gateways")
+                let s = if gateways == 1 { "" } else { "s" };
+                write!(f, "heard {margin_db} dB above the floor, by {gateways} gateway{s}")
             }
             DownCommand::LinkAdrReq(adr) => {
                 match adr.data_rate {
