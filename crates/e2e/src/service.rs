@@ -83,7 +83,9 @@ impl Service {
             udp: started.udp,
             password: started.password.expect("the first start prints a password"),
             token: String::new(),
-            client: reqwest::Client::new(),
+            // A connection for each request: one that the service closes early, as after a body that is too
+            // large, must not be met again by the next.
+            client: reqwest::Client::builder().pool_max_idle_per_host(0).build().expect("a client"),
         };
         let name_and_password = json!({ "name": "owner", "password": service.password });
         let signed_in: api::people::SignedIn = service.done(Method::POST, "/sign-in", Some(name_and_password)).await;
