@@ -1,8 +1,8 @@
 //! What a message costs in airtime at each data rate of a region, and how often it may be sent.
 
-use lorawan::limits::{AirtimeLimit, DAY_US, NOISE_FIGURE_DB, duty_cycle, largest_phy_payload, sensitivity_dbm};
+use lorawan::limits::{AirtimeLimit, DAY_US, duty_cycle, largest_phy_payload, usual_sensitivity_dbm};
 use lorawan::region::{PayloadLimits, Plan, Region, Use};
-use lorawan::{Direction, Modulation, airtime};
+use lorawan::{Direction, airtime};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -147,12 +147,7 @@ pub fn table(region: Region, question: &AirtimeQuestion) -> Result<AirtimeTable,
                 }),
                 // Frames of one device cannot follow each other faster than they last.
                 keeps_limits: interval_us.map(|us| us >= shortest.unwrap_or(airtime_us)),
-                sensitivity_dbm: match rate.modulation {
-                    Modulation::Lora { spreading_factor, bandwidth } => {
-                        Some(sensitivity_dbm(spreading_factor, bandwidth.hz(), NOISE_FIGURE_DB))
-                    }
-                    _ => None,
-                },
+                sensitivity_dbm: usual_sensitivity_dbm(rate.modulation),
             }
         })
         .collect();
@@ -171,8 +166,7 @@ pub fn table(region: Region, question: &AirtimeQuestion) -> Result<AirtimeTable,
 
 /// The tightest duty cycle among the channels that a device may use at a data rate, and its sub-band.
 fn tightest(plan: &Plan, data_rate: u8) -> Option<(u32, &'static str)> {
-    let on = |range: std::ops::RangeInclusive<u8>| range.contains(&data_rate);
-    let carrying = plan.network_uplinks().filter(|c| on(c.min_data_rate..=c.max_data_rate));
+    let carrying = plan.network_uplinks().filter(|c| c.carries(data_rate));
     let all = plan.network_uplinks().filter(|_| plan.dynamic());
     // DR6 and above are on no default channel of a dynamic plan; a network puts them on one of its own.
     let frequencies: Vec<u32> = carrying.map(|c| c.frequency_hz).collect();

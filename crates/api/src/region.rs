@@ -1,6 +1,6 @@
 //! What a region allows, as its table says.
 
-use lorawan::limits::{NOISE_FIGURE_DB, sensitivity_dbm};
+use lorawan::limits::usual_sensitivity_dbm;
 use lorawan::modulation::{LrFhssCodingRate, Modulation};
 use lorawan::region::{
     CfListForm, Channel, DataRate, MaskMeaning, PayloadLimits, Plan, PowerReference, Region, Rx1Channel, Use,
@@ -336,10 +336,6 @@ fn channel(plan: &Plan, c: Channel, added: bool) -> ChannelInfo {
 
 fn data_rate(plan: &Plan, index: u8, rate: &DataRate) -> DataRateInfo {
     let payload = |repeater, dwell_time| plan.max_payload(index, PayloadLimits { repeater, dwell_time });
-    let lora = match rate.modulation {
-        Modulation::Lora { spreading_factor, bandwidth } => Some((spreading_factor, bandwidth)),
-        _ => None,
-    };
     let bit_rate_bps = match rate.modulation {
         Modulation::Lora { spreading_factor, bandwidth } => {
             // SF bits a symbol of 2^SF chips, four of five of them payload; rounded.
@@ -364,8 +360,11 @@ fn data_rate(plan: &Plan, index: u8, rate: &DataRate) -> DataRateInfo {
         max_payload_repeater: payload(true, false),
         max_payload_dwell: payload(false, true),
         max_payload_dwell_repeater: payload(true, true),
-        required_snr_db: lora.map(|(sf, _)| sf.required_snr_db()),
-        sensitivity_dbm: lora.map(|(sf, bandwidth)| sensitivity_dbm(sf, bandwidth.hz(), NOISE_FIGURE_DB)),
+        required_snr_db: match rate.modulation {
+            Modulation::Lora { spreading_factor, .. } => Some(spreading_factor.required_snr_db()),
+            Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
+        },
+        sensitivity_dbm: usual_sensitivity_dbm(rate.modulation),
     }
 }
 

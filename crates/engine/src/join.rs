@@ -49,7 +49,7 @@ impl Engine {
             rx1_data_rate_offset: 0,
             rx2_data_rate: plan.rx2_data_rate,
             rx_delay_s: RECEIVE_DELAY1_S,
-            cf_list: Some(plan.cf_list(plan.uplinks().map(|c| c.index).collect())),
+            cf_list: Some(plan.cf_list(plan.known_channels())),
         };
         let session = Session {
             dev_addr,

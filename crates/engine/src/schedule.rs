@@ -89,16 +89,13 @@ pub(crate) fn candidates(plan: &'static Plan, frame: &Collected, after: After) -
     let dwell_time = plan.dwell.downlink_ms.is_some();
     let limits = PayloadLimits { repeater: false, dwell_time };
     let rate = plan.uplink_data_rate_of(uplink.modulation);
+    let after_data = || rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
     let (rx1_delay_s, rx1_hz, rx2_hz) = match after {
-        After::Join => {
-            let joined_on = plan.join_channels().find(|c| c.frequency_hz == uplink.frequency_hz);
-            let rx1 = rate.and_then(|rate| plan.join_rx1_frequency_hz(uplink.frequency_hz, rate));
-            (JOIN_ACCEPT_DELAY1_S, rx1, joined_on.map_or(plan.rx2_frequency_hz, |c| c.rx2_frequency_hz))
-        }
-        After::Data => {
-            let rx1 = rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
-            (RECEIVE_DELAY1_S, rx1, plan.rx2_frequency_hz)
-        }
+        After::Join => match plan.join_channel(uplink.frequency_hz) {
+            Some(channel) => (JOIN_ACCEPT_DELAY1_S, Some(channel.rx1_frequency_hz), channel.rx2_frequency_hz),
+            None => (JOIN_ACCEPT_DELAY1_S, after_data(), plan.rx2_frequency_hz),
+        },
+        After::Data => (RECEIVE_DELAY1_S, after_data(), plan.rx2_frequency_hz),
     };
     let rx1 = rx1_hz.zip(rate.and_then(|rate| plan.rx1_data_rate(rate, 0, dwell_time)));
     let windows = [

@@ -79,6 +79,16 @@ pub fn sensitivity_dbm(spreading_factor: SpreadingFactor, bandwidth_hz: u32, noi
     -174.0 + 10.0 * f64::from(bandwidth_hz.max(1)).log10() + noise_figure_db + spreading_factor.required_snr_db()
 }
 
+/// The same for a receiver with the usual noise figure; LoRa only.
+pub fn usual_sensitivity_dbm(modulation: Modulation) -> Option<f64> {
+    match modulation {
+        Modulation::Lora { spreading_factor, bandwidth } => {
+            Some(sensitivity_dbm(spreading_factor, bandwidth.hz(), NOISE_FIGURE_DB))
+        }
+        Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

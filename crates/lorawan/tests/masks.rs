@@ -7,10 +7,6 @@ use std::collections::HashSet;
 use lorawan::region::{ChannelMask, ChannelSet, MaskError, Plan, Region};
 use proptest::prelude::*;
 
-fn all(plan: &Plan) -> ChannelSet {
-    plan.uplinks().map(|c| c.index).collect()
-}
-
 fn set(indices: impl IntoIterator<Item = u8>) -> ChannelSet {
     indices.into_iter().collect()
 }
@@ -23,7 +19,7 @@ fn mask(cntl: u8, mask: u16) -> ChannelMask {
 fn every_ch_mask_cntl_of_the_fixed_plans() {
     for region in [Region::Us915, Region::Au915] {
         let plan = region.plan();
-        let defined = all(plan);
+        let defined = plan.known_channels();
         let after = |step| plan.apply_masks(defined, defined, &[step]).map(|s| s.to_string());
         assert_eq!(after(mask(0, 0x00ff)).unwrap(), "0-7, 16-71");
         assert_eq!(after(mask(1, 0)).unwrap(), "0-15, 32-71");
@@ -48,26 +44,29 @@ fn every_ch_mask_cntl_of_the_other_plans() {
         assert_eq!(eu.apply_masks(eight, eight, &[mask(cntl, 1)]), Err(MaskError::Reserved(cntl)));
     }
     let cn20 = Region::Cn470A20.plan();
-    assert_eq!(cn20.apply_masks(all(cn20), all(cn20), &[mask(7, 0), mask(3, 1)]), Ok(set([48])));
-    assert_eq!(cn20.apply_masks(all(cn20), set([1]), &[mask(6, 0)]), Ok(all(cn20)));
-    assert_eq!(cn20.apply_masks(all(cn20), set([1]), &[mask(4, 1)]), Err(MaskError::Reserved(4)));
+    assert_eq!(
+        cn20.apply_masks(cn20.known_channels(), cn20.known_channels(), &[mask(7, 0), mask(3, 1)]),
+        Ok(set([48]))
+    );
+    assert_eq!(cn20.apply_masks(cn20.known_channels(), set([1]), &[mask(6, 0)]), Ok(cn20.known_channels()));
+    assert_eq!(cn20.apply_masks(cn20.known_channels(), set([1]), &[mask(4, 1)]), Err(MaskError::Reserved(4)));
     let cn26 = Region::Cn470B26.plan();
-    assert_eq!(cn26.apply_masks(all(cn26), set([1]), &[mask(3, 0)]), Ok(all(cn26)));
-    assert_eq!(cn26.apply_masks(all(cn26), set([1]), &[mask(4, 0), mask(2, 3)]), Ok(set([32, 33])));
+    assert_eq!(cn26.apply_masks(cn26.known_channels(), set([1]), &[mask(3, 0)]), Ok(cn26.known_channels()));
+    assert_eq!(cn26.apply_masks(cn26.known_channels(), set([1]), &[mask(4, 0), mask(2, 3)]), Ok(set([32, 33])));
 }
 
 #[test]
 fn usual_changes_take_the_commands_they_should() {
     let us = Region::Us915.plan();
-    let planned = |from, to| us.link_adr_masks(all(us), from, to).unwrap();
+    let planned = |from, to| us.link_adr_masks(us.known_channels(), from, to).unwrap();
     // All channels to one sub-band: one command that names the block.
-    assert_eq!(planned(all(us), us.eight_channels(1).unwrap()), [mask(5, 0x02)]);
+    assert_eq!(planned(us.known_channels(), us.eight_channels(1).unwrap()), [mask(5, 0x02)]);
     // Eight narrow channels without their wide one: all off with no wide one, then a group.
-    let narrow = planned(all(us), set(8..16));
+    let narrow = planned(us.known_channels(), set(8..16));
     assert_eq!(narrow.len(), 2, "{narrow:?}");
-    assert_eq!(planned(set([3]), all(us)).len(), 1);
+    assert_eq!(planned(set([3]), us.known_channels()).len(), 1);
     assert_eq!(planned(set(0..8), set(0..9)), [mask(0, 0x01ff)]);
-    assert_eq!(planned(all(us), all(us)), []);
+    assert_eq!(planned(us.known_channels(), us.known_channels()), []);
     let eu = Region::Eu868.plan();
     assert_eq!(eu.link_adr_masks(set(0..8), set(0..3), set(0..8)), Ok(vec![mask(0, 0x00ff)]));
     assert_eq!(eu.link_adr_masks(set(0..8), set(0..3), set([9])), Err(MaskError::Undefined(9)));
@@ -77,10 +76,10 @@ fn usual_changes_take_the_commands_they_should() {
 #[test]
 fn a_device_that_takes_each_command_by_itself_is_never_left_without_a_channel() {
     let us = Region::Us915.plan();
-    let block = us.link_adr_masks(all(us), all(us), set([8, 9, 65])).unwrap();
-    let mut current = all(us);
+    let block = us.link_adr_masks(us.known_channels(), us.known_channels(), set([8, 9, 65])).unwrap();
+    let mut current = us.known_channels();
     for step in block {
-        current = us.apply_masks(all(us), current, &[step]).unwrap();
+        current = us.apply_masks(us.known_channels(), current, &[step]).unwrap();
     }
     assert_eq!(current, set([8, 9, 65]));
 }
@@ -103,7 +102,7 @@ fn one_further(
                 _ => (0..=255).collect(),
             };
             for m in masks {
-                match plan.apply_masks(all(plan), *from, &[mask(cntl, m)]) {
+                match plan.apply_masks(plan.known_channels(), *from, &[mask(cntl, m)]) {
                     Ok(after) => next.insert(after),
                     // Within a block no channel need be on.
                     Err(MaskError::NoneLeft) => next.insert(ChannelSet::EMPTY),
@@ -119,7 +118,7 @@ fn one_further(
 #[test]
 fn no_shorter_block_exists() {
     let us = Region::Us915.plan();
-    let defined = all(us);
+    let defined = us.known_channels();
     let block = |b| us.eight_channels(b).unwrap();
     let some = [
         defined,
@@ -149,7 +148,7 @@ proptest! {
     #[test]
     fn every_plan_reaches_what_is_wanted(region in prop::sample::select(Region::ALL.to_vec()), from: u128, wanted: u128) {
         let plan = region.plan();
-        let defined = if plan.dynamic() { set(0..8) } else { all(plan) };
+        let defined = if plan.dynamic() { set(0..8) } else { plan.known_channels() };
         let of = |bits: u128| set((0..128).filter(|i| bits & (1 << i) != 0)).intersection(defined);
         let (from, wanted) = (of(from), of(wanted));
         prop_assume!(!wanted.is_empty());
@@ -167,7 +166,7 @@ proptest! {
     fn any_mask_is_answered(region in prop::sample::select(Region::ALL.to_vec()), cntl: u8, m: u16, current: u128) {
         let plan = region.plan();
         let current = set((0..128).filter(|i| current & (1 << i) != 0));
-        let _ = plan.apply_masks(all(plan), current, &[mask(cntl, m)]);
+        let _ = plan.apply_masks(plan.known_channels(), current, &[mask(cntl, m)]);
         let _ = plan.mask_words(mask(cntl, m));
     }
 }

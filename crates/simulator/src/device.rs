@@ -164,10 +164,9 @@ impl Device {
         // Until it is told otherwise, a device holds to the dwell time.
         let dwell_time = self.plan.dwell.downlink_ms.is_some();
         let rx1 = modulation(uplink_rate.and_then(|rate| self.plan.rx1_data_rate(rate, offset, dwell_time)));
-        let rx1_hz = uplink_rate.and_then(|rate| {
-            let hz = emission.frequency_hz;
-            if joining { self.plan.join_rx1_frequency_hz(hz, rate) } else { self.plan.rx1_frequency_hz(hz, rate) }
-        });
+        let hz = emission.frequency_hz;
+        let joined_on = if joining { self.plan.join_channel(hz).map(|c| c.rx1_frequency_hz) } else { None };
+        let rx1_hz = joined_on.or_else(|| self.plan.rx1_frequency_hz(hz, uplink_rate?));
         let rx2 = modulation(Some(rx2));
         let window = |opens, frequency_hz, modulation: Option<Modulation>| {
             modulation.map(|modulation| Window { opens, frequency_hz, modulation })

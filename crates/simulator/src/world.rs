@@ -22,9 +22,9 @@ use crate::sensor::Sensor;
 
 /// What stand-in devices radiate.
 const DEVICE_EIRP_DBM: f64 = 14.0;
-/// Between two join-requests that were not answered.
 /// Every so many uplinks a device asks how well it is heard.
 const LINK_CHECK_EVERY: u32 = 6;
+/// Between two join-requests that were not answered.
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
 
 /// What goes on in the world, in words for whoever watches and in values for tests.

@@ -9,7 +9,7 @@ use crate::{AesKey, Eui64, NetId};
 /// Hides a join-accept: AES *decryption*, so that a device needs only the encrypting half
 /// (TS001 §6.2.5). `body` is everything after the MHDR, 16 or 32 bytes.
 pub fn seal_join_accept(key: &AesKey, body: &mut [u8]) {
-    let cipher = Aes128::new(&Array::from(key.0));
+    let cipher = cipher(key);
     for chunk in body.as_chunks_mut::<16>().0 {
         let mut block = Array::from(*chunk);
         cipher.decrypt_block(&mut block);
@@ -19,7 +19,7 @@ pub fn seal_join_accept(key: &AesKey, body: &mut [u8]) {
 
 /// The device's side of [`seal_join_accept`].
 pub fn open_join_accept(key: &AesKey, body: &mut [u8]) {
-    let cipher = Aes128::new(&Array::from(key.0));
+    let cipher = cipher(key);
     for chunk in body.as_chunks_mut::<16>().0 {
         let mut block = Array::from(*chunk);
         cipher.encrypt_block(&mut block);
@@ -70,15 +70,19 @@ pub struct JoinServerKeys {
     pub js_enc_key: AesKey,
 }
 
-/// One block under `key`: the tag, then `parts`, then zeros (`pad16`).
-fn derive(key: &AesKey, tag: u8, parts: &[&[u8]]) -> AesKey {
+fn cipher(key: &AesKey) -> Aes128 {
+    Aes128::new(&Array::from(key.0))
+}
+
+/// One block under `root`: the tag, then `parts`, then zeros (`pad16`).
+fn derive(root: &Aes128, tag: u8, parts: &[&[u8]]) -> AesKey {
     let mut block = [0; 16];
     block[0] = tag;
     for (byte, value) in block[1..].iter_mut().zip(parts.iter().copied().flatten()) {
         *byte = *value;
     }
     let mut block = Array::from(block);
-    Aes128::new(&Array::from(key.0)).encrypt_block(&mut block);
+    root.encrypt_block(&mut block);
     AesKey(block.into())
 }
 
@@ -87,7 +91,8 @@ fn derive(key: &AesKey, tag: u8, parts: &[&[u8]]) -> AesKey {
 pub fn session_keys(app_key: &AesKey, join_nonce: u32, net_id: NetId, dev_nonce: u16) -> SessionKeys {
     let (join_nonce, net_id) = (join_nonce.to_le_bytes(), net_id.value().to_le_bytes());
     let parts: [&[u8]; 3] = [&join_nonce[..3], &net_id[..3], &dev_nonce.to_le_bytes()];
-    SessionKeys { nwk_s_key: derive(app_key, 0x01, &parts), app_s_key: derive(app_key, 0x02, &parts) }
+    let root = cipher(app_key);
+    SessionKeys { nwk_s_key: derive(&root, 0x01, &parts), app_s_key: derive(&root, 0x02, &parts) }
 }
 
 /// The session keys a join of 1.1 leads to (TS001-1.1 §6.2.3, OptNeg set). After a rejoin-request
@@ -101,18 +106,20 @@ pub fn session_keys_1_1(
 ) -> SessionKeys11 {
     let join_nonce = join_nonce.to_le_bytes();
     let parts: [&[u8]; 3] = [&join_nonce[..3], &join_eui.to_wire(), &dev_nonce.to_le_bytes()];
+    let root = cipher(nwk_key);
     SessionKeys11 {
-        f_nwk_s_int_key: derive(nwk_key, 0x01, &parts),
-        app_s_key: derive(app_key, 0x02, &parts),
-        s_nwk_s_int_key: derive(nwk_key, 0x03, &parts),
-        nwk_s_enc_key: derive(nwk_key, 0x04, &parts),
+        f_nwk_s_int_key: derive(&root, 0x01, &parts),
+        app_s_key: derive(&cipher(app_key), 0x02, &parts),
+        s_nwk_s_int_key: derive(&root, 0x03, &parts),
+        nwk_s_enc_key: derive(&root, 0x04, &parts),
     }
 }
 
 /// The lifetime keys of a 1.1 device (TS001-1.1 §6.1.1.4).
 pub fn join_server_keys(nwk_key: &AesKey, dev_eui: Eui64) -> JoinServerKeys {
     let parts: [&[u8]; 1] = [&dev_eui.to_wire()];
-    JoinServerKeys { js_enc_key: derive(nwk_key, 0x05, &parts), js_int_key: derive(nwk_key, 0x06, &parts) }
+    let root = cipher(nwk_key);
+    JoinServerKeys { js_enc_key: derive(&root, 0x05, &parts), js_int_key: derive(&root, 0x06, &parts) }
 }
 
 #[cfg(test)]

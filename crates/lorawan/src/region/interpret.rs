@@ -2,6 +2,7 @@
 
 use super::plan::{Block, CfListForm, Plan, Rx1Channel, SubBand, Use};
 use super::{ChannelSet, DataRate};
+use crate::class_b::BEACON_PERIOD_S;
 use crate::wire::CfList;
 use crate::{DevAddr, Modulation};
 
@@ -16,6 +17,13 @@ pub struct Channel {
     pub min_data_rate: u8,
     /// Highest data rate index.
     pub max_data_rate: u8,
+}
+
+impl Channel {
+    /// Whether a data rate is among the channel's.
+    pub fn carries(&self, data_rate: u8) -> bool {
+        (self.min_data_rate..=self.max_data_rate).contains(&data_rate)
+    }
 }
 
 /// A channel for join-requests, with what follows from its use.
@@ -128,6 +136,11 @@ impl Plan {
         self.uplinks.iter().flat_map(|block| block.channels())
     }
 
+    /// Their indices.
+    pub fn known_channels(&self) -> ChannelSet {
+        self.uplinks().map(|c| c.index).collect()
+    }
+
     /// The same with the channels this network adds.
     pub fn network_uplinks(&self) -> impl Iterator<Item = Channel> {
         let next = self.uplinks().count() as u8;
@@ -147,8 +160,7 @@ impl Plan {
 
     /// The uplink channel on a frequency that can carry a data rate.
     pub fn uplink_channel(&self, frequency_hz: u32, data_rate: u8) -> Option<Channel> {
-        self.network_uplinks()
-            .find(|c| c.frequency_hz == frequency_hz && (c.min_data_rate..=c.max_data_rate).contains(&data_rate))
+        self.network_uplinks().find(|c| c.frequency_hz == frequency_hz && c.carries(data_rate))
     }
 
     /// Channels for join-requests.
@@ -187,10 +199,9 @@ impl Plan {
         }
     }
 
-    /// The frequency of RX1 after a join-request on `uplink_hz`.
-    pub fn join_rx1_frequency_hz(&self, uplink_hz: u32, data_rate: u8) -> Option<u32> {
-        let joined_on = self.join_channels().find(|c| c.frequency_hz == uplink_hz).map(|c| c.rx1_frequency_hz);
-        joined_on.or_else(|| self.rx1_frequency_hz(uplink_hz, data_rate))
+    /// The channel for join-requests on a frequency.
+    pub fn join_channel(&self, frequency_hz: u32) -> Option<JoinChannel> {
+        self.join_channels().find(|c| c.frequency_hz == frequency_hz)
     }
 
     /// The data rate of RX1 after an uplink at `uplink` with this RX1DROffset.
@@ -236,7 +247,7 @@ impl Plan {
         dev_addr: DevAddr,
         join: Option<JoinChannel>,
     ) -> ClassBFrequencies {
-        let period = beacon_time_s / 128;
+        let period = beacon_time_s / BEACON_PERIOD_S;
         let moved = |block: Block| match join.and_then(|j| j.class_b_first_hz) {
             Some(first_hz) => Block { first_hz, ..block },
             None => block,

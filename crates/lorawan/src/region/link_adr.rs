@@ -121,11 +121,8 @@ impl Plan {
     /// rates above them.
     fn carries(&self, defined: ChannelSet, on: ChannelSet, data_rate: u8) -> bool {
         let is_uplink = self.data_rate(data_rate).is_some_and(|rate| rate.direction != super::Use::Down);
-        let by_plan = self
-            .network_uplinks()
-            .any(|c| on.contains(c.index) && (c.min_data_rate..=c.max_data_rate).contains(&data_rate));
-        let known: ChannelSet = self.uplinks().map(|c| c.index).collect();
-        let own = self.dynamic() && !on.intersection(defined).difference(known).is_empty();
+        let by_plan = self.network_uplinks().any(|c| on.contains(c.index) && c.carries(data_rate));
+        let own = self.dynamic() && !on.intersection(defined).difference(self.known_channels()).is_empty();
         is_uplink && (by_plan || own)
     }
 }
@@ -134,10 +131,6 @@ impl Plan {
 mod tests {
     use super::*;
     use crate::region::Region;
-
-    fn all(plan: &Plan) -> ChannelSet {
-        plan.uplinks().map(|c| c.index).collect()
-    }
 
     #[test]
     fn a_device_ends_where_the_block_says() {
@@ -163,8 +156,8 @@ mod tests {
     #[test]
     fn what_a_device_would_refuse_is_not_sent() {
         let plan = Region::Us915.plan();
-        let current = AdrSettings { data_rate: 0, tx_power: 0, nb_trans: 1, channels: all(plan) };
-        let refused = |wanted: AdrSettings| plan.link_adr_block(all(plan), &current, &wanted).unwrap_err();
+        let current = AdrSettings { data_rate: 0, tx_power: 0, nb_trans: 1, channels: plan.known_channels() };
+        let refused = |wanted: AdrSettings| plan.link_adr_block(plan.known_channels(), &current, &wanted).unwrap_err();
         let narrow = (0..8).collect();
         assert_eq!(refused(AdrSettings { data_rate: 4, channels: narrow, ..current }), AdrError::DataRate(4));
         assert_eq!(refused(AdrSettings { data_rate: 8, ..current }), AdrError::DataRate(8), "a downlink's");
@@ -179,14 +172,14 @@ mod tests {
     #[test]
     fn a_refusal_names_each_part_and_changes_nothing() {
         let plan = Region::Eu868.plan();
-        let current = AdrSettings { data_rate: 5, tx_power: 1, nb_trans: 1, channels: all(plan) };
+        let current = AdrSettings { data_rate: 5, tx_power: 1, nb_trans: 1, channels: plan.known_channels() };
         let wrong =
             LinkAdr { data_rate: Some(14), tx_power: Some(9), channels: ChannelMask { cntl: 3, mask: 1 }, nb_trans: 2 };
-        let (answer, after) = plan.obey_link_adr(all(plan), &current, &[wrong]);
+        let (answer, after) = plan.obey_link_adr(plan.known_channels(), &current, &[wrong]);
         let refused = UpCommand::LinkAdrAns { power_ack: false, data_rate_ack: false, channel_mask_ack: false };
         assert_eq!((answer, after), (refused, current));
         let kept = LinkAdr { data_rate: None, tx_power: None, channels: ChannelMask { cntl: 0, mask: 3 }, nb_trans: 0 };
-        let (_, after) = plan.obey_link_adr(all(plan), &current, &[kept]);
+        let (_, after) = plan.obey_link_adr(plan.known_channels(), &current, &[kept]);
         assert_eq!(after, AdrSettings { channels: (0..2).collect(), ..current });
     }
 

@@ -115,12 +115,12 @@ impl Plan {
             (CfList::Frequencies(all), CfListForm::Frequencies) => {
                 let next = self.uplinks().count() as u8;
                 let added = all.iter().zip(next..).filter(|(hz, _)| **hz > 0).map(|(_, index)| index);
-                Some(self.uplinks().map(|c| c.index).chain(added).collect())
+                Some(self.known_channels().union(added.collect()))
             }
             (CfList::Masks(masks), CfListForm::Masks(groups)) => {
                 let on = masks[..usize::from(groups).min(masks.len())].iter().zip(0u8..);
                 let set = on.fold(ChannelSet::EMPTY, |set, (mask, i)| set.with_sixteen(16 * i, *mask));
-                Some(set.intersection(self.uplinks().map(|c| c.index).collect()))
+                Some(set.intersection(self.known_channels()))
             }
             _ => None,
         }
