@@ -3,7 +3,7 @@
 use lorawan::crypto::{MicKey, session_keys};
 use lorawan::region::RECEIVE_DELAY1_S;
 use lorawan::wire::{JoinAccept, JoinRequestView};
-use lorawan::{AesKey, DevAddr, Eui64};
+use lorawan::{DevAddr, Eui64};
 
 use crate::Engine;
 use crate::collect::Collected;
@@ -120,9 +120,7 @@ impl Engine {
         }
         let app_key = device.config.app_key;
         if !request.verify(&MicKey::new(&app_key)) {
-            let mut reversed = app_key.0;
-            reversed.reverse();
-            return Err(Refusal::JoinMic { key_reversed: request.verify(&MicKey::new(&AesKey(reversed))) });
+            return Err(Refusal::JoinMic { key_reversed: request.verify(&MicKey::new(&app_key.reversed())) });
         }
         if device.used(request.dev_nonce()) {
             return Err(Refusal::DevNonceUsed { dev_nonce: request.dev_nonce() });

@@ -107,6 +107,12 @@ impl DevAddr {
 pub struct AesKey(pub [u8; 16]);
 
 impl AesKey {
+    /// The same bytes back to front: what one gets when a key's order is mistaken.
+    pub fn reversed(mut self) -> Self {
+        self.0.reverse();
+        self
+    }
+
     /// The 32 hex digits, for the few places that may show a key.
     pub fn to_hex(&self) -> String {
         hex::encode(self.0)

@@ -1,9 +1,10 @@
 //! Commands from the network.
 
-use super::fields::{DeviceClass, frequency_bytes, frequency_hz};
+use super::fields::DeviceClass;
 use super::{Cid, Command};
 use crate::Direction;
 use crate::region::{ChannelMask, MAX_EIRP_DBM};
+use crate::wire::{frequency_bytes, frequency_hz};
 
 /// The fields of LinkADRReq (TS001 §5.2).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -288,11 +289,11 @@ impl Command for DownCommand {
             Cid::RxParamSetup => DownCommand::RxParamSetupReq(RxParamSetup {
                 rx1_data_rate_offset: high(0)? & 0x07,
                 rx2_data_rate: low(0)?,
-                rx2_frequency_hz: frequency_hz(body.get(1..)?),
+                rx2_frequency_hz: frequency_hz(body, 1),
             }),
             Cid::NewChannel => DownCommand::NewChannelReq(NewChannel {
                 index: at(0)?,
-                frequency_hz: frequency_hz(body.get(1..)?),
+                frequency_hz: frequency_hz(body, 1),
                 min_data_rate: low(4)?,
                 max_data_rate: high(4)?,
             }),
@@ -302,7 +303,7 @@ impl Command for DownCommand {
                 uplink_dwell_time: at(0)? & 0x10 != 0,
                 max_eirp: low(0)?,
             }),
-            Cid::DlChannel => DownCommand::DlChannelReq { index: at(0)?, frequency_hz: frequency_hz(body.get(1..)?) },
+            Cid::DlChannel => DownCommand::DlChannelReq { index: at(0)?, frequency_hz: frequency_hz(body, 1) },
             Cid::AdrParamSetup => DownCommand::AdrParamSetupReq { limit_exp: high(0)?, delay_exp: low(0)? },
             Cid::DeviceTime => DownCommand::DeviceTimeAns {
                 gps_s: u32::from_le_bytes([at(0)?, at(1)?, at(2)?, at(3)?]),
@@ -316,12 +317,12 @@ impl Command for DownCommand {
             }),
             Cid::RejoinParamSetup => DownCommand::RejoinParamSetupReq { max_time_n: high(0)?, max_count_n: low(0)? },
             Cid::PingSlotChannel => {
-                DownCommand::PingSlotChannelReq { frequency_hz: frequency_hz(body), data_rate: low(3)? }
+                DownCommand::PingSlotChannelReq { frequency_hz: frequency_hz(body, 0), data_rate: low(3)? }
             }
             Cid::BeaconTiming => {
                 DownCommand::BeaconTimingAns { delay: u16::from_le_bytes([at(0)?, at(1)?]), channel: at(2)? }
             }
-            Cid::BeaconFreq => DownCommand::BeaconFreqReq { frequency_hz: frequency_hz(body) },
+            Cid::BeaconFreq => DownCommand::BeaconFreqReq { frequency_hz: frequency_hz(body, 0) },
             Cid::DeviceMode => DownCommand::DeviceModeConf { class: DeviceClass::from_byte(at(0)?) },
         })
     }

@@ -2,20 +2,6 @@
 
 use std::fmt;
 
-/// A frequency as commands carry it: 24 bits, least significant byte first, in steps of 100 Hz.
-pub(super) fn frequency_hz(bytes: &[u8]) -> u32 {
-    match bytes {
-        [a, b, c, ..] => u32::from_le_bytes([*a, *b, *c, 0]) * 100,
-        _ => 0,
-    }
-}
-
-/// The other way; what lies above 24 bits or between the steps is cut off.
-pub(super) fn frequency_bytes(hz: u32) -> [u8; 3] {
-    let [a, b, c, _] = (hz / 100).to_le_bytes();
-    [a, b, c]
-}
-
 /// Flags of a status byte, lowest bit first.
 pub(super) fn flags<const N: usize>(byte: u8) -> [bool; N] {
     std::array::from_fn(|bit| byte & (1 << bit) != 0)

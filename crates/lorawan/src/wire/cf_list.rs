@@ -1,7 +1,7 @@
 //! The CFList of a join-accept: sixteen bytes, the last of which says what the others are
 //! (TS001 §6.2.5, RP002 "Join-Accept CFList" of each region).
 
-use super::array;
+use super::{array, frequency_bytes, frequency_hz};
 
 /// Channels that a join-accept brings along.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,10 +36,7 @@ impl CfList {
     /// Reads the sixteen bytes.
     pub fn parse(bytes: &[u8; LEN]) -> Self {
         match bytes[LEN - 1] {
-            0 => CfList::Frequencies(std::array::from_fn(|i| {
-                let [a, b, c] = array::<3>(bytes, 3 * i);
-                u32::from_le_bytes([a, b, c, 0]) * 100
-            })),
+            0 => CfList::Frequencies(std::array::from_fn(|i| frequency_hz(bytes, 3 * i))),
             1 => CfList::Masks(std::array::from_fn(|i| u16::from_le_bytes(array(bytes, 2 * i)))),
             kind => CfList::Other { kind, bytes: array(bytes, 0) },
         }
@@ -52,7 +49,7 @@ impl CfList {
         match self {
             CfList::Frequencies(all) => {
                 for (field, hz) in out.chunks_exact_mut(3).zip(all) {
-                    field.copy_from_slice(&(hz / 100).to_le_bytes()[..3]);
+                    field.copy_from_slice(&frequency_bytes(*hz));
                 }
             }
             CfList::Masks(all) => {

@@ -4,7 +4,7 @@
 
 use super::{DataRepr, DataView, FrameError};
 use crate::crypto::{Binding, CounterOf, Mic, MicKey, PayloadKey};
-use crate::{AesKey, Direction};
+use crate::{AesKey, DevAddr, Direction};
 
 /// The network's three session keys, made ready.
 #[derive(Clone)]
@@ -27,9 +27,11 @@ impl NetworkKeys11 {
         }
     }
 
-    /// The MIC of a frame without its MIC. A downlink binds no data rate and no channel, and is
-    /// signed by the serving network alone.
-    fn mic(&self, direction: Direction, dev_addr: crate::DevAddr, counter: u32, binding: Binding, bytes: &[u8]) -> Mic {
+    /// The MIC of a frame without its MIC. Only one that acknowledges is bound to a counter. A
+    /// downlink binds no data rate and no channel, and is signed by the serving network alone.
+    fn mic(&self, sent: Sent, counter: u32, binding: Binding, bytes: &[u8]) -> Mic {
+        let Sent { direction, acknowledges, dev_addr } = sent;
+        let binding = Binding { conf_f_cnt: if acknowledges { binding.conf_f_cnt } else { 0 }, ..binding };
         match direction {
             Direction::Up => {
                 let s = self.s_nwk_s_int.data_mic_bound(direction, dev_addr, counter, binding, bytes);
@@ -42,6 +44,14 @@ impl NetworkKeys11 {
             }
         }
     }
+}
+
+/// What a frame's header says that its MIC depends on.
+#[derive(Clone, Copy)]
+struct Sent {
+    direction: Direction,
+    acknowledges: bool,
+    dev_addr: DevAddr,
 }
 
 /// The two halves of an uplink's MIC in 1.1, each checked by the network that holds its key.
@@ -57,21 +67,18 @@ impl DataView<'_> {
     /// Whether the MIC was made with these keys of a 1.1 session. For an uplink `binding` holds the
     /// data rate and channel it was received on; `conf_f_cnt` counts only if the ACK bit is set.
     pub fn verify_1_1(&self, keys: &NetworkKeys11, counter: u32, binding: Binding) -> bool {
-        let binding = self.bound(binding);
-        keys.mic(self.direction(), self.dev_addr(), counter, binding, self.without_mic()) == self.mic()
+        keys.mic(self.sent(self.direction()), counter, binding, self.without_mic()) == self.mic()
     }
 
     /// The two halves of an uplink's MIC, each on its own.
     pub fn uplink_mic_1_1(&self, keys: &NetworkKeys11, counter: u32, binding: Binding) -> UplinkMic {
-        let binding = self.bound(binding);
-        let expected = keys.mic(Direction::Up, self.dev_addr(), counter, binding, self.without_mic());
+        let expected = keys.mic(self.sent(Direction::Up), counter, binding, self.without_mic());
         let mic = self.mic();
         UplinkMic { serving: mic[..2] == expected[..2], forwarding: mic[2..] == expected[2..] }
     }
 
-    fn bound(&self, binding: Binding) -> Binding {
-        let ack = self.uplink_flags().ack;
-        Binding { conf_f_cnt: if ack { binding.conf_f_cnt } else { 0 }, ..binding }
+    fn sent(&self, direction: Direction) -> Sent {
+        Sent { direction, acknowledges: self.uplink_flags().ack, dev_addr: self.dev_addr() }
     }
 
     /// FOpts of a 1.1 session in the clear.
@@ -101,8 +108,8 @@ impl DataRepr<'_> {
         let mut frame = self.unsigned(key, |fopts| {
             keys.nwk_s_enc.apply_fopts(self.direction, self.dev_addr, self.counter, of, fopts);
         })?;
-        let binding = Binding { conf_f_cnt: if self.acknowledges() { binding.conf_f_cnt } else { 0 }, ..binding };
-        let mic = keys.mic(self.direction, self.dev_addr, self.counter, binding, &frame);
+        let sent = Sent { direction: self.direction, acknowledges: self.acknowledges(), dev_addr: self.dev_addr };
+        let mic = keys.mic(sent, self.counter, binding, &frame);
         frame.extend(mic);
         Ok(frame)
     }
@@ -111,7 +118,6 @@ impl DataRepr<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::DevAddr;
     use crate::wire::{DownlinkFlags, UplinkFlags};
     use proptest::prelude::*;
 

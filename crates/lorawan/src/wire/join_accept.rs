@@ -6,7 +6,7 @@
 
 use thiserror::Error;
 
-use super::{CfList, FrameError, MHDR_LEN, MIC_LEN, MType, array, cf_list};
+use super::{CfList, FrameError, MHDR_LEN, MIC_LEN, MType, array, cf_list, u24};
 use crate::crypto::{JoinServerKeys, Mic, MicKey, open_join_accept, seal_join_accept};
 use crate::{AesKey, DevAddr, Eui64, NetId};
 
@@ -183,14 +183,10 @@ impl JoinAccept {
 
     /// Reads a frame in the clear, without its MIC.
     fn read(frame: &[u8]) -> Self {
-        let three = |at| {
-            let [a, b, c] = array::<3>(frame, at);
-            u32::from_le_bytes([a, b, c, 0])
-        };
         let dl_settings = frame[field::DL_SETTINGS];
         Self {
-            join_nonce: three(field::JOIN_NONCE),
-            net_id: NetId::new(three(field::NET_ID)),
+            join_nonce: u24(frame, field::JOIN_NONCE),
+            net_id: NetId::new(u24(frame, field::NET_ID)),
             dev_addr: DevAddr(u32::from_le_bytes(array(frame, field::DEV_ADDR))),
             opt_neg: dl_settings & OPT_NEG != 0,
             rx1_data_rate_offset: (dl_settings >> 4) & 0x07,

@@ -177,6 +177,23 @@ impl<'a> Frame<'a> {
     }
 }
 
+/// A field of 24 bits at `at`, least significant byte first.
+pub(crate) fn u24(bytes: &[u8], at: usize) -> u32 {
+    let [a, b, c] = array(bytes, at);
+    u32::from_le_bytes([a, b, c, 0])
+}
+
+/// A frequency at `at`, as CFLists and MAC commands carry it: 24 bits, in steps of 100 Hz.
+pub(crate) fn frequency_hz(bytes: &[u8], at: usize) -> u32 {
+    u24(bytes, at) * 100
+}
+
+/// The other way; what lies above 24 bits or between the steps is cut off.
+pub(crate) fn frequency_bytes(hz: u32) -> [u8; 3] {
+    let [a, b, c, _] = (hz / 100).to_le_bytes();
+    [a, b, c]
+}
+
 /// `N` bytes at `at`; the views have checked their lengths, so a miss reads as zeros.
 pub(crate) fn array<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
     bytes.get(at..).and_then(|rest| rest.first_chunk::<N>()).copied().unwrap_or([0; N])

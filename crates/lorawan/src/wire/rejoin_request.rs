@@ -4,7 +4,7 @@
 //! keys only; both name the network and are signed in the session. Type 1 is a beacon to the join
 //! server, for a device whose network has lost it, and is signed with a lifetime key.
 
-use super::{FrameError, MIC_LEN, MType, array};
+use super::{FrameError, MIC_LEN, MType, array, u24};
 use crate::crypto::{Mic, MicKey};
 use crate::{Eui64, NetId};
 
@@ -64,8 +64,7 @@ impl<'a> RejoinRequestView<'a> {
 
     /// Whom it addresses.
     pub fn to(&self) -> RejoinTo {
-        let [a, b, c] = array::<3>(self.0, field::SENDER);
-        let net_id = NetId::new(u32::from_le_bytes([a, b, c, 0]));
+        let net_id = NetId::new(u24(self.0, field::SENDER));
         match self.0[field::KIND] {
             0 => RejoinTo::Network(net_id),
             2 => RejoinTo::NetworkForKeys(net_id),
