@@ -262,6 +262,18 @@ fn cf_lists_have_the_regions_form() {
     assert_eq!(Region::Cn470A26.plan().cf_list, CfListForm::Masks(3));
 }
 
+/// Powers are single-precision numbers, and must not show it.
+#[test]
+fn powers_are_written_as_in_the_tables() {
+    let tidy = |dbm: f32| dbm.to_string().split_once('.').is_none_or(|(_, decimals)| decimals.len() <= 2);
+    for region in Region::ALL {
+        let plan = region.plan();
+        assert!((0..=plan.tx_power.highest).all(|index| tidy(plan.tx_power.dbm(index).unwrap())), "{region}");
+        assert!(plan.sub_bands.iter().all(|band| tidy(band.max_eirp_dbm)), "{region}");
+    }
+    assert_eq!(Region::Cn470A20.plan().tx_power.dbm(7), Some(5.15));
+}
+
 #[test]
 fn sub_bands_of_europe() {
     let eu = Region::Eu868.plan();

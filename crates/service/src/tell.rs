@@ -94,8 +94,12 @@ impl Teller<'_> {
             time: at,
         };
         let known = refused.dev_eui.and_then(|dev_eui| self.directory.device(dev_eui));
-        // Whose device it is is not known, but in which band its gateway stands is.
-        let heard_in = refused.heard_by.first().and_then(|r| self.presence.known(r.gateway)).map(|g| g.region);
+        // Whose device it is may not be known; where its gateway stands, and whose that is, then is.
+        let gateway = match &known {
+            Some(_) => None,
+            None => refused.heard_by.first().and_then(|r| self.presence.known(r.gateway)),
+        };
+        let heard_in = gateway.as_ref().map(|gateway| gateway.region);
         let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
         let body = Body::Refused(Refused {
             refusal: note.clone(),
@@ -106,8 +110,7 @@ impl Teller<'_> {
         match known {
             Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), Decoding::None)),
             None => {
-                let gateway = refused.heard_by.first()?.gateway;
-                let estate_id = self.presence.known(gateway)?.estate_id;
+                let estate_id = gateway?.estate_id;
                 let message = self.message(at, estate_id, body);
                 let keep = note.join;
                 Some(Told {

@@ -49,7 +49,7 @@
     return Array.from({ length: count }, (_, i) => Math.round((first + i) * step * 1e6) / 1e6);
   });
   const words = (band: RegionDetail["sub_bands"][number]) =>
-    `${band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "no duty cycle"} · ${Math.round(band.max_eirp_dbm * 100) / 100} dBm`;
+    `${band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "no duty cycle"} · ${band.max_eirp_dbm} dBm`;
 </script>
 
 <!-- On a phone the picture is wider than the page: it opens where the channels are. -->

@@ -189,7 +189,7 @@ fn windows(out: &Out, region: &RegionDetail) -> Result<()> {
 
 fn limits(out: &Out, region: &RegionDetail) -> Result<()> {
     section(out, "Power and limits")?;
-    let powers: Vec<String> = region.tx_power_dbm.iter().map(|dbm| rounded(*dbm)).collect();
+    let powers: Vec<String> = region.tx_power_dbm.iter().map(f32::to_string).collect();
     let reference = &region.tx_power_reference;
     out.line(format!("TXPower 0 to {}: {} dBm ({reference})", powers.len() - 1, powers.join(", ")))?;
     let dwell = &region.dwell;
@@ -210,16 +210,11 @@ fn limits(out: &Out, region: &RegionDetail) -> Result<()> {
                 format!("{} MHz", s.from_mhz),
                 format!("{} MHz", s.to_mhz),
                 s.duty_cycle_percent.map_or("none".into(), |percent| format!("{percent} %")),
-                format!("{} dBm", rounded(s.max_eirp_dbm)),
+                format!("{} dBm", s.max_eirp_dbm),
                 s.source.clone(),
             ]
         }),
     ))
-}
-
-/// Decibels without the noise of single precision.
-fn rounded(dbm: f32) -> String {
-    ((f64::from(dbm) * 100.0).round() / 100.0).to_string()
 }
 
 fn rates(min: u8, max: u8) -> String {

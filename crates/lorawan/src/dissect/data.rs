@@ -1,7 +1,7 @@
 //! Data frames: header, MAC commands, payload, and under which counter and keys they were made.
 
 use super::known::Known;
-use super::{CounterCandidate, CounterOrigin, Field, Reader, Report, Verdict, count, data_rate};
+use super::{CounterCandidate, CounterOrigin, Field, Reader, Report, Verdict, count};
 use crate::counter;
 use crate::crypto::{Binding, MicKey, PayloadKey};
 use crate::mac::{Command, DownCommand, UpCommand, commands};
@@ -131,7 +131,9 @@ fn mac_commands(report: &mut Report, within: &str, clear: &[u8], direction: Dire
     let start = report.fields[index].at;
     let (fields, error) = match direction {
         Direction::Up => listed::<UpCommand>(clear, start, UpCommand::to_string),
-        Direction::Down => listed::<DownCommand>(clear, start, |c| down_words(c, region)),
+        Direction::Down => listed::<DownCommand>(clear, start, |c| {
+            region.map_or_else(|| c.to_string(), |region| c.words_in(region.plan()))
+        }),
     };
     report.fields.splice(index + 1..index + 1, fields);
     if let Some((at, why)) = error {
@@ -156,28 +158,6 @@ fn listed<C: Command>(clear: &[u8], start: usize, words: impl Fn(&C) -> String) 
         fields.push(Field { at, len, name, value, note, clear, depth: 1 });
     }
     (fields, None)
-}
-
-/// A downlink command in words, with what the region makes of its numbers.
-fn down_words(command: &DownCommand, region: Option<Region>) -> String {
-    let Some(region) = region else { return command.to_string() };
-    let plan = region.plan();
-    match command {
-        DownCommand::LinkAdrReq(adr) => {
-            let rate = adr.data_rate.map_or("data rate as it is".into(), |index| data_rate(Some(region), index));
-            let power = match adr.tx_power.map(|index| (index, plan.tx_power.dbm(index))) {
-                None => "power as it is".into(),
-                Some((index, Some(dbm))) => format!("TXPower {index} ({dbm} dBm)"),
-                Some((index, None)) => format!("TXPower {index} (reserved)"),
-            };
-            let times = match adr.nb_trans {
-                0 | 1 => "each uplink once".into(),
-                n => format!("each uplink {n} times"),
-            };
-            format!("{rate}, {power}, {}, {times}", plan.mask_words(adr.channels))
-        }
-        _ => command.to_string(),
-    }
 }
 
 /// What could be decrypted.

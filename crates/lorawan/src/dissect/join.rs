@@ -1,8 +1,9 @@
 //! Frames of the join: request, accept, rejoin-request.
 
 use super::known::Known;
-use super::{Field, Reader, Report, Verdict, data_rate, eui, mhz, number};
+use super::{Field, Reader, Report, Verdict, data_rate, eui, number};
 use crate::crypto::{JoinServerKeys, MicKey, join_server_keys};
+use crate::mac::Mhz;
 use crate::region::CfListForm;
 use crate::wire::{Answered, CfList, JoinAccept, JoinKind, RejoinRequestView};
 use crate::{AesKey, Eui64};
@@ -142,7 +143,8 @@ fn cf_list_words(list: &CfList, known: &Known) -> (String, Option<String>) {
     let form = known.region.map(|r| r.plan().cf_list);
     match list {
         CfList::Frequencies(all) => {
-            let all: Vec<String> = all.iter().map(|hz| if *hz == 0 { "unused".into() } else { mhz(*hz) }).collect();
+            let all: Vec<String> =
+                all.iter().map(|hz| if *hz == 0 { "unused".into() } else { Mhz(*hz).to_string() }).collect();
             let wrong = matches!(form, Some(CfListForm::Masks(_)));
             (format!("type 0: {}", all.join(", ")), wrong.then(|| "the region wants type 1: devices discard it".into()))
         }

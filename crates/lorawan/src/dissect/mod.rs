@@ -214,15 +214,7 @@ fn number(bytes: &[u8]) -> u32 {
     bytes.iter().rev().fold(0, |n, byte| (n << 8) | u32::from(*byte))
 }
 
-/// Megahertz as people write them.
-fn mhz(hz: u32) -> String {
-    format!("{} MHz", f64::from(hz) / 1e6)
-}
-
 /// A data rate of a region in words, or its index alone.
 fn data_rate(region: Option<Region>, index: u8) -> String {
-    match region.and_then(|r| r.plan().data_rate(index)) {
-        Some(rate) => format!("DR{index} ({})", rate.modulation),
-        None => format!("DR{index}"),
-    }
+    region.map_or_else(|| format!("DR{index}"), |region| region.plan().data_rate_words(index))
 }

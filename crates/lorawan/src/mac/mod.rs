@@ -12,6 +12,7 @@ mod words;
 pub use down::{DownCommand, ForceRejoin, LinkAdr, NewChannel, RxParamSetup, TxParamSetup};
 pub use fields::{Battery, DeviceClass};
 pub use up::UpCommand;
+pub(crate) use words::Mhz;
 
 use thiserror::Error;
 

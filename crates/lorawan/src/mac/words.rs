@@ -4,11 +4,12 @@ use std::fmt;
 
 use chrono::DateTime;
 
-use super::{DownCommand, UpCommand};
+use super::{DownCommand, LinkAdr, UpCommand};
 use crate::gps_time;
+use crate::region::Plan;
 
-/// Frequencies are written in megahertz; zero has a meaning of its own.
-struct Mhz(u32);
+/// A frequency in hertz, written in megahertz.
+pub(crate) struct Mhz(pub(crate) u32);
 
 impl fmt::Display for Mhz {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -20,6 +21,42 @@ impl fmt::Display for Mhz {
 fn answer(f: &mut fmt::Formatter<'_>, parts: &[(bool, &str)]) -> fmt::Result {
     let refused: Vec<&str> = parts.iter().filter(|(ok, _)| !ok).map(|(_, what)| *what).collect();
     if refused.is_empty() { f.write_str("accepted") } else { write!(f, "refused: {}", refused.join(", ")) }
+}
+
+/// LinkADRReq, with what a region makes of its numbers if one is known.
+fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
+    let rate = match (adr.data_rate, plan) {
+        (None, _) => "data rate as it is".into(),
+        (Some(index), Some(plan)) => plan.data_rate_words(index),
+        (Some(index), None) => format!("DR{index}"),
+    };
+    let power = match (adr.tx_power, plan) {
+        (None, _) => "power as it is".into(),
+        (Some(index), None) => format!("TXPower {index}"),
+        (Some(index), Some(plan)) => match plan.tx_power.dbm(index) {
+            Some(dbm) => format!("TXPower {index} ({dbm} dBm)"),
+            None => format!("TXPower {index} (reserved)"),
+        },
+    };
+    let channels = match plan {
+        Some(plan) => plan.mask_words(adr.channels),
+        None => format!("ChMaskCntl {}, ChMask 0x{:04x}", adr.channels.cntl, adr.channels.mask),
+    };
+    let times = match adr.nb_trans {
+        0 | 1 => "each uplink once".into(),
+        n => format!("each uplink {n} times"),
+    };
+    format!("{rate}, {power}, {channels}, {times}")
+}
+
+impl DownCommand {
+    /// In words, with what a region makes of its numbers.
+    pub fn words_in(&self, plan: &Plan) -> String {
+        match self {
+            DownCommand::LinkAdrReq(adr) => link_adr(adr, Some(plan)),
+            other => other.to_string(),
+        }
+    }
 }
 
 impl fmt::Display for UpCommand {
@@ -76,22 +113,7 @@ impl fmt::Display for DownCommand {
                 let s = if gateways == 1 { "" } else { "s" };
                 write!(f, "heard {margin_db} dB above the floor, by {gateways} gateway{s}")
             }
-            DownCommand::LinkAdrReq(adr) => {
-                match adr.data_rate {
-                    Some(rate) => write!(f, "DR{rate}")?,
-                    None => f.write_str("data rate as it is")?,
-                }
-                match adr.tx_power {
-                    Some(power) => write!(f, ", TXPower {power}")?,
-                    None => f.write_str(", power as it is")?,
-                }
-                let channels = adr.channels;
-                write!(f, ", ChMaskCntl {}, ChMask 0x{:04x}, ", channels.cntl, channels.mask)?;
-                match adr.nb_trans {
-                    0 | 1 => f.write_str("each uplink once"),
-                    n => write!(f, "each uplink {n} times"),
-                }
-            }
+            DownCommand::LinkAdrReq(adr) => f.write_str(&link_adr(&adr, None)),
             DownCommand::DutyCycleReq { max_duty_cycle: 0 } => f.write_str("no limit beyond the region's"),
             DownCommand::DutyCycleReq { max_duty_cycle } => {
                 let share = 1u32 << max_duty_cycle;

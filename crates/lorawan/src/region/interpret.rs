@@ -91,6 +91,14 @@ impl Plan {
         self.data_rates.iter().enumerate().filter_map(|(i, d)| Some((i as u8, d.as_ref()?)))
     }
 
+    /// A data rate in words; by its index alone if the region does not have it.
+    pub fn data_rate_words(&self, index: u8) -> String {
+        match self.data_rate(index) {
+            Some(rate) => format!("DR{index} ({})", rate.modulation),
+            None => format!("DR{index}"),
+        }
+    }
+
     fn data_rate_of(&self, modulation: Modulation, not: Use) -> Option<u8> {
         self.data_rates().find(|(_, d)| d.modulation == modulation && d.direction != not).map(|(i, _)| i)
     }

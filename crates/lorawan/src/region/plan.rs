@@ -222,9 +222,10 @@ impl TxPower {
         Self { max_dbm, highest, reference: PowerReference::Eirp }
     }
 
-    /// The power of an index, `None` if it is reserved.
+    /// The power of an index, `None` if it is reserved. It is the number nearest to the table's
+    /// hundredths, so that it is written as there.
     pub fn dbm(&self, index: u8) -> Option<f32> {
-        (index <= self.highest).then(|| self.max_dbm - 2.0 * f32::from(index))
+        (index <= self.highest).then(|| ((self.max_dbm - 2.0 * f32::from(index)) * 100.0).round() / 100.0)
     }
 }
 

@@ -165,7 +165,7 @@
 
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">Power and limits</h2>
-        <p>TXPower 0 to {region.tx_power_dbm.length - 1}: {Math.round((region.tx_power_dbm[0] ?? 0) * 100) / 100} dBm down to {Math.round((region.tx_power_dbm.at(-1) ?? 0) * 100) / 100} dBm in steps of 2 dB, {region.tx_power_reference}.</p>
+        <p>TXPower 0 to {region.tx_power_dbm.length - 1}: {region.tx_power_dbm[0]} dBm down to {region.tx_power_dbm.at(-1)} dBm in steps of 2 dB, {region.tx_power_reference}.</p>
         <p class="mt-1">Uplinks are {longest(region.dwell.uplink_ms)}, downlinks {longest(region.dwell.downlink_ms)}{region.dwell.by_command ? ", until TxParamSetupReq says otherwise" : ""}.{region.dwell.source ? ` (${region.dwell.source})` : ""}</p>
         <table class="table table-sm mt-1 tabular-nums" aria-label="Sub-bands">
           <thead><tr><th>Sub-band</th><th>MHz</th><th>Duty cycle</th><th>EIRP</th></tr></thead>
@@ -175,7 +175,7 @@
                 <td class="font-semibold">{band.name}</td>
                 <td>{band.from_mhz}–{band.to_mhz}</td>
                 <td>{band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "none"}</td>
-                <td class="whitespace-nowrap">{Math.round(band.max_eirp_dbm * 100) / 100} dBm</td>
+                <td class="whitespace-nowrap">{band.max_eirp_dbm} dBm</td>
               </tr>
             {/each}
           </tbody>
