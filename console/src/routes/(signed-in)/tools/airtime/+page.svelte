@@ -1,12 +1,12 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type AirtimeTable, type RegionSummary } from "#lib/api.ts";
+  import { api, say, type AirtimeTable } from "#lib/api.ts";
   import Notice from "#lib/parts/Notice.svelte";
+  import RegionSelect from "#lib/parts/RegionSelect.svelte";
   import State from "#lib/parts/State.svelte";
   import { duration } from "#lib/words.ts";
 
-  let regions = $state<RegionSummary[]>([]);
   let table = $state<AirtimeTable | null>(null);
   let problem = $state("");
 
@@ -31,9 +31,6 @@
 
   const number = (text: string) => (text.trim() === "" ? undefined : Number(text));
 
-  $effect(() => {
-    void api.GET("/api/v1/regions").then(({ data }) => (regions = data ?? []));
-  });
   let latest = 0;
   $effect(() => {
     const mine = ++latest;
@@ -68,9 +65,7 @@
 <form class="mb-3 flex flex-wrap items-end gap-x-5 gap-y-3" onsubmit={(e) => e.preventDefault()}>
   <label class="grid gap-1">
     <span>Region</span>
-    <select class="select w-40" value={region} onchange={(e) => set("region", e.currentTarget.value)}>
-      {#each regions as known (known.name)}<option value={known.name}>{known.name}</option>{/each}
-    </select>
+    <RegionSelect width="w-40" value={region} choose={(name) => set("region", name)} />
   </label>
   <label class="grid gap-1">
     <span>Payload, bytes</span>

@@ -1,8 +1,9 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type FrameField, type FrameReport, type RegionSummary } from "#lib/api.ts";
+  import { api, say, type FrameField, type FrameReport } from "#lib/api.ts";
   import Notice from "#lib/parts/Notice.svelte";
+  import RegionSelect from "#lib/parts/RegionSelect.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
 
@@ -22,7 +23,6 @@
     { name: "join_eui", word: "JoinEUI (1.1 accept)" },
   ] as const;
   let keys = $state<Record<string, string>>({});
-  let regions = $state<RegionSummary[]>([]);
   let report = $state<FrameReport | null>(null);
   let problem = $state("");
   /** The field pointed at. */
@@ -35,10 +35,6 @@
     { word: "a rejoin-request", frame: "c0001300002a0000000000bb020706c4fbcf19", region: "" },
     { word: "one that is cut off", frame: "4067452303859c0102", region: "" },
   ];
-
-  $effect(() => {
-    void api.GET("/api/v1/regions").then(({ data }) => (regions = data ?? []));
-  });
 
   let latest = 0;
   $effect(() => {
@@ -105,10 +101,7 @@
   <div class="flex flex-wrap items-end gap-x-5 gap-y-2">
     <label class="flex items-center gap-2">
       <span>Region</span>
-      <select class="select select-sm w-36" bind:value={region}>
-        <option value="">of the device</option>
-        {#each regions as known (known.name)}<option value={known.name}>{known.name}</option>{/each}
-      </select>
+      <RegionSelect width="select-sm w-36" none="of the device" value={region} choose={(name) => (region = name)} />
     </label>
     <label class="flex items-center gap-2">
       <span>Full counter</span>

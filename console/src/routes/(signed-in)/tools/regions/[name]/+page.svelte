@@ -1,19 +1,16 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type ChannelInfo, type RegionDetail, type RegionSummary } from "#lib/api.ts";
+  import { api, say, type ChannelInfo, type RegionDetail } from "#lib/api.ts";
   import Band from "#lib/parts/Band.svelte";
   import Notice from "#lib/parts/Notice.svelte";
+  import RegionSelect from "#lib/parts/RegionSelect.svelte";
   import { runs, span } from "#lib/words.ts";
 
   const name = $derived(page.params.name ?? "");
-  let regions = $state<RegionSummary[]>([]);
   let region = $state<RegionDetail | null>(null);
   let problem = $state("");
 
-  $effect(() => {
-    void api.GET("/api/v1/regions").then(({ data }) => (regions = data ?? []));
-  });
   $effect(() => {
     void api.GET("/api/v1/regions/{region}", { params: { path: { region: name } } }).then(({ data, error }) => {
       region = data ?? null;
@@ -54,9 +51,7 @@
   <h1>{region?.name ?? "Region"}</h1>
   <label class="flex items-center gap-2">
     <span class="sr-only">Region</span>
-    <select class="select select-sm w-44" value={name} onchange={(e) => goto(`/tools/regions/${e.currentTarget.value}`)}>
-      {#each regions as known (known.name)}<option value={known.name}>{known.name}</option>{/each}
-    </select>
+    <RegionSelect width="select-sm w-44" value={name} choose={(other) => goto(`/tools/regions/${other}`)} />
   </label>
   {#if region}<span class="text-base-content/75">{region.title} · {region.source}</span>{/if}
 </div>
