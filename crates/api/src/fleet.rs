@@ -28,9 +28,39 @@ pub struct Fleet {
     pub name: String,
     /// Devices in it.
     pub devices: u64,
+    /// What its devices may use in any 24 hours.
+    #[serde(flatten)]
+    pub limits: FleetLimits,
     /// When it was made.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
+}
+
+/// Limits of a fleet beyond the law, for each of its devices and any 24 hours.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FleetLimits {
+    /// Airtime of uplinks.
+    #[serde(default)]
+    pub airtime_a_day_s: Option<f64>,
+    /// Downlinks.
+    #[serde(default)]
+    pub downlinks_a_day: Option<u32>,
+}
+
+impl FleetLimits {
+    /// The engine's form, checked.
+    pub fn check(&self) -> Result<engine::Policy, Problem> {
+        let airtime_us = match self.airtime_a_day_s {
+            Some(s) => Some((problem::range("airtime_a_day_s", s, 0.001, 86_400.0, "s")? * 1e6) as u64),
+            None => None,
+        };
+        Ok(engine::Policy { airtime_us, downlinks: self.downlinks_a_day })
+    }
+
+    /// From the engine's form.
+    pub fn of(policy: engine::Policy) -> Self {
+        Self { airtime_a_day_s: policy.airtime_us.map(|us| us as f64 / 1e6), downlinks_a_day: policy.downlinks }
+    }
 }
 
 /// A fleet to make.
@@ -42,6 +72,9 @@ pub struct NewFleet {
     /// Its name; the short name if not given.
     #[serde(default)]
     pub name: Option<String>,
+    /// What its devices may use in any 24 hours.
+    #[serde(flatten)]
+    pub limits: FleetLimits,
 }
 
 impl NewFleet {

@@ -69,6 +69,10 @@ pub struct Gateway {
     pub altitude_m: Option<f64>,
     /// Antenna gain less cable loss.
     pub antenna_gain_dbi: f32,
+    /// Whether it is to send class B beacons.
+    pub beacons: bool,
+    /// Whether it has GPS time.
+    pub has_gps: bool,
     /// How it is doing.
     pub state: GatewayState,
     /// When it was last heard.
@@ -106,6 +110,13 @@ pub struct NewGateway {
     /// Antenna gain less cable loss; 2.15 dBi, a dipole, if not given.
     #[serde(default)]
     pub antenna_gain_dbi: Option<f32>,
+    /// The region whose limits it keeps; EU868 if not given.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, example = "EU868")]
+    pub region: Option<Region>,
+    /// Whether it is to send class B beacons, as long as it has GPS time.
+    #[serde(default)]
+    pub beacons: Option<bool>,
 }
 
 /// A gateway whose values have been checked.
@@ -118,6 +129,7 @@ pub struct CheckedGateway {
     pub longitude_deg: Option<f64>,
     pub altitude_m: Option<f64>,
     pub antenna_gain_dbi: f32,
+    pub beacons: bool,
 }
 
 impl NewGateway {
@@ -131,7 +143,8 @@ impl NewGateway {
         Ok(CheckedGateway {
             eui: problem::eui("eui", &self.eui)?,
             name: problem::name("name", &self.name)?,
-            region: Region::Eu868,
+            region: self.region.unwrap_or(Region::Eu868),
+            beacons: self.beacons.unwrap_or(false),
             latitude_deg: within("latitude_deg", self.latitude_deg, -90.0, 90.0, "degrees")?,
             longitude_deg: within("longitude_deg", self.longitude_deg, -180.0, 180.0, "degrees")?,
             altitude_m: within("altitude_m", self.altitude_m, -500.0, 9000.0, "m")?,

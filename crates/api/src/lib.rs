@@ -8,13 +8,18 @@ pub mod device;
 pub mod fleet;
 pub mod frame;
 pub mod gateway;
+pub mod group;
+pub mod ledger;
+pub mod link;
 pub mod message;
 pub mod model;
 pub mod outbox;
 pub mod people;
 pub mod problem;
+pub mod radio;
 pub mod region;
 mod time;
+pub mod why;
 
 pub use time::{millis, millis_option};
 

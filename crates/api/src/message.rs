@@ -44,6 +44,8 @@ pub enum Body {
     Refused(Refused),
     /// A downlink moved on.
     Downlink(Box<Downlink>),
+    /// Something else worth knowing about a device.
+    Notice(Notice),
     /// A gateway was heard, or has not been for too long. Only in the live stream.
     Gateway(GatewayNews),
 }
@@ -56,6 +58,7 @@ impl Body {
             Body::Join(_) => "join",
             Body::Refused(_) => "refused",
             Body::Downlink(_) => "downlink",
+            Body::Notice(_) => "notice",
             Body::Gateway(_) => "gateway",
         }
     }
@@ -67,7 +70,7 @@ impl Body {
             Body::Join(join) => &join.phy_payload,
             Body::Refused(refused) => &refused.phy_payload,
             Body::Downlink(downlink) => &downlink.sent.as_ref()?.phy_payload,
-            Body::Gateway(_) => return None,
+            Body::Notice(_) | Body::Gateway(_) => return None,
         };
         Some(frame.as_str()).filter(|frame| !frame.is_empty())
     }
@@ -230,8 +233,11 @@ pub struct Join {
     /// The address given.
     #[schema(value_type = String)]
     pub dev_addr: DevAddr,
-    /// The DevNonce used.
+    /// The DevNonce used; a rejoin-request's RJcount.
     pub dev_nonce: u16,
+    /// Rejoin type, if it was a rejoin-request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rejoin_type: Option<u8>,
     /// The whole join-request, in hex; `heron frame` takes it apart.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
@@ -273,6 +279,35 @@ pub struct RefusalNote {
     /// When.
     #[serde(with = "crate::millis")]
     pub time: DateTime<Utc>,
+}
+
+/// Something worth knowing about a device, beside its traffic.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Notice {
+    /// A stable word for programs.
+    #[schema(example = "adr_change")]
+    pub code: String,
+    /// Whether someone should look at it.
+    pub wants_attention: bool,
+    /// What was found.
+    pub why: String,
+    /// The values that were compared.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<Evidence>,
+    /// What to do; absent if nothing needs doing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_step: Option<String>,
+}
+
+/// A value that something was concluded from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Evidence {
+    /// What it is.
+    #[schema(example = "last counter")]
+    pub name: String,
+    /// The value with its unit.
+    #[schema(example = "4465")]
+    pub value: String,
 }
 
 /// A step in a downlink's life.
@@ -332,7 +367,7 @@ pub struct SentBy {
     pub gateway: Eui64,
     /// Its name.
     pub name: String,
-    /// `RX1` or `RX2`.
+    /// `RX1`, `RX2`, `ping slot` or `class C`.
     pub window: String,
     /// Power at the antenna connector.
     pub power_dbm: i32,

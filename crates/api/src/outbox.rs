@@ -62,6 +62,12 @@ pub struct OutboxItem {
     pub note: Option<String>,
     /// Transmissions tried.
     pub attempts: u8,
+    /// Transmissions allowed, where it is not the device's radio profile that says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_attempts: Option<u8>,
+    /// When it is given up, if it has not been sent by then.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
+    pub expires_at: Option<DateTime<Utc>>,
     /// When it was put in.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
@@ -82,11 +88,31 @@ pub struct NewOutboxItem {
     /// Whether the device is to acknowledge it.
     #[serde(default)]
     pub confirmed: bool,
+    /// Transmissions allowed, 1 to 50; the device's radio profile says so if not given.
+    #[serde(default)]
+    #[schema(minimum = 1, maximum = 50)]
+    pub max_attempts: Option<u32>,
+    /// Seconds after which it is given up, if it has not been sent by then; at most 30 days.
+    #[serde(default)]
+    pub expires_in_s: Option<f64>,
+}
+
+/// The longest time a downlink may wait, in seconds.
+const LONGEST_WAIT_S: f64 = 30.0 * 86_400.0;
+
+/// A downlink whose values have been checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CheckedOutboxItem {
+    pub port: u8,
+    pub payload: Vec<u8>,
+    pub confirmed: bool,
+    pub max_attempts: Option<u8>,
+    pub expires_in_us: Option<i64>,
 }
 
 impl NewOutboxItem {
-    /// Port and payload, checked.
-    pub fn check(&self) -> Result<(u8, Vec<u8>), Problem> {
+    /// Reads and checks every field.
+    pub fn check(&self) -> Result<CheckedOutboxItem, Problem> {
         let port = match u8::try_from(self.port) {
             Ok(port @ 1..=223) => port,
             _ => {
@@ -94,7 +120,19 @@ impl NewOutboxItem {
                 return Err(problem::bad_field("port", &self.port.to_string(), allowed));
             }
         };
-        Ok((port, problem::payload("payload", &self.payload, MAX_PAYLOAD)?))
+        let max_attempts = match self.max_attempts {
+            None => None,
+            Some(n @ 1..=50) => Some(n as u8),
+            Some(n) => return Err(problem::bad_field("max_attempts", &n.to_string(), "1 to 50 are allowed")),
+        };
+        let within = |s| problem::range("expires_in_s", s, 1.0, LONGEST_WAIT_S, "s").map(|s| (s * 1e6) as i64);
+        Ok(CheckedOutboxItem {
+            port,
+            payload: problem::payload("payload", &self.payload, MAX_PAYLOAD)?,
+            confirmed: self.confirmed,
+            max_attempts,
+            expires_in_us: self.expires_in_s.map(within).transpose()?,
+        })
     }
 }
 
@@ -104,9 +142,19 @@ mod tests {
 
     #[test]
     fn ports_and_payloads_are_checked() {
-        let item = |port, payload: &str| NewOutboxItem { port, payload: payload.into(), confirmed: false }.check();
-        assert_eq!(item(1, "01 ff").unwrap(), (1, vec![1, 255]));
-        assert_eq!(item(223, "").unwrap(), (223, vec![]));
+        let new = |port, payload: &str| NewOutboxItem {
+            port,
+            payload: payload.into(),
+            confirmed: false,
+            max_attempts: None,
+            expires_in_s: None,
+        };
+        let item = |port, payload: &str| new(port, payload).check();
+        assert_eq!(item(1, "01 ff").unwrap().payload, [1, 255]);
+        assert_eq!(item(223, "").unwrap().port, 223);
+        let field = |item: NewOutboxItem| item.check().unwrap_err().field.unwrap();
+        assert_eq!(field(NewOutboxItem { max_attempts: Some(0), ..new(1, "") }), "max_attempts");
+        assert_eq!(field(NewOutboxItem { expires_in_s: Some(1e9), ..new(1, "") }), "expires_in_s");
         for port in [0, 224, 300] {
             assert_eq!(item(port, "01").unwrap_err().field.as_deref(), Some("port"));
         }

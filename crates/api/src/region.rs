@@ -360,10 +360,7 @@ fn data_rate(plan: &Plan, index: u8, rate: &DataRate) -> DataRateInfo {
         max_payload_repeater: payload(true, false),
         max_payload_dwell: payload(false, true),
         max_payload_dwell_repeater: payload(true, true),
-        required_snr_db: match rate.modulation {
-            Modulation::Lora { spreading_factor, .. } => Some(spreading_factor.required_snr_db()),
-            Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
-        },
+        required_snr_db: rate.modulation.required_snr_db(),
         sensitivity_dbm: usual_sensitivity_dbm(rate.modulation),
     }
 }

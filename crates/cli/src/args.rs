@@ -3,6 +3,13 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+mod device;
+mod group;
+pub mod radio;
+
+pub use device::{DeviceAddArgs, DeviceVerb};
+pub use group::GroupVerb;
+
 use clap::{Args, Parser, Subcommand};
 use lorawan::region::Region;
 
@@ -68,6 +75,11 @@ pub enum Noun {
     Device {
         #[command(subcommand)]
         verb: DeviceVerb,
+    },
+    /// Multicast groups: one downlink for many devices of class B or C.
+    Group {
+        #[command(subcommand)]
+        verb: GroupVerb,
     },
     /// Downlinks waiting for a device.
     Outbox {
@@ -155,6 +167,12 @@ pub struct GatewayAddArgs {
     /// Antenna gain less cable loss in dBi; 2.15 if not given.
     #[arg(long, allow_negative_numbers = true)]
     pub antenna_gain_dbi: Option<f32>,
+    /// The region whose limits it keeps; EU868 if not given.
+    #[arg(long)]
+    pub region: Option<Region>,
+    /// Let it send class B beacons, as long as it has GPS time.
+    #[arg(long)]
+    pub beacons: bool,
 }
 
 #[derive(Subcommand)]
@@ -170,9 +188,27 @@ pub enum FleetVerb {
         /// Its name; the short name if not given.
         #[arg(long)]
         name: Option<String>,
+        #[command(flatten)]
+        limits: FleetLimitArgs,
+    },
+    /// Set what each of its devices may use in any 24 hours; a limit that is not given is lifted.
+    Limit {
+        slug: String,
+        #[command(flatten)]
+        limits: FleetLimitArgs,
     },
     /// Remove one that has no devices.
     Remove { slug: String },
+}
+
+#[derive(Args)]
+pub struct FleetLimitArgs {
+    /// Airtime of a device's uplinks a day: seconds, or with a unit.
+    #[arg(long, value_name = "AIRTIME", value_parser = seconds)]
+    pub airtime_a_day: Option<f64>,
+    /// Downlinks to a device a day.
+    #[arg(long, value_name = "N")]
+    pub downlinks_a_day: Option<u32>,
 }
 
 #[derive(Subcommand)]
@@ -201,54 +237,6 @@ pub enum ModelVerb {
 }
 
 #[derive(Subcommand)]
-pub enum DeviceVerb {
-    /// List devices with their state.
-    List {
-        /// Only those of this fleet.
-        #[arg(long)]
-        fleet: Option<String>,
-    },
-    /// Show one with session, readings and airtime.
-    Show {
-        /// Its DevEUI or name.
-        device: String,
-    },
-    /// Register one.
-    Add(DeviceAddArgs),
-    /// Remove one with its session and outbox.
-    Remove {
-        /// Its DevEUI or name.
-        device: String,
-    },
-    /// Show its root key. Each look is written to the service's log.
-    Keys {
-        /// Its DevEUI or name.
-        device: String,
-    },
-}
-
-#[derive(Args)]
-pub struct DeviceAddArgs {
-    /// Its DevEUI, in any pasted form, most significant byte first.
-    pub dev_eui: String,
-    /// Its name.
-    #[arg(long)]
-    pub name: String,
-    /// The short name of its fleet.
-    #[arg(long)]
-    pub fleet: String,
-    /// Its JoinEUI (AppEUI), in any pasted form.
-    #[arg(long)]
-    pub join_eui: String,
-    /// Its AppKey; asked for if not given, so that it stays out of the shell's history.
-    #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
-    pub app_key: Option<String>,
-    /// The short name of its model.
-    #[arg(long)]
-    pub model: Option<String>,
-}
-
-#[derive(Subcommand)]
 pub enum OutboxVerb {
     /// List a device's downlinks, newest first.
     List {
@@ -268,6 +256,12 @@ pub enum OutboxVerb {
         /// Ask the device to acknowledge it.
         #[arg(long)]
         confirmed: bool,
+        /// Transmissions allowed; the device's radio settings say so if not given.
+        #[arg(long, value_name = "N")]
+        attempts: Option<u32>,
+        /// Give it up if it has not been sent within this time: seconds, or with a unit.
+        #[arg(long, value_name = "TIME", value_parser = seconds)]
+        expires_in: Option<f64>,
     },
     /// Take a downlink out that still waits.
     Cancel {
@@ -286,7 +280,7 @@ pub struct TrafficArgs {
     /// Only this device: its DevEUI or name.
     #[arg(long)]
     pub device: Option<String>,
-    /// Only these types, separated by commas: uplink, join, refused, downlink.
+    /// Only these types, separated by commas: uplink, join, refused, downlink, notice.
     #[arg(long = "type", value_name = "TYPES")]
     pub kind: Option<String>,
     /// Show each frame's bytes as well, for `heron frame`.
@@ -357,8 +351,24 @@ pub struct FrameArgs {
 
 #[derive(Subcommand)]
 pub enum AirtimeVerb {
+    /// Who has used how much: by gateway, device and sub-band; in the last hour and the last day.
+    Ledger {
+        /// Only one of the accounts.
+        #[arg(long, value_enum)]
+        by: Option<LedgerBy>,
+    },
     /// Airtime, duty cycle and lawful interval of a message, for all data rates of a region.
     Calc(AirtimeCalcArgs),
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum LedgerBy {
+    /// What each gateway sent, with a day drawn as a strip.
+    Gateway,
+    /// Devices that are on air most, and those that cost gateways most.
+    Device,
+    /// All of them together.
+    SubBand,
 }
 
 #[derive(Args)]

@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser as _};
 
-use args::{Cli, Noun};
+use args::{AirtimeVerb, Cli, Noun};
 use client::Client;
 
 #[tokio::main(flavor = "current_thread")]
@@ -40,7 +40,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         }
         Noun::Frame(args) => noun::frame::run(&cli.global, &out, *args).await,
         Noun::Region { region } => noun::region::run(&out, region),
-        Noun::Airtime { verb } => noun::airtime::run(&out, &verb),
+        Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
         other => {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;
@@ -50,6 +50,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,
                 Noun::Model { verb } => noun::model::run(&client, &out, verb).await,
                 Noun::Device { verb } => noun::device::run(&client, &out, verb, yes).await,
+                Noun::Group { verb } => noun::group::run(&client, &out, verb, yes).await,
                 Noun::Outbox { verb } => noun::outbox::run(&client, &out, verb).await,
                 Noun::Traffic(verb) => noun::traffic::run(&client, &out, &verb).await,
                 Noun::Intake => noun::intake::run(&client, &out).await,
@@ -59,7 +60,8 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 | Noun::Completions { .. }
                 | Noun::Frame(_)
                 | Noun::Region { .. }
-                | Noun::Airtime { .. } => Ok(()),
+                | Noun::Airtime { verb: AirtimeVerb::Calc(_) } => Ok(()),
+                Noun::Airtime { verb: AirtimeVerb::Ledger { by } } => noun::ledger::run(&client, &out, by).await,
             }
         }
     }

@@ -64,8 +64,8 @@ impl Gateway {
         panic!("PULL_DATA was not acknowledged");
     }
 
-    /// Forwards a frame, and waits until it is acknowledged. Downlinks that come first are given back.
-    pub async fn push(&mut self, emission: &Emission, clock_us: u32) -> Vec<(u16, TxPacket)> {
+    /// Forwards a frame and waits for nothing; gives the token it will be acknowledged with.
+    pub async fn throw(&mut self, emission: &Emission, clock_us: u32) -> u16 {
         let frame = RxPacket {
             clock_us,
             frequency_hz: emission.frequency_hz,
@@ -83,6 +83,12 @@ impl Gateway {
         let token = self.token();
         let push = PushData { frames: vec![frame], ..PushData::default() };
         self.send(&Datagram::PushData { token, gateway: self.eui, push }.emit()).await;
+        token
+    }
+
+    /// Forwards a frame, and waits until it is acknowledged. Downlinks that come first are given back.
+    pub async fn push(&mut self, emission: &Emission, clock_us: u32) -> Vec<(u16, TxPacket)> {
+        let token = self.throw(emission, clock_us).await;
         let mut early = Vec::new();
         loop {
             match self.receive(PATIENCE).await.expect("PUSH_DATA is acknowledged") {
@@ -112,5 +118,5 @@ impl Gateway {
 /// A frame as if it had been sent at SF7 on the first channel.
 pub fn emission(phy_payload: Vec<u8>) -> Emission {
     let modulation = Modulation::lora(7, 125).expect("a data rate");
-    Emission { phy_payload, frequency_hz: 868_100_000, modulation, airtime: Duration::ZERO }
+    Emission { phy_payload, frequency_hz: 868_100_000, modulation, airtime_us: 0, eirp_dbm: 14.0 }
 }

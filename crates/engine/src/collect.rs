@@ -4,16 +4,20 @@
 //! while after, the frame is remembered, so that a copy that comes late over a slow link is not taken
 //! for a replay.
 
-use std::collections::HashMap;
+use std::hash::{BuildHasher as _, RandomState};
 
 use lorawan::{Eui64, airtime};
+use rustc_hash::FxHashMap;
 
 use crate::effect::{Effect, Event, FrameHeard, Radio, Reception, RefusedEvent};
 use crate::refusal::Refusal;
+use crate::time::Timestamp;
 
 /// How long a processed frame is remembered. Shorter than the time after which a device may repeat
 /// it: a repetition comes only after its second receive window, 2 s after the uplink at the soonest.
 pub(crate) const REMEMBERED_US: i64 = 1_300_000;
+/// Room made for the copies of a frame at once.
+const USUAL_COPIES: usize = 4;
 /// Copies kept of one frame.
 const MAX_COPIES: usize = 64;
 /// Frames under collection or remembered at a time: a bound on memory. At 1.5 s each this is more than
@@ -50,60 +54,87 @@ impl Collected {
         airtime::uplink_us(self.best().modulation, self.phy_payload.len())
     }
 
+    /// When the first copy came in.
+    pub(crate) fn first_heard(&self) -> Timestamp {
+        self.copies.iter().map(|copy| copy.heard_at).min().unwrap_or_default()
+    }
+
     pub(crate) fn radio(&self) -> Radio {
         let best = self.best();
         Radio { frequency_hz: best.frequency_hz, modulation: best.modulation }
     }
 }
 
+/// What a copy led to.
+#[derive(Debug)]
+pub(crate) enum Added {
+    /// It is the first: a new collection.
+    First(u64),
+    /// One more, or one that cannot be taken.
+    Another,
+    /// It came after the frame of this device was processed.
+    Late { of: Eui64, late_us: i64, copy: Reception },
+}
+
 #[derive(Debug)]
 enum Slot {
     Collecting(Collected),
-    Processed(Vec<u8>),
+    Processed { first_heard: Timestamp, of: Option<Eui64> },
 }
 
+/// Frames by a keyed hash of their bytes: 64 bits that nobody outside can aim at, so two frames do not meet
+/// in one by intent, and by chance not in the lifetime of the universe. The bytes themselves need not be kept
+/// to know a frame again.
 #[derive(Debug, Default)]
 pub(crate) struct Collector {
-    by_bytes: HashMap<Vec<u8>, u64>,
-    slots: HashMap<u64, Slot>,
-    next_key: u64,
+    hasher: RandomState,
+    slots: FxHashMap<u64, Slot>,
 }
 
 impl Collector {
-    /// Adds a copy; gives the key of a new collection if it is the first.
-    pub(crate) fn add(&mut self, frame: FrameHeard) -> Option<u64> {
-        if let Some(key) = self.by_bytes.get(&frame.phy_payload) {
-            if let Some(Slot::Collecting(collected)) = self.slots.get_mut(key) {
+    /// Adds a copy.
+    pub(crate) fn add(&mut self, frame: FrameHeard) -> Added {
+        let key = self.hasher.hash_one(&frame.phy_payload);
+        match self.slots.get_mut(&key) {
+            Some(Slot::Collecting(collected)) => {
                 add_copy(&mut collected.copies, frame.reception);
+                return Added::Another;
             }
-            return None;
+            Some(Slot::Processed { first_heard, of }) => {
+                let Some(of) = *of else { return Added::Another };
+                let late_us = frame.reception.heard_at.since(*first_heard);
+                return Added::Late { of, late_us, copy: frame.reception };
+            }
+            None => {}
         }
         if self.slots.len() >= MAX_FRAMES {
-            return None;
+            return Added::Another;
         }
-        self.next_key += 1;
-        self.by_bytes.insert(frame.phy_payload.clone(), self.next_key);
-        let collected = Collected { phy_payload: frame.phy_payload, copies: vec![frame.reception] };
-        self.slots.insert(self.next_key, Slot::Collecting(collected));
-        Some(self.next_key)
+        let mut copies = Vec::with_capacity(USUAL_COPIES);
+        copies.push(frame.reception);
+        self.slots.insert(key, Slot::Collecting(Collected { phy_payload: frame.phy_payload, copies }));
+        Added::First(key)
     }
 
     /// Closes a collection and hands it over, best copy first.
     pub(crate) fn take(&mut self, key: u64) -> Option<Collected> {
         let slot = self.slots.get_mut(&key)?;
         let Slot::Collecting(collected) = slot else { return None };
-        let bytes = collected.phy_payload.clone();
-        let Slot::Collecting(mut collected) = std::mem::replace(slot, Slot::Processed(bytes)) else { return None };
+        let processed = Slot::Processed { first_heard: collected.first_heard(), of: None };
+        let Slot::Collecting(mut collected) = std::mem::replace(slot, processed) else { return None };
         collected.copies.sort_by(|a, b| b.quality().total_cmp(&a.quality()));
         Some(collected)
     }
 
-    pub(crate) fn forget(&mut self, key: u64) {
-        if let Some(Slot::Processed(bytes) | Slot::Collecting(Collected { phy_payload: bytes, .. })) =
-            self.slots.remove(&key)
-        {
-            self.by_bytes.remove(&bytes);
+    /// Notes whose the frame turned out to be.
+    pub(crate) fn belongs_to(&mut self, key: u64, dev_eui: Eui64) {
+        if let Some(Slot::Processed { of, .. }) = self.slots.get_mut(&key) {
+            *of = Some(dev_eui);
         }
+    }
+
+    pub(crate) fn forget(&mut self, key: u64) {
+        self.slots.remove(&key);
     }
 }
 

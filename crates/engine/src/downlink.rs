@@ -1,17 +1,17 @@
-//! Downlinks under way: handing them to gateways, and what their reports lead to.
+//! Downlinks: what goes into a frame, handing it to a gateway, and what the gateway's report leads to.
 
-use std::collections::HashMap;
-
-use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::wire::{DataRepr, DownlinkFlags};
 use lorawan::{Eui64, Modulation};
 
 use crate::collect::Collected;
+use crate::device::Device;
+use crate::due::{Commands, Due};
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, Transmission, TransmissionId, TxFailure};
-use crate::gateway::Gateway;
+use crate::explain::Notice;
 use crate::ledger::{Minute, Transmitter};
-use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Wait};
-use crate::schedule::{self, Candidate, HEADER_LEN, Window};
+use crate::outbox::{OutboxId, OutboxItem, OutboxState, Wait};
+use crate::profile::{Class, Rates};
+use crate::schedule::{self, Candidate, HEADER_LEN, NoWay, Window};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -37,18 +37,46 @@ pub struct Sent {
     pub phy_payload: Vec<u8>,
 }
 
+/// Whom a frame under way is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum To {
+    Device(Eui64),
+    Group(Eui64),
+    /// Whoever looks for a beacon.
+    Everyone,
+}
+
 /// What a frame under way carries.
 #[derive(Debug, Clone)]
 pub(crate) struct Cargo {
-    pub(crate) dev_eui: Eui64,
+    pub(crate) to: To,
     pub(crate) phy_payload: Vec<u8>,
     pub(crate) counter: Option<u32>,
     pub(crate) outbox_id: Option<OutboxId>,
     pub(crate) data: Option<(u8, Vec<u8>)>,
     pub(crate) acknowledges: bool,
     pub(crate) mac_commands: Vec<u8>,
+    /// Whether it carries requests that the device is to answer.
+    pub(crate) asks: bool,
     /// Whether the device is to acknowledge it.
     pub(crate) confirmed: bool,
+}
+
+impl Cargo {
+    /// A frame that is no data frame.
+    pub(crate) fn bare(to: To, phy_payload: Vec<u8>) -> Self {
+        Self {
+            to,
+            phy_payload,
+            counter: None,
+            outbox_id: None,
+            data: None,
+            acknowledges: false,
+            mac_commands: Vec::new(),
+            asks: false,
+            confirmed: false,
+        }
+    }
 }
 
 /// A frame handed to a gateway, and the other ways it could still go.
@@ -60,29 +88,6 @@ pub(crate) struct InFlight {
     others: Vec<Candidate>,
 }
 
-/// What an uplink asks of the downlink after it.
-#[derive(Debug, Default)]
-pub(crate) struct Due {
-    /// An acknowledgement.
-    pub(crate) acknowledge: bool,
-    /// Any frame, as a sign that the device is heard (ADRACKReq).
-    pub(crate) sign: bool,
-    /// MAC commands for FOpts.
-    pub(crate) mac_answers: Vec<u8>,
-}
-
-impl Due {
-    /// What is owed, in words; `None` if nothing is.
-    fn owed(&self) -> Option<&'static str> {
-        match self {
-            Due { acknowledge: true, .. } => Some("acknowledgement"),
-            Due { mac_answers, .. } if !mac_answers.is_empty() => Some("answer to its MAC commands"),
-            Due { sign: true, .. } => Some("sign that it is heard"),
-            _ => None,
-        }
-    }
-}
-
 impl Engine {
     /// Answers an uplink that was accepted: what is due, and the next downlink from the outbox if one
     /// fits beside it.
@@ -90,112 +95,172 @@ impl Engine {
         &mut self,
         now: Timestamp,
         dev_eui: Eui64,
-        due: Due,
+        mut due: Due,
         frame: &Collected,
         effects: &mut Vec<Effect>,
     ) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let waiting = device.outbox.waiting();
-        if due.owed().is_none() && waiting == 0 {
+        if due.owed().is_none() && device.outbox.waiting() == 0 {
             return;
         }
-        let plan = device.config.region.plan();
-        let candidates = schedule::candidates(plan, frame, schedule::After::Data);
-        // MAC answers get room first: a payload that does not fit beside them waits.
-        let fopts = due.mac_answers.len();
-        let room = |c: &Candidate| c.max_payload.saturating_sub(fopts);
-        let largest = candidates.iter().map(room).max().unwrap_or(0);
-        let Some(session) = device.session.as_mut() else { return };
-
-        let item = next_that_fits(&mut device.outbox, largest, effects, dev_eui);
-        if item.is_none() && due.owed().is_none() {
+        let Some(session) = device.session.as_deref() else { return };
+        let candidates = schedule::after_uplink(device.config.plan(), &session.settings, frame, schedule::After::Data);
+        let owed = due.owed();
+        let acknowledge = due.acknowledge;
+        let widest = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
+        let commands = due.commands(widest);
+        // MAC commands get room first: a payload that does not fit beside them waits.
+        let item = if commands.on_port_0 {
+            None
+        } else {
+            self.next_item(now, dev_eui, widest.saturating_sub(commands.bytes.len()), effects)
+        };
+        if item.is_none() && owed.is_none() {
             return;
         }
-
-        let len = item.as_ref().map_or(0, |i| i.payload.len());
-        let frame_len = HEADER_LEN + fopts + item.as_ref().map_or(0, |i| 1 + i.payload.len());
-        let usable: Vec<Candidate> = candidates.into_iter().filter(|c| room(c) >= len).collect();
-        let Some((taken, others)) = pick(&self.gateways, now, &usable, frame_len) else {
-            no_answer(&mut device.outbox, item.as_ref(), &due, &no_way(&usable), effects, dev_eui);
-            return;
-        };
-
-        let counter = session.next_down;
-        // A counter that has run out ends the session's downlinks; it must never wrap (TS001 §4.3.1.5).
-        let Some(next_down) = counter.checked_add(1) else { return };
-        let flags = DownlinkFlags { adr: false, ack: due.acknowledge, pending: waiting > usize::from(item.is_some()) };
-        let data = item.as_ref().map(|i| (i.port, i.payload.as_slice()));
-        let confirmed = item.as_ref().is_some_and(|i| i.confirmed);
-        let repr = DataRepr::downlink(session.dev_addr, counter, flags, data);
-        let repr = repr.confirmed(confirmed).with_fopts(&due.mac_answers);
-        let keys = &session.keys;
-        let Ok(phy_payload) = repr.emit(&MicKey::new(&keys.nwk_s_key), &PayloadKey::new(&keys.app_s_key)) else {
-            return;
-        };
-        session.next_down = next_down;
-        effects.push(Effect::Persist(Change::Counters {
-            dev_eui,
-            up: session.up,
-            last_mic: session.last_mic,
-            next_down,
-        }));
-        if let Some(item) = &item {
-            if let Some(kept) = device.outbox.get_mut(item.id) {
-                kept.attempts += 1;
-            }
-            device.outbox.advance(item.id, OutboxState::UnderWay, effects, dev_eui);
+        let result = self.send_data(now, dev_eui, item.as_ref(), acknowledge, commands, candidates, effects);
+        if let Err(why) = result {
+            self.no_answer(dev_eui, item.as_ref(), owed, acknowledge, &why, effects);
         }
-        let cargo = Cargo {
-            dev_eui,
-            phy_payload,
-            counter: Some(counter),
-            outbox_id: item.as_ref().map(|i| i.id),
-            data: item.map(|i| (i.port, i.payload)),
-            acknowledges: due.acknowledge,
-            mac_commands: due.mac_answers,
-            confirmed,
-        };
-        self.transmit(now, cargo, taken, others, effects);
     }
 
-    /// Sends `cargo` by the first of `candidates` that can; says why if none can.
+    /// The next downlink of the outbox that may go now, if it fits into `largest` bytes. One that does not
+    /// is held, and its state says so.
+    pub(crate) fn next_item(
+        &mut self,
+        now: Timestamp,
+        dev_eui: Eui64,
+        largest: usize,
+        effects: &mut Vec<Effect>,
+    ) -> Option<OutboxItem> {
+        let device = self.devices.get_mut(&dev_eui)?;
+        let item = device.outbox.next_waiting()?.clone();
+        if item.expires_at.is_some_and(|at| at <= now) {
+            device.outbox.expire(item.id, effects, dev_eui);
+            return self.next_item(now, dev_eui, largest, effects);
+        }
+        if let Some(limit) = device.config.policy.downlinks
+            && device.towards.day(now).frames >= limit
+        {
+            let until = device.towards.day_eases_at(now);
+            device.outbox.waits(item.id, Wait::Policy { limit, until }, effects, dev_eui);
+            return None;
+        }
+        if item.payload.len() > largest {
+            let wait = Wait::SmallerThan { len: item.payload.len(), max: largest };
+            device.outbox.waits(item.id, wait, effects, dev_eui);
+            return None;
+        }
+        Some(item)
+    }
+
+    /// Writes a data frame and sends it by the best of `candidates`.
+    #[allow(clippy::too_many_arguments)] // what a frame is made of
+    fn send_data(
+        &mut self,
+        now: Timestamp,
+        dev_eui: Eui64,
+        item: Option<&OutboxItem>,
+        acknowledge: bool,
+        commands: Commands,
+        candidates: Vec<Candidate>,
+        effects: &mut Vec<Effect>,
+    ) -> Result<(), NoWay> {
+        let device = self.devices.get_mut(&dev_eui).ok_or(NoWay::Nobody)?;
+        let data = match item {
+            Some(item) => Some((item.port, item.payload.clone())),
+            None if commands.on_port_0 => Some((0, commands.bytes.clone())),
+            None => None,
+        };
+        let fopts = if commands.on_port_0 { &[][..] } else { &commands.bytes };
+        let len = fopts.len() + data.as_ref().map_or(0, |(_, payload)| payload.len());
+        let frame_len = HEADER_LEN + len + usize::from(data.is_some());
+        let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
+        let ways = schedule::choose(&self.gateways, now, usable, frame_len)?;
+
+        let port = data.as_ref().map(|(port, _)| *port);
+        let session = device.session.as_deref_mut().ok_or(NoWay::Nobody)?;
+        let Some(counter) = session.next_down(port) else { return Err(NoWay::Nobody) };
+        let pending = device.outbox.waiting() > usize::from(item.is_some());
+        let adr = !matches!(device.config.profile.rates, Rates::Device);
+        let flags = DownlinkFlags { adr, ack: acknowledge, pending };
+        let confirmed = item.is_some_and(|i| i.confirmed);
+        let payload = data.as_ref().map(|(port, payload)| (*port, payload.as_slice()));
+        let repr = DataRepr::downlink(session.dev_addr, counter, flags, payload);
+        let Ok(phy_payload) = session.seal(&repr.confirmed(confirmed).with_fopts(fopts)) else {
+            return Err(NoWay::Nobody);
+        };
+        effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
+        if let Some(item) = item {
+            device.outbox.under_way(item.id, effects, dev_eui);
+        }
+        let asks = !commands.asks.is_empty();
+        device.link().negotiation.sent(now, commands.asks);
+        let cargo = Cargo {
+            to: To::Device(dev_eui),
+            phy_payload,
+            counter: Some(counter),
+            outbox_id: item.map(|i| i.id),
+            data: item.map(|i| (i.port, i.payload.clone())),
+            acknowledges: acknowledge,
+            mac_commands: commands.bytes,
+            asks,
+            confirmed,
+        };
+        self.transmit(now, cargo, ways, effects);
+        Ok(())
+    }
+
+    /// Sends the next downlink of a device that listens without having sent, as one of class B or C does.
+    pub(crate) fn send_unasked(
+        &mut self,
+        now: Timestamp,
+        dev_eui: Eui64,
+        item: &OutboxItem,
+        candidates: Vec<Candidate>,
+        effects: &mut Vec<Effect>,
+    ) -> Result<(), NoWay> {
+        self.send_data(now, dev_eui, Some(item), false, Commands::default(), candidates, effects)
+    }
+
+    /// Sends `cargo` by the best of `candidates`; says why if none can.
     pub(crate) fn send_by_any(
         &mut self,
         now: Timestamp,
         cargo: Cargo,
-        candidates: &[Candidate],
+        candidates: Vec<Candidate>,
         effects: &mut Vec<Effect>,
-    ) -> Result<(), String> {
-        match pick(&self.gateways, now, candidates, cargo.phy_payload.len()) {
-            Some((taken, others)) => {
-                self.transmit(now, cargo, taken, others, effects);
-                Ok(())
-            }
-            None => Err(no_way(candidates)),
-        }
+    ) -> Result<(), NoWay> {
+        let ways = schedule::choose(&self.gateways, now, candidates, cargo.phy_payload.len())?;
+        self.transmit(now, cargo, ways, effects);
+        Ok(())
     }
 
-    fn transmit(
-        &mut self,
-        now: Timestamp,
-        cargo: Cargo,
-        taken: Candidate,
-        others: Vec<Candidate>,
-        effects: &mut Vec<Effect>,
-    ) {
+    /// Hands a frame to the first of `ways`, and keeps the others for the case that it does not go out.
+    fn transmit(&mut self, now: Timestamp, cargo: Cargo, mut ways: Vec<Candidate>, effects: &mut Vec<Effect>) {
+        if ways.is_empty() {
+            return;
+        }
+        let taken = ways.remove(0);
         let Some(gateway) = self.gateways.get_mut(&taken.gateway) else { return };
         self.next_transmission = self.next_transmission.wrapping_add(1);
         let id = TransmissionId(self.next_transmission);
         let len = cargo.phy_payload.len();
         let airtime_us = taken.airtime_us(len);
         gateway.reserve(now, taken.at, taken.end(len), id);
-        let booked = gateway.ledger.book(taken.sub_band.name, taken.at, airtime_us);
-        effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(taken.gateway), taken.sub_band.name, booked)));
+        let band = taken.sub_band.name;
+        let booked = gateway.ledger.book(band, taken.at, airtime_us);
+        effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(taken.gateway), band, booked)));
         let power_dbm = taken.power_dbm(gateway.config.antenna_gain_dbi);
+        if let Some(device) = self.addressee(&cargo) {
+            let booked = device.towards.book(band, taken.at, airtime_us);
+            let whose = Transmitter::Towards(device.config.dev_eui);
+            effects.push(Effect::Persist(airtime_change(whose, band, booked)));
+        }
         effects.push(Effect::Transmit(Transmission {
             id,
             gateway: taken.gateway,
-            at_clock_us: taken.at_clock_us,
+            when: taken.when,
             at: taken.at,
             window: taken.window,
             frequency_hz: taken.frequency_hz,
@@ -214,7 +279,14 @@ impl Engine {
             power_dbm,
             phy_payload: cargo.phy_payload.clone(),
         };
-        self.in_flight.insert(id, InFlight { cargo, taken, sent, others });
+        self.in_flight.insert(id, InFlight { cargo, taken, sent, others: ways });
+    }
+
+    fn addressee(&mut self, cargo: &Cargo) -> Option<&mut Device> {
+        match cargo.to {
+            To::Device(dev_eui) => self.devices.get_mut(&dev_eui).map(|device| &mut **device),
+            To::Group(_) | To::Everyone => None,
+        }
     }
 
     pub(crate) fn tx_report(
@@ -226,7 +298,7 @@ impl Engine {
     ) {
         let Some(flight) = self.in_flight.remove(&id) else { return };
         match result {
-            Ok(()) => self.went_out(flight, effects),
+            Ok(()) => self.went_out(now, flight, effects),
             Err(why) => self.did_not_go_out(now, id, flight, &why, effects),
         }
     }
@@ -235,16 +307,33 @@ impl Engine {
         self.tx_report(now, id, Err(TxFailure::NoReport), effects);
     }
 
-    fn went_out(&mut self, flight: InFlight, effects: &mut Vec<Effect>) {
-        let InFlight { cargo, sent, .. } = flight;
-        if let (Some(id), Some(device)) = (cargo.outbox_id, self.devices.get_mut(&cargo.dev_eui)) {
+    fn went_out(&mut self, now: Timestamp, flight: InFlight, effects: &mut Vec<Effect>) {
+        let InFlight { cargo, sent, taken, .. } = flight;
+        let dev_eui = match cargo.to {
+            To::Device(dev_eui) => dev_eui,
+            To::Group(group) => {
+                let ends = taken.end(cargo.phy_payload.len());
+                effects.push(published(group, &cargo, DownlinkStage::Sent, Some(sent)));
+                return self.group_reported(now, group, Ok(()), Some(ends), effects);
+            }
+            To::Everyone => return,
+        };
+        if let (Some(id), Some(device)) = (cargo.outbox_id, self.devices.get_mut(&dev_eui)) {
             let state = match cargo.counter {
                 Some(counter) if cargo.confirmed => OutboxState::AwaitingAck(counter),
                 _ => OutboxState::Sent,
             };
-            device.outbox.advance(id, state, effects, cargo.dev_eui);
+            // A class A device acknowledges in its next uplink, if at all; the others have a time for it.
+            if let OutboxState::AwaitingAck(counter) = &state
+                && device.class() != Class::A
+            {
+                let ends = taken.end(cargo.phy_payload.len());
+                self.timers.set(device.ack_overdue_at(ends), Timer::AckOverdue(dev_eui, id, *counter));
+            }
+            device.outbox.advance(id, state, effects, dev_eui);
         }
-        effects.push(published(&cargo, DownlinkStage::Sent, Some(sent)));
+        effects.push(published(dev_eui, &cargo, DownlinkStage::Sent, Some(sent)));
+        self.look_at_outbox(now, dev_eui, effects);
     }
 
     fn did_not_go_out(
@@ -255,69 +344,80 @@ impl Engine {
         why: &TxFailure,
         effects: &mut Vec<Effect>,
     ) {
-        let InFlight { cargo, taken, others, .. } = flight;
+        let InFlight { cargo, taken, mut others, .. } = flight;
+        // Without a report it may have been sent after all: that airtime stays booked.
+        let surely_not = *why != TxFailure::NoReport;
+        let band = taken.sub_band.name;
+        let airtime_us = taken.airtime_us(cargo.phy_payload.len());
         if let Some(gateway) = self.gateways.get_mut(&taken.gateway) {
             gateway.release(id);
-            // Without a report it may have been sent after all: that airtime stays booked.
-            if *why != TxFailure::NoReport {
-                let airtime_us = taken.airtime_us(cargo.phy_payload.len());
-                let left = gateway.ledger.refund(taken.sub_band.name, taken.at, airtime_us);
-                let whose = Transmitter::Gateway(taken.gateway);
-                effects.push(Effect::Persist(airtime_change(whose, taken.sub_band.name, left)));
+            if surely_not {
+                let left = gateway.ledger.refund(band, taken.at, airtime_us);
+                effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(taken.gateway), band, left)));
             }
+            match why {
+                TxFailure::Frequency => gateway.cannot(taken.frequency_hz, now),
+                TxFailure::Power => others.retain(|other| other.gateway != taken.gateway),
+                TxFailure::GpsUnlocked => gateway.lost_gps(),
+                _ => {}
+            }
+        }
+        if surely_not && let Some(device) = self.addressee(&cargo) {
+            let left = device.towards.refund(band, taken.at, airtime_us);
+            let whose = Transmitter::Towards(device.config.dev_eui);
+            effects.push(Effect::Persist(airtime_change(whose, band, left)));
+        }
+        if let (To::Device(dev_eui), TxFailure::Frequency | TxFailure::Power) = (cargo.to, why) {
+            let notice = Notice::GatewayCannot { gateway: taken.gateway, why: why.to_string() };
+            effects.push(notice.told(now, dev_eui));
         }
         // The very same frame, with the counter it has, may still go another way: it has not been heard.
-        if *why != TxFailure::NoReport && self.send_by_any(now, cargo.clone(), &others, effects).is_ok() {
+        if surely_not && self.send_by_any(now, cargo.clone(), others, effects).is_ok() {
             return;
         }
-        match (cargo.outbox_id, self.devices.get_mut(&cargo.dev_eui)) {
-            (Some(outbox_id), Some(device)) => {
-                device.outbox.return_or_fail(outbox_id, &why.to_string(), effects, cargo.dev_eui);
+        let dev_eui = match cargo.to {
+            To::Device(dev_eui) => dev_eui,
+            To::Group(group) => return self.group_failed(now, group, why, effects),
+            To::Everyone => return,
+        };
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        if cargo.asks && surely_not {
+            device.link().negotiation.not_sent();
+        }
+        let class = device.class();
+        match cargo.outbox_id {
+            Some(outbox_id) => {
+                let allowed = device.config.profile.attempts;
+                device.outbox.return_or_fail(outbox_id, &why.to_string(), allowed, class, effects, dev_eui);
+                self.look_later(now, dev_eui);
             }
-            _ => effects.push(published(&cargo, DownlinkStage::Failed(why.to_string()), None)),
+            None => effects.push(published(dev_eui, &cargo, DownlinkStage::Failed(why.to_string()), None)),
         }
     }
-}
 
-/// The next downlink of the outbox, if it fits into `largest` bytes; one that does not is held, and its
-/// state says so.
-fn next_that_fits(
-    outbox: &mut Outbox,
-    largest: usize,
-    effects: &mut Vec<Effect>,
-    dev_eui: Eui64,
-) -> Option<OutboxItem> {
-    let next = outbox.next_waiting()?;
-    if next.payload.len() <= largest {
-        return Some(next.clone());
-    }
-    let held = OutboxState::Waiting(Wait::SmallerThan { len: next.payload.len(), max: largest });
-    if next.state != held {
-        let id = next.id;
-        outbox.advance(id, held, effects, dev_eui);
-    }
-    None
-}
-
-/// Nobody can send: the downlink waits on, and what is due beside it is reported missing.
-fn no_answer(
-    outbox: &mut Outbox,
-    item: Option<&OutboxItem>,
-    due: &Due,
-    why: &str,
-    effects: &mut Vec<Effect>,
-    dev_eui: Eui64,
-) {
-    if let Some(item) = item {
-        let waits = OutboxState::Waiting(Wait::again(why));
-        if item.state != waits {
-            outbox.advance(item.id, waits, effects, dev_eui);
+    /// Nobody can send: the downlink waits on, and what is due beside it is reported missing.
+    fn no_answer(
+        &mut self,
+        dev_eui: Eui64,
+        item: Option<&OutboxItem>,
+        owed: Option<&'static str>,
+        acknowledge: bool,
+        why: &NoWay,
+        effects: &mut Vec<Effect>,
+    ) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        if let Some(item) = item {
+            let wait = match why {
+                NoWay::Airtime { sub_band, until } => Wait::Airtime { sub_band, until: *until },
+                other => Wait::again(&words(other), Class::A),
+            };
+            device.outbox.waits(item.id, wait, effects, dev_eui);
         }
-    }
-    if let Some(owed) = due.owed() {
-        let stage = DownlinkStage::Failed(format!("no {owed} could be sent: {why}"));
-        let event = DownlinkEvent { acknowledges: due.acknowledge, ..DownlinkEvent::off_air(dev_eui, stage) };
-        effects.push(Effect::Publish(Event::Downlink(Box::new(event))));
+        if let Some(owed) = owed {
+            let stage = DownlinkStage::Failed(format!("no {owed} could be sent: {}", words(why)));
+            let event = DownlinkEvent { acknowledges: acknowledge, ..DownlinkEvent::off_air(dev_eui, stage) };
+            effects.push(Effect::Publish(Event::Downlink(Box::new(event))));
+        }
     }
 }
 
@@ -331,9 +431,9 @@ pub(crate) fn airtime_change(transmitter: Transmitter, sub_band: &'static str, m
     }
 }
 
-fn published(cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect {
+fn published(dev_eui: Eui64, cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect {
     Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-        dev_eui: cargo.dev_eui,
+        dev_eui,
         stage,
         outbox_id: cargo.outbox_id,
         counter: cargo.counter,
@@ -344,28 +444,13 @@ fn published(cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect 
     })))
 }
 
-/// The first candidate that is in time, within its duty cycle and not in the way of another
-/// transmission, together with those after it.
-fn pick(
-    gateways: &HashMap<Eui64, Gateway>,
-    now: Timestamp,
-    candidates: &[Candidate],
-    len: usize,
-) -> Option<(Candidate, Vec<Candidate>)> {
-    let at = candidates.iter().position(|c| {
-        gateways.get(&c.gateway).is_some_and(|gateway| {
-            c.in_time(now)
-                && gateway.free(c.at, c.end(len))
-                && gateway.ledger.allows(c.sub_band, c.at, c.airtime_us(len))
-        })
-    })?;
-    Some((candidates[at].clone(), candidates[at + 1..].to_vec()))
-}
-
-fn no_way(candidates: &[Candidate]) -> String {
-    if candidates.is_empty() {
-        "no receive window of the last uplink could take it".into()
-    } else {
-        "every gateway that heard the last uplink was busy, too late or out of duty cycle".into()
+/// Why nobody could send, in words.
+pub(crate) fn words(why: &NoWay) -> String {
+    match why {
+        NoWay::Nobody => "no receive window of the last uplink could take it".into(),
+        NoWay::Busy => "every gateway that heard the last uplink was busy or too late".into(),
+        NoWay::Airtime { sub_band, until } => {
+            format!("the duty cycle of sub-band {sub_band} is used up at every gateway that heard it, until {until}")
+        }
     }
 }

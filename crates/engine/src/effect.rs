@@ -1,14 +1,17 @@
 //! What goes into an engine and what comes out.
 
-use lorawan::crypto::Mic;
 use lorawan::{DevAddr, Eui64, Modulation};
 
-use crate::device::{DeviceConfig, DeviceRecord, Session};
+use crate::device::{DeviceConfig, DeviceRecord, Nonces};
+use crate::explain::Notice;
 use crate::gateway::GatewayConfig;
-use crate::ledger::Transmitter;
+use crate::ledger::{Transmitter, Used};
+use crate::multicast::GroupConfig;
 use crate::outbox::{OutboxId, OutboxItem, OutboxState};
 use crate::refusal::Refusal;
-use crate::schedule::Window;
+use crate::schedule::{When, Window};
+use crate::session::{Counters, Session};
+use crate::settings::Settings;
 use crate::time::Timestamp;
 
 /// What happened.
@@ -47,6 +50,8 @@ pub struct Reception {
     pub heard_at: Timestamp,
     /// The gateway's own clock at the end of reception, in microseconds; it wraps.
     pub clock_us: u32,
+    /// Whether the gateway knows GPS time.
+    pub has_gps: bool,
     /// Centre frequency.
     pub frequency_hz: u32,
     /// Modulation.
@@ -86,10 +91,8 @@ pub enum Command {
         sub_band: String,
         /// The minute, counted from 1970.
         minute: i64,
-        /// Airtime in that minute.
-        airtime_us: u64,
-        /// Frames in that minute.
-        frames: u32,
+        /// What was sent in that minute.
+        used: Used,
     },
     /// Puts a downlink into a device's outbox.
     Enqueue {
@@ -98,6 +101,17 @@ pub enum Command {
         /// What to send.
         item: OutboxItem,
     },
+    /// Adds a multicast group, or changes its settings and members.
+    PutGroup {
+        /// The group.
+        config: Box<GroupConfig>,
+        /// Its next counter, for one that is put back or new.
+        next_down: u32,
+        /// Its downlinks that are neither done nor given up, likewise.
+        outbox: Vec<OutboxItem>,
+    },
+    /// Takes a group away.
+    RemoveGroup(Eui64),
     /// Takes a waiting downlink out of the outbox; one already under way stays.
     Cancel {
         /// Of which device.
@@ -121,27 +135,45 @@ pub enum Effect {
 /// State that an engine needs back after a restart.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Change {
-    /// A join was accepted: a new session, and nonces that are spent.
-    Joined {
+    /// A session was agreed upon. It is kept beside the running one until the first uplink under it;
+    /// `begun`, it takes its place at once.
+    Session {
         /// The device.
         dev_eui: Eui64,
-        /// The session that begins.
+        /// The new session.
         session: Box<Session>,
-        /// The DevNonce that may not come again.
-        dev_nonce: u16,
-        /// The JoinNonce to use next.
-        next_join_nonce: u32,
+        /// Whether it begins at once.
+        begun: bool,
     },
-    /// A session's counters moved.
+    /// Nonces that are spent.
+    Nonces {
+        /// The device.
+        dev_eui: Eui64,
+        /// The DevNonce that may not come again, if there was one.
+        dev_nonce: Option<u16>,
+        /// All of them as they now are.
+        nonces: Nonces,
+    },
+    /// The first uplink under the session agreed upon last: it takes the place of the one before.
+    Began {
+        /// The device.
+        dev_eui: Eui64,
+        /// Its counters.
+        counters: Counters,
+    },
+    /// The running session's counters moved.
     Counters {
         /// The device.
         dev_eui: Eui64,
-        /// Last counter accepted from the device.
-        up: Option<u32>,
-        /// MIC of the frame it came with, to know a repetition.
-        last_mic: Mic,
-        /// Next counter towards the device.
-        next_down: u32,
+        /// As they now are.
+        counters: Counters,
+    },
+    /// What the device is set to has changed.
+    Settings {
+        /// The device.
+        dev_eui: Eui64,
+        /// As they now are.
+        settings: Box<Settings>,
     },
     /// A downlink in the outbox moved on.
     Outbox {
@@ -153,6 +185,20 @@ pub enum Change {
         state: OutboxState,
         /// Transmissions tried.
         attempts: u8,
+    },
+    /// Other gateways hear the device best.
+    Near {
+        /// The device.
+        dev_eui: Eui64,
+        /// Gateways and how well they hear it, best first.
+        near: Vec<(Eui64, f32)>,
+    },
+    /// A group's counter moved.
+    GroupCounter {
+        /// The group.
+        group: Eui64,
+        /// Its next counter.
+        next_down: u32,
     },
     /// A minute of a transmitter's account, as a whole.
     Airtime {
@@ -180,11 +226,11 @@ pub struct Transmission {
     pub id: TransmissionId,
     /// Who sends.
     pub gateway: Eui64,
-    /// The gateway's clock at which to begin, in microseconds.
-    pub at_clock_us: u32,
+    /// When to begin, in the gateway's terms.
+    pub when: When,
     /// The same moment by the service's clock.
     pub at: Timestamp,
-    /// Which of the device's windows it is for.
+    /// What it is for.
     pub window: Window,
     /// Centre frequency.
     pub frequency_hz: u32,
@@ -201,7 +247,21 @@ pub struct Transmission {
 /// Why a gateway did not send.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TxFailure {
-    /// The gateway refused, in its protocol's word.
+    /// The frame reached the gateway, or the service's own socket, too late for its window.
+    TooLate,
+    /// The frame lies too far ahead for the gateway.
+    TooEarly,
+    /// The gateway sends another frame at that time.
+    CollisionPacket,
+    /// The gateway sends a beacon at that time.
+    CollisionBeacon,
+    /// The gateway cannot send on that frequency.
+    Frequency,
+    /// The gateway cannot send at that power.
+    Power,
+    /// The gateway has lost GPS time.
+    GpsUnlocked,
+    /// Another reason, in the gateway's word.
     Refused(String),
     /// The gateway has no open way down.
     Unreachable,
@@ -212,6 +272,13 @@ pub enum TxFailure {
 impl std::fmt::Display for TxFailure {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
+            TxFailure::TooLate => f.write_str("it came too late for its window"),
+            TxFailure::TooEarly => f.write_str("the gateway found it too early to take"),
+            TxFailure::CollisionPacket => f.write_str("the gateway sends another frame at that time"),
+            TxFailure::CollisionBeacon => f.write_str("the gateway sends a beacon at that time"),
+            TxFailure::Frequency => f.write_str("the gateway cannot send on that frequency"),
+            TxFailure::Power => f.write_str("the gateway cannot send at that power"),
+            TxFailure::GpsUnlocked => f.write_str("the gateway has lost GPS time"),
             TxFailure::Refused(word) => write!(f, "the gateway refused: {word}"),
             TxFailure::Unreachable => f.write_str("the gateway cannot be reached: it has no open way down"),
             TxFailure::NoReport => f.write_str("the gateway did not report whether it sent the frame"),
@@ -239,6 +306,15 @@ pub enum Event {
     Refused(RefusedEvent),
     /// A downlink moved on.
     Downlink(Box<DownlinkEvent>),
+    /// Something else worth knowing about a device.
+    Notice {
+        /// The device.
+        dev_eui: Eui64,
+        /// When.
+        at: Timestamp,
+        /// What.
+        notice: Box<Notice>,
+    },
 }
 
 /// An accepted data frame.
@@ -281,8 +357,10 @@ pub struct JoinedEvent {
     pub dev_eui: Eui64,
     /// The address it was given.
     pub dev_addr: DevAddr,
-    /// The DevNonce it used.
+    /// The DevNonce it used, or a rejoin-request's RJcount.
     pub dev_nonce: u16,
+    /// Rejoin type, if it was a rejoin-request.
+    pub rejoin: Option<u8>,
     /// The request as heard.
     pub phy_payload: Vec<u8>,
     /// How the request was sent.

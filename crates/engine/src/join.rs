@@ -1,18 +1,29 @@
-//! Over-the-air activation (TS001 §6.2).
+//! Over-the-air activation (TS001 §6.2), and in 1.1 the renewal of a session by rejoin-requests
+//! (TS001-1.1 §6.2.4).
 
-use lorawan::crypto::{MicKey, session_keys};
-use lorawan::region::RECEIVE_DELAY1_S;
-use lorawan::wire::{JoinAccept, JoinRequestView};
-use lorawan::{DevAddr, Eui64};
+use lorawan::crypto::{MicKey, SessionKeys11, join_server_keys, session_keys, session_keys_1_1};
+use lorawan::region::CfListForm;
+use lorawan::wire::{Answered, JoinAccept, JoinKind, JoinRequestView, RejoinRequestView, RejoinTo};
+use lorawan::{DevAddr, Eui64, MacVersion, NonceError};
 
 use crate::Engine;
 use crate::collect::Collected;
-use crate::device::Session;
-use crate::downlink::Cargo;
+use crate::device::{Activation, Device};
+use crate::downlink::{Cargo, To, words};
 use crate::effect::{Change, Effect, Event, JoinedEvent};
 use crate::refusal::Refusal;
 use crate::schedule;
+use crate::session::{Counters, Session};
+use crate::settings::Settings;
 use crate::time::Timestamp;
+
+/// A request that has been found good.
+struct Request {
+    dev_eui: Eui64,
+    kind: JoinKind,
+    /// DevNonce or RJcount.
+    nonce: u16,
+}
 
 impl Engine {
     pub(crate) fn join_request(
@@ -21,73 +32,121 @@ impl Engine {
         request: &JoinRequestView<'_>,
         frame: &Collected,
         effects: &mut Vec<Effect>,
-    ) {
+    ) -> Option<Eui64> {
         let named = self.device_of_join(request);
         if let Some(dev_eui) = named {
-            self.book_uplink(dev_eui, frame, effects);
+            self.book_uplink(now, dev_eui, frame, effects);
         }
-        let dev_eui = match self.check_join(request) {
-            Ok(dev_eui) => dev_eui,
-            Err(reason) => {
-                effects.push(frame.refused(named, reason));
-                return;
+        match self.check_join(request) {
+            Ok(dev_eui) => {
+                if let Some(device) = self.devices.get_mut(&dev_eui) {
+                    device.nonces.spend(device.config.profile.version.dev_nonce_rule(), request.dev_nonce());
+                }
+                let request = Request { dev_eui, kind: JoinKind::Join, nonce: request.dev_nonce() };
+                self.welcome(now, &request, frame, effects);
             }
-        };
+            Err(reason) => effects.push(frame.refused(named, reason)),
+        }
+        named
+    }
 
+    pub(crate) fn rejoin_request(
+        &mut self,
+        now: Timestamp,
+        request: &RejoinRequestView<'_>,
+        frame: &Collected,
+        effects: &mut Vec<Effect>,
+    ) -> Option<Eui64> {
+        let dev_eui = request.dev_eui();
+        let named = self.devices.contains_key(&dev_eui).then_some(dev_eui);
+        if named.is_some() {
+            self.book_uplink(now, dev_eui, frame, effects);
+        }
+        match self.check_rejoin(request) {
+            Ok(()) => {
+                let kind = JoinKind::Rejoin(request.to().kind());
+                self.welcome(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
+            }
+            Err(reason) => effects.push(frame.refused(named, reason)),
+        }
+        named
+    }
+
+    /// Agrees on a new session with a device and answers it. The running session goes on until the first
+    /// uplink under the new one: the answer may not arrive.
+    fn welcome(&mut self, now: Timestamp, request: &Request, frame: &Collected, effects: &mut Vec<Effect>) {
+        let Request { dev_eui, kind, nonce } = *request;
         let dev_addr = self.choose_addr();
         self.detach(dev_eui);
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let plan = device.config.region.plan();
-        let app_key = device.config.app_key;
-        let dev_nonce = request.dev_nonce();
-        let join_nonce = device.next_join_nonce;
+        let Some(root) = device.config.root_keys() else { return };
+        let profile = device.config.profile.clone();
+        let plan = profile.plan();
+        let join_nonce = device.nonces.join_nonce();
+        // Lists of masks came with 1.0.3 (RP001-1.0.3); before it a device of such a region ignores them.
+        let lists = plan.cf_list == CfListForm::Frequencies || profile.version >= MacVersion::V1_0_3;
         let accept = JoinAccept {
             join_nonce,
             net_id: self.config.net_id,
             dev_addr,
-            opt_neg: false,
-            rx1_data_rate_offset: 0,
-            rx2_data_rate: plan.rx2_data_rate,
-            rx_delay_s: RECEIVE_DELAY1_S,
-            cf_list: Some(plan.cf_list(plan.known_channels())),
+            opt_neg: profile.version == MacVersion::V1_1,
+            rx1_data_rate_offset: profile.rx1_data_rate_offset,
+            rx2_data_rate: profile.rx2_data_rate,
+            rx_delay_s: profile.rx_delay_s,
+            cf_list: lists.then(|| plan.cf_list(profile.channels)),
         };
+        let join_eui = device.config.join_eui;
+        let (keys, phy_payload) = match root.nwk_key {
+            Some(nwk_key) if accept.opt_neg => {
+                let lifetime = join_server_keys(&nwk_key, dev_eui);
+                let answered = Answered { kind, join_eui, dev_nonce: nonce };
+                let keys = session_keys_1_1(&nwk_key, &root.app_key, join_nonce, join_eui, nonce);
+                (keys, accept.seal_1_1(&nwk_key, &lifetime, &answered))
+            }
+            _ => {
+                let key = root.joining();
+                let keys = session_keys(&key, join_nonce, self.config.net_id, nonce);
+                (SessionKeys11::from(keys), accept.seal(&key))
+            }
+        };
+        let channel = plan.join_channel(frame.best().frequency_hz);
+        let settings = match (kind, &device.session) {
+            // A rejoin of type 2 leaves the radio as it is (TS001-1.1 §6.2.4.3).
+            (JoinKind::Rejoin(2), Some(session)) => session.settings,
+            _ => Settings::joined(&profile, &accept, channel),
+        };
+        let windows = device.session.as_deref().map_or(settings, |running| running.settings);
         let session = Session {
             dev_addr,
-            keys: session_keys(&app_key, join_nonce, self.config.net_id, dev_nonce),
-            up: None,
-            last_mic: [0; 4],
-            next_down: 0,
+            keys,
+            speaks_1_1: accept.opt_neg,
+            counters: Counters::default(),
+            settings,
             joined_at: now,
         };
-        device.spend(dev_nonce);
-        // 24 bits on air; after 16 million joins it starts over, as the field must.
-        device.next_join_nonce = (join_nonce + 1) & 0x00ff_ffff;
-        device.session = Some(session.clone());
-        effects.push(Effect::Persist(Change::Joined {
-            dev_eui,
-            session: Box::new(session),
-            dev_nonce,
-            next_join_nonce: device.next_join_nonce,
-        }));
+        device.next_session = Some(Box::new(session.clone()));
+        let nonces = device.nonces.clone();
+        let dev_nonce = (kind == JoinKind::Join).then_some(nonce);
+        effects.push(Effect::Persist(Change::Nonces { dev_eui, dev_nonce, nonces }));
+        effects.push(Effect::Persist(Change::Session { dev_eui, session: Box::new(session), begun: false }));
+        if let (JoinKind::Rejoin(0 | 2), Some(running)) = (kind, device.session.as_deref()) {
+            effects.push(Effect::Persist(Change::Counters { dev_eui, counters: running.counters }));
+        }
         device.outbox.joined(effects, dev_eui);
-        self.by_addr.entry(dev_addr).or_default().push(dev_eui);
+        self.attach(dev_eui);
 
-        let candidates = schedule::candidates(plan, frame, schedule::After::Join);
-        let cargo = Cargo {
-            dev_eui,
-            phy_payload: accept.seal(&app_key),
-            counter: None,
-            outbox_id: None,
-            data: None,
-            acknowledges: false,
-            mac_commands: Vec::new(),
-            confirmed: false,
-        };
-        let unanswered = self.send_by_any(now, cargo, &candidates, effects).err();
+        let after = schedule::After::Join(channel.filter(|_| kind == JoinKind::Join));
+        let candidates = schedule::after_uplink(plan, &windows, frame, after);
+        let cargo = Cargo::bare(To::Device(dev_eui), phy_payload);
+        let unanswered = self.send_by_any(now, cargo, candidates, effects).err().map(|why| words(&why));
         effects.push(Effect::Publish(Event::Joined(JoinedEvent {
             dev_eui,
             dev_addr,
-            dev_nonce,
+            dev_nonce: nonce,
+            rejoin: match kind {
+                JoinKind::Join => None,
+                JoinKind::Rejoin(kind) => Some(kind),
+            },
             phy_payload: frame.phy_payload.clone(),
             radio: frame.radio(),
             airtime_us: frame.airtime_us(),
@@ -118,14 +177,62 @@ impl Engine {
         if device.config.join_eui != join_eui {
             return Err(Refusal::WrongJoinEui { received: join_eui, registered: device.config.join_eui });
         }
-        let app_key = device.config.app_key;
-        if !request.verify(&MicKey::new(&app_key)) {
-            return Err(Refusal::JoinMic { key_reversed: request.verify(&MicKey::new(&app_key.reversed())) });
+        let Activation::OverTheAir(root) = &device.config.activation else {
+            return Err(Refusal::Personalized);
+        };
+        let key = root.joining();
+        let made_with = |key| request.verify(&MicKey::new(key));
+        if !made_with(&key) {
+            return Err(Refusal::JoinMic {
+                key: if root.nwk_key.is_some() { "NwkKey" } else { "AppKey" },
+                key_reversed: made_with(&key.reversed()),
+                app_key_instead: root.nwk_key.is_some() && made_with(&root.app_key),
+            });
         }
-        if device.used(request.dev_nonce()) {
-            return Err(Refusal::DevNonceUsed { dev_nonce: request.dev_nonce() });
+        let dev_nonce = request.dev_nonce();
+        let used = device.nonces.used_dev_nonces.iter().map(|nonce| u32::from(*nonce));
+        match device.config.profile.version.dev_nonce_rule().check(u32::from(dev_nonce), used) {
+            Ok(()) => Ok(dev_eui),
+            Err(NonceError::Used { .. }) => Err(Refusal::DevNonceUsed { dev_nonce }),
+            Err(NonceError::NotIncreased { last, .. }) => {
+                Err(Refusal::DevNonceNotAbove { dev_nonce, last: last as u16 })
+            }
         }
-        Ok(dev_eui)
+    }
+
+    /// Checks a rejoin-request and spends its count.
+    fn check_rejoin(&mut self, request: &RejoinRequestView<'_>) -> Result<(), Refusal> {
+        let (dev_eui, received) = (request.dev_eui(), request.rj_count());
+        let net_id = self.config.net_id;
+        let device = self.devices.get_mut(&dev_eui).ok_or(Refusal::RejoinUnknown { dev_eui })?;
+        let Device { config, session, nonces, .. } = &mut **device;
+        let nwk_key = config.root_keys().and_then(|root| root.nwk_key);
+        let nwk_key = nwk_key.filter(|_| config.profile.version == MacVersion::V1_1).ok_or(Refusal::RejoinVersion)?;
+        let (key, last) = match request.to() {
+            RejoinTo::Network(theirs) | RejoinTo::NetworkForKeys(theirs) => {
+                if theirs != net_id {
+                    return Err(Refusal::RejoinNetwork { received: theirs, ours: net_id });
+                }
+                let session = session.as_deref_mut().ok_or(Refusal::RejoinNoSession)?;
+                (session.keys.s_nwk_s_int_key, &mut session.counters.rj_count_0)
+            }
+            RejoinTo::JoinServer(join_eui) => {
+                if join_eui != config.join_eui {
+                    return Err(Refusal::WrongJoinEui { received: join_eui, registered: config.join_eui });
+                }
+                (join_server_keys(&nwk_key, dev_eui).js_int_key, &mut nonces.rj_count_1)
+            }
+        };
+        if !request.verify(&MicKey::new(&key)) {
+            return Err(Refusal::RejoinMic { kind: request.to().kind() });
+        }
+        if let Some(last) = *last
+            && received <= last
+        {
+            return Err(Refusal::RejoinCount { received, last });
+        }
+        *last = Some(received);
+        Ok(())
     }
 
     /// An address under the network's prefix that no session uses. Addresses are few (2^25), so a

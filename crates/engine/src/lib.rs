@@ -12,41 +12,59 @@
 //! One engine is one shard of devices. Shards share nothing.
 #![warn(missing_docs)]
 
+mod adr;
+mod beacon;
 mod collect;
 mod device;
 mod downlink;
+mod due;
 mod effect;
+mod explain;
 mod gateway;
 mod join;
 mod ledger;
 mod mac;
+mod multicast;
 mod outbox;
+mod profile;
 mod refusal;
 mod schedule;
+mod session;
+mod settings;
 mod time;
+mod unasked;
 mod uplink;
 
-pub use device::{DeviceConfig, DeviceRecord, DeviceStatus, Session};
+pub use adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
+pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
 pub use effect::{
     Change, Command, DownlinkEvent, DownlinkStage, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
     RefusedEvent, Transmission, TransmissionId, TxFailure, UplinkEvent,
 };
+pub use explain::Notice;
 pub use gateway::{GatewayConfig, GatewayStatus};
-pub use ledger::{BandUse, Transmitter};
+pub use ledger::{BandUse, Transmitter, Used};
+pub use mac::{Health, Negotiated, RefusedSetting};
+pub use multicast::{GroupConfig, GroupStatus};
 pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Wait};
+pub use profile::{AdrLimits, Class, PingChannel, Policy, RadioProfile, Rates};
 pub use refusal::Refusal;
-pub use schedule::Window;
+pub use schedule::{When, Window};
+pub use session::{Counters, Session};
+pub use settings::Settings;
 pub use time::Timestamp;
 
-use std::collections::HashMap;
+use std::collections::VecDeque;
 
 use lorawan::wire::{Frame, MType};
 use lorawan::{DevAddr, Eui64, NetId};
+use rustc_hash::FxHashMap;
 
-use collect::{Collected, Collector};
+use collect::{Added, Collected, Collector};
 use device::Device;
 use downlink::InFlight;
-use gateway::Gateway;
+use gateway::{Gateway, Gateways};
+use multicast::Group;
 use time::Timers;
 
 /// How an engine behaves beyond the standard.
@@ -69,20 +87,38 @@ impl Default for Config {
 /// What ends: a collection window, the wait for a transmit report.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 enum Timer {
-    Collected(u64),
-    Forgotten(u64),
     ReportOverdue(TransmissionId),
+    AckOverdue(Eui64, OutboxId, u32),
+    LookAtOutbox(Eui64),
+    Expired(Eui64, OutboxId),
+    Beacon(Eui64, u32),
+    LookAtGroup(Eui64),
+}
+
+impl Timers<Timer> {
+    /// Sets the end of a downlink's time in its outbox, if it has one.
+    fn expiry(&mut self, owner: Eui64, item: &OutboxItem) {
+        if let Some(at) = item.expires_at {
+            self.set(at, Timer::Expired(owner, item.id));
+        }
+    }
 }
 
 /// One shard of the network.
 pub struct Engine {
     config: Config,
-    devices: HashMap<Eui64, Device>,
-    by_addr: HashMap<DevAddr, Vec<Eui64>>,
-    gateways: HashMap<Eui64, Gateway>,
+    /// Boxed, for a table that grows holds room for twice its entries.
+    devices: FxHashMap<Eui64, Box<Device>>,
+    by_addr: FxHashMap<DevAddr, Vec<Eui64>>,
+    gateways: Gateways,
+    groups: FxHashMap<Eui64, Group>,
     collector: Collector,
-    in_flight: HashMap<TransmissionId, InFlight>,
+    in_flight: FxHashMap<TransmissionId, InFlight>,
     timers: Timers<Timer>,
+    /// Collections to close and frames to forget: as each waits as long as the one before, they stay in
+    /// order by themselves.
+    collecting: VecDeque<(Timestamp, u64)>,
+    forgetting: VecDeque<(Timestamp, u64)>,
     next_transmission: u64,
     addr_choice: u64,
 }
@@ -94,39 +130,62 @@ impl Engine {
             addr_choice: config.seed,
             next_transmission: config.seed,
             config,
-            devices: HashMap::new(),
-            by_addr: HashMap::new(),
-            gateways: HashMap::new(),
+            devices: FxHashMap::default(),
+            by_addr: FxHashMap::default(),
+            gateways: FxHashMap::default(),
+            groups: FxHashMap::default(),
             collector: Collector::default(),
-            in_flight: HashMap::new(),
+            in_flight: FxHashMap::default(),
             timers: Timers::default(),
+            collecting: VecDeque::new(),
+            forgetting: VecDeque::new(),
         }
     }
 
     /// Takes in what happened at `now` and appends what follows from it to `effects`.
     pub fn handle(&mut self, now: Timestamp, input: Input, effects: &mut Vec<Effect>) {
         match input {
-            Input::FrameHeard(frame) => self.frame_heard(now, frame),
+            Input::FrameHeard(frame) => self.frame_heard(now, frame, effects),
             Input::TxReport { transmission, result } => self.tx_report(now, transmission, result, effects),
-            Input::Command(command) => self.command(command, effects),
+            Input::Command(command) => self.command(now, command, effects),
             Input::Tick => {}
         }
+        self.close_collections(now, effects);
         while let Some(timer) = self.timers.due(now) {
             match timer {
-                Timer::Collected(key) => {
-                    if let Some(frame) = self.collector.take(key) {
-                        self.process(now, &frame, effects);
-                    }
-                }
-                Timer::Forgotten(key) => self.collector.forget(key),
                 Timer::ReportOverdue(id) => self.report_overdue(now, id, effects),
+                Timer::AckOverdue(dev_eui, id, counter) => self.ack_overdue(now, dev_eui, id, counter, effects),
+                Timer::LookAtOutbox(dev_eui) => self.time_to_look(now, dev_eui, effects),
+                Timer::Expired(dev_eui, id) => {
+                    if let Some(device) = self.devices.get_mut(&dev_eui) {
+                        device.outbox.expire(id, effects, dev_eui);
+                    }
+                    self.expire_for_group(dev_eui, id, effects);
+                }
+                Timer::LookAtGroup(group) => self.look_at_group(now, group, effects),
+                Timer::Beacon(eui, time_s) => self.send_beacon(now, eui, time_s, effects),
             }
+        }
+    }
+
+    fn close_collections(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
+        while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
+            self.forgetting.push_back((at.plus_us(collect::REMEMBERED_US), key));
+            if let Some(frame) = self.collector.take(key)
+                && let Some(dev_eui) = self.process(now, &frame, effects)
+            {
+                self.collector.belongs_to(key, dev_eui);
+            }
+        }
+        while let Some((_, key)) = self.forgetting.pop_front_if(|(at, _)| *at <= now) {
+            self.collector.forget(key);
         }
     }
 
     /// When [`Input::Tick`] is next needed, if nothing else comes in before.
     pub fn next_deadline(&self) -> Option<Timestamp> {
-        self.timers.next()
+        let queued = [&self.collecting, &self.forgetting].map(|queue| queue.front().map(|(at, _)| *at));
+        queued.into_iter().chain([self.timers.next()]).flatten().min()
     }
 
     /// What is known of a device's session and airtime.
@@ -144,100 +203,199 @@ impl Engine {
         self.gateways.get(&gateway).map(|gateway| gateway.status(now))
     }
 
-    fn frame_heard(&mut self, now: Timestamp, frame: FrameHeard) {
+    fn frame_heard(&mut self, now: Timestamp, frame: FrameHeard, effects: &mut Vec<Effect>) {
         // A gateway that is not registered must not bring frames in, whoever let it through.
-        if !self.gateways.contains_key(&frame.reception.gateway) {
-            return;
+        let eui = frame.reception.gateway;
+        let Some(gateway) = self.gateways.get_mut(&eui) else { return };
+        if frame.reception.has_gps {
+            gateway.saw_gps(now);
+            self.plan_beacon(now, eui);
         }
-        if let Some(key) = self.collector.add(frame) {
-            self.timers.set(now.plus_us(self.config.collection_window_us), Timer::Collected(key));
-            self.timers
-                .set(now.plus_us(self.config.collection_window_us + collect::REMEMBERED_US), Timer::Forgotten(key));
+        match self.collector.add(frame) {
+            Added::First(key) => {
+                self.collecting.push_back((now.plus_us(self.config.collection_window_us), key));
+            }
+            Added::Late { of, late_us, copy } => {
+                if let Some(device) = self.devices.get_mut(&of) {
+                    // It comes too late to be answered through, but shows who hears the device.
+                    device.link().heard_late(&copy);
+                    let notice = Notice::LateCopy { gateway: copy.gateway, late_us, snr_db: copy.snr_db };
+                    effects.push(notice.told(now, of));
+                }
+            }
+            Added::Another => {}
         }
     }
 
-    fn process(&mut self, now: Timestamp, frame: &Collected, effects: &mut Vec<Effect>) {
+    /// Takes a frame with all its copies; gives the device it turned out to be of.
+    fn process(&mut self, now: Timestamp, frame: &Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
         match Frame::parse(&frame.phy_payload) {
             Ok(Frame::JoinRequest(request)) => self.join_request(now, &request, frame, effects),
+            Ok(Frame::RejoinRequest(request)) => self.rejoin_request(now, &request, frame, effects),
             Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => {
-                self.data_up(now, &view, frame, effects);
+                self.data_up(now, &view, frame, effects)
             }
             // Another network's downlink, heard by our gateway: nothing of ours.
-            Ok(Frame::Data(_) | Frame::JoinAccept(_)) => {}
-            Ok(Frame::RejoinRequest(_)) => {
-                effects.push(frame.refused(None, Refusal::NotServed { mtype: MType::RejoinRequest }));
-            }
+            Ok(Frame::Data(_) | Frame::JoinAccept(_)) => None,
             Ok(Frame::Proprietary(_)) => {
                 effects.push(frame.refused(None, Refusal::NotServed { mtype: MType::Proprietary }));
+                None
             }
-            Err(error) => effects.push(frame.refused(None, Refusal::Unreadable { error })),
+            Err(error) => {
+                effects.push(frame.refused(None, Refusal::Unreadable { error }));
+                None
+            }
         }
     }
 
-    fn command(&mut self, command: Command, effects: &mut Vec<Effect>) {
+    fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
         match command {
-            Command::PutGateway(config) => match self.gateways.get_mut(&config.eui) {
-                Some(gateway) => gateway.config = config,
-                None => {
-                    self.gateways.insert(config.eui, Gateway::new(config));
+            Command::PutGateway(config) => {
+                let eui = config.eui;
+                match self.gateways.get_mut(&eui) {
+                    Some(gateway) => gateway.config = config,
+                    None => {
+                        self.gateways.insert(eui, Gateway::new(config));
+                    }
                 }
-            },
+                self.plan_beacon(now, eui);
+            }
             Command::RemoveGateway(eui) => {
                 self.gateways.remove(&eui);
             }
-            Command::PutDevice(config) => match self.devices.get_mut(&config.dev_eui) {
-                Some(device) => device.config = *config,
-                None => self.restore(DeviceRecord::new(*config), effects),
-            },
-            Command::RestoreDevice(record) => self.restore(*record, effects),
+            Command::PutDevice(config) => self.put_device(now, *config, effects),
+            Command::RestoreDevice(record) => self.restore(now, *record, effects),
             Command::RemoveDevice(dev_eui) => {
                 self.detach(dev_eui);
                 self.devices.remove(&dev_eui);
+                self.leave_groups(now, dev_eui, effects);
             }
-            Command::RestoreAirtime { transmitter, sub_band, minute, airtime_us, frames } => {
-                let ledger = match transmitter {
-                    Transmitter::Gateway(eui) => self.gateways.get_mut(&eui).map(|g| &mut g.ledger),
-                    Transmitter::Device(eui) => self.devices.get_mut(&eui).map(|d| &mut d.ledger),
-                };
-                if let Some(ledger) = ledger {
-                    ledger.restore(&sub_band, minute, airtime_us, frames);
-                }
+            Command::RestoreAirtime { transmitter, sub_band, minute, used } => {
+                self.restore_airtime(now, transmitter, &sub_band, minute, used);
             }
-            Command::Enqueue { dev_eui, mut item } => {
-                if let Some(device) = self.devices.get_mut(&dev_eui) {
-                    let wait = if device.session.is_some() { Wait::NextUplink } else { Wait::Join };
-                    item.state = OutboxState::Waiting(wait);
-                    device.outbox.push(item, effects, dev_eui);
-                }
-            }
+            Command::Enqueue { dev_eui, item } => self.enqueue(now, dev_eui, item, effects),
             Command::Cancel { dev_eui, id } => {
                 if let Some(device) = self.devices.get_mut(&dev_eui) {
                     device.outbox.cancel(id, effects, dev_eui);
+                    self.look_at_outbox(now, dev_eui, effects);
                 }
+                self.cancel_for_group(dev_eui, id, effects);
+            }
+            Command::PutGroup { config, next_down, outbox } => self.put_group(now, *config, next_down, outbox, effects),
+            Command::RemoveGroup(group) => {
+                self.groups.remove(&group);
             }
         }
     }
 
-    fn restore(&mut self, record: DeviceRecord, effects: &mut Vec<Effect>) {
+    fn enqueue(&mut self, now: Timestamp, dev_eui: Eui64, mut item: OutboxItem, effects: &mut Vec<Effect>) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else {
+            return self.enqueue_for_group(now, dev_eui, item, effects);
+        };
+        item.state = OutboxState::Waiting(Wait::first(device.sessions().next().is_some(), device.class()));
+        self.timers.expiry(dev_eui, &item);
+        device.outbox.push(item, effects, dev_eui);
+        self.look_at_outbox(now, dev_eui, effects);
+    }
+
+    /// A new device, or new settings for a known one, whose session goes on as long as it still can.
+    fn put_device(&mut self, now: Timestamp, config: DeviceConfig, effects: &mut Vec<Effect>) {
+        let dev_eui = config.dev_eui;
+        let Some(device) = self.devices.get_mut(&dev_eui) else {
+            return self.restore(now, DeviceRecord::new(config), effects);
+        };
+        let before = std::mem::replace(&mut device.config, config);
+        if before.activation != device.config.activation {
+            self.detach(dev_eui);
+            if let Some(device) = self.devices.get_mut(&dev_eui) {
+                (device.session, device.next_session) = (None, None);
+                self.personalize(now, dev_eui, effects);
+            }
+        } else if before.profile != device.config.profile
+            && let Some(link) = device.link.as_deref_mut()
+        {
+            // What was refused under the profile before may be asked anew.
+            link.negotiation.reset();
+            link.history.clear();
+        }
+        self.look_at_outbox(now, dev_eui, effects);
+    }
+
+    fn restore(&mut self, now: Timestamp, record: DeviceRecord, effects: &mut Vec<Effect>) {
         let dev_eui = record.config.dev_eui;
         self.detach(dev_eui);
-        if let Some(session) = &record.session {
-            self.by_addr.entry(session.dev_addr).or_default().push(dev_eui);
+        for item in &record.outbox {
+            self.timers.expiry(dev_eui, item);
         }
-        let mut device = Device::from_record(record);
-        device.outbox.settle(device.session.is_some(), effects, dev_eui);
-        self.devices.insert(dev_eui, device);
+        self.devices.insert(dev_eui, Box::new(Device::from_record(now, record)));
+        self.personalize(now, dev_eui, effects);
+        self.attach(dev_eui);
+        if let Some(device) = self.devices.get_mut(&dev_eui) {
+            let (joined, class) = (device.sessions().next().is_some(), device.class());
+            device.outbox.settle(joined, class, effects, dev_eui);
+            if let Some((id, counter)) = device.outbox.awaiting_ack()
+                && class != Class::A
+            {
+                self.timers.set(device.ack_overdue_at(now), Timer::AckOverdue(dev_eui, id, counter));
+            }
+        }
+        self.look_at_outbox(now, dev_eui, effects);
+    }
+
+    /// Gives a personalized device the session it was registered with, unless it runs already.
+    fn personalize(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let Some(session) = device.config.personal_session(now) else { return };
+        let same = |running: &Session| (running.dev_addr, running.keys) == (session.dev_addr, session.keys);
+        if device.session.as_deref().is_some_and(same) {
+            return;
+        }
+        effects.push(Effect::Persist(Change::Session { dev_eui, session: Box::new(session.clone()), begun: true }));
+        device.session = Some(Box::new(session));
+        self.attach(dev_eui);
+    }
+
+    fn restore_airtime(&mut self, now: Timestamp, whose: Transmitter, sub_band: &str, minute: i64, used: Used) {
+        let (ledger, plan) = match whose {
+            Transmitter::Gateway(eui) => match self.gateways.get_mut(&eui) {
+                Some(gateway) => (&mut gateway.ledger, gateway.config.region.plan()),
+                None => return,
+            },
+            Transmitter::Device(eui) | Transmitter::Towards(eui) => match self.devices.get_mut(&eui) {
+                Some(device) => {
+                    let plan = device.config.plan();
+                    let own = matches!(whose, Transmitter::Device(_));
+                    (if own { &mut device.ledger } else { &mut device.towards }, plan)
+                }
+                None => return,
+            },
+        };
+        // A band that the region no longer has sets no limit any more either.
+        if let Some(band) = plan.sub_bands.iter().find(|band| band.name == sub_band) {
+            ledger.restore(band.name, now, minute, used);
+        }
+    }
+
+    /// Puts the device's sessions into the index by address.
+    fn attach(&mut self, dev_eui: Eui64) {
+        let Some(device) = self.devices.get(&dev_eui) else { return };
+        for dev_addr in device.sessions().map(|session| session.dev_addr) {
+            let sharing = self.by_addr.entry(dev_addr).or_default();
+            if !sharing.contains(&dev_eui) {
+                sharing.push(dev_eui);
+            }
+        }
     }
 
     /// Takes the device out of the index by address.
     fn detach(&mut self, dev_eui: Eui64) {
-        let Some(addr) = self.devices.get(&dev_eui).and_then(|d| d.session.as_ref()).map(|s| s.dev_addr) else {
-            return;
-        };
-        if let Some(sharing) = self.by_addr.get_mut(&addr) {
-            sharing.retain(|other| *other != dev_eui);
-            if sharing.is_empty() {
-                self.by_addr.remove(&addr);
+        let Some(device) = self.devices.get(&dev_eui) else { return };
+        for dev_addr in device.sessions().map(|session| session.dev_addr) {
+            if let Some(sharing) = self.by_addr.get_mut(&dev_addr) {
+                sharing.retain(|other| *other != dev_eui);
+                if sharing.is_empty() {
+                    self.by_addr.remove(&dev_addr);
+                }
             }
         }
     }

@@ -6,8 +6,10 @@ use std::fmt;
 use lorawan::Eui64;
 
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event};
+use crate::profile::Class;
+use crate::time::Timestamp;
 
-/// Transmissions tried before a downlink is given up.
+/// Transmissions tried before a downlink is given up, if nothing else is said.
 pub const MAX_ATTEMPTS: u8 = 3;
 
 /// Names a downlink in an outbox.
@@ -27,6 +29,10 @@ pub struct OutboxItem {
     pub confirmed: bool,
     /// Transmissions tried so far.
     pub attempts: u8,
+    /// Transmissions allowed; `None` leaves it to the device's radio profile.
+    pub max_attempts: Option<u8>,
+    /// When it is given up, if it has not been sent by then.
+    pub expires_at: Option<Timestamp>,
     /// Where it stands.
     pub state: OutboxState,
 }
@@ -71,14 +77,47 @@ pub enum Wait {
         /// Bytes allowed in the largest window of the last uplink.
         max: usize,
     },
-    /// The last try did not work out, for this reason; the device's next uplink gives another.
+    /// Airtime: the sub-band's hourly allowance is used up at every gateway that could send.
+    Airtime {
+        /// The sub-band.
+        sub_band: &'static str,
+        /// When there is enough again.
+        until: Timestamp,
+    },
+    /// The fleet's limit on downlinks a day is reached.
+    Policy {
+        /// Downlinks allowed in 24 hours.
+        limit: u32,
+        /// When the first of them no longer counts.
+        until: Timestamp,
+    },
+    /// The device's next ping slot.
+    PingSlot,
+    /// A gateway that hears the device and can send: at once for class C.
+    Gateway,
+    /// The last try did not work out, for this reason, and another follows.
     Again(String),
 }
 
 impl Wait {
-    /// Another try after the next uplink, with the reason why the last one did not work out.
-    pub(crate) fn again(why: &str) -> Self {
-        Wait::Again(format!("{why}; tried again after the device's next uplink"))
+    /// What a downlink waits for that has just been put in.
+    pub const fn first(joined: bool, class: Class) -> Self {
+        match class {
+            _ if !joined => Wait::Join,
+            Class::A => Wait::NextUplink,
+            Class::B => Wait::PingSlot,
+            Class::C => Wait::Gateway,
+        }
+    }
+
+    /// Another try, with the reason why the last one did not work out.
+    pub(crate) fn again(why: &str, class: Class) -> Self {
+        let when = match class {
+            Class::A => "after the device's next uplink",
+            Class::B => "in a later ping slot",
+            Class::C => "soon",
+        };
+        Wait::Again(format!("{why}; tried again {when}"))
     }
 }
 
@@ -91,6 +130,15 @@ impl fmt::Display for Wait {
                 f,
                 "{len} bytes do not fit: the data rate of the last uplink allows {max}; waits for a faster one"
             ),
+            Wait::Airtime { sub_band, until } => write!(
+                f,
+                "waits for airtime: the allowance of sub-band {sub_band} is used up at every gateway that hears the device, until {until}"
+            ),
+            Wait::Policy { limit, until } => {
+                write!(f, "waits because of the fleet's limit of {limit} downlinks a day, until {until}")
+            }
+            Wait::PingSlot => f.write_str("waits for the device's next ping slot"),
+            Wait::Gateway => f.write_str("waits for a gateway that hears the device and is free to send"),
             Wait::Again(why) => f.write_str(why),
         }
     }
@@ -99,20 +147,23 @@ impl fmt::Display for Wait {
 #[derive(Debug, Default)]
 pub(crate) struct Outbox {
     items: VecDeque<OutboxItem>,
+    /// The one item that a gateway has, or that awaits its acknowledgement.
+    in_flight: Option<OutboxId>,
 }
 
 impl Outbox {
     /// Puts items back as stored.
     pub(crate) fn restore(items: Vec<OutboxItem>) -> Self {
-        Self { items: items.into() }
+        let in_flight = items.iter().find(|i| matches!(i.state, OutboxState::AwaitingAck(_))).map(|i| i.id);
+        Self { items: items.into(), in_flight }
     }
 
     /// After a restart: one that was under way may or may not have been sent, and waits again; without a
     /// session all wait for the join.
-    pub(crate) fn settle(&mut self, joined: bool, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn settle(&mut self, joined: bool, class: Class, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         for item in &mut self.items {
             let wait = match item.state {
-                OutboxState::UnderWay => Wait::again("the service was restarted while it was under way"),
+                OutboxState::UnderWay => Wait::again("the service was restarted while it was under way", class),
                 OutboxState::Waiting(_) if !joined => Wait::Join,
                 _ => continue,
             };
@@ -129,7 +180,7 @@ impl Outbox {
         self.items.push_back(item);
     }
 
-    /// There is a session now: what waited for one waits for an uplink.
+    /// A session is agreed upon: what waited for one waits for the first uplink under it.
     pub(crate) fn joined(&mut self, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         for item in self.items.iter_mut().filter(|i| i.state == OutboxState::Waiting(Wait::Join)) {
             item.state = OutboxState::Waiting(Wait::NextUplink);
@@ -137,71 +188,128 @@ impl Outbox {
         }
     }
 
-    /// Whether something waits to be sent.
+    /// How many wait to be sent.
     pub(crate) fn waiting(&self) -> usize {
-        self.items.iter().filter(|i| matches!(i.state, OutboxState::Waiting(_))).count()
+        self.items.len() - usize::from(self.in_flight.is_some())
     }
 
-    pub(crate) fn next_waiting(&mut self) -> Option<&mut OutboxItem> {
-        self.items.iter_mut().find(|i| matches!(i.state, OutboxState::Waiting(_)))
+    /// The next to be sent; none while one is under way, for they go in order.
+    pub(crate) fn next_waiting(&self) -> Option<&OutboxItem> {
+        if self.in_flight.is_some() {
+            return None;
+        }
+        self.items.front()
     }
 
     pub(crate) fn awaiting_ack(&self) -> Option<(OutboxId, u32)> {
-        self.items.iter().find_map(|i| match i.state {
-            OutboxState::AwaitingAck(counter) => Some((i.id, counter)),
+        let item = self.get(self.in_flight?)?;
+        match item.state {
+            OutboxState::AwaitingAck(counter) => Some((item.id, counter)),
             _ => None,
-        })
+        }
     }
 
-    pub(crate) fn get_mut(&mut self, id: OutboxId) -> Option<&mut OutboxItem> {
-        self.items.iter_mut().find(|i| i.id == id)
+    /// Items in flight stand in front, so a search ends at once unless one in the midst is meant.
+    fn position(&self, id: OutboxId) -> Option<usize> {
+        self.items.iter().position(|i| i.id == id)
+    }
+
+    fn get(&self, id: OutboxId) -> Option<&OutboxItem> {
+        self.items.iter().find(|i| i.id == id)
     }
 
     pub(crate) fn cancel(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
-        if let Some(item) = self.get_mut(id)
-            && matches!(item.state, OutboxState::Waiting(_))
-        {
+        if self.get(id).is_some_and(|item| matches!(item.state, OutboxState::Waiting(_))) {
             self.advance(id, OutboxState::Cancelled, effects, dev_eui);
         }
     }
 
-    /// Moves an item on, says so to the store, and lets it go when it is done.
-    pub(crate) fn advance(&mut self, id: OutboxId, state: OutboxState, effects: &mut Vec<Effect>, dev_eui: Eui64) {
-        let Some(item) = self.get_mut(id) else { return };
-        item.state = state;
-        effects.push(Effect::Persist(item.change(dev_eui)));
-        self.items.retain(|i| !i.state.is_final());
+    /// Gives up an item that still waits when its time has come.
+    pub(crate) fn expire(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let Some(item) = self.get(id) else { return };
+        if let OutboxState::Waiting(wait) = &item.state {
+            let why = format!("its time ran out while it waited: {wait}");
+            self.end(id, why, effects, dev_eui);
+        }
     }
 
-    /// After a try that did not work out: wait for the next uplink, or give up.
-    pub(crate) fn return_or_fail(&mut self, id: OutboxId, why: &str, effects: &mut Vec<Effect>, dev_eui: Eui64) {
-        let Some(item) = self.get_mut(id) else { return };
-        let data = Some((item.port, item.payload.clone()));
-        let (state, stage) = if item.attempts >= MAX_ATTEMPTS {
-            let why = format!("given up after {MAX_ATTEMPTS} attempts: {why}");
-            (OutboxState::Failed(why.clone()), DownlinkStage::Failed(why))
+    /// Notes what a waiting item waits for, and says so once.
+    pub(crate) fn waits(&mut self, id: OutboxId, wait: Wait, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let state = OutboxState::Waiting(wait);
+        if self.get(id).is_some_and(|item| item.state != state) {
+            self.advance(id, state, effects, dev_eui);
+        }
+    }
+
+    /// An item is handed to a gateway: one attempt more.
+    pub(crate) fn under_way(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        if let Some(at) = self.position(id) {
+            self.items[at].attempts = self.items[at].attempts.saturating_add(1);
+        }
+        self.advance(id, OutboxState::UnderWay, effects, dev_eui);
+    }
+
+    /// Moves an item on, says so to the store, and lets it go when it is done.
+    pub(crate) fn advance(&mut self, id: OutboxId, state: OutboxState, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let Some(at) = self.position(id) else { return };
+        match state {
+            OutboxState::UnderWay | OutboxState::AwaitingAck(_) => self.in_flight = Some(id),
+            _ if self.in_flight == Some(id) => self.in_flight = None,
+            _ => {}
+        }
+        let item = &mut self.items[at];
+        item.state = state;
+        effects.push(Effect::Persist(item.change(dev_eui)));
+        if item.state.is_final() {
+            self.items.remove(at);
+        }
+    }
+
+    /// After a try that did not work out: wait for another, or give up.
+    pub(crate) fn return_or_fail(
+        &mut self,
+        id: OutboxId,
+        why: &str,
+        allowed: u8,
+        class: Class,
+        effects: &mut Vec<Effect>,
+        dev_eui: Eui64,
+    ) {
+        let Some(item) = self.get(id) else { return };
+        let allowed = item.max_attempts.unwrap_or(allowed).max(1);
+        if item.attempts >= allowed {
+            let times = if allowed == 1 { "1 attempt".into() } else { format!("{allowed} attempts") };
+            self.end(id, format!("given up after {times}: {why}"), effects, dev_eui);
         } else {
-            (OutboxState::Waiting(Wait::again(why)), DownlinkStage::Returned(why.to_owned()))
-        };
-        self.advance(id, state, effects, dev_eui);
-        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-            outbox_id: Some(id),
-            data,
-            ..DownlinkEvent::off_air(dev_eui, stage)
-        }))));
+            let data = Some((item.port, item.payload.clone()));
+            self.advance(id, OutboxState::Waiting(Wait::again(why, class)), effects, dev_eui);
+            effects.push(told(dev_eui, id, data, None, DownlinkStage::Returned(why.to_owned())));
+        }
+    }
+
+    fn end(&mut self, id: OutboxId, why: String, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
+        self.advance(id, OutboxState::Failed(why.clone()), effects, dev_eui);
+        effects.push(told(dev_eui, id, data, None, DownlinkStage::Failed(why)));
     }
 
     /// The device acknowledged an item that was sent with this counter.
     pub(crate) fn acknowledged(&mut self, id: OutboxId, counter: u32, effects: &mut Vec<Effect>, dev_eui: Eui64) {
-        let data = self.get_mut(id).map(|item| (item.port, item.payload.clone()));
+        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
         self.advance(id, OutboxState::Acknowledged, effects, dev_eui);
-        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
-            outbox_id: Some(id),
-            counter: Some(counter),
-            data,
-            ..DownlinkEvent::off_air(dev_eui, DownlinkStage::Acknowledged)
-        }))));
+        effects.push(told(dev_eui, id, data, Some(counter), DownlinkStage::Acknowledged));
     }
+}
+
+fn told(
+    dev_eui: Eui64,
+    id: OutboxId,
+    data: Option<(u8, Vec<u8>)>,
+    counter: Option<u32>,
+    stage: DownlinkStage,
+) -> Effect {
+    let event = DownlinkEvent { outbox_id: Some(id), counter, data, ..DownlinkEvent::off_air(dev_eui, stage) };
+    Effect::Publish(Event::Downlink(Box::new(event)))
 }
 
 impl OutboxItem {

@@ -1,7 +1,7 @@
 //! Why a frame was not accepted, in words that say what to compare and what to do next.
 
 use lorawan::wire::{FrameError, MType};
-use lorawan::{DevAddr, Eui64};
+use lorawan::{DevAddr, Eui64, NetId};
 
 /// The check that failed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,15 +32,56 @@ pub enum Refusal {
         /// As registered.
         registered: Eui64,
     },
-    /// EUIs agree, the join-request's MIC does not: the AppKeys differ.
+    /// EUIs agree, the join-request's MIC does not: the root keys differ.
     JoinMic {
+        /// Which key signs join-requests in the registered version: AppKey or NwkKey.
+        key: &'static str,
         /// Whether the MIC agrees once the registered key's bytes are reversed.
         key_reversed: bool,
+        /// Whether it was made with the AppKey where 1.1 wants the NwkKey.
+        app_key_instead: bool,
     },
     /// The DevNonce was used in an earlier join.
     DevNonceUsed {
         /// As received.
         dev_nonce: u16,
+    },
+    /// The DevNonce is a counter in this version, and has not increased.
+    DevNonceNotAbove {
+        /// As received.
+        dev_nonce: u16,
+        /// The last accepted.
+        last: u16,
+    },
+    /// The device is registered with a session for good, and asks to join.
+    Personalized,
+    /// A rejoin-request of a device that is not registered.
+    RejoinUnknown {
+        /// As received.
+        dev_eui: Eui64,
+    },
+    /// A rejoin-request of a device registered for a version that has none.
+    RejoinVersion,
+    /// A rejoin-request in a session that the network does not know.
+    RejoinNoSession,
+    /// A rejoin-request to another network.
+    RejoinNetwork {
+        /// As received.
+        received: NetId,
+        /// This network's.
+        ours: NetId,
+    },
+    /// A rejoin-request signed with another key.
+    RejoinMic {
+        /// Rejoin type.
+        kind: u8,
+    },
+    /// A rejoin-request whose count has not increased.
+    RejoinCount {
+        /// As received.
+        received: u16,
+        /// The last accepted.
+        last: u16,
     },
     /// No device has this address here.
     UnknownDevAddr {
@@ -58,6 +99,15 @@ pub enum Refusal {
         received: u32,
         /// The last accepted.
         last: u32,
+    },
+    /// The last frame once more, too often or too late for a repetition.
+    Replayed {
+        /// Its counter.
+        counter: u32,
+        /// How often it has now been heard.
+        times: u8,
+        /// Seconds since it was last heard.
+        after_s: i64,
     },
     /// A frame of a type that this network does not answer.
     NotServed {
@@ -81,6 +131,15 @@ impl Refusal {
             Refusal::WrongJoinEui { .. } => "wrong_join_eui",
             Refusal::JoinMic { .. } => "join_mic_mismatch",
             Refusal::DevNonceUsed { .. } => "dev_nonce_used",
+            Refusal::DevNonceNotAbove { .. } => "dev_nonce_not_above",
+            Refusal::Personalized => "personalized_device_joins",
+            Refusal::RejoinUnknown { .. } => "rejoin_unknown_device",
+            Refusal::RejoinVersion => "rejoin_not_in_version",
+            Refusal::RejoinNoSession => "rejoin_without_session",
+            Refusal::RejoinNetwork { .. } => "rejoin_other_network",
+            Refusal::RejoinMic { .. } => "rejoin_mic_mismatch",
+            Refusal::RejoinCount { .. } => "rejoin_count_not_above",
+            Refusal::Replayed { .. } => "replayed",
             Refusal::UnknownDevAddr { .. } => "unknown_dev_addr",
             Refusal::DataMic { .. } => "mic_mismatch",
             Refusal::CounterTooLow { .. } => "counter_too_low",
@@ -99,6 +158,8 @@ impl Refusal {
                 | Refusal::WrongJoinEui { .. }
                 | Refusal::JoinMic { .. }
                 | Refusal::DevNonceUsed { .. }
+                | Refusal::DevNonceNotAbove { .. }
+                | Refusal::Personalized
         )
     }
 
@@ -120,14 +181,42 @@ impl Refusal {
             Refusal::WrongJoinEui { received, registered } => {
                 format!("The device joins with JoinEUI {received}, but is registered with {registered}.")
             }
-            Refusal::JoinMic { key_reversed: true } => {
-                "The AppKey in the device is the registered one with its bytes reversed: the MIC agrees that way round.".into()
+            Refusal::JoinMic { key, key_reversed: true, .. } => format!(
+                "The {key} in the device is the registered one with its bytes reversed: the MIC agrees that way round."
+            ),
+            Refusal::JoinMic { app_key_instead: true, .. } => {
+                "The join-request is signed with the AppKey, as before 1.1; the device is registered for 1.1, where the NwkKey signs it.".into()
             }
-            Refusal::JoinMic { key_reversed: false } => {
-                "DevEUI and JoinEUI agree, but the MIC does not: the AppKey in the device differs from the registered one.".into()
-            }
+            Refusal::JoinMic { key, .. } => format!(
+                "DevEUI and JoinEUI agree, but the MIC does not: the {key} in the device differs from the registered one."
+            ),
             Refusal::DevNonceUsed { dev_nonce } => {
                 format!("DevNonce {dev_nonce} was used in an earlier join of this device. Accepting it again would allow a replay.")
+            }
+            Refusal::DevNonceNotAbove { dev_nonce, last } => format!(
+                "DevNonce {dev_nonce} is not above the last one, {last}: in this version it is a counter that never goes back."
+            ),
+            Refusal::Personalized => {
+                "The device asks to join, but is registered as activated by personalization (ABP).".into()
+            }
+            Refusal::RejoinUnknown { dev_eui } => {
+                format!("A device with DevEUI {dev_eui} asks to rejoin, but none is registered with that DevEUI.")
+            }
+            Refusal::RejoinVersion => {
+                "The device asks to rejoin, which only LoRaWAN 1.1 knows; it is registered for another version.".into()
+            }
+            Refusal::RejoinNoSession => "The device asks to renew a session that it does not have here.".into(),
+            Refusal::RejoinNetwork { received, ours } => {
+                format!("The rejoin-request is for the network with NetID {received}; this is {ours}.")
+            }
+            Refusal::RejoinMic { kind: 1 } => {
+                "The rejoin-request's MIC does not agree: the NwkKey in the device differs from the registered one.".into()
+            }
+            Refusal::RejoinMic { .. } => {
+                "The rejoin-request's MIC was not made in the session that the device has here.".into()
+            }
+            Refusal::RejoinCount { received, last } => {
+                format!("The rejoin-request's count {received} is not above the last accepted one, {last}.")
             }
             Refusal::UnknownDevAddr { dev_addr } => format!("No device here has a session with DevAddr {dev_addr}."),
             Refusal::DataMic { dev_addr } => format!(
@@ -136,6 +225,9 @@ impl Refusal {
             Refusal::CounterTooLow { received, last } => {
                 format!("Frame counter {received} is not above the last accepted one, {last}.")
             }
+            Refusal::Replayed { counter, times, after_s } => format!(
+                "Uplink {counter} was heard once more, {times} times now and {after_s} s after the last time: no device repeats itself like this."
+            ),
             Refusal::NotServed { mtype } => format!("A {}: this network does not answer such frames.", mtype.name()),
             Refusal::Unreadable { error } => format!("Not a LoRaWAN frame: {error}."),
         }
@@ -154,14 +246,34 @@ impl Refusal {
             Refusal::WrongJoinEui { .. } => {
                 "Enter the received JoinEUI in the registration, or set the registered one in the device."
             }
-            Refusal::JoinMic { key_reversed: true } => {
-                "Reverse the AppKey's bytes in the registration or in the firmware."
+            Refusal::JoinMic { key_reversed: true, .. } => {
+                "Reverse the key's bytes in the registration or in the firmware."
             }
-            Refusal::JoinMic { key_reversed: false } => {
+            Refusal::JoinMic { app_key_instead: true, .. } => {
+                "Register the device for the 1.0.x version of its firmware, or correct the firmware."
+            }
+            Refusal::JoinMic { key: "NwkKey", .. } => {
+                "Compare the NwkKey in the device with the registered one, digit by digit, and see that NwkKey and AppKey have not changed places."
+            }
+            Refusal::JoinMic { .. } => {
                 "Compare the AppKey in the device with the registered one, digit by digit. For LoRaWAN 1.0.x some firmware calls it NwkKey."
             }
             Refusal::DevNonceUsed { .. } => {
                 "Usually the device starts its nonces over after each reset. It gets through with a nonce it has not used; if it never does, its firmware has to keep the nonce over resets."
+            }
+            Refusal::DevNonceNotAbove { .. } => {
+                "The firmware has to keep its DevNonce over resets. If it draws nonces at random, register the device for 1.0.3 or earlier."
+            }
+            Refusal::Personalized => {
+                "Register it for joining (OTAA) with its root key, or switch joining off in the device."
+            }
+            Refusal::RejoinUnknown { .. } => "If it is yours, register it; if not, nothing needs doing.",
+            Refusal::RejoinVersion => "Register the device for 1.1 if its firmware is.",
+            Refusal::RejoinNoSession => "Make the device join.",
+            Refusal::RejoinNetwork { .. } => "Most likely a neighbour's device. If it is yours, make it join again.",
+            Refusal::RejoinMic { .. } => "Make the device join again; if that fails too, the join says why.",
+            Refusal::RejoinCount { .. } => {
+                "The device has lost its count, or a frame is being replayed. Make the device join again."
             }
             Refusal::UnknownDevAddr { .. } => {
                 "Most likely a neighbour's device. If it is yours, it holds an old session: make it join again."
@@ -172,9 +284,10 @@ impl Refusal {
             Refusal::CounterTooLow { .. } => {
                 "If the device was restarted without joining again, make it join; it will be heard once its counter has passed the last one. Otherwise a frame is being replayed."
             }
-            Refusal::NotServed { .. } => {
-                "If it is from a device of yours, set it to LoRaWAN 1.0.x; if not, nothing needs doing."
+            Refusal::Replayed { .. } => {
+                "Someone plays a recorded frame back, or a repeater does. It changes nothing here."
             }
+            Refusal::NotServed { .. } => "Another system on the same frequency: nothing needs doing.",
             Refusal::Unreadable { .. } => {
                 "Another system on the same frequency, or a damaged frame: nothing needs doing."
             }

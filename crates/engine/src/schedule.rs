@@ -1,32 +1,51 @@
-//! Choosing when, where and by whom a class A downlink is sent.
+//! Choosing when, where and by whom a downlink is sent.
 //!
-//! A device listens twice after each uplink (TS001 §3.3): in RX1, on the uplink's frequency at a data
-//! rate that follows from the uplink's, and a second later in RX2, on fixed ones. Every gateway that
-//! heard the uplink can serve either. Here these are put in order of preference; which one is taken
-//! depends on duty cycle and on what else the gateway sends.
+//! A class A device listens twice after each uplink (TS001 §3.3): in RX1, on the uplink's frequency at a
+//! data rate that follows from the uplink's, and a second later in RX2, on fixed ones. A class B device
+//! listens in its ping slots as well (TS001-1.1 §13), one of class C always on RX2's channel (§16). Here
+//! the ways are listed; [`choose`] takes the one that costs least of what is scarce.
 
 use lorawan::airtime;
-use lorawan::region::{JOIN_ACCEPT_DELAY1_S, PayloadLimits, Plan, RECEIVE_DELAY1_S, RX2_AFTER_RX1_S, SubBand};
-use lorawan::{Eui64, Modulation};
+use lorawan::class_b::{BEACON_PERIOD_S, PingSlots, beacon_time_s};
+use lorawan::gps_time;
+use lorawan::region::{
+    ClassBFrequencies, JOIN_ACCEPT_DELAY1_S, JoinChannel, PayloadLimits, Plan, RX2_AFTER_RX1_S, SubBand,
+};
+use lorawan::{DevAddr, Eui64, Modulation};
 
 use crate::collect::Collected;
+use crate::device::Near;
 use crate::effect::Reception;
+use crate::gateway::Gateways;
+use crate::settings::Settings;
 use crate::time::Timestamp;
 
 /// Time a gateway needs between being handed a frame and sending it.
-const LEAD_US: i64 = 60_000;
+pub(crate) const LEAD_US: i64 = 60_000;
+/// Time for a frame to be made durable and to reach the gateway before a moment that is of our choosing.
+const AHEAD_US: i64 = 300_000;
 /// The most that common concentrators give; RX2's sub-band would allow more.
 const MAX_GATEWAY_EIRP_DBM: f32 = 27.0;
 /// A header with nothing behind it, in bytes: MHDR, FHDR, MIC.
 pub(crate) const HEADER_LEN: usize = 12;
+/// Ping slots considered, from the next on.
+const SLOTS: usize = 4;
+/// Gateways that differ by less in how well they hear a device are as good as each other.
+const SAME_QUALITY_DB: f32 = 4.0;
 
-/// One of a class A device's two windows.
+/// What a transmission is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Window {
-    /// The first.
+    /// The first window after an uplink.
     Rx1,
     /// The second.
     Rx2,
+    /// A slot between two beacons.
+    PingSlot,
+    /// A class C device's window that is always open.
+    ClassC,
+    /// Everyone who looks for a beacon.
+    Beacon,
 }
 
 impl Window {
@@ -35,8 +54,22 @@ impl Window {
         match self {
             Window::Rx1 => "RX1",
             Window::Rx2 => "RX2",
+            Window::PingSlot => "ping slot",
+            Window::ClassC => "class C",
+            Window::Beacon => "beacon",
         }
     }
+}
+
+/// A moment in a gateway's own terms.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum When {
+    /// Its clock in microseconds, which wraps.
+    Clock(u32),
+    /// As soon as it has the frame.
+    AtOnce,
+    /// Microseconds since the GPS epoch.
+    Gps(i64),
 }
 
 /// One way to send a downlink.
@@ -45,17 +78,24 @@ pub(crate) struct Candidate {
     pub(crate) gateway: Eui64,
     pub(crate) window: Window,
     pub(crate) at: Timestamp,
-    pub(crate) at_clock_us: u32,
+    pub(crate) when: When,
     pub(crate) frequency_hz: u32,
     pub(crate) modulation: Modulation,
     /// Largest FRMPayload in this window.
     pub(crate) max_payload: usize,
     pub(crate) sub_band: &'static SubBand,
+    /// How well this gateway hears the device.
+    pub(crate) quality: f32,
 }
 
 impl Candidate {
     pub(crate) fn airtime_us(&self, len: usize) -> u64 {
-        airtime::downlink_us(self.modulation, len)
+        match (self.window, self.modulation) {
+            (Window::Beacon, Modulation::Lora { spreading_factor, bandwidth }) => {
+                airtime::LoraPacket::BEACON.airtime_us(spreading_factor, bandwidth.hz(), len)
+            }
+            _ => airtime::downlink_us(self.modulation, len),
+        }
     }
 
     pub(crate) fn end(&self, len: usize) -> Timestamp {
@@ -72,52 +112,208 @@ impl Candidate {
     }
 }
 
+/// A channel to send on: frequency, modulation, room for payload, and the law.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Channel {
+    pub(crate) frequency_hz: u32,
+    pub(crate) modulation: Modulation,
+    pub(crate) max_payload: usize,
+    pub(crate) sub_band: &'static SubBand,
+}
+
+impl Channel {
+    /// `None` on a frequency outside every sub-band, which may not be sent on, or at a rate that is too
+    /// slow for it.
+    pub(crate) fn of(plan: &'static Plan, frequency_hz: u32, data_rate: u8, dwell_time: bool) -> Option<Self> {
+        let sub_band = plan.sub_band(frequency_hz)?;
+        let max_payload = plan.max_payload(data_rate, PayloadLimits { repeater: false, dwell_time })?;
+        Some(Self { frequency_hz, modulation: plan.data_rate(data_rate)?.modulation, max_payload, sub_band })
+    }
+
+    pub(crate) fn candidate(self, near: (Eui64, f32), window: Window, at: Timestamp, when: When) -> Candidate {
+        let Self { frequency_hz, modulation, max_payload, sub_band } = self;
+        let (gateway, quality) = near;
+        Candidate { gateway, window, at, when, frequency_hz, modulation, max_payload, sub_band, quality }
+    }
+}
+
 /// What a downlink follows, which decides when and where the windows open.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum After {
-    /// A join-request.
-    Join,
+    /// A join-request, or a rejoin-request.
+    Join(Option<JoinChannel>),
     /// A data frame.
     Data,
 }
 
-/// All ways to answer `frame`, best first: RX1 before RX2, and in each the gateways in the order in
-/// which they heard the uplink best.
-pub(crate) fn candidates(plan: &'static Plan, frame: &Collected, after: After) -> Vec<Candidate> {
+/// All ways to answer `frame` in the two windows after it.
+pub(crate) fn after_uplink(
+    plan: &'static Plan,
+    settings: &Settings,
+    frame: &Collected,
+    after: After,
+) -> Vec<Candidate> {
     let uplink = frame.radio();
-    // Devices hold to the dwell time until they are told otherwise, which this network does not yet do.
-    let dwell_time = plan.dwell.downlink_ms.is_some();
-    let limits = PayloadLimits { repeater: false, dwell_time };
+    let dwell_time = settings.downlink_dwell_time;
     let rate = plan.uplink_data_rate_of(uplink.modulation);
-    let after_data = || rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
+    let by_rule = || rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
     let (rx1_delay_s, rx1_hz, rx2_hz) = match after {
-        After::Join => match plan.join_channel(uplink.frequency_hz) {
-            Some(channel) => (JOIN_ACCEPT_DELAY1_S, Some(channel.rx1_frequency_hz), channel.rx2_frequency_hz),
-            None => (JOIN_ACCEPT_DELAY1_S, after_data(), plan.rx2_frequency_hz),
-        },
-        After::Data => (RECEIVE_DELAY1_S, after_data(), plan.rx2_frequency_hz),
+        After::Join(Some(channel)) => (JOIN_ACCEPT_DELAY1_S, Some(channel.rx1_frequency_hz), channel.rx2_frequency_hz),
+        After::Join(None) => (JOIN_ACCEPT_DELAY1_S, by_rule(), settings.rx2_frequency_hz),
+        After::Data => (settings.rx_delay_s, by_rule(), settings.rx2_frequency_hz),
     };
-    let rx1 = rx1_hz.zip(rate.and_then(|rate| plan.rx1_data_rate(rate, 0, dwell_time)));
+    let rx1_rate = rate.and_then(|rate| plan.rx1_data_rate(rate, settings.rx1_data_rate_offset, dwell_time));
     let windows = [
-        rx1.map(|(hz, rate)| (Window::Rx1, rx1_delay_s, hz, rate)),
-        Some((Window::Rx2, rx1_delay_s + RX2_AFTER_RX1_S, rx2_hz, plan.rx2_data_rate)),
+        rx1_hz.zip(rx1_rate).map(|(hz, rate)| (Window::Rx1, rx1_delay_s, hz, rate)),
+        Some((Window::Rx2, rx1_delay_s + RX2_AFTER_RX1_S, rx2_hz, settings.rx2_data_rate)),
     ];
     let mut out = Vec::with_capacity(2 * frame.copies.len());
     for (window, delay_s, frequency_hz, rate) in windows.into_iter().flatten() {
-        // A frequency outside every sub-band may not be sent on, nor at a rate that is too slow for it.
-        let Some(sub_band) = plan.sub_band(frequency_hz) else { continue };
-        let Some((rate, max_payload)) = plan.data_rate(rate).zip(plan.max_payload(rate, limits)) else { continue };
+        let Some(channel) = Channel::of(plan, frequency_hz, rate, dwell_time) else { continue };
         let delay_us = 1_000_000 * u32::from(delay_s);
-        out.extend(frame.copies.iter().map(|copy: &Reception| Candidate {
-            gateway: copy.gateway,
-            window,
-            at: copy.heard_at.plus_us(i64::from(delay_us)),
-            at_clock_us: copy.clock_us.wrapping_add(delay_us),
-            frequency_hz,
-            modulation: rate.modulation,
-            max_payload,
-            sub_band,
+        out.extend(frame.copies.iter().map(|copy: &Reception| {
+            let at = copy.heard_at.plus_us(i64::from(delay_us));
+            let when = When::Clock(copy.clock_us.wrapping_add(delay_us));
+            channel.candidate((copy.gateway, copy.quality()), window, at, when)
         }));
     }
     out
+}
+
+/// All ways to reach a class C device from `now` on, by gateways that have heard it. A gateway that is busy
+/// is listed with the moment when it no longer is.
+pub(crate) fn at_once(
+    channel: Channel,
+    near: &[Near],
+    gateways: &Gateways,
+    now: Timestamp,
+    len: usize,
+) -> Vec<Candidate> {
+    let soonest = now.plus_us(LEAD_US);
+    let length_us = airtime::downlink_us(channel.modulation, len) as i64;
+    near.iter()
+        .filter_map(|near| {
+            let at = gateways.get(&near.gateway)?.free_from(soonest, length_us);
+            Some(channel.candidate((near.gateway, near.quality), Window::ClassC, at, When::AtOnce))
+        })
+        .collect()
+}
+
+/// All ways to reach a class B device in its next ping slots.
+pub(crate) fn ping_slots(
+    plan: &'static Plan,
+    settings: &Settings,
+    dev_addr: DevAddr,
+    near: &[Near],
+    now: Timestamp,
+) -> Vec<Candidate> {
+    let Some(periodicity) = settings.ping_periodicity else { return Vec::new() };
+    let join = settings.class_b_first_hz;
+    let mut out = Vec::new();
+    let mut slots = 0;
+    let now_us = gps_time::from_unix_us(now.plus_us(AHEAD_US).0).max(0);
+    let mut period_s = beacon_time_s((now_us / 1_000_000) as u32);
+    // The slots of this period may all be over, and then the next has some.
+    for _ in 0..2 {
+        let start_us = i64::from(period_s) * 1_000_000;
+        let Some(all) = PingSlots::of(period_s, dev_addr, periodicity) else { return out };
+        let hz = settings.ping_frequency_hz.unwrap_or_else(|| frequencies(plan, period_s, dev_addr, join).ping_slot_hz);
+        let Some(channel) = Channel::of(plan, hz, settings.ping_data_rate, settings.downlink_dwell_time) else {
+            return out;
+        };
+        let starts = all.starts_us().map(|us| start_us + us as i64).filter(|us| *us >= now_us);
+        for gps_us in starts.take(SLOTS - slots) {
+            slots += 1;
+            let at = Timestamp(gps_time::to_unix_us(gps_us));
+            out.extend(
+                near.iter().map(|near| {
+                    channel.candidate((near.gateway, near.quality), Window::PingSlot, at, When::Gps(gps_us))
+                }),
+            );
+        }
+        period_s += BEACON_PERIOD_S;
+    }
+    out
+}
+
+/// Where class B listens, with the channel that a join of CN470 has decided.
+pub(crate) fn frequencies(
+    plan: &'static Plan,
+    period_s: u32,
+    dev_addr: DevAddr,
+    first_hz: Option<u32>,
+) -> ClassBFrequencies {
+    let join = first_hz.and_then(|hz| plan.join_channels().find(|c| c.class_b_first_hz == Some(hz)));
+    plan.class_b_frequencies(period_s, dev_addr, join)
+}
+
+/// Why nobody can send.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum NoWay {
+    /// There is no window, or nobody who has heard the device.
+    Nobody,
+    /// Only airtime is missing, in this sub-band, until then.
+    Airtime { sub_band: &'static str, until: Timestamp },
+    /// Gateways are busy, or it is too late.
+    Busy,
+}
+
+/// Puts the ways that are open in order, best first, for a frame of `len` bytes.
+///
+/// The windows of a class A device come in the order of what they cost: a window's share of the airtime
+/// that is left counts, so that a long answer goes where there is more of it. Within a window the gateway
+/// that hears the device best comes first; of several as good, the one with most airtime left.
+pub(crate) fn choose(
+    gateways: &Gateways,
+    now: Timestamp,
+    candidates: Vec<Candidate>,
+    len: usize,
+) -> Result<Vec<Candidate>, NoWay> {
+    let mut open = Vec::with_capacity(candidates.len());
+    let mut eases: Option<(Timestamp, &'static str)> = None;
+    let mut any = false;
+    for candidate in candidates {
+        let Some(gateway) = gateways.get(&candidate.gateway).filter(|g| g.can(now, &candidate)) else { continue };
+        any = true;
+        if !candidate.in_time(now) || !gateway.free(candidate.at, candidate.end(len)) {
+            continue;
+        }
+        let airtime_us = candidate.airtime_us(len);
+        if gateway.ledger.allows(candidate.sub_band, candidate.at, airtime_us) {
+            let left_us = gateway.ledger.left_us(candidate.sub_band, candidate.at);
+            let cost = airtime_us as f64 / left_us.max(1) as f64;
+            open.push((candidate, cost));
+        } else if let Some(until) = gateway.ledger.allowed_from(candidate.sub_band, candidate.at, airtime_us) {
+            let later = (until, candidate.sub_band.name);
+            eases = Some(eases.map_or(later, |known| known.min(later)));
+        }
+    }
+    if open.is_empty() {
+        return Err(match eases {
+            Some((until, sub_band)) => NoWay::Airtime { sub_band, until },
+            None if any => NoWay::Busy,
+            None => NoWay::Nobody,
+        });
+    }
+    let cheapest = |window: Window| {
+        open.iter().filter(|(c, _)| c.window == window).map(|(_, cost)| *cost).fold(f64::INFINITY, f64::min)
+    };
+    // RX1 comes first and leaves RX2 to fall back on; it has to cost twice as much to be passed over.
+    let rx2_first = cheapest(Window::Rx2) * 2.0 < cheapest(Window::Rx1);
+    let best = open.iter().map(|(c, _)| c.quality).fold(f32::NEG_INFINITY, f32::max);
+    let class_of = |quality: f32| ((best - quality) / SAME_QUALITY_DB) as i32;
+    open.sort_by(|(a, cost_a), (b, cost_b)| {
+        let window = |c: &Candidate| match c.window {
+            Window::Rx1 => i64::from(rx2_first),
+            Window::Rx2 => i64::from(!rx2_first),
+            Window::PingSlot => c.at.0,
+            Window::ClassC | Window::Beacon => 0,
+        };
+        window(a)
+            .cmp(&window(b))
+            .then(class_of(a.quality).cmp(&class_of(b.quality)))
+            .then(cost_a.total_cmp(cost_b))
+            .then(b.quality.total_cmp(&a.quality))
+    });
+    Ok(open.into_iter().map(|(candidate, _)| candidate).collect())
 }

@@ -2,6 +2,10 @@
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
+use std::fmt;
+
+/// A day, in microseconds.
+pub(crate) const DAY_US: i64 = 86_400_000_000;
 
 /// Microseconds since 1970-01-01 00:00 UTC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
@@ -22,6 +26,19 @@ impl Timestamp {
     /// The whole minute this time lies in, counted from 1970.
     pub const fn minute(self) -> i64 {
         self.0.div_euclid(60_000_000)
+    }
+
+    /// The whole hour this time lies in, counted from 1970.
+    pub const fn hour(self) -> i64 {
+        self.0.div_euclid(3_600_000_000)
+    }
+}
+
+/// Time of day, as notes say it: `14:03:07 UTC`. A day further off is told from now by its caller.
+impl fmt::Display for Timestamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let s = self.0.rem_euclid(DAY_US) / 1_000_000;
+        write!(f, "{:02}:{:02}:{:02} UTC", s / 3600, s / 60 % 60, s % 60)
     }
 }
 

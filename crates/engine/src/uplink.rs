@@ -1,24 +1,56 @@
 //! Accepting data frames: keys, counters, repetitions, acknowledgements.
 
-use lorawan::crypto::{MicKey, PayloadKey};
+use lorawan::region::{AdrSettings, Use};
 use lorawan::wire::DataView;
-use lorawan::{Eui64, counter};
+use lorawan::{Eui64, airtime, counter};
 
 use crate::Engine;
+use crate::adr::{self, AdrVerdict};
 use crate::collect::Collected;
-use crate::downlink::{Due, airtime_change};
+use crate::device::Device;
+use crate::downlink::airtime_change;
+use crate::due::Due;
 use crate::effect::{Change, Effect, Event, UplinkEvent};
+use crate::explain::Notice;
 use crate::ledger::Transmitter;
-use crate::mac;
+use crate::mac::{self, Heard};
+use crate::profile::{Class, Rates};
 use crate::refusal::Refusal;
-use crate::time::Timestamp;
+use crate::session::{NetworkKeys, SentOn, Session};
+use crate::settings::Settings;
+use crate::time::{DAY_US, Timestamp};
+
+/// Two sendings of one uplink lie no further apart: RX2 has closed, and a random pause of seconds
+/// (TS001 §4.3.1.1 and §19.1) has passed, even at a low duty cycle.
+const REPETITION_US: i64 = 120_000_000;
+/// How often a device of any version sends a frame at most: NbTrans has four bits.
+const MOST_TIMES: u8 = 15;
+/// The same excess is told again after so long.
+const TELL_AGAIN_US: i64 = 3_600_000_000;
+
+/// Which of a device's sessions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Which {
+    Running,
+    /// The one agreed upon, which begins with this uplink.
+    Next,
+}
 
 /// Whose a frame is, and whether it is new.
 enum Verdict {
-    New(Eui64, u32),
+    New {
+        dev_eui: Eui64,
+        which: Which,
+        counter: u32,
+        restarted_after: Option<u32>,
+    },
     /// The last frame once more, bit by bit.
     Repeated(Eui64),
-    TooLow(Eui64, u32, u32),
+    TooLow {
+        dev_eui: Eui64,
+        received: u32,
+        last: u32,
+    },
     Nobody,
 }
 
@@ -29,97 +61,189 @@ impl Engine {
         view: &DataView<'_>,
         frame: &Collected,
         effects: &mut Vec<Effect>,
-    ) {
+    ) -> Option<Eui64> {
         let dev_addr = view.dev_addr();
-        match self.judge(view) {
-            None => effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr })),
-            Some(Verdict::Nobody) => effects.push(frame.refused(None, Refusal::DataMic { dev_addr })),
-            Some(Verdict::TooLow(dev_eui, received, last)) => {
-                self.book_uplink(dev_eui, frame, effects);
+        let Some((verdict, also)) = self.judge(view, frame) else {
+            effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr }));
+            return None;
+        };
+        match verdict {
+            Verdict::Nobody => {
+                effects.push(frame.refused(None, Refusal::DataMic { dev_addr }));
+                None
+            }
+            Verdict::TooLow { dev_eui, received, last } => {
+                self.book_uplink(now, dev_eui, frame, effects);
                 effects.push(frame.refused(Some(dev_eui), Refusal::CounterTooLow { received, last }));
+                Some(dev_eui)
             }
-            Some(Verdict::Repeated(dev_eui)) => {
-                // The device did not hear our acknowledgement, or sends everything several times.
-                self.book_uplink(dev_eui, frame, effects);
-                if view.confirmed() {
-                    let due = Due { acknowledge: true, ..Due::default() };
-                    self.answer(now, dev_eui, due, frame, effects);
+            Verdict::Repeated(dev_eui) => {
+                self.book_uplink(now, dev_eui, frame, effects);
+                self.repeated(now, dev_eui, view, frame, effects);
+                Some(dev_eui)
+            }
+            Verdict::New { dev_eui, which, counter, restarted_after } => {
+                self.book_uplink(now, dev_eui, frame, effects);
+                if which == Which::Next {
+                    self.begin_session(now, dev_eui, effects);
                 }
-            }
-            Some(Verdict::New(dev_eui, counter)) => {
-                self.book_uplink(dev_eui, frame, effects);
-                self.accept(now, dev_eui, counter, view, frame, effects);
+                if let Some(last) = restarted_after {
+                    effects.push(Notice::CounterRestarted { received: counter, last }.told(now, dev_eui));
+                }
+                self.accept(now, dev_eui, counter, also, view, frame, effects);
+                Some(dev_eui)
             }
         }
     }
 
-    /// Finds the session whose key made the MIC; `None` if the address is not in use at all.
-    fn judge(&self, view: &DataView<'_>) -> Option<Verdict> {
+    /// Finds the session in which the frame was made; `None` if the address is not in use at all. A MIC of
+    /// four bytes may agree in several: then the one whose counter is nearest is taken, and how many others
+    /// there are is told.
+    fn judge(&self, view: &DataView<'_>, frame: &Collected) -> Option<(Verdict, usize)> {
         let sharing = self.by_addr.get(&view.dev_addr())?;
         let mut verdict = Verdict::Nobody;
+        let mut best: Option<(u32, Verdict)> = None;
+        let mut agree = 0;
         for dev_eui in sharing {
-            let Some(session) = self.devices.get(dev_eui).and_then(|d| d.session.as_ref()) else { continue };
-            let key = MicKey::new(&session.keys.nwk_s_key);
-            let candidates = counter::candidates(session.up, view.counter_low());
-            if let Some(ahead) = candidates.ahead
-                && view.verify(&key, ahead)
-            {
-                return Some(Verdict::New(*dev_eui, ahead));
-            }
-            if let (Some(behind), Some(last)) = (candidates.behind, session.up) {
-                if behind == last && view.mic() == session.last_mic && view.verify(&key, last) {
-                    return Some(Verdict::Repeated(*dev_eui));
+            let Some(device) = self.devices.get(dev_eui) else { continue };
+            for (session, which) in sessions_at(device, view) {
+                let sent_on = sent_on(device, session, frame);
+                let keys = session.network_keys();
+                let made = |counter| session.made(&keys, view, counter, sent_on);
+                let last = session.counters.up;
+                let candidates = counter::candidates(last, view.counter_low());
+                if let Some(ahead) = candidates.ahead
+                    && made(ahead)
+                {
+                    agree += 1;
+                    let gap = ahead - last.unwrap_or(0);
+                    if best.as_ref().is_none_or(|(known, _)| gap < *known) {
+                        let new = Verdict::New { dev_eui: *dev_eui, which, counter: ahead, restarted_after: None };
+                        best = Some((gap, new));
+                    }
+                    continue;
+                }
+                let (Some(behind), Some(last)) = (candidates.behind, last) else { continue };
+                if behind == last && view.mic() == session.counters.last_mic && made(last) {
+                    return Some((Verdict::Repeated(*dev_eui), 0));
                 }
                 // A device that lost its memory starts over at 0, so the high half may be 0 as well.
                 let restarted = u32::from(view.counter_low());
-                if let Some(received) = [behind, restarted].into_iter().find(|c| view.verify(&key, *c)) {
-                    verdict = Verdict::TooLow(*dev_eui, received, last);
+                if let Some(received) = [behind, restarted].into_iter().find(|c| made(*c)) {
+                    verdict = if device.config.profile.counter_restart && received == restarted {
+                        let restarted_after = Some(last);
+                        Verdict::New { dev_eui: *dev_eui, which, counter: received, restarted_after }
+                    } else {
+                        Verdict::TooLow { dev_eui: *dev_eui, received, last }
+                    };
                 }
             }
         }
-        Some(verdict)
+        Some(match best {
+            Some((_, new)) => (new, agree - 1),
+            None => (verdict, 0),
+        })
     }
 
-    fn accept(
+    /// The last uplink once more: the device is set to send each several times, or did not hear our
+    /// acknowledgement. Later, or more often, it is a replay.
+    fn repeated(
         &mut self,
         now: Timestamp,
         dev_eui: Eui64,
-        counter: u32,
         view: &DataView<'_>,
         frame: &Collected,
         effects: &mut Vec<Effect>,
     ) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let Some(session) = device.session.as_mut() else { return };
+        let Some(counters) = device.session.as_deref().map(|session| session.counters) else { return };
+        let nb_trans = device.session.as_deref().map_or(1, |session| session.settings.adr.nb_trans);
+        let link = device.link();
+        let counter = counters.up.unwrap_or(0);
+        // After a restart of the service it is not known when it was heard.
+        let since_us = if link.times_heard == 0 { 0 } else { frame.first_heard().since(link.last_heard) };
+        link.times_heard = link.times_heard.saturating_add(1).max(2);
+        let times = link.times_heard;
+        if since_us > REPETITION_US || times > MOST_TIMES {
+            let reason = Refusal::Replayed { counter, times, after_s: since_us / 1_000_000 };
+            effects.push(frame.refused(Some(dev_eui), reason));
+            return;
+        }
+        link.last_heard = frame.first_heard();
+        link.heard_by(frame);
+        effects.push(Notice::Repeated { counter, times, nb_trans }.told(now, dev_eui));
+        if view.confirmed() {
+            let due = Due { acknowledge: true, ..Due::default() };
+            self.answer(now, dev_eui, due, frame, effects);
+        }
+    }
+
+    /// The first uplink under the session agreed upon last: the one before has ended.
+    fn begin_session(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+        self.detach(dev_eui);
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let Some(next) = device.next_session.take() else { return };
+        let (dev_addr, counters) = (next.dev_addr, next.counters);
+        let replaces = device.session.replace(next).map(|before| before.dev_addr);
+        let class = device.class();
+        let attempts = device.config.profile.attempts;
+        let link = device.link();
+        link.negotiation.reset();
+        link.history.clear();
+        link.decision = None;
+        effects.push(Effect::Persist(Change::Began { dev_eui, counters }));
+        if let Some((id, _)) = device.outbox.awaiting_ack() {
+            let why = "the device has begun a new session";
+            device.outbox.return_or_fail(id, why, attempts, class, effects, dev_eui);
+        }
+        self.attach(dev_eui);
+        effects.push(Notice::SessionBegan { dev_addr, replaces }.told(now, dev_eui));
+    }
+
+    #[allow(clippy::too_many_arguments)] // what is known of a frame
+    fn accept(
+        &mut self,
+        now: Timestamp,
+        dev_eui: Eui64,
+        counter: u32,
+        also: usize,
+        view: &DataView<'_>,
+        frame: &Collected,
+        effects: &mut Vec<Effect>,
+    ) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let Some(session) = device.session.as_deref_mut() else { return };
         let mut warnings = Vec::new();
-        if let Some(last) = session.up
+        let mut notices = Vec::new();
+        if let Some(last) = session.counters.up
+            && counter > last
             && counter - last > 1
         {
-            warnings.push(format!("{} uplinks before this one were not heard", counter - last - 1));
+            let lost = counter - last - 1;
+            warnings.push(format!("{lost} uplinks before this one were not heard"));
+            notices.push(Notice::UplinksLost { lost, last, received: counter });
         }
-        session.up = Some(counter);
-        session.last_mic = view.mic();
-        effects.push(Effect::Persist(Change::Counters {
-            dev_eui,
-            up: session.up,
-            last_mic: session.last_mic,
-            next_down: session.next_down,
-        }));
+        if also > 0 {
+            warnings.push(format!(
+                "the MIC agrees with {also} more sessions at this address; the nearest counter was taken"
+            ));
+        }
+        session.counters.up = Some(counter);
+        session.counters.last_mic = view.mic();
+        effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
 
-        let key = if view.fport() == Some(0) { &session.keys.nwk_s_key } else { &session.keys.app_s_key };
-        let payload = view.decrypt(&PayloadKey::new(key), counter);
-        // TS001 §4.3.1.6: commands stand in FOpts or, on FPort 0, in the payload, never in both.
-        let mac_commands = if view.fport() == Some(0) { payload.clone() } else { view.fopts().to_vec() };
-        let heard = mac::hear(&mac_commands, frame);
-        warnings.extend(heard.warning);
-        let plan = device.config.region.plan();
+        let keys: NetworkKeys = session.network_keys();
+        let (payload, mac_commands) = session.open(&keys, view, counter);
+        let version = device.config.profile.version;
+        let mut heard = mac::hear(&mac_commands, version, frame);
+        warnings.extend(heard.warning.take());
+        let plan = device.config.plan();
         let flags = view.uplink_flags();
         let radio = frame.radio();
         let data_rate = plan.uplink_data_rate_of(radio.modulation);
         if data_rate.is_none() {
             warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
         }
-
         let awaited = device.outbox.awaiting_ack();
         if flags.ack && awaited.is_none() {
             warnings.push("the device acknowledges a downlink that is not awaited".into());
@@ -140,24 +264,192 @@ impl Engine {
             heard_by: frame.copies.clone(),
             warnings,
         }))));
+
         // A class A device that heard a confirmed downlink says so in its very next uplink (TS001
-        // §4.3.1.2), so one without it means that it was not heard.
+        // §4.3.1.2), so one without it means that it was not heard. The others have a time for it.
+        let (class, attempts) = (device.class(), device.config.profile.attempts);
         match awaited {
             Some((id, counter)) if flags.ack => device.outbox.acknowledged(id, counter, effects, dev_eui),
-            Some((id, _)) => {
-                device.outbox.return_or_fail(id, "the device's next uplink did not acknowledge it", effects, dev_eui);
+            Some((id, _)) if class == Class::A => {
+                let why = "the device's next uplink did not acknowledge it";
+                device.outbox.return_or_fail(id, why, attempts, class, effects, dev_eui);
             }
-            None => {}
+            _ => {}
         }
-        let due = Due { acknowledge: view.confirmed(), sign: flags.adr_ack_req, mac_answers: heard.answers };
+        if flags.ack {
+            device.link().negotiation.heard_us();
+        }
+        let changed = device.follow(now, counter, data_rate, flags.adr, flags.class_b, &heard, frame, &mut notices);
+        if let Some(link) = device.link.as_deref_mut().filter(|link| link.near_changed) {
+            link.near_changed = false;
+            let near = link.near.iter().map(|near| (near.gateway, near.quality)).collect();
+            effects.push(Effect::Persist(Change::Near { dev_eui, near }));
+        }
+        if let (true, Some(session)) = (changed, device.session.as_deref()) {
+            effects.push(Effect::Persist(Change::Settings { dev_eui, settings: Box::new(session.settings) }));
+        }
+        let adr = flags.adr || matches!(device.config.profile.rates, Rates::Fixed { .. });
+        let asks = device.asks(now, adr);
+        effects.extend(notices.into_iter().map(|notice| notice.told(now, dev_eui)));
+        let due = Due { acknowledge: view.confirmed(), sign: flags.adr_ack_req, mac_answers: heard.answers, asks };
         self.answer(now, dev_eui, due, frame, effects);
+        self.look_at_outbox(now, dev_eui, effects);
     }
 
-    /// Books a frame on its device's account.
-    pub(crate) fn book_uplink(&mut self, dev_eui: Eui64, frame: &Collected, effects: &mut Vec<Effect>) {
+    /// Books a frame on its device's account, and says so if that is more than the law or the fleet allows.
+    pub(crate) fn book_uplink(&mut self, now: Timestamp, dev_eui: Eui64, frame: &Collected, effects: &mut Vec<Effect>) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let Some(band) = device.config.region.plan().sub_band(frame.best().frequency_hz) else { return };
-        let booked = device.ledger.book(band.name, frame.best().heard_at, frame.airtime_us());
+        let plan = device.config.plan();
+        let Some(band) = plan.sub_band(frame.best().frequency_hz) else { return };
+        let frame_us = frame.airtime_us();
+        let booked = device.ledger.book(band.name, frame.best().heard_at, frame_us);
         effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
+
+        let fresh = |told: Option<Timestamp>, every_us| told.is_none_or(|at| now.since(at) >= every_us);
+        let used = device.ledger.used(band.name, now);
+        let allowed_us = band.hourly_allowance_us();
+        if used.airtime_us > allowed_us && fresh(device.link().told_over, TELL_AGAIN_US) {
+            device.link().told_over = Some(now);
+            let at_rate = |modulation| airtime::uplink_us(modulation, frame.phy_payload.len()) * u64::from(used.frames);
+            let faster = plan.data_rates().filter(|(_, rate)| rate.direction != Use::Down);
+            let fits = faster.map(|(index, rate)| (index, at_rate(rate.modulation))).find(|(_, us)| *us <= allowed_us);
+            let notice = Notice::OverDutyCycle {
+                sub_band: band.name,
+                frames: used.frames,
+                airtime_us: used.airtime_us,
+                allowed_us,
+                frame_us,
+                fits,
+            };
+            effects.push(notice.told(now, dev_eui));
+        }
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let day = device.ledger.day(now);
+        if let Some(allowed_us) = device.config.policy.airtime_us
+            && day.airtime_us > allowed_us
+            && fresh(device.link().told_policy, DAY_US)
+        {
+            device.link().told_policy = Some(now);
+            let notice = Notice::OverPolicy { airtime_us: day.airtime_us, allowed_us };
+            effects.push(notice.told(now, dev_eui));
+        }
+    }
+}
+
+/// A device's sessions at the frame's address.
+fn sessions_at<'a>(device: &'a Device, view: &DataView<'_>) -> impl Iterator<Item = (&'a Session, Which)> {
+    let dev_addr = view.dev_addr();
+    let running = device.session.as_deref().map(|session| (session, Which::Running));
+    let next = device.next_session.as_deref().map(|session| (session, Which::Next));
+    running.into_iter().chain(next).filter(move |(session, _)| session.dev_addr == dev_addr)
+}
+
+/// Data rate and channel of an uplink, as a MIC of 1.1 binds them.
+fn sent_on(device: &Device, session: &Session, frame: &Collected) -> Option<SentOn> {
+    if !session.speaks_1_1 {
+        return None;
+    }
+    let plan = device.config.plan();
+    let radio = frame.radio();
+    let data_rate = plan.uplink_data_rate_of(radio.modulation)?;
+    // A channel that the network has added carries more data rates than the table says.
+    let channel = plan
+        .uplink_channel(radio.frequency_hz, data_rate)
+        .or_else(|| plan.network_uplinks().find(|c| c.frequency_hz == radio.frequency_hz))?;
+    Some(SentOn { data_rate, channel: channel.index })
+}
+
+impl Device {
+    /// Follows what an accepted uplink says of the device: its settings, its class, how well it is heard.
+    /// Says whether its settings have changed.
+    #[allow(clippy::too_many_arguments)] // what is known of a frame
+    fn follow(
+        &mut self,
+        now: Timestamp,
+        counter: u32,
+        data_rate: Option<u8>,
+        adr: bool,
+        class_b: bool,
+        heard: &Heard,
+        frame: &Collected,
+        notices: &mut Vec<Notice>,
+    ) -> bool {
+        let profile = self.config.profile.clone();
+        self.link();
+        let (Some(session), Some(link)) = (self.session.as_deref_mut(), self.link.as_deref_mut()) else { return false };
+        let before = session.settings;
+        let settings = &mut session.settings;
+        link.last_heard = frame.first_heard();
+        link.times_heard = 1;
+        link.heard_by(frame);
+        if heard.reset {
+            *settings = Settings::personalized(&profile);
+            link.negotiation.reset();
+        }
+        if heard.ping_periodicity.is_some() {
+            settings.ping_periodicity = heard.ping_periodicity;
+        }
+        if let Some(data_rate) = data_rate.filter(|rate| *rate != settings.adr.data_rate) {
+            // A device that hears nothing goes back to full power before it slows down (TS001 §4.3.1.1).
+            let slower = data_rate < settings.adr.data_rate;
+            let (tx_power, nb_trans) = if slower { (0, 1) } else { (settings.adr.tx_power, settings.adr.nb_trans) };
+            settings.adr = AdrSettings { data_rate, tx_power, nb_trans, ..settings.adr };
+            link.history.clear();
+        }
+        let outcome = link.negotiation.take(now, &profile, settings, &heard.commands);
+        if outcome.adr_changed {
+            link.history.clear();
+        }
+        notices.extend(outcome.notices);
+
+        let class = match (profile.class, heard.class) {
+            (_, Some(said)) => said,
+            (Class::B, None) if class_b && settings.ping_periodicity.is_some() => Class::B,
+            (Class::B, None) => Class::A,
+            (other, None) => {
+                if link.class == other {
+                    other
+                } else {
+                    link.class
+                }
+            }
+        };
+        if class != link.class {
+            let why = match (link.class, class) {
+                (Class::B, Class::A) => "it has lost the beacon, or no longer looks for it",
+                (_, Class::B) => "it has found a beacon and listens in its ping slots",
+                _ => "the device says so",
+            };
+            notices.push(Notice::ClassChanged { from: link.class, to: class, why });
+            link.class = class;
+        }
+
+        link.history.add(counter, frame.copies.iter().filter_map(|c| c.snr_db).reduce(f32::max), frame.copies.len());
+        if let (Rates::Adaptive(limits), true, false) = (profile.rates, adr, link.negotiation.busy()) {
+            let (fastest, faintest) = link.negotiation.accepted_limits(now);
+            let mut limits = limits;
+            limits.max_data_rate = fastest.map_or(limits.max_data_rate, |rate| rate.min(limits.max_data_rate));
+            limits.max_tx_power = faintest.map_or(limits.max_tx_power, |power| power.min(limits.max_tx_power));
+            let len = frame.phy_payload.len();
+            if let Some(decision) = adr::decide(now, profile.plan(), &limits, settings, &link.history, len) {
+                let told = link.decision.as_ref().is_some_and(|d| d.verdict == decision.verdict && d.to == decision.to);
+                if decision.verdict == AdrVerdict::Change {
+                    link.negotiation.aim(decision.to);
+                }
+                if !told {
+                    notices.push(Notice::Adr(Box::new(decision.clone())));
+                }
+                link.decision = Some(decision);
+            }
+        }
+        *settings != before
+    }
+
+    /// What the network asks of the device with its next downlink.
+    fn asks(&mut self, now: Timestamp, adr: bool) -> Vec<mac::Ask> {
+        let (Some(session), Some(link)) = (self.session.as_deref(), self.link.as_deref_mut()) else {
+            return Vec::new();
+        };
+        link.negotiation.asks(now, &self.config.profile, &session.settings, adr)
     }
 }

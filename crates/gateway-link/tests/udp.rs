@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
 use gateway_link::udp::{
-    Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket,
+    Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket, TxTime,
 };
 use lorawan::modulation::LrFhssCodingRate;
 use lorawan::{Eui64, Modulation};
@@ -92,7 +92,7 @@ fn malformed_datagrams_are_named() {
 #[test]
 fn a_downlink_is_written_in_the_protocols_words() {
     let packet = TxPacket {
-        at_clock_us: Some(3_512_348_611),
+        when: TxTime::Clock(3_512_348_611),
         frequency_hz: 864_123_456,
         rf_chain: 0,
         power_dbm: 14,
@@ -100,6 +100,8 @@ fn a_downlink_is_written_in_the_protocols_words() {
         inverted_polarity: true,
         deviation_hz: None,
         no_crc: true,
+        no_header: false,
+        preamble_symbols: None,
         phy_payload: vec![0x0a, 0x1b, 0x2c],
     };
     let bytes = Datagram::PullResp { token: 7, packet }.emit();
@@ -110,6 +112,19 @@ fn a_downlink_is_written_in_the_protocols_words() {
         serde_json::json!({"txpk":{"tmst":3_512_348_611_u32,"freq":864.123_456,"rfch":0,"powe":14,"modu":"LORA",
             "datr":"SF11BW125","codr":"4/5","ipol":true,"ncrc":true,"size":3,"data":"Chss"}})
     );
+    let Ok(Datagram::PullResp { packet, .. }) = Datagram::parse(&bytes) else { panic!("read as written") };
+    let beacon = TxPacket {
+        when: TxTime::GpsMs(1_400_000_128_000),
+        no_header: true,
+        preamble_symbols: Some(10),
+        inverted_polarity: false,
+        ..packet
+    };
+    let bytes = Datagram::PullResp { token: 7, packet: beacon }.emit();
+    let json: serde_json::Value = serde_json::from_slice(&bytes[4..]).unwrap();
+    let said = |name: &str| json["txpk"][name].clone();
+    assert_eq!((said("tmms"), said("nhdr"), said("prea")), (1_400_000_128_000_u64.into(), true.into(), 10.into()));
+    assert!(said("tmst").is_null() && said("imme").is_null());
 }
 
 #[test]
@@ -139,6 +154,10 @@ fn any_modulation() -> impl Strategy<Value = Modulation> {
     ]
 }
 
+fn any_time() -> impl Strategy<Value = TxTime> {
+    prop_oneof![Just(TxTime::AtOnce), any::<u32>().prop_map(TxTime::Clock), (0u64..1 << 53).prop_map(TxTime::GpsMs),]
+}
+
 prop_compose! {
     fn any_frame()(clock_us: u32, khz in 400_000u32..930_000, modulation in any_modulation(), crc_ok: Option<bool>,
                    rssi in -140i32..0, snr in proptest::option::of(-25i32..15), channel in proptest::option::of(0u32..10),
@@ -160,10 +179,11 @@ proptest! {
     }
 
     #[test]
-    fn downlinks_round_trip(token: u16, frame in any_frame(), at_clock_us: Option<u32>, power_dbm in 0i32..28) {
+    fn downlinks_round_trip(token: u16, frame in any_frame(), when in any_time(), power_dbm in 0i32..28) {
         let packet = TxPacket {
-            at_clock_us, frequency_hz: frame.frequency_hz, rf_chain: 0, power_dbm, modulation: frame.modulation,
-            inverted_polarity: true, deviation_hz: None, no_crc: false, phy_payload: frame.phy_payload,
+            when, frequency_hz: frame.frequency_hz, rf_chain: 0, power_dbm, modulation: frame.modulation,
+            inverted_polarity: true, deviation_hz: None, no_crc: false, no_header: token % 2 == 0,
+            preamble_symbols: (token % 3 == 0).then_some(token), phy_payload: frame.phy_payload,
         };
         let message = Datagram::PullResp { token, packet };
         prop_assert_eq!(Datagram::parse(&message.emit()), Ok(message));

@@ -94,6 +94,17 @@ pub struct GatewaySpecific {
 }
 
 impl GatewaySpecific {
+    /// The place of a gateway's first antenna, in degrees; what lies beyond the poles is brought to them.
+    pub fn at(latitude_deg: f64, longitude_deg: f64) -> Self {
+        let raw = |deg: f64, full: f64| {
+            let value = (deg / full * f64::from((1 << 23) - 1)).round().clamp(-8_388_608.0, 8_388_607.0) as i32;
+            let [a, b, c, _] = value.to_le_bytes();
+            [a, b, c]
+        };
+        let ([a, b, c], [d, e, f]) = (raw(latitude_deg, 90.0), raw(longitude_deg, 180.0));
+        Self { info_desc: 0, info: [a, b, c, d, e, f] }
+    }
+
     /// Latitude and longitude in degrees, if that is what `info` holds (TS001-1.1 §15.3): 24 bits each,
     /// 2^23 − 1 standing for 90° and 180°.
     pub fn position_deg(&self) -> Option<(f64, f64)> {
@@ -273,6 +284,12 @@ mod tests {
             let bytes = beacon.emit(sf).unwrap();
             prop_assert_eq!(Some(bytes.len()), Beacon::len_at(sf));
             prop_assert_eq!(Beacon::parse(&bytes, sf), Ok(beacon));
+        }
+
+        #[test]
+        fn places_are_read_as_written(latitude in -90.0f64..=90.0, longitude in -180.0f64..=180.0) {
+            let (lat, lon) = GatewaySpecific::at(latitude, longitude).position_deg().unwrap();
+            prop_assert!((lat - latitude).abs() < 1e-5 && (lon - longitude).abs() < 2e-5);
         }
 
         #[test]

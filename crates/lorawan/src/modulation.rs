@@ -126,6 +126,14 @@ pub enum Modulation {
 }
 
 impl Modulation {
+    /// The SNR a receiver needs, where one is laid down: for LoRa.
+    pub fn required_snr_db(self) -> Option<f64> {
+        match self {
+            Modulation::Lora { spreading_factor, .. } => Some(spreading_factor.required_snr_db()),
+            Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
+        }
+    }
+
     /// LoRa by plain numbers, if they are in range.
     pub const fn lora(spreading_factor: u8, bandwidth_khz: u32) -> Option<Self> {
         match (SpreadingFactor::new(spreading_factor), Bandwidth::from_khz(bandwidth_khz)) {

@@ -42,7 +42,7 @@ impl Directory {
                 }
             }
         }
-        for device in store.device_contexts().await? {
+        for device in store.device_contexts().await?.into_iter().chain(store.group_contexts().await?) {
             directory.put_device(device);
         }
         Ok(directory)

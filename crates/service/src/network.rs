@@ -3,7 +3,7 @@
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use engine::{
-    Change, Command, DeviceStatus, Effect, Engine, GatewayStatus, Input, OutboxId, OutboxState, Timestamp,
+    Change, Command, DeviceStatus, Effect, Engine, GatewayStatus, GroupStatus, Input, OutboxId, OutboxState, Timestamp,
     TransmissionId, TxFailure,
 };
 use lorawan::{DevAddr, Eui64};
@@ -23,6 +23,7 @@ enum Ask {
     Cancel(Eui64, OutboxId, oneshot::Sender<bool>),
     Device(Eui64, oneshot::Sender<Option<DeviceStatus>>),
     DevicesAt(DevAddr, oneshot::Sender<Vec<Eui64>>),
+    Group(Eui64, oneshot::Sender<Option<GroupStatus>>),
     Gateways(Vec<Eui64>, oneshot::Sender<Vec<Option<GatewayStatus>>>),
     Stop,
 }
@@ -81,6 +82,9 @@ async fn run(mut engine: Engine, restored: Vec<Effect>, mut asked: mpsc::Receive
                 Ask::DevicesAt(dev_addr, answer) => {
                     let _ = answer.send(engine.devices_at(dev_addr).to_vec());
                 }
+                Ask::Group(eui, answer) => {
+                    let _ = answer.send(engine.group_status(eui));
+                }
                 Ask::Gateways(euis, answer) => {
                     let _ = answer.send(euis.iter().map(|eui| engine.gateway_status(*eui, time)).collect());
                 }
@@ -128,6 +132,10 @@ impl Network {
     /// The devices with a session at an address.
     pub async fn devices_at(&self, dev_addr: DevAddr) -> Vec<Eui64> {
         self.ask(|answer| Ask::DevicesAt(dev_addr, answer)).await.unwrap_or_default()
+    }
+
+    pub async fn group(&self, group: Eui64) -> Option<GroupStatus> {
+        self.ask(|answer| Ask::Group(group, answer)).await.flatten()
     }
 
     pub async fn gateways(&self, euis: Vec<Eui64>) -> Vec<Option<GatewayStatus>> {

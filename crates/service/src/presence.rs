@@ -229,6 +229,7 @@ mod tests {
                 longitude_deg: None,
                 altitude_m: None,
                 antenna_gain_dbi: 2.15,
+                beacons: false,
             },
             added_at: Utc::now(),
             last_heard: None,

@@ -82,6 +82,7 @@ pub async fn run(options: Options) -> Result<()> {
 
     let app = App {
         store: store.clone(),
+        net_id: options.net_id,
         network: network.clone(),
         directory,
         presence,

@@ -1,8 +1,8 @@
 //! From the engine's events to messages: identities get their names, units their usual scale.
 
 use api::message::{
-    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, HeardBy, Join, MacCommand, Message, Radio, RefusalNote,
-    Refused, SentBy, Uplink, UplinkFrame,
+    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, HeardBy, Join, MacCommand, Message, Notice,
+    Radio, RefusalNote, Refused, SentBy, Uplink, UplinkFrame,
 };
 use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
@@ -67,6 +67,7 @@ impl Teller<'_> {
                 let body = Body::Join(Join {
                     dev_addr: joined.dev_addr,
                     dev_nonce: joined.dev_nonce,
+                    rejoin_type: joined.rejoin,
                     phy_payload: hex::encode(&joined.phy_payload),
                     radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
                     heard_by: self.heard_by(&joined.heard_by),
@@ -74,6 +75,19 @@ impl Teller<'_> {
                 });
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
                 Some(self.about_device(device, at, body, Some(activity), Decoding::None))
+            }
+            Event::Notice { dev_eui, at, notice } => {
+                let device = self.directory.device(dev_eui)?;
+                let at = DateTime::from_timestamp_micros(at.0).unwrap_or_else(Utc::now);
+                let evidence = notice.evidence();
+                let body = Body::Notice(Notice {
+                    code: notice.code().into(),
+                    wants_attention: notice.wants_attention(),
+                    why: self.with_names(notice.why(), &notice),
+                    evidence: evidence.into_iter().map(|(name, value)| Evidence { name: name.into(), value }).collect(),
+                    next_step: Some(notice.next_step()).filter(|step| !step.is_empty()),
+                });
+                Some(self.about_device(device, at, body, None, Decoding::None))
             }
             Event::Refused(refused) => self.refused(&refused),
             Event::Downlink(downlink) => {
@@ -174,6 +188,16 @@ impl Teller<'_> {
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {
         let id = self.ids.generate().unwrap_or_else(|overflow| overflow.commit_overflow_increment());
         new_message(id, at, self.directory.estate_slug(estate_id), body)
+    }
+
+    /// The engine knows gateways by EUI, people by name.
+    fn with_names(&self, why: String, notice: &engine::Notice) -> String {
+        match notice {
+            engine::Notice::LateCopy { gateway, .. } | engine::Notice::GatewayCannot { gateway, .. } => {
+                why.replace(&gateway.to_string(), &self.gateway_name(*gateway))
+            }
+            _ => why,
+        }
     }
 
     fn gateway_name(&self, eui: Eui64) -> String {

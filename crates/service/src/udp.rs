@@ -7,8 +7,8 @@ use std::sync::atomic::{AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure};
-use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxPacket};
+use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure, When, Window};
+use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxAckError, TxPacket, TxTime};
 use lorawan::{Eui64, Modulation};
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
@@ -73,19 +73,28 @@ impl Links {
     /// Hands a frame to its gateway.
     pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
         if network::now() >= transmission.at {
-            return Err(TxFailure::Refused("it was committed too late for its window".into()));
+            return Err(TxFailure::TooLate);
         }
         let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);
         self.await_report(Awaited { gateway: transmission.gateway, token, id: transmission.id, since: Instant::now() });
         let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
+        let beacon = transmission.window == Window::Beacon;
         let packet = TxPacket {
-            at_clock_us: Some(transmission.at_clock_us),
+            when: match transmission.when {
+                When::Clock(clock_us) => TxTime::Clock(clock_us),
+                When::AtOnce => TxTime::AtOnce,
+                // The protocol counts milliseconds, and both beacons and ping slots begin with one.
+                When::Gps(us) => TxTime::GpsMs(us.unsigned_abs() / 1000),
+            },
             frequency_hz: transmission.frequency_hz,
             rf_chain: 0,
             power_dbm: transmission.power_dbm,
             modulation: transmission.modulation,
-            inverted_polarity: true,
+            // Devices must hear a beacon as other gateways do not (TS001-1.1 §15.1).
+            inverted_polarity: !beacon,
+            no_header: beacon,
+            preamble_symbols: beacon.then_some(10),
             deviation_hz,
             // Downlinks carry no CRC (TS001 §3.1).
             no_crc: true,
@@ -125,7 +134,7 @@ impl Links {
                     self.intake.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
                     return;
                 };
-                if !self.network.try_report(id, result.map_err(|word| TxFailure::Refused(word.to_string()))) {
+                if !self.network.try_report(id, result.map_err(failure)) {
                     self.intake.dropped("overload", "a transmit report".into(), from);
                 }
             }
@@ -155,6 +164,20 @@ impl Links {
     }
 }
 
+/// The gateway's word in the engine's terms.
+fn failure(word: TxAckError) -> TxFailure {
+    match word {
+        TxAckError::TooLate => TxFailure::TooLate,
+        TxAckError::TooEarly => TxFailure::TooEarly,
+        TxAckError::CollisionPacket => TxFailure::CollisionPacket,
+        TxAckError::CollisionBeacon => TxFailure::CollisionBeacon,
+        TxAckError::TxFreq => TxFailure::Frequency,
+        TxAckError::TxPower => TxFailure::Power,
+        TxAckError::GpsUnlocked => TxFailure::GpsUnlocked,
+        TxAckError::Other(word) => TxFailure::Refused(word),
+    }
+}
+
 fn heard(gateway: Eui64, frame: RxPacket, heard_at: engine::Timestamp) -> FrameHeard {
     FrameHeard {
         phy_payload: frame.phy_payload,
@@ -162,6 +185,7 @@ fn heard(gateway: Eui64, frame: RxPacket, heard_at: engine::Timestamp) -> FrameH
             gateway,
             heard_at,
             clock_us: frame.clock_us,
+            has_gps: frame.gps_time_ms.is_some(),
             frequency_hz: frame.frequency_hz,
             modulation: frame.modulation,
             rssi_dbm: frame.rssi_dbm as f32,

@@ -6,12 +6,13 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use gateway_link::udp::{Datagram, GatewayStatus, PushData, RxPacket, Token, TxAckError, TxPacket};
-use lorawan::{Eui64, airtime};
+use gateway_link::udp::{Datagram, GatewayStatus, PushData, RxPacket, Token, TxAckError, TxPacket, TxTime};
+use lorawan::{Eui64, Modulation, airtime, gps_time};
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
+use crate::clock;
 use crate::device::Emission;
 use crate::radio::{Arrival, Place};
 
@@ -28,6 +29,7 @@ pub struct Gateway {
     pub name: String,
     pub place: Place,
     pub gain_dbi: f64,
+    has_gps: bool,
     socket: UdpSocket,
     started: Instant,
     /// What the clock showed at the start; real ones start anywhere.
@@ -53,6 +55,7 @@ impl Gateway {
         name: &str,
         place: Place,
         gain_dbi: f64,
+        has_gps: bool,
         server: SocketAddr,
     ) -> std::io::Result<Arc<Self>> {
         let any: SocketAddr = if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
@@ -63,6 +66,7 @@ impl Gateway {
             name: name.into(),
             place,
             gain_dbi,
+            has_gps,
             socket,
             started: Instant::now(),
             clock_start_us: rand::random(),
@@ -103,7 +107,7 @@ impl Gateway {
             channel: None,
             rf_chain: None,
             time: None,
-            gps_time_ms: None,
+            gps_time_ms: self.has_gps.then(|| gps_time::from_unix_us(clock::us(end)).unsigned_abs() / 1000),
             phy_payload: emission.phy_payload.clone(),
         };
         let push = PushData { frames: vec![frame], ..PushData::default() };
@@ -145,15 +149,31 @@ impl Gateway {
 
     /// When a frame goes out, or why it cannot.
     fn plan(&self, packet: &TxPacket, now: Instant) -> Result<Instant, TxAckError> {
-        let at = match packet.at_clock_us {
-            None => now,
-            Some(clock) => match clock.wrapping_sub(self.clock_us(now)).cast_signed() {
+        let at = match packet.when {
+            TxTime::AtOnce => now,
+            TxTime::GpsMs(_) if !self.has_gps => return Err(TxAckError::GpsUnlocked),
+            TxTime::GpsMs(ms) => {
+                let at = clock::instant(gps_time::to_unix_us(i64::try_from(ms).unwrap_or(i64::MAX / 1000) * 1000));
+                if at <= now {
+                    return Err(TxAckError::TooLate);
+                }
+                if at > now + Duration::from_micros(u64::from(TOO_EARLY_US.unsigned_abs())) {
+                    return Err(TxAckError::TooEarly);
+                }
+                at
+            }
+            TxTime::Clock(clock) => match clock.wrapping_sub(self.clock_us(now)).cast_signed() {
                 ..=0 => return Err(TxAckError::TooLate),
                 TOO_EARLY_US.. => return Err(TxAckError::TooEarly),
                 us => now + Duration::from_micros(u64::from(us.unsigned_abs())),
             },
         };
-        let length = airtime::downlink_us(packet.modulation, packet.phy_payload.len());
+        let length = match packet.modulation {
+            Modulation::Lora { spreading_factor, bandwidth } if packet.no_header => {
+                airtime::LoraPacket::BEACON.airtime_us(spreading_factor, bandwidth.hz(), packet.phy_payload.len())
+            }
+            modulation => airtime::downlink_us(modulation, packet.phy_payload.len()),
+        };
         let end = at + Duration::from_micros(length);
         let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         busy.retain(|(_, end)| *end > now);
@@ -183,17 +203,20 @@ impl Gateway {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use lorawan::Modulation;
 
     const PLACE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
 
     async fn towards(server: &UdpSocket) -> Arc<Gateway> {
-        Gateway::connect(Eui64(7), "test", PLACE, 2.0, server.local_addr().unwrap()).await.unwrap()
+        Gateway::connect(Eui64(7), "test", PLACE, 2.0, false, server.local_addr().unwrap()).await.unwrap()
     }
 
     fn packet(at_clock_us: Option<u32>) -> TxPacket {
+        at(at_clock_us.map_or(TxTime::AtOnce, TxTime::Clock))
+    }
+
+    fn at(when: TxTime) -> TxPacket {
         TxPacket {
-            at_clock_us,
+            when,
             frequency_hz: 868_100_000,
             rf_chain: 0,
             power_dbm: 14,
@@ -201,6 +224,8 @@ mod tests {
             inverted_polarity: true,
             deviation_hz: None,
             no_crc: true,
+            no_header: false,
+            preamble_symbols: None,
             phy_payload: vec![0; 20],
         }
     }
@@ -219,6 +244,7 @@ mod tests {
         assert_eq!(gateway.plan(&packet(clock(1_050_000)), now), Err(TxAckError::CollisionPacket));
         assert!(gateway.plan(&packet(clock(1_056_576)), now).is_ok());
         assert_eq!(gateway.plan(&packet(None), now), Ok(now), "at once");
+        assert_eq!(gateway.plan(&at(TxTime::GpsMs(1_400_000_000_000)), now), Err(TxAckError::GpsUnlocked));
     }
 
     #[tokio::test]

@@ -3,6 +3,7 @@
 //!
 //! A [`scenario::Scenario`] names who there is; a [`world::World`] brings them to life.
 
+pub mod clock;
 pub mod device;
 pub mod gateway;
 pub mod radio;

@@ -5,14 +5,22 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use api::device::NewDevice;
-use api::fleet::NewFleet;
+use api::device::{NewDevice, PersonalSession};
+use api::fleet::{FleetLimits, NewFleet};
 use api::gateway::NewGateway;
 use api::model::PutModel;
+use api::problem::{self, Problem};
+use api::radio::{Class, RadioSettings, RateSettings};
+use lorawan::MacVersion;
+use lorawan::region::Region;
 use serde::Deserialize;
 use thiserror::Error;
 
+use crate::device::{Build, Identity, Listens};
 use crate::sensor::SensorKind;
+
+/// Ping slots of a stand-in of class B: every eight seconds.
+const PING_PERIODICITY: u8 = 3;
 
 /// Why a scenario cannot be read.
 #[derive(Debug, Error)]
@@ -45,6 +53,8 @@ pub struct Scenario {
 pub struct FleetEntry {
     pub slug: String,
     pub name: String,
+    #[serde(default)]
+    pub limits: FleetLimits,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -68,6 +78,11 @@ pub struct GatewayEntry {
     pub longitude_deg: f64,
     pub altitude_m: f64,
     pub antenna_gain_dbi: f32,
+    #[serde(default = "eu868")]
+    pub region: Region,
+    /// It has GPS time and sends class B beacons.
+    #[serde(default)]
+    pub beacons: bool,
     /// A stranger is there but not registered.
     #[serde(default)]
     pub stranger: bool,
@@ -83,6 +98,19 @@ pub struct DeviceEntry {
     pub app_key: String,
     /// The key in the device, where that is another one.
     pub app_key_in_device: Option<String>,
+    /// The NwkKey of a 1.1 device.
+    pub nwk_key: Option<String>,
+    /// Session of a device that is activated by personalization.
+    pub personal: Option<PersonalSession>,
+    #[serde(default = "eu868")]
+    pub region: Region,
+    /// How it is registered, and built.
+    #[serde(default)]
+    pub radio: RadioSettings,
+    /// Every so many uplinks it restarts, and forgets its counters.
+    pub restarts_every: Option<u32>,
+    /// Every so many uplinks it asks to rejoin (1.1).
+    pub rejoins_every: Option<u32>,
     pub fleet: String,
     pub model: Option<String>,
     pub sensor: SensorKind,
@@ -92,6 +120,10 @@ pub struct DeviceEntry {
     pub data_rate: u8,
     #[serde(default)]
     pub confirmed: bool,
+}
+
+fn eu868() -> Region {
+    Region::Eu868
 }
 
 impl Scenario {
@@ -115,7 +147,7 @@ impl Scenario {
 
 impl FleetEntry {
     pub fn to_register(&self) -> NewFleet {
-        NewFleet { slug: self.slug.clone(), name: Some(self.name.clone()) }
+        NewFleet { slug: self.slug.clone(), name: Some(self.name.clone()), limits: self.limits }
     }
 }
 
@@ -139,16 +171,41 @@ impl GatewayEntry {
             longitude_deg: Some(self.longitude_deg),
             altitude_m: Some(self.altitude_m),
             antenna_gain_dbi: Some(self.antenna_gain_dbi),
+            region: Some(self.region),
+            beacons: Some(self.beacons),
         }
     }
 }
 
 impl DeviceEntry {
+    /// The device as it is built, which may differ from how it is registered.
+    pub fn to_build(&self) -> Result<(Identity, Build), Problem> {
+        let identity = Identity {
+            dev_eui: problem::eui("dev_eui", &self.dev_eui)?,
+            join_eui: problem::eui("join_eui", &self.join_eui)?,
+            app_key: problem::key("app_key", self.app_key_in_device.as_ref().unwrap_or(&self.app_key))?,
+            nwk_key: self.nwk_key.as_deref().map(|key| problem::key("nwk_key", key)).transpose()?,
+            personal: self.personal.as_ref().map(PersonalSession::check).transpose()?,
+        };
+        let listens = match self.radio.class {
+            None | Some(Class::A) => Listens::AfterUplinks,
+            Some(Class::B) => Listens::InPingSlots(PING_PERIODICITY),
+            Some(Class::C) => Listens::Always,
+        };
+        let version = self.radio.mac_version.unwrap_or(MacVersion::V1_0_3);
+        let adr = !matches!(self.radio.rates, Some(RateSettings::Device));
+        Ok((identity, Build { region: self.region, version, listens, data_rate: self.data_rate, adr }))
+    }
+
     pub fn to_register(&self) -> NewDevice {
         NewDevice {
             dev_eui: self.dev_eui.clone(),
             join_eui: self.join_eui.clone(),
-            app_key: self.app_key.clone(),
+            app_key: Some(self.app_key.clone()).filter(|_| self.personal.is_none()),
+            nwk_key: self.nwk_key.clone(),
+            personal: self.personal.clone(),
+            region: Some(self.region),
+            radio: self.radio.clone(),
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),
@@ -167,7 +224,7 @@ mod tests {
     #[test]
     fn tarnsey_is_complete_and_can_be_registered() {
         let scenario = Scenario::load(&folder()).unwrap();
-        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (3, 6, 2));
+        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (3, 10, 2));
         assert_eq!(scenario.gateways.iter().filter(|g| g.stranger).count(), 1);
         let wrong: Vec<_> = scenario.devices.iter().filter(|d| d.app_key_in_device.is_some()).collect();
         assert_eq!(wrong.len(), 1);

@@ -8,20 +8,18 @@ use std::time::Duration;
 use api::problem::{self, Problem};
 use gateway_link::udp::TxPacket;
 use lorawan::mac::UpCommand;
-use lorawan::region::Region;
 use rand::RngExt as _;
 use tokio::sync::{broadcast, mpsc};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
 
-use crate::device::{Device, Downlink, Emission, Identity};
+use crate::clock;
+use crate::device::{Device, Downlink, Emission};
 use crate::gateway::{Gateway, Sending};
 use crate::radio::{self, Place};
 use crate::scenario::{DeviceEntry, Scenario, ScenarioError};
 use crate::sensor::Sensor;
 
-/// What stand-in devices radiate.
-const DEVICE_EIRP_DBM: f64 = 14.0;
 /// Every so many uplinks a device asks how well it is heard.
 const LINK_CHECK_EVERY: u32 = 6;
 /// Between two join-requests that were not answered.
@@ -69,15 +67,11 @@ pub struct World {
 }
 
 fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
-    let identity = Identity {
-        dev_eui: problem::eui("dev_eui", &entry.dev_eui)?,
-        join_eui: problem::eui("join_eui", &entry.join_eui)?,
-        app_key: problem::key("app_key", entry.app_key_in_device.as_ref().unwrap_or(&entry.app_key))?,
-    };
+    let (identity, build) = entry.to_build()?;
     Ok(Inhabitant {
         entry: entry.clone(),
         place: Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg },
-        device: Mutex::new(Device::new(identity, Region::Eu868, entry.data_rate)),
+        device: Mutex::new(Device::new(identity, build, rand::random())),
         sensor: Mutex::new(Sensor::new(entry.sensor, entry.latitude_deg, entry.longitude_deg)),
     })
 }
@@ -95,9 +89,10 @@ impl World {
         for entry in &scenario.gateways {
             let eui = problem::eui("eui", &entry.eui).map_err(wrong(&entry.name))?;
             let place = Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg };
-            let gateway = Gateway::connect(eui, &entry.name, place, f64::from(entry.antenna_gain_dbi), server)
-                .await
-                .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
+            let gateway =
+                Gateway::connect(eui, &entry.name, place, f64::from(entry.antenna_gain_dbi), entry.beacons, server)
+                    .await
+                    .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
             tasks.spawn(Arc::clone(&gateway).run(sendings.clone()));
             gateways.push(gateway);
         }
@@ -139,6 +134,12 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
             if sent.is_multiple_of(LINK_CHECK_EVERY) {
                 me.device().ask(UpCommand::LinkCheckReq);
             }
+            if me.entry.restarts_every.is_some_and(|every| sent.is_multiple_of(every)) {
+                me.device().restart();
+            }
+            if me.entry.rejoins_every.is_some_and(|every| sent.is_multiple_of(every)) {
+                rejoin(&me, &gateways, &events).await;
+            }
             let (port, payload) = me.sensor().measure(last.elapsed().as_secs_f64());
             me.device().uplink(port, &payload, me.entry.confirmed)
         } else {
@@ -146,12 +147,14 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
         };
         last = Instant::now();
         let Some(emission) = emission else { return };
-        tokio::time::sleep(emission.airtime).await;
-        let end = Instant::now();
-        let closed = me.device().listen_after(&emission, end);
-        let heard_by = emit(&me, &emission, end, &gateways).await;
-        let _ = events.send(Event { device: me.entry.name.clone(), what: What::Sent { join: !joined, heard_by } });
-        tokio::time::sleep_until(closed).await;
+        for _ in 0..if joined { me.device().nb_trans() } else { 1 } {
+            tokio::time::sleep(Duration::from_micros(emission.airtime_us.unsigned_abs())).await;
+            let end = Instant::now();
+            let closed = me.device().listen_after(&emission, clock::us(end));
+            let heard_by = emit(&me, &emission, end, &gateways).await;
+            let _ = events.send(Event { device: me.entry.name.clone(), what: What::Sent { join: !joined, heard_by } });
+            tokio::time::sleep_until(clock::instant(closed)).await;
+        }
         let wait = match (joined, me.device().joined()) {
             (false, true) => Duration::from_millis(500),
             (false, false) => JOIN_AGAIN.mul_f64(jitter()),
@@ -159,6 +162,17 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
         };
         tokio::time::sleep(wait).await;
     }
+}
+
+/// Asks for a new session; if no answer comes, the running one goes on.
+async fn rejoin(me: &Inhabitant, gateways: &[Arc<Gateway>], events: &broadcast::Sender<Event>) {
+    let Some(emission) = me.device().rejoin_request(0) else { return };
+    tokio::time::sleep(Duration::from_micros(emission.airtime_us.unsigned_abs())).await;
+    let end = Instant::now();
+    let closed = me.device().listen_after(&emission, clock::us(end));
+    let heard_by = emit(me, &emission, end, gateways).await;
+    let _ = events.send(Event { device: me.entry.name.clone(), what: What::Sent { join: true, heard_by } });
+    tokio::time::sleep_until(clock::instant(closed)).await;
 }
 
 /// Real intervals are never quite even, and two devices must not collide for ever.
@@ -173,7 +187,7 @@ async fn emit(me: &Inhabitant, emission: &Emission, end: Instant, gateways: &[Ar
         let arrival = radio::arrival(
             me.place,
             gateway.place,
-            DEVICE_EIRP_DBM,
+            emission.eirp_dbm,
             gateway.gain_dbi,
             emission.frequency_hz,
             emission.modulation,
@@ -201,10 +215,16 @@ async fn spread(
         let eirp_dbm = f64::from(power_dbm) + gateway.gain_dbi;
         let arrival =
             radio::arrival(gateway.place, inhabitant.place, eirp_dbm, 0.0, frequency_hz, modulation, rand::random());
+        let at_us = clock::us(sending.at);
         let received = {
             let mut device = inhabitant.device();
-            let hears = arrival.heard && device.listens(sending.at, frequency_hz, modulation);
-            if hears { device.receive(&sending.packet.phy_payload) } else { None }
+            let bytes = &sending.packet.phy_payload;
+            if arrival.heard && !sending.packet.inverted_polarity && device.hear_beacon(bytes, modulation, at_us) {
+                None
+            } else {
+                let hears = arrival.heard && device.listens(at_us, frequency_hz, modulation);
+                if hears { device.receive(bytes) } else { None }
+            }
         };
         let Some(downlink) = received else { continue };
         let tell = |what| {

@@ -4,13 +4,14 @@ use std::collections::HashMap;
 
 use api::message::{Message, Reading, RefusalNote};
 use chrono::{DateTime, Utc};
-use engine::{Change, Session};
+use engine::{Change, Counters, Nonces, Session};
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 use ulid::Ulid;
 
 use crate::rows::{eui_bytes, time_of, to_json};
 use crate::state::{Thing, thing, transmitter_columns};
+use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, outbox};
 
 /// Rows in one statement; MariaDB takes 65,535 placeholders.
@@ -87,24 +88,50 @@ impl Store {
     async fn write_changes(&self, tx: &mut Transaction<'_, MySql>, changes: &[Change]) -> Result<(), StoreError> {
         let mut last: HashMap<Thing, &Change> = HashMap::new();
         for change in changes {
-            if let Change::Joined { dev_eui, session, dev_nonce, next_join_nonce } = change {
-                self.write_join(tx, *dev_eui, session, *dev_nonce, *next_join_nonce).await?;
-                // Counters of the session before are not to be written over the new ones.
+            match change {
+                Change::Session { dev_eui, session, begun } => {
+                    self.write_session(tx, *dev_eui, session, *begun).await?;
+                }
+                Change::Nonces { dev_eui, dev_nonce, nonces } => {
+                    write_nonces(tx, *dev_eui, *dev_nonce, nonces).await?;
+                }
+                Change::Began { dev_eui, .. } => begin_session(tx, *dev_eui).await?,
+                _ => {}
+            }
+            if let Change::Session { dev_eui, begun: true, .. } | Change::Began { dev_eui, .. } = change {
+                // What was said of the session before is not to be written over the new one.
                 last.remove(&Thing::Counters(*dev_eui));
+                last.remove(&Thing::Settings(*dev_eui));
+            }
+            let fresh = match change {
+                Change::Began { dev_eui, counters } => Some((*dev_eui, *counters)),
+                Change::Session { dev_eui, session, begun: true } => Some((*dev_eui, session.counters)),
+                _ => None,
+            };
+            if let Some((dev_eui, counters)) = fresh {
+                write_counters(tx, &[(dev_eui, counters)]).await?;
             }
             if let Some(thing) = thing(change) {
                 last.insert(thing, change);
             }
         }
         let (mut counters, mut airtime) = (Vec::new(), Vec::new());
+        let (mut groups, mut near) = (Vec::new(), Vec::new());
         for change in last.into_values() {
             match change {
-                Change::Counters { dev_eui, up, last_mic, next_down } => {
-                    counters.push((dev_eui, up, last_mic, next_down));
+                Change::Counters { dev_eui, counters: now } => counters.push((*dev_eui, *now)),
+                Change::Settings { dev_eui, settings } => {
+                    sqlx::query("UPDATE sessions SET settings = ? WHERE dev_eui = ? AND stage = 'running'")
+                        .bind(to_json("settings", settings)?)
+                        .bind(eui_bytes(*dev_eui))
+                        .execute(&mut **tx)
+                        .await?;
                 }
                 Change::Airtime { transmitter, sub_band, minute, airtime_us, frames } => {
                     airtime.push((transmitter_columns(*transmitter), sub_band, minute, airtime_us, frames));
                 }
+                Change::Near { dev_eui, near: gateways } => near.push((*dev_eui, to_json("near gateways", gateways)?)),
+                Change::GroupCounter { group, next_down } => groups.push((*group, *next_down)),
                 Change::Outbox { id, state, attempts, .. } => {
                     let (state, note, counter) = outbox::columns(state);
                     sqlx::query(
@@ -119,18 +146,23 @@ impl Store {
                     .execute(&mut **tx)
                     .await?;
                 }
-                Change::Joined { .. } => {}
+                Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } => {}
             }
         }
-        for part in counters.chunks(ROWS) {
-            let mut query = QueryBuilder::<MySql>::new("INSERT INTO counters (dev_eui, up, last_mic, next_down) ");
-            query.push_values(part, |mut row, (dev_eui, up, last_mic, next_down)| {
-                row.push_bind(eui_bytes(**dev_eui)).push_bind(**up).push_bind(last_mic.to_vec()).push_bind(**next_down);
+        write_counters(tx, &counters).await?;
+        for part in near.chunks(ROWS) {
+            let mut query = QueryBuilder::<MySql>::new("REPLACE INTO near_gateways (dev_eui, near) ");
+            query.push_values(part, |mut row, (dev_eui, near)| {
+                row.push_bind(eui_bytes(*dev_eui)).push_bind(near.clone());
             });
-            query.push(
-                " ON DUPLICATE KEY UPDATE up = VALUES(up), last_mic = VALUES(last_mic), next_down = VALUES(next_down)",
-            );
             query.build().execute(&mut **tx).await?;
+        }
+        for (group, next_down) in groups {
+            sqlx::query("REPLACE INTO multicast_counters (group_eui, next_down) VALUES (?, ?)")
+                .bind(eui_bytes(group))
+                .bind(next_down)
+                .execute(&mut **tx)
+                .await?;
         }
         for part in airtime.chunks(ROWS) {
             let mut query = QueryBuilder::<MySql>::new(
@@ -146,38 +178,82 @@ impl Store {
         Ok(())
     }
 
-    async fn write_join(
+    async fn write_session(
         &self,
         tx: &mut Transaction<'_, MySql>,
         dev_eui: Eui64,
         session: &Session,
-        dev_nonce: u16,
-        next_join_nonce: u32,
+        begun: bool,
     ) -> Result<(), StoreError> {
         sqlx::query(
-            "REPLACE INTO sessions (dev_eui, dev_addr, keys_sealed, next_join_nonce, joined_at) VALUES (?, ?, ?, ?, ?)",
+            "REPLACE INTO sessions (dev_eui, stage, dev_addr, keys_sealed, speaks_1_1, settings, joined_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(eui_bytes(dev_eui))
+        .bind(if begun { "running" } else { "next" })
         .bind(session.dev_addr.0)
-        .bind(self.sealed_session_keys(dev_eui, &session.keys)?)
-        .bind(next_join_nonce)
+        .bind(self.sealed_session_keys(Purpose::SessionKeys, dev_eui, &session.keys)?)
+        .bind(session.speaks_1_1)
+        .bind(to_json("settings", &session.settings)?)
         .bind(time_of(session.joined_at))
         .execute(&mut **tx)
         .await?;
-        sqlx::query("REPLACE INTO counters (dev_eui, up, last_mic, next_down) VALUES (?, ?, ?, ?)")
-            .bind(eui_bytes(dev_eui))
-            .bind(session.up)
-            .bind(session.last_mic.to_vec())
-            .bind(session.next_down)
-            .execute(&mut **tx)
-            .await?;
+        Ok(())
+    }
+}
+
+async fn write_nonces(
+    tx: &mut Transaction<'_, MySql>,
+    dev_eui: Eui64,
+    dev_nonce: Option<u16>,
+    nonces: &Nonces,
+) -> Result<(), StoreError> {
+    sqlx::query("REPLACE INTO nonces (dev_eui, next_join_nonce, rj_count_1) VALUES (?, ?, ?)")
+        .bind(eui_bytes(dev_eui))
+        .bind(nonces.next_join_nonce)
+        .bind(nonces.rj_count_1)
+        .execute(&mut **tx)
+        .await?;
+    if let Some(dev_nonce) = dev_nonce {
         sqlx::query("INSERT IGNORE INTO dev_nonces (dev_eui, dev_nonce) VALUES (?, ?)")
             .bind(eui_bytes(dev_eui))
             .bind(dev_nonce)
             .execute(&mut **tx)
             .await?;
-        Ok(())
     }
+    Ok(())
+}
+
+/// The session agreed upon takes the place of the running one. Done twice, as after a commit whose answer
+/// was lost, it changes nothing more.
+async fn begin_session(tx: &mut Transaction<'_, MySql>, dev_eui: Eui64) -> Result<(), StoreError> {
+    sqlx::query(
+        "DELETE r FROM sessions r JOIN sessions n ON n.dev_eui = r.dev_eui AND n.stage = 'next'
+         WHERE r.dev_eui = ? AND r.stage = 'running'",
+    )
+    .bind(eui_bytes(dev_eui))
+    .execute(&mut **tx)
+    .await?;
+    sqlx::query("UPDATE sessions SET stage = 'running' WHERE dev_eui = ? AND stage = 'next'")
+        .bind(eui_bytes(dev_eui))
+        .execute(&mut **tx)
+        .await?;
+    Ok(())
+}
+
+async fn write_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, Counters)]) -> Result<(), StoreError> {
+    for part in all.chunks(ROWS) {
+        let mut query = QueryBuilder::<MySql>::new(
+            "REPLACE INTO counters (dev_eui, up, last_mic, next_down, next_app_down, confirmed_down, rj_count_0) ",
+        );
+        query.push_values(part, |mut row, (dev_eui, counters)| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(counters.up).push_bind(counters.last_mic.to_vec());
+            row.push_bind(counters.next_down).push_bind(counters.next_app_down);
+            row.push_bind(counters.confirmed_down).push_bind(counters.rj_count_0);
+        });
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
 }
 
 /// Writes messages; one that is there already is replaced, which is how readings get into an uplink.

@@ -1,10 +1,12 @@
 //! Fleets.
 
-use api::fleet::Fleet;
+use api::fleet::{Fleet, FleetLimits};
 use chrono::Utc;
+use engine::{DeviceConfig, Policy};
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
+use crate::state::{Profiles, policy};
 use crate::{EstateId, Store, StoreError, constraint};
 
 fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
@@ -12,35 +14,45 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
         slug: row.try_get("slug")?,
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
+        limits: FleetLimits::of(policy(row)?),
         added_at: row.try_get("added_at")?,
     })
 }
 
 impl Store {
-    pub async fn add_fleet(&self, estate_id: EstateId, slug: &str, name: &str) -> Result<Fleet, StoreError> {
+    pub async fn add_fleet(
+        &self,
+        estate_id: EstateId,
+        slug: &str,
+        name: &str,
+        policy: Policy,
+    ) -> Result<Fleet, StoreError> {
         let added_at = Utc::now();
-        sqlx::query("INSERT INTO fleets (estate_id, slug, name, added_at) VALUES (?, ?, ?, ?)")
+        let statement = "INSERT INTO fleets (estate_id, slug, name, airtime_a_day_us, downlinks_a_day, added_at)
+             VALUES (?, ?, ?, ?, ?, ?)";
+        sqlx::query(statement)
             .bind(estate_id)
             .bind(slug)
             .bind(name)
+            .bind(policy.airtime_us)
+            .bind(policy.downlinks)
             .bind(added_at)
             .execute(&self.pool)
             .await
             .map_err(|e| constraint(e, "a fleet with that short name"))?;
-        Ok(Fleet { slug: slug.into(), name: name.into(), devices: 0, added_at })
+        Ok(Fleet { slug: slug.into(), name: name.into(), devices: 0, limits: FleetLimits::of(policy), added_at })
     }
 
     /// A page of an estate's fleets by short name.
     pub async fn fleets(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<Fleet>, StoreError> {
-        let statement =
-            "SELECT f.slug, f.name, f.added_at, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices
+        let statement = "SELECT f.*, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices
              FROM fleets f WHERE f.estate_id = ? AND f.slug > ? ORDER BY f.slug LIMIT ?";
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
     pub async fn fleet(&self, estate_id: EstateId, slug: &str) -> Result<Option<Fleet>, StoreError> {
         let row = sqlx::query(
-            "SELECT f.slug, f.name, f.added_at, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices
+            "SELECT f.*, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices
              FROM fleets f WHERE f.estate_id = ? AND f.slug = ?",
         )
         .bind(estate_id)
@@ -48,6 +60,33 @@ impl Store {
         .fetch_optional(&self.pool)
         .await?;
         row.as_ref().map(read).transpose()
+    }
+
+    /// Sets a fleet's limits; says whether there is such a fleet.
+    pub async fn set_fleet_limits(&self, estate_id: EstateId, slug: &str, policy: Policy) -> Result<bool, StoreError> {
+        let statement = "UPDATE fleets SET airtime_a_day_us = ?, downlinks_a_day = ? WHERE estate_id = ? AND slug = ?";
+        sqlx::query(statement)
+            .bind(policy.airtime_us)
+            .bind(policy.downlinks)
+            .bind(estate_id)
+            .bind(slug)
+            .execute(&self.pool)
+            .await?;
+        Ok(self.fleet_id(estate_id, slug).await?.is_some())
+    }
+
+    /// A fleet's devices as the engine wants them, after its limits have changed.
+    pub async fn fleet_configs(&self, estate_id: EstateId, slug: &str) -> Result<Vec<DeviceConfig>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day FROM devices d JOIN fleets f ON f.id = d.fleet_id
+             WHERE f.estate_id = ? AND f.slug = ?",
+        )
+        .bind(estate_id)
+        .bind(slug)
+        .fetch_all(&self.pool)
+        .await?;
+        let mut profiles = Profiles::default();
+        rows.iter().map(|row| self.device_config(row, &mut profiles)).collect()
     }
 
     /// Whether there was one to remove; one that still has devices stays.

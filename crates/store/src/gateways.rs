@@ -29,6 +29,7 @@ fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
             longitude_deg: row.try_get("longitude_deg")?,
             altitude_m: row.try_get("altitude_m")?,
             antenna_gain_dbi: row.try_get("antenna_gain_dbi")?,
+            beacons: row.try_get("beacons")?,
         },
         added_at: row.try_get("added_at")?,
         last_heard: row.try_get("last_heard")?,
@@ -40,7 +41,7 @@ impl Store {
         let added_at = Utc::now();
         sqlx::query(
             "INSERT INTO gateways (eui, estate_id, name, region, latitude_deg, longitude_deg, altitude_m,
-             antenna_gain_dbi, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             antenna_gain_dbi, beacons, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(eui_bytes(gateway.eui))
         .bind(estate_id)
@@ -50,6 +51,7 @@ impl Store {
         .bind(gateway.longitude_deg)
         .bind(gateway.altitude_m)
         .bind(gateway.antenna_gain_dbi)
+        .bind(gateway.beacons)
         .bind(added_at)
         .execute(&self.pool)
         .await

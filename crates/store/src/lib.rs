@@ -5,10 +5,12 @@
 //! group commits ([`Batch`]): one transaction for everything that happened in some milliseconds,
 //! because a durable transaction for each frame is not affordable.
 
+mod airtime;
 mod commit;
 mod devices;
 mod fleets;
 mod gateways;
+mod groups;
 mod messages;
 mod models;
 mod outbox;
@@ -17,10 +19,13 @@ mod rows;
 mod state;
 mod vault;
 
+pub use airtime::{AirtimeRow, QuarterRow};
 pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use devices::{DeviceContext, DeviceRow};
 pub use gateways::GatewayRow;
+pub use groups::{GroupIdentity, GroupRow};
 pub use people::{Membership, Person};
+pub use state::gateway_config;
 pub use vault::{Vault, VaultError};
 
 use std::sync::Arc;
@@ -76,6 +81,16 @@ impl StoreError {
     /// Whether the database answered and did not want it, rather than not answering.
     pub fn is_refusal(&self) -> bool {
         !matches!(self, Self::Database(error) if !matches!(error, sqlx::Error::Database(_)))
+    }
+
+    /// Whether what is stored cannot be read, rather than the database not answering.
+    pub fn is_unreadable(&self) -> bool {
+        use sqlx::Error::{ColumnDecode, ColumnNotFound, Decode};
+        match self {
+            Self::Unreadable { .. } | Self::Vault(_) => true,
+            Self::Database(error) => matches!(error, ColumnDecode { .. } | ColumnNotFound(_) | Decode(_)),
+            _ => false,
+        }
     }
 
     #[allow(clippy::needless_pass_by_value)] // errors and literals alike

@@ -1,14 +1,14 @@
 //! Downlinks in outboxes.
 
 use api::outbox::{OutboxItem, OutboxState};
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use engine::{OutboxId, Wait};
 use lorawan::Eui64;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 use ulid::Ulid;
 
-use crate::rows::{eui_bytes, json, to_json};
+use crate::rows::{eui_bytes, json, time_of, timestamp_of, to_json};
 use crate::{Store, StoreError};
 
 /// The columns state, note and counter of an engine's state.
@@ -50,6 +50,8 @@ pub(crate) fn read(row: &MySqlRow) -> Result<OutboxItem, StoreError> {
         state: state(row)?,
         note: row.try_get("note")?,
         attempts: row.try_get("attempts")?,
+        max_attempts: row.try_get("max_attempts")?,
+        expires_at: row.try_get("expires_at")?,
         added_at: row.try_get("added_at")?,
         changed_at: row.try_get("changed_at")?,
     })
@@ -72,6 +74,8 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
         payload: row.try_get("payload")?,
         confirmed: row.try_get("confirmed")?,
         attempts: row.try_get("attempts")?,
+        max_attempts: row.try_get("max_attempts")?,
+        expires_at: row.try_get::<Option<DateTime<Utc>>, _>("expires_at")?.map(timestamp_of),
         state,
     })
 }
@@ -83,8 +87,8 @@ impl Store {
         let id = Ulid(item.id.0);
         let (state, note, _) = columns(&item.state);
         sqlx::query(
-            "INSERT INTO outbox (id, dev_eui, port, payload, confirmed, state, note, attempts, added_at, changed_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?)",
+            "INSERT INTO outbox (id, dev_eui, port, payload, confirmed, state, note, attempts, max_attempts,
+             expires_at, added_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)",
         )
         .bind(id.to_bytes().to_vec())
         .bind(eui_bytes(dev_eui))
@@ -93,6 +97,8 @@ impl Store {
         .bind(item.confirmed)
         .bind(state_word(state)?)
         .bind(&note)
+        .bind(item.max_attempts)
+        .bind(item.expires_at.map(time_of))
         .bind(now)
         .bind(now)
         .execute(&self.pool)
@@ -105,6 +111,8 @@ impl Store {
             state,
             note,
             attempts: 0,
+            max_attempts: item.max_attempts,
+            expires_at: item.expires_at.map(time_of),
             added_at: now,
             changed_at: now,
         })

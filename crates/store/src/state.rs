@@ -1,15 +1,25 @@
 //! What the engine is given back when the service starts.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
-use engine::{Change, Command, DeviceConfig, DeviceRecord, GatewayConfig, OutboxItem, Session, Timestamp, Transmitter};
-use lorawan::crypto::SessionKeys;
+use api::gateway::CheckedGateway;
+use api::radio::RadioSettings;
+use engine::{
+    Activation, Change, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem, Policy,
+    RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
+};
+use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::{AesKey, DevAddr, Eui64};
 use sqlx::Row as _;
+use sqlx::mysql::MySqlRow;
 
-use crate::rows::{eui, eui_bytes, region, timestamp_of};
+use crate::rows::{eui, eui_bytes, json, region, timestamp_of};
 use crate::vault::Purpose;
 use crate::{Store, StoreError, outbox};
+
+/// Accounts go back a day: the law looks at an hour, a fleet's limits at a day.
+const DAY_MINUTES: i64 = 24 * 60;
 
 impl Store {
     /// Everything an engine needs, as the commands that put it back.
@@ -18,85 +28,143 @@ impl Store {
             .all_gateways()
             .await?
             .into_iter()
-            .map(|row| {
-                let g = row.gateway;
-                Command::PutGateway(GatewayConfig {
-                    eui: g.eui,
-                    region: g.region,
-                    antenna_gain_dbi: g.antenna_gain_dbi,
-                })
-            })
+            .map(|row| Command::PutGateway(gateway_config(&row.gateway)))
             .collect();
-        commands.extend(self.device_records().await?.into_iter().map(|r| Command::RestoreDevice(Box::new(r))));
-        commands.extend(self.airtime_since(now.minute() - 60).await?);
-        Ok(commands)
-    }
-
-    async fn device_records(&self) -> Result<Vec<DeviceRecord>, StoreError> {
-        let mut nonces: HashMap<Eui64, Vec<u16>> = HashMap::new();
-        for row in sqlx::query("SELECT dev_eui, dev_nonce FROM dev_nonces").fetch_all(&self.pool).await? {
-            nonces.entry(eui(&row, "dev_eui")?).or_default().push(row.try_get("dev_nonce")?);
-        }
         let mut outboxes: HashMap<Eui64, Vec<OutboxItem>> = HashMap::new();
         let open =
             sqlx::query("SELECT * FROM outbox WHERE state IN ('waiting', 'under_way', 'awaiting_ack') ORDER BY id");
         for row in open.fetch_all(&self.pool).await? {
             outboxes.entry(eui(&row, "dev_eui")?).or_default().push(outbox::for_engine(&row)?);
         }
+        let records = self.device_records(&mut outboxes).await?;
+        commands.extend(records.into_iter().map(|r| Command::RestoreDevice(Box::new(r))));
+        commands.extend(self.group_commands(&mut outboxes).await?);
+        commands.extend(self.airtime_since(now.minute() - DAY_MINUTES).await?);
+        Ok(commands)
+    }
+
+    async fn device_records(
+        &self,
+        outboxes: &mut HashMap<Eui64, Vec<OutboxItem>>,
+    ) -> Result<Vec<DeviceRecord>, StoreError> {
+        let mut nonces: HashMap<Eui64, Vec<u16>> = HashMap::new();
+        for row in sqlx::query("SELECT dev_eui, dev_nonce FROM dev_nonces").fetch_all(&self.pool).await? {
+            nonces.entry(eui(&row, "dev_eui")?).or_default().push(row.try_get("dev_nonce")?);
+        }
+        let mut nonce_rows: HashMap<Eui64, (u32, Option<u16>)> = HashMap::new();
+        for row in sqlx::query("SELECT * FROM nonces").fetch_all(&self.pool).await? {
+            nonce_rows.insert(eui(&row, "dev_eui")?, (row.try_get("next_join_nonce")?, row.try_get("rj_count_1")?));
+        }
+        let mut counters: HashMap<Eui64, Counters> = HashMap::new();
+        for row in sqlx::query("SELECT * FROM counters").fetch_all(&self.pool).await? {
+            counters.insert(eui(&row, "dev_eui")?, read_counters(&row)?);
+        }
+        let mut sessions: HashMap<(Eui64, bool), MySqlRow> = HashMap::new();
+        for row in sqlx::query("SELECT * FROM sessions").fetch_all(&self.pool).await? {
+            let running = row.try_get::<String, _>("stage")? == "running";
+            sessions.insert((eui(&row, "dev_eui")?, running), row);
+        }
+        let mut near: HashMap<Eui64, Vec<(Eui64, f32)>> = HashMap::new();
+        for row in sqlx::query("SELECT * FROM near_gateways").fetch_all(&self.pool).await? {
+            near.insert(eui(&row, "dev_eui")?, json("near gateways", &row.try_get::<String, _>("near")?)?);
+        }
+        let mut profiles = Profiles::default();
         let rows = sqlx::query(
-            "SELECT d.dev_eui, d.join_eui, d.app_key_sealed, d.region, s.dev_addr, s.keys_sealed, s.next_join_nonce,
-             s.joined_at, c.up, c.last_mic, c.next_down
-             FROM devices d LEFT JOIN sessions s ON s.dev_eui = d.dev_eui LEFT JOIN counters c ON c.dev_eui = d.dev_eui",
+            "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day FROM devices d JOIN fleets f ON f.id = d.fleet_id",
         )
         .fetch_all(&self.pool)
         .await?;
         rows.iter()
             .map(|row| {
                 let dev_eui = eui(row, "dev_eui")?;
-                let app_key =
-                    self.vault.open(Purpose::AppKey, dev_eui, &row.try_get::<Vec<u8>, _>("app_key_sealed")?)?;
-                let keys_sealed: Option<Vec<u8>> = row.try_get("keys_sealed")?;
-                let session = match keys_sealed {
-                    None => None,
-                    Some(sealed) => Some(self.session(dev_eui, &sealed, row)?),
+                let config = self.device_config(row, &mut profiles)?;
+                let session = |running, counters| match sessions.get(&(dev_eui, running)) {
+                    Some(row) => self.session(dev_eui, row, &config.profile, counters).map(Some),
+                    None => Ok(None),
                 };
+                let running = counters.remove(&dev_eui);
+                let (next_join_nonce, rj_count_1) = nonce_rows.remove(&dev_eui).unwrap_or((1, None));
                 Ok(DeviceRecord {
-                    config: DeviceConfig {
-                        dev_eui,
-                        join_eui: eui(row, "join_eui")?,
-                        app_key: AesKey(app_key),
-                        region: region(row)?,
+                    session: session(true, running.unwrap_or_default())?,
+                    next_session: session(false, Counters::default())?,
+                    nonces: Nonces {
+                        used_dev_nonces: nonces.remove(&dev_eui).unwrap_or_default(),
+                        next_join_nonce,
+                        rj_count_1,
                     },
-                    session,
-                    used_dev_nonces: nonces.remove(&dev_eui).unwrap_or_default(),
-                    next_join_nonce: row.try_get::<Option<u32>, _>("next_join_nonce")?.unwrap_or(1),
+                    near: near.remove(&dev_eui).unwrap_or_default(),
                     outbox: outboxes.remove(&dev_eui).unwrap_or_default(),
+                    config,
                 })
             })
             .collect()
     }
 
-    fn session(&self, dev_eui: Eui64, sealed: &[u8], row: &sqlx::mysql::MySqlRow) -> Result<Session, StoreError> {
-        let keys: [u8; 32] = self.vault.open(Purpose::SessionKeys, dev_eui, sealed)?;
-        let (nwk, app) = keys.split_at(16);
-        let key = |half: &[u8]| AesKey(std::array::from_fn(|i| half[i]));
-        let last_mic: Option<Vec<u8>> = row.try_get("last_mic")?;
+    /// A device as the engine wants it, from a row of devices with its fleet's limits.
+    pub(crate) fn device_config(&self, row: &MySqlRow, profiles: &mut Profiles) -> Result<DeviceConfig, StoreError> {
+        let dev_eui = eui(row, "dev_eui")?;
+        Ok(DeviceConfig {
+            dev_eui,
+            join_eui: eui(row, "join_eui")?,
+            activation: self.activation(dev_eui, row)?,
+            profile: profiles.of(row)?,
+            policy: policy(row)?,
+        })
+    }
+
+    pub(crate) fn activation(&self, dev_eui: Eui64, row: &MySqlRow) -> Result<Activation, StoreError> {
+        let key = |column, purpose| -> Result<Option<AesKey>, StoreError> {
+            let sealed: Option<Vec<u8>> = row.try_get(column)?;
+            Ok(sealed.map(|sealed| self.vault.open(purpose, dev_eui, &sealed)).transpose()?.map(AesKey))
+        };
+        if let Some(dev_addr) = row.try_get::<Option<u32>, _>("personal_addr")? {
+            let sealed: Vec<u8> = row.try_get("personal_keys_sealed")?;
+            let keys = Box::new(four_keys(self.vault.open(Purpose::PersonalKeys, dev_eui, &sealed)?));
+            return Ok(Activation::Personalized { dev_addr: DevAddr(dev_addr), keys });
+        }
+        let app_key = key("app_key_sealed", Purpose::AppKey)?;
+        let app_key = app_key.ok_or(StoreError::unreadable("device", "neither a root key nor a session"))?;
+        Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: key("nwk_key_sealed", Purpose::NwkKey)? }))
+    }
+
+    fn session(
+        &self,
+        dev_eui: Eui64,
+        row: &MySqlRow,
+        profile: &RadioProfile,
+        counters: Counters,
+    ) -> Result<Session, StoreError> {
+        let sealed: Vec<u8> = row.try_get("keys_sealed")?;
+        // Sessions from before 1.1 was spoken have two keys.
+        let keys = match self.vault.open::<64>(Purpose::SessionKeys, dev_eui, &sealed) {
+            Ok(four) => four_keys(four),
+            Err(_) => {
+                let two: [u8; 32] = self.vault.open(Purpose::SessionKeys, dev_eui, &sealed)?;
+                SessionKeys { nwk_s_key: quarter(&two, 0), app_s_key: quarter(&two, 1) }.into()
+            }
+        };
+        let settings: Option<String> = row.try_get("settings")?;
         Ok(Session {
             dev_addr: DevAddr(row.try_get("dev_addr")?),
-            keys: SessionKeys { nwk_s_key: key(nwk), app_s_key: key(app) },
-            up: row.try_get("up")?,
-            last_mic: last_mic.and_then(|mic| mic.try_into().ok()).unwrap_or_default(),
-            // A session is written together with its counters, so they are there.
-            next_down: row
-                .try_get::<Option<u32>, _>("next_down")?
-                .ok_or(StoreError::unreadable("session", "no counters"))?,
+            keys,
+            speaks_1_1: row.try_get("speaks_1_1")?,
+            counters,
+            settings: match settings {
+                Some(text) => json("session's settings", &text)?,
+                None => Settings::assumed(profile),
+            },
             joined_at: timestamp_of(row.try_get("joined_at")?),
         })
     }
 
-    pub(crate) fn sealed_session_keys(&self, dev_eui: Eui64, keys: &SessionKeys) -> Result<Vec<u8>, StoreError> {
-        let both = [keys.nwk_s_key.0, keys.app_s_key.0].concat();
-        Ok(self.vault.seal(Purpose::SessionKeys, dev_eui, &both)?)
+    pub(crate) fn sealed_session_keys(
+        &self,
+        purpose: Purpose,
+        dev_eui: Eui64,
+        keys: &SessionKeys11,
+    ) -> Result<Vec<u8>, StoreError> {
+        let all = [keys.f_nwk_s_int_key.0, keys.s_nwk_s_int_key.0, keys.nwk_s_enc_key.0, keys.app_s_key.0].concat();
+        Ok(self.vault.seal(purpose, dev_eui, &all)?)
     }
 
     async fn airtime_since(&self, minute: i64) -> Result<Vec<Command>, StoreError> {
@@ -106,14 +174,14 @@ impl Store {
                 let whose = eui(row, "eui")?;
                 let transmitter = match row.try_get::<String, _>("transmitter")?.as_str() {
                     "gateway" => Transmitter::Gateway(whose),
+                    "towards" => Transmitter::Towards(whose),
                     _ => Transmitter::Device(whose),
                 };
                 Ok(Command::RestoreAirtime {
                     transmitter,
                     sub_band: row.try_get("sub_band")?,
                     minute: i64::from(row.try_get::<u32, _>("minute")?),
-                    airtime_us: row.try_get("airtime_us")?,
-                    frames: row.try_get("frames")?,
+                    used: Used { airtime_us: row.try_get("airtime_us")?, frames: row.try_get("frames")? },
                 })
             })
             .collect()
@@ -125,6 +193,7 @@ pub(crate) fn transmitter_columns(transmitter: Transmitter) -> (&'static str, Ve
     match transmitter {
         Transmitter::Gateway(eui) => ("gateway", eui_bytes(eui)),
         Transmitter::Device(eui) => ("device", eui_bytes(eui)),
+        Transmitter::Towards(eui) => ("towards", eui_bytes(eui)),
     }
 }
 
@@ -132,15 +201,76 @@ pub(crate) fn transmitter_columns(transmitter: Transmitter) -> (&'static str, Ve
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Thing {
     Counters(Eui64),
+    Settings(Eui64),
+    Near(Eui64),
+    Group(Eui64),
     Outbox(u128),
     Airtime(Transmitter, &'static str, i64),
 }
 
 pub(crate) fn thing(change: &Change) -> Option<Thing> {
     match change {
-        Change::Joined { .. } => None,
+        Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } => None,
         Change::Counters { dev_eui, .. } => Some(Thing::Counters(*dev_eui)),
+        Change::Settings { dev_eui, .. } => Some(Thing::Settings(*dev_eui)),
+        Change::Near { dev_eui, .. } => Some(Thing::Near(*dev_eui)),
+        Change::GroupCounter { group, .. } => Some(Thing::Group(*group)),
         Change::Outbox { id, .. } => Some(Thing::Outbox(id.0)),
         Change::Airtime { transmitter, sub_band, minute, .. } => Some(Thing::Airtime(*transmitter, sub_band, *minute)),
+    }
+}
+
+/// A gateway as the engine wants it.
+pub fn gateway_config(gateway: &CheckedGateway) -> GatewayConfig {
+    GatewayConfig {
+        position_deg: gateway.latitude_deg.zip(gateway.longitude_deg),
+        beacons: gateway.beacons,
+        ..GatewayConfig::new(gateway.eui, gateway.region, gateway.antenna_gain_dbi)
+    }
+}
+
+/// Radio profiles by what they are made of, so that devices of one make share one.
+#[derive(Default)]
+pub(crate) struct Profiles(HashMap<(String, String), Arc<RadioProfile>>);
+
+impl Profiles {
+    fn of(&mut self, row: &MySqlRow) -> Result<Arc<RadioProfile>, StoreError> {
+        let key: (String, String) = (row.try_get("region")?, row.try_get("radio")?);
+        if let Some(known) = self.0.get(&key) {
+            return Ok(Arc::clone(known));
+        }
+        let settings: RadioSettings = json("radio settings", &key.1)?;
+        let profile = settings.profile(region(row)?).map_err(|why| StoreError::unreadable("radio settings", why))?;
+        Ok(Arc::clone(self.0.entry(key).or_insert(Arc::new(profile))))
+    }
+}
+
+/// A fleet's limits, from its columns.
+pub(crate) fn policy(row: &MySqlRow) -> Result<Policy, StoreError> {
+    Ok(Policy { airtime_us: row.try_get("airtime_a_day_us")?, downlinks: row.try_get("downlinks_a_day")? })
+}
+
+fn read_counters(row: &MySqlRow) -> Result<Counters, StoreError> {
+    let last_mic: Vec<u8> = row.try_get("last_mic")?;
+    Ok(Counters {
+        up: row.try_get("up")?,
+        last_mic: last_mic.try_into().unwrap_or_default(),
+        next_down: row.try_get("next_down")?,
+        next_app_down: row.try_get("next_app_down")?,
+        confirmed_down: row.try_get("confirmed_down")?,
+        rj_count_0: row.try_get("rj_count_0")?,
+    })
+}
+
+fn quarter(keys: &[u8], n: usize) -> AesKey {
+    AesKey(std::array::from_fn(|i| keys[16 * n + i]))
+}
+
+fn four_keys(keys: [u8; 64]) -> SessionKeys11 {
+    SessionKeys11 {
+        f_nwk_s_int_key: quarter(&keys, 0),
+        s_nwk_s_int_key: quarter(&keys, 1),
+        nwk_s_enc_key: quarter(&keys, 2),
+        app_s_key: quarter(&keys, 3),
     }
 }

@@ -39,6 +39,9 @@ pub enum VaultError {
 pub(crate) enum Purpose {
     AppKey,
     SessionKeys,
+    NwkKey,
+    PersonalKeys,
+    GroupKeys,
 }
 
 /// Seals and opens keys.
@@ -96,6 +99,9 @@ fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
     aad[0] = match purpose {
         Purpose::AppKey => 1,
         Purpose::SessionKeys => 2,
+        Purpose::NwkKey => 3,
+        Purpose::PersonalKeys => 4,
+        Purpose::GroupKeys => 5,
     };
     aad[1..].copy_from_slice(&owner.to_bytes());
     aad

@@ -11,10 +11,13 @@
     join: { sign: "⇄", word: "join", tone: "text-secondary" },
     refused: { sign: "✕", word: "refused", tone: "text-error" },
     downlink: { sign: "↓", word: "downlink", tone: "text-secondary" },
+    notice: { sign: "i", word: "notice", tone: "text-base-content/75" },
     gateway: { sign: "·", word: "gateway", tone: "text-base-content/75" },
   };
   const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
-  const mark = $derived(marks[message.type]);
+  const mark = $derived(
+    message.type === "notice" && message.wants_attention ? { sign: "!", word: "notice", tone: "text-warning" } : marks[message.type],
+  );
   /** The frame's bytes, and the region they were sent in. */
   const bytes = $derived("phy_payload" in message ? message.phy_payload : "sent" in message ? message.sent?.phy_payload : undefined);
   const region = $derived("radio" in message ? message.radio.region : "sent" in message ? message.sent?.radio.region : undefined);
@@ -40,7 +43,7 @@
         <span class="text-sm text-base-content/75">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
         <Bytes hex={message.frame.payload} />
       {:else if message.type === "join"}
-        <span>joined, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
+        <span>{message.rejoin_type == null ? "joined" : `rejoined (type ${message.rejoin_type})`}, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
       {:else if message.type === "downlink"}
         <span>
           {stages[message.stage]}
@@ -54,6 +57,8 @@
         {#if message.frame?.payload}<Bytes hex={message.frame.payload} />{/if}
       {:else if message.type === "refused"}
         <span>{message.refusal.why}</span>
+      {:else if message.type === "notice"}
+        <span>{message.why}</span>
       {/if}
     </div>
 
@@ -80,6 +85,16 @@
     {#if message.type === "refused"}
       <p class="text-base-content/80"><b>Next:</b> {message.refusal.next_step}</p>
     {/if}
+    {#if message.type === "notice"}
+      {#if message.evidence?.length}
+        <p class="flex flex-wrap gap-x-4 text-sm text-base-content/80">
+          {#each message.evidence as item (item.name)}
+            <span>{item.name}: <b class="font-semibold tabular-nums">{item.value}</b></span>
+          {/each}
+        </p>
+      {/if}
+      {#if message.next_step}<p class="text-base-content/80"><b>Next:</b> {message.next_step}</p>{/if}
+    {/if}
     {#if message.type === "downlink" && message.note}
       <p class="text-warning">{message.note}</p>
     {/if}
@@ -96,6 +111,7 @@
       {#if bytes}
         · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>
       {/if}
+      {#if message.type === "notice"}<code class="font-mono text-[0.9em]">{message.code}</code>{/if}
     </p>
   </div>
 </li>

@@ -13,6 +13,7 @@
     { href: "/gateways", word: "Gateways" },
     { href: "/devices", word: "Devices" },
     { href: "/traffic", word: "Traffic" },
+    { href: "/airtime", word: "Airtime" },
     { href: "/tools", word: "Tools" },
   ];
   const here = (href: string) => (page.url.pathname.startsWith(href) ? ("page" as const) : undefined);
@@ -71,7 +72,7 @@
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->
-  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-4 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-5 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
     {#each places as place (place.href)}
       <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}

@@ -1,16 +1,11 @@
 use anyhow::Result;
 use api::airtime::{AirtimeQuestion, AirtimeRow, table};
 
-use crate::args::{AirtimeCalcArgs, AirtimeVerb};
+use crate::args::AirtimeCalcArgs;
 use crate::show::{self, Out};
 
-pub fn run(out: &Out, verb: &AirtimeVerb) -> Result<()> {
-    match verb {
-        AirtimeVerb::Calc(args) => calc(out, args),
-    }
-}
-
-fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
+/// Works a message's cost out here; nothing is asked of a service.
+pub fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
     let question = AirtimeQuestion {
         payload_bytes: args.payload,
         fopts_bytes: Some(args.fopts),

@@ -1,12 +1,25 @@
 use anyhow::Result;
-use api::fleet::{Fleet, NewFleet};
+use api::fleet::{Fleet, FleetLimits, NewFleet};
 
-use crate::args::FleetVerb;
+use crate::args::{FleetLimitArgs, FleetVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
 
 fn lines(f: &Fleet) -> Vec<(&'static str, String)> {
-    vec![("fleet", f.slug.clone()), ("name", f.name.clone()), ("devices", f.devices.to_string())]
+    let limit = |value: Option<String>| value.unwrap_or_else(|| "no limit but the law's".into());
+    vec![
+        ("fleet", f.slug.clone()),
+        ("name", f.name.clone()),
+        ("devices", f.devices.to_string()),
+        ("airtime a day", limit(f.limits.airtime_a_day_s.map(|s| format!("{s} s for each device")))),
+        ("downlinks a day", limit(f.limits.downlinks_a_day.map(|n| format!("{n} for each device")))),
+    ]
+}
+
+impl From<FleetLimitArgs> for FleetLimits {
+    fn from(args: FleetLimitArgs) -> Self {
+        Self { airtime_a_day_s: args.airtime_a_day, downlinks_a_day: args.downlinks_a_day }
+    }
 }
 
 pub async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Result<()> {
@@ -21,8 +34,14 @@ pub async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Resu
             let fleet: Fleet = client.get(&client.in_estate(&format!("fleets/{slug}")).await?, &[]).await?;
             out.one(&fleet, lines)
         }
-        FleetVerb::Add { slug, name } => {
-            let fleet: Fleet = client.post(&client.in_estate("fleets").await?, &NewFleet { slug, name }).await?;
+        FleetVerb::Add { slug, name, limits } => {
+            let new = NewFleet { slug, name, limits: limits.into() };
+            let fleet: Fleet = client.post(&client.in_estate("fleets").await?, &new).await?;
+            out.one(&fleet, lines)
+        }
+        FleetVerb::Limit { slug, limits } => {
+            let path = client.in_estate(&format!("fleets/{slug}/limits")).await?;
+            let fleet: Fleet = client.put(&path, &FleetLimits::from(limits)).await?;
             out.one(&fleet, lines)
         }
         FleetVerb::Remove { slug } => {

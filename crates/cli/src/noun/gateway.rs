@@ -23,6 +23,8 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("region", g.region.name().into()),
         ("position", place),
         ("antenna gain", format!("{} dBi", g.antenna_gain_dbi)),
+        ("GPS time", if g.has_gps { "yes" } else { "not seen" }.into()),
+        ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
     ]
@@ -55,6 +57,8 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
                 longitude_deg: args.longitude_deg,
                 altitude_m: args.altitude_m,
                 antenna_gain_dbi: args.antenna_gain_dbi,
+                region: args.region,
+                beacons: Some(args.beacons),
             };
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
             out.one(&gateway, lines)

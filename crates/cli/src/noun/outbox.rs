@@ -10,7 +10,7 @@ async fn path(client: &Client, device: &str) -> Result<String> {
     client.in_estate(&format!("devices/{eui}/outbox")).await
 }
 
-fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
+pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
     vec![
         ("id", i.id.clone()),
         ("port", i.port.to_string()),
@@ -21,26 +21,27 @@ fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
     ]
 }
 
+pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
+    let items: Vec<OutboxItem> = client.all(path, &[]).await?;
+    let none = "Nothing was ever put into it. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
+    out.list(&items, none, &["ID", "PORT", "PAYLOAD", "STATE", "TRIES", "ADDED", "NOTE"], |i| {
+        vec![
+            i.id.clone(),
+            i.port.to_string(),
+            i.payload.clone(),
+            i.state.words().into(),
+            i.attempts.to_string(),
+            show::ago(Some(i.added_at)),
+            i.note.clone().unwrap_or_default(),
+        ]
+    })
+}
+
 pub async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
     match verb {
-        OutboxVerb::List { device } => {
-            let items: Vec<OutboxItem> = client.all(&path(client, &device).await?, &[]).await?;
-            let none =
-                "Nothing was ever sent to this device. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
-            out.list(&items, none, &["ID", "PORT", "PAYLOAD", "STATE", "TRIES", "ADDED", "NOTE"], |i| {
-                vec![
-                    i.id.clone(),
-                    i.port.to_string(),
-                    i.payload.clone(),
-                    i.state.words().into(),
-                    i.attempts.to_string(),
-                    show::ago(Some(i.added_at)),
-                    i.note.clone().unwrap_or_default(),
-                ]
-            })
-        }
-        OutboxVerb::Add { device, port, payload, confirmed } => {
-            let new = NewOutboxItem { port, payload, confirmed };
+        OutboxVerb::List { device } => list(client, out, &path(client, &device).await?).await,
+        OutboxVerb::Add { device, port, payload, confirmed, attempts, expires_in } => {
+            let new = NewOutboxItem { port, payload, confirmed, max_attempts: attempts, expires_in_s: expires_in };
             let item: OutboxItem = client.post(&path(client, &device).await?, &new).await?;
             out.one(&item, lines)
         }

@@ -14,7 +14,7 @@ use crate::show::{self, Out};
 const AGAIN_AFTER: Duration = Duration::from_secs(2);
 
 pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
-    let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink".into());
+    let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink,notice".into());
     let mut query = vec![("type", kinds)];
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));
@@ -105,7 +105,8 @@ fn print(out: &Out, message: &Message) -> Result<()> {
             }
         }
         Body::Join(join) => {
-            out.line(format!("{head} joined: DevAddr {}, DevNonce {}", join.dev_addr, join.dev_nonce))?;
+            let how = join.rejoin_type.map_or_else(|| "joined".into(), |kind| format!("rejoined (type {kind})"));
+            out.line(format!("{head} {how}: DevAddr {}, DevNonce {}", join.dev_addr, join.dev_nonce))?;
             out.line(format!("    {}  {}", radio(&join.radio), heard(&join.heard_by)))?;
             match &join.unanswered {
                 Some(why) => out.line(format!("    not answered: {why}")),
@@ -131,6 +132,13 @@ fn print(out: &Out, message: &Message) -> Result<()> {
                 None => Ok(()),
             }
         }
+        Body::Notice(notice) => {
+            out.line(format!("{head} {}: {}", notice.code, notice.why))?;
+            match &notice.next_step {
+                Some(step) => out.line(format!("    next: {step}")),
+                None => Ok(()),
+            }
+        }
         Body::Gateway(_) => Ok(()),
     }
 }
@@ -139,7 +147,7 @@ fn mac(out: &Out, commands: &[MacCommand]) -> Result<()> {
     commands.iter().try_for_each(|command| out.line(format!("    {}: {}", command.name, command.words)))
 }
 
-fn downlink_line(downlink: &Downlink) -> String {
+pub(super) fn downlink_line(downlink: &Downlink) -> String {
     let stage = match downlink.stage {
         DownlinkStage::Sent => "sent",
         DownlinkStage::Acknowledged => "acknowledged by the device",

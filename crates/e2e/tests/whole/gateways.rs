@@ -7,7 +7,7 @@ use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::{Gateway as Caller, emission};
 use e2e::service::Service;
 use e2e::wait::until;
-use gateway_link::udp::{Datagram, TxAckError};
+use gateway_link::udp::{Datagram, TxAckError, TxTime};
 use lorawan::Modulation;
 use serde_json::{Value, json};
 
@@ -54,12 +54,12 @@ async fn the_gateway_s_reports_decide() {
         bench.service.post(&format!("devices/{DEV_EUI}/outbox"), json!({ "port": 10, "payload": "c0 ff ee" })).await;
     let early = bench.uplink(&[1], false).await;
     let (token, first) = bench.next_downlink(early).await;
-    assert_eq!(first.at_clock_us, Some(bench.clock_us.wrapping_add(1_000_000)));
+    assert_eq!(first.when, TxTime::Clock(bench.clock_us.wrapping_add(5_000_000)));
     assert_eq!(first.frequency_hz, bench.frequency_hz, "the first window is on the uplink's frequency");
     assert!(first.inverted_polarity && first.no_crc);
     bench.gateway.report(token, Err(TxAckError::CollisionPacket)).await;
     let (token, second) = bench.next_downlink(Vec::new()).await;
-    assert_eq!(second.at_clock_us, Some(bench.clock_us.wrapping_add(2_000_000)), "then the second window");
+    assert_eq!(second.when, TxTime::Clock(bench.clock_us.wrapping_add(6_000_000)), "then the second window");
     assert_eq!((second.frequency_hz, second.modulation), (869_525_000, Modulation::lora(12, 125).unwrap()));
     assert_eq!(second.phy_payload, first.phy_payload);
     bench.gateway.report(token, Ok(())).await;

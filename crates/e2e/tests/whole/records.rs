@@ -8,8 +8,12 @@ use api::message::{Body, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::mariadb::MariaDb;
-use engine::{Change, Command, DeviceRecord, OutboxId, OutboxItem, OutboxState, Session, Timestamp, Transmitter, Wait};
+use engine::{
+    Activation, Change, Command, Counters, DeviceRecord, Nonces, OutboxId, OutboxItem, OutboxState, Policy,
+    RadioProfile, Session, Settings, Timestamp, Transmitter, Wait,
+};
 use lorawan::crypto::SessionKeys;
+use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{Activity, Batch, Decoding, Store, StoreError, StoredMessage, StoredReading, Vault};
 
@@ -24,7 +28,7 @@ async fn records() -> (Store, u32) {
     store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     let (owner, _) = store.person("owner").await.unwrap().unwrap();
     let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
-    store.add_fleet(estate, "tide", "Tide").await.unwrap();
+    store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
     let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units };
     store.put_model(estate, "probe", &model).await.unwrap();
@@ -41,6 +45,8 @@ fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
         longitude_deg: None,
         altitude_m: None,
         antenna_gain_dbi: Some(4.0),
+        region: None,
+        beacons: None,
     };
     new.check().unwrap()
 }
@@ -49,7 +55,11 @@ fn device(name: &str, dev_eui: Eui64) -> api::device::CheckedDevice {
     let new = NewDevice {
         dev_eui: dev_eui.to_string(),
         join_eui: "02aa000000000001".into(),
-        app_key: "7d14b209e65a813cf0279b4ed8631ac5".into(),
+        app_key: Some("7d14b209e65a813cf0279b4ed8631ac5".into()),
+        nwk_key: None,
+        personal: None,
+        region: None,
+        radio: api::radio::RadioSettings::default(),
         name: name.into(),
         fleet: "tide".into(),
         model: Some("probe".into()),
@@ -60,20 +70,34 @@ fn device(name: &str, dev_eui: Eui64) -> api::device::CheckedDevice {
 fn session(next_down: u32) -> Session {
     Session {
         dev_addr: DevAddr(0x0012_3456),
-        keys: SessionKeys { nwk_s_key: AesKey([1; 16]), app_s_key: AesKey([2; 16]) },
-        up: None,
-        last_mic: [0; 4],
-        next_down,
+        keys: SessionKeys { nwk_s_key: AesKey([1; 16]), app_s_key: AesKey([2; 16]) }.into(),
+        speaks_1_1: false,
+        counters: Counters { next_down, ..Counters::default() },
+        settings: Settings::assumed(&RadioProfile::of(Region::Eu868)),
         joined_at: Timestamp(1_790_000_000_000_000),
     }
 }
 
-fn joined(dev_nonce: u16) -> Change {
-    Change::Joined { dev_eui: DEV, session: Box::new(session(0)), dev_nonce, next_join_nonce: u32::from(dev_nonce) + 1 }
+/// A join with this nonce: the session is agreed upon, and has not begun.
+fn joined(dev_nonce: u16) -> Vec<Change> {
+    let nonces =
+        Nonces { used_dev_nonces: vec![dev_nonce], next_join_nonce: u32::from(dev_nonce) + 1, rj_count_1: Some(3) };
+    vec![
+        Change::Nonces { dev_eui: DEV, dev_nonce: Some(dev_nonce), nonces },
+        Change::Session { dev_eui: DEV, session: Box::new(session(0)), begun: false },
+    ]
+}
+
+fn began() -> Change {
+    Change::Began { dev_eui: DEV, counters: Counters::default() }
+}
+
+fn counted(up: u32, next_down: u32) -> Counters {
+    Counters { up: Some(up), last_mic: [9; 4], next_down, confirmed_down: Some(4), ..Counters::default() }
 }
 
 fn counters(up: u32, next_down: u32) -> Change {
-    Change::Counters { dev_eui: DEV, up: Some(up), last_mic: [9; 4], next_down }
+    Change::Counters { dev_eui: DEV, counters: counted(up, next_down) }
 }
 
 async fn restored(store: &Store) -> DeviceRecord {
@@ -89,8 +113,9 @@ async fn restored(store: &Store) -> DeviceRecord {
 async fn the_engine_gets_back_what_was_committed() {
     let (store, _) = records().await;
     let fresh = restored(&store).await;
-    assert_eq!((fresh.session, fresh.next_join_nonce), (None, 1));
-    assert_eq!(fresh.config.app_key.to_hex(), "7d14b209e65a813cf0279b4ed8631ac5", "sealed and opened again");
+    assert_eq!((fresh.session, fresh.nonces), (None, Nonces::default()));
+    let Activation::OverTheAir(root) = fresh.config.activation else { panic!("a device that joins") };
+    assert_eq!(root.app_key.to_hex(), "7d14b209e65a813cf0279b4ed8631ac5", "sealed and opened again");
 
     let minute = Timestamp(1_790_000_000_000_000).minute();
     let airtime = |airtime_us, frames| Change::Airtime {
@@ -100,37 +125,48 @@ async fn the_engine_gets_back_what_was_committed() {
         airtime_us,
         frames,
     };
-    let changes = vec![joined(7), counters(3, 1), airtime(50_000, 1), counters(4, 2), airtime(90_000, 2)];
+    let mut changes = joined(7);
+    changes.extend([began(), counters(3, 1), airtime(50_000, 1), counters(4, 2), airtime(90_000, 2)]);
     let batch = Batch { changes, ..Batch::default() };
     // A commit whose answer was lost is tried again: twice must be as good as once.
     store.commit(&batch).await.unwrap();
     store.commit(&batch).await.unwrap();
     let record = restored(&store).await;
-    assert_eq!(record.session, Some(Session { up: Some(4), last_mic: [9; 4], ..session(2) }));
-    assert_eq!((record.used_dev_nonces, record.next_join_nonce), (vec![7], 8));
+    assert_eq!(record.session, Some(Session { counters: counted(4, 2), ..session(0) }));
+    assert_eq!(record.next_session, None, "it has begun");
+    let nonces = Nonces { used_dev_nonces: vec![7], next_join_nonce: 8, rj_count_1: Some(3) };
+    assert_eq!(record.nonces, nonces);
     let state = store.engine_state(Timestamp(1_790_000_000_000_000)).await.unwrap();
     let account = state.iter().find_map(|c| match c {
-        Command::RestoreAirtime { airtime_us, frames, sub_band, .. } => Some((*airtime_us, *frames, sub_band.as_str())),
+        Command::RestoreAirtime { used, sub_band, .. } => Some((used.airtime_us, used.frames, sub_band.as_str())),
         _ => None,
     });
     assert_eq!(account, Some((90_000, 2, "M")), "the last word on a minute counts");
-    let later = store.engine_state(Timestamp((minute + 62) * 60_000_000)).await.unwrap();
+    let later = store.engine_state(Timestamp((minute + 25 * 60) * 60_000_000)).await.unwrap();
     assert!(
         !later.iter().any(|c| matches!(c, Command::RestoreAirtime { .. })),
-        "what is older than an hour is not asked for"
+        "what is older than a day is not asked for"
     );
 }
 
 #[tokio::test]
 async fn a_new_session_is_not_overwritten_by_the_counters_of_the_old_one() {
     let (store, _) = records().await;
-    let changes = vec![joined(1), counters(500, 40), joined(2)];
-    store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
+    let commit = async |changes| store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
+    commit([joined(1), vec![began(), counters(500, 40)], joined(2)].concat()).await;
     let record = restored(&store).await;
-    assert_eq!(record.session, Some(session(0)));
-    assert_eq!(record.used_dev_nonces, [1, 2]);
-    store.commit(&Batch { changes: vec![joined(3), counters(0, 1)], ..Batch::default() }).await.unwrap();
-    assert_eq!(restored(&store).await.session.unwrap().next_down, 1);
+    assert_eq!(record.session, Some(Session { counters: counted(500, 40), ..session(0) }), "the old one goes on");
+    assert_eq!(record.next_session, Some(session(0)));
+    assert_eq!(record.nonces.used_dev_nonces, [1, 2]);
+    commit(vec![counters(501, 41), began()]).await;
+    let record = restored(&store).await;
+    assert_eq!((record.session, record.next_session), (Some(session(0)), None));
+    commit(vec![began(), counters(0, 1)]).await;
+    assert_eq!(restored(&store).await.session.unwrap().counters.next_down, 1, "to begin twice changes nothing");
+
+    let faster = Settings { rx_delay_s: 5, ..session(0).settings };
+    commit(vec![Change::Settings { dev_eui: DEV, settings: Box::new(faster) }]).await;
+    assert_eq!(restored(&store).await.session.unwrap().settings, faster);
 }
 
 #[tokio::test]
@@ -143,6 +179,8 @@ async fn outbox_items_come_back_as_they_stood() {
             payload: vec![id as u8, 0xff],
             confirmed,
             attempts: 0,
+            max_attempts: Some(7),
+            expires_at: Some(Timestamp(1_790_000_100_000_000)),
             state: OutboxState::Waiting(Wait::Join),
         };
         store.add_outbox_item(DEV, &item).await.unwrap();
@@ -152,13 +190,13 @@ async fn outbox_items_come_back_as_they_stood() {
         put(id, confirmed).await;
     }
     let again = Wait::Again("the gateway refused: TOO_LATE; tried again".into());
-    let changes = vec![
-        joined(1),
+    let mut changes = joined(1);
+    changes.extend([
         moved(1, OutboxState::UnderWay, 1),
         moved(1, OutboxState::Waiting(again.clone()), 1),
         moved(2, OutboxState::AwaitingAck(17), 1),
         moved(3, OutboxState::Sent, 1),
-    ];
+    ]);
     store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
     let states: Vec<_> = restored(&store).await.outbox.into_iter().map(|i| (i.id.0, i.attempts, i.state)).collect();
     assert_eq!(
@@ -270,7 +308,8 @@ async fn lists_are_paged_by_name_and_names_are_taken_once() {
 #[tokio::test]
 async fn a_removed_device_leaves_nothing_for_the_next_of_its_name() {
     let (store, estate) = records().await;
-    let batch = Batch { changes: vec![joined(7), counters(3, 1)], ..Batch::default() };
+    let changes = [joined(7), vec![began(), counters(3, 1)]].concat();
+    let batch = Batch { changes, ..Batch::default() };
     store.commit(&batch).await.unwrap();
     assert!(store.remove_device(estate, DEV).await.unwrap());
     assert!(!store.remove_device(estate, DEV).await.unwrap());
@@ -278,7 +317,7 @@ async fn a_removed_device_leaves_nothing_for_the_next_of_its_name() {
     store.commit(&batch).await.unwrap();
     store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
     let record = restored(&store).await;
-    assert_eq!((record.session, record.used_dev_nonces, record.next_join_nonce), (None, vec![], 1));
+    assert_eq!((record.session, record.next_session, record.nonces), (None, None, Nonces::default()));
 }
 
 #[tokio::test]
@@ -286,12 +325,12 @@ async fn another_master_key_opens_nothing() {
     let url = MariaDb::shared().url(&format!("heron_{:016x}", rand::random::<u64>()));
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
-    store.add_fleet(1, "tide", "Tide").await.unwrap();
+    store.add_fleet(1, "tide", "Tide", Policy::default()).await.unwrap();
     let plain = api::device::CheckedDevice { model: None, ..device("tide-01", DEV) };
     store.add_device(1, &plain).await.unwrap().unwrap();
-    assert!(store.app_key(1, DEV).await.unwrap().is_some());
+    assert!(store.activation_of(1, DEV).await.unwrap().is_some());
     let other = Store::open(&url, Vault::from_key([6; 32])).await.unwrap();
-    assert!(matches!(other.app_key(1, DEV).await, Err(StoreError::Vault(_))));
+    assert!(matches!(other.activation_of(1, DEV).await, Err(StoreError::Vault(_))));
     assert!(
         matches!(other.engine_state(Timestamp(0)).await, Err(StoreError::Vault(_))),
         "said at the start, not at the first join"

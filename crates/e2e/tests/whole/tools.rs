@@ -221,7 +221,7 @@ async fn the_tools_in_the_console() {
     let drawn = browser.window.find_all(By::Css("svg[role=img] rect title")).await.unwrap().len();
     assert_eq!(drawn, 72 + 8 + 1 + 8, "every channel, RX2 and the beacon's");
 
-    browser.click(By::LinkText("Airtime")).await;
+    browser.click(By::Css("a[href='/tools/airtime']")).await;
     browser.text_when("tr[data-rate='0']", |text| text.contains("within limits")).await;
     browser.fill("input[max='242']", "60").await.unwrap();
     browser.text_when("tr[data-rate='0']", |text| text.contains("too long")).await;

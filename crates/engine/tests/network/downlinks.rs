@@ -5,10 +5,6 @@ use crate::world::*;
 
 const ACK: UplinkFlags = UplinkFlags { ack: true, adr: false, adr_ack_req: false, class_b: false };
 
-fn refused_as(word: &str) -> Result<(), TxFailure> {
-    Err(TxFailure::Refused(word.into()))
-}
-
 #[test]
 fn the_outbox_goes_out_one_second_after_an_uplink() {
     let mut world = World::new();
@@ -42,7 +38,7 @@ fn the_counter_is_durable_before_the_frame_leaves() {
     let leaves = world.effects.iter().position(|e| matches!(e, Effect::Transmit(_))).unwrap();
     let stored = world.effects[..leaves]
         .iter()
-        .filter(|e| matches!(e, Effect::Persist(Change::Counters { next_down: 1, .. })))
+        .filter(|e| matches!(e, Effect::Persist(Change::Counters { counters, .. }) if counters.next_down == 1))
         .count();
     assert_eq!(stored, 1);
 }
@@ -59,12 +55,12 @@ fn a_refusal_moves_the_same_frame_to_the_next_gateway_and_window() {
         let sent = world.transmissions()[i].clone();
         assert_eq!((sent.gateway, sent.window), *way);
         frames.push(sent.phy_payload);
-        world.report(sent.id, refused_as("TOO_LATE"));
+        world.report(sent.id, Err(TxFailure::TooLate));
     }
     assert!(frames.iter().all(|f| *f == frames[0]), "not heard by anyone, so the counter may stay");
     assert_eq!(world.transmissions().len(), 4);
     let [DownlinkStage::Returned(why)] = world.stages()[..] else { panic!("{:?}", world.stages()) };
-    assert!(why.contains("TOO_LATE"));
+    assert!(why.contains("too late"));
     let sent = world.transmissions();
     assert_eq!((sent[2].frequency_hz, sent[2].at), (869_525_000, sent[0].at.plus_us(SECOND)));
     assert_eq!(sent[2].power_dbm, 25, "27 dBm EIRP less 2 dBi");
@@ -169,29 +165,41 @@ fn a_gateway_without_budget_is_passed_over() {
     let spend = |world: &mut World, gateway, band: &str, airtime_us| {
         let minute = world.now.minute();
         let transmitter = Transmitter::Gateway(gateway);
-        world.command(Command::RestoreAirtime { transmitter, sub_band: band.into(), minute, airtime_us, frames: 9 });
+        world.command(Command::RestoreAirtime {
+            transmitter,
+            sub_band: band.into(),
+            minute,
+            used: Used { airtime_us, frames: 9 },
+        });
     };
     spend(&mut world, NEAR, "M", 35_999_999);
     world.enqueue(1, &[1], false);
     world.send(&session.plain());
     assert_eq!((world.transmission().gateway, world.transmission().window), (FAR, Window::Rx1));
+    world.report(world.transmission().id, Ok(()));
 
     spend(&mut world, FAR, "M", 35_999_999);
     world.enqueue(2, &[2], false);
     world.send(&session.plain());
     assert_eq!((world.transmission().gateway, world.transmission().window), (NEAR, Window::Rx2));
+    world.report(world.transmission().id, Ok(()));
 
     spend(&mut world, NEAR, "P", 359_999_999);
     spend(&mut world, FAR, "P", 359_999_999);
     world.enqueue(3, &[3], false);
     world.send(&session.plain());
     assert_eq!(world.transmissions(), []);
-    let [OutboxState::Waiting(Wait::Again(why))] = world.outbox_states()[..] else { panic!("{:?}", world.effects) };
-    assert!(why.contains("duty cycle"));
+    let [OutboxState::Waiting(wait)] = world.outbox_states()[..] else { panic!("{:?}", world.effects) };
+    let until = Timestamp((world.now.minute() + 61) * 60 * SECOND);
+    assert_eq!(*wait, Wait::Airtime { sub_band: "M", until });
+    assert!(wait.to_string().ends_with(&format!("until {until}")), "{wait}");
     world.effects.clear();
     world.send(&session.uplink(&[1], UplinkFlags::default(), true));
     let [DownlinkStage::Failed(why)] = world.stages()[..] else { panic!("{:?}", world.effects) };
-    assert!(why.contains("no acknowledgement"), "a silence towards the device is explained too");
+    assert!(
+        why.contains("no acknowledgement") && why.contains("duty cycle"),
+        "a silence towards the device is explained too"
+    );
     world.pass(62 * 60 * SECOND);
     world.effects.clear();
     world.send(&session.plain());
@@ -228,18 +236,11 @@ fn late_frames_are_not_handed_over_for_a_window_that_has_passed() {
 fn a_restart_puts_what_was_under_way_back() {
     let mut world = World::new();
     let session = world.join(1);
-    let stored = world.engine.device_status(DEV, world.now).unwrap().session;
-    let item = |id, state| OutboxItem {
-        id: OutboxId(id),
-        port: 10,
-        payload: vec![id as u8],
-        confirmed: true,
-        attempts: 1,
-        state,
-    };
+    let stored = world.engine.device_status(DEV, world.now).unwrap().next_session;
+    let tried_once = |id: u128, state| OutboxItem { attempts: 1, state, ..item(id, &[id as u8], true) };
     let record = DeviceRecord {
-        session: stored.map(|s| Session { next_down: 5, ..s }),
-        outbox: vec![item(1, OutboxState::AwaitingAck(4)), item(2, OutboxState::UnderWay)],
+        session: stored.map(|s| Session { counters: Counters { next_down: 5, ..s.counters }, ..s }),
+        outbox: vec![tried_once(1, OutboxState::AwaitingAck(4)), tried_once(2, OutboxState::UnderWay)],
         ..DeviceRecord::new(device(DEV))
     };
     let mut after = World::new();
@@ -270,15 +271,7 @@ fn only_what_waits_can_be_cancelled() {
 #[test]
 fn before_the_join_there_is_nothing_to_send_under() {
     let mut world = World::new();
-    let item = OutboxItem {
-        id: OutboxId(1),
-        port: 10,
-        payload: vec![1],
-        confirmed: false,
-        attempts: 0,
-        state: OutboxState::Waiting(Wait::NextUplink),
-    };
-    world.command(Command::Enqueue { dev_eui: DEV, item });
+    world.command(Command::Enqueue { dev_eui: DEV, item: item(1, &[1], false) });
     assert_eq!(world.outbox_states(), [&OutboxState::Waiting(Wait::Join)]);
     world.effects.clear();
     world.send(&World::join_request(1));

@@ -84,14 +84,7 @@ impl Drive {
                 self.world.sf = 7;
             }
             Step::Enqueue { len, confirmed } => {
-                let item = OutboxItem {
-                    id: OutboxId(self.next_item),
-                    port: 10,
-                    payload: vec![7; *len],
-                    confirmed: *confirmed,
-                    attempts: 0,
-                    state: OutboxState::Waiting(Wait::NextUplink),
-                };
+                let item = item(self.next_item, &vec![7; *len], *confirmed);
                 self.next_item += 1;
                 self.world.command(Command::Enqueue { dev_eui: DEV, item });
             }
@@ -101,7 +94,7 @@ impl Drive {
                 }
                 let at = if *oldest { 0 } else { self.unreported.len() - 1 };
                 let id = self.unreported.remove(at);
-                let result = if *good { Ok(()) } else { Err(TxFailure::Refused("COLLISION_PACKET".into())) };
+                let result = if *good { Ok(()) } else { Err(TxFailure::CollisionPacket) };
                 self.world.report(id, result);
             }
             Step::Pass { ms } => self.world.pass(ms * 1000),
@@ -117,32 +110,29 @@ fn stored(changes: &[Effect]) -> DeviceRecord {
     for effect in changes {
         let Effect::Persist(change) = effect else { continue };
         match change.clone() {
-            Change::Joined { session, dev_nonce, next_join_nonce, .. } => {
-                record.session = Some(*session);
-                record.used_dev_nonces.push(dev_nonce);
-                record.next_join_nonce = next_join_nonce;
+            Change::Session { session, begun: false, .. } => record.next_session = Some(*session),
+            Change::Session { session, begun: true, .. } => record.session = Some(*session),
+            Change::Nonces { nonces, .. } => record.nonces = nonces,
+            Change::Began { counters, .. } => {
+                record.session = record.next_session.take();
+                record.session.as_mut().expect("what begins was agreed upon").counters = counters;
             }
-            Change::Counters { up, last_mic, next_down, .. } => {
-                let session = record.session.as_mut().expect("counters follow a join");
-                (session.up, session.last_mic, session.next_down) = (up, last_mic, next_down);
+            Change::Counters { counters, .. } => {
+                record.session.as_mut().expect("counters follow a session").counters = counters;
+            }
+            Change::Settings { settings, .. } => {
+                record.session.as_mut().expect("settings are a session's").settings = *settings;
             }
             Change::Outbox { id, state, attempts, .. } => {
                 outbox.insert(id.0, (state, attempts));
             }
-            Change::Airtime { .. } => {}
+            Change::Near { near, .. } => record.near = near,
+            Change::GroupCounter { .. } | Change::Airtime { .. } => {}
         }
     }
     let open = outbox.into_iter().filter(|(_, (state, _))| !state.is_final());
-    record.outbox = open
-        .map(|(id, (state, attempts))| OutboxItem {
-            id: OutboxId(id),
-            port: 10,
-            payload: vec![7],
-            confirmed: false,
-            attempts,
-            state,
-        })
-        .collect();
+    record.outbox =
+        open.map(|(id, (state, attempts))| OutboxItem { attempts, state, ..item(id, &[7], false) }).collect();
     record
 }
 
@@ -247,7 +237,7 @@ proptest! {
 #[test]
 fn a_day_in_a_second_keeps_the_duty_cycle() {
     let mut world = World::empty(3);
-    world.command(Command::PutGateway(GatewayConfig { eui: NEAR, region: Region::Eu868, antenna_gain_dbi: 2.0 }));
+    world.command(Command::PutGateway(GatewayConfig::new(NEAR, Region::Eu868, 2.0)));
     world.command(Command::PutDevice(Box::new(device(DEV))));
     let mut session = world.join(1);
     world.sf = 10;

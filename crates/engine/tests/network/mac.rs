@@ -44,7 +44,7 @@ fn on_port_0_as_well_and_each_question_once() {
     let clear = [0x02, 0x02, 0x02, 0x0d, 0x02];
     // FPort 0 is encrypted with the NwkSKey.
     let status = world.engine.device_status(DEV, world.now).unwrap();
-    let nwk: AesKey = status.session.unwrap().keys.nwk_s_key;
+    let nwk: AesKey = status.session.or(status.next_session).unwrap().keys.nwk_s_enc_key;
     let frame = DataRepr::uplink(session.dev_addr, 0, UplinkFlags::default(), Some((0, &clear)))
         .emit(&session.nwk, &PayloadKey::new(&nwk))
         .unwrap();
@@ -101,8 +101,7 @@ fn an_answer_that_cannot_be_sent_is_told() {
                 transmitter,
                 sub_band,
                 minute,
-                airtime_us: 360_000_000,
-                frames: 9,
+                used: Used { airtime_us: 360_000_000, frames: 9 },
             });
         }
     }

@@ -4,9 +4,14 @@
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
 mod downlinks;
+mod field;
 mod invariants;
 mod joins;
+mod life;
 mod mac;
+mod multicast;
 mod regions;
+mod settings;
+mod trouble;
 mod uplinks;
 mod world;

@@ -80,14 +80,14 @@ fn two_sessions_may_share_an_address() {
     let mut world = World::new();
     let mut session = world.join(1);
     let twin = Eui64(0x02bb_0000_0000_002b);
-    let mut stored = world.engine.device_status(DEV, world.now).unwrap().session.unwrap();
-    stored.keys.nwk_s_key.0[0] ^= 1;
+    let mut stored = world.engine.device_status(DEV, world.now).unwrap().next_session.unwrap();
+    stored.keys.f_nwk_s_int_key.0[0] ^= 1;
     let record = DeviceRecord { session: Some(stored), ..DeviceRecord::new(device(twin)) };
     world.command(Command::RestoreDevice(Box::new(record)));
     world.send(&session.plain());
     assert_eq!(world.uplinks()[0].dev_eui, DEV);
     session.nwk = lorawan::crypto::MicKey::new(
-        &world.engine.device_status(twin, world.now).unwrap().session.unwrap().keys.nwk_s_key,
+        &world.engine.device_status(twin, world.now).unwrap().session.unwrap().keys.f_nwk_s_int_key,
     );
     session.up = 0;
     world.send(&session.plain());
@@ -152,7 +152,7 @@ proptest! {
         let accepted: Vec<_> = world.uplinks().iter().map(|u| u.counter).collect();
         prop_assert!(accepted.windows(2).all(|w| w[0] < w[1]), "{accepted:?}");
         let mut downs: Vec<_> = world.changes().filter_map(|c| match c {
-            Change::Counters { next_down, .. } => Some(*next_down),
+            Change::Counters { counters, .. } => Some(counters.next_down),
             _ => None,
         }).collect();
         downs.dedup();

@@ -1,7 +1,9 @@
 //! A device, some gateways and a clock one can turn.
 
+use std::sync::Arc;
+
 use engine::*;
-use lorawan::crypto::{MicKey, PayloadKey, SessionKeys, session_keys};
+use lorawan::crypto::{MicKey, PayloadKey, SessionKeys11, session_keys};
 use lorawan::region::Region;
 use lorawan::wire::{DataRepr, DataView, JoinAccept, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation};
@@ -32,7 +34,17 @@ pub struct Joined {
 }
 
 pub fn device(dev_eui: Eui64) -> DeviceConfig {
-    DeviceConfig { dev_eui, join_eui: JOIN, app_key: KEY, region: Region::Eu868 }
+    device_with(dev_eui, quiet(Region::Eu868))
+}
+
+/// A profile under which the network asks nothing of the device by itself.
+pub fn quiet(region: Region) -> RadioProfile {
+    RadioProfile { rates: Rates::Device, status_every_s: 0, ..RadioProfile::of(region) }
+}
+
+pub fn device_with(dev_eui: Eui64, profile: RadioProfile) -> DeviceConfig {
+    let activation = Activation::OverTheAir(RootKeys { app_key: KEY, nwk_key: None });
+    DeviceConfig { dev_eui, join_eui: JOIN, activation, profile: Arc::new(profile), policy: Policy::default() }
 }
 
 impl World {
@@ -40,7 +52,7 @@ impl World {
     pub fn new() -> Self {
         let mut world = Self::empty(7);
         for eui in [NEAR, FAR] {
-            world.command(Command::PutGateway(GatewayConfig { eui, region: Region::Eu868, antenna_gain_dbi: 2.0 }));
+            world.command(Command::PutGateway(GatewayConfig::new(eui, Region::Eu868, 2.0)));
         }
         world.command(Command::PutDevice(Box::new(device(DEV))));
         world
@@ -65,6 +77,7 @@ impl World {
             gateway,
             heard_at: self.now,
             clock_us: (self.now.0 as u32).wrapping_add(CLOCK_OFFSET_US),
+            has_gps: false,
             frequency_hz: self.frequency_hz,
             modulation: Modulation::lora(self.sf, 125).unwrap(),
             rssi_dbm: -100.0,
@@ -113,6 +126,12 @@ impl World {
         self.events().filter_map(|e| if let Event::Uplink(u) = e { Some(&**u) } else { None }).collect()
     }
 
+    pub fn notices(&self) -> Vec<&Notice> {
+        self.events()
+            .filter_map(|e| if let Event::Notice { notice, .. } = e { Some(&**notice) } else { None })
+            .collect()
+    }
+
     pub fn stages(&self) -> Vec<&DownlinkStage> {
         self.events().filter_map(|e| if let Event::Downlink(d) = e { Some(&d.stage) } else { None }).collect()
     }
@@ -152,16 +171,23 @@ impl World {
     }
 
     pub fn enqueue(&mut self, id: u128, payload: &[u8], confirmed: bool) {
-        let item = OutboxItem {
-            id: OutboxId(id),
-            port: 10,
-            payload: payload.to_vec(),
-            confirmed,
-            attempts: 0,
-            state: OutboxState::Waiting(Wait::NextUplink),
-        };
+        let item = item(id, payload, confirmed);
         self.command(Command::Enqueue { dev_eui: DEV, item });
         self.effects.clear();
+    }
+}
+
+/// A downlink on port 10.
+pub fn item(id: u128, payload: &[u8], confirmed: bool) -> OutboxItem {
+    OutboxItem {
+        id: OutboxId(id),
+        port: 10,
+        payload: payload.to_vec(),
+        confirmed,
+        attempts: 0,
+        max_attempts: None,
+        expires_at: None,
+        state: OutboxState::Waiting(Wait::NextUplink),
     }
 }
 
@@ -169,16 +195,16 @@ impl Joined {
     /// What a device makes of a join-accept.
     pub fn from_accept(accept: &JoinAccept, dev_nonce: u16) -> Self {
         let keys = session_keys(&KEY, accept.join_nonce, accept.net_id, dev_nonce);
-        Self::new(accept.dev_addr, &keys, 0)
+        Self::new(accept.dev_addr, &SessionKeys11::from(keys), 0)
     }
 
     /// The device's side of a session the network knows.
     pub fn from_session(session: &Session) -> Self {
-        Self::new(session.dev_addr, &session.keys, session.up.map_or(0, |up| up + 1))
+        Self::new(session.dev_addr, &session.keys, session.counters.up.map_or(0, |up| up + 1))
     }
 
-    fn new(dev_addr: DevAddr, keys: &SessionKeys, up: u32) -> Self {
-        Self { dev_addr, nwk: MicKey::new(&keys.nwk_s_key), app: PayloadKey::new(&keys.app_s_key), up }
+    fn new(dev_addr: DevAddr, keys: &SessionKeys11, up: u32) -> Self {
+        Self { dev_addr, nwk: MicKey::new(&keys.f_nwk_s_int_key), app: PayloadKey::new(&keys.app_s_key), up }
     }
 
     /// The next uplink.

@@ -12,7 +12,7 @@ mod txpk;
 
 pub use rxpk::RxPacket;
 pub use stat::GatewayStatus;
-pub use txpk::{TxAckError, TxPacket};
+pub use txpk::{TxAckError, TxPacket, TxTime};
 
 use lorawan::Eui64;
 use serde::{Deserialize, Serialize};

@@ -8,12 +8,23 @@ use thiserror::Error;
 
 use super::{DatagramError, json, number, to_json};
 
+/// When a gateway is to send a frame.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TxTime {
+    /// `imme`: as soon as it has it.
+    AtOnce,
+    /// `tmst`: by the concentrator's clock in microseconds, which wraps.
+    Clock(u32),
+    /// `tmms`: by GPS time, in milliseconds since the GPS epoch.
+    GpsMs(u64),
+}
+
 /// A frame for a gateway to send.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(try_from = "Fields", into = "Fields")]
 pub struct TxPacket {
-    /// `tmst`: concentrator clock at which to send; `None` sends at once (`imme`).
-    pub at_clock_us: Option<u32>,
+    /// `imme`, `tmst` or `tmms`: when to send.
+    pub when: TxTime,
     /// `freq`, in hertz.
     pub frequency_hz: u32,
     /// `rfch`: the radio to send with.
@@ -28,6 +39,10 @@ pub struct TxPacket {
     pub deviation_hz: Option<u32>,
     /// `ncrc`: send without the physical layer's CRC.
     pub no_crc: bool,
+    /// `nhdr`: send without the physical layer's header, as beacons are.
+    pub no_header: bool,
+    /// `prea`: length of the preamble, where it is not the usual one.
+    pub preamble_symbols: Option<u16>,
     /// `data`: the frame.
     pub phy_payload: Vec<u8>,
 }
@@ -38,6 +53,8 @@ struct Fields {
     imme: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     tmst: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    tmms: Option<u64>,
     freq: f64,
     #[serde(default)]
     rfch: u32,
@@ -53,6 +70,10 @@ struct Fields {
     ipol: bool,
     #[serde(default)]
     ncrc: bool,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    nhdr: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    prea: Option<u16>,
     size: usize,
     data: String,
 }
@@ -65,11 +86,14 @@ impl TryFrom<Fields> for TxPacket {
         if f.size != phy_payload.len() {
             return Err(format!("size says {} bytes, data has {}", f.size, phy_payload.len()));
         }
-        if !f.imme && f.tmst.is_none() {
-            return Err("neither tmst nor imme says when to send".into());
-        }
+        let when = match (f.imme, f.tmst, f.tmms) {
+            (true, ..) => TxTime::AtOnce,
+            (false, Some(clock_us), _) => TxTime::Clock(clock_us),
+            (false, None, Some(ms)) => TxTime::GpsMs(ms),
+            (false, None, None) => return Err("none of tmst, tmms and imme says when to send".into()),
+        };
         Ok(Self {
-            at_clock_us: if f.imme { None } else { f.tmst },
+            when,
             frequency_hz: number::hz_from_mhz(f.freq)?,
             rf_chain: f.rfch,
             power_dbm: f.powe,
@@ -77,6 +101,8 @@ impl TryFrom<Fields> for TxPacket {
             inverted_polarity: f.ipol,
             deviation_hz: f.fdev,
             no_crc: f.ncrc,
+            no_header: f.nhdr,
+            preamble_symbols: f.prea,
             phy_payload,
         })
     }
@@ -85,8 +111,9 @@ impl TryFrom<Fields> for TxPacket {
 impl From<TxPacket> for Fields {
     fn from(p: TxPacket) -> Self {
         Fields {
-            imme: p.at_clock_us.is_none(),
-            tmst: p.at_clock_us,
+            imme: p.when == TxTime::AtOnce,
+            tmst: if let TxTime::Clock(clock_us) = p.when { Some(clock_us) } else { None },
+            tmms: if let TxTime::GpsMs(ms) = p.when { Some(ms) } else { None },
             freq: number::mhz(p.frequency_hz),
             rfch: p.rf_chain,
             powe: p.power_dbm,
@@ -96,6 +123,8 @@ impl From<TxPacket> for Fields {
             fdev: p.deviation_hz,
             ipol: p.inverted_polarity,
             ncrc: p.no_crc,
+            nhdr: p.no_header,
+            prea: p.preamble_symbols,
             size: p.phy_payload.len(),
             data: number::BASE64.encode(&p.phy_payload),
         }

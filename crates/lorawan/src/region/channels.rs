@@ -1,9 +1,14 @@
 //! Sets of uplink channels.
 
 use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 /// A set of channels by index, 0 to 127: more than any plan has.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(into = "String", try_from = "String")]
 pub struct ChannelSet(u128);
 
 impl ChannelSet {
@@ -114,6 +119,43 @@ impl fmt::Display for ChannelSet {
     }
 }
 
+/// A text that is not a set of channels.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{0:?} is not a set of channels: runs of numbers from 0 to 127 such as 0-2, 8-15, 65, or none")]
+pub struct BadChannels(String);
+
+impl FromStr for ChannelSet {
+    type Err = BadChannels;
+
+    /// The runs that [`Display`](fmt::Display) writes.
+    fn from_str(s: &str) -> Result<Self, BadChannels> {
+        let bad = || BadChannels(s.to_owned());
+        let index = |text: &str| text.trim().parse::<u8>().ok().filter(|i| *i < 128).ok_or_else(bad);
+        if s.trim() == "none" {
+            return Ok(Self::EMPTY);
+        }
+        s.split(',').try_fold(Self::EMPTY, |set, part| {
+            let (first, last) = part.split_once('-').unwrap_or((part, part));
+            let (first, last) = (index(first)?, index(last)?);
+            if first > last { Err(bad()) } else { Ok(set.union(Self::run(first, last - first + 1))) }
+        })
+    }
+}
+
+impl From<ChannelSet> for String {
+    fn from(set: ChannelSet) -> Self {
+        set.to_string()
+    }
+}
+
+impl TryFrom<String> for ChannelSet {
+    type Error = BadChannels;
+
+    fn try_from(text: String) -> Result<Self, BadChannels> {
+        text.parse()
+    }
+}
+
 impl fmt::Debug for ChannelSet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "ChannelSet({self})")
@@ -131,5 +173,16 @@ mod tests {
         assert_eq!(ChannelSet::EMPTY.to_string(), "none");
         assert_eq!((set.len(), set.sixteen(0), set.sixteen(64)), (13, 0xff07, 0x0002));
         assert_eq!(set.with_sixteen(0, 0).to_string(), "65, 127");
+    }
+
+    #[test]
+    fn and_read_as_written() {
+        for text in ["none", "0-2, 8-15, 65, 127", "0-127"] {
+            assert_eq!(text.parse::<ChannelSet>().unwrap().to_string(), text);
+        }
+        assert_eq!(" 1,3 - 4 ".parse::<ChannelSet>().unwrap().to_string(), "1, 3-4");
+        for text in ["", "128", "4-1", "a", "1,,2", "-"] {
+            assert!(text.parse::<ChannelSet>().is_err(), "{text:?}");
+        }
     }
 }

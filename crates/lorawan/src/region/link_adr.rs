@@ -1,6 +1,7 @@
 //! Blocks of LinkADRReq: building the fewest that reach what is wanted, and what a device makes of one
 //! (TS001 §5.2).
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::plan::Plan;
@@ -8,7 +9,7 @@ use super::{ChannelMask, ChannelSet, MaskError};
 use crate::mac::{LinkAdr, NewChannel, UpCommand};
 
 /// What LinkADRReq sets.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AdrSettings {
     /// Data rate index.
     pub data_rate: u8,

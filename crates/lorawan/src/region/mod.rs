@@ -20,7 +20,7 @@ mod plan;
 mod ru864;
 mod us915;
 
-pub use channels::ChannelSet;
+pub use channels::{BadChannels, ChannelSet};
 pub use interpret::{Channel, ClassBFrequencies, JoinChannel, PayloadLimits};
 pub use link_adr::{AdrError, AdrSettings};
 pub use masks::{ChannelMask, MaskError};

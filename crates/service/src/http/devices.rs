@@ -2,12 +2,15 @@
 
 use api::Page;
 use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, NewDevice, Session};
+use api::link::Agreement;
 use api::problem::Problem;
+use api::radio::{Class, RadioSettings};
+use api::why::DeviceWhy;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
-use engine::{Command, DeviceConfig};
-use lorawan::Eui64;
+use engine::Command;
+use lorawan::{Eui64, MacVersion};
 use serde::Deserialize;
 use store::{DeviceContext, DeviceRow};
 
@@ -78,8 +81,7 @@ pub async fn add_device(State(app): State<App>, estate: InEstate, Json(new): Jso
         last_heard: None,
         rhythm_s: None,
     });
-    let config = DeviceConfig { dev_eui, join_eui: device.join_eui, app_key: device.app_key, region: device.region };
-    app.network.command(Command::PutDevice(Box::new(config))).await;
+    put(&app, dev_eui).await?;
     detail(&app, &estate, dev_eui).await.map(Json)
 }
 
@@ -91,28 +93,114 @@ pub async fn show_device(State(app): State<App>, estate: InEstate, PathEui(eui):
     detail(&app, &estate, eui).await.map(Json)
 }
 
+/// Tells the engine of a device as it is now registered.
+async fn put(app: &App, dev_eui: Eui64) -> Result<(), Refusal> {
+    if let Some(config) = app.store.device_config_of(dev_eui).await? {
+        app.network.command(Command::PutDevice(Box::new(config))).await;
+    }
+    Ok(())
+}
+
+/// Changes a device's radio and MAC as a whole; what is left out follows the region. What has to be told the
+/// device is asked of it with its next downlinks.
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = RadioSettings,
+    responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_radio(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(radio): Json<RadioSettings>,
+) -> Answer<DeviceDetail> {
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    let (before, after) = (row.radio.profile(row.region)?, radio.profile(row.region)?);
+    if (before.version == MacVersion::V1_1) != (after.version == MacVersion::V1_1) && !row.personalized {
+        let allowed = "1.1 has other root keys than the versions before it: remove the device and register it anew";
+        return Err(api::problem::bad_field("radio.mac_version", after.version.name(), allowed).into());
+    }
+    app.store.set_radio(estate.id, eui, &radio).await?;
+    put(&app, eui).await?;
+    detail(&app, &estate, eui).await.map(Json)
+}
+
 async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let status = app.network.device(dev_eui).await;
-    let (session, airtime) = status.map(|s| (s.session, s.airtime)).unwrap_or_default();
-    let session = session.map(|s| Session {
-        dev_addr: s.dev_addr,
-        last_counter_up: s.up,
-        next_counter_down: s.next_down,
-        joined_at: DateTime::from_timestamp_micros(s.joined_at.0).unwrap_or_default(),
-    });
     let readings = app.store.last_readings(dev_eui).await?;
-    Ok(DeviceDetail { device: show(row), session, readings, airtime: band_uses(airtime) })
+    let plan = row.region.plan();
+    let (radio, personalized) = (row.radio.clone(), row.personalized);
+    let registered = radio.class.unwrap_or(Class::A);
+    let status = status.as_ref();
+    Ok(DeviceDetail {
+        device: show(row),
+        radio,
+        class: status.map_or(registered, |s| s.class.into()),
+        personalized,
+        session: status.and_then(|s| s.session.as_ref()).map(session),
+        next_session: status.and_then(|s| s.next_session.as_ref()).map(session),
+        agreement: status.and_then(|s| s.negotiated.as_ref()).map(|n| Agreement::new(plan, n)),
+        rate_decision: status.and_then(|s| s.adr.as_ref()).map(Into::into),
+        day_airtime_ms: status.map_or(0.0, |s| s.day.airtime_us as f64 / 1000.0),
+        day_downlinks: status.map_or(0, |s| s.day_down.frames),
+        readings,
+        airtime: band_uses(status.map(|s| s.airtime.clone()).unwrap_or_default()),
+    })
 }
 
-/// The device's root key. Each look is written to the log.
+fn session(session: &engine::Session) -> Session {
+    let counters = session.counters;
+    Session {
+        dev_addr: session.dev_addr,
+        last_counter_up: counters.up,
+        next_counter_down: counters.next_down,
+        next_app_counter_down: session.speaks_1_1.then_some(counters.next_app_down),
+        joined_at: DateTime::from_timestamp_micros(session.joined_at.0).unwrap_or_default(),
+    }
+}
+
+/// How many events.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HowMany {
+    /// 1 to 500; 50 if not given.
+    limit: Option<u32>,
+}
+
+/// The kinds of message that a timeline is made of: what is out of the ordinary.
+const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
+
+/// How a device is doing: what stands out, why, what to do, and what happened to it.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path), HowMany),
+    responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn why(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Params(how_many): Params<HowMany>,
+) -> Answer<DeviceWhy> {
+    let limit = match how_many.limit.unwrap_or(50) {
+        limit @ 1..=500 => limit,
+        other => return Err(api::problem::bad_field("limit", &other.to_string(), "1 to 500 are allowed").into()),
+    };
+    let detail = detail(&app, &estate, eui).await?;
+    let outbox = app.store.outbox(eui, None, OUTBOX_LOOKED_AT).await?;
+    let kinds = TIMELINE.map(String::from);
+    let timeline = app.store.messages(estate.id, Some(eui), &kinds, None, limit).await?;
+    Ok(Json(DeviceWhy { findings: api::why::findings(&detail, &outbox), timeline }))
+}
+
+/// Downlinks, newest first, that findings are drawn from.
+const OUTBOX_LOOKED_AT: u32 = 200;
+
+/// The device's keys. Each look is written to the log.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = DeviceKeys), (status = 404, body = Problem)))]
 pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceKeys> {
-    let key = app.store.app_key(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    tracing::info!(by = estate.person, device = %eui, "a root key was shown");
-    Ok(Json(DeviceKeys { dev_eui: eui, app_key: key.to_hex() }))
+    let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    tracing::info!(by = estate.person, device = %eui, "keys were shown");
+    Ok(Json(DeviceKeys::of(eui, &activation)))
 }
 
 /// Removes a device with its session and outbox; its messages stay in the history.

@@ -30,6 +30,10 @@ impl From<StoreError> for Refusal {
             StoreError::InUse(what) => {
                 Self(Problem::new(409, "in_use", "It is still in use").detail(format!("{what} still has devices")))
             }
+            unreadable if unreadable.is_unreadable() => {
+                tracing::error!("{unreadable}");
+                Self(Problem::new(500, "unreadable", "A stored record cannot be read; the service's log says which"))
+            }
             other => {
                 // The particulars are for the log, not for whoever asked.
                 tracing::error!("{other}");

@@ -1,10 +1,11 @@
 //! Estates and their fleets.
 
 use api::Page;
-use api::fleet::{Estate, Fleet, NewFleet};
+use api::fleet::{Estate, Fleet, FleetLimits, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
+use engine::Command;
 use store::Store;
 
 use super::App;
@@ -36,7 +37,7 @@ pub async fn list_fleets(
     responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
     let (slug, name) = new.check()?;
-    Ok(Json(store.add_fleet(estate.id, &slug, &name).await?))
+    Ok(Json(store.add_fleet(estate.id, &slug, &name, new.limits.check()?).await?))
 }
 
 /// One fleet.
@@ -45,6 +46,25 @@ pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): 
     responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
 pub async fn show_fleet(State(store): State<Store>, estate: InEstate, PathName(slug): PathName) -> Answer<Fleet> {
     store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// Sets what a fleet's devices may use in any 24 hours, as a whole: a limit that is left out is lifted.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetLimits,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_limits(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(limits): Json<FleetLimits>,
+) -> Answer<Fleet> {
+    if !app.store.set_fleet_limits(estate.id, &slug, limits.check()?).await? {
+        return Err(not_found("fleet", slug));
+    }
+    for config in app.store.fleet_configs(estate.id, &slug).await? {
+        app.network.command(Command::PutDevice(Box::new(config))).await;
+    }
+    app.store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
 }
 
 /// Removes a fleet that has no devices.

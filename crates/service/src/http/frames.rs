@@ -3,6 +3,7 @@
 use api::frame::{FrameDevice, FrameQuestion, FrameReport};
 use api::problem::{self, Problem};
 use axum::extract::State;
+use engine::{Activation, Session};
 use lorawan::dissect::{self, Known, Report};
 use lorawan::wire::Frame;
 use lorawan::{Direction, Eui64};
@@ -81,16 +82,17 @@ async fn candidates(
         let mut known = Known { region: plain.region.or(Some(device.region)), ..plain.clone() };
         match &frame {
             Some(Frame::Data(view)) => {
-                let Some(session) = app.network.device(eui).await.and_then(|status| status.session) else { continue };
-                known.session.nwk_s_key = Some(session.keys.nwk_s_key);
-                known.session.app_s_key = Some(session.keys.app_s_key);
-                known.last_counter = known.last_counter.or(match view.direction() {
-                    Direction::Up => session.up,
-                    Direction::Down => session.next_down.checked_sub(1),
-                });
+                let status = app.network.device(eui).await;
+                let sessions = status.into_iter().flat_map(|s| s.session.into_iter().chain(s.next_session));
+                // Of two sessions at different addresses only one can have made it.
+                let Some(session) = sessions.into_iter().find(|s| s.dev_addr == view.dev_addr()) else { continue };
+                known = with_session(known, &session, view.direction());
             }
             _ => {
-                known.app_key = app.store.app_key(estate.id, eui).await?;
+                if let Some(Activation::OverTheAir(root)) = app.store.activation_of(estate.id, eui).await? {
+                    known.app_key = Some(root.app_key);
+                    known.nwk_key = root.nwk_key;
+                }
                 known.dev_eui = Some(eui);
             }
         }
@@ -100,4 +102,21 @@ async fn candidates(
         Some(eui) if out.is_empty() => Err(not_found("device, or it has no session yet", eui)),
         _ => Ok(out),
     }
+}
+
+fn with_session(mut known: Known, session: &Session, direction: Direction) -> Known {
+    let (keys, counters) = (&session.keys, &session.counters);
+    if session.speaks_1_1 {
+        known.session.f_nwk_s_int_key = Some(keys.f_nwk_s_int_key);
+        known.session.s_nwk_s_int_key = Some(keys.s_nwk_s_int_key);
+        known.session.nwk_s_enc_key = Some(keys.nwk_s_enc_key);
+    } else {
+        known.session.nwk_s_key = Some(keys.f_nwk_s_int_key);
+    }
+    known.session.app_s_key = Some(keys.app_s_key);
+    known.last_counter = known.last_counter.or(match direction {
+        Direction::Up => counters.up,
+        Direction::Down => counters.next_down.max(counters.next_app_down).checked_sub(1),
+    });
+    known
 }

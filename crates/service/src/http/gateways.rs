@@ -6,8 +6,9 @@ use api::{BandUse, Page};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
-use engine::{Command, GatewayConfig, GatewayStatus};
-use store::GatewayRow;
+use engine::{Command, GatewayStatus, Used};
+use lorawan::region::SubBand;
+use store::{GatewayRow, gateway_config};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
@@ -15,20 +16,23 @@ use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
 
 /// An account of airtime as it is shown.
 pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
-    let show = |used: engine::BandUse| {
-        let band = used.sub_band;
-        let allowance_us = band.hourly_allowance_us();
-        BandUse {
-            sub_band: band.name.into(),
-            from_mhz: f64::from(band.from_hz) / 1e6,
-            to_mhz: f64::from(band.to_hz) / 1e6,
-            airtime_ms: used.airtime_us as f64 / 1000.0,
-            allowance_ms: allowance_us as f64 / 1000.0,
-            used_percent: used.airtime_us as f64 * 100.0 / allowance_us as f64,
-            frames: used.frames,
-        }
-    };
-    used.into_iter().map(show).collect()
+    used.into_iter()
+        .map(|used| band_use(used.sub_band, Used { airtime_us: used.airtime_us, frames: used.frames }))
+        .collect()
+}
+
+/// One sub-band of it.
+pub fn band_use(band: &SubBand, used: Used) -> BandUse {
+    let allowance_us = band.hourly_allowance_us();
+    BandUse {
+        sub_band: band.name.into(),
+        from_mhz: f64::from(band.from_hz) / 1e6,
+        to_mhz: f64::from(band.to_hz) / 1e6,
+        airtime_ms: used.airtime_us as f64 / 1000.0,
+        allowance_ms: allowance_us as f64 / 1000.0,
+        used_percent: used.airtime_us as f64 * 100.0 / allowance_us as f64,
+        frames: used.frames,
+    }
 }
 
 fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
@@ -42,6 +46,8 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         longitude_deg: row.gateway.longitude_deg,
         altitude_m: row.gateway.altitude_m,
         antenna_gain_dbi: row.gateway.antenna_gain_dbi,
+        beacons: row.gateway.beacons,
+        has_gps: status.as_ref().is_some_and(|s| s.has_gps),
         state: GatewayState::at(Utc::now(), last_heard),
         last_heard,
         address: known.as_ref().and_then(|k| k.address).map(|a| a.to_string()),
@@ -72,8 +78,7 @@ pub async fn list_gateways(
 pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
     let gateway = new.check()?;
     let row = app.store.add_gateway(estate.id, &gateway).await?;
-    let (eui, region, antenna_gain_dbi) = (gateway.eui, gateway.region, gateway.antenna_gain_dbi);
-    app.network.command(Command::PutGateway(GatewayConfig { eui, region, antenna_gain_dbi })).await;
+    app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
     app.presence.register(&row);
     Ok(Json(show(&app, row, None)))
 }

@@ -8,6 +8,8 @@ mod estates;
 mod extract;
 mod frames;
 mod gateways;
+mod groups;
+mod ledger;
 mod models;
 mod outbox;
 mod people;
@@ -20,6 +22,7 @@ use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, State};
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::routing::get;
+use lorawan::NetId;
 use store::Store;
 use tokio::sync::Semaphore;
 use tower_http::compression::CompressionLayer;
@@ -46,6 +49,7 @@ const MAX_BODY: usize = 1 << 20;
 #[derive(Clone)]
 pub struct App {
     pub store: Store,
+    pub net_id: NetId,
     pub network: Network,
     pub directory: Arc<Directory>,
     pub presence: Arc<Presence>,
@@ -95,6 +99,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(estates::list_estates))
             .routes(routes!(estates::list_fleets, estates::add_fleet))
             .routes(routes!(estates::show_fleet, estates::remove_fleet))
+            .routes(routes!(estates::set_fleet_limits))
             .routes(routes!(gateways::list_gateways, gateways::add_gateway))
             .routes(routes!(gateways::show_gateway, gateways::remove_gateway))
             .routes(routes!(gateways::list_strangers))
@@ -103,6 +108,13 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(devices::list_devices, devices::add_device))
             .routes(routes!(devices::show_device, devices::remove_device))
             .routes(routes!(devices::show_keys))
+            .routes(routes!(devices::set_radio))
+            .routes(routes!(devices::why))
+            .routes(routes!(ledger::ledger))
+            .routes(routes!(groups::list_groups, groups::add_group))
+            .routes(routes!(groups::show_group, groups::remove_group))
+            .routes(routes!(groups::set_members))
+            .routes(routes!(groups::show_group_keys))
             .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
             .routes(routes!(outbox::cancel))
             .routes(routes!(frames::take_apart))

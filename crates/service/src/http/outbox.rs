@@ -8,18 +8,19 @@ use engine::{Command, OutboxId, Wait};
 use lorawan::Eui64;
 use ulid::Ulid;
 
+use crate::network;
+
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
 
 /// Downlinks that may wait for one device.
-const MAX_OPEN: u64 = 100;
+const MAX_OPEN: u64 = 10_000;
 
-async fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(), Refusal> {
-    match app.store.device(estate.id, dev_eui).await? {
-        Some(_) => Ok(()),
-        None => Err(not_found("device", dev_eui)),
-    }
+fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(), Refusal> {
+    // A multicast group's outbox is like a device's.
+    let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
+    known.map(|_| ()).ok_or_else(|| not_found("device", dev_eui))
 }
 
 fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
@@ -37,7 +38,7 @@ pub async fn list_outbox(
     PathEui(eui): PathEui,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<OutboxItem>> {
-    known(&app, &estate, eui).await?;
+    known(&app, &estate, eui)?;
     let limit = paging.limit()?;
     let before = paging.after.as_deref().map(|text| id("after", text)).transpose()?;
     let rows = app.store.outbox(eui, before, limit + 1).await?;
@@ -54,23 +55,33 @@ pub async fn add_to_outbox(
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
 ) -> Answer<OutboxItem> {
-    let (port, payload) = new.check()?;
-    known(&app, &estate, eui).await?;
+    let new = new.check()?;
+    known(&app, &estate, eui)?;
     if app.store.outbox_open(eui).await? >= MAX_OPEN {
         let problem = Problem::new(409, "outbox_full", "The outbox is full");
         return Err(Refusal(
             problem.detail(format!("{MAX_OPEN} downlinks are waiting for this device; cancel some first")),
         ));
     }
-    let joined = app.network.device(eui).await.is_some_and(|status| status.session.is_some());
+    let group = app.network.group(eui).await;
+    let wait = match app.network.device(eui).await {
+        Some(s) => Wait::first(s.session.is_some() || s.next_session.is_some(), s.class),
+        None => Wait::Gateway,
+    };
     let item = engine::OutboxItem {
         id: OutboxId(Ulid::generate().0),
-        port,
-        payload,
+        port: new.port,
+        payload: new.payload,
         confirmed: new.confirmed,
         attempts: 0,
-        state: engine::OutboxState::Waiting(if joined { Wait::NextUplink } else { Wait::Join }),
+        max_attempts: new.max_attempts,
+        expires_at: new.expires_in_us.map(|us| network::now().plus_us(us)),
+        state: engine::OutboxState::Waiting(wait),
     };
+    if new.confirmed && group.is_some() {
+        let allowed = "nobody can answer for a group: leave it out";
+        return Err(api::problem::bad_field("confirmed", "true", allowed).into());
+    }
     // Stored first: an item the engine knows of must be there to be updated.
     let stored = app.store.add_outbox_item(eui, &item).await?;
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
@@ -87,7 +98,7 @@ pub async fn cancel(
     PathEui(eui): PathEui,
     PathName(name): PathName,
 ) -> Answer<OutboxItem> {
-    known(&app, &estate, eui).await?;
+    known(&app, &estate, eui)?;
     let id = id("id", &name)?;
     let item = app.store.outbox_item(eui, id).await?.ok_or_else(|| not_found("downlink", &name))?;
     if app.network.cancel(eui, OutboxId(id.0)).await {

@@ -21,7 +21,7 @@ use super::App;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, Json, Paging, Params, page};
 
-const KINDS: [&str; 5] = ["uplink", "join", "refused", "downlink", "gateway"];
+const KINDS: [&str; 6] = ["uplink", "join", "refused", "downlink", "notice", "gateway"];
 /// Missed messages sent to a listener that comes back.
 const MAX_MISSED: u32 = 1000;
 
@@ -31,7 +31,7 @@ const MAX_MISSED: u32 = 1000;
 pub struct Which {
     /// Only those of this device.
     device: Option<String>,
-    /// Only those of these types, separated by commas: uplink, join, refused, downlink, gateway.
+    /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice, gateway.
     #[serde(rename = "type")]
     kind: Option<String>,
 }

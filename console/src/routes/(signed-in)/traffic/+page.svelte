@@ -8,7 +8,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { withNews } from "#lib/words.ts";
 
-  const KINDS = ["uplink", "join", "refused", "downlink"] as const;
+  const KINDS = ["uplink", "join", "refused", "downlink", "notice"] as const;
   /** Rows kept on the page; more would only slow it down. */
   const KEPT = 300;
   let messages = $state<Message[] | null>(null);

@@ -1,8 +1,10 @@
 <script lang="ts">
   import { page } from "$app/state";
-  import { api, say, type DeviceDetail, type Message } from "#lib/api.ts";
+  import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
+  import Agreement from "#lib/parts/Agreement.svelte";
   import Airtime from "#lib/parts/Airtime.svelte";
+  import Findings from "#lib/parts/Findings.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import Outbox from "#lib/parts/Outbox.svelte";
   import Row from "#lib/parts/Row.svelte";
@@ -14,10 +16,14 @@
   const eui = $derived(page.params.eui ?? "");
   let device = $state<DeviceDetail | null>(null);
   let messages = $state<Message[]>([]);
+  let why = $state<DeviceWhy | null>(null);
+  /** Everything, or only what is out of the ordinary. */
+  let everything = $state(true);
   let problem = $state("");
   /** Counts what came in live, so that it can glow and the outbox looks again. */
   let news = $state(0);
   let outboxNews = $state(0);
+  const shown = $derived(everything ? messages : (why?.timeline ?? []));
 
   async function loadDevice() {
     const { data, error } = await api.GET("/api/v1/estates/{estate}/devices/{eui}", {
@@ -27,8 +33,15 @@
     device = data ?? device;
   }
 
+  async function loadWhy() {
+    const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/why", {
+      params: { path: { estate: session.estate, eui }, query: { limit: SHOWN } },
+    });
+    why = data ?? why;
+  }
+
   async function load() {
-    await loadDevice();
+    await Promise.all([loadDevice(), loadWhy()]);
     const { data } = await api.GET("/api/v1/estates/{estate}/traffic", {
       params: { path: { estate: session.estate }, query: { device: eui, limit: SHOWN } },
     });
@@ -45,6 +58,7 @@
       news += 1;
       if (message.type === "downlink") outboxNews += 1;
       void loadDevice();
+      void loadWhy();
     }, load);
   });
 </script>
@@ -66,14 +80,7 @@
     {#if device.rhythm_s}<span class="text-base-content/75">usually every {Math.round(device.rhythm_s)} s</span>{/if}
   </div>
 
-  {#if device.refusal}
-    <section class="mb-5 rounded-box border border-error/40 bg-error/5 p-4">
-      <h2 class="text-error">{device.refusal.join ? "Its join is refused" : "Its last frame was refused"}</h2>
-      <p class="mt-1">{device.refusal.why}</p>
-      <p class="mt-1"><b>Next:</b> {device.refusal.next_step}</p>
-      <p class="mt-1 text-sm text-base-content/75">{ago(device.refusal.time, live.now)}</p>
-    </section>
-  {/if}
+  {#if why}<Findings findings={why.findings} />{/if}
 
   <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
   <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
@@ -102,6 +109,7 @@
       </section>
 
       <Outbox {eui} news={outboxNews} />
+      {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
     </div>
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
@@ -112,12 +120,21 @@
           <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
           <dt>Model</dt><dd>{device.model ?? "none"}</dd>
           <dt>Region</dt><dd>{device.region}</dd>
+          <dt>Link layer</dt>
+          <dd>LoRaWAN {device.radio.mac_version ?? "1.0.3"}, class {device.class}, {device.personalized ? "personalized (ABP)" : "joins (OTAA)"}</dd>
+          {#if device.next_session}
+            <dt>Next session</dt>
+            <dd>DevAddr <span class="font-mono text-[0.9em]">{device.next_session.dev_addr}</span>, begins with its first uplink</dd>
+          {/if}
           {#if device.session}
             <dt>DevAddr</dt><dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
-            <dt>Joined</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
+            <dt>{device.personalized ? "Session since" : "Joined"}</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
             <dt>Last FCntUp</dt><dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
-            <dt>Next FCntDown</dt><dd class="tabular-nums">{device.session.next_counter_down}</dd>
-          {:else}
+            <dt>Next FCntDown</dt>
+            <dd class="tabular-nums">
+              {device.session.next_counter_down}{device.session.next_app_counter_down != null ? `, application ${device.session.next_app_counter_down}` : ""}
+            </dd>
+          {:else if !device.next_session}
             <dt>Session</dt><dd>none: it has not joined</dd>
           {/if}
         </dl>
@@ -126,17 +143,26 @@
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-2">Airtime in the last hour</h2>
         <Airtime bands={device.airtime} />
+        <p class="mt-2 text-sm text-base-content/75">
+          Last 24 hours: {(device.day_airtime_ms / 1000).toFixed(1)} s on air, {device.day_downlinks} downlinks to it
+        </p>
       </section>
     </div>
   </div>
 
   <section class="mt-6">
-    <h2 class="mb-1">Last frames</h2>
-    {#if messages.length === 0}
+    <div class="mb-1 flex flex-wrap items-baseline gap-4">
+      <h2>{everything ? "Last frames" : "Timeline"}</h2>
+      <div class="join" role="group" aria-label="What is listed">
+        <button class="btn join-item btn-xs" class:btn-active={everything} aria-pressed={everything} onclick={() => (everything = true)}>everything</button>
+        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}>out of the ordinary</button>
+      </div>
+    </div>
+    {#if shown.length === 0}
       <p class="text-base-content/75">Nothing was heard of it yet.</p>
     {:else}
       <ul class="border-t border-base-300">
-        {#each messages as message, i (message.id)}
+        {#each shown as message, i (message.id)}
           <Row {message} named={false} fresh={i === 0 && news > 0} />
         {/each}
       </ul>

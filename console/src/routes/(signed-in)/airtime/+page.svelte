@@ -1,0 +1,122 @@
+<script lang="ts">
+  import { api, say, type Ledger } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import Airtime from "#lib/parts/Airtime.svelte";
+  import DayStrip from "#lib/parts/DayStrip.svelte";
+  import Notice from "#lib/parts/Notice.svelte";
+  import { session } from "#lib/session.svelte.ts";
+
+  let ledger = $state<Ledger | null>(null);
+  let problem = $state("");
+  let asked = 0;
+
+  async function load() {
+    asked = Date.now();
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/airtime", {
+      params: { path: { estate: session.estate } },
+    });
+    problem = data ? "" : say(error);
+    ledger = data ?? ledger;
+  }
+
+  // Accounts move with every frame; once every few seconds is often enough to look.
+  $effect(() => {
+    void load();
+    return live.listen((message) => {
+      if (["uplink", "downlink"].includes(message.type) && Date.now() - asked > 3000) void load();
+    }, load);
+  });
+
+  const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 100_000 ? 2 : 0)} s`;
+</script>
+
+<svelte:head><title>Airtime · Keen Heron</title></svelte:head>
+
+<h1 class="mb-1">Airtime</h1>
+<p class="mb-4 max-w-prose text-base-content/80">
+  Who has been on air and what is left. The law counts any hour, sub-band by sub-band; gateways never go beyond it, and devices that do are marked.
+</p>
+<Notice text={problem} />
+
+{#if ledger}
+  <section class="mb-6">
+    <h2 class="mb-2">Gateways</h2>
+    <div class="grid gap-4 lg:grid-cols-2">
+      {#each ledger.gateways as gateway (gateway.eui)}
+        <article class="rounded-box border border-base-300 p-4" data-ledger={gateway.name}>
+          <h3 class="mb-2 font-semibold">{gateway.name} <span class="font-normal text-base-content/75">{gateway.region}</span></h3>
+          <Airtime bands={gateway.hour} />
+          {#if gateway.day.length > 0}
+            <h4 class="mt-4 text-sm text-base-content/75">The last 24 hours, by quarters of an hour</h4>
+            {#each gateway.day as strip, i (strip.sub_band)}
+              <DayStrip {strip} at={ledger.at} axis={i === gateway.day.length - 1} />
+            {/each}
+          {/if}
+        </article>
+      {/each}
+    </div>
+  </section>
+
+  <div class="grid items-start gap-5 lg:grid-cols-2">
+    <section>
+      <h2 class="mb-2">Devices on air most, last hour</h2>
+      {#if ledger.devices.length === 0}
+        <p class="text-base-content/75">No device was on air.</p>
+      {:else}
+        <table class="table table-sm">
+          <thead><tr><th>Device</th><th>Sub-band</th><th class="text-right">Sent</th><th class="text-right">Of the allowance</th></tr></thead>
+          <tbody>
+            {#each ledger.devices as device (device.eui)}
+              <tr data-device={device.name}>
+                <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+                <td>{device.hour.sub_band}</td>
+                <td class="text-right tabular-nums">{seconds(device.hour.airtime_ms)}, {device.hour.frames} frames</td>
+                <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
+                  {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} %
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      {/if}
+    </section>
+    <section>
+      <h2 class="mb-2">What devices cost gateways, last 24 hours</h2>
+      {#if ledger.towards.length === 0}
+        <p class="text-base-content/75">No downlink was sent.</p>
+      {:else}
+        <table class="table table-sm">
+          <thead><tr><th>Device</th><th class="text-right">Airtime</th><th class="text-right">Downlinks</th></tr></thead>
+          <tbody>
+            {#each ledger.towards as device (device.eui)}
+              <tr>
+                <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+                <td class="text-right tabular-nums">{seconds(device.airtime_ms)}</td>
+                <td class="text-right tabular-nums">{device.frames}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      {/if}
+      <h2 class="mt-5 mb-2">Sub-bands, all together</h2>
+      <table class="table table-sm">
+        <thead>
+          <tr><th>Sub-band</th><th class="text-right">Up, hour</th><th class="text-right">Down, hour</th><th class="text-right">Up, day</th><th class="text-right">Down, day</th></tr>
+        </thead>
+        <tbody>
+          {#each ledger.sub_bands as band (band.region + band.sub_band)}
+            <tr>
+              <td><b>{band.sub_band}</b> <span class="text-base-content/75">{band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span></td>
+              <td class="text-right tabular-nums">{seconds(band.up_hour_ms)}</td>
+              <td class="text-right tabular-nums">{seconds(band.down_hour_ms)}</td>
+              <td class="text-right tabular-nums">{seconds(band.up_day_ms)}</td>
+              <td class="text-right tabular-nums">{seconds(band.down_day_ms)}</td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  </div>
+{:else if !problem}
+  <p class="text-base-content/75">Asking…</p>
+{/if}

@@ -1,0 +1,112 @@
+//! Accounts of transmitted airtime: who has used how much, and what is left.
+
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use lorawan::region::Region;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::BandUse;
+
+/// Parts of a day in a strip: quarters of an hour.
+pub const STRIP: usize = 96;
+
+/// A day of one sub-band, drawn by quarters of an hour.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DayStrip {
+    /// The sub-band.
+    pub sub_band: String,
+    /// Airtime allowed in any hour.
+    pub allowance_ms: f64,
+    /// Airtime in the last 24 hours.
+    pub airtime_ms: f64,
+    /// Frames in the last 24 hours.
+    pub frames: u32,
+    /// Airtime in each of the last 96 quarters of an hour, oldest first.
+    pub quarters_ms: Vec<f64>,
+}
+
+/// A gateway's account.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayLedger {
+    /// Its EUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// The region whose limits it keeps.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// The last hour by sub-band, as the engine keeps to it.
+    pub hour: Vec<BandUse>,
+    /// The last day by sub-band.
+    pub day: Vec<DayStrip>,
+}
+
+/// A device's account in one sub-band.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceLedger {
+    /// Its DevEUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its fleet's short name.
+    pub fleet: String,
+    /// The last hour in the sub-band it fills most.
+    pub hour: BandUse,
+}
+
+/// What gateways have sent to one device.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TowardsLedger {
+    /// Its DevEUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its fleet's short name.
+    pub fleet: String,
+    /// Airtime of gateways in the last 24 hours.
+    pub airtime_ms: f64,
+    /// Downlinks in the last 24 hours.
+    pub frames: u32,
+}
+
+/// All transmitters of an estate together in one sub-band.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct BandTotal {
+    /// The region it belongs to.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// The sub-band.
+    pub sub_band: String,
+    /// Lower edge.
+    pub from_mhz: f64,
+    /// Upper edge.
+    pub to_mhz: f64,
+    /// What devices sent in the last hour.
+    pub up_hour_ms: f64,
+    /// What gateways sent in the last hour.
+    pub down_hour_ms: f64,
+    /// What devices sent in the last 24 hours.
+    pub up_day_ms: f64,
+    /// What gateways sent in the last 24 hours.
+    pub down_day_ms: f64,
+}
+
+/// The accounts of an estate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Ledger {
+    /// When this was so.
+    #[serde(with = "crate::millis")]
+    pub at: DateTime<Utc>,
+    /// Gateways, the one with the least left first.
+    pub gateways: Vec<GatewayLedger>,
+    /// The devices that fill a sub-band most, at most 50.
+    pub devices: Vec<DeviceLedger>,
+    /// The devices that cost gateways most airtime, at most 50.
+    pub towards: Vec<TowardsLedger>,
+    /// Sub-bands in use.
+    pub sub_bands: Vec<BandTotal>,
+}

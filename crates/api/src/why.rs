@@ -1,0 +1,172 @@
+//! How a device is doing, in sentences: what stands out, why, and what to do.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::device::{DeviceDetail, DeviceState};
+use crate::message::Message;
+use crate::outbox::{OutboxItem, OutboxState};
+
+/// Percent of an hour's allowance from which on it is worth a word.
+const MUCH_PERCENT: f64 = 80.0;
+
+/// How much something matters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Weight {
+    /// It does not work.
+    Trouble,
+    /// It should be looked at.
+    Attention,
+    /// As it should be.
+    Fine,
+}
+
+/// Something found about a device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Finding {
+    /// How much it matters.
+    pub weight: Weight,
+    /// What it is about.
+    #[schema(example = "join")]
+    pub about: String,
+    /// What was found.
+    pub what: String,
+    /// What to do; absent if nothing needs doing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_step: Option<String>,
+}
+
+/// How a device is doing and how it came to that.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceWhy {
+    /// What was found, what matters most first.
+    pub findings: Vec<Finding>,
+    /// What happened to it, newest first: joins, refusals, notices and downlinks.
+    pub timeline: Vec<Message>,
+}
+
+fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Finding {
+    let next_step = Some(next_step.to_owned()).filter(|step| !step.is_empty());
+    Finding { weight, about: about.into(), what, next_step }
+}
+
+/// What stands out about a device, what matters most first.
+pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem]) -> Vec<Finding> {
+    let mut all = vec![state(detail)];
+    all.extend(radio(detail));
+    for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
+        let what = format!(
+            "In sub-band {} it was on air for {:.1} s in the last hour, with {} frames; {:.1} s are allowed ({:.0} %).",
+            band.sub_band,
+            band.airtime_ms / 1000.0,
+            band.frames,
+            band.allowance_ms / 1000.0,
+            band.used_percent
+        );
+        let weight = if band.used_percent > 100.0 { Weight::Trouble } else { Weight::Attention };
+        all.push(finding(
+            weight,
+            "airtime",
+            what,
+            "Send less often, or at a faster data rate: `heron airtime calc` says what fits.",
+        ));
+    }
+    let waiting = outbox.iter().filter(|item| item.state == OutboxState::Waiting).count();
+    let front = outbox.iter().rev().find(|item| item.state == OutboxState::Waiting);
+    if let Some(item) = front {
+        let note = item.note.clone().unwrap_or_default();
+        let weight = if item.attempts > 0 { Weight::Attention } else { Weight::Fine };
+        all.push(finding(weight, "outbox", format!("{waiting} downlinks wait; the first {note}"), ""));
+    }
+    if let Some(item) = outbox.iter().find(|item| item.state == OutboxState::Failed) {
+        let note = item.note.clone().unwrap_or_default();
+        let what = format!("The downlink {} on port {} failed: {note}", item.payload, item.port);
+        all.push(finding(Weight::Attention, "outbox", what, ""));
+    }
+    all.sort_by_key(|finding| finding.weight);
+    all
+}
+
+fn state(detail: &DeviceDetail) -> Finding {
+    let device = &detail.device;
+    match (device.state, &device.refusal) {
+        (DeviceState::NeverJoined, _) if detail.personalized => finding(
+            Weight::Trouble,
+            "session",
+            "It has a session for good and was never heard under it.".into(),
+            "See that it is switched on and near a gateway, and compare DevAddr and session keys with the device.",
+        ),
+        (DeviceState::NeverJoined, _) => finding(
+            Weight::Trouble,
+            "join",
+            "No join-request of it was ever heard.".into(),
+            "In this order: is it switched on and sends join-requests, is a gateway near that listens, are DevEUI and JoinEUI those of the device, is it of this region?",
+        ),
+        (DeviceState::Refused, Some(refusal)) => {
+            finding(Weight::Trouble, "join", refusal.why.clone(), &refusal.next_step)
+        }
+        (DeviceState::Refused, None) => finding(Weight::Trouble, "join", "Its frames are refused.".into(), ""),
+        (DeviceState::Silent, _) => {
+            let rhythm = device.rhythm_s.map_or_else(String::new, |s| format!(" It used to send every {s:.0} s."));
+            let what =
+                format!("It is overdue: nothing was heard of it for longer than three of its intervals.{rhythm}");
+            let step = "Compare with the gateways that last heard it: if they are quiet too, it is not the device.";
+            finding(Weight::Trouble, "uplinks", what, step)
+        }
+        (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "It is heard as it should be.".into(), ""),
+    }
+}
+
+fn radio(detail: &DeviceDetail) -> Vec<Finding> {
+    let mut all = Vec::new();
+    if let Some(agreement) = &detail.agreement {
+        for refused in &agreement.refused {
+            let what = format!("It refuses {}, {} times in a row.", refused.what, refused.times);
+            let step = format!(
+                "It is asked again at {}. Ask for something it can do, by its radio settings.",
+                refused.again_at.format("%Y-%m-%d %H:%M:%S UTC")
+            );
+            all.push(finding(Weight::Attention, "settings", what, &step));
+        }
+        if agreement.unanswered > 1 {
+            let what = format!(
+                "{} requests in a row got no answer: {}.",
+                agreement.unanswered,
+                agreement.under_way.join(", ")
+            );
+            all.push(finding(
+                Weight::Attention,
+                "settings",
+                what,
+                "See whether it hears downlinks at all: put a confirmed one into its outbox.",
+            ));
+        } else if let Some(first) = agreement.under_way.first() {
+            all.push(finding(Weight::Fine, "settings", format!("Under way: {first}."), ""));
+        }
+        if let Some(health) = &agreement.health
+            && let Some(percent) = health.battery_percent.filter(|percent| *percent < 15.0)
+        {
+            all.push(finding(
+                Weight::Attention,
+                "battery",
+                format!("Its battery is down to {percent:.0} %."),
+                "Plan to change it.",
+            ));
+        }
+    }
+    if let Some(next) = &detail.next_session {
+        let what = format!("A session at {} is agreed upon and begins with the first uplink under it.", next.dev_addr);
+        let step =
+            if detail.session.is_none() { "If none comes, the device has not heard the join-accept." } else { "" };
+        all.push(finding(Weight::Fine, "session", what, step));
+    }
+    if let Some(decision) = &detail.rate_decision {
+        let weight = match decision.verdict.as_str() {
+            "strained" | "lossy" => Weight::Attention,
+            _ => Weight::Fine,
+        };
+        all.push(finding(weight, "data rate", decision.why.clone(), ""));
+    }
+    all
+}

@@ -1,0 +1,152 @@
+//! A device's radio and MAC as options, each one once.
+
+use api::radio::{Class, PingSlotSettings, RadioSettings, RateSettings};
+use clap::{Args, ValueEnum};
+use lorawan::MacVersion;
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum WhoSets {
+    /// The network, from what it hears.
+    Network,
+    /// The profile: one data rate for good.
+    Profile,
+    /// The device.
+    Device,
+}
+
+pub(super) fn class(text: &str) -> Result<Class, String> {
+    text.parse::<engine::Class>().map(Class::from)
+}
+
+/// Radio and MAC settings; what is not given follows the region, or stays as it is.
+#[derive(Args, Default)]
+#[command(next_help_heading = "Radio and MAC")]
+pub struct RadioArgs {
+    /// Version of its link layer: 1.0.0 to 1.0.4, or 1.1.
+    #[arg(long, value_name = "VERSION")]
+    pub mac_version: Option<MacVersion>,
+    /// When it listens: A, B or C.
+    #[arg(long, value_parser = class)]
+    pub class: Option<Class>,
+    /// From the end of an uplink to RX1, 1 to 15 s.
+    #[arg(long, value_name = "S")]
+    pub rx_delay_s: Option<u8>,
+    /// RX1DROffset.
+    #[arg(long, value_name = "N")]
+    pub rx1_data_rate_offset: Option<u8>,
+    /// Data rate index of RX2.
+    #[arg(long, value_name = "DR")]
+    pub rx2_data_rate: Option<u8>,
+    /// Frequency of RX2.
+    #[arg(long, value_name = "HZ")]
+    pub rx2_frequency_hz: Option<u32>,
+    /// Uplink channels that are to be on, as runs: 8-15,65.
+    #[arg(long)]
+    pub channels: Option<String>,
+    /// Whether transmissions are limited to 400 ms, in regions where that is the network's choice.
+    #[arg(long, value_name = "TRUE|FALSE")]
+    pub dwell_time: Option<bool>,
+    /// Share of time the device may send, as 1 / 2^N; 0 sets no limit beyond the region's.
+    #[arg(long, value_name = "N")]
+    pub max_duty_cycle: Option<u8>,
+    /// Who sets the data rate.
+    #[arg(long, value_enum, value_name = "WHO")]
+    pub rate_by: Option<WhoSets>,
+    /// With --rate-by profile: the data rate.
+    #[arg(long, value_name = "DR")]
+    pub data_rate: Option<u8>,
+    /// With --rate-by profile: TXPower index. With network: the highest.
+    #[arg(long, value_name = "N")]
+    pub tx_power: Option<u8>,
+    /// With --rate-by profile: how often each uplink is sent. With network: at most.
+    #[arg(long, value_name = "N")]
+    pub nb_trans: Option<u8>,
+    /// With --rate-by network: the slowest data rate.
+    #[arg(long, value_name = "DR")]
+    pub min_data_rate: Option<u8>,
+    /// With --rate-by network: the fastest data rate.
+    #[arg(long, value_name = "DR")]
+    pub max_data_rate: Option<u8>,
+    /// With --rate-by network: reserve above the demodulation floor.
+    #[arg(long, value_name = "DB")]
+    pub margin_db: Option<f32>,
+    /// With --rate-by network: the device moves about.
+    #[arg(long)]
+    pub mobile: bool,
+    /// From one question for battery and margin to the next; 0 asks never.
+    #[arg(long, value_name = "S")]
+    pub status_interval_s: Option<u32>,
+    /// Frequency of ping slots, with --ping-data-rate.
+    #[arg(long, value_name = "HZ", requires = "ping_data_rate")]
+    pub ping_frequency_hz: Option<u32>,
+    /// Data rate index of ping slots.
+    #[arg(long, value_name = "DR", requires = "ping_frequency_hz")]
+    pub ping_data_rate: Option<u8>,
+    /// How long the acknowledgement of a class B or C downlink is waited for.
+    #[arg(long, value_name = "S")]
+    pub ack_timeout_s: Option<u16>,
+    /// Transmissions tried of each downlink.
+    #[arg(long, value_name = "N")]
+    pub attempts: Option<u8>,
+    /// Accept a frame counter that starts over. Recorded frames can then be played back.
+    #[arg(long, value_name = "TRUE|FALSE")]
+    pub counter_restart: Option<bool>,
+}
+
+impl RadioArgs {
+    /// `settings` with what is given here put over them.
+    pub fn over(&self, settings: RadioSettings) -> RadioSettings {
+        let ping = self.ping_frequency_hz.zip(self.ping_data_rate);
+        let ping = ping.map(|(frequency_hz, data_rate)| PingSlotSettings { frequency_hz, data_rate });
+        RadioSettings {
+            mac_version: self.mac_version.or(settings.mac_version),
+            class: self.class.or(settings.class),
+            rx_delay_s: self.rx_delay_s.or(settings.rx_delay_s),
+            rx1_data_rate_offset: self.rx1_data_rate_offset.or(settings.rx1_data_rate_offset),
+            rx2_data_rate: self.rx2_data_rate.or(settings.rx2_data_rate),
+            rx2_frequency_hz: self.rx2_frequency_hz.or(settings.rx2_frequency_hz),
+            channels: self.channels.clone().or(settings.channels),
+            dwell_time: self.dwell_time.or(settings.dwell_time),
+            max_duty_cycle: self.max_duty_cycle.or(settings.max_duty_cycle),
+            rates: self.rates(settings.rates),
+            status_interval_s: self.status_interval_s.or(settings.status_interval_s),
+            ping_slot: ping.or(settings.ping_slot),
+            ack_timeout_s: self.ack_timeout_s.or(settings.ack_timeout_s),
+            attempts: self.attempts.or(settings.attempts),
+            counter_restart: self.counter_restart.or(settings.counter_restart),
+        }
+    }
+
+    fn rates(&self, before: Option<RateSettings>) -> Option<RateSettings> {
+        let limits = self.min_data_rate.is_some() || self.max_data_rate.is_some() || self.margin_db.is_some();
+        let who = self.rate_by.or(if self.data_rate.is_some() {
+            Some(WhoSets::Profile)
+        } else if limits || self.mobile {
+            Some(WhoSets::Network)
+        } else {
+            None
+        });
+        match who {
+            None => before,
+            Some(WhoSets::Device) => Some(RateSettings::Device),
+            Some(WhoSets::Profile) => Some(RateSettings::Profile {
+                data_rate: self.data_rate.unwrap_or(0),
+                tx_power: self.tx_power.unwrap_or(0),
+                nb_trans: self.nb_trans.unwrap_or(1),
+            }),
+            Some(WhoSets::Network) => Some(RateSettings::Network {
+                min_data_rate: self.min_data_rate,
+                max_data_rate: self.max_data_rate,
+                max_tx_power: self.tx_power,
+                max_nb_trans: self.nb_trans,
+                margin_db: self.margin_db,
+                mobile: self.mobile,
+            }),
+        }
+    }
+
+    /// Whether nothing is given.
+    pub fn is_empty(&self) -> bool {
+        self.over(RadioSettings::default()) == RadioSettings::default()
+    }
+}

@@ -1,0 +1,356 @@
+//! Adaptive data rate: the fastest data rate and the lowest power at which a device is still heard with
+//! reserve.
+//!
+//! TS001 §4.3.1.1 leaves the method to the network. This one asks, for every data rate the device may use,
+//! what SNR its uplinks would arrive with, from the best copies of the recent ones; takes the fastest that
+//! leaves the margin its profile wants; and turns power down by what is left over. Slowing down happens
+//! later than speeding up, so that it does not swing.
+
+use std::cmp::Ordering;
+use std::collections::VecDeque;
+
+use lorawan::region::{AdrSettings, Plan, Use};
+use lorawan::{Modulation, airtime};
+
+use crate::profile::AdrLimits;
+use crate::settings::Settings;
+use crate::time::Timestamp;
+
+/// Uplinks looked at.
+pub(crate) const WINDOW: usize = 20;
+/// A first decision is made after so many, and carefully.
+const FIRST: usize = 4;
+/// Taken off the level as long as the window is not full.
+const FEW_PENALTY_DB: f32 = 3.0;
+/// A signal that varies by more is taken for that of a moving device.
+const MOVING_SPREAD_DB: f32 = 15.0;
+/// More reserve for what moves.
+const MOVING_RESERVE_DB: f32 = 5.0;
+/// Power is turned down only if this much remains beyond a step, so that it does not swing.
+const POWER_HYSTERESIS_DB: f32 = 1.0;
+/// One TXPower step (RP002, "TXPower" of each region).
+const POWER_STEP_DB: f32 = 2.0;
+/// Share of lost uplinks from which each is sent once more.
+const MUCH_LOSS: f32 = 0.10;
+/// Share from which nothing is made faster.
+const TOO_MUCH_LOSS: f32 = 0.30;
+/// Share below which one repetition fewer will do.
+const LITTLE_LOSS: f32 = 0.02;
+/// Payload that savings are told for, if nothing better is known.
+const HEADER_AND_MIC: usize = 13;
+
+#[derive(Debug, Clone, Copy)]
+struct Sample {
+    counter: u32,
+    snr_db: f32,
+    gateways: u8,
+}
+
+/// Recent uplinks of one device, all sent with the same settings.
+#[derive(Debug, Default)]
+pub(crate) struct History(VecDeque<Sample>);
+
+impl History {
+    /// Adds an uplink; FSK and LR-FHSS tell no SNR and are left out.
+    pub(crate) fn add(&mut self, counter: u32, snr_db: Option<f32>, gateways: usize) {
+        let Some(snr_db) = snr_db else { return };
+        if self.0.len() == WINDOW {
+            self.0.pop_front();
+        }
+        self.0.push_back(Sample { counter, snr_db, gateways: u8::try_from(gateways).unwrap_or(u8::MAX) });
+    }
+
+    /// The device sends otherwise from now on.
+    pub(crate) fn clear(&mut self) {
+        self.0.clear();
+    }
+
+    fn measure(&self, limits: &AdrLimits) -> Option<Measured> {
+        if self.0.len() < FIRST {
+            return None;
+        }
+        let mut levels: Vec<f32> = self.0.iter().map(|s| s.snr_db).collect();
+        levels.sort_by(f32::total_cmp);
+        let (worst_db, best_db) = (levels[0], levels[levels.len() - 1]);
+        let moving = limits.mobile || (levels.len() >= WINDOW / 2 && best_db - worst_db > MOVING_SPREAD_DB);
+        let level_db = match levels.len() {
+            _ if moving => worst_db,
+            WINDOW.. => levels[levels.len() / 4],
+            _ => worst_db - FEW_PENALTY_DB,
+        };
+        let span = self.0.back()?.counter.saturating_sub(self.0.front()?.counter).saturating_add(1);
+        let heard = levels.len() as u32;
+        let gateways = self.0.iter().map(|s| s.gateways).max().unwrap_or(0);
+        Some(Measured {
+            uplinks: heard,
+            lost: span.saturating_sub(heard),
+            level_db,
+            worst_db,
+            best_db,
+            gateways,
+            moving,
+        })
+    }
+}
+
+/// What the recent uplinks were like.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Measured {
+    /// Uplinks looked at.
+    pub uplinks: u32,
+    /// Uplinks between them that were not heard.
+    pub lost: u32,
+    /// SNR of best copies that was gone by: what three of four reach, or less as long as there are few.
+    pub level_db: f32,
+    /// The lowest.
+    pub worst_db: f32,
+    /// The highest.
+    pub best_db: f32,
+    /// Gateways that heard one of them, at most.
+    pub gateways: u8,
+    /// Whether the device was taken to be moving.
+    pub moving: bool,
+}
+
+impl Measured {
+    fn loss(&self) -> f32 {
+        self.lost as f32 / (self.uplinks + self.lost).max(1) as f32
+    }
+}
+
+/// What came of it.
+#[derive(Debug, Clone, PartialEq)]
+pub enum AdrVerdict {
+    /// The device is to change.
+    Change,
+    /// It is well as it is.
+    Fits,
+    /// It is hardly heard, and at its slowest and strongest already.
+    Strained,
+    /// Too much is lost to make anything faster.
+    Lossy,
+}
+
+/// A decision with its reasons.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AdrDecision {
+    /// When.
+    pub at: Timestamp,
+    /// The uplink it was made with.
+    pub counter: u32,
+    /// What was measured.
+    pub measured: Measured,
+    /// Reserve wanted.
+    pub margin_db: f32,
+    /// SNR that the present data rate needs.
+    pub required_snr_db: f32,
+    /// What the device was set to.
+    pub from: AdrSettings,
+    /// What it should be set to.
+    pub to: AdrSettings,
+    /// What came of it.
+    pub verdict: AdrVerdict,
+    /// Airtime of one message with all its repetitions, before and after.
+    pub airtime_us: (u64, u64),
+    /// Electric charge for sending it, before and after, in microampere hours; see [`charge_uah`].
+    pub charge_uah: (f64, f64),
+}
+
+/// Charge for sending at a power for a time, in µAh: a model to compare with, not a measurement. A
+/// transmitter at 3.3 V turns 30 % of what its amplifier takes into radiation, and 20 mA feed the rest.
+pub fn charge_uah(eirp_dbm: f32, airtime_us: u64) -> f64 {
+    let radiated_mw = 10f64.powf(f64::from(eirp_dbm) / 10.0);
+    let current_ma = 20.0 + radiated_mw / (3.3 * 0.3);
+    current_ma * 1000.0 * airtime_us as f64 / 3.6e9
+}
+
+/// SNR a modulation needs, and the noise its bandwidth lets in beyond 125 kHz.
+fn needs_db(modulation: Modulation) -> Option<(f32, f32)> {
+    match modulation {
+        Modulation::Lora { spreading_factor, bandwidth } => {
+            let noise_db = 10.0 * (bandwidth.hz() as f32 / 125_000.0).log10();
+            Some((spreading_factor.required_snr_db() as f32, noise_db))
+        }
+        Modulation::Fsk { .. } | Modulation::LrFhss { .. } => None,
+    }
+}
+
+/// Decides, if there is enough to go by. `len` is the length of the device's last frame.
+pub(crate) fn decide(
+    at: Timestamp,
+    plan: &Plan,
+    limits: &AdrLimits,
+    settings: &Settings,
+    history: &History,
+    len: usize,
+) -> Option<AdrDecision> {
+    let measured = history.measure(limits)?;
+    let from = settings.adr;
+    let (required_snr_db, noise_now_db) = needs_db(plan.data_rate(from.data_rate)?.modulation)?;
+    let margin_db = limits.margin_db + if measured.moving { MOVING_RESERVE_DB } else { 0.0 };
+    let full_power_db = measured.level_db + noise_now_db + POWER_STEP_DB * f32::from(from.tx_power);
+    // What would remain above the margin at a data rate with full power.
+    let spare_at = |index: u8| {
+        let rate = plan.data_rate(index).filter(|rate| rate.direction != Use::Down)?;
+        let (required, noise) = needs_db(rate.modulation)?;
+        let carried = plan.network_uplinks().any(|c| from.channels.contains(c.index) && c.carries(index));
+        carried.then_some(full_power_db - noise - required - margin_db)
+    };
+    let usable = || (limits.min_data_rate..=limits.max_data_rate).filter_map(|dr| Some((dr, spare_at(dr)?)));
+    let fastest = usable().filter(|(_, spare)| *spare >= 0.0).max_by_key(|(dr, _)| *dr);
+    let slowest = usable().min_by_key(|(dr, _)| *dr)?;
+
+    let (mut data_rate, mut spare_db) = fastest.unwrap_or(slowest);
+    if data_rate < from.data_rate {
+        // Slower only once half the margin is gone at full power.
+        if let Some(spare) = spare_at(from.data_rate)
+            .filter(|spare| *spare > -limits.margin_db / 2.0 && from.data_rate <= limits.max_data_rate)
+        {
+            (data_rate, spare_db) = (from.data_rate, spare);
+        }
+    }
+    let loss = measured.loss();
+    let lossy = loss >= TOO_MUCH_LOSS;
+    if lossy && data_rate > from.data_rate {
+        data_rate = from.data_rate;
+        spare_db = spare_at(data_rate).unwrap_or(0.0);
+    }
+    let mut to = AdrSettings { data_rate, ..from };
+    to.tx_power = power(&from, data_rate, spare_db, limits, measured.moving || lossy);
+    // A faster data rate is undone by the device itself if it was too much; less power is not, so it waits
+    // for more to go by.
+    if (measured.uplinks as usize) < WINDOW / 2 {
+        to.tx_power = to.tx_power.min(from.tx_power);
+    }
+    to.nb_trans = repetitions(from.nb_trans, loss, measured.uplinks as usize, limits);
+
+    let spare_now = full_power_db - noise_now_db - required_snr_db - POWER_STEP_DB * f32::from(from.tx_power);
+    let verdict = if to != from {
+        AdrVerdict::Change
+    } else if lossy {
+        AdrVerdict::Lossy
+    } else if spare_now < margin_db / 2.0 && data_rate == slowest.0 && from.tx_power == 0 {
+        AdrVerdict::Strained
+    } else {
+        AdrVerdict::Fits
+    };
+    let cost = |s: &AdrSettings| {
+        let us =
+            plan.data_rate(s.data_rate).map_or(0, |rate| airtime::uplink_us(rate.modulation, len.max(HEADER_AND_MIC)));
+        let us = us * u64::from(s.nb_trans);
+        (us, charge_uah(plan.tx_power.dbm(s.tx_power).unwrap_or(plan.tx_power.max_dbm), us))
+    };
+    let ((us_from, uah_from), (us_to, uah_to)) = (cost(&from), cost(&to));
+    Some(AdrDecision {
+        at,
+        counter: history.0.back()?.counter,
+        measured,
+        margin_db,
+        required_snr_db,
+        from,
+        to,
+        verdict,
+        airtime_us: (us_from, us_to),
+        charge_uah: (uah_from, uah_to),
+    })
+}
+
+/// The TXPower index for what remains at full power.
+fn power(from: &AdrSettings, data_rate: u8, spare_db: f32, limits: &AdrLimits, keep_strong: bool) -> u8 {
+    // A device that moves meets worse places; one that loses uplinks is not made fainter.
+    if keep_strong {
+        return 0;
+    }
+    let steps = |db: f32| (db / POWER_STEP_DB).floor().clamp(0.0, f32::from(limits.max_tx_power)) as u8;
+    let most = steps(spare_db);
+    let now_db = spare_db - POWER_STEP_DB * f32::from(from.tx_power);
+    match most.cmp(&from.tx_power) {
+        _ if data_rate != from.data_rate => most,
+        Ordering::Greater => steps(spare_db - POWER_HYSTERESIS_DB).max(from.tx_power),
+        // A little less than the reserve wanted is no reason to change back.
+        Ordering::Less if now_db > -2.0 * POWER_HYSTERESIS_DB => from.tx_power,
+        _ => most,
+    }
+}
+
+/// NbTrans for a measured loss.
+fn repetitions(now: u8, loss: f32, uplinks: usize, limits: &AdrLimits) -> u8 {
+    let now = now.max(1);
+    let wanted = match loss {
+        _ if uplinks < WINDOW / 2 => now,
+        much if much >= MUCH_LOSS => now + 1,
+        little if little <= LITTLE_LOSS && uplinks >= WINDOW => now - 1,
+        _ => now,
+    };
+    wanted.clamp(1, limits.max_nb_trans.max(1))
+}
+
+impl AdrDecision {
+    pub(crate) const fn code(&self) -> &'static str {
+        match self.verdict {
+            AdrVerdict::Change => "adr_change",
+            AdrVerdict::Fits => "adr_fits",
+            AdrVerdict::Strained => "adr_strained",
+            AdrVerdict::Lossy => "adr_lossy",
+        }
+    }
+
+    /// What was measured, what was decided, and what it saves.
+    pub fn why(&self) -> String {
+        let m = &self.measured;
+        let moving =
+            if m.moving { " The device is taken to be moving, so the lowest counts and power stays full." } else { "" };
+        let measured = format!(
+            "{} uplinks with SNR {:.1} to {:.1} dB, {} lost; {:.1} dB was gone by, where DR{} needs {:.1} dB and {:.1} dB are kept in reserve.{moving}",
+            m.uplinks,
+            m.worst_db,
+            m.best_db,
+            m.lost,
+            m.level_db,
+            self.from.data_rate,
+            self.required_snr_db,
+            self.margin_db,
+        );
+        let decided = match self.verdict {
+            AdrVerdict::Change => format!(
+                "So from DR{}, TXPower {}, NbTrans {} to DR{}, TXPower {}, NbTrans {}: airtime of a message {:.0} → {:.0} ms, charge {:.2} → {:.2} µAh.",
+                self.from.data_rate,
+                self.from.tx_power,
+                self.from.nb_trans,
+                self.to.data_rate,
+                self.to.tx_power,
+                self.to.nb_trans,
+                self.airtime_us.0 as f64 / 1000.0,
+                self.airtime_us.1 as f64 / 1000.0,
+                self.charge_uah.0,
+                self.charge_uah.1,
+            ),
+            AdrVerdict::Fits => "So it stays as it is.".into(),
+            AdrVerdict::Strained => "It is hardly heard, and at its slowest and strongest already.".into(),
+            AdrVerdict::Lossy => "Too much is lost to make it faster.".into(),
+        };
+        format!("{measured} {decided}")
+    }
+
+    pub(crate) fn evidence(&self) -> Vec<(&'static str, String)> {
+        let m = &self.measured;
+        vec![
+            ("uplinks", m.uplinks.to_string()),
+            ("lost", m.lost.to_string()),
+            ("SNR gone by", format!("{:.1} dB", m.level_db)),
+            ("SNR needed", format!("{:.1} dB", self.required_snr_db)),
+            ("reserve wanted", format!("{:.1} dB", self.margin_db)),
+            ("gateways at most", m.gateways.to_string()),
+        ]
+    }
+
+    pub(crate) fn next_step(&self) -> String {
+        match self.verdict {
+            AdrVerdict::Strained => "Raise the antenna, or bring a gateway nearer: the network can do no more.".into(),
+            AdrVerdict::Lossy => {
+                "Look for interference, or for a place where the device is heard by a second gateway.".into()
+            }
+            AdrVerdict::Change | AdrVerdict::Fits => String::new(),
+        }
+    }
+}

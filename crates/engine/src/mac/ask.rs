@@ -1,0 +1,224 @@
+//! Requests of the network: what each asks for, what answers it, and what follows from a yes.
+
+use lorawan::mac::{DownCommand, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
+use lorawan::region::{AdrSettings, MAX_EIRP_DBM};
+
+use crate::profile::RadioProfile;
+use crate::settings::Settings;
+
+/// What a request is about; what a device refuses is remembered by this.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum About {
+    DataRate(u8),
+    TxPower(u8),
+    Channels,
+    DutyCycle,
+    Windows,
+    Delay,
+    Channel(u8),
+    Dwell,
+    PingChannel,
+    Status,
+    /// Data rate, power and channels together.
+    Adr,
+}
+
+/// A request, sent in one downlink.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Ask {
+    /// A block of LinkADRReq, and the settings it leads to.
+    LinkAdr {
+        block: Vec<LinkAdr>,
+        target: AdrSettings,
+    },
+    DutyCycle(u8),
+    RxParams(RxParamSetup),
+    RxTiming(u8),
+    NewChannel(NewChannel),
+    TxParams(TxParamSetup),
+    PingChannel {
+        frequency_hz: Option<u32>,
+        data_rate: u8,
+    },
+    Status,
+}
+
+/// What a device makes of a request.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Reply {
+    Yes,
+    /// Refused: the parts it does not want.
+    No(Vec<About>),
+}
+
+impl Ask {
+    /// The requests that lead from `known` to `wanted`, most pressing first: a device that listens at the
+    /// wrong moment hears nothing else.
+    pub(crate) fn all(profile: &RadioProfile, known: &Settings, wanted: &Settings) -> Vec<Self> {
+        let plan = profile.plan();
+        let mut asks = Vec::new();
+        if wanted.rx_delay_s != known.rx_delay_s {
+            asks.push(Ask::RxTiming(wanted.rx_delay_s));
+        }
+        let windows = |s: &Settings| (s.rx1_data_rate_offset, s.rx2_data_rate, s.rx2_frequency_hz);
+        if windows(wanted) != windows(known) {
+            asks.push(Ask::RxParams(RxParamSetup {
+                rx1_data_rate_offset: wanted.rx1_data_rate_offset,
+                rx2_data_rate: wanted.rx2_data_rate,
+                rx2_frequency_hz: wanted.rx2_frequency_hz,
+            }));
+        }
+        if (wanted.downlink_dwell_time, wanted.uplink_dwell_time)
+            != (known.downlink_dwell_time, known.uplink_dwell_time)
+        {
+            let limit = plan.tx_power.max_dbm;
+            let max_eirp = MAX_EIRP_DBM.iter().rposition(|dbm| f32::from(*dbm) <= limit).unwrap_or(0) as u8;
+            asks.push(Ask::TxParams(TxParamSetup {
+                downlink_dwell_time: wanted.downlink_dwell_time,
+                uplink_dwell_time: wanted.uplink_dwell_time,
+                max_eirp,
+            }));
+        }
+        let missing = wanted.defined.difference(known.defined);
+        asks.extend(plan.new_channels().filter(|c| missing.contains(c.index)).map(Ask::NewChannel));
+        // Only channels the device knows can be switched on, so those of a NewChannelReq come later.
+        let on = wanted.adr.channels.intersection(known.defined);
+        let target = AdrSettings { channels: if on.is_empty() { known.adr.channels } else { on }, ..wanted.adr };
+        if target != known.adr
+            && let Ok(block) = plan.link_adr_block(known.defined, &known.adr, &target)
+        {
+            asks.push(Ask::LinkAdr { block, target });
+        }
+        if wanted.max_duty_cycle != known.max_duty_cycle {
+            asks.push(Ask::DutyCycle(wanted.max_duty_cycle));
+        }
+        let ping = |s: &Settings| (s.ping_frequency_hz, s.ping_data_rate);
+        if known.ping_periodicity.is_some() && ping(wanted) != ping(known) {
+            let (frequency_hz, data_rate) = ping(wanted);
+            asks.push(Ask::PingChannel { frequency_hz, data_rate });
+        }
+        asks
+    }
+
+    /// The commands that carry it.
+    pub(crate) fn commands(&self) -> Vec<DownCommand> {
+        match self {
+            Ask::LinkAdr { block, .. } => block.iter().copied().map(DownCommand::LinkAdrReq).collect(),
+            Ask::DutyCycle(max_duty_cycle) => vec![DownCommand::DutyCycleReq { max_duty_cycle: *max_duty_cycle }],
+            Ask::RxParams(rx) => vec![DownCommand::RxParamSetupReq(*rx)],
+            Ask::RxTiming(delay_s) => vec![DownCommand::RxTimingSetupReq { delay_s: *delay_s }],
+            Ask::NewChannel(channel) => vec![DownCommand::NewChannelReq(*channel)],
+            Ask::TxParams(tx) => vec![DownCommand::TxParamSetupReq(*tx)],
+            Ask::PingChannel { frequency_hz, data_rate } => {
+                vec![DownCommand::PingSlotChannelReq { frequency_hz: frequency_hz.unwrap_or(0), data_rate: *data_rate }]
+            }
+            Ask::Status => vec![DownCommand::DevStatusReq],
+        }
+    }
+
+    pub(crate) fn about(&self) -> About {
+        match self {
+            Ask::LinkAdr { .. } => About::Adr,
+            Ask::DutyCycle(_) => About::DutyCycle,
+            Ask::RxParams(_) => About::Windows,
+            Ask::RxTiming(_) => About::Delay,
+            Ask::NewChannel(channel) => About::Channel(channel.index),
+            Ask::TxParams(_) => About::Dwell,
+            Ask::PingChannel { .. } => About::PingChannel,
+            Ask::Status => About::Status,
+        }
+    }
+
+    /// In words, as settings that are wanted.
+    pub(crate) fn words(&self, profile: &RadioProfile) -> String {
+        let all: Vec<String> = self
+            .commands()
+            .iter()
+            .map(|c| format!("{} ({})", c.cid().name(lorawan::Direction::Down), c.words_in(profile.plan())))
+            .collect();
+        all.join(", ")
+    }
+
+    /// What `answer` says to this request; `None` if it answers something else.
+    pub(crate) fn reply(&self, answer: &UpCommand) -> Option<Reply> {
+        let parts = |all: &[(bool, About)]| {
+            let no: Vec<About> = all.iter().filter(|(yes, _)| !yes).map(|(_, about)| *about).collect();
+            if no.is_empty() { Reply::Yes } else { Reply::No(no) }
+        };
+        Some(match (self, *answer) {
+            (Ask::LinkAdr { target, .. }, UpCommand::LinkAdrAns { power_ack, data_rate_ack, channel_mask_ack }) => {
+                parts(&[
+                    (power_ack, About::TxPower(target.tx_power)),
+                    (data_rate_ack, About::DataRate(target.data_rate)),
+                    (channel_mask_ack, About::Channels),
+                ])
+            }
+            (Ask::RxParams(_), UpCommand::RxParamSetupAns { rx1_offset_ack, rx2_data_rate_ack, channel_ack }) => {
+                parts(&[(rx1_offset_ack && rx2_data_rate_ack && channel_ack, About::Windows)])
+            }
+            (Ask::NewChannel(c), UpCommand::NewChannelAns { data_rates_ack, frequency_ack }) => {
+                parts(&[(data_rates_ack && frequency_ack, About::Channel(c.index))])
+            }
+            (Ask::PingChannel { .. }, UpCommand::PingSlotChannelAns { data_rate_ack, frequency_ack }) => {
+                parts(&[(data_rate_ack && frequency_ack, About::PingChannel)])
+            }
+            (Ask::DutyCycle(_), UpCommand::DutyCycleAns)
+            | (Ask::RxTiming(_), UpCommand::RxTimingSetupAns)
+            | (Ask::TxParams(_), UpCommand::TxParamSetupAns)
+            | (Ask::Status, UpCommand::DevStatusAns { .. }) => Reply::Yes,
+            _ => return None,
+        })
+    }
+
+    /// The settings once the device has said yes.
+    pub(crate) fn apply(&self, settings: &mut Settings) {
+        match self {
+            Ask::LinkAdr { target, .. } => settings.adr = *target,
+            Ask::DutyCycle(max) => settings.max_duty_cycle = *max,
+            Ask::RxParams(rx) => {
+                settings.rx1_data_rate_offset = rx.rx1_data_rate_offset;
+                settings.rx2_data_rate = rx.rx2_data_rate;
+                settings.rx2_frequency_hz = rx.rx2_frequency_hz;
+            }
+            Ask::RxTiming(delay_s) => settings.rx_delay_s = *delay_s,
+            Ask::NewChannel(channel) => {
+                // A new channel is on at once (TS001 §5.6).
+                settings.defined.insert(channel.index);
+                settings.adr.channels.insert(channel.index);
+            }
+            Ask::TxParams(tx) => {
+                settings.downlink_dwell_time = tx.downlink_dwell_time;
+                settings.uplink_dwell_time = tx.uplink_dwell_time;
+            }
+            Ask::PingChannel { frequency_hz, data_rate } => {
+                settings.ping_frequency_hz = *frequency_hz;
+                settings.ping_data_rate = *data_rate;
+            }
+            Ask::Status => {}
+        }
+    }
+}
+
+/// Whether a command of the device is an answer, rather than a question or a notice of its own.
+pub(super) fn is_answer(command: &UpCommand) -> bool {
+    matches!(
+        command,
+        UpCommand::LinkAdrAns { .. }
+            | UpCommand::DutyCycleAns
+            | UpCommand::RxParamSetupAns { .. }
+            | UpCommand::DevStatusAns { .. }
+            | UpCommand::NewChannelAns { .. }
+            | UpCommand::RxTimingSetupAns
+            | UpCommand::TxParamSetupAns
+            | UpCommand::DlChannelAns { .. }
+            | UpCommand::AdrParamSetupAns
+            | UpCommand::RejoinParamSetupAns { .. }
+            | UpCommand::PingSlotChannelAns { .. }
+            | UpCommand::BeaconFreqAns { .. }
+    )
+}
+
+/// Answers that a device repeats in every uplink until it hears a downlink (TS001 §5.4, §5.6.2, §5.7).
+pub(super) fn is_sticky(command: &UpCommand) -> bool {
+    matches!(command, UpCommand::RxParamSetupAns { .. } | UpCommand::RxTimingSetupAns | UpCommand::DlChannelAns { .. })
+}

@@ -1,0 +1,325 @@
+//! From what a device is set to, to what is wanted of it: what is under way, what was refused, and when it
+//! is asked again.
+
+use lorawan::mac::{Battery, DownCommand, UpCommand};
+use lorawan::region::AdrSettings;
+
+use super::ask::{About, Ask, Reply, is_answer, is_sticky};
+use crate::explain::Notice;
+use crate::profile::{RadioProfile, Rates};
+use crate::settings::Settings;
+use crate::time::{DAY_US, Timestamp};
+
+/// Requests in a row without any answer after which they rest for a day.
+const PATIENCE: u8 = 8;
+/// A refusal rests a day, then two, four, and then a week each time.
+const LONGEST_REST_DAYS: i64 = 7;
+/// Room for commands in a header (TS001 §4.3.1.6).
+pub(crate) const MAX_FOPTS: usize = 15;
+
+/// What a device said of itself.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Health {
+    /// Its battery.
+    pub battery: Battery,
+    /// SNR at which it heard the question, in dB.
+    pub margin_db: i8,
+    /// When it said so.
+    pub at: Timestamp,
+}
+
+/// A setting that the device refused.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefusedSetting {
+    /// Which, in words.
+    pub what: String,
+    /// How often in a row.
+    pub times: u8,
+    /// When it did so last.
+    pub at: Timestamp,
+    /// When it is asked again.
+    pub again_at: Timestamp,
+}
+
+/// How far device and network agree.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Negotiated {
+    /// What the device is known to be set to.
+    pub known: Settings,
+    /// What is wanted of it.
+    pub wanted: Settings,
+    /// Requests sent, in words, that the device's next uplink should answer.
+    pub under_way: Vec<String>,
+    /// What it refused.
+    pub refused: Vec<RefusedSetting>,
+    /// Downlinks with requests, in a row, that no answer came to.
+    pub unanswered: u8,
+    /// What it last said of battery and margin.
+    pub health: Option<Health>,
+}
+
+#[derive(Debug)]
+struct Refused {
+    about: About,
+    what: String,
+    times: u8,
+    at: Timestamp,
+    again_at: Timestamp,
+}
+
+/// What a device's answers led to.
+#[derive(Debug, Default)]
+pub(crate) struct Outcome {
+    pub(crate) notices: Vec<Notice>,
+    /// The settings have changed.
+    pub(crate) changed: bool,
+    /// Data rate, power or repetitions have.
+    pub(crate) adr_changed: bool,
+}
+
+/// The conversation with one device.
+#[derive(Debug, Default)]
+pub(crate) struct Negotiation {
+    under_way: Vec<Ask>,
+    refused: Vec<Refused>,
+    unanswered: u8,
+    /// Uplinks to let pass before asking again.
+    rest: u8,
+    /// Data rate, power and repetitions that adaptive data rate has settled on.
+    target: Option<AdrSettings>,
+    status_asked_at: Option<Timestamp>,
+    health: Option<Health>,
+    /// Sticky answers that have been understood and may be repeated.
+    repeated: Vec<UpCommand>,
+}
+
+impl Negotiation {
+    pub(crate) fn report(&self, profile: &RadioProfile, known: &Settings) -> Negotiated {
+        Negotiated {
+            known: *known,
+            wanted: self.wanted(profile, known),
+            under_way: self.under_way.iter().map(|ask| ask.words(profile)).collect(),
+            refused: self
+                .refused
+                .iter()
+                .map(|r| RefusedSetting { what: r.what.clone(), times: r.times, at: r.at, again_at: r.again_at })
+                .collect(),
+            unanswered: self.unanswered,
+            health: self.health,
+        }
+    }
+
+    /// A new session: nothing is under way, and what was refused may be asked again.
+    pub(crate) fn reset(&mut self) {
+        *self = Self { health: self.health, status_asked_at: self.status_asked_at, ..Self::default() };
+    }
+
+    pub(crate) fn busy(&self) -> bool {
+        !self.under_way.is_empty()
+    }
+
+    /// What adaptive data rate wants from now on.
+    pub(crate) fn aim(&mut self, target: AdrSettings) {
+        self.target = Some(target);
+    }
+
+    fn wanted(&self, profile: &RadioProfile, known: &Settings) -> Settings {
+        let mut wanted = known.wanted(profile);
+        if let (Some(target), Rates::Adaptive(_)) = (self.target, profile.rates) {
+            wanted.adr = AdrSettings { channels: wanted.adr.channels, ..target };
+        }
+        wanted
+    }
+
+    /// Whether something is refused and not to be asked for yet.
+    pub(crate) fn refuses(&self, about: About, now: Timestamp) -> bool {
+        self.refused.iter().any(|r| r.about == about && now < r.again_at)
+    }
+
+    /// What the network wants to ask now.
+    pub(crate) fn asks(&mut self, now: Timestamp, profile: &RadioProfile, known: &Settings, adr: bool) -> Vec<Ask> {
+        if self.rest > 0 {
+            self.rest -= 1;
+            return Vec::new();
+        }
+        let mut wanted = self.wanted(profile, known);
+        // A device that decides its data rate itself heeds neither data rate nor power (TS001 §4.3.1.1).
+        if !adr || matches!(profile.rates, Rates::Device) || self.refuses(About::Adr, now) {
+            wanted.adr = AdrSettings { channels: wanted.adr.channels, ..known.adr };
+        }
+        if self.refuses(About::DataRate(wanted.adr.data_rate), now) {
+            wanted.adr.data_rate = known.adr.data_rate;
+        }
+        if self.refuses(About::TxPower(wanted.adr.tx_power), now) {
+            wanted.adr.tx_power = known.adr.tx_power;
+        }
+        if self.refuses(About::Channels, now) {
+            wanted.adr.channels = known.adr.channels;
+        }
+        let mut asks = Ask::all(profile, known, &wanted);
+        let every_us = i64::from(profile.status_every_s) * 1_000_000;
+        if every_us > 0 && self.status_asked_at.is_none_or(|at| now.since(at) >= every_us) {
+            asks.push(Ask::Status);
+        }
+        asks.retain(|ask| !self.refuses(ask.about(), now));
+        asks
+    }
+
+    /// Those of `asks` that fit into `room` bytes of a header, and their bytes.
+    pub(crate) fn fitting(asks: Vec<Ask>, room: usize) -> (Vec<Ask>, Vec<u8>) {
+        let mut bytes = Vec::new();
+        let mut taken = Vec::new();
+        for ask in asks {
+            let before = bytes.len();
+            ask.commands().iter().for_each(|c: &DownCommand| c.emit(&mut bytes));
+            if bytes.len() > room {
+                bytes.truncate(before);
+            } else {
+                taken.push(ask);
+            }
+        }
+        (taken, bytes)
+    }
+
+    /// The requests have left.
+    pub(crate) fn sent(&mut self, now: Timestamp, asks: Vec<Ask>) {
+        if asks.contains(&Ask::Status) {
+            self.status_asked_at = Some(now);
+        }
+        if !asks.is_empty() {
+            self.under_way = asks;
+        }
+    }
+
+    /// They have not left after all.
+    pub(crate) fn not_sent(&mut self) {
+        if self.under_way.contains(&Ask::Status) {
+            self.status_asked_at = None;
+        }
+        self.under_way.clear();
+    }
+
+    /// Takes the commands of a new uplink, which come in the order of the requests.
+    pub(crate) fn take(
+        &mut self,
+        now: Timestamp,
+        profile: &RadioProfile,
+        known: &mut Settings,
+        commands: &[UpCommand],
+    ) -> Outcome {
+        let mut outcome = Outcome::default();
+        let mut open = std::mem::take(&mut self.under_way);
+        let asked = !open.is_empty();
+        let mut answered = false;
+        let mut last_link_adr = None;
+        for command in commands.iter().filter(|c| is_answer(c)) {
+            if let UpCommand::DevStatusAns { battery, margin_db } = *command {
+                self.health = Some(Health { battery, margin_db, at: now });
+                outcome.notices.push(Notice::Health { battery, margin_db });
+            }
+            let Some((at, reply)) = open.iter().enumerate().find_map(|(i, ask)| Some((i, ask.reply(command)?))) else {
+                // A block of several LinkADRReq is answered several times, each time the same.
+                let again = last_link_adr.as_ref() == Some(command);
+                if !again && !self.repeated.contains(command) {
+                    outcome.notices.push(Notice::UnaskedAnswer { command: *command });
+                }
+                continue;
+            };
+            answered = true;
+            let ask = open.remove(at);
+            if is_sticky(command) && !self.repeated.contains(command) {
+                self.repeated.push(*command);
+            }
+            if matches!(command, UpCommand::LinkAdrAns { .. }) {
+                last_link_adr = Some(*command);
+            }
+            let words = ask.words(profile);
+            match reply {
+                Reply::Yes => {
+                    self.refused.retain(|r| r.about != ask.about());
+                    if ask != Ask::Status {
+                        outcome.changed = true;
+                        outcome.adr_changed |= matches!(ask, Ask::LinkAdr { .. });
+                        ask.apply(known);
+                        outcome.notices.push(Notice::SettingTaken { what: words });
+                    }
+                }
+                Reply::No(parts) => {
+                    let again_at = parts.iter().map(|about| self.refuse(*about, &words, now)).max();
+                    let again_at = again_at.unwrap_or(now);
+                    if matches!(ask, Ask::LinkAdr { .. }) {
+                        self.target = None;
+                    }
+                    outcome.notices.push(Notice::SettingRefused {
+                        what: words,
+                        parts: parts_in_words(&parts),
+                        again_at,
+                    });
+                }
+            }
+        }
+        if asked && !answered {
+            self.unanswered = self.unanswered.saturating_add(1);
+            // Asked again after 1, 2, 4 … 32 uplinks: what is not heard at once may not be heard at all.
+            self.rest = (1u8 << (self.unanswered - 1).min(5)) - 1;
+            if open.contains(&Ask::Status) {
+                self.status_asked_at = None;
+            }
+            if self.unanswered >= PATIENCE {
+                let what: Vec<String> = open.iter().map(|ask| ask.words(profile)).collect();
+                let again_at = open.iter().map(|ask| self.refuse(ask.about(), &ask.words(profile), now)).max();
+                let again_at = again_at.unwrap_or(now);
+                outcome.notices.push(Notice::SettingUnanswered {
+                    what: what.join(", "),
+                    times: self.unanswered,
+                    again_at,
+                });
+                (self.unanswered, self.rest) = (0, 0);
+            }
+        } else if answered {
+            (self.unanswered, self.rest) = (0, 0);
+        }
+        outcome
+    }
+
+    /// A downlink was heard: sticky answers end.
+    pub(crate) fn heard_us(&mut self) {
+        self.repeated.clear();
+    }
+
+    fn refuse(&mut self, about: About, what: &str, now: Timestamp) -> Timestamp {
+        let times = self.refused.iter().find(|r| r.about == about).map_or(0, |r| r.times).saturating_add(1);
+        let days = (1i64 << (times - 1).min(3)).min(LONGEST_REST_DAYS);
+        let again_at = now.plus_us(days * DAY_US);
+        self.refused.retain(|r| r.about != about);
+        self.refused.push(Refused { about, what: what.to_owned(), times, at: now, again_at });
+        again_at
+    }
+
+    /// The fastest data rate and the highest TXPower index that the device has not refused.
+    pub(crate) fn accepted_limits(&self, now: Timestamp) -> (Option<u8>, Option<u8>) {
+        let active = || self.refused.iter().filter(move |r| now < r.again_at);
+        let below =
+            |pick: fn(&About) -> Option<u8>| active().filter_map(|r| pick(&r.about)).min().map(|v| v.saturating_sub(1));
+        (
+            below(|about| if let About::DataRate(v) = about { Some(*v) } else { None }),
+            below(|about| if let About::TxPower(v) = about { Some(*v) } else { None }),
+        )
+    }
+}
+
+fn parts_in_words(parts: &[About]) -> String {
+    let words: Vec<String> = parts
+        .iter()
+        .map(|about| match about {
+            About::DataRate(index) => format!("DR{index}"),
+            About::TxPower(index) => format!("TXPower {index}"),
+            About::Channels => "the channel mask".into(),
+            About::Windows => "the receive windows".into(),
+            About::Channel(index) => format!("channel {index}"),
+            About::PingChannel => "the ping slots' channel".into(),
+            About::DutyCycle | About::Delay | About::Dwell | About::Status | About::Adr => "the setting".into(),
+        })
+        .collect();
+    words.join(" and ")
+}

@@ -1,0 +1,417 @@
+//! Multicast groups: one frame for many devices of class B or C, by the fewest gateways that reach them all
+//! (addresses, keys and counters as TS005 §2 has them).
+//!
+//! A group is named by an EUI of the network's own making, so that its outbox and its messages are those of
+//! any device. What it sends stands on the gateways' accounts alone. Gateways that reach the same members would drown each other out; so they send
+//! one after another.
+
+use std::collections::VecDeque;
+
+use lorawan::crypto::{MicKey, PayloadKey, SessionKeys};
+use lorawan::region::{Plan, Region};
+use lorawan::wire::{DataRepr, DownlinkFlags};
+use lorawan::{DevAddr, Eui64};
+
+use crate::device::Near;
+use crate::downlink::{Cargo, To};
+use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, TxFailure};
+use crate::explain::Notice;
+use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Wait};
+use crate::profile::Class;
+use crate::schedule::{self, Channel, HEADER_LEN, LEAD_US};
+use crate::settings::Settings;
+use crate::time::Timestamp;
+use crate::{Engine, Timer};
+
+/// As long as nobody is reached, it is looked again so much later.
+const LOOK_AGAIN_US: i64 = 60_000_000;
+/// Transmissions tried of each downlink.
+const ATTEMPTS: u8 = 3;
+
+/// A group as registered.
+#[derive(Debug, Clone, PartialEq)]
+pub struct GroupConfig {
+    /// Its name among devices.
+    pub group: Eui64,
+    /// Its address on air (McAddr).
+    pub address: DevAddr,
+    /// McNwkSKey and McAppSKey.
+    pub keys: SessionKeys,
+    /// Where its members are.
+    pub region: Region,
+    /// B or C.
+    pub class: Class,
+    /// Where they listen.
+    pub frequency_hz: u32,
+    /// Data rate index.
+    pub data_rate: u8,
+    /// Ping slots every 2^n seconds, for class B.
+    pub ping_periodicity: u8,
+    /// Its members.
+    pub members: Vec<Eui64>,
+}
+
+impl GroupConfig {
+    fn plan(&self) -> &'static Plan {
+        self.region.plan()
+    }
+
+    /// Where its members listen.
+    fn channel(&self) -> Option<Channel> {
+        let plan = self.plan();
+        Channel::of(plan, self.frequency_hz, self.data_rate, plan.dwell.downlink_ms.is_some())
+    }
+}
+
+/// What can be told of a group.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GroupStatus {
+    /// Next counter towards its members.
+    pub next_down: u32,
+    /// The gateways that would send now.
+    pub gateways: Vec<Eui64>,
+    /// Members that no gateway has heard.
+    pub unreached: Vec<Eui64>,
+}
+
+/// A frame on its way from gateway to gateway.
+#[derive(Debug)]
+struct Flight {
+    item: OutboxItem,
+    phy_payload: Vec<u8>,
+    counter: u32,
+    remaining: VecDeque<Near>,
+    /// Whether it is handed over and not reported yet.
+    handed_over: bool,
+    sent: u32,
+    why: String,
+}
+
+#[derive(Debug)]
+pub(crate) struct Group {
+    pub(crate) config: GroupConfig,
+    next_down: u32,
+    outbox: Outbox,
+    flight: Option<Flight>,
+    /// Until then its last frame is on air: members may hear several gateways.
+    on_air_until: Timestamp,
+}
+
+/// Up to so many gateways, every choice of them is looked at.
+const SEARCHED: usize = 12;
+
+/// The fewest gateways that reach all members that can be reached, and the members that cannot.
+///
+/// Finding the fewest is a set cover. Among a dozen gateways all choices are tried; among more, the one that
+/// reaches most of those left is taken again and again, which comes within a logarithm of the fewest.
+fn cover(members: &[(Eui64, &[Near])], usable: impl Fn(Eui64) -> bool) -> (Vec<Near>, Vec<Eui64>) {
+    // Each gateway with how well it hears the weakest of those it hears, strongest first.
+    let mut gateways: Vec<Near> = Vec::new();
+    for near in members.iter().flat_map(|(_, near)| near.iter()).filter(|near| usable(near.gateway)) {
+        match gateways.iter_mut().find(|known| known.gateway == near.gateway) {
+            Some(known) => known.quality = known.quality.min(near.quality),
+            None => gateways.push(*near),
+        }
+    }
+    gateways.sort_by(|a, b| b.quality.total_cmp(&a.quality).then(a.gateway.cmp(&b.gateway)));
+    gateways.truncate(128);
+    // A member is the set of gateways that reach it; many members are alike.
+    let reached_by = |near: &[Near]| {
+        let bits = gateways.iter().enumerate().filter(|(_, g)| near.iter().any(|n| n.gateway == g.gateway));
+        bits.fold(0u128, |set, (bit, _)| set | (1 << bit))
+    };
+    let mut sets: Vec<u128> = Vec::new();
+    let mut unreached = Vec::new();
+    for (member, near) in members {
+        match reached_by(near) {
+            0 => unreached.push(*member),
+            set if sets.contains(&set) => {}
+            set => sets.push(set),
+        }
+    }
+    unreached.sort_unstable();
+    let reaches_all = |choice: u128| sets.iter().all(|set| set & choice != 0);
+    let chosen = if gateways.len() <= SEARCHED {
+        // Of as many gateways the lower number is that of the stronger ones.
+        let choices = (0..1u128 << gateways.len()).filter(|choice| reaches_all(*choice));
+        choices.min_by_key(|choice| choice.count_ones()).unwrap_or(0)
+    } else {
+        greedily(&sets, gateways.len())
+    };
+    let chosen = gateways.iter().enumerate().filter(|(bit, _)| chosen & (1 << bit) != 0).map(|(_, near)| *near);
+    (chosen.collect(), unreached)
+}
+
+fn greedily(sets: &[u128], gateways: usize) -> u128 {
+    let mut chosen = 0u128;
+    loop {
+        let left = || sets.iter().filter(|set| *set & chosen == 0);
+        let reaches = |bit: &usize| left().filter(|set| *set & (1 << bit) != 0).count();
+        match (0..gateways).rev().max_by_key(reaches) {
+            Some(bit) if reaches(&bit) > 0 => chosen |= 1 << bit,
+            _ => break,
+        }
+    }
+    // One taken early may have become needless.
+    for bit in 0..gateways {
+        let without = chosen & !(1 << bit);
+        if sets.iter().all(|set| set & without != 0) {
+            chosen = without;
+        }
+    }
+    chosen
+}
+
+impl Engine {
+    pub(crate) fn put_group(
+        &mut self,
+        now: Timestamp,
+        config: GroupConfig,
+        next_down: u32,
+        outbox: Vec<OutboxItem>,
+        effects: &mut Vec<Effect>,
+    ) {
+        let id = config.group;
+        match self.groups.get_mut(&id) {
+            Some(group) => group.config = config,
+            None => {
+                for item in &outbox {
+                    self.timers.expiry(id, item);
+                }
+                let mut outbox = Outbox::restore(outbox);
+                outbox.settle(true, config.class, effects, id);
+                self.groups.insert(id, Group { config, next_down, outbox, flight: None, on_air_until: now });
+            }
+        }
+        self.look_at_group(now, id, effects);
+    }
+
+    /// A device that is gone is no member any more, and what waited for its gateways need not.
+    pub(crate) fn leave_groups(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+        let left: Vec<Eui64> = self
+            .groups
+            .iter()
+            .filter(|(_, group)| group.config.members.contains(&dev_eui))
+            .map(|(id, _)| *id)
+            .collect();
+        for id in left {
+            if let Some(group) = self.groups.get_mut(&id) {
+                group.config.members.retain(|member| *member != dev_eui);
+            }
+            self.look_at_group(now, id, effects);
+        }
+    }
+
+    /// What can be told of a group.
+    pub fn group_status(&self, group: Eui64) -> Option<GroupStatus> {
+        let group = self.groups.get(&group)?;
+        let (gateways, unreached) = cover(&self.members(group), |eui| self.gateways.contains_key(&eui));
+        let gateways = gateways.into_iter().map(|near| near.gateway).collect();
+        Some(GroupStatus { next_down: group.next_down, gateways, unreached })
+    }
+
+    fn members(&self, group: &Group) -> Vec<(Eui64, &[Near])> {
+        let near = |eui: &Eui64| self.devices.get(eui).and_then(|d| d.link.as_ref()).map_or(&[][..], |link| &link.near);
+        group.config.members.iter().map(|eui| (*eui, near(eui))).collect()
+    }
+
+    pub(crate) fn enqueue_for_group(
+        &mut self,
+        now: Timestamp,
+        id: Eui64,
+        mut item: OutboxItem,
+        effects: &mut Vec<Effect>,
+    ) {
+        let Some(group) = self.groups.get_mut(&id) else { return };
+        item.state = OutboxState::Waiting(Wait::first(true, group.config.class));
+        self.timers.expiry(id, &item);
+        group.outbox.push(item, effects, id);
+        self.look_at_group(now, id, effects);
+    }
+
+    pub(crate) fn cancel_for_group(&mut self, id: Eui64, item: OutboxId, effects: &mut Vec<Effect>) {
+        if let Some(group) = self.groups.get_mut(&id) {
+            group.outbox.cancel(item, effects, id);
+        }
+    }
+
+    pub(crate) fn expire_for_group(&mut self, id: Eui64, item: OutboxId, effects: &mut Vec<Effect>) {
+        if let Some(group) = self.groups.get_mut(&id) {
+            group.outbox.expire(item, effects, id);
+        }
+    }
+
+    /// Goes on with what is on its way, or begins with the next downlink.
+    pub(crate) fn look_at_group(&mut self, now: Timestamp, id: Eui64, effects: &mut Vec<Effect>) {
+        let Some(group) = self.groups.get(&id).filter(|group| group.on_air_until <= now) else { return };
+        if group.flight.is_some() {
+            return self.next_gateway(now, id, effects);
+        }
+        let Some(item) = group.outbox.next_waiting().cloned() else { return };
+        let Some(channel) = group.config.channel() else { return };
+        let frame_len = HEADER_LEN + 1 + item.payload.len();
+        let airtime_us = lorawan::airtime::downlink_us(channel.modulation, frame_len);
+        let members = self.members(group);
+        let known = |eui: Eui64| self.gateways.get(&eui);
+        let lawful = |eui| known(eui).is_some_and(|g| g.ledger.allows(channel.sub_band, now, airtime_us));
+        let (all, unreached) = cover(&members, |eui| known(eui).is_some());
+        let (chosen, left_out) = cover(&members, lawful);
+        let wait = if item.payload.len() > channel.max_payload {
+            Some((Wait::SmallerThan { len: item.payload.len(), max: channel.max_payload }, None))
+        } else if all.is_empty() {
+            Some((Wait::Gateway, Some(now.plus_us(LOOK_AGAIN_US))))
+        } else if left_out.len() > unreached.len() {
+            // Some would be reached but for airtime.
+            let eases = |near: &Near| known(near.gateway)?.ledger.allowed_from(channel.sub_band, now, airtime_us);
+            let until = all.iter().filter_map(eases).max().unwrap_or(now.plus_us(LOOK_AGAIN_US));
+            Some((Wait::Airtime { sub_band: channel.sub_band.name, until }, Some(until.plus_us(1))))
+        } else {
+            None
+        };
+        let Some(group) = self.groups.get_mut(&id) else { return };
+        if let Some((wait, again_at)) = wait {
+            group.outbox.waits(item.id, wait, effects, id);
+            if let Some(at) = again_at {
+                self.timers.set(at, Timer::LookAtGroup(id));
+            }
+            return;
+        }
+        let counter = group.next_down;
+        let Some(next_down) = counter.checked_add(1) else { return };
+        let keys = &group.config.keys;
+        let repr = DataRepr::downlink(
+            group.config.address,
+            counter,
+            DownlinkFlags::default(),
+            Some((item.port, &item.payload)),
+        );
+        let Ok(phy_payload) = repr.emit(&MicKey::new(&keys.nwk_s_key), &PayloadKey::new(&keys.app_s_key)) else {
+            return;
+        };
+        group.next_down = next_down;
+        effects.push(Effect::Persist(Change::GroupCounter { group: id, next_down }));
+        group.outbox.under_way(item.id, effects, id);
+        let remaining = chosen.into();
+        group.flight =
+            Some(Flight { item, phy_payload, counter, remaining, handed_over: false, sent: 0, why: String::new() });
+        if !unreached.is_empty() {
+            let of = group.config.members.len();
+            effects.push(Notice::MembersUnreached { unreached, of }.told(now, id));
+        }
+        self.next_gateway(now, id, effects);
+    }
+
+    /// Hands the frame to the next gateway as soon as that one is free.
+    fn next_gateway(&mut self, now: Timestamp, id: Eui64, effects: &mut Vec<Effect>) {
+        let Some(group) = self.groups.get_mut(&id) else { return };
+        let config = &group.config;
+        let Some(flight) = group.flight.as_mut().filter(|flight| !flight.handed_over) else { return };
+        let Some(near) = flight.remaining.pop_front() else { return };
+        let candidates = match config.class {
+            Class::B => {
+                let plan = config.plan();
+                let region = Settings::for_group(plan, config.frequency_hz, config.data_rate, config.ping_periodicity);
+                schedule::ping_slots(plan, &region, config.address, &[near], now)
+            }
+            _ => config
+                .channel()
+                .map(|channel| schedule::at_once(channel, &[near], &self.gateways, now, flight.phy_payload.len()))
+                .unwrap_or_default(),
+        };
+        let busy_until =
+            candidates.first().map(|c| c.at).filter(|at| config.class != Class::B && at.since(now) > LEAD_US);
+        if let Some(at) = busy_until {
+            flight.remaining.push_front(near);
+            self.timers.set(at.plus_us(-LEAD_US), Timer::LookAtGroup(id));
+            return;
+        }
+        flight.handed_over = true;
+        let cargo = Cargo {
+            counter: Some(flight.counter),
+            data: Some((flight.item.port, flight.item.payload.clone())),
+            outbox_id: Some(flight.item.id),
+            ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
+        };
+        if let Err(why) = self.send_by_any(now, cargo, candidates, effects) {
+            self.group_reported(now, id, Err(crate::downlink::words(&why)), None, effects);
+        }
+    }
+
+    /// A gateway has sent the frame until `ends`, or has not.
+    pub(crate) fn group_reported(
+        &mut self,
+        now: Timestamp,
+        id: Eui64,
+        result: Result<(), String>,
+        ends: Option<Timestamp>,
+        effects: &mut Vec<Effect>,
+    ) {
+        let Some(group) = self.groups.get_mut(&id) else { return };
+        let Some(flight) = group.flight.as_mut() else { return };
+        group.on_air_until = ends.unwrap_or(now).max(now);
+        flight.handed_over = false;
+        match result {
+            Ok(()) => flight.sent += 1,
+            Err(why) => flight.why = why,
+        }
+        if !flight.remaining.is_empty() {
+            self.timers.set(group.on_air_until, Timer::LookAtGroup(id));
+            return;
+        }
+        let Some(flight) = group.flight.take() else { return };
+        if flight.sent > 0 {
+            group.outbox.advance(flight.item.id, OutboxState::Sent, effects, id);
+        } else {
+            group.outbox.return_or_fail(flight.item.id, &flight.why, ATTEMPTS, group.config.class, effects, id);
+            self.timers.set(now.plus_us(LOOK_AGAIN_US), Timer::LookAtGroup(id));
+            return;
+        }
+        self.timers.set(group.on_air_until, Timer::LookAtGroup(id));
+    }
+
+    /// One of a group's transmissions did not go out, and no other way is left.
+    pub(crate) fn group_failed(&mut self, now: Timestamp, id: Eui64, why: &TxFailure, effects: &mut Vec<Effect>) {
+        let stage = DownlinkStage::Returned(why.to_string());
+        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage)))));
+        self.group_reported(now, id, Err(why.to_string()), None, effects);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn near(gateway: u64, quality: f32) -> Near {
+        Near { gateway: Eui64(gateway), quality, at: Timestamp(0) }
+    }
+
+    #[test]
+    fn one_gateway_that_reaches_all_is_enough() {
+        let (all, some) = ([near(1, 3.0), near(2, 9.0)], [near(2, 1.0)]);
+        let members = [(Eui64(10), &all[..]), (Eui64(11), &some[..]), (Eui64(12), &[][..])];
+        let (chosen, unreached) = cover(&members, |_| true);
+        assert_eq!(chosen.iter().map(|n| n.gateway).collect::<Vec<_>>(), [Eui64(2)]);
+        assert_eq!(unreached, [Eui64(12)]);
+        let (chosen, unreached) = cover(&members, |gateway| gateway != Eui64(2));
+        assert_eq!((chosen[0].gateway, unreached.len()), (Eui64(1), 2));
+    }
+
+    proptest! {
+        #[test]
+        fn whoever_can_be_reached_is(links in proptest::collection::vec(proptest::collection::vec(0u64..6, 0..4), 1..20)) {
+            let near: Vec<Vec<Near>> = links.iter().map(|l| l.iter().map(|g| near(*g, 0.0)).collect()).collect();
+            let members: Vec<_> = near.iter().enumerate().map(|(i, n)| (Eui64(i as u64), n.as_slice())).collect();
+            let (chosen, unreached) = cover(&members, |_| true);
+            for (member, near) in &members {
+                let reached = near.iter().any(|n| chosen.iter().any(|c| c.gateway == n.gateway));
+                prop_assert_eq!(reached, !unreached.contains(member));
+                prop_assert_eq!(near.is_empty(), unreached.contains(member));
+            }
+            let sets: Vec<u128> = links.iter().map(|l| l.iter().fold(0, |set, g| set | (1u128 << g))).filter(|s| *s != 0).collect();
+            let greedy = greedily(&sets, 6);
+            prop_assert!(sets.iter().all(|set| set & greedy != 0), "the other way reaches them too");
+            prop_assert!(chosen.len() as u32 <= greedy.count_ones(), "and never needs fewer");
+        }
+    }
+}

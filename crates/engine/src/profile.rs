@@ -1,0 +1,204 @@
+//! What the network must know of a device's radio and MAC, and what it wants of it.
+
+use std::fmt;
+use std::str::FromStr;
+
+use lorawan::MacVersion;
+use lorawan::region::{ChannelSet, Plan, RECEIVE_DELAY1_S, Region};
+use serde::{Deserialize, Serialize};
+
+use crate::outbox::MAX_ATTEMPTS;
+
+/// When a device listens (TS001 §3.3, §7 and §16).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub enum Class {
+    /// After its own uplinks only.
+    A,
+    /// In ping slots between beacons as well, once it has found a beacon and says so.
+    B,
+    /// Always, but for the moments when it sends.
+    C,
+}
+
+impl Class {
+    /// As written everywhere.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Class::A => "A",
+            Class::B => "B",
+            Class::C => "C",
+        }
+    }
+
+    /// The class of a device of this one that has not said anything yet: a class B device is one of class A
+    /// until it has found a beacon.
+    pub(crate) const fn at_first(self) -> Self {
+        match self {
+            Class::A | Class::B => Class::A,
+            Class::C => Class::C,
+        }
+    }
+}
+
+impl fmt::Display for Class {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "class {}", self.name())
+    }
+}
+
+impl FromStr for Class {
+    type Err = String;
+
+    fn from_str(s: &str) -> Result<Self, String> {
+        [Self::A, Self::B, Self::C]
+            .into_iter()
+            .find(|class| class.name().eq_ignore_ascii_case(s.trim()))
+            .ok_or_else(|| format!("{s:?} is not a class: A, B or C"))
+    }
+}
+
+/// Who decides a device's data rate.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Rates {
+    /// The device; the network commands nothing.
+    Device,
+    /// One data rate and power for good.
+    Fixed {
+        /// Data rate index.
+        data_rate: u8,
+        /// TXPower index.
+        tx_power: u8,
+        /// How often each uplink is sent.
+        nb_trans: u8,
+    },
+    /// The network, from what it hears.
+    Adaptive(AdrLimits),
+}
+
+/// What adaptive data rate keeps to.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AdrLimits {
+    /// Slowest data rate index.
+    pub min_data_rate: u8,
+    /// Fastest data rate index.
+    pub max_data_rate: u8,
+    /// Highest TXPower index, which is the lowest power.
+    pub max_tx_power: u8,
+    /// Most transmissions of each uplink.
+    pub max_nb_trans: u8,
+    /// Reserve above the demodulation floor that a device should keep, for fading and the seasons.
+    pub margin_db: f32,
+    /// The device moves about, so what was measured in one place does not hold in the next.
+    pub mobile: bool,
+}
+
+impl AdrLimits {
+    /// Reserve kept if nothing else is said. Counted from the level that three of four uplinks reach.
+    pub const MARGIN_DB: f32 = 7.0;
+    /// Transmissions of each uplink at most, if nothing else is said.
+    pub const NB_TRANS: u8 = 3;
+
+    /// The region's 125 kHz LoRa data rates and all its powers.
+    pub fn of(plan: &Plan) -> Self {
+        let first = plan.uplinks().next();
+        Self {
+            min_data_rate: first.map_or(0, |c| c.min_data_rate),
+            max_data_rate: first.map_or(5, |c| c.max_data_rate),
+            max_tx_power: plan.tx_power.highest,
+            max_nb_trans: Self::NB_TRANS,
+            margin_db: Self::MARGIN_DB,
+            mobile: false,
+        }
+    }
+}
+
+/// Channel and data rate of ping slots, where they are not the region's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PingChannel {
+    /// Frequency.
+    pub frequency_hz: u32,
+    /// Data rate index.
+    pub data_rate: u8,
+}
+
+/// A device's radio and MAC as the network wants them. [`RadioProfile::of`] gives a region's defaults.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RadioProfile {
+    /// Where it is used.
+    pub region: Region,
+    /// Its link layer's version.
+    pub version: MacVersion,
+    /// When it listens.
+    pub class: Class,
+    /// From the end of an uplink to RX1, in seconds, 1 to 15.
+    pub rx_delay_s: u8,
+    /// RX1DROffset.
+    pub rx1_data_rate_offset: u8,
+    /// Data rate index of RX2.
+    pub rx2_data_rate: u8,
+    /// Frequency of RX2; `None` leaves it where the region, or the join, puts it.
+    pub rx2_frequency_hz: Option<u32>,
+    /// Uplink channels that are to be on.
+    pub channels: ChannelSet,
+    /// Whether transmissions are limited to 400 ms, in regions where that is the network's choice.
+    pub dwell_time: bool,
+    /// Share of time the device may send, as 1 / 2^n; 0 sets no limit beyond the region's.
+    pub max_duty_cycle: u8,
+    /// Who decides the data rate.
+    pub rates: Rates,
+    /// From one DevStatusReq to the next, in seconds; 0 asks never.
+    pub status_every_s: u32,
+    /// Ping slots' channel, where it is not the region's.
+    pub ping_channel: Option<PingChannel>,
+    /// How long the acknowledgement of a downlink of class B or C is waited for, in seconds.
+    pub ack_timeout_s: u16,
+    /// Transmissions tried of each downlink, unless the downlink itself says otherwise.
+    pub attempts: u8,
+    /// Whether a counter that starts over is accepted. Whoever has recorded old frames can then play
+    /// them back.
+    pub counter_restart: bool,
+}
+
+impl RadioProfile {
+    /// A day between two questions for battery and margin.
+    pub const STATUS_EVERY_S: u32 = 86_400;
+    /// Time for a device to decode, act and find a free channel.
+    pub const ACK_TIMEOUT_S: u16 = 10;
+
+    /// A region's defaults: LoRaWAN 1.0.3, class A, adaptive data rate.
+    pub fn of(region: Region) -> Self {
+        let plan = region.plan();
+        Self {
+            region,
+            version: MacVersion::V1_0_3,
+            class: Class::A,
+            rx_delay_s: RECEIVE_DELAY1_S,
+            rx1_data_rate_offset: 0,
+            rx2_data_rate: plan.rx2_data_rate,
+            rx2_frequency_hz: None,
+            channels: plan.network_uplinks().map(|c| c.index).collect(),
+            dwell_time: plan.dwell.downlink_ms.is_some() || plan.dwell.uplink_ms.is_some(),
+            max_duty_cycle: 0,
+            rates: Rates::Adaptive(AdrLimits::of(plan)),
+            status_every_s: Self::STATUS_EVERY_S,
+            ping_channel: None,
+            ack_timeout_s: Self::ACK_TIMEOUT_S,
+            attempts: MAX_ATTEMPTS,
+            counter_restart: false,
+        }
+    }
+
+    /// The region's table.
+    pub const fn plan(&self) -> &'static Plan {
+        self.region.plan()
+    }
+}
+
+/// Limits that a fleet's owner sets beyond the law, over any 24 hours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Policy {
+    /// Airtime of a device's uplinks.
+    pub airtime_us: Option<u64>,
+    /// Downlinks to a device.
+    pub downlinks: Option<u32>,
+}

@@ -1,0 +1,428 @@
+//! The device side of the MAC: joins, sessions and windows of every version and class, and obedience to
+//! MAC commands.
+//!
+//! Nothing here reads a clock or opens a socket: time comes in as microseconds since 1970, so the same
+//! device lives in the demo's real time and in a test's week of seconds.
+
+mod commands;
+mod session;
+mod windows;
+
+use lorawan::crypto::{
+    MicKey, PayloadKey, SessionKeys, SessionKeys11, join_server_keys, session_keys, session_keys_1_1,
+};
+use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
+use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, JOIN_ACCEPT_DELAY1_S, Plan, Region};
+use lorawan::wire::{
+    Answered, DataView, JoinAccept, JoinKind, JoinRequestRepr, RejoinRequestRepr, RejoinTo, UplinkFlags,
+};
+use lorawan::{AesKey, DevAddr, Direction, Eui64, MacVersion, Modulation, airtime, counter};
+use rand::rngs::StdRng;
+use rand::{RngExt as _, SeedableRng as _};
+
+use session::Session;
+use windows::Window;
+
+/// Who a device is.
+#[derive(Debug, Clone)]
+pub struct Identity {
+    pub dev_eui: Eui64,
+    pub join_eui: Eui64,
+    pub app_key: AesKey,
+    /// The NwkKey of a 1.1 device.
+    pub nwk_key: Option<AesKey>,
+    /// Address and keys of a device that is activated by personalization.
+    pub personal: Option<(DevAddr, SessionKeys11)>,
+}
+
+impl Identity {
+    /// A device of 1.0.x that joins.
+    pub fn joining(dev_eui: Eui64, join_eui: Eui64, app_key: AesKey) -> Self {
+        Self { dev_eui, join_eui, app_key, nwk_key: None, personal: None }
+    }
+
+    fn signing(&self) -> AesKey {
+        self.nwk_key.unwrap_or(self.app_key)
+    }
+}
+
+/// What a device always listens for, beside the windows after its uplinks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Listens {
+    /// Nothing: class A.
+    AfterUplinks,
+    /// Ping slots every 2^n seconds, once it has found a beacon: class B.
+    InPingSlots(u8),
+    /// RX2's channel at all times: class C.
+    Always,
+}
+
+/// How a device is built.
+#[derive(Debug, Clone, Copy)]
+pub struct Build {
+    pub region: Region,
+    pub version: MacVersion,
+    pub listens: Listens,
+    /// The data rate it begins with.
+    pub data_rate: u8,
+    /// Whether it lets the network choose its data rate.
+    pub adr: bool,
+}
+
+impl Build {
+    /// A 1.0.3 device of class A.
+    pub fn plain(region: Region, data_rate: u8) -> Self {
+        Self { region, version: MacVersion::V1_0_3, listens: Listens::AfterUplinks, data_rate, adr: false }
+    }
+}
+
+/// One frame on the air.
+#[derive(Debug, Clone)]
+pub struct Emission {
+    pub phy_payload: Vec<u8>,
+    pub frequency_hz: u32,
+    pub modulation: Modulation,
+    pub airtime_us: i64,
+    pub eirp_dbm: f64,
+}
+
+/// What a downlink meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Downlink {
+    /// The device has joined and has this address.
+    Joined(DevAddr),
+    /// A data frame.
+    Data {
+        counter: u32,
+        port: Option<u8>,
+        payload: Vec<u8>,
+        confirmed: bool,
+        /// It acknowledges the device's confirmed uplink.
+        ack: bool,
+        /// MAC commands in its header.
+        mac_commands: Vec<DownCommand>,
+    },
+}
+
+/// A multicast group that a device belongs to.
+#[derive(Debug, Clone)]
+pub struct Group {
+    pub address: DevAddr,
+    pub keys: SessionKeys,
+    pub frequency_hz: u32,
+    pub data_rate: u8,
+    /// Ping slots every 2^n seconds, for class B.
+    pub ping_periodicity: Option<u8>,
+    last_down: Option<u32>,
+}
+
+impl Group {
+    pub fn new(address: DevAddr, keys: SessionKeys, frequency_hz: u32, data_rate: u8) -> Self {
+        Self { address, keys, frequency_hz, data_rate, ping_periodicity: None, last_down: None }
+    }
+
+    /// The payload of a frame for this group, the first time it comes.
+    fn receive(&mut self, view: &DataView<'_>) -> Option<Downlink> {
+        if view.dev_addr() != self.address || view.direction() != Direction::Down {
+            return None;
+        }
+        let counter = counter::candidates(self.last_down, view.counter_low()).ahead?;
+        if !view.verify(&MicKey::new(&self.keys.nwk_s_key), counter) {
+            return None;
+        }
+        self.last_down = Some(counter);
+        Some(Downlink::Data {
+            counter,
+            port: view.fport(),
+            payload: view.decrypt(&PayloadKey::new(&self.keys.app_s_key), counter),
+            confirmed: false,
+            ack: false,
+            mac_commands: Vec::new(),
+        })
+    }
+}
+
+/// FOpts has no more room (TS001 §4.3.1.6).
+const MAX_FOPTS: usize = 15;
+
+/// A stand-in device.
+pub struct Device {
+    identity: Identity,
+    build: Build,
+    session: Option<Session>,
+    /// The request whose answer may still come.
+    asked: Option<Asked>,
+    windows: Vec<Window>,
+    next_nonce: u16,
+    rj_count_1: u16,
+    /// MAC commands for the next uplink's FOpts.
+    says: Vec<UpCommand>,
+    /// Answers that are repeated until a downlink comes.
+    repeats: Vec<UpCommand>,
+    /// GPS seconds of the last beacon heard.
+    beacon_s: Option<u32>,
+    groups: Vec<Group>,
+    rng: StdRng,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Asked {
+    kind: JoinKind,
+    nonce: u16,
+}
+
+impl Device {
+    /// A device that has just been switched on.
+    pub fn new(identity: Identity, build: Build, seed: u64) -> Self {
+        let session = identity.personal.as_ref().map(|(dev_addr, keys)| Session::personal(*dev_addr, keys, &build));
+        let mut device = Self {
+            identity,
+            build,
+            session,
+            asked: None,
+            windows: Vec::new(),
+            next_nonce: 0,
+            rj_count_1: 0,
+            says: Vec::new(),
+            repeats: Vec::new(),
+            beacon_s: None,
+            groups: Vec::new(),
+            rng: StdRng::seed_from_u64(seed),
+        };
+        device.introduce();
+        device
+    }
+
+    fn plan(&self) -> &'static Plan {
+        self.build.region.plan()
+    }
+
+    /// Puts a MAC command into the next uplink, if there is room for it.
+    pub fn ask(&mut self, command: UpCommand) {
+        let len = |all: &[UpCommand]| {
+            let mut bytes = Vec::new();
+            all.iter().for_each(|c| c.emit(&mut bytes));
+            bytes.len()
+        };
+        if len(&[&self.repeats[..], &self.says, &[command]].concat()) <= MAX_FOPTS {
+            self.says.push(command);
+        }
+    }
+
+    /// What a device says of itself at the start of a session.
+    fn introduce(&mut self) {
+        let Some(session) = &self.session else { return };
+        if session.speaks_1_1 {
+            let notice = match self.identity.personal {
+                Some(_) => UpCommand::ResetInd { minor: 1 },
+                None => UpCommand::RekeyInd { minor: 1 },
+            };
+            self.repeats.push(notice);
+            if self.build.listens == Listens::Always {
+                self.ask(UpCommand::DeviceModeInd { class: DeviceClass::C });
+            }
+        }
+        if let Listens::InPingSlots(periodicity) = self.build.listens {
+            self.ask(UpCommand::PingSlotInfoReq { periodicity });
+        }
+    }
+
+    /// Makes it a member of a multicast group.
+    pub fn enter(&mut self, group: Group) {
+        self.groups.push(group);
+    }
+
+    pub fn joined(&self) -> bool {
+        self.session.is_some()
+    }
+
+    pub fn dev_addr(&self) -> Option<DevAddr> {
+        self.session.as_ref().map(|session| session.dev_addr)
+    }
+
+    /// How often each uplink is to be sent.
+    pub fn nb_trans(&self) -> u8 {
+        self.session.as_ref().map_or(1, |session| session.adr.nb_trans.max(1))
+    }
+
+    /// Data rate and TXPower index.
+    pub fn rate_and_power(&self) -> (u8, u8) {
+        self.session.as_ref().map_or((self.build.data_rate, 0), |s| (s.adr.data_rate, s.adr.tx_power))
+    }
+
+    /// Restarts the device: a personalized one forgets its counters, the others their session.
+    pub fn restart(&mut self) {
+        self.session = self.identity.personal.as_ref().map(|(addr, keys)| Session::personal(*addr, keys, &self.build));
+        (self.asked, self.beacon_s) = (None, None);
+        self.windows.clear();
+        self.says.clear();
+        self.repeats.clear();
+        self.introduce();
+    }
+
+    fn emission(&mut self, phy_payload: Vec<u8>, data_rate: u8, frequency_hz: u32, tx_power: u8) -> Emission {
+        // DR0 where the wanted one does not exist; every region has it.
+        let plan = self.plan();
+        let rate = plan.data_rate(data_rate).or_else(|| plan.data_rate(0));
+        let modulation = rate.map_or(Modulation::Fsk { bit_rate_bps: 50_000 }, |rate| rate.modulation);
+        let airtime_us = airtime::uplink_us(modulation, phy_payload.len()) as i64;
+        let eirp_dbm = f64::from(plan.tx_power.dbm(tx_power).unwrap_or(plan.tx_power.max_dbm));
+        Emission { phy_payload, frequency_hz, modulation, airtime_us, eirp_dbm }
+    }
+
+    /// A join-request: with a random DevNonce before 1.0.4, with a counted one from then on.
+    pub fn join_request(&mut self) -> Emission {
+        let counted = self.build.version >= MacVersion::V1_0_4;
+        let dev_nonce = if counted { self.next_nonce } else { self.rng.random() };
+        self.next_nonce = self.next_nonce.wrapping_add(1);
+        self.asked = Some(Asked { kind: JoinKind::Join, nonce: dev_nonce });
+        let repr = JoinRequestRepr { join_eui: self.identity.join_eui, dev_eui: self.identity.dev_eui, dev_nonce };
+        let frame = repr.emit(&MicKey::new(&self.identity.signing()));
+        let wanted = self.build.data_rate;
+        let all: Vec<_> = self.plan().join_channels().collect();
+        let carrying: Vec<_> = all.iter().filter(|c| (c.min_data_rate..=c.max_data_rate).contains(&wanted)).collect();
+        // A data rate that no join channel carries gives way to one that does.
+        let (hz, rate) = match carrying.len() {
+            0 => (all[self.rng.random_range(0..all.len())].frequency_hz, all[0].max_data_rate),
+            n => (carrying[self.rng.random_range(0..n)].frequency_hz, wanted),
+        };
+        self.emission(frame, rate, hz, 0)
+    }
+
+    /// A rejoin-request of 1.1; `None` outside a session of 1.1.
+    pub fn rejoin_request(&mut self, kind: u8) -> Option<Emission> {
+        let nwk_key = self.identity.nwk_key?;
+        let session = self.session.as_mut().filter(|session| session.speaks_1_1)?;
+        let (to, key, count) = match kind {
+            0 | 2 => {
+                let count = session.rj_count_0;
+                session.rj_count_0 += 1;
+                let net_id = session.net_id;
+                let to = if kind == 0 { RejoinTo::Network(net_id) } else { RejoinTo::NetworkForKeys(net_id) };
+                (to, session.keys.s_nwk_s_int_key, count)
+            }
+            _ => {
+                let count = self.rj_count_1;
+                self.rj_count_1 += 1;
+                let key = join_server_keys(&nwk_key, self.identity.dev_eui).js_int_key;
+                (RejoinTo::JoinServer(self.identity.join_eui), key, count)
+            }
+        };
+        let repr = RejoinRequestRepr { to, dev_eui: self.identity.dev_eui, rj_count: count };
+        let frame = repr.emit(&MicKey::new(&key));
+        self.asked = Some(Asked { kind: JoinKind::Rejoin(kind), nonce: count });
+        let (data_rate, tx_power) = self.rate_and_power();
+        let hz = self.pick_channel()?.1;
+        Some(self.emission(frame, data_rate, hz, tx_power))
+    }
+
+    /// Index and frequency of a channel that carries the present data rate.
+    fn pick_channel(&mut self) -> Option<(u8, u32)> {
+        let session = self.session.as_ref()?;
+        let usable = session.usable_channels(self.build.region.plan());
+        if usable.is_empty() {
+            return None;
+        }
+        let at = self.rng.random_range(0..usable.len());
+        Some(usable[at])
+    }
+
+    /// A data frame; `None` before the join.
+    pub fn uplink(&mut self, port: u8, payload: &[u8], confirmed: bool) -> Option<Emission> {
+        self.asked = None;
+        let (channel, hz) = self.pick_channel()?;
+        let mut fopts = Vec::new();
+        self.repeats.iter().chain(&self.says).for_each(|command| command.emit(&mut fopts));
+        fopts.truncate(MAX_FOPTS);
+        self.says.clear();
+        let class_b = self.in_class_b();
+        let adr = self.build.adr;
+        let session = self.session.as_mut()?;
+        session.silence = session.silence.saturating_add(1);
+        if adr && session.silence > ADR_ACK_LIMIT + ADR_ACK_DELAY && session.silence.is_multiple_of(ADR_ACK_DELAY) {
+            session.back_off(self.build.region.plan());
+        }
+        let adr_ack_req = adr && session.silence >= ADR_ACK_LIMIT;
+        let flags = UplinkFlags { adr, adr_ack_req, ack: session.owes_ack.is_some(), class_b };
+        let frame = session.seal(flags, confirmed, &fopts, Some((port, payload)), channel)?;
+        let (data_rate, tx_power) = (session.adr.data_rate, session.adr.tx_power);
+        Some(self.emission(frame, data_rate, hz, tx_power))
+    }
+
+    /// Takes a frame that fell into a window; `None` if it is not for this device.
+    pub fn receive(&mut self, phy_payload: &[u8]) -> Option<Downlink> {
+        if let Some(asked) = self.asked
+            && let Some(accept) = self.open_accept(phy_payload, asked)
+        {
+            self.windows.clear();
+            self.asked = None;
+            self.begin_session(&accept, asked);
+            return Some(Downlink::Joined(accept.dev_addr));
+        }
+        let view = DataView::new_checked(phy_payload).ok()?;
+        if let Some(downlink) = self.groups.iter_mut().find_map(|group| group.receive(&view)) {
+            return Some(downlink);
+        }
+        let session = self.session.as_mut()?;
+        let read = session.open(&view)?;
+        self.windows.clear();
+        self.repeats.retain(|c| matches!(c, UpCommand::RekeyInd { .. } | UpCommand::ResetInd { .. }));
+        let said: Vec<DownCommand> = commands(&read.mac_commands).map_while(Result::ok).map(|p| p.command).collect();
+        self.obey(&said);
+        Some(Downlink::Data {
+            counter: read.counter,
+            port: view.fport(),
+            payload: read.payload,
+            confirmed: view.confirmed(),
+            ack: view.downlink_flags().ack,
+            mac_commands: said,
+        })
+    }
+
+    fn open_accept(&self, phy_payload: &[u8], asked: Asked) -> Option<JoinAccept> {
+        match self.identity.nwk_key {
+            Some(nwk_key) => {
+                let keys = join_server_keys(&nwk_key, self.identity.dev_eui);
+                let answered = Answered { kind: asked.kind, join_eui: self.identity.join_eui, dev_nonce: asked.nonce };
+                JoinAccept::open_1_1(phy_payload, &nwk_key, &keys, &answered).ok()
+            }
+            None => JoinAccept::open(phy_payload, &self.identity.app_key).ok(),
+        }
+    }
+
+    fn begin_session(&mut self, accept: &JoinAccept, asked: Asked) {
+        let keys = match self.identity.nwk_key {
+            Some(nwk_key) if accept.opt_neg => session_keys_1_1(
+                &nwk_key,
+                &self.identity.app_key,
+                accept.join_nonce,
+                self.identity.join_eui,
+                asked.nonce,
+            ),
+            _ => session_keys(&self.identity.signing(), accept.join_nonce, accept.net_id, asked.nonce).into(),
+        };
+        let mut session = Session::joined(accept, &keys, &self.build);
+        if let (JoinKind::Rejoin(2), Some(before)) = (asked.kind, &self.session) {
+            session.keep_radio(before);
+        }
+        self.session = Some(session);
+        self.says.clear();
+        self.repeats.clear();
+        self.introduce();
+    }
+
+    /// Opens the windows that follow an emission which ended at `end_us`. Gives the time after which
+    /// nothing can come any more.
+    pub fn listen_after(&mut self, emission: &Emission, end_us: i64) -> i64 {
+        let plan = self.plan();
+        let asked = self.asked.is_some();
+        let delay_s = match &self.session {
+            Some(session) if !asked => session.rx_delay_s,
+            _ => JOIN_ACCEPT_DELAY1_S,
+        };
+        let joining = self.asked.is_some_and(|a| a.kind == JoinKind::Join);
+        let session = self.session.as_ref().filter(|_| !joining);
+        self.windows = windows::after(plan, session, emission, joining, end_us + i64::from(delay_s) * 1_000_000);
+        end_us + (i64::from(delay_s) + 1) * 1_000_000 + windows::OPEN_US
+    }
+}
