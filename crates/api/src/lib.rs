@@ -74,6 +74,12 @@ pub struct Intake {
     pub datagrams: u64,
     /// Frames handed to the network.
     pub frames: u64,
+    /// Frames that wait for the network, as they do while the database is away.
+    pub waiting: u64,
+    /// What the journal of heard frames takes on disk, in bytes.
+    pub journal_bytes: u64,
+    /// Frames that the journal could not keep, so that a kill would have lost them.
+    pub unwritten: u64,
     /// What was dropped, by reason.
     pub dropped: Vec<Dropped>,
 }

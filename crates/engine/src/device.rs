@@ -137,6 +137,8 @@ pub struct DeviceRecord {
     pub next_session: Option<Session>,
     /// Nonces that are spent.
     pub nonces: Nonces,
+    /// When it last said that it listens.
+    pub class: Option<Class>,
     /// Gateways that heard it last, best first: the way to it before it sends again.
     pub near: Vec<(Eui64, f32)>,
     /// Downlinks that are neither done nor given up.
@@ -151,6 +153,7 @@ impl DeviceRecord {
             session: None,
             next_session: None,
             nonces: Nonces::default(),
+            class: None,
             near: Vec::new(),
             outbox: Vec::new(),
         }
@@ -209,8 +212,8 @@ pub(crate) struct Link {
     pub(crate) history: History,
     pub(crate) decision: Option<AdrDecision>,
     pub(crate) near: Vec<Near>,
-    /// Whether they are others than were last made durable.
-    pub(crate) near_changed: bool,
+    /// Whether class or gateways are others than were last made durable.
+    pub(crate) changed: bool,
     /// When the last uplink came, new or again, and how often it has been heard.
     pub(crate) last_heard: Timestamp,
     pub(crate) times_heard: u8,
@@ -227,7 +230,7 @@ impl Link {
             history: History::default(),
             decision: None,
             near: Vec::new(),
-            near_changed: false,
+            changed: false,
             last_heard: Timestamp::default(),
             times_heard: 0,
             told_over: None,
@@ -261,7 +264,7 @@ impl Link {
             fresh(b).cmp(&fresh(a)).then(b.quality.total_cmp(&a.quality))
         });
         self.near.truncate(NEAR);
-        self.near_changed |= self.near_gateways() != before;
+        self.changed |= self.near_gateways() != before;
     }
 
     fn near_gateways(&self) -> [Option<Eui64>; NEAR] {
@@ -273,8 +276,11 @@ impl Device {
     pub(crate) fn from_record(now: Timestamp, record: DeviceRecord) -> Self {
         let near = record.near.into_iter().map(|(gateway, quality)| Near { gateway, quality, at: now });
         let near: Vec<Near> = near.take(NEAR).collect();
-        let class = record.config.profile.class;
-        let link = (!near.is_empty()).then(|| Box::new(Link { near, ..Link::new(class) }));
+        let profile = &record.config.profile;
+        // What it said of its class holds as long as it is still registered as one of that.
+        let said = record.class.filter(|class| *class == profile.class || profile.version == MacVersion::V1_1);
+        let class = said.unwrap_or(profile.class.at_first());
+        let link = (!near.is_empty()).then(|| Box::new(Link { near, class, ..Link::new(profile.class) }));
         Self {
             config: record.config,
             session: record.session.map(Box::new),

@@ -1,6 +1,7 @@
 //! What goes into an engine and what comes out.
 
 use lorawan::{DevAddr, Eui64, Modulation};
+use serde::{Deserialize, Serialize};
 
 use crate::device::{DeviceConfig, DeviceRecord, Nonces};
 use crate::explain::Notice;
@@ -8,6 +9,7 @@ use crate::gateway::GatewayConfig;
 use crate::ledger::{Transmitter, Used};
 use crate::multicast::GroupConfig;
 use crate::outbox::{OutboxId, OutboxItem, OutboxState};
+use crate::profile::Class;
 use crate::refusal::Refusal;
 use crate::schedule::{When, Window};
 use crate::session::{Counters, Session};
@@ -33,7 +35,7 @@ pub enum Input {
 }
 
 /// A frame as one gateway heard it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FrameHeard {
     /// The frame.
     pub phy_payload: Vec<u8>,
@@ -42,11 +44,12 @@ pub struct FrameHeard {
 }
 
 /// One gateway's reception of a frame.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Reception {
     /// The gateway.
     pub gateway: Eui64,
-    /// When the copy reached the service.
+    /// When the copy reached the service. Of frames handed in one after another, none was heard before the one
+    /// that came before it.
     pub heard_at: Timestamp,
     /// The gateway's own clock at the end of reception, in microseconds; it wraps.
     pub clock_us: u32,
@@ -73,6 +76,10 @@ impl Reception {
 /// A change someone asked for.
 #[derive(Debug, Clone)]
 pub enum Command {
+    /// An engine before this one has processed, and made durable, what was due until then. Frames heard before
+    /// may be handed in once more, in the same order: those that were processed are known again, and nothing
+    /// follows from them.
+    ProcessedUntil(Timestamp),
     /// Adds a gateway or changes its settings.
     PutGateway(GatewayConfig),
     /// Takes a gateway away.
@@ -186,10 +193,12 @@ pub enum Change {
         /// Transmissions tried.
         attempts: u8,
     },
-    /// Other gateways hear the device best.
+    /// Other gateways hear the device best, or it listens otherwise: how to reach it before it sends again.
     Near {
         /// The device.
         dev_eui: Eui64,
+        /// When it listens.
+        class: Class,
         /// Gateways and how well they hear it, best first.
         near: Vec<(Eui64, f32)>,
     },

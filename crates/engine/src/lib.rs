@@ -78,6 +78,13 @@ pub struct Config {
     pub seed: u64,
 }
 
+impl Config {
+    /// How long before its time an engine can still need what was heard: to collect, and to know late copies.
+    pub const fn looks_back_us(&self) -> i64 {
+        self.collection_window_us + collect::REMEMBERED_US
+    }
+}
+
 impl Default for Config {
     fn default() -> Self {
         Self { net_id: NetId::new(0), collection_window_us: 200_000, seed: 0 }
@@ -119,6 +126,8 @@ pub struct Engine {
     /// order by themselves.
     collecting: VecDeque<(Timestamp, u64)>,
     forgetting: VecDeque<(Timestamp, u64)>,
+    /// What was due until then, an engine before this one has processed.
+    processed_until: Timestamp,
     next_transmission: u64,
     addr_choice: u64,
 }
@@ -139,6 +148,7 @@ impl Engine {
             timers: Timers::default(),
             collecting: VecDeque::new(),
             forgetting: VecDeque::new(),
+            processed_until: Timestamp(i64::MIN),
         }
     }
 
@@ -172,6 +182,7 @@ impl Engine {
         while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
             self.forgetting.push_back((at.plus_us(collect::REMEMBERED_US), key));
             if let Some(frame) = self.collector.take(key)
+                && at > self.processed_until
                 && let Some(dev_eui) = self.process(now, &frame, effects)
             {
                 self.collector.belongs_to(key, dev_eui);
@@ -211,9 +222,12 @@ impl Engine {
             gateway.saw_gps(now);
             self.plan_beacon(now, eui);
         }
+        let heard_at = frame.reception.heard_at;
         match self.collector.add(frame) {
             Added::First(key) => {
-                self.collecting.push_back((now.plus_us(self.config.collection_window_us), key));
+                // From when it was heard, not from when it is looked at: whoever hands in the same frames again
+                // finds the same collections.
+                self.collecting.push_back((heard_at.plus_us(self.config.collection_window_us), key));
             }
             Added::Late { of, late_us, copy } => {
                 if let Some(device) = self.devices.get_mut(&of) {
@@ -250,6 +264,7 @@ impl Engine {
 
     fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
         match command {
+            Command::ProcessedUntil(until) => self.processed_until = until,
             Command::PutGateway(config) => {
                 let eui = config.eui;
                 match self.gateways.get_mut(&eui) {

@@ -163,7 +163,11 @@ impl Outbox {
     pub(crate) fn settle(&mut self, joined: bool, class: Class, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         for item in &mut self.items {
             let wait = match item.state {
-                OutboxState::UnderWay => Wait::again("the service was restarted while it was under way", class),
+                OutboxState::UnderWay => {
+                    // What the service itself cut off is not held against it.
+                    item.attempts = item.attempts.saturating_sub(1);
+                    Wait::again("the service was restarted while it was under way", class)
+                }
                 OutboxState::Waiting(_) if !joined => Wait::Join,
                 _ => continue,
             };

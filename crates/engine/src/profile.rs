@@ -21,6 +21,9 @@ pub enum Class {
 }
 
 impl Class {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Class::A, Class::B, Class::C];
+
     /// As written everywhere.
     pub const fn name(self) -> &'static str {
         match self {

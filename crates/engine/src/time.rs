@@ -4,11 +4,13 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
+
 /// A day, in microseconds.
 pub(crate) const DAY_US: i64 = 86_400_000_000;
 
 /// Microseconds since 1970-01-01 00:00 UTC.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default, Serialize, Deserialize)]
 pub struct Timestamp(pub i64);
 
 impl Timestamp {

@@ -280,10 +280,10 @@ impl Engine {
             device.link().negotiation.heard_us();
         }
         let changed = device.follow(now, counter, data_rate, flags.adr, flags.class_b, &heard, frame, &mut notices);
-        if let Some(link) = device.link.as_deref_mut().filter(|link| link.near_changed) {
-            link.near_changed = false;
+        if let Some(link) = device.link.as_deref_mut().filter(|link| link.changed) {
+            link.changed = false;
             let near = link.near.iter().map(|near| (near.gateway, near.quality)).collect();
-            effects.push(Effect::Persist(Change::Near { dev_eui, near }));
+            effects.push(Effect::Persist(Change::Near { dev_eui, class: link.class, near }));
         }
         if let (true, Some(session)) = (changed, device.session.as_deref()) {
             effects.push(Effect::Persist(Change::Settings { dev_eui, settings: Box::new(session.settings) }));
@@ -422,6 +422,7 @@ impl Device {
             };
             notices.push(Notice::ClassChanged { from: link.class, to: class, why });
             link.class = class;
+            link.changed = true;
         }
 
         link.history.add(counter, frame.copies.iter().filter_map(|c| c.snr_db).reduce(f32::max), frame.copies.len());

@@ -3,6 +3,7 @@
 //! While one transaction is under way, the next effects gather; that makes the group. Nothing is
 //! transmitted or published before the transaction that holds what came before it.
 
+use std::iter;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,21 +15,20 @@ use ulid::Generator;
 
 use crate::directory::Directory;
 use crate::live::Live;
-use crate::network::Network;
+use crate::network::{Network, Outcome};
 use crate::tell::Teller;
 use crate::udp::Links;
 
-/// Lists taken into one transaction.
-const AT_ONCE: usize = 1024;
+/// Outcomes of the engine, and uplinks with readings, that one transaction takes at most.
+const OUTCOMES: usize = 4;
+const DECODED: usize = 4096;
 /// A deadlock or a full disk passes; what is refused this often will not be taken.
 const REFUSALS: u32 = 4;
 
-/// What is to be committed.
-pub enum Work {
-    /// From the engine.
-    Effects(Vec<Effect>),
-    /// From a decoder: the uplink with its readings.
-    Decoded(Box<StoredMessage>, Vec<StoredReading>),
+/// From a decoder: the uplink with its readings.
+pub struct Decoded {
+    pub stored: StoredMessage,
+    pub readings: Vec<StoredReading>,
 }
 
 /// The one task that writes what the network does.
@@ -51,19 +51,36 @@ struct Afterwards {
 
 impl Committer {
     /// Works until the engine and the decoders are gone.
-    pub async fn run(self, mut queue: mpsc::Receiver<Work>) {
+    pub async fn run(self, mut outcomes: mpsc::Receiver<Outcome>, mut decoded: mpsc::Receiver<Decoded>) {
         let presence = Arc::clone(self.links.presence());
         let mut teller = Teller { directory: &self.directory, presence: &presence, ids: Generator::new() };
-        let mut taken = Vec::with_capacity(AT_ONCE);
-        while queue.recv_many(&mut taken, AT_ONCE).await > 0 {
+        let (mut from_engine, mut from_decoders) = (Vec::with_capacity(OUTCOMES), Vec::with_capacity(DECODED));
+        let (mut engine_is_there, mut decoders_are_there) = (true, true);
+        while engine_is_there || decoders_are_there {
+            tokio::select! {
+                taken = outcomes.recv_many(&mut from_engine, OUTCOMES), if engine_is_there => engine_is_there = taken > 0,
+                taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => decoders_are_there = taken > 0,
+            }
+            from_engine.extend(iter::from_fn(|| outcomes.try_recv().ok()).take(OUTCOMES));
+            from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             let mut batch = Batch::default();
             let mut after = Afterwards::default();
-            for work in taken.drain(..) {
-                sort(work, &mut teller, &mut batch, &mut after);
+            for outcome in from_engine.drain(..) {
+                batch.processed_until = Some(outcome.processed_until);
+                sort(outcome.effects, &mut teller, &mut batch, &mut after);
             }
+            for Decoded { stored, readings } in from_decoders.drain(..) {
+                after.to_publish.push((stored.estate_id, stored.message.clone()));
+                batch.messages.push(stored);
+                batch.readings.extend(readings);
+            }
+            let processed_until = batch.processed_until;
             self.commit(batch).await;
             for transmission in after.transmissions {
                 self.transmit(&transmission).await;
+            }
+            if let Some(until) = processed_until {
+                self.network.durable(until);
             }
             for (estate, message) in after.to_publish {
                 self.live.publish(estate, message);
@@ -93,6 +110,9 @@ impl Committer {
                 tracing::error!("the database refuses this row, so it is given up: {row:?}");
             }
         }
+        // Last, so that whoever is killed halfway hears it all once more.
+        let mark = Batch { processed_until: batch.processed_until, ..Batch::default() };
+        while !self.try_commit(&mark).await {}
     }
 
     /// Writes a batch, waiting while the database is away. `false` if it refuses the batch again and
@@ -123,31 +143,22 @@ impl Committer {
     }
 }
 
-fn sort(work: Work, teller: &mut Teller<'_>, batch: &mut Batch, after: &mut Afterwards) {
-    match work {
-        Work::Decoded(stored, readings) => {
-            after.to_publish.push((stored.estate_id, stored.message.clone()));
-            batch.messages.push(*stored);
-            batch.readings.extend(readings);
-        }
-        Work::Effects(effects) => {
-            for effect in effects {
-                match effect {
-                    Effect::Persist(change) => batch.changes.push(change),
-                    Effect::Transmit(transmission) => after.transmissions.push(transmission),
-                    Effect::Publish(event) => {
-                        let Some(told) = teller.tell(event) else { continue };
-                        let to_whom = (told.stored.estate_id, told.stored.message.clone());
-                        if told.stored.decoding == Decoding::Pending {
-                            after.to_decode.push(to_whom);
-                        } else {
-                            after.to_publish.push(to_whom);
-                        }
-                        batch.activity.extend(told.activity);
-                        if told.keep {
-                            batch.messages.push(told.stored);
-                        }
-                    }
+fn sort(effects: Vec<Effect>, teller: &mut Teller<'_>, batch: &mut Batch, after: &mut Afterwards) {
+    for effect in effects {
+        match effect {
+            Effect::Persist(change) => batch.changes.push(change),
+            Effect::Transmit(transmission) => after.transmissions.push(transmission),
+            Effect::Publish(event) => {
+                let Some(told) = teller.tell(event) else { continue };
+                let to_whom = (told.stored.estate_id, told.stored.message.clone());
+                if told.stored.decoding == Decoding::Pending {
+                    after.to_decode.push(to_whom);
+                } else {
+                    after.to_publish.push(to_whom);
+                }
+                batch.activity.extend(told.activity);
+                if told.keep {
+                    batch.messages.push(told.stored);
                 }
             }
         }

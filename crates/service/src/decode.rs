@@ -13,7 +13,7 @@ use store::{Decoding, EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 
-use crate::committer::Work;
+use crate::committer;
 use crate::directory::{Decoder, Directory};
 
 /// Scripts running at the same time.
@@ -32,7 +32,7 @@ pub async fn run(
     store: Store,
     directory: Arc<Directory>,
     mut queue: mpsc::Receiver<(EstateId, Message)>,
-    done: mpsc::Sender<Work>,
+    done: mpsc::Sender<committer::Decoded>,
     stopping: CancellationToken,
 ) {
     let permits = Arc::new(Semaphore::new(AT_ONCE as usize));
@@ -64,7 +64,7 @@ pub async fn run(
 async fn start(
     directory: &Directory,
     permits: &Arc<Semaphore>,
-    done: &mpsc::Sender<Work>,
+    done: &mpsc::Sender<committer::Decoded>,
     estate_id: EstateId,
     message: Message,
 ) {
@@ -76,7 +76,7 @@ async fn start(
         let decoded = tokio::task::spawn_blocking(move || decode(decoder.as_deref(), message)).await;
         if let Ok((message, readings)) = decoded {
             let stored = StoredMessage { estate_id, message, decoding: Decoding::Done };
-            let _ = done.send(Work::Decoded(Box::new(stored), readings)).await;
+            let _ = done.send(committer::Decoded { stored, readings }).await;
         }
         drop(permit);
     });

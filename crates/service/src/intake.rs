@@ -12,7 +12,8 @@ use gateway_link::udp::DatagramError;
 #[derive(Default)]
 pub struct Intake {
     pub datagrams: AtomicU64,
-    pub frames: AtomicU64,
+    frames: AtomicU64,
+    unwritten: AtomicU64,
     dropped: Mutex<BTreeMap<&'static str, Drops>>,
 }
 
@@ -23,6 +24,16 @@ struct Drops {
 }
 
 impl Intake {
+    /// Counts frames taken in.
+    pub fn took(&self, frames: usize) {
+        self.frames.fetch_add(frames as u64, Ordering::Relaxed);
+    }
+
+    /// Counts frames of those that the journal could not keep.
+    pub fn unwritten(&self, frames: usize) {
+        self.unwritten.fetch_add(frames as u64, Ordering::Relaxed);
+    }
+
     /// Counts one that was dropped for `reason`.
     pub fn dropped(&self, reason: &'static str, last: String, last_from: SocketAddr) {
         tracing::debug!(reason, %last_from, "dropped: {last}");
@@ -31,11 +42,15 @@ impl Intake {
         dropped.insert(reason, Drops { count, last, last_from });
     }
 
-    pub fn report(&self) -> api::Intake {
+    /// The counts, with what waits for the engine: frames, and bytes of the journal.
+    pub fn report(&self, (waiting, journal_bytes): (usize, u64)) -> api::Intake {
         let dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         api::Intake {
             datagrams: self.datagrams.load(Ordering::Relaxed),
             frames: self.frames.load(Ordering::Relaxed),
+            waiting: waiting as u64,
+            journal_bytes,
+            unwritten: self.unwritten.load(Ordering::Relaxed),
             dropped: dropped
                 .iter()
                 .map(|(reason, d)| api::Dropped {

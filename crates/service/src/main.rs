@@ -1,6 +1,7 @@
 //! `herond`: the network service. It connects the pure crates to sockets, clock and database; no rule
 //! of the job lives here.
 
+mod clock;
 mod committer;
 mod config;
 mod decode;
@@ -8,6 +9,7 @@ mod directory;
 mod first_start;
 mod http;
 mod intake;
+mod journal;
 mod live;
 mod network;
 mod presence;

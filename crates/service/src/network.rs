@@ -1,25 +1,36 @@
 //! Running the engine: one task that owns it, feeds it and calls it at its deadlines.
 
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use engine::{
-    Change, Command, DeviceStatus, Effect, Engine, GatewayStatus, GroupStatus, Input, OutboxId, OutboxState, Timestamp,
-    TransmissionId, TxFailure,
+    Change, Command, Config, DeviceStatus, Effect, Engine, FrameHeard, GatewayStatus, GroupStatus, Input, OutboxId,
+    OutboxState, Timestamp, TransmissionId, TxFailure,
 };
 use lorawan::{DevAddr, Eui64};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 use tokio::time::Instant;
+use tokio_util::sync::CancellationToken;
 
-use crate::committer::Work;
+use crate::clock;
+use crate::journal::{self, Journal};
 
-/// Inputs waiting for the engine; frames beyond are shed and counted by their listener.
-const QUEUE: usize = 16_384;
-/// Inputs taken at once.
+/// Frames waiting for the engine, while it waits for the database: two minutes of 3,000 frames a second, and
+/// at most 100 MB. Frames beyond are shed and counted by their listener.
+const FRAMES: usize = 400_000;
+/// Questions and commands waiting for it.
+const ASKS: usize = 16_384;
+/// Taken from either at once.
 const AT_ONCE: usize = 512;
+/// Effects waiting for the database before no more frames are taken.
+const GATHERED: usize = 50_000;
+/// How long the journal may keep frames that nothing followed from, such as other networks' downlinks.
+const MARK_EVERY_US: i64 = 1_000_000;
 
 enum Ask {
-    Input(Input),
+    Report(TransmissionId, Result<(), TxFailure>),
+    Command(Command),
     Cancel(Eui64, OutboxId, oneshot::Sender<bool>),
     Device(Eui64, oneshot::Sender<Option<DeviceStatus>>),
     DevicesAt(DevAddr, oneshot::Sender<Vec<Eui64>>),
@@ -28,72 +39,167 @@ enum Ask {
     Stop,
 }
 
+/// What the engine wants done, and how far it has come with it.
+pub struct Outcome {
+    /// In the order in which it must happen.
+    pub effects: Vec<Effect>,
+    /// What was due until then has been processed; these effects are the last of it.
+    pub processed_until: Timestamp,
+}
+
+/// What became of frames handed in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// They stand in the journal and are on their way.
+    Journalled,
+    /// They are on their way, but would not survive a kill: the journal cannot be written.
+    Unwritten,
+    /// The engine is so far behind that they had to be shed.
+    Shed,
+}
+
 /// The way to the engine.
 #[derive(Clone)]
-pub struct Network(mpsc::Sender<Ask>);
+pub struct Network {
+    asks: mpsc::Sender<Ask>,
+    frames: mpsc::Sender<FrameHeard>,
+    journal: Arc<Mutex<Journal>>,
+    looks_back_us: i64,
+}
 
-/// The time by the system's clock.
-pub fn now() -> Timestamp {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    Timestamp(i64::try_from(since.as_micros()).unwrap_or(i64::MAX))
+/// What an engine starts with.
+pub struct Start {
+    pub config: Config,
+    /// Its state, as commands that put it back.
+    pub restored: Vec<Command>,
+    /// How far the engine before it had come.
+    pub processed_until: Option<Timestamp>,
+    pub journal: Journal,
+    /// What stood in the journal.
+    pub heard_before: Vec<FrameHeard>,
 }
 
 /// Puts an engine's state back and sets it going.
-pub fn start(mut engine: Engine, restored: Vec<Command>, to_commit: mpsc::Sender<Work>) -> (Network, JoinHandle<()>) {
-    let mut effects = Vec::new();
-    for command in restored {
-        engine.handle(now(), Input::Command(command), &mut effects);
+pub fn start(start: Start, to_commit: mpsc::Sender<Outcome>) -> (Network, JoinHandle<()>) {
+    let looks_back_us = start.config.looks_back_us();
+    // What was heard before is processed in its own time.
+    let mut time = clock::now();
+    if let Some(first) = start.heard_before.first() {
+        time = time.min(first.reception.heard_at);
     }
-    let (sender, receiver) = mpsc::channel(QUEUE);
-    (Network(sender), tokio::spawn(run(engine, effects, receiver, to_commit)))
+    let mut running = Running { engine: Engine::new(start.config), time, marked: time, effects: Vec::new() };
+    let until = start.processed_until.map(Command::ProcessedUntil);
+    for command in until.into_iter().chain(start.restored) {
+        running.handle(Input::Command(command));
+    }
+    let (asks, asked) = mpsc::channel(ASKS);
+    let (frames, heard) = mpsc::channel(FRAMES);
+    let journal = Arc::new(Mutex::new(start.journal));
+    let task = tokio::spawn(running.run(start.heard_before, asked, heard, to_commit));
+    (Network { asks, frames, journal, looks_back_us }, task)
 }
 
-async fn run(mut engine: Engine, restored: Vec<Effect>, mut asked: mpsc::Receiver<Ask>, to_commit: mpsc::Sender<Work>) {
-    // What follows from the restart itself: downlinks that were under way wait again.
-    if !restored.is_empty() && to_commit.send(Work::Effects(restored)).await.is_err() {
-        return;
+struct Running {
+    engine: Engine,
+    time: Timestamp,
+    effects: Vec<Effect>,
+    /// The last time that was handed over.
+    marked: Timestamp,
+}
+
+impl Running {
+    fn handle(&mut self, input: Input) {
+        self.engine.handle(self.time, input, &mut self.effects);
     }
-    let mut time = now();
-    let mut batch = Vec::with_capacity(AT_ONCE);
-    loop {
-        let mut effects = Vec::new();
-        let sleep = engine.next_deadline().map(|at| {
-            let us = u64::try_from(at.since(now())).unwrap_or(0);
-            Instant::now() + Duration::from_micros(us)
-        });
-        tokio::select! {
-            taken = asked.recv_many(&mut batch, AT_ONCE) => if taken == 0 { return },
-            () = at(sleep) => {}
-        }
-        // The engine's time must not run backwards, whatever is done to the system's clock.
-        time = time.max(now());
-        for ask in batch.drain(..) {
-            match ask {
-                Ask::Input(input) => engine.handle(time, input, &mut effects),
-                Ask::Cancel(dev_eui, id, answer) => {
-                    let before = effects.len();
-                    engine.handle(time, Input::Command(Command::Cancel { dev_eui, id }), &mut effects);
-                    let cancelled = |e: &Effect| matches!(e, Effect::Persist(Change::Outbox { id: done, state: OutboxState::Cancelled, .. }) if *done == id);
-                    let _ = answer.send(effects[before..].iter().any(cancelled));
-                }
-                Ask::Device(dev_eui, answer) => {
-                    let _ = answer.send(engine.device_status(dev_eui, time));
-                }
-                Ask::DevicesAt(dev_addr, answer) => {
-                    let _ = answer.send(engine.devices_at(dev_addr).to_vec());
-                }
-                Ask::Group(eui, answer) => {
-                    let _ = answer.send(engine.group_status(eui));
-                }
-                Ask::Gateways(euis, answer) => {
-                    let _ = answer.send(euis.iter().map(|eui| engine.gateway_status(*eui, time)).collect());
-                }
-                Ask::Stop => return,
+
+    /// A frame is taken at the time when it was heard, however late that is: its copies, waiting behind it,
+    /// still find it.
+    fn hear(&mut self, frame: FrameHeard) {
+        self.time = self.time.max(frame.reception.heard_at);
+        self.handle(Input::FrameHeard(frame));
+    }
+
+    fn outcome(&mut self) -> Outcome {
+        self.marked = self.time;
+        Outcome { effects: std::mem::take(&mut self.effects), processed_until: self.time }
+    }
+
+    async fn run(
+        mut self,
+        heard_before: Vec<FrameHeard>,
+        mut asked: mpsc::Receiver<Ask>,
+        mut heard: mpsc::Receiver<FrameHeard>,
+        to_commit: mpsc::Sender<Outcome>,
+    ) {
+        for frame in heard_before {
+            self.hear(frame);
+            if self.effects.len() >= GATHERED && to_commit.send(self.outcome()).await.is_err() {
+                return;
             }
         }
-        engine.handle(time, Input::Tick, &mut effects);
-        if !effects.is_empty() && to_commit.send(Work::Effects(effects)).await.is_err() {
-            return;
+        let (mut asks, mut frames) = (Vec::with_capacity(AT_ONCE), Vec::with_capacity(AT_ONCE));
+        loop {
+            let deadline = self.engine.next_deadline().map(|at| {
+                let us = u64::try_from(at.since(clock::now())).unwrap_or(0);
+                Instant::now() + Duration::from_micros(us)
+            });
+            let room = self.effects.len() < GATHERED;
+            let news = !self.effects.is_empty() || self.time.since(self.marked) >= MARK_EVERY_US;
+            tokio::select! {
+                // A gateway that was registered first is known first; and what is done is handed over before more is
+                // taken on.
+                biased;
+                taken = asked.recv_many(&mut asks, AT_ONCE) => if taken == 0 { return },
+                permit = to_commit.reserve(), if news => match permit {
+                    Ok(permit) => {
+                        permit.send(self.outcome());
+                        continue;
+                    }
+                    Err(_) => return,
+                },
+                _ = heard.recv_many(&mut frames, AT_ONCE), if room => {}
+                () = at(deadline), if room => {}
+            }
+            frames.drain(..).for_each(|frame| self.hear(frame));
+            for ask in asks.drain(..) {
+                if matches!(ask, Ask::Stop) {
+                    let _ = to_commit.send(self.outcome()).await;
+                    return;
+                }
+                self.answer(ask);
+            }
+            // As long as frames wait, the engine is at the time of the last one it has seen.
+            if heard.is_empty() && room {
+                self.time = self.time.max(clock::now());
+                self.handle(Input::Tick);
+            }
+        }
+    }
+
+    fn answer(&mut self, ask: Ask) {
+        let time = self.time;
+        match ask {
+            Ask::Report(transmission, result) => self.handle(Input::TxReport { transmission, result }),
+            Ask::Command(command) => self.handle(Input::Command(command)),
+            Ask::Cancel(dev_eui, id, answer) => {
+                let before = self.effects.len();
+                self.handle(Input::Command(Command::Cancel { dev_eui, id }));
+                let cancelled = |e: &Effect| matches!(e, Effect::Persist(Change::Outbox { id: done, state: OutboxState::Cancelled, .. }) if *done == id);
+                let _ = answer.send(self.effects[before..].iter().any(cancelled));
+            }
+            Ask::Device(dev_eui, answer) => {
+                let _ = answer.send(self.engine.device_status(dev_eui, time));
+            }
+            Ask::DevicesAt(dev_addr, answer) => {
+                let _ = answer.send(self.engine.devices_at(dev_addr).to_vec());
+            }
+            Ask::Group(eui, answer) => {
+                let _ = answer.send(self.engine.group_status(eui));
+            }
+            Ask::Gateways(euis, answer) => {
+                let _ = answer.send(euis.iter().map(|eui| self.engine.gateway_status(*eui, time)).collect());
+            }
+            Ask::Stop => {}
         }
     }
 }
@@ -106,18 +212,60 @@ async fn at(deadline: Option<Instant>) {
 }
 
 impl Network {
-    /// Hands in a frame; `false` if the engine is so far behind that it has to be shed.
-    pub fn try_frame(&self, frame: engine::FrameHeard) -> bool {
-        self.0.try_send(Ask::Input(Input::FrameHeard(frame))).is_ok()
+    fn journal(&self) -> MutexGuard<'_, Journal> {
+        self.journal.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Hands in what a gateway has heard just now: all of it or nothing. Once this returns, a kill loses none.
+    pub fn hear(&self, mut frames: Vec<FrameHeard>) -> Taken {
+        // Under one lock, so that the journal, the engine's queue and time are in the same order.
+        let mut journal = self.journal();
+        let Ok(permits) = self.frames.try_reserve_many(frames.len()) else { return Taken::Shed };
+        let now = clock::now();
+        frames.iter_mut().for_each(|frame| frame.reception.heard_at = now);
+        let written = journal.append(&frames);
+        permits.zip(frames).for_each(|(permit, frame)| permit.send(frame));
+        match written {
+            Ok(()) => Taken::Journalled,
+            Err(error) => {
+                tracing::warn!("the journal cannot be written: {error}");
+                Taken::Unwritten
+            }
+        }
+    }
+
+    /// Everything that was due until then is durable, so the journal need not keep it.
+    pub fn durable(&self, processed_until: Timestamp) {
+        self.journal().done(processed_until.plus_us(-self.looks_back_us));
+    }
+
+    /// Frames waiting for the engine, and bytes in the journal.
+    pub fn backlog(&self) -> (usize, u64) {
+        (self.frames.max_capacity() - self.frames.capacity(), self.journal().bytes())
+    }
+
+    /// Keeps the journal safe from power cuts, to within a moment, until the service stops.
+    pub async fn sync_journal(self, stopping: CancellationToken) {
+        let mut often = tokio::time::interval(journal::SYNC_EVERY);
+        loop {
+            tokio::select! {
+                _ = often.tick() => {}
+                () = stopping.cancelled() => return,
+            }
+            let Some(file) = self.journal().unsynced() else { continue };
+            if let Ok(Err(error)) = tokio::task::spawn_blocking(move || file.sync_data()).await {
+                tracing::warn!("the journal cannot be made safe from power cuts: {error}");
+            }
+        }
     }
 
     /// Tells what became of a transmission; `false` if the engine is too far behind to take it.
     pub fn try_report(&self, transmission: TransmissionId, result: Result<(), TxFailure>) -> bool {
-        self.0.try_send(Ask::Input(Input::TxReport { transmission, result })).is_ok()
+        self.asks.try_send(Ask::Report(transmission, result)).is_ok()
     }
 
     pub async fn command(&self, command: Command) {
-        let _ = self.0.send(Ask::Input(Input::Command(command))).await;
+        let _ = self.asks.send(Ask::Command(command)).await;
     }
 
     /// Takes a downlink out of the outbox, if it still waits there.
@@ -143,12 +291,12 @@ impl Network {
     }
 
     pub async fn stop(&self) {
-        let _ = self.0.send(Ask::Stop).await;
+        let _ = self.asks.send(Ask::Stop).await;
     }
 
     async fn ask<T>(&self, question: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Option<T> {
         let (sender, receiver) = oneshot::channel();
-        self.0.send(question(sender)).await.ok()?;
+        self.asks.send(question(sender)).await.ok()?;
         receiver.await.ok()
     }
 }

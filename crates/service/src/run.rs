@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use anyhow::{Context as _, Result, bail};
-use engine::{Config, Engine};
+use engine::Config;
 use store::{Store, Vault};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::signal::unix::{SignalKind, signal};
@@ -14,15 +14,18 @@ use crate::config::Options;
 use crate::directory::Directory;
 use crate::http::App;
 use crate::intake::Intake;
+use crate::journal::Journal;
 use crate::live::Live;
 use crate::presence::Presence;
-use crate::{committer, decode, first_start, http, network, presence, udp};
+use crate::{clock, committer, decode, first_start, http, network, presence, udp};
 
-/// Effects, in lists, between the engine and the database. When the database is slow this fills, then
-/// the engine's own queue, and only then frames are shed.
-const COMMIT_QUEUE: usize = 4096;
+/// Lists of effects between the engine and the database. When the database is slow this fills, then the
+/// engine gathers, then frames wait, and only then they are shed.
+const COMMIT_QUEUE: usize = 4;
 /// Uplinks waiting for a decoder; what is beyond stays marked in the database and is taken up later.
 const DECODE_QUEUE: usize = 8192;
+/// Uplinks with readings waiting for the database.
+const DECODED_QUEUE: usize = 8192;
 
 /// Runs the service until it is told to stop.
 pub async fn run(options: Options) -> Result<()> {
@@ -52,10 +55,19 @@ pub async fn run(options: Options) -> Result<()> {
         collection_window_us: i64::from(options.collect_ms) * 1000,
         seed: rand::random(),
     };
-    let restored = store.engine_state(network::now()).await?;
+    let (journal, heard_before) = Journal::open(&options.data.join("journal")).context("opening the journal")?;
+    let start = network::Start {
+        config,
+        restored: store.engine_state(clock::now()).await?,
+        processed_until: store.processed_until().await?,
+        journal,
+        heard_before,
+    };
     let (to_commit, commit_queue) = mpsc::channel(COMMIT_QUEUE);
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
-    let (network, network_task) = network::start(Engine::new(config), restored, to_commit.clone());
+    let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
+    let (network, network_task) = network::start(start, to_commit);
+    let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
 
     let listener = tokio::spawn(udp::listen(Arc::clone(&links), stopping.clone()));
@@ -67,7 +79,7 @@ pub async fn run(options: Options) -> Result<()> {
         stopping.clone(),
     ));
     let decoder =
-        tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, to_commit, stopping.clone()));
+        tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, decoded, stopping.clone()));
     let committer = tokio::spawn(
         committer::Committer {
             store: store.clone(),
@@ -77,7 +89,7 @@ pub async fn run(options: Options) -> Result<()> {
             live: Arc::clone(&live),
             to_decode,
         }
-        .run(commit_queue),
+        .run(commit_queue, decoded_queue),
     );
 
     let app = App {
@@ -102,6 +114,7 @@ pub async fn run(options: Options) -> Result<()> {
     listener.await?;
     server.await??;
     watcher.await?;
+    syncer.await?;
     network.stop().await;
     network_task.await?;
     decoder.await?;

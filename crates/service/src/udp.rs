@@ -13,8 +13,9 @@ use lorawan::{Eui64, Modulation};
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
+use crate::clock;
 use crate::intake::{self, Intake};
-use crate::network::{self, Network};
+use crate::network::{Network, Taken};
 use crate::presence::Presence;
 
 /// After this the engine no longer waits for a report: a join-accept leaves within 6 s, its report has
@@ -72,7 +73,7 @@ impl Links {
 
     /// Hands a frame to its gateway.
     pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
-        if network::now() >= transmission.at {
+        if clock::now() >= transmission.at {
             return Err(TxFailure::TooLate);
         }
         let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
@@ -120,10 +121,10 @@ impl Links {
         self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
-                // Strangers are answered as well, so that they keep calling and can be seen.
-                self.answer(from, Datagram::PushAck { token }).await;
                 let known = self.presence.heard(gateway, from, push.frames.len() as u64, false);
                 self.pushed(gateway, push, known, from);
+                // Once they are safe. Strangers are answered as well, so that they keep calling and can be seen.
+                self.answer(from, Datagram::PushAck { token }).await;
             }
             Ok(Datagram::PullData { token, gateway }) => {
                 self.answer(from, Datagram::PullAck { token }).await;
@@ -149,16 +150,30 @@ impl Links {
         for why in push.unreadable {
             self.intake.dropped("unreadable_entry", why, from);
         }
-        let heard_at = network::now();
+        let mut taken = Vec::with_capacity(push.frames.len());
         for frame in push.frames {
             if !known {
                 self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
             } else if frame.crc_ok == Some(false) {
                 self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
-            } else if self.network.try_frame(heard(gateway, frame, heard_at)) {
-                self.intake.frames.fetch_add(1, Ordering::Relaxed);
             } else {
-                self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+                taken.push(heard(gateway, frame));
+            }
+        }
+        let count = taken.len();
+        if count == 0 {
+            return;
+        }
+        match self.network.hear(taken) {
+            Taken::Journalled => self.intake.took(count),
+            Taken::Unwritten => {
+                self.intake.took(count);
+                self.intake.unwritten(count);
+            }
+            Taken::Shed => {
+                for _ in 0..count {
+                    self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+                }
             }
         }
     }
@@ -178,12 +193,13 @@ fn failure(word: TxAckError) -> TxFailure {
     }
 }
 
-fn heard(gateway: Eui64, frame: RxPacket, heard_at: engine::Timestamp) -> FrameHeard {
+fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
     FrameHeard {
         phy_payload: frame.phy_payload,
         reception: Reception {
             gateway,
-            heard_at,
+            // The network's to say.
+            heard_at: engine::Timestamp::default(),
             clock_us: frame.clock_us,
             has_gps: frame.gps_time_ms.is_some(),
             frequency_hz: frame.frequency_hz,

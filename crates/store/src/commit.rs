@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use api::message::{Message, Reading, RefusalNote};
 use chrono::{DateTime, Utc};
-use engine::{Change, Counters, Nonces, Session};
+use engine::{Change, Counters, Nonces, Session, Timestamp};
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 use ulid::Ulid;
@@ -61,12 +61,18 @@ pub struct Batch {
     pub messages: Vec<StoredMessage>,
     pub readings: Vec<StoredReading>,
     pub activity: Vec<(Eui64, Activity)>,
+    /// What was due until then is all in this batch and those before it.
+    pub processed_until: Option<Timestamp>,
 }
 
 impl Batch {
     /// Whether there is nothing to write.
     pub fn is_empty(&self) -> bool {
-        self.changes.is_empty() && self.messages.is_empty() && self.readings.is_empty() && self.activity.is_empty()
+        self.changes.is_empty()
+            && self.messages.is_empty()
+            && self.readings.is_empty()
+            && self.activity.is_empty()
+            && self.processed_until.is_none()
     }
 }
 
@@ -81,6 +87,12 @@ impl Store {
         write_messages(&mut tx, &batch.messages).await?;
         write_readings(&mut tx, &batch.readings).await?;
         write_activity(&mut tx, &batch.activity).await?;
+        if let Some(until) = batch.processed_until {
+            sqlx::query("REPLACE INTO journal_mark (id, processed_until_us) VALUES (1, ?)")
+                .bind(until.0)
+                .execute(&mut *tx)
+                .await?;
+        }
         tx.commit().await?;
         Ok(())
     }
@@ -130,7 +142,9 @@ impl Store {
                 Change::Airtime { transmitter, sub_band, minute, airtime_us, frames } => {
                     airtime.push((transmitter_columns(*transmitter), sub_band, minute, airtime_us, frames));
                 }
-                Change::Near { dev_eui, near: gateways } => near.push((*dev_eui, to_json("near gateways", gateways)?)),
+                Change::Near { dev_eui, class, near: gateways } => {
+                    near.push((*dev_eui, *class, to_json("near gateways", gateways)?));
+                }
                 Change::GroupCounter { group, next_down } => groups.push((*group, *next_down)),
                 Change::Outbox { id, state, attempts, .. } => {
                     let (state, note, counter) = outbox::columns(state);
@@ -151,9 +165,9 @@ impl Store {
         }
         write_counters(tx, &counters).await?;
         for part in near.chunks(ROWS) {
-            let mut query = QueryBuilder::<MySql>::new("REPLACE INTO near_gateways (dev_eui, near) ");
-            query.push_values(part, |mut row, (dev_eui, near)| {
-                row.push_bind(eui_bytes(*dev_eui)).push_bind(near.clone());
+            let mut query = QueryBuilder::<MySql>::new("REPLACE INTO near_gateways (dev_eui, class, near) ");
+            query.push_values(part, |mut row, (dev_eui, class, near)| {
+                row.push_bind(eui_bytes(*dev_eui)).push_bind(class.name()).push_bind(near.clone());
             });
             query.build().execute(&mut **tx).await?;
         }

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use api::gateway::CheckedGateway;
 use api::radio::RadioSettings;
 use engine::{
-    Activation, Change, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem, Policy,
-    RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
+    Activation, Change, Class, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem,
+    Policy, RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
 };
 use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::{AesKey, DevAddr, Eui64};
@@ -43,6 +43,12 @@ impl Store {
         Ok(commands)
     }
 
+    /// How far what was heard has been processed and made durable.
+    pub async fn processed_until(&self) -> Result<Option<Timestamp>, StoreError> {
+        let mark = sqlx::query_scalar("SELECT processed_until_us FROM journal_mark").fetch_optional(&self.pool).await?;
+        Ok(mark.map(Timestamp))
+    }
+
     async fn device_records(
         &self,
         outboxes: &mut HashMap<Eui64, Vec<OutboxItem>>,
@@ -64,9 +70,12 @@ impl Store {
             let running = row.try_get::<String, _>("stage")? == "running";
             sessions.insert((eui(&row, "dev_eui")?, running), row);
         }
-        let mut near: HashMap<Eui64, Vec<(Eui64, f32)>> = HashMap::new();
+        let mut near: HashMap<Eui64, WayTo> = HashMap::new();
         for row in sqlx::query("SELECT * FROM near_gateways").fetch_all(&self.pool).await? {
-            near.insert(eui(&row, "dev_eui")?, json("near gateways", &row.try_get::<String, _>("near")?)?);
+            let class: Option<String> = row.try_get("class")?;
+            let class = class.and_then(|name| Class::ALL.into_iter().find(|class| class.name() == name));
+            let gateways = json("near gateways", &row.try_get::<String, _>("near")?)?;
+            near.insert(eui(&row, "dev_eui")?, (class, gateways));
         }
         let mut profiles = Profiles::default();
         let rows = sqlx::query(
@@ -83,6 +92,7 @@ impl Store {
                     None => Ok(None),
                 };
                 let running = counters.remove(&dev_eui);
+                let (class, near) = near.remove(&dev_eui).unwrap_or_default();
                 let (next_join_nonce, rj_count_1) = nonce_rows.remove(&dev_eui).unwrap_or((1, None));
                 Ok(DeviceRecord {
                     session: session(true, running.unwrap_or_default())?,
@@ -92,7 +102,8 @@ impl Store {
                         next_join_nonce,
                         rj_count_1,
                     },
-                    near: near.remove(&dev_eui).unwrap_or_default(),
+                    class,
+                    near,
                     outbox: outboxes.remove(&dev_eui).unwrap_or_default(),
                     config,
                 })
@@ -187,6 +198,9 @@ impl Store {
             .collect()
     }
 }
+
+/// When a device last said that it listens, and which gateways heard it, best first.
+type WayTo = (Option<Class>, Vec<(Eui64, f32)>);
 
 /// The columns of an airtime change that name whose it is.
 pub(crate) fn transmitter_columns(transmitter: Transmitter) -> (&'static str, Vec<u8>) {

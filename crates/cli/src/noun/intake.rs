@@ -10,6 +10,16 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
         return out.json(&intake);
     }
     out.line(format!("{} datagrams since the service started, {} frames taken in.", intake.datagrams, intake.frames))?;
+    if intake.waiting > 0 {
+        let kib = intake.journal_bytes / 1024;
+        out.line(format!("{} frames wait for the database; the journal keeps them, with {kib} KiB.", intake.waiting))?;
+    }
+    if intake.unwritten > 0 {
+        out.line(format!(
+            "{} frames could not be written to the journal: a kill would have lost them.",
+            intake.unwritten
+        ))?;
+    }
     if intake.dropped.is_empty() {
         return out.line("Nothing was dropped.");
     }

@@ -126,7 +126,7 @@ fn stored(changes: &[Effect]) -> DeviceRecord {
             Change::Outbox { id, state, attempts, .. } => {
                 outbox.insert(id.0, (state, attempts));
             }
-            Change::Near { near, .. } => record.near = near,
+            Change::Near { class, near, .. } => (record.class, record.near) = (Some(class), near),
             Change::GroupCounter { .. } | Change::Airtime { .. } => {}
         }
     }

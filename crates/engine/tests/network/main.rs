@@ -11,6 +11,7 @@ mod life;
 mod mac;
 mod multicast;
 mod regions;
+mod resume;
 mod settings;
 mod trouble;
 mod uplinks;

@@ -15,7 +15,7 @@ use super::App;
 use super::error::Answer;
 use super::extract::{InEstate, Json};
 use super::gateways::{band_use, band_uses};
-use crate::network;
+use crate::clock;
 
 /// Devices listed at most.
 const MOST_DEVICES: u32 = 50;
@@ -36,7 +36,7 @@ fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
 #[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime", security(("token" = [])),
     params(("estate" = String, Path)), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
 pub async fn ledger(State(app): State<App>, estate: InEstate) -> Answer<Ledger> {
-    let minute = network::now().minute();
+    let minute = clock::now().minute();
     let (hour_ago, day_ago) = (minute - 60, minute - 24 * 60);
     let store = &app.store;
     let rows = store.gateways(estate.id, "", MOST_GATEWAYS).await?;

@@ -161,7 +161,7 @@ async fn health(State(store): State<Store>) -> Json<api::Health> {
 /// What came in on the gateways' port since the start, and what had to be dropped.
 #[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])), responses((status = 200, body = api::Intake)))]
 async fn intake(State(app): State<App>, _caller: Caller) -> Answer<api::Intake> {
-    Ok(Json(app.intake.report()))
+    Ok(Json(app.intake.report(app.network.backlog())))
 }
 
 #[cfg(test)]

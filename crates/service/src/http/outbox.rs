@@ -8,7 +8,7 @@ use engine::{Command, OutboxId, Wait};
 use lorawan::Eui64;
 use ulid::Ulid;
 
-use crate::network;
+use crate::clock;
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
@@ -75,7 +75,7 @@ pub async fn add_to_outbox(
         confirmed: new.confirmed,
         attempts: 0,
         max_attempts: new.max_attempts,
-        expires_at: new.expires_in_us.map(|us| network::now().plus_us(us)),
+        expires_at: new.expires_in_us.map(|us| clock::now().plus_us(us)),
         state: engine::OutboxState::Waiting(wait),
     };
     if new.confirmed && group.is_some() {
