@@ -19,6 +19,7 @@ pub mod problem;
 pub mod radio;
 pub mod region;
 mod time;
+pub mod vitals;
 pub mod why;
 
 pub use time::{millis, millis_option};

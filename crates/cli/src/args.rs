@@ -3,10 +3,12 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+mod bench;
 mod device;
 mod group;
 pub mod radio;
 
+pub use bench::{BenchVerb, IngestArgs};
 pub use device::{DeviceAddArgs, DeviceVerb};
 pub use group::GroupVerb;
 
@@ -106,6 +108,11 @@ pub enum Noun {
     },
     /// What came in on the gateways' port, and what was dropped, with the reason.
     Intake,
+    /// What a service can take, measured.
+    Bench {
+        #[command(subcommand)]
+        verb: BenchVerb,
+    },
     /// Stand-in devices and gateways from a folder of text files.
     Scenario {
         #[command(subcommand)]

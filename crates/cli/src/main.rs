@@ -54,6 +54,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Outbox { verb } => noun::outbox::run(&client, &out, verb).await,
                 Noun::Traffic(verb) => noun::traffic::run(&client, &out, &verb).await,
                 Noun::Intake => noun::intake::run(&client, &out).await,
+                Noun::Bench { verb } => noun::bench::run(&client, &out, &verb, yes).await,
                 Noun::Scenario { verb } => noun::scenario::run(&client, &out, verb).await,
                 Noun::SignIn(_)
                 | Noun::SignOut

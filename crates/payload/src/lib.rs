@@ -9,4 +9,4 @@ pub mod readings;
 pub mod script;
 
 pub use readings::{Reading, ReadingValue};
-pub use script::{DecodeError, Decoded, Limits, Script};
+pub use script::{DecodeError, Decoded, Interpreter, Limits, Script};

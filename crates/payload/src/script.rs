@@ -1,9 +1,9 @@
 //! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns
 //! `{data, warnings, errors}` (LoRa Alliance TS013-1.0.0 §4).
 //!
-//! A script runs in an interpreter of its own, made for this one call: nothing it leaves behind
-//! reaches another device. It has no way out (no files, no network, no timers) and three limits: on
-//! memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
+//! Each call has a world of its own, with globals and built-in objects made for it alone: nothing a script
+//! leaves behind reaches another device. It has no way out (no files, no network, no timers) and three limits:
+//! on memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
 
 use std::cell::Cell;
 use std::rc::Rc;
@@ -102,6 +102,47 @@ pub struct Decoded {
     pub warnings: Vec<String>,
 }
 
+/// What worlds are made in: names and machinery of the language, which scripts cannot change. Making it anew for
+/// each call would cost more than most calls do; each thread that decodes keeps one.
+pub struct Interpreter {
+    runtime: Option<Runtime>,
+    calls: u32,
+}
+
+impl Interpreter {
+    /// Calls after which it is made anew, in case something of them has stayed behind in memory.
+    const CALLS: u32 = 1000;
+
+    /// One that has nothing made yet.
+    pub const fn new() -> Self {
+        Self { runtime: None, calls: 0 }
+    }
+
+    fn runtime(&mut self) -> Result<Runtime, DecodeError> {
+        self.calls += 1;
+        if self.calls > Self::CALLS {
+            self.renew();
+        }
+        match &self.runtime {
+            Some(runtime) => Ok(runtime.clone()),
+            None => {
+                let made = Runtime::new().map_err(|e| DecodeError::Interpreter(e.to_string()))?;
+                Ok(self.runtime.insert(made).clone())
+            }
+        }
+    }
+
+    fn renew(&mut self) {
+        *self = Self::new();
+    }
+}
+
+impl Default for Interpreter {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
 /// A payload script.
 #[derive(Debug, Clone)]
 pub struct Script {
@@ -117,7 +158,7 @@ impl Script {
             return Err(DecodeError::TooLong(source.len()));
         }
         let script = Self { source, limits };
-        script.run(|| false, |ctx| decode_uplink(ctx).map(|_| ()))?;
+        script.run(&mut Interpreter::new(), || false, |ctx| decode_uplink(ctx).map(|_| ()))?;
         Ok(script)
     }
 
@@ -127,12 +168,13 @@ impl Script {
     /// bounds the time as well as the steps.
     pub fn decode_uplink(
         &self,
+        interpreter: &mut Interpreter,
         bytes: &[u8],
         port: u8,
         recv_time_ms: i64,
         stop: impl Fn() -> bool + 'static,
     ) -> Result<Decoded, DecodeError> {
-        let returned = self.run(stop, |ctx| {
+        let returned = self.run(interpreter, stop, |ctx| {
             let function = decode_uplink(ctx)?;
             let input = input(ctx, bytes, port, recv_time_ms).map_err(|e| DecodeError::Interpreter(e.to_string()))?;
             let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(&e))?;
@@ -146,14 +188,15 @@ impl Script {
         result_of(&returned)
     }
 
-    /// Loads the script into a fresh interpreter and calls `then` in it.
+    /// Loads the script into a fresh world and calls `then` in it.
     fn run<T>(
         &self,
+        interpreter: &mut Interpreter,
         stop: impl Fn() -> bool + 'static,
         then: impl FnOnce(&Ctx<'_>) -> Result<T, DecodeError>,
     ) -> Result<T, DecodeError> {
         let broken = |e: rquickjs::Error| DecodeError::Interpreter(e.to_string());
-        let runtime = Runtime::new().map_err(broken)?;
+        let runtime = interpreter.runtime()?;
         runtime.set_memory_limit(self.limits.memory_bytes);
         runtime.set_max_stack_size(self.limits.stack_bytes);
         let stopped = Rc::new(Cell::new(false));
@@ -178,7 +221,8 @@ impl Script {
             )?;
             then(&ctx)
         });
-        match result {
+        runtime.set_interrupt_handler(None);
+        let result = match result {
             // A script may catch what stops it, so the limits are asked first.
             _ if stopped.get() => Err(DecodeError::TooSlow),
             Err(DecodeError::Threw { message, .. } | DecodeError::Load { message, .. })
@@ -187,7 +231,12 @@ impl Script {
                 Err(DecodeError::TooMuchMemory(self.limits.memory_bytes))
             }
             other => other,
+        };
+        if matches!(result, Err(DecodeError::TooSlow | DecodeError::TooMuchMemory(_) | DecodeError::Interpreter(_))) {
+            // Whatever state that has left it in.
+            interpreter.renew();
         }
+        result
     }
 }
 

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
-use payload::{DecodeError, Decoded, Limits, ReadingValue, Script};
+use payload::{DecodeError, Decoded, Interpreter, Limits, ReadingValue, Script};
 use proptest::prelude::*;
 
 fn script(source: &str) -> Script {
@@ -10,7 +10,7 @@ fn script(source: &str) -> Script {
 }
 
 fn decode(source: &str, bytes: &[u8]) -> Result<Decoded, DecodeError> {
-    script(source).decode_uplink(bytes, 2, 1_790_000_000_123, || false)
+    script(source).decode_uplink(&mut Interpreter::new(), bytes, 2, 1_790_000_000_123, || false)
 }
 
 /// The error of a script whose `decodeUplink` has this body.
@@ -94,8 +94,9 @@ fn loops_and_memory_have_an_end() {
 #[test]
 fn a_clock_can_stop_a_script() {
     let slow = script("function decodeUplink() { for (let i = 0; i < 1e5; i++) {} return {data: {}} }");
-    assert_eq!(slow.decode_uplink(&[], 1, 0, || true), Err(DecodeError::TooSlow));
-    assert!(slow.decode_uplink(&[], 1, 0, || false).is_ok());
+    let mut interpreter = Interpreter::new();
+    assert_eq!(slow.decode_uplink(&mut interpreter, &[], 1, 0, || true), Err(DecodeError::TooSlow));
+    assert!(slow.decode_uplink(&mut interpreter, &[], 1, 0, || false).is_ok());
 }
 
 #[test]
@@ -117,8 +118,9 @@ fn wrong_results_are_named() {
 #[test]
 fn nothing_is_left_behind_and_nothing_leads_out() {
     let counting = script("let calls = 0; function decodeUplink() { return {data: {calls: ++calls}} }");
+    let mut interpreter = Interpreter::new();
     for _ in 0..2 {
-        let decoded = counting.decode_uplink(&[], 1, 0, || false).unwrap();
+        let decoded = counting.decode_uplink(&mut interpreter, &[], 1, 0, || false).unwrap();
         assert_eq!(decoded.readings[0].value, ReadingValue::Number(1.0));
     }
     let ways_out = "['require', 'process', 'fetch', 'std', 'os', 'setTimeout', 'console'].filter(n => n in globalThis)";

@@ -5,22 +5,24 @@
 
 use std::iter;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use api::message::Message;
-use engine::{Effect, Transmission};
+use engine::{Effect, Event, Timestamp, Transmission};
 use store::{Batch, Decoding, EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::mpsc;
 use ulid::Generator;
 
+use crate::clock;
 use crate::directory::Directory;
+use crate::handover::Handover;
 use crate::live::Live;
-use crate::network::{Network, Outcome};
+use crate::network::Network;
 use crate::tell::Teller;
 use crate::udp::Links;
+use crate::vitals::Vitals;
 
-/// Outcomes of the engine, and uplinks with readings, that one transaction takes at most.
-const OUTCOMES: usize = 4;
+/// Uplinks with readings that one transaction takes at most.
 const DECODED: usize = 4096;
 /// A deadlock or a full disk passes; what is refused this often will not be taken.
 const REFUSALS: u32 = 4;
@@ -39,11 +41,14 @@ pub struct Committer {
     pub network: Network,
     pub live: Arc<Live>,
     pub to_decode: mpsc::Sender<(EstateId, Message)>,
+    pub vitals: Arc<Vitals>,
 }
 
 /// What follows once a batch is durable.
 #[derive(Default)]
 struct Afterwards {
+    /// When the first copies of the uplinks were heard.
+    heard: Vec<Timestamp>,
     transmissions: Vec<Transmission>,
     to_decode: Vec<(EstateId, Message)>,
     to_publish: Vec<(EstateId, Message)>,
@@ -51,34 +56,46 @@ struct Afterwards {
 
 impl Committer {
     /// Works until the engine and the decoders are gone.
-    pub async fn run(self, mut outcomes: mpsc::Receiver<Outcome>, mut decoded: mpsc::Receiver<Decoded>) {
+    pub async fn run(self, from_engine: Arc<Handover>, mut decoded: mpsc::Receiver<Decoded>) {
         let presence = Arc::clone(self.links.presence());
         let mut teller = Teller { directory: &self.directory, presence: &presence, ids: Generator::new() };
-        let (mut from_engine, mut from_decoders) = (Vec::with_capacity(OUTCOMES), Vec::with_capacity(DECODED));
+        let mut from_decoders = Vec::with_capacity(DECODED);
         let (mut engine_is_there, mut decoders_are_there) = (true, true);
         while engine_is_there || decoders_are_there {
+            let mut outcome = None;
             tokio::select! {
-                taken = outcomes.recv_many(&mut from_engine, OUTCOMES), if engine_is_there => engine_is_there = taken > 0,
-                taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => decoders_are_there = taken > 0,
+                taken = from_engine.take(), if engine_is_there => {
+                    engine_is_there = taken.is_some();
+                    outcome = taken;
+                }
+                taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => {
+                    decoders_are_there = taken > 0;
+                }
             }
-            from_engine.extend(iter::from_fn(|| outcomes.try_recv().ok()).take(OUTCOMES));
+            let outcome = outcome.or_else(|| from_engine.gathered());
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             let mut batch = Batch::default();
             let mut after = Afterwards::default();
-            for outcome in from_engine.drain(..) {
+            if let Some(outcome) = outcome {
                 batch.processed_until = Some(outcome.processed_until);
                 sort(outcome.effects, &mut teller, &mut batch, &mut after);
             }
+            let decoded_now = from_decoders.len();
             for Decoded { stored, readings } in from_decoders.drain(..) {
                 after.to_publish.push((stored.estate_id, stored.message.clone()));
                 batch.messages.push(stored);
                 batch.readings.extend(readings);
             }
             let processed_until = batch.processed_until;
+            let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
             self.commit(batch).await;
+            tracing::debug!(changes, messages, decoded_now, took = ?begun.elapsed(), "committed");
             for transmission in after.transmissions {
                 self.transmit(&transmission).await;
             }
+            self.vitals.decoded(decoded_now);
+            let now = clock::now();
+            after.heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
             if let Some(until) = processed_until {
                 self.network.durable(until);
             }
@@ -149,6 +166,9 @@ fn sort(effects: Vec<Effect>, teller: &mut Teller<'_>, batch: &mut Batch, after:
             Effect::Persist(change) => batch.changes.push(change),
             Effect::Transmit(transmission) => after.transmissions.push(transmission),
             Effect::Publish(event) => {
+                if let Event::Uplink(uplink) = &event {
+                    after.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
+                }
                 let Some(told) = teller.tell(event) else { continue };
                 let to_whom = (told.stored.estate_id, told.stored.message.clone());
                 if told.stored.decoding == Decoding::Pending {

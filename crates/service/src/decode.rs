@@ -3,12 +3,13 @@
 //! Scripts run on threads of their own kind, a few at a time, each within its limits; a script that
 //! loops holds up one of them for its time, and nothing else.
 
+use std::cell::RefCell;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use api::message::{Body, Message, Reading, ReadingValue};
 use chrono::{TimeDelta, Utc};
-use payload::{DecodeError, Decoded};
+use payload::{DecodeError, Decoded, Interpreter};
 use store::{Decoding, EstateId, Store, StoredMessage, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
@@ -16,8 +17,8 @@ use tokio_util::sync::CancellationToken;
 use crate::committer;
 use crate::directory::{Decoder, Directory};
 
-/// Scripts running at the same time.
-const AT_ONCE: u32 = 2;
+/// Scripts take one in so many of the processor's cores at most: frames and their answers must not wait for them.
+const OF_CORES: usize = 2;
 /// Time a script may take, besides its other limits.
 const TIME: Duration = Duration::from_millis(250);
 /// Uplinks left undecoded that are taken up at once.
@@ -27,6 +28,10 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
+thread_local! {
+    static INTERPRETER: RefCell<Interpreter> = const { RefCell::new(Interpreter::new()) };
+}
+
 /// Decodes until the service stops. What has been taken in is finished; the rest stays marked.
 pub async fn run(
     store: Store,
@@ -35,7 +40,9 @@ pub async fn run(
     done: mpsc::Sender<committer::Decoded>,
     stopping: CancellationToken,
 ) {
-    let permits = Arc::new(Semaphore::new(AT_ONCE as usize));
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let at_once = u32::try_from((cores / OF_CORES).max(1)).unwrap_or(1);
+    let permits = Arc::new(Semaphore::new(at_once as usize));
     let mut look = tokio::time::interval(LOOK_EVERY);
     loop {
         tokio::select! {
@@ -58,7 +65,7 @@ pub async fn run(
         }
     }
     // Whoever holds a permit still has a result to hand over.
-    let _ = permits.acquire_many(AT_ONCE).await;
+    let _ = permits.acquire_many(at_once).await;
 }
 
 async fn start(
@@ -112,7 +119,7 @@ fn call(decoder: &Decoder, payload_hex: &str, port: u8, recv_time_ms: i64) -> Re
     let script = decoder.script.as_ref().map_err(Clone::clone)?;
     let bytes = hex::decode(payload_hex).map_err(|why| why.to_string())?;
     let until = Instant::now() + TIME;
-    script
-        .decode_uplink(&bytes, port, recv_time_ms, move || Instant::now() > until)
+    INTERPRETER
+        .with_borrow_mut(|it| script.decode_uplink(it, &bytes, port, recv_time_ms, move || Instant::now() > until))
         .map_err(|error: DecodeError| format!("port {port}, {} bytes: {error}", bytes.len()))
 }

@@ -7,6 +7,7 @@ mod config;
 mod decode;
 mod directory;
 mod first_start;
+mod handover;
 mod http;
 mod intake;
 mod journal;
@@ -16,20 +17,24 @@ mod presence;
 mod run;
 mod tell;
 mod udp;
+mod vitals;
 
 use std::io::IsTerminal as _;
 use std::process::ExitCode;
+use std::time::Duration;
 
 use anyhow::Result;
 use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
-use config::{Cli, Options, Verb};
+use config::{Cli, InsertRate, Options, Verb};
+use store::{Store, Vault};
 
 fn main() -> ExitCode {
     let done = match Cli::parse().verb {
         Verb::Serve(options) => serve(options),
         Verb::Openapi => document(),
+        Verb::InsertRate(options) => insert_rate(&options),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -45,6 +50,17 @@ fn serve(options: Options) -> Result<()> {
     let colours = std::io::stderr().is_terminal();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
+}
+
+fn insert_rate(options: &InsertRate) -> Result<()> {
+    let measure = async {
+        // Nothing is sealed here, so any key will do.
+        let store = Store::open(&options.database, Vault::from_key(rand::random())).await?;
+        store.insert_rate(Duration::from_secs(options.seconds), options.row_bytes).await
+    };
+    let rows_per_s = tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(measure)?;
+    println!("{rows_per_s:.0}");
+    Ok(())
 }
 
 fn document() -> Result<()> {

@@ -14,6 +14,7 @@ use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
 use crate::clock;
+use crate::handover::Handover;
 use crate::journal::{self, Journal};
 
 /// Frames waiting for the engine, while it waits for the database: two minutes of 3,000 frames a second, and
@@ -23,8 +24,6 @@ const FRAMES: usize = 400_000;
 const ASKS: usize = 16_384;
 /// Taken from either at once.
 const AT_ONCE: usize = 512;
-/// Effects waiting for the database before no more frames are taken.
-const GATHERED: usize = 50_000;
 /// How long the journal may keep frames that nothing followed from, such as other networks' downlinks.
 const MARK_EVERY_US: i64 = 1_000_000;
 
@@ -37,14 +36,6 @@ enum Ask {
     Group(Eui64, oneshot::Sender<Option<GroupStatus>>),
     Gateways(Vec<Eui64>, oneshot::Sender<Vec<Option<GatewayStatus>>>),
     Stop,
-}
-
-/// What the engine wants done, and how far it has come with it.
-pub struct Outcome {
-    /// In the order in which it must happen.
-    pub effects: Vec<Effect>,
-    /// What was due until then has been processed; these effects are the last of it.
-    pub processed_until: Timestamp,
 }
 
 /// What became of frames handed in.
@@ -80,14 +71,15 @@ pub struct Start {
 }
 
 /// Puts an engine's state back and sets it going.
-pub fn start(start: Start, to_commit: mpsc::Sender<Outcome>) -> (Network, JoinHandle<()>) {
+pub fn start(start: Start, handover: Arc<Handover>) -> (Network, JoinHandle<()>) {
     let looks_back_us = start.config.looks_back_us();
     // What was heard before is processed in its own time.
     let mut time = clock::now();
     if let Some(first) = start.heard_before.first() {
         time = time.min(first.reception.heard_at);
     }
-    let mut running = Running { engine: Engine::new(start.config), time, marked: time, effects: Vec::new() };
+    let mut running =
+        Running { engine: Engine::new(start.config), time, marked: time, effects: Vec::new(), handover, room: true };
     let until = start.processed_until.map(Command::ProcessedUntil);
     for command in until.into_iter().chain(start.restored) {
         running.handle(Input::Command(command));
@@ -95,7 +87,7 @@ pub fn start(start: Start, to_commit: mpsc::Sender<Outcome>) -> (Network, JoinHa
     let (asks, asked) = mpsc::channel(ASKS);
     let (frames, heard) = mpsc::channel(FRAMES);
     let journal = Arc::new(Mutex::new(start.journal));
-    let task = tokio::spawn(running.run(start.heard_before, asked, heard, to_commit));
+    let task = tokio::spawn(running.run(start.heard_before, asked, heard));
     (Network { asks, frames, journal, looks_back_us }, task)
 }
 
@@ -105,6 +97,9 @@ struct Running {
     effects: Vec<Effect>,
     /// The last time that was handed over.
     marked: Timestamp,
+    handover: Arc<Handover>,
+    /// Whether it takes more.
+    room: bool,
 }
 
 impl Running {
@@ -119,9 +114,12 @@ impl Running {
         self.handle(Input::FrameHeard(frame));
     }
 
-    fn outcome(&mut self) -> Outcome {
-        self.marked = self.time;
-        Outcome { effects: std::mem::take(&mut self.effects), processed_until: self.time }
+    /// Hands over what is to be done. Even if nothing is, the journal is told now and then how far this is.
+    fn hand_over(&mut self) {
+        if !self.effects.is_empty() || self.time.since(self.marked) >= MARK_EVERY_US {
+            self.marked = self.time;
+            self.room = self.handover.put(&mut self.effects, self.time);
+        }
     }
 
     async fn run(
@@ -129,12 +127,13 @@ impl Running {
         heard_before: Vec<FrameHeard>,
         mut asked: mpsc::Receiver<Ask>,
         mut heard: mpsc::Receiver<FrameHeard>,
-        to_commit: mpsc::Sender<Outcome>,
     ) {
         for frame in heard_before {
             self.hear(frame);
-            if self.effects.len() >= GATHERED && to_commit.send(self.outcome()).await.is_err() {
-                return;
+            self.hand_over();
+            if !self.room {
+                self.handover.room().await;
+                self.room = true;
             }
         }
         let (mut asks, mut frames) = (Vec::with_capacity(AT_ONCE), Vec::with_capacity(AT_ONCE));
@@ -143,37 +142,32 @@ impl Running {
                 let us = u64::try_from(at.since(clock::now())).unwrap_or(0);
                 Instant::now() + Duration::from_micros(us)
             });
-            let room = self.effects.len() < GATHERED;
-            let news = !self.effects.is_empty() || self.time.since(self.marked) >= MARK_EVERY_US;
+            let handover = Arc::clone(&self.handover);
             tokio::select! {
-                // A gateway that was registered first is known first; and what is done is handed over before more is
-                // taken on.
+                // A gateway that was registered first is known first.
                 biased;
-                taken = asked.recv_many(&mut asks, AT_ONCE) => if taken == 0 { return },
-                permit = to_commit.reserve(), if news => match permit {
-                    Ok(permit) => {
-                        permit.send(self.outcome());
-                        continue;
-                    }
-                    Err(_) => return,
-                },
-                _ = heard.recv_many(&mut frames, AT_ONCE), if room => {}
-                () = at(deadline), if room => {}
+                taken = asked.recv_many(&mut asks, AT_ONCE) => if taken == 0 { break },
+                () = handover.room(), if !self.room => self.room = true,
+                _ = heard.recv_many(&mut frames, AT_ONCE), if self.room => {}
+                () = at(deadline), if self.room => {}
             }
             frames.drain(..).for_each(|frame| self.hear(frame));
+            let mut stop = false;
             for ask in asks.drain(..) {
-                if matches!(ask, Ask::Stop) {
-                    let _ = to_commit.send(self.outcome()).await;
-                    return;
-                }
+                stop |= matches!(ask, Ask::Stop);
                 self.answer(ask);
             }
             // As long as frames wait, the engine is at the time of the last one it has seen.
-            if heard.is_empty() && room {
+            if heard.is_empty() && self.room {
                 self.time = self.time.max(clock::now());
                 self.handle(Input::Tick);
             }
+            self.hand_over();
+            if stop {
+                break;
+            }
         }
+        self.handover.close();
     }
 
     fn answer(&mut self, ask: Ask) {

@@ -12,16 +12,15 @@ use tokio_util::sync::CancellationToken;
 
 use crate::config::Options;
 use crate::directory::Directory;
+use crate::handover::Handover;
 use crate::http::App;
 use crate::intake::Intake;
 use crate::journal::Journal;
 use crate::live::Live;
 use crate::presence::Presence;
+use crate::vitals::Vitals;
 use crate::{clock, committer, decode, first_start, http, network, presence, udp};
 
-/// Lists of effects between the engine and the database. When the database is slow this fills, then the
-/// engine gathers, then frames wait, and only then they are shed.
-const COMMIT_QUEUE: usize = 4;
 /// Uplinks waiting for a decoder; what is beyond stays marked in the database and is taken up later.
 const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
@@ -46,6 +45,7 @@ pub async fn run(options: Options) -> Result<()> {
     let stopping = CancellationToken::new();
 
     let intake = Arc::new(Intake::default());
+    let vitals = Arc::new(Vitals::new(options.collect_ms));
     let live = Arc::new(Live::new(stopping.clone()));
     let directory = Arc::new(Directory::load(&store).await?);
     let presence = Arc::new(Presence::new(&store.all_gateways().await?));
@@ -63,10 +63,10 @@ pub async fn run(options: Options) -> Result<()> {
         journal,
         heard_before,
     };
-    let (to_commit, commit_queue) = mpsc::channel(COMMIT_QUEUE);
+    let handover = Arc::new(Handover::default());
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
     let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
-    let (network, network_task) = network::start(start, to_commit);
+    let (network, network_task) = network::start(start, Arc::clone(&handover));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
 
@@ -88,8 +88,9 @@ pub async fn run(options: Options) -> Result<()> {
             network: network.clone(),
             live: Arc::clone(&live),
             to_decode,
+            vitals: Arc::clone(&vitals),
         }
-        .run(commit_queue, decoded_queue),
+        .run(handover, decoded_queue),
     );
 
     let app = App {
@@ -100,6 +101,7 @@ pub async fn run(options: Options) -> Result<()> {
         presence,
         live,
         intake,
+        vitals,
         sign_ins: App::sign_in_limit(),
     };
     println!("Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP)");

@@ -6,6 +6,7 @@
 pub mod clock;
 pub mod device;
 pub mod gateway;
+pub mod load;
 pub mod radio;
 pub mod scenario;
 pub mod sensor;

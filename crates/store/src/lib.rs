@@ -11,6 +11,7 @@ mod devices;
 mod fleets;
 mod gateways;
 mod groups;
+mod measure;
 mod messages;
 mod models;
 mod outbox;
@@ -28,12 +29,13 @@ pub use people::{Membership, Person};
 pub use state::gateway_config;
 pub use vault::{Vault, VaultError};
 
+use std::str::FromStr as _;
 use std::sync::Arc;
 use std::time::Duration;
 
-use sqlx::MySqlPool;
 use sqlx::migrate::MigrateDatabase;
-use sqlx::mysql::{MySqlPoolOptions, MySqlRow};
+use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions, MySqlRow};
+use sqlx::{Executor as _, MySqlPool};
 use thiserror::Error;
 
 /// Why the store could not do something.
@@ -99,6 +101,9 @@ impl StoreError {
     }
 }
 
+/// Prepared statements kept by each connection: those of group commits come in ten sizes each.
+const STATEMENTS: usize = 400;
+
 /// Names an estate inside the service.
 pub type EstateId = u32;
 
@@ -120,8 +125,19 @@ impl Store {
                 Err(_) => {}
             }
         }
-        let pool =
-            MySqlPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(5)).connect(url).await?;
+        let pool = MySqlPoolOptions::new()
+            .max_connections(12)
+            .acquire_timeout(Duration::from_secs(5))
+            // Rows are locked, not the gaps between them: registering many devices must not hold up the frames of
+            // others.
+            .after_connect(|connection, _| {
+                Box::pin(async move {
+                    connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED").await?;
+                    Ok(())
+                })
+            })
+            .connect_with(MySqlConnectOptions::from_str(url)?.statement_cache_capacity(STATEMENTS))
+            .await?;
         sqlx::migrate!("./migrations").run(&pool).await?;
         Ok(Self { pool, vault: Arc::new(vault) })
     }

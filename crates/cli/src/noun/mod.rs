@@ -1,6 +1,7 @@
 //! What can be done, noun by noun.
 
 pub mod airtime;
+pub mod bench;
 pub mod device;
 pub mod estate;
 pub mod fleet;

@@ -39,6 +39,7 @@ use crate::intake::Intake;
 use crate::live::Live;
 use crate::network::Network;
 use crate::presence::Presence;
+use crate::vitals::Vitals;
 use error::Answer;
 use extract::{Caller, Json};
 
@@ -55,6 +56,7 @@ pub struct App {
     pub presence: Arc<Presence>,
     pub live: Arc<Live>,
     pub intake: Arc<Intake>,
+    pub vitals: Arc<Vitals>,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
     pub sign_ins: Arc<Semaphore>,
 }
@@ -93,6 +95,7 @@ fn described() -> OpenApiRouter<App> {
         OpenApiRouter::new()
             .routes(routes!(health))
             .routes(routes!(intake))
+            .routes(routes!(vitals))
             .routes(routes!(people::sign_in))
             .routes(routes!(people::sign_out))
             .routes(routes!(people::me))
@@ -162,6 +165,12 @@ async fn health(State(store): State<Store>) -> Json<api::Health> {
 #[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])), responses((status = 200, body = api::Intake)))]
 async fn intake(State(app): State<App>, _caller: Caller) -> Answer<api::Intake> {
     Ok(Json(app.intake.report(app.network.backlog())))
+}
+
+/// How the service itself is doing: what it takes, and how long until uplinks are stored.
+#[utoipa::path(get, path = "/vitals", tag = "service", security(("token" = [])), responses((status = 200, body = api::vitals::Vitals)))]
+async fn vitals(State(app): State<App>, _caller: Caller) -> Answer<api::vitals::Vitals> {
+    Ok(Json(app.vitals.report()))
 }
 
 #[cfg(test)]

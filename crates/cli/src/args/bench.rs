@@ -1,0 +1,44 @@
+//! The options of `heron bench`.
+
+use std::net::SocketAddr;
+
+use clap::{Args, Subcommand};
+
+#[derive(Subcommand)]
+pub enum BenchVerb {
+    /// Uplinks a second that the service stores, how long that takes, and how soon it answers.
+    ///
+    /// Devices and gateways of this command's own making send over UDP: first as fast as the service stores
+    /// what they send, then at a steady rate with confirmed uplinks among them. The service must be one made
+    /// for this; `scripts/bench` starts one.
+    Ingest(IngestArgs),
+}
+
+#[derive(Args)]
+pub struct IngestArgs {
+    /// Where the service takes the UDP packet-forwarder protocol.
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1700")]
+    pub gateways_call: SocketAddr,
+    /// Devices that take turns.
+    #[arg(long, default_value_t = 10_000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    pub devices: u32,
+    /// Gateways that hear each uplink.
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=32))]
+    pub gateways: u8,
+    /// How long each part takes.
+    #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub seconds: u64,
+    /// Uplinks a second in the steady part.
+    #[arg(long, value_name = "UPLINKS", default_value_t = 1000.0, value_parser = positive)]
+    pub rate: f64,
+    /// Rows a second that the database takes by itself, as `herond insert-rate` tells; for comparison.
+    #[arg(long, value_name = "ROWS", value_parser = positive)]
+    pub raw_rows_per_s: Option<f64>,
+}
+
+fn positive(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(number) if number > 0.0 && number.is_finite() => Ok(number),
+        _ => Err("a number above 0".into()),
+    }
+}

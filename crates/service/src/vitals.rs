@@ -1,0 +1,99 @@
+//! Measuring the service while it runs: what it takes, and how long what it does takes.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Instant;
+
+use api::vitals::{Slice, Vitals as Report};
+
+/// Each slice of time is longer than the one before by this.
+const GROWTH: f64 = 1.1;
+const FIRST_MS: f64 = 1.0;
+/// The last slice ends after more than an hour.
+const SLICES: usize = 160;
+/// Units of /proc's processor times; 100 on every Linux of today (proc(5), `sysconf(_SC_CLK_TCK)`).
+const TICKS_PER_S: f64 = 100.0;
+/// Units of /proc's memory sizes.
+const PAGE_BYTES: u64 = 4096;
+
+/// The measurements.
+pub struct Vitals {
+    started: Instant,
+    collect_ms: u16,
+    uplinks: AtomicU64,
+    decoded: AtomicU64,
+    until_stored: [AtomicU64; SLICES],
+}
+
+impl Vitals {
+    pub fn new(collect_ms: u16) -> Self {
+        let until_stored = std::array::from_fn(|_| AtomicU64::new(0));
+        let (uplinks, decoded) = (AtomicU64::new(0), AtomicU64::new(0));
+        Self { started: Instant::now(), collect_ms, uplinks, decoded, until_stored }
+    }
+
+    /// An uplink is durable, so long after it was heard.
+    pub fn stored(&self, after_us: i64) {
+        self.uplinks.fetch_add(1, Ordering::Relaxed);
+        let ms = after_us.max(0) as f64 / 1000.0;
+        let slice = ((ms / FIRST_MS).max(1.0).ln() / GROWTH.ln()).ceil() as usize;
+        self.until_stored[slice.min(SLICES - 1)].fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// So many uplinks are durable with their readings.
+    pub fn decoded(&self, uplinks: usize) {
+        self.decoded.fetch_add(uplinks as u64, Ordering::Relaxed);
+    }
+
+    pub fn report(&self) -> Report {
+        let slice = |(i, count): (usize, &AtomicU64)| Slice {
+            up_to_ms: (FIRST_MS * GROWTH.powi(i as i32) * 10.0).round() / 10.0,
+            count: count.load(Ordering::Relaxed),
+        };
+        Report {
+            up_s: self.started.elapsed().as_secs_f64(),
+            cpu_s: cpu_s(),
+            resident_bytes: resident_bytes(),
+            collect_ms: self.collect_ms,
+            uplinks_stored: self.uplinks.load(Ordering::Relaxed),
+            uplinks_decoded: self.decoded.load(Ordering::Relaxed),
+            until_stored: self.until_stored.iter().enumerate().map(slice).filter(|slice| slice.count > 0).collect(),
+        }
+    }
+}
+
+/// User and system time, fields 14 and 15 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces.
+fn cpu_s() -> Option<f64> {
+    let stat = std::fs::read_to_string("/proc/self/stat").ok()?;
+    let mut fields = stat.rsplit_once(')')?.1.split_whitespace().skip(11);
+    let ticks = |field: Option<&str>| field?.parse::<f64>().ok();
+    Some((ticks(fields.next())? + ticks(fields.next())?) / TICKS_PER_S)
+}
+
+fn resident_bytes() -> Option<u64> {
+    let statm = std::fs::read_to_string("/proc/self/statm").ok()?;
+    Some(statm.split_whitespace().nth(1)?.parse::<u64>().ok()? * PAGE_BYTES)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_fall_into_the_slice_that_holds_them() {
+        let vitals = Vitals::new(200);
+        for us in [0, 900, 1_050, 250_000, i64::MAX] {
+            vitals.stored(us);
+        }
+        let report = vitals.report();
+        assert_eq!(report.uplinks_stored, 5);
+        assert_eq!(report.until_stored.iter().map(|slice| slice.count).collect::<Vec<_>>(), [2, 1, 1, 1]);
+        let quarter = report.until_stored[2].up_to_ms;
+        assert!((250.0..250.0 * GROWTH).contains(&quarter), "{quarter}");
+    }
+
+    #[test]
+    #[cfg(target_os = "linux")]
+    fn the_system_tells_what_the_process_takes() {
+        assert!(cpu_s().is_some_and(|s| s >= 0.0) && resident_bytes().is_some_and(|bytes| bytes > 1 << 20));
+    }
+}

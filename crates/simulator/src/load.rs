@@ -1,0 +1,292 @@
+//! A load to measure a service with: many personalized devices that send as fast as they are allowed, each
+//! uplink heard by several gateways, over the real protocol.
+//!
+//! Sender and gateways have threads of their own, and do no more than real gateways would: one datagram for each
+//! frame heard, a report for each frame to send.
+
+use std::collections::HashMap;
+use std::io;
+use std::net::{SocketAddr, UdpSocket};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+
+use api::device::{NewDevice, PersonalSession};
+use api::gateway::NewGateway;
+use api::model::PutModel;
+use api::radio::{RadioSettings, RateSettings};
+use gateway_link::udp::{Datagram, PushData, RxPacket};
+use lorawan::crypto::{MicKey, PayloadKey};
+use lorawan::region::Region;
+use lorawan::wire::{DataRepr, DataView, UplinkFlags};
+use lorawan::{AesKey, DevAddr, Eui64, Modulation};
+
+/// Datagrams under way to the service at most: what its socket can hold.
+const UNACKNOWLEDGED: u64 = 96;
+/// After this one is lost.
+const LOST_AFTER: Duration = Duration::from_millis(200);
+/// How often a gateway keeps its way down open.
+const PULL_EVERY: Duration = Duration::from_secs(5);
+/// How long anybody waits before looking whether it is over.
+const LOOK_EVERY: Duration = Duration::from_millis(50);
+/// The channels every device of EU868 knows.
+const FREQUENCIES_HZ: [u32; 3] = [868_100_000, 868_300_000, 868_500_000];
+/// A script such as many devices have: a few numbers from a few bytes.
+const SCRIPT: &str = "\
+function decodeUplink(input) {
+  var b = input.bytes;
+  var level = (b[0] << 8) | b[1];
+  var celsius = ((b[2] << 24) >> 16 | b[3]) / 10;
+  return { data: { level: level / 1000, temperature: celsius, battery: b[4] / 50 }, warnings: [], errors: [] };
+}
+";
+
+/// How large a load is.
+#[derive(Debug, Clone, Copy)]
+pub struct Size {
+    /// Devices; every second one has a script.
+    pub devices: u32,
+    /// Gateways that hear each uplink.
+    pub gateways: u8,
+}
+
+impl Size {
+    /// The model with the script.
+    pub fn model() -> PutModel {
+        let units = [("level", "m"), ("temperature", "°C"), ("battery", "V")];
+        PutModel {
+            maker: "Benchwright".into(),
+            name: "Load probe".into(),
+            decoder: Some(SCRIPT.into()),
+            units: units.map(|(name, unit)| (name.into(), unit.into())).into(),
+        }
+    }
+
+    /// A gateway to register.
+    pub fn gateway(n: u8) -> NewGateway {
+        NewGateway {
+            eui: gateway_eui(n).to_string(),
+            name: format!("load-{n}"),
+            latitude_deg: None,
+            longitude_deg: None,
+            altitude_m: None,
+            antenna_gain_dbi: None,
+            region: Some(Region::Eu868),
+            beacons: None,
+        }
+    }
+
+    /// A device to register.
+    pub fn device(n: u32, fleet: &str, model: &str) -> NewDevice {
+        let keys = keys(n);
+        NewDevice {
+            dev_eui: Eui64(0x02b0_0bec_0000_0000 + u64::from(n)).to_string(),
+            join_eui: Eui64(0x02aa_0bec_0000_0000).to_string(),
+            app_key: None,
+            nwk_key: None,
+            personal: Some(PersonalSession {
+                dev_addr: dev_addr(n).to_string(),
+                app_s_key: keys.1.to_hex(),
+                nwk_s_key: keys.0.to_hex(),
+                s_nwk_s_int_key: None,
+                nwk_s_enc_key: None,
+            }),
+            region: Some(Region::Eu868),
+            // The network asks nothing by itself: every downlink is one that the load has caused.
+            radio: RadioSettings {
+                channels: Some("0-2".into()),
+                rates: Some(RateSettings::Device),
+                status_interval_s: Some(0),
+                ..RadioSettings::default()
+            },
+            name: format!("load-{n:06}"),
+            fleet: fleet.into(),
+            model: n.is_multiple_of(2).then(|| model.into()),
+        }
+    }
+}
+
+fn gateway_eui(n: u8) -> Eui64 {
+    Eui64(0x02a1_0bec_0000_0000 + u64::from(n))
+}
+
+fn dev_addr(n: u32) -> DevAddr {
+    DevAddr(n)
+}
+
+/// Network and application session key of a device.
+fn keys(n: u32) -> (AesKey, AesKey) {
+    let key = |purpose: u8| {
+        let mut bytes = [purpose; 16];
+        bytes[..4].copy_from_slice(&n.to_be_bytes());
+        AesKey(bytes)
+    };
+    (key(0x4e), key(0x41))
+}
+
+#[derive(Default)]
+struct Shared {
+    over: AtomicBool,
+    /// Uplinks that may have been sent by now.
+    allowed: AtomicU64,
+    sent: AtomicU64,
+    acknowledged: AtomicU64,
+    /// Every so many uplinks one asks for an acknowledgement; none do while this is 0.
+    confirmed_every: AtomicU64,
+    /// Confirmed uplinks that were not answered yet.
+    unanswered: Mutex<HashMap<DevAddr, Instant>>,
+    /// From the end of a confirmed uplink to its answer at the gateway.
+    answered_us: Mutex<Vec<u64>>,
+}
+
+/// A load under way; it ends when dropped.
+pub struct Load {
+    shared: Arc<Shared>,
+    size: Size,
+    threads: Vec<JoinHandle<()>>,
+}
+
+impl Load {
+    /// Opens the gateways' sockets. Nothing is sent until it is [allowed](Self::allow).
+    pub fn start(size: Size, server: SocketAddr) -> io::Result<Self> {
+        let shared = Arc::new(Shared::default());
+        let mut sockets = Vec::new();
+        let mut threads = Vec::new();
+        for n in 0..size.gateways {
+            let any: SocketAddr = if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
+            let socket = UdpSocket::bind(any)?;
+            socket.connect(server)?;
+            socket.set_read_timeout(Some(LOOK_EVERY))?;
+            sockets.push((gateway_eui(n), socket.try_clone()?));
+            let shared = Arc::clone(&shared);
+            threads.push(thread::spawn(move || answer(&shared, gateway_eui(n), &socket)));
+        }
+        let sending = Arc::clone(&shared);
+        threads.push(thread::spawn(move || send(&sending, size, &sockets)));
+        Ok(Self { shared, size, threads })
+    }
+
+    /// Lets it send until it has sent this many uplinks in all.
+    pub fn allow(&self, uplinks: u64) {
+        self.shared.allowed.fetch_max(uplinks, Ordering::Relaxed);
+    }
+
+    /// Has every so manyth uplink ask for an acknowledgement; 0 has none.
+    pub fn confirm_every(&self, uplinks: u64) {
+        self.shared.confirmed_every.store(uplinks, Ordering::Relaxed);
+    }
+
+    /// Uplinks sent so far.
+    pub fn sent(&self) -> u64 {
+        self.shared.sent.load(Ordering::Relaxed)
+    }
+
+    /// Datagrams that the service has not acknowledged.
+    pub fn unacknowledged(&self) -> u64 {
+        let datagrams = self.sent() * u64::from(self.size.gateways);
+        datagrams.saturating_sub(self.shared.acknowledged.load(Ordering::Relaxed))
+    }
+
+    /// How long answers took, from the end of an uplink to the gateway's having it.
+    pub fn answered_us(&self) -> Vec<u64> {
+        self.shared.answered_us.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+impl Drop for Load {
+    fn drop(&mut self) {
+        self.shared.over.store(true, Ordering::Relaxed);
+        for thread in self.threads.drain(..) {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
+    let ready: Vec<(MicKey, PayloadKey)> =
+        (0..size.devices).map(keys).map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app))).collect();
+    let start = Instant::now();
+    let (mut sent, mut lost) = (0u64, 0u64);
+    while !shared.over.load(Ordering::Relaxed) {
+        if sent >= shared.allowed.load(Ordering::Relaxed) {
+            thread::sleep(Duration::from_micros(500));
+            continue;
+        }
+        let wait = Instant::now();
+        loop {
+            let open =
+                (sent * gateways.len() as u64).saturating_sub(lost + shared.acknowledged.load(Ordering::Relaxed));
+            if open < UNACKNOWLEDGED {
+                break;
+            }
+            if wait.elapsed() > LOST_AFTER {
+                lost += open;
+                break;
+            }
+            thread::sleep(Duration::from_micros(50));
+        }
+        let n = (sent % u64::from(size.devices)) as u32;
+        let counter = (sent / u64::from(size.devices)) as u32;
+        let every = shared.confirmed_every.load(Ordering::Relaxed);
+        let confirmed = every > 0 && sent.is_multiple_of(every);
+        let [high, low] = (counter as u16).to_be_bytes();
+        let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
+        let repr =
+            DataRepr::uplink(dev_addr(n), counter, UplinkFlags::default(), Some((2, &payload))).confirmed(confirmed);
+        let (network, app) = &ready[n as usize];
+        let Ok(phy_payload) = repr.emit(network, app) else { return };
+        if confirmed {
+            shared.unanswered.lock().unwrap_or_else(PoisonError::into_inner).insert(dev_addr(n), Instant::now());
+        }
+        for (i, (gateway, socket)) in gateways.iter().enumerate() {
+            let frame = RxPacket {
+                clock_us: start.elapsed().as_micros() as u32,
+                frequency_hz: FREQUENCIES_HZ[sent as usize % FREQUENCIES_HZ.len()],
+                modulation: Modulation::lora(7, 125).expect("DR5"),
+                coding_rate: Some("4/5".into()),
+                crc_ok: Some(true),
+                rssi_dbm: -80.0 - i as f64,
+                snr_db: Some(9.0 - i as f64),
+                channel: None,
+                rf_chain: None,
+                time: None,
+                gps_time_ms: None,
+                phy_payload: phy_payload.clone(),
+            };
+            let push = PushData { frames: vec![frame], ..PushData::default() };
+            // A full socket buffer sheds, as a gateway's would; what is not acknowledged is counted.
+            let _ = socket.send(&Datagram::PushData { token: sent as u16, gateway: *gateway, push }.emit());
+        }
+        sent += 1;
+        shared.sent.store(sent, Ordering::Relaxed);
+    }
+}
+
+/// A gateway's other half: keeps the way down open, counts acknowledgements, reports what it is to send.
+fn answer(shared: &Shared, gateway: Eui64, socket: &UdpSocket) {
+    let mut buffer = [0; 4096];
+    let mut pulled: Option<Instant> = None;
+    while !shared.over.load(Ordering::Relaxed) {
+        if pulled.is_none_or(|at| at.elapsed() >= PULL_EVERY) {
+            let _ = socket.send(&Datagram::PullData { token: 0, gateway }.emit());
+            pulled = Some(Instant::now());
+        }
+        let Ok(len) = socket.recv(&mut buffer) else { continue };
+        match Datagram::parse(&buffer[..len]) {
+            Ok(Datagram::PushAck { .. }) => {
+                shared.acknowledged.fetch_add(1, Ordering::Relaxed);
+            }
+            Ok(Datagram::PullResp { token, packet }) => {
+                let _ = socket.send(&Datagram::TxAck { token, gateway, result: Ok(()) }.emit());
+                let Ok(view) = DataView::new_checked(&packet.phy_payload) else { continue };
+                let asked = shared.unanswered.lock().unwrap_or_else(PoisonError::into_inner).remove(&view.dev_addr());
+                if let Some(at) = asked {
+                    let us = at.elapsed().as_micros() as u64;
+                    shared.answered_us.lock().unwrap_or_else(PoisonError::into_inner).push(us);
+                }
+            }
+            _ => {}
+        }
+    }
+}
