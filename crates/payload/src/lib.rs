@@ -5,8 +5,10 @@
 //! ([`readings`]).
 #![warn(missing_docs)]
 
-pub mod readings;
+pub mod interpreter;
+mod readings;
 pub mod script;
 
+pub use interpreter::Interpreter;
 pub use readings::{Reading, ReadingValue};
-pub use script::{DecodeError, Decoded, Interpreter, Limits, Script};
+pub use script::{DecodeError, Decoded, Limits, Script};

@@ -1,17 +1,18 @@
 //! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns
 //! `{data, warnings, errors}` (LoRa Alliance TS013-1.0.0 §4).
 //!
-//! Each call has a world of its own, with globals and built-in objects made for it alone: nothing a script
-//! leaves behind reaches another device. It has no way out (no files, no network, no timers) and three limits:
+//! Nothing a script leaves behind reaches another call ([`Interpreter`]). It has no way out (no files, no network, no timers) and three limits:
 //! on memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
 
 use std::cell::Cell;
 use std::rc::Rc;
+use std::sync::Arc;
 
 use rquickjs::{CatchResultExt, CaughtError, Context, Ctx, Function, Object, Runtime, Value};
 use serde::Deserialize;
 use thiserror::Error;
 
+use crate::interpreter::Interpreter;
 use crate::readings::{self, Reading};
 
 /// The name under which a script's lines are reported.
@@ -102,52 +103,11 @@ pub struct Decoded {
     pub warnings: Vec<String>,
 }
 
-/// What worlds are made in: names and machinery of the language, which scripts cannot change. Making it anew for
-/// each call would cost more than most calls do; each thread that decodes keeps one.
-pub struct Interpreter {
-    runtime: Option<Runtime>,
-    calls: u32,
-}
-
-impl Interpreter {
-    /// Calls after which it is made anew, in case something of them has stayed behind in memory.
-    const CALLS: u32 = 1000;
-
-    /// One that has nothing made yet.
-    pub const fn new() -> Self {
-        Self { runtime: None, calls: 0 }
-    }
-
-    fn runtime(&mut self) -> Result<Runtime, DecodeError> {
-        self.calls += 1;
-        if self.calls > Self::CALLS {
-            self.renew();
-        }
-        match &self.runtime {
-            Some(runtime) => Ok(runtime.clone()),
-            None => {
-                let made = Runtime::new().map_err(|e| DecodeError::Interpreter(e.to_string()))?;
-                Ok(self.runtime.insert(made).clone())
-            }
-        }
-    }
-
-    fn renew(&mut self) {
-        *self = Self::new();
-    }
-}
-
-impl Default for Interpreter {
-    fn default() -> Self {
-        Self::new()
-    }
-}
-
 /// A payload script.
 #[derive(Debug, Clone)]
 pub struct Script {
-    source: String,
-    limits: Limits,
+    pub(crate) source: Arc<str>,
+    pub(crate) limits: Limits,
 }
 
 impl Script {
@@ -157,7 +117,7 @@ impl Script {
         if source.len() > MAX_SOURCE {
             return Err(DecodeError::TooLong(source.len()));
         }
-        let script = Self { source, limits };
+        let script = Self { source: source.into(), limits };
         script.run(&mut Interpreter::new(), || false, |ctx| decode_uplink(ctx).map(|_| ()))?;
         Ok(script)
     }
@@ -174,17 +134,13 @@ impl Script {
         recv_time_ms: i64,
         stop: impl Fn() -> bool + 'static,
     ) -> Result<Decoded, DecodeError> {
-        let returned = self.run(interpreter, stop, |ctx| {
-            let function = decode_uplink(ctx)?;
-            let input = input(ctx, bytes, port, recv_time_ms).map_err(|e| DecodeError::Interpreter(e.to_string()))?;
-            let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(&e))?;
-            let json = ctx.json_stringify(result).catch(ctx).map_err(|e| thrown(&e))?;
-            match json.map(|s| s.to_string()) {
-                Some(Ok(json)) => Ok(json),
-                Some(Err(e)) => Err(DecodeError::BadResult(e.to_string())),
-                None => Err(DecodeError::BadResult("undefined".into())),
-            }
-        })?;
+        let stop = Rc::new(stop);
+        let call = Call { bytes, port, recv_time_ms };
+        let again = Rc::clone(&stop);
+        let returned = match interpreter.again(self, move || again(), &call) {
+            Some(returned) => returned?,
+            None => self.run(interpreter, move || stop(), |ctx| call.make(ctx, &decode_uplink(ctx)?))?,
+        };
         result_of(&returned)
     }
 
@@ -197,28 +153,18 @@ impl Script {
     ) -> Result<T, DecodeError> {
         let broken = |e: rquickjs::Error| DecodeError::Interpreter(e.to_string());
         let runtime = interpreter.runtime()?;
-        runtime.set_memory_limit(self.limits.memory_bytes);
-        runtime.set_max_stack_size(self.limits.stack_bytes);
-        let stopped = Rc::new(Cell::new(false));
-        let (flag, mut left) = (Rc::clone(&stopped), self.limits.steps);
-        runtime.set_interrupt_handler(Some(Box::new(move || {
-            left = left.saturating_sub(1);
-            if left == 0 || stop() {
-                flag.set(true);
-            }
-            flag.get()
-        })));
+        let stopped = limit(&runtime, self.limits, stop);
         let context = Context::full(&runtime).map_err(broken)?;
         let result = context.with(|ctx| {
             let mut options = rquickjs::context::EvalOptions::default();
             options.strict = false;
             options.filename = Some(FILE.into());
-            ctx.eval_with_options::<Value, _>(self.source.as_str(), options).catch(&ctx).map_err(
-                |error| match thrown(&error) {
+            ctx.eval_with_options::<Value, _>(&*self.source, options).catch(&ctx).map_err(|error| {
+                match thrown(&error) {
                     DecodeError::Threw { message, place } => DecodeError::Load { message, place },
                     other => other,
-                },
-            )?;
+                }
+            })?;
             then(&ctx)
         });
         runtime.set_interrupt_handler(None);
@@ -240,21 +186,58 @@ impl Script {
     }
 }
 
+/// Sets a script's limits; the flag tells whether it has been stopped.
+pub(crate) fn limit(runtime: &Runtime, limits: Limits, stop: impl Fn() -> bool + 'static) -> Rc<Cell<bool>> {
+    runtime.set_memory_limit(limits.memory_bytes);
+    runtime.set_max_stack_size(limits.stack_bytes);
+    let stopped = Rc::new(Cell::new(false));
+    let (flag, mut left) = (Rc::clone(&stopped), limits.steps);
+    runtime.set_interrupt_handler(Some(Box::new(move || {
+        left = left.saturating_sub(1);
+        if left == 0 || stop() {
+            flag.set(true);
+        }
+        flag.get()
+    })));
+    stopped
+}
+
+/// A call of `decodeUplink`.
+pub(crate) struct Call<'a> {
+    bytes: &'a [u8],
+    port: u8,
+    recv_time_ms: i64,
+}
+
+impl Call<'_> {
+    /// Makes it; gives what it returns, as JSON.
+    pub(crate) fn make<'js>(&self, ctx: &Ctx<'js>, function: &Function<'js>) -> Result<String, DecodeError> {
+        let input = self.input(ctx).map_err(|e| DecodeError::Interpreter(e.to_string()))?;
+        let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(&e))?;
+        let json = ctx.json_stringify(result).catch(ctx).map_err(|e| thrown(&e))?;
+        match json.map(|s| s.to_string()) {
+            Some(Ok(json)) => Ok(json),
+            Some(Err(e)) => Err(DecodeError::BadResult(e.to_string())),
+            None => Err(DecodeError::BadResult("undefined".into())),
+        }
+    }
+
+    fn input<'js>(&self, ctx: &Ctx<'js>) -> rquickjs::Result<Object<'js>> {
+        let input = Object::new(ctx.clone())?;
+        input.set("bytes", self.bytes.to_vec())?;
+        input.set("fPort", self.port)?;
+        let date: Value = ctx.eval(format!("new Date({})", self.recv_time_ms))?;
+        input.set("recvTime", date)?;
+        Ok(input)
+    }
+}
+
 fn decode_uplink<'js>(ctx: &Ctx<'js>) -> Result<Function<'js>, DecodeError> {
     // Looked up by evaluation: functions declared with `const` are no properties of the global object.
     ctx.eval::<Value, _>("typeof decodeUplink === 'function' ? decodeUplink : undefined")
         .ok()
         .and_then(Value::into_function)
         .ok_or(DecodeError::NoDecodeUplink)
-}
-
-fn input<'js>(ctx: &Ctx<'js>, bytes: &[u8], port: u8, recv_time_ms: i64) -> rquickjs::Result<Object<'js>> {
-    let input = Object::new(ctx.clone())?;
-    input.set("bytes", bytes.to_vec())?;
-    input.set("fPort", port)?;
-    let date: Value = ctx.eval(format!("new Date({recv_time_ms})"))?;
-    input.set("recvTime", date)?;
-    Ok(input)
 }
 
 fn result_of(json: &str) -> Result<Decoded, DecodeError> {

@@ -24,6 +24,8 @@ use crate::vitals::Vitals;
 
 /// Uplinks with readings that one transaction takes at most.
 const DECODED: usize = 4096;
+/// How long readings wait for something of the engine's to go with.
+const COMPANY: Duration = Duration::from_millis(15);
 /// A deadlock or a full disk passes; what is refused this often will not be taken.
 const REFUSALS: u32 = 4;
 
@@ -72,7 +74,13 @@ impl Committer {
                     decoders_are_there = taken > 0;
                 }
             }
-            let outcome = outcome.or_else(|| from_engine.gathered());
+            if outcome.is_none() && engine_is_there {
+                // Readings alone are in no hurry: they wait for company, and hold up no answer meanwhile.
+                if let Ok(taken) = tokio::time::timeout(COMPANY, from_engine.take()).await {
+                    engine_is_there = taken.is_some();
+                    outcome = taken;
+                }
+            }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             let mut batch = Batch::default();
             let mut after = Afterwards::default();

@@ -60,8 +60,7 @@ impl Handover {
         self.news.notify_one();
     }
 
-    /// Everything that has gathered by now.
-    pub fn gathered(&self) -> Option<Outcome> {
+    fn gathered(&self) -> Option<Outcome> {
         let gathered = self.lock().gathered.take()?;
         self.room.notify_one();
         Some(gathered)

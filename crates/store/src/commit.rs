@@ -269,13 +269,19 @@ async fn begin_session(tx: &mut Transaction<'_, MySql>, dev_eui: Eui64) -> Resul
 async fn write_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, Counters)]) -> Result<(), StoreError> {
     for part in parts(all) {
         let mut query = QueryBuilder::<MySql>::new(
-            "REPLACE INTO counters (dev_eui, up, last_mic, next_down, next_app_down, confirmed_down, rj_count_0) ",
+            "INSERT INTO counters (dev_eui, up, last_mic, next_down, next_app_down, confirmed_down, rj_count_0) ",
         );
         query.push_values(part, |mut row, (dev_eui, counters)| {
             row.push_bind(eui_bytes(*dev_eui)).push_bind(counters.up).push_bind(counters.last_mic.to_vec());
             row.push_bind(counters.next_down).push_bind(counters.next_app_down);
             row.push_bind(counters.confirmed_down).push_bind(counters.rj_count_0);
         });
+        // In place: REPLACE would take the row out and put it in again.
+        query.push(
+            " ON DUPLICATE KEY UPDATE up = VALUES(up), last_mic = VALUES(last_mic), next_down = VALUES(next_down),
+              next_app_down = VALUES(next_app_down), confirmed_down = VALUES(confirmed_down),
+              rj_count_0 = VALUES(rj_count_0)",
+        );
         query.build().execute(&mut **tx).await?;
     }
     Ok(())
