@@ -11,6 +11,7 @@ export type OutboxItem = Schemas["OutboxItem"];
 export type Message = Schemas["Message"];
 export type Reading = Schemas["Reading"];
 export type Radio = Schemas["Radio"];
+export type Evidence = Schemas["Evidence"];
 export type HeardBy = Schemas["HeardBy"];
 export type BandUse = Schemas["BandUse"];
 export type Finding = Schemas["Finding"];

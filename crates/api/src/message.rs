@@ -274,6 +274,9 @@ pub struct RefusalNote {
     pub join: bool,
     /// What was found.
     pub why: String,
+    /// The values behind it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<Evidence>,
     /// What to do.
     pub next_step: String,
     /// When.
@@ -308,6 +311,13 @@ pub struct Evidence {
     /// The value with its unit.
     #[schema(example = "4465")]
     pub value: String,
+}
+
+impl Evidence {
+    /// What the engine compared.
+    pub fn all(values: Vec<(&'static str, String)>) -> Vec<Self> {
+        values.into_iter().map(|(name, value)| Self { name: name.into(), value }).collect()
+    }
 }
 
 /// A step in a downlink's life.

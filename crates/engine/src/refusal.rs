@@ -148,6 +148,50 @@ impl Refusal {
         }
     }
 
+    /// What was compared: what came, and what it was held against, by name.
+    pub fn evidence(&self) -> Vec<(&'static str, String)> {
+        let received = |value: &dyn std::fmt::Display| ("received", value.to_string());
+        let registered = |value: &dyn std::fmt::Display| ("registered", value.to_string());
+        let yes_no = |yes: bool| if yes { "yes" } else { "no" }.to_owned();
+        match self {
+            Refusal::UnknownDevEui { dev_eui, join_eui } => {
+                vec![("received DevEUI", dev_eui.to_string()), ("received JoinEUI", join_eui.to_string())]
+            }
+            Refusal::DevEuiReversed { dev_eui, registered: known } => vec![received(dev_eui), registered(known)],
+            Refusal::EuisSwapped { registered: known } => vec![("received as JoinEUI", known.to_string())],
+            Refusal::WrongJoinEui { received: came, registered: known } => vec![received(came), registered(known)],
+            Refusal::JoinMic { key, key_reversed, app_key_instead } => {
+                let mut all = vec![("signing key", (*key).to_owned()), ("reversed key agrees", yes_no(*key_reversed))];
+                if *key == "NwkKey" {
+                    all.push(("AppKey agrees", yes_no(*app_key_instead)));
+                }
+                all
+            }
+            Refusal::DevNonceUsed { dev_nonce } => vec![("received DevNonce", dev_nonce.to_string())],
+            Refusal::DevNonceNotAbove { dev_nonce, last } => {
+                vec![("received DevNonce", dev_nonce.to_string()), ("last DevNonce", last.to_string())]
+            }
+            Refusal::RejoinUnknown { dev_eui } => vec![("received DevEUI", dev_eui.to_string())],
+            Refusal::RejoinNetwork { received: came, ours } => vec![received(came), ("this network", ours.to_string())],
+            Refusal::RejoinMic { kind } => vec![("rejoin type", kind.to_string())],
+            Refusal::RejoinCount { received: came, last } => vec![received(came), ("last count", last.to_string())],
+            Refusal::UnknownDevAddr { dev_addr } | Refusal::DataMic { dev_addr } => {
+                vec![("DevAddr", dev_addr.to_string())]
+            }
+            Refusal::CounterTooLow { received: came, last } => {
+                vec![("received counter", came.to_string()), ("last counter", last.to_string())]
+            }
+            Refusal::Replayed { counter, times, after_s } => vec![
+                ("counter", counter.to_string()),
+                ("heard", times.to_string()),
+                ("since it was last heard", format!("{after_s} s")),
+            ],
+            Refusal::NotServed { mtype } => vec![("type", mtype.name().to_owned())],
+            Refusal::Unreadable { error } => vec![("error", error.to_string())],
+            Refusal::Personalized | Refusal::RejoinVersion | Refusal::RejoinNoSession => Vec::new(),
+        }
+    }
+
     /// Whether it was a join that was refused.
     pub const fn is_join(&self) -> bool {
         matches!(

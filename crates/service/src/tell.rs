@@ -79,12 +79,11 @@ impl Teller<'_> {
             Event::Notice { dev_eui, at, notice } => {
                 let device = self.directory.device(dev_eui)?;
                 let at = DateTime::from_timestamp_micros(at.0).unwrap_or_else(Utc::now);
-                let evidence = notice.evidence();
                 let body = Body::Notice(Notice {
                     code: notice.code().into(),
                     wants_attention: notice.wants_attention(),
                     why: self.with_names(notice.why(), &notice),
-                    evidence: evidence.into_iter().map(|(name, value)| Evidence { name: name.into(), value }).collect(),
+                    evidence: Evidence::all(notice.evidence()),
                     next_step: Some(notice.next_step()).filter(|step| !step.is_empty()),
                 });
                 Some(self.about_device(device, at, body, None, Decoding::None))
@@ -104,6 +103,7 @@ impl Teller<'_> {
             code: refused.reason.code().into(),
             join: refused.reason.is_join(),
             why: refused.reason.why(),
+            evidence: Evidence::all(refused.reason.evidence()),
             next_step: refused.reason.next_step().into(),
             time: at,
         };

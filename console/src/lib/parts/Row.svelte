@@ -1,6 +1,6 @@
 <!-- One message of the traffic, in one or two lines. -->
 <script lang="ts">
-  import type { HeardBy, Message } from "#lib/api.ts";
+  import type { Evidence, HeardBy, Message } from "#lib/api.ts";
   import { clock, moment, radio, value } from "#lib/words.ts";
   import Bytes from "./Bytes.svelte";
 
@@ -83,16 +83,11 @@
       {/each}
     {/if}
     {#if message.type === "refused"}
+      {@render evidence(message.refusal.evidence)}
       <p class="text-base-content/80"><b>Next:</b> {message.refusal.next_step}</p>
     {/if}
     {#if message.type === "notice"}
-      {#if message.evidence?.length}
-        <p class="flex flex-wrap gap-x-4 text-sm text-base-content/80">
-          {#each message.evidence as item (item.name)}
-            <span>{item.name}: <b class="font-semibold tabular-nums">{item.value}</b></span>
-          {/each}
-        </p>
-      {/if}
+      {@render evidence(message.evidence)}
       {#if message.next_step}<p class="text-base-content/80"><b>Next:</b> {message.next_step}</p>{/if}
     {/if}
     {#if message.type === "downlink" && message.note}
@@ -115,3 +110,13 @@
     </p>
   </div>
 </li>
+
+{#snippet evidence(values: Evidence[] | undefined)}
+  {#if values?.length}
+    <p class="flex flex-wrap gap-x-4 text-sm text-base-content/80">
+      {#each values as item (item.name)}
+        <span>{item.name}: <b class="font-semibold tabular-nums">{item.value}</b></span>
+      {/each}
+    </p>
+  {/if}
+{/snippet}

@@ -2,7 +2,7 @@ use std::time::Duration;
 
 use anyhow::{Context as _, Result};
 use api::Page;
-use api::message::{Body, Downlink, DownlinkStage, HeardBy, MacCommand, Message, Radio};
+use api::message::{Body, Downlink, DownlinkStage, Evidence, HeardBy, MacCommand, Message, Radio};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 
@@ -116,6 +116,7 @@ fn print(out: &Out, message: &Message) -> Result<()> {
         Body::Refused(refused) => {
             out.line(format!("{head} {}", refused.refusal.why))?;
             out.line(format!("    {}  {}", radio(&refused.radio), heard(&refused.heard_by)))?;
+            evidence(out, &refused.refusal.evidence)?;
             out.line(format!("    next: {}", refused.refusal.next_step))
         }
         Body::Downlink(downlink) => {
@@ -134,6 +135,7 @@ fn print(out: &Out, message: &Message) -> Result<()> {
         }
         Body::Notice(notice) => {
             out.line(format!("{head} {}: {}", notice.code, notice.why))?;
+            evidence(out, &notice.evidence)?;
             match &notice.next_step {
                 Some(step) => out.line(format!("    next: {step}")),
                 None => Ok(()),
@@ -184,4 +186,13 @@ fn heard(by: &[HeardBy]) -> String {
         format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)
     };
     format!("heard by {}", by.iter().map(one).collect::<Vec<_>>().join(", "))
+}
+
+/// The values behind a sentence, on a line of their own.
+fn evidence(out: &Out, values: &[Evidence]) -> Result<()> {
+    if values.is_empty() {
+        return Ok(());
+    }
+    let all: Vec<String> = values.iter().map(|value| format!("{} {}", value.name, value.value)).collect();
+    out.line(format!("    {}", all.join(" · ")))
 }

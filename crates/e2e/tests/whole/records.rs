@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use api::device::NewDevice;
 use api::gateway::NewGateway;
-use api::message::{Body, Message, Reading, ReadingValue, RefusalNote};
+use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::mariadb::MariaDb;
@@ -275,7 +275,14 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
 async fn signs_of_life_are_the_last_ones() {
     let (store, estate) = records().await;
     let now = DateTime::from_timestamp_millis(Utc::now().timestamp_millis()).unwrap();
-    let note = RefusalNote { code: "x".into(), join: true, why: "why".into(), next_step: "next".into(), time: now };
+    let note = RefusalNote {
+        code: "x".into(),
+        join: true,
+        why: "why".into(),
+        evidence: vec![Evidence { name: "a".into(), value: "1".into() }],
+        next_step: "next".into(),
+        time: now,
+    };
     let heard = |rhythm_s| Activity::Heard { last_heard: now, rhythm_s };
     let write =
         async |activity| store.commit(&Batch { activity: vec![(DEV, activity)], ..Batch::default() }).await.unwrap();

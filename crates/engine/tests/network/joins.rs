@@ -80,6 +80,7 @@ fn refused_joins_are_explained() {
 
     let wrong = refused(other, DEV, KEY).reason;
     assert_eq!(wrong, Refusal::WrongJoinEui { received: other, registered: JOIN });
+    assert_eq!(wrong.evidence(), [("received", other.to_string()), ("registered", JOIN.to_string())]);
     assert!(refused(JOIN.reversed(), DEV, KEY).reason.why().contains("bytes reversed"));
 
     let mic = refused(JOIN, DEV, AesKey([0x43; 16])).reason;

@@ -264,6 +264,31 @@ fn a_gateways_clock_may_jump_wrap_and_run_fast() {
     }
 }
 
+/// Crystals are off by tens of millionths; one that is off by a thousandth is broken, and still every downlink is
+/// counted from the uplink it answers. Over a day the clock gains 86 s and wraps some twenty times.
+#[test]
+fn a_clock_that_runs_fast_for_a_day_is_never_followed_astray() {
+    let mut world = World::new();
+    let mut session = world.join(1);
+    let start = world.now;
+    for _ in 0..24 * 60 {
+        let frame = session.uplink(&[1], UplinkFlags::default(), true);
+        world.effects.clear();
+        let shown_us = world.now.since(start) as u64 * 1001 / 1000;
+        let reception = Reception { clock_us: shown_us as u32, ..world.reception(NEAR, 5.0) };
+        let heard_at = reception.heard_at;
+        let input = Input::FrameHeard(FrameHeard { phy_payload: frame, reception });
+        world.engine.handle(world.now, input, &mut world.effects);
+        world.pass(SECOND / 5);
+        let sent = world.transmission();
+        let delay_us = if sent.window == Window::Rx1 { SECOND } else { 2 * SECOND };
+        assert_eq!(sent.when, When::Clock((shown_us as u32).wrapping_add(delay_us as u32)));
+        assert_eq!(sent.at, heard_at.plus_us(delay_us), "the service's own time of it is not the gateway's");
+        world.report(sent.id, Ok(()));
+        world.pass(60 * SECOND - SECOND / 5);
+    }
+}
+
 #[test]
 fn two_devices_at_one_address_whose_mics_collide_are_told_apart_by_their_counters() {
     let mut world = World::new();

@@ -51,6 +51,8 @@ fn a_replay_is_refused_and_a_restarted_counter_named() {
     world.effects.clear();
     world.send(&first);
     assert_eq!(world.refusals()[0].reason, Refusal::CounterTooLow { received: 0, last: 4465 });
+    let evidence = world.refusals()[0].reason.evidence();
+    assert_eq!(evidence, [("received counter", "0".to_owned()), ("last counter", "4465".to_owned())]);
     assert_eq!(world.refusals()[0].dev_eui, Some(DEV));
     world.effects.clear();
     session.up = 3;
