@@ -387,6 +387,9 @@ impl Engine {
         let class = device.class();
         match cargo.outbox_id {
             Some(outbox_id) => {
+                if *why == TxFailure::NotHandedOver {
+                    device.outbox.was_no_attempt(outbox_id);
+                }
                 let allowed = device.config.profile.attempts;
                 device.outbox.return_or_fail(outbox_id, &why.to_string(), allowed, class, effects, dev_eui);
                 self.look_later(now, dev_eui);

@@ -256,8 +256,10 @@ pub struct Transmission {
 /// Why a gateway did not send.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TxFailure {
-    /// The frame reached the gateway, or the service's own socket, too late for its window.
+    /// The frame reached the gateway too late for its window.
     TooLate,
+    /// The service itself was too busy to hand it over in time, so that no gateway had it.
+    NotHandedOver,
     /// The frame lies too far ahead for the gateway.
     TooEarly,
     /// The gateway sends another frame at that time.
@@ -282,6 +284,7 @@ impl std::fmt::Display for TxFailure {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             TxFailure::TooLate => f.write_str("it came too late for its window"),
+            TxFailure::NotHandedOver => f.write_str("the service was too busy to hand it to the gateway in time"),
             TxFailure::TooEarly => f.write_str("the gateway found it too early to take"),
             TxFailure::CollisionPacket => f.write_str("the gateway sends another frame at that time"),
             TxFailure::CollisionBeacon => f.write_str("the gateway sends a beacon at that time"),

@@ -253,6 +253,13 @@ impl Outbox {
         self.advance(id, OutboxState::UnderWay, effects, dev_eui);
     }
 
+    /// What was handed to a gateway never reached one: attempts are those that somebody may have heard.
+    pub(crate) fn was_no_attempt(&mut self, id: OutboxId) {
+        if let Some(at) = self.position(id) {
+            self.items[at].attempts = self.items[at].attempts.saturating_sub(1);
+        }
+    }
+
     /// Moves an item on, says so to the store, and lets it go when it is done.
     pub(crate) fn advance(&mut self, id: OutboxId, state: OutboxState, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         let Some(at) = self.position(id) else { return };

@@ -21,6 +21,8 @@ use crate::presence::Presence;
 /// After this the engine no longer waits for a report: a join-accept leaves within 6 s, its report has
 /// 2 s more.
 const REPORT_WITHIN: Duration = Duration::from_secs(10);
+/// How late a frame may leave that is to leave at once: before the engine stops waiting for a report.
+const AT_ONCE_LATE_US: i64 = 1_000_000;
 /// FSK frequency deviation of LoRaWAN (RP002 §4.2).
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
@@ -73,8 +75,10 @@ impl Links {
 
     /// Hands a frame to its gateway.
     pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
-        if clock::now() >= transmission.at {
-            return Err(TxFailure::TooLate);
+        // A device that always listens hears it a little later as well.
+        let grace_us = if transmission.when == When::AtOnce { AT_ONCE_LATE_US } else { 0 };
+        if clock::now() >= transmission.at.plus_us(grace_us) {
+            return Err(TxFailure::NotHandedOver);
         }
         let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);

@@ -30,6 +30,7 @@ fn always_listening(gateways: &[(Eui64, f32)]) -> (Field, usize) {
 fn every_reason_leads_to_the_next_gateway() {
     for why in [
         TxFailure::TooLate,
+        TxFailure::NotHandedOver,
         TxFailure::TooEarly,
         TxFailure::CollisionPacket,
         TxFailure::CollisionBeacon,
@@ -78,6 +79,16 @@ fn when_all_fail_the_downlink_goes_back_with_the_reason_and_is_tried_again() {
     assert!(wait.to_string().contains("sends a beacon") && wait.to_string().contains("tried again soon"), "{wait}");
     field.pass(5 * SECOND);
     assert_eq!(field.got(node), [[1]]);
+}
+
+#[test]
+fn what_the_service_did_not_hand_over_is_no_attempt() {
+    let (mut field, node) = always_listening(&[(NEAR, 9.0)]);
+    field.failures = vec![TxFailure::NotHandedOver; 8];
+    field.enqueue(node, 1, &[1], false);
+    field.pass(5 * MINUTE);
+    assert_eq!(field.got(node), [[1]], "it is not given up: {:#?}", field.outbox_states());
+    assert!(field.outbox_states().contains(&&OutboxState::Sent));
 }
 
 #[test]
