@@ -66,20 +66,9 @@ impl Gateway {
 
     /// Forwards a frame and waits for nothing; gives the token it will be acknowledged with.
     pub async fn throw(&mut self, emission: &Emission, clock_us: u32) -> u16 {
-        let frame = RxPacket {
-            clock_us,
-            frequency_hz: emission.frequency_hz,
-            modulation: emission.modulation,
-            coding_rate: Some("4/5".into()),
-            crc_ok: Some(true),
-            rssi_dbm: -80.0,
-            snr_db: Some(9.0),
-            channel: None,
-            rf_chain: None,
-            time: None,
-            gps_time_ms: None,
-            phy_payload: emission.phy_payload.clone(),
-        };
+        let Emission { frequency_hz, modulation, .. } = *emission;
+        let phy_payload = emission.phy_payload.clone();
+        let frame = RxPacket::lora(clock_us, frequency_hz, modulation, (-80.0, 9.0), phy_payload);
         let token = self.token();
         let push = PushData { frames: vec![frame], ..PushData::default() };
         self.send(&Datagram::PushData { token, gateway: self.eui, push }.emit()).await;

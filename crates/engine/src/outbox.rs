@@ -165,7 +165,7 @@ impl Outbox {
             let wait = match item.state {
                 OutboxState::UnderWay => {
                     // What the service itself cut off is not held against it.
-                    item.attempts = item.attempts.saturating_sub(1);
+                    item.was_no_attempt();
                     Wait::again("the service was restarted while it was under way", class)
                 }
                 OutboxState::Waiting(_) if !joined => Wait::Join,
@@ -256,7 +256,7 @@ impl Outbox {
     /// What was handed to a gateway never reached one: attempts are those that somebody may have heard.
     pub(crate) fn was_no_attempt(&mut self, id: OutboxId) {
         if let Some(at) = self.position(id) {
-            self.items[at].attempts = self.items[at].attempts.saturating_sub(1);
+            self.items[at].was_no_attempt();
         }
     }
 
@@ -324,6 +324,10 @@ fn told(
 }
 
 impl OutboxItem {
+    fn was_no_attempt(&mut self) {
+        self.attempts = self.attempts.saturating_sub(1);
+    }
+
     fn change(&self, dev_eui: Eui64) -> Change {
         Change::Outbox { dev_eui, id: self.id, state: self.state.clone(), attempts: self.attempts }
     }

@@ -24,14 +24,13 @@ struct Drops {
 }
 
 impl Intake {
-    /// Counts frames taken in.
-    pub fn took(&self, frames: usize) {
-        self.frames.fetch_add(frames as u64, Ordering::Relaxed);
-    }
-
-    /// Counts frames of those that the journal could not keep.
-    pub fn unwritten(&self, frames: usize) {
-        self.unwritten.fetch_add(frames as u64, Ordering::Relaxed);
+    /// Counts frames taken in, and whether the journal could keep them.
+    pub fn took(&self, frames: usize, journalled: bool) {
+        let frames = frames as u64;
+        self.frames.fetch_add(frames, Ordering::Relaxed);
+        if !journalled {
+            self.unwritten.fetch_add(frames, Ordering::Relaxed);
+        }
     }
 
     /// Counts one that was dropped for `reason`.

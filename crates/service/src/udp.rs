@@ -169,16 +169,12 @@ impl Links {
             return;
         }
         match self.network.hear(taken) {
-            Taken::Journalled => self.intake.took(count),
-            Taken::Unwritten => {
-                self.intake.took(count);
-                self.intake.unwritten(count);
-            }
             Taken::Shed => {
                 for _ in 0..count {
                     self.intake.dropped("overload", format!("a frame from {gateway}"), from);
                 }
             }
+            taken => self.intake.took(count, taken == Taken::Journalled),
         }
     }
 }

@@ -48,6 +48,11 @@ pub struct Sending {
     pub packet: TxPacket,
 }
 
+/// Where to bind a socket that is to call `server`.
+pub(crate) fn any_port_towards(server: SocketAddr) -> SocketAddr {
+    if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() }
+}
+
 impl Gateway {
     /// Opens a socket towards `server`.
     pub async fn connect(
@@ -58,8 +63,7 @@ impl Gateway {
         has_gps: bool,
         server: SocketAddr,
     ) -> std::io::Result<Arc<Self>> {
-        let any: SocketAddr = if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
-        let socket = UdpSocket::bind(any).await?;
+        let socket = UdpSocket::bind(any_port_towards(server)).await?;
         socket.connect(server).await?;
         Ok(Arc::new(Self {
             eui,
@@ -96,19 +100,12 @@ impl Gateway {
     pub async fn heard(&self, emission: &Emission, end: Instant, arrival: Arrival) {
         self.received.fetch_add(1, Ordering::Relaxed);
         let tenths = |value: f64| (value * 10.0).round() / 10.0;
+        let Emission { frequency_hz, modulation, .. } = *emission;
+        let level = (arrival.rssi_dbm.round(), tenths(arrival.snr_db));
+        let gps_time_ms = self.has_gps.then(|| gps_time::from_unix_us(clock::us(end)).unsigned_abs() / 1000);
         let frame = RxPacket {
-            clock_us: self.clock_us(end),
-            frequency_hz: emission.frequency_hz,
-            modulation: emission.modulation,
-            coding_rate: Some("4/5".into()),
-            crc_ok: Some(true),
-            rssi_dbm: arrival.rssi_dbm.round(),
-            snr_db: Some(tenths(arrival.snr_db)),
-            channel: None,
-            rf_chain: None,
-            time: None,
-            gps_time_ms: self.has_gps.then(|| gps_time::from_unix_us(clock::us(end)).unsigned_abs() / 1000),
-            phy_payload: emission.phy_payload.clone(),
+            gps_time_ms,
+            ..RxPacket::lora(self.clock_us(end), frequency_hz, modulation, level, emission.phy_payload.clone())
         };
         let push = PushData { frames: vec![frame], ..PushData::default() };
         self.call(Datagram::PushData { token: self.token(), gateway: self.eui, push }).await;

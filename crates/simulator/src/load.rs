@@ -22,6 +22,8 @@ use lorawan::region::Region;
 use lorawan::wire::{DataRepr, DataView, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation};
 
+use crate::gateway::any_port_towards;
+
 /// Datagrams under way to the service at most: what its socket can hold.
 const UNACKNOWLEDGED: u64 = 96;
 /// After this one is lost.
@@ -154,8 +156,7 @@ impl Load {
         let mut sockets = Vec::new();
         let mut threads = Vec::new();
         for n in 0..size.gateways {
-            let any: SocketAddr = if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() };
-            let socket = UdpSocket::bind(any)?;
+            let socket = UdpSocket::bind(any_port_towards(server))?;
             socket.connect(server)?;
             socket.set_read_timeout(Some(LOOK_EVERY))?;
             sockets.push((gateway_eui(n), socket.try_clone()?));
@@ -206,6 +207,7 @@ impl Drop for Load {
 fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
     let ready: Vec<(MicKey, PayloadKey)> =
         (0..size.devices).map(keys).map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app))).collect();
+    let Some(modulation) = Modulation::lora(7, 125) else { return };
     let start = Instant::now();
     let (mut sent, mut lost) = (0u64, 0u64);
     while !shared.over.load(Ordering::Relaxed) {
@@ -240,20 +242,10 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
             shared.unanswered.lock().unwrap_or_else(PoisonError::into_inner).insert(dev_addr(n), Instant::now());
         }
         for (i, (gateway, socket)) in gateways.iter().enumerate() {
-            let frame = RxPacket {
-                clock_us: start.elapsed().as_micros() as u32,
-                frequency_hz: FREQUENCIES_HZ[sent as usize % FREQUENCIES_HZ.len()],
-                modulation: Modulation::lora(7, 125).expect("DR5"),
-                coding_rate: Some("4/5".into()),
-                crc_ok: Some(true),
-                rssi_dbm: -80.0 - i as f64,
-                snr_db: Some(9.0 - i as f64),
-                channel: None,
-                rf_chain: None,
-                time: None,
-                gps_time_ms: None,
-                phy_payload: phy_payload.clone(),
-            };
+            let clock_us = start.elapsed().as_micros() as u32;
+            let frequency_hz = FREQUENCIES_HZ[sent as usize % FREQUENCIES_HZ.len()];
+            let level = (-80.0 - i as f64, 9.0 - i as f64);
+            let frame = RxPacket::lora(clock_us, frequency_hz, modulation, level, phy_payload.clone());
             let push = PushData { frames: vec![frame], ..PushData::default() };
             // A full socket buffer sheds, as a gateway's would; what is not acknowledged is counted.
             let _ = socket.send(&Datagram::PushData { token: sent as u16, gateway: *gateway, push }.emit());

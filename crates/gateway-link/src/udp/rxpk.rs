@@ -35,6 +35,32 @@ pub struct RxPacket {
     pub phy_payload: Vec<u8>,
 }
 
+impl RxPacket {
+    /// A LoRa frame heard whole, by a gateway that tells no more than it has to.
+    pub fn lora(
+        clock_us: u32,
+        frequency_hz: u32,
+        modulation: Modulation,
+        (rssi_dbm, snr_db): (f64, f64),
+        phy_payload: Vec<u8>,
+    ) -> Self {
+        Self {
+            clock_us,
+            frequency_hz,
+            modulation,
+            coding_rate: Some("4/5".into()),
+            crc_ok: Some(true),
+            rssi_dbm,
+            snr_db: Some(snr_db),
+            channel: None,
+            rf_chain: None,
+            time: None,
+            gps_time_ms: None,
+            phy_payload,
+        }
+    }
+}
+
 #[derive(Deserialize)]
 struct Fields {
     tmst: u32,
