@@ -12,6 +12,11 @@ use lorawan::crypto::{MicKey, PayloadKey, SessionKeys};
 use lorawan::region::Region;
 use lorawan::wire::{DataRepr, JoinRequestRepr, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Eui64, Modulation};
+use mimalloc::MiMalloc;
+
+/// The service's.
+#[global_allocator]
+static ALLOCATOR: MiMalloc = MiMalloc;
 
 const DEVICES: u64 = 100_000;
 const GATEWAYS: [Eui64; 3] = [Eui64(1), Eui64(2), Eui64(3)];

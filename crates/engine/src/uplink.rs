@@ -36,14 +36,22 @@ enum Which {
     Next,
 }
 
+/// A new frame of a device.
+struct New {
+    dev_eui: Eui64,
+    which: Which,
+    /// Those of its session: making them ready costs more than all else that is done with them.
+    keys: NetworkKeys,
+    counter: u32,
+    restarted_after: Option<u32>,
+    /// How many more sessions its MIC agrees with.
+    also: usize,
+}
+
 /// Whose a frame is, and whether it is new.
+#[allow(clippy::large_enum_variant)] // the large one is the common one
 enum Verdict {
-    New {
-        dev_eui: Eui64,
-        which: Which,
-        counter: u32,
-        restarted_after: Option<u32>,
-    },
+    New(New),
     /// The last frame once more, bit by bit.
     Repeated(Eui64),
     TooLow {
@@ -63,7 +71,7 @@ impl Engine {
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_addr = view.dev_addr();
-        let Some((verdict, also)) = self.judge(view, frame) else {
+        let Some(verdict) = self.judge(view, frame) else {
             effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr }));
             return None;
         };
@@ -82,15 +90,16 @@ impl Engine {
                 self.repeated(now, dev_eui, view, frame, effects);
                 Some(dev_eui)
             }
-            Verdict::New { dev_eui, which, counter, restarted_after } => {
+            Verdict::New(new) => {
+                let dev_eui = new.dev_eui;
                 self.book_uplink(now, dev_eui, frame, effects);
-                if which == Which::Next {
+                if new.which == Which::Next {
                     self.begin_session(now, dev_eui, effects);
                 }
-                if let Some(last) = restarted_after {
-                    effects.push(Notice::CounterRestarted { received: counter, last }.told(now, dev_eui));
+                if let Some(last) = new.restarted_after {
+                    effects.push(Notice::CounterRestarted { received: new.counter, last }.told(now, dev_eui));
                 }
-                self.accept(now, dev_eui, counter, also, view, frame, effects);
+                self.accept(now, &new, view, frame, effects);
                 Some(dev_eui)
             }
         }
@@ -99,13 +108,14 @@ impl Engine {
     /// Finds the session in which the frame was made; `None` if the address is not in use at all. A MIC of
     /// four bytes may agree in several: then the one whose counter is nearest is taken, and how many others
     /// there are is told.
-    fn judge(&self, view: &DataView<'_>, frame: &Collected) -> Option<(Verdict, usize)> {
+    fn judge(&self, view: &DataView<'_>, frame: &Collected) -> Option<Verdict> {
         let sharing = self.by_addr.get(&view.dev_addr())?;
         let mut verdict = Verdict::Nobody;
-        let mut best: Option<(u32, Verdict)> = None;
+        let mut best: Option<(u32, New)> = None;
         let mut agree = 0;
         for dev_eui in sharing {
-            let Some(device) = self.devices.get(dev_eui) else { continue };
+            let dev_eui = *dev_eui;
+            let Some(device) = self.devices.get(&dev_eui) else { continue };
             for (session, which) in sessions_at(device, view) {
                 let sent_on = sent_on(device, session, frame);
                 let keys = session.network_keys();
@@ -118,31 +128,28 @@ impl Engine {
                     agree += 1;
                     let gap = ahead - last.unwrap_or(0);
                     if best.as_ref().is_none_or(|(known, _)| gap < *known) {
-                        let new = Verdict::New { dev_eui: *dev_eui, which, counter: ahead, restarted_after: None };
+                        let new = New { dev_eui, which, keys, counter: ahead, restarted_after: None, also: 0 };
                         best = Some((gap, new));
                     }
                     continue;
                 }
                 let (Some(behind), Some(last)) = (candidates.behind, last) else { continue };
                 if behind == last && view.mic() == session.counters.last_mic && made(last) {
-                    return Some((Verdict::Repeated(*dev_eui), 0));
+                    return Some(Verdict::Repeated(dev_eui));
                 }
                 // A device that lost its memory starts over at 0, so the high half may be 0 as well.
                 let restarted = u32::from(view.counter_low());
                 if let Some(received) = [behind, restarted].into_iter().find(|c| made(*c)) {
                     verdict = if device.config.profile.counter_restart && received == restarted {
                         let restarted_after = Some(last);
-                        Verdict::New { dev_eui: *dev_eui, which, counter: received, restarted_after }
+                        Verdict::New(New { dev_eui, which, keys, counter: received, restarted_after, also: 0 })
                     } else {
-                        Verdict::TooLow { dev_eui: *dev_eui, received, last }
+                        Verdict::TooLow { dev_eui, received, last }
                     };
                 }
             }
         }
-        Some(match best {
-            Some((_, new)) => (new, agree - 1),
-            None => (verdict, 0),
-        })
+        Some(best.map_or(verdict, |(_, new)| Verdict::New(New { also: agree - 1, ..new })))
     }
 
     /// The last uplink once more: the device is set to send each several times, or did not hear our
@@ -200,17 +207,8 @@ impl Engine {
         effects.push(Notice::SessionBegan { dev_addr, replaces }.told(now, dev_eui));
     }
 
-    #[allow(clippy::too_many_arguments)] // what is known of a frame
-    fn accept(
-        &mut self,
-        now: Timestamp,
-        dev_eui: Eui64,
-        counter: u32,
-        also: usize,
-        view: &DataView<'_>,
-        frame: &Collected,
-        effects: &mut Vec<Effect>,
-    ) {
+    fn accept(&mut self, now: Timestamp, new: &New, view: &DataView<'_>, frame: &Collected, effects: &mut Vec<Effect>) {
+        let New { dev_eui, ref keys, counter, also, .. } = *new;
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         let Some(session) = device.session.as_deref_mut() else { return };
         let mut warnings = Vec::new();
@@ -232,8 +230,7 @@ impl Engine {
         session.counters.last_mic = view.mic();
         effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
 
-        let keys: NetworkKeys = session.network_keys();
-        let (payload, mac_commands) = session.open(&keys, view, counter);
+        let (payload, mac_commands) = session.open(keys, view, counter);
         let version = device.config.profile.version;
         let mut heard = mac::hear(&mac_commands, version, frame);
         warnings.extend(heard.warning.take());
