@@ -1,6 +1,6 @@
 //! Doing what the engine wants done, in its order: first make it durable, then speak.
 //!
-//! While one transaction is under way, the next effects gather; that makes the group. Nothing is
+//! While one transaction is under way, the next one is prepared; that makes the group. Nothing is
 //! transmitted or published before the transaction that holds what came before it.
 
 use std::iter;
@@ -8,17 +8,15 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use api::message::Message;
-use engine::{Effect, Event, Timestamp, Transmission};
-use store::{Batch, Decoding, EstateId, Store, StoredMessage, StoredReading};
+use engine::Transmission;
+use store::{Batch, Decoding, EstateId, Store, StoreError, StoredMessage, StoredReading};
 use tokio::sync::mpsc;
-use ulid::Generator;
 
 use crate::clock;
-use crate::directory::Directory;
 use crate::handover::Handover;
 use crate::live::Live;
 use crate::network::Network;
-use crate::tell::Teller;
+use crate::prepare::Prepared;
 use crate::udp::Links;
 use crate::vitals::Vitals;
 
@@ -31,14 +29,22 @@ const REFUSALS: u32 = 4;
 
 /// From a decoder: the uplink with its readings.
 pub struct Decoded {
-    pub stored: StoredMessage,
-    pub readings: Vec<StoredReading>,
+    stored: StoredMessage,
+    readings: Vec<StoredReading>,
+    news: Arc<(EstateId, Message)>,
+}
+
+impl Decoded {
+    /// An uplink that was stored before it was decoded.
+    pub fn new(estate_id: EstateId, message: Message, readings: Vec<StoredReading>) -> Result<Self, StoreError> {
+        let stored = StoredMessage::new(estate_id, &message, Decoding::Done)?;
+        Ok(Self { stored, readings, news: Arc::new((estate_id, message)) })
+    }
 }
 
 /// The one task that writes what the network does.
 pub struct Committer {
     pub store: Store,
-    pub directory: Arc<Directory>,
     pub links: Arc<Links>,
     pub network: Network,
     pub live: Arc<Live>,
@@ -46,74 +52,63 @@ pub struct Committer {
     pub vitals: Arc<Vitals>,
 }
 
-/// What follows once a batch is durable.
-#[derive(Default)]
-struct Afterwards {
-    /// When the first copies of the uplinks were heard.
-    heard: Vec<Timestamp>,
-    transmissions: Vec<Transmission>,
-    to_decode: Vec<(EstateId, Message)>,
-    to_publish: Vec<(EstateId, Message)>,
-}
-
 impl Committer {
     /// Works until the engine and the decoders are gone.
-    pub async fn run(self, from_engine: Arc<Handover>, mut decoded: mpsc::Receiver<Decoded>) {
-        let presence = Arc::clone(self.links.presence());
-        let mut teller = Teller { directory: &self.directory, presence: &presence, ids: Generator::new() };
+    pub async fn run(self, ready: Arc<Handover<Prepared>>, mut decoded: mpsc::Receiver<Decoded>) {
         let mut from_decoders = Vec::with_capacity(DECODED);
         let (mut engine_is_there, mut decoders_are_there) = (true, true);
         while engine_is_there || decoders_are_there {
-            let mut outcome = None;
+            let mut prepared = None;
             tokio::select! {
-                taken = from_engine.take(), if engine_is_there => {
+                taken = ready.take(), if engine_is_there => {
                     engine_is_there = taken.is_some();
-                    outcome = taken;
+                    prepared = taken;
                 }
                 taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => {
                     decoders_are_there = taken > 0;
                 }
             }
-            if outcome.is_none() && engine_is_there {
+            if prepared.is_none() && engine_is_there {
                 // Readings alone are in no hurry: they wait for company, and hold up no answer meanwhile.
-                if let Ok(taken) = tokio::time::timeout(COMPANY, from_engine.take()).await {
+                if let Ok(taken) = tokio::time::timeout(COMPANY, ready.take()).await {
                     engine_is_there = taken.is_some();
-                    outcome = taken;
+                    prepared = taken;
                 }
             }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
-            let mut batch = Batch::default();
-            let mut after = Afterwards::default();
-            if let Some(outcome) = outcome {
-                batch.processed_until = Some(outcome.processed_until);
-                sort(outcome.effects, &mut teller, &mut batch, &mut after);
+            let mut prepared = prepared.unwrap_or_default();
+            prepared.decoded += from_decoders.len();
+            for Decoded { stored, readings, news } in from_decoders.drain(..) {
+                prepared.batch.messages.push(stored);
+                prepared.batch.readings.extend(readings);
+                prepared.to_publish.push(news);
             }
-            let decoded_now = from_decoders.len();
-            for Decoded { stored, readings } in from_decoders.drain(..) {
-                after.to_publish.push((stored.estate_id, stored.message.clone()));
-                batch.messages.push(stored);
-                batch.readings.extend(readings);
-            }
-            let processed_until = batch.processed_until;
-            let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
-            self.commit(batch).await;
-            tracing::debug!(changes, messages, decoded_now, took = ?begun.elapsed(), "committed");
-            for transmission in after.transmissions {
-                self.transmit(&transmission).await;
-            }
-            self.vitals.decoded(decoded_now);
-            let now = clock::now();
-            after.heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
-            if let Some(until) = processed_until {
-                self.network.durable(until);
-            }
-            for (estate, message) in after.to_publish {
-                self.live.publish(estate, message);
-            }
-            for job in after.to_decode {
-                // A full queue loses nothing: the uplink is marked in the database and taken up later.
-                let _ = self.to_decode.try_send(job);
-            }
+            self.carry_out(prepared).await;
+        }
+    }
+
+    /// First durable, then told.
+    async fn carry_out(&self, prepared: Prepared) {
+        let Prepared { batch, heard, decoded, transmissions, to_decode, to_publish } = prepared;
+        let processed_until = batch.processed_until;
+        let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
+        self.commit(batch).await;
+        tracing::debug!(changes, messages, decoded, took = ?begun.elapsed(), "committed");
+        for transmission in transmissions {
+            self.transmit(&transmission).await;
+        }
+        self.vitals.decoded(decoded);
+        let now = clock::now();
+        heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
+        if let Some(until) = processed_until {
+            self.network.durable(until);
+        }
+        for news in to_publish {
+            self.live.publish(news);
+        }
+        for job in to_decode {
+            // A full queue loses nothing: the uplink is marked in the database and taken up later.
+            let _ = self.to_decode.try_send(job);
         }
     }
 
@@ -164,31 +159,6 @@ impl Committer {
             // Never wait for the engine here: it may be waiting for this task. If its queue is full, it
             // finds out by itself that no report came.
             let _ = self.network.try_report(transmission.id, Err(why));
-        }
-    }
-}
-
-fn sort(effects: Vec<Effect>, teller: &mut Teller<'_>, batch: &mut Batch, after: &mut Afterwards) {
-    for effect in effects {
-        match effect {
-            Effect::Persist(change) => batch.changes.push(change),
-            Effect::Transmit(transmission) => after.transmissions.push(transmission),
-            Effect::Publish(event) => {
-                if let Event::Uplink(uplink) = &event {
-                    after.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
-                }
-                let Some(told) = teller.tell(event) else { continue };
-                let to_whom = (told.stored.estate_id, told.stored.message.clone());
-                if told.stored.decoding == Decoding::Pending {
-                    after.to_decode.push(to_whom);
-                } else {
-                    after.to_publish.push(to_whom);
-                }
-                batch.activity.extend(told.activity);
-                if told.keep {
-                    batch.messages.push(told.stored);
-                }
-            }
         }
     }
 }

@@ -5,12 +5,14 @@
 
 use std::cell::RefCell;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::Duration;
 
 use api::message::{Body, Message, Reading, ReadingValue};
 use chrono::{TimeDelta, Utc};
 use payload::{DecodeError, Decoded, Interpreter};
-use store::{Decoding, EstateId, Store, StoredMessage, StoredReading};
+use rustix::time::{ClockId, clock_gettime};
+use store::{EstateId, Store, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -19,8 +21,11 @@ use crate::directory::{Decoder, Directory};
 
 /// Scripts take one in so many of the processor's cores at most: frames and their answers must not wait for them.
 const OF_CORES: usize = 2;
-/// Time a script may take, besides its other limits.
+/// Processor time a script may take, besides its other limits. By the clock on the wall, a busy machine would
+/// stop scripts that did nothing wrong.
 const TIME: Duration = Duration::from_millis(250);
+/// The same on the spot, where others wait for it.
+const HURRY: Duration = Duration::from_millis(5);
 /// Uplinks left undecoded that are taken up at once.
 const LEFT_OVER: u32 = 500;
 /// How often the database is asked for such uplinks.
@@ -73,53 +78,145 @@ async fn start(
     permits: &Arc<Semaphore>,
     done: &mpsc::Sender<committer::Decoded>,
     estate_id: EstateId,
-    message: Message,
+    mut message: Message,
 ) {
-    let decoder =
-        message.device.as_ref().and_then(|d| d.model.as_deref()).and_then(|m| directory.decoder(estate_id, m));
+    let decoder = decoder_of(directory, estate_id, &message);
     let Ok(permit) = Arc::clone(permits).acquire_owned().await else { return };
     let done = done.clone();
     tokio::spawn(async move {
-        let decoded = tokio::task::spawn_blocking(move || decode(decoder.as_deref(), message)).await;
-        if let Ok((message, readings)) = decoded {
-            let stored = StoredMessage { estate_id, message, decoding: Decoding::Done };
-            let _ = done.send(committer::Decoded { stored, readings }).await;
+        let work = move || {
+            let readings = match decoder {
+                Some(decoder) => {
+                    let called = call(&decoder, &message, TIME);
+                    write_down(&decoder, &mut message, called)
+                }
+                None => {
+                    if let Body::Uplink(uplink) = &mut message.body {
+                        let gone = "the model's decoder was taken away before this uplink was decoded";
+                        uplink.warnings.push(gone.into());
+                    }
+                    vec![]
+                }
+            };
+            committer::Decoded::new(estate_id, message, readings)
+        };
+        match tokio::task::spawn_blocking(work).await {
+            Ok(Ok(decoded)) => drop(done.send(decoded).await),
+            Ok(Err(error)) => tracing::error!("a decoded uplink cannot be written down: {error}"),
+            Err(_) => {}
         }
         drop(permit);
     });
 }
 
-fn decode(decoder: Option<&Decoder>, mut message: Message) -> (Message, Vec<StoredReading>) {
-    let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return (message, vec![]) };
-    let Some(decoder) = decoder else {
-        uplink.warnings.push("the model's decoder was taken away before this uplink was decoded".into());
-        return (message, vec![]);
-    };
-    let mut stored = Vec::new();
-    match call(decoder, &uplink.frame.payload, uplink.frame.port.unwrap_or(0), message.time.timestamp_millis()) {
-        Ok(decoded) => {
-            uplink.warnings.extend(decoded.warnings);
-            for found in decoded.readings {
-                let value = match found.value {
-                    payload::ReadingValue::Boolean(b) => ReadingValue::Boolean(b),
-                    payload::ReadingValue::Number(n) => ReadingValue::Number(n),
-                    payload::ReadingValue::Text(t) => ReadingValue::Text(t),
-                };
-                let reading = Reading { value, unit: decoder.units.get(&found.name).cloned() };
-                uplink.readings.insert(found.name.clone(), reading.clone());
-                stored.push(StoredReading { dev_eui: device.eui, name: found.name, reading, time: message.time });
-            }
-        }
-        Err(why) => uplink.decode_error = Some(why),
+/// Decodes an uplink on the spot, if its decoder is known to be quick; else leaves it as it is.
+pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message) -> Option<Vec<StoredReading>> {
+    let decoder = decoder_of(directory, estate_id, message)?;
+    if !decoder.pace.quick() {
+        return None;
     }
-    (message, stored)
+    match call(&decoder, message, HURRY) {
+        Err(Failed::Stopped(_)) => None,
+        called => Some(write_down(&decoder, message, called)),
+    }
 }
 
-fn call(decoder: &Decoder, payload_hex: &str, port: u8, recv_time_ms: i64) -> Result<Decoded, String> {
-    let script = decoder.script.as_ref().map_err(Clone::clone)?;
-    let bytes = hex::decode(payload_hex).map_err(|why| why.to_string())?;
-    let until = Instant::now() + TIME;
-    INTERPRETER
-        .with_borrow_mut(|it| script.decode_uplink(it, &bytes, port, recv_time_ms, move || Instant::now() > until))
-        .map_err(|error: DecodeError| format!("port {port}, {} bytes: {error}", bytes.len()))
+fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
+    directory.decoder(estate_id, message.device.as_ref()?.model.as_deref()?)
+}
+
+/// Why there are no readings.
+enum Failed {
+    /// Its time was up.
+    Stopped(String),
+    /// Anything else.
+    Wrong(String),
+}
+
+fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
+    let Body::Uplink(uplink) = &message.body else { return Err(Failed::Wrong("this is no uplink".into())) };
+    let script = decoder.script.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
+    let bytes = hex::decode(&uplink.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
+    let port = uplink.frame.port.unwrap_or(0);
+    let begun = processor_time();
+    let decoded = INTERPRETER.with_borrow_mut(|it| {
+        let over = move || processor_time().saturating_sub(begun) > time;
+        script.decode_uplink(it, &bytes, port, message.time.timestamp_millis(), over)
+    });
+    decoder.pace.took(processor_time().saturating_sub(begun));
+    decoded.map_err(|error| {
+        let why = format!("port {port}, {} bytes: {error}", bytes.len());
+        if matches!(error, DecodeError::TooSlow) { Failed::Stopped(why) } else { Failed::Wrong(why) }
+    })
+}
+
+/// What this thread has taken of the processor.
+fn processor_time() -> Duration {
+    clock_gettime(ClockId::ThreadCPUTime).try_into().unwrap_or_default()
+}
+
+/// Puts what a decoder returned into its uplink, and gives the readings.
+fn write_down(decoder: &Decoder, message: &mut Message, called: Result<Decoded, Failed>) -> Vec<StoredReading> {
+    let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return vec![] };
+    let decoded = match called {
+        Ok(decoded) => decoded,
+        Err(Failed::Stopped(why) | Failed::Wrong(why)) => {
+            uplink.decode_error = Some(why);
+            return vec![];
+        }
+    };
+    uplink.warnings.extend(decoded.warnings);
+    let mut stored = Vec::with_capacity(decoded.readings.len());
+    for found in decoded.readings {
+        let value = match found.value {
+            payload::ReadingValue::Boolean(b) => ReadingValue::Boolean(b),
+            payload::ReadingValue::Number(n) => ReadingValue::Number(n),
+            payload::ReadingValue::Text(t) => ReadingValue::Text(t),
+        };
+        let reading = Reading { value, unit: decoder.units.get(&found.name).cloned() };
+        uplink.readings.insert(found.name.clone(), reading.clone());
+        stored.push(StoredReading { dev_eui: device.eui, name: found.name, reading, time: message.time });
+    }
+    stored
+}
+
+/// How quick a decoder has shown itself lately: the mean of its calls, the latest counting most.
+#[derive(Debug, Default)]
+pub struct Pace {
+    mean_us: AtomicU32,
+}
+
+impl Pace {
+    /// A decoder that takes no longer holds nobody up.
+    const QUICK_US: u32 = 500;
+    /// Part of the mean that is the latest call's. The first one on a thread makes a world for the script, which
+    /// must not count for all.
+    const LATEST: u32 = 16;
+
+    fn quick(&self) -> bool {
+        self.mean_us.load(Ordering::Relaxed) <= Self::QUICK_US
+    }
+
+    fn took(&self, time: Duration) {
+        let us = u32::try_from(time.as_micros()).unwrap_or(u32::MAX);
+        let mean_us = self.mean_us.load(Ordering::Relaxed);
+        self.mean_us.store(mean_us - mean_us / Self::LATEST + us / Self::LATEST, Ordering::Relaxed);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_decoder_is_slow_once_its_calls_are_and_quick_again_once_they_are() {
+        let pace = Pace::default();
+        pace.took(Duration::from_millis(7));
+        assert!(pace.quick(), "one call says little");
+        (0..3).for_each(|_| pace.took(Duration::from_millis(2)));
+        assert!(!pace.quick());
+        pace.took(Duration::from_secs(10_000));
+        (0..300).for_each(|_| pace.took(Duration::from_micros(90)));
+        assert!(pace.quick());
+    }
 }

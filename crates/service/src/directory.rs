@@ -9,11 +9,14 @@ use lorawan::Eui64;
 use payload::{Limits, Script};
 use store::{DeviceContext, EstateId, Store, StoreError};
 
+use crate::decode::Pace;
+
 /// A model's decoder, ready to run, and its units.
 pub struct Decoder {
     /// The script, or why it cannot be loaded.
     pub script: Result<Script, String>,
     pub units: BTreeMap<String, String>,
+    pub pace: Pace,
 }
 
 #[derive(Default)]
@@ -96,7 +99,9 @@ impl Directory {
         let key = (estate, model.slug.clone());
         let mut inner = self.write();
         match script {
-            Some(script) => inner.decoders.insert(key, Arc::new(Decoder { script, units: model.units.clone() })),
+            Some(script) => inner
+                .decoders
+                .insert(key, Arc::new(Decoder { script, units: model.units.clone(), pace: Pace::default() })),
             None => inner.decoders.remove(&key),
         };
     }

@@ -1,5 +1,5 @@
-//! From the engine to the database: what the engine wants done gathers here, and the committer takes all of it
-//! at once. A queue of lists would make the newest wait for a transaction of its own behind older ones.
+//! From one task to the next: what it has done gathers here, and the next one takes all of it at once. A queue
+//! of lists would make the newest wait for a transaction of its own behind older ones.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -7,7 +7,16 @@ use engine::{Effect, Timestamp};
 use tokio::sync::Notify;
 
 /// Effects that wait before the engine takes no more frames.
-const ROOM: usize = 50_000;
+const ROOM: usize = 20_000;
+
+/// What can be handed over in parts.
+pub trait Gather {
+    /// Adds what comes after it.
+    fn gather(&mut self, later: Self);
+
+    /// Whether its maker should wait until it is taken.
+    fn full(&self) -> bool;
+}
 
 /// What the engine wants done, and how far it has come with it.
 #[derive(Default)]
@@ -18,32 +27,50 @@ pub struct Outcome {
     pub processed_until: Timestamp,
 }
 
-#[derive(Default)]
-struct Inner {
-    gathered: Option<Outcome>,
+impl Gather for Outcome {
+    fn gather(&mut self, mut later: Self) {
+        self.effects.append(&mut later.effects);
+        self.processed_until = later.processed_until;
+    }
+
+    fn full(&self) -> bool {
+        self.effects.len() >= ROOM
+    }
+}
+
+struct Inner<T> {
+    gathered: Option<T>,
     closed: bool,
 }
 
-/// Between one engine and one committer.
-#[derive(Default)]
-pub struct Handover {
-    inner: Mutex<Inner>,
+/// Between one maker and one taker.
+pub struct Handover<T> {
+    inner: Mutex<Inner<T>>,
     news: Notify,
     room: Notify,
 }
 
-impl Handover {
-    fn lock(&self) -> MutexGuard<'_, Inner> {
+impl<T> Default for Handover<T> {
+    fn default() -> Self {
+        Self { inner: Mutex::new(Inner { gathered: None, closed: false }), news: Notify::new(), room: Notify::new() }
+    }
+}
+
+impl<T: Gather> Handover<T> {
+    fn lock(&self) -> MutexGuard<'_, Inner<T>> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Adds what is to be done; says whether there is room for more.
-    pub fn put(&self, effects: &mut Vec<Effect>, processed_until: Timestamp) -> bool {
+    /// Adds something; says whether there is room for more.
+    pub fn put(&self, more: T) -> bool {
         let mut inner = self.lock();
-        let gathered = inner.gathered.get_or_insert_default();
-        gathered.effects.append(effects);
-        gathered.processed_until = processed_until;
-        let room = gathered.effects.len() < ROOM;
+        let room = match &mut inner.gathered {
+            Some(gathered) => {
+                gathered.gather(more);
+                !gathered.full()
+            }
+            empty => !empty.insert(more).full(),
+        };
         drop(inner);
         self.news.notify_one();
         room
@@ -54,20 +81,21 @@ impl Handover {
         self.room.notified().await;
     }
 
-    /// The engine has ended.
+    /// Nothing more will come.
     pub fn close(&self) {
         self.lock().closed = true;
         self.news.notify_one();
     }
 
-    fn gathered(&self) -> Option<Outcome> {
+    fn gathered(&self) -> Option<T> {
         let gathered = self.lock().gathered.take()?;
         self.room.notify_one();
         Some(gathered)
     }
 
-    /// Everything that has gathered, as soon as there is something; `None` once the engine has ended.
-    pub async fn take(&self) -> Option<Outcome> {
+    /// Everything that has gathered, as soon as there is something; `None` once there is nothing and will be
+    /// nothing.
+    pub async fn take(&self) -> Option<T> {
         loop {
             // Closed is asked first: what is put in before that is there by then.
             let closed = self.lock().closed;
@@ -82,25 +110,25 @@ impl Handover {
 
 #[cfg(test)]
 mod tests {
-    use engine::{Change, Effect};
+    use engine::Change;
     use lorawan::Eui64;
 
     use super::*;
 
-    fn effects(count: usize) -> Vec<Effect> {
+    fn outcome(count: usize, until: i64) -> Outcome {
         let change = Change::GroupCounter { group: Eui64(1), next_down: 0 };
-        vec![Effect::Persist(change); count]
+        Outcome { effects: vec![Effect::Persist(change); count], processed_until: Timestamp(until) }
     }
 
     #[tokio::test]
     async fn all_that_has_gathered_is_taken_at_once_and_the_rest_after_the_end() {
         let handover = Handover::default();
-        assert!(handover.put(&mut effects(1), Timestamp(1)));
-        assert!(!handover.put(&mut effects(ROOM), Timestamp(2)), "full");
+        assert!(handover.put(outcome(1, 1)));
+        assert!(!handover.put(outcome(ROOM, 2)), "full");
         let taken = handover.take().await.unwrap();
         assert_eq!((taken.effects.len(), taken.processed_until), (ROOM + 1, Timestamp(2)));
         handover.room().await;
-        assert!(handover.put(&mut effects(2), Timestamp(3)));
+        assert!(handover.put(outcome(2, 3)));
         handover.close();
         assert_eq!(handover.take().await.unwrap().effects.len(), 2);
         assert!(handover.take().await.is_none());

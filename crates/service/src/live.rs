@@ -21,9 +21,9 @@ impl Live {
         Self { sender: broadcast::Sender::new(KEPT), stopping }
     }
 
-    pub fn publish(&self, estate: EstateId, message: Message) {
+    pub fn publish(&self, news: Arc<(EstateId, Message)>) {
         // Nobody listening is no error.
-        let _ = self.sender.send(Arc::new((estate, message)));
+        let _ = self.sender.send(news);
     }
 
     pub fn listen(&self) -> broadcast::Receiver<Arc<(EstateId, Message)>> {

@@ -13,6 +13,7 @@ mod intake;
 mod journal;
 mod live;
 mod network;
+mod prepare;
 mod presence;
 mod run;
 mod tell;

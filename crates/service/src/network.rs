@@ -14,7 +14,7 @@ use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
 use crate::clock;
-use crate::handover::Handover;
+use crate::handover::{Handover, Outcome};
 use crate::journal::{self, Journal};
 
 /// Frames waiting for the engine, while it waits for the database: two minutes of 3,000 frames a second, and
@@ -71,7 +71,7 @@ pub struct Start {
 }
 
 /// Puts an engine's state back and sets it going.
-pub fn start(start: Start, handover: Arc<Handover>) -> (Network, JoinHandle<()>) {
+pub fn start(start: Start, handover: Arc<Handover<Outcome>>) -> (Network, JoinHandle<()>) {
     let looks_back_us = start.config.looks_back_us();
     // What was heard before is processed in its own time.
     let mut time = clock::now();
@@ -97,7 +97,7 @@ struct Running {
     effects: Vec<Effect>,
     /// The last time that was handed over.
     marked: Timestamp,
-    handover: Arc<Handover>,
+    handover: Arc<Handover<Outcome>>,
     /// Whether it takes more.
     room: bool,
 }
@@ -118,7 +118,8 @@ impl Running {
     fn hand_over(&mut self) {
         if !self.effects.is_empty() || self.time.since(self.marked) >= MARK_EVERY_US {
             self.marked = self.time;
-            self.room = self.handover.put(&mut self.effects, self.time);
+            let outcome = Outcome { effects: std::mem::take(&mut self.effects), processed_until: self.time };
+            self.room = self.handover.put(outcome);
         }
     }
 

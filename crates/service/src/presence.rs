@@ -189,7 +189,7 @@ pub async fn watch(
             // A stranger belongs to nobody yet, so every estate may hear of it.
             let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
             for id in estates {
-                live.publish(id, crate::tell::gateway_news(&directory, id, Body::Gateway(news.clone())));
+                live.publish(Arc::new((id, crate::tell::gateway_news(&directory, id, Body::Gateway(news.clone())))));
             }
         }
         count += 1;

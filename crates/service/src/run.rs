@@ -9,6 +9,7 @@ use tokio::net::{TcpListener, UdpSocket};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
+use ulid::Generator;
 
 use crate::config::Options;
 use crate::directory::Directory;
@@ -17,6 +18,7 @@ use crate::http::App;
 use crate::intake::Intake;
 use crate::journal::Journal;
 use crate::live::Live;
+use crate::prepare::Preparer;
 use crate::presence::Presence;
 use crate::vitals::Vitals;
 use crate::{clock, committer, decode, first_start, http, network, presence, udp};
@@ -55,6 +57,10 @@ pub async fn run(options: Options) -> Result<()> {
         collection_window_us: i64::from(options.collect_ms) * 1000,
         seed: rand::random(),
     };
+    let untold = store.take_back_untold().await?;
+    if untold > 0 {
+        tracing::info!("{untold} messages were written without their state before a kill; they will come again");
+    }
     let (journal, heard_before) = Journal::open(&options.data.join("journal")).context("opening the journal")?;
     let start = network::Start {
         config,
@@ -64,9 +70,13 @@ pub async fn run(options: Options) -> Result<()> {
         heard_before,
     };
     let handover = Arc::new(Handover::default());
+    let ready = Arc::new(Handover::default());
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
     let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
     let (network, network_task) = network::start(start, Arc::clone(&handover));
+    let preparer =
+        Preparer { directory: Arc::clone(&directory), presence: Arc::clone(&presence), ids: Generator::new() };
+    let preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
 
@@ -83,14 +93,13 @@ pub async fn run(options: Options) -> Result<()> {
     let committer = tokio::spawn(
         committer::Committer {
             store: store.clone(),
-            directory: Arc::clone(&directory),
             links,
             network: network.clone(),
             live: Arc::clone(&live),
             to_decode,
             vitals: Arc::clone(&vitals),
         }
-        .run(handover, decoded_queue),
+        .run(ready, decoded_queue),
     );
 
     let app = App {
@@ -119,6 +128,7 @@ pub async fn run(options: Options) -> Result<()> {
     syncer.await?;
     network.stop().await;
     network_task.await?;
+    preparer.await?;
     decoder.await?;
     committer.await?;
     store.close().await;

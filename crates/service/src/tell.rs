@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 use engine::{DownlinkEvent, Event, Reception};
 use lorawan::region::Region;
 use lorawan::{Direction, Eui64};
-use store::{Activity, Decoding, DeviceContext, EstateId, StoredMessage};
+use store::{Activity, Decoding, DeviceContext, EstateId};
 use ulid::{Generator, Ulid};
 
 use crate::directory::Directory;
@@ -16,7 +16,10 @@ use crate::presence::Presence;
 
 /// A message, and what goes along with it.
 pub struct Told {
-    pub stored: StoredMessage,
+    pub estate_id: EstateId,
+    pub message: Message,
+    /// Whether it is to be decoded.
+    pub decoding: Decoding,
     pub activity: Option<(Eui64, Activity)>,
     /// Whether it belongs in the history. What strangers send may be any amount, and is only shown
     /// to those who are watching.
@@ -27,7 +30,7 @@ pub struct Told {
 pub struct Teller<'a> {
     pub directory: &'a Directory,
     pub presence: &'a Presence,
-    pub ids: Generator,
+    pub ids: &'a mut Generator,
 }
 
 impl Teller<'_> {
@@ -127,11 +130,7 @@ impl Teller<'_> {
                 let estate_id = gateway?.estate_id;
                 let message = self.message(at, estate_id, body);
                 let keep = note.join;
-                Some(Told {
-                    stored: StoredMessage { estate_id, message, decoding: Decoding::None },
-                    activity: None,
-                    keep,
-                })
+                Some(Told { estate_id, message, decoding: Decoding::None, activity: None, keep })
             }
         }
     }
@@ -178,11 +177,8 @@ impl Teller<'_> {
         let mut message = self.message(at, device.estate_id, body);
         message.fleet = Some(device.fleet);
         message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
-        Told {
-            stored: StoredMessage { estate_id: device.estate_id, message, decoding },
-            activity: activity.map(|a| (dev_eui, a)),
-            keep: true,
-        }
+        let activity = activity.map(|a| (dev_eui, a));
+        Told { estate_id: device.estate_id, message, decoding, activity, keep: true }
     }
 
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {

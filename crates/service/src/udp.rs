@@ -2,6 +2,7 @@
 //! what the network wants sent.
 
 use std::collections::VecDeque;
+use std::io;
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -26,6 +27,9 @@ const AT_ONCE_LATE_US: i64 = 1_000_000;
 /// FSK frequency deviation of LoRaWAN (RP002 §4.2).
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
+/// Datagrams that are taken before any of them is acknowledged.
+const AT_ONCE: usize = 64;
+
 struct Awaited {
     gateway: Eui64,
     token: Token,
@@ -48,10 +52,6 @@ impl Links {
     pub fn new(socket: UdpSocket, presence: Arc<Presence>, intake: Arc<Intake>, network: Network) -> Arc<Self> {
         let next_token = AtomicU16::new(rand::random());
         Arc::new(Self { socket, presence, intake, network, next_token, awaited: Mutex::default() })
-    }
-
-    pub fn presence(&self) -> &Arc<Presence> {
-        &self.presence
     }
 
     fn awaited(&self) -> MutexGuard<'_, VecDeque<Awaited>> {
@@ -121,14 +121,14 @@ impl Links {
         }
     }
 
-    async fn received(&self, bytes: &[u8], from: SocketAddr) {
+    async fn received(&self, bytes: &[u8], from: SocketAddr, pushed: &mut Pushed) {
         self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
                 let known = self.presence.heard(gateway, from, push.frames.len() as u64, false);
-                self.pushed(gateway, push, known, from);
-                // Once they are safe. Strangers are answered as well, so that they keep calling and can be seen.
-                self.answer(from, Datagram::PushAck { token }).await;
+                self.sift(gateway, push, known, from, pushed);
+                // Strangers are answered as well, so that they keep calling and can be seen.
+                pushed.acknowledge.push((from, token));
             }
             Ok(Datagram::PullData { token, gateway }) => {
                 self.answer(from, Datagram::PullAck { token }).await;
@@ -150,31 +150,39 @@ impl Links {
         }
     }
 
-    fn pushed(&self, gateway: Eui64, push: PushData, known: bool, from: SocketAddr) {
+    fn sift(&self, gateway: Eui64, push: PushData, known: bool, from: SocketAddr, pushed: &mut Pushed) {
         for why in push.unreadable {
             self.intake.dropped("unreadable_entry", why, from);
         }
-        let mut taken = Vec::with_capacity(push.frames.len());
         for frame in push.frames {
             if !known {
                 self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
             } else if frame.crc_ok == Some(false) {
                 self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
             } else {
-                taken.push(heard(gateway, frame));
+                pushed.from.push((gateway, from));
+                pushed.frames.push(heard(gateway, frame));
             }
         }
-        let count = taken.len();
-        if count == 0 {
-            return;
-        }
-        match self.network.hear(taken) {
-            Taken::Shed => {
-                for _ in 0..count {
-                    self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+    }
+
+    /// Hands in what gateways have pushed, and acknowledges it once it is safe.
+    async fn take(&self, pushed: &mut Pushed) {
+        let frames = std::mem::take(&mut pushed.frames);
+        let count = frames.len();
+        if count > 0 {
+            match self.network.hear(frames) {
+                Taken::Shed => {
+                    for (gateway, from) in pushed.from.iter().copied() {
+                        self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+                    }
                 }
+                taken => self.intake.took(count, taken == Taken::Journalled),
             }
-            taken => self.intake.took(count, taken == Taken::Journalled),
+        }
+        pushed.from.clear();
+        for (from, token) in pushed.acknowledge.drain(..) {
+            self.answer(from, Datagram::PushAck { token }).await;
         }
     }
 }
@@ -210,18 +218,41 @@ fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
     }
 }
 
+/// What gateways have pushed, before it is in the journal.
+#[derive(Default)]
+struct Pushed {
+    frames: Vec<FrameHeard>,
+    /// Where each came from.
+    from: Vec<(Eui64, SocketAddr)>,
+    /// Whose datagrams are to be acknowledged then.
+    acknowledge: Vec<(SocketAddr, Token)>,
+}
+
 /// Receives until the service stops.
 pub async fn listen(links: Arc<Links>, stopping: CancellationToken) {
     // One byte more than is allowed, so that a longer datagram is seen to be too long.
     let mut buffer = vec![0; MAX_DATAGRAM + 1];
+    let mut pushed = Pushed::default();
     loop {
-        tokio::select! {
-            received = links.socket.recv_from(&mut buffer) => match received {
-                Ok((len, from)) => links.received(&buffer[..len], from).await,
+        let mut received = tokio::select! {
+            received = links.socket.recv_from(&mut buffer) => received,
+            () = stopping.cancelled() => return,
+        };
+        // What has come in meanwhile goes into the journal with it.
+        let mut left = AT_ONCE;
+        loop {
+            match received {
+                Ok((len, from)) => links.received(&buffer[..len], from, &mut pushed).await,
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
                 // On Linux an ICMP error for an earlier answer shows up here; the socket goes on.
                 Err(error) => tracing::debug!("receiving: {error}"),
-            },
-            () = stopping.cancelled() => return,
+            }
+            left -= 1;
+            if left == 0 {
+                break;
+            }
+            received = links.socket.try_recv_from(&mut buffer);
         }
+        links.take(&mut pushed).await;
     }
 }

@@ -1,8 +1,8 @@
 //! A load to measure a service with: many personalized devices that send as fast as they are allowed, each
 //! uplink heard by several gateways, over the real protocol.
 //!
-//! Sender and gateways have threads of their own, and do no more than real gateways would: one datagram for each
-//! frame heard, a report for each frame to send.
+//! Sender and gateways have threads of their own, and do no more than real gateways would: frames heard at the
+//! same moment share a datagram, which the protocol has a list for, and each frame to send is reported.
 
 use std::collections::HashMap;
 use std::io;
@@ -24,8 +24,10 @@ use lorawan::{AesKey, DevAddr, Eui64, Modulation};
 
 use crate::gateway::any_port_towards;
 
-/// Datagrams under way to the service at most: what its socket can hold.
-const UNACKNOWLEDGED: u64 = 96;
+/// Frames under way to the service at most: what its socket can hold.
+const UNACKNOWLEDGED: u64 = 192;
+/// Frames in a datagram at most; as many as a concentrator hears at the same moment on its eight channels.
+const TOGETHER: usize = 8;
 /// After this one is lost.
 const LOST_AFTER: Duration = Duration::from_millis(200);
 /// How often a gateway keeps its way down open.
@@ -133,7 +135,10 @@ struct Shared {
     /// Uplinks that may have been sent by now.
     allowed: AtomicU64,
     sent: AtomicU64,
+    /// Datagrams in which they were, and frames in those that were acknowledged.
+    datagrams: AtomicU64,
     acknowledged: AtomicU64,
+    acknowledged_frames: AtomicU64,
     /// Every so many uplinks one asks for an acknowledgement; none do while this is 0.
     confirmed_every: AtomicU64,
     /// Confirmed uplinks that were not answered yet.
@@ -145,7 +150,6 @@ struct Shared {
 /// A load under way; it ends when dropped.
 pub struct Load {
     shared: Arc<Shared>,
-    size: Size,
     threads: Vec<JoinHandle<()>>,
 }
 
@@ -165,7 +169,7 @@ impl Load {
         }
         let sending = Arc::clone(&shared);
         threads.push(thread::spawn(move || send(&sending, size, &sockets)));
-        Ok(Self { shared, size, threads })
+        Ok(Self { shared, threads })
     }
 
     /// Lets it send until it has sent this many uplinks in all.
@@ -185,7 +189,7 @@ impl Load {
 
     /// Datagrams that the service has not acknowledged.
     pub fn unacknowledged(&self) -> u64 {
-        let datagrams = self.sent() * u64::from(self.size.gateways);
+        let datagrams = self.shared.datagrams.load(Ordering::Relaxed);
         datagrams.saturating_sub(self.shared.acknowledged.load(Ordering::Relaxed))
     }
 
@@ -211,14 +215,16 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
     let start = Instant::now();
     let (mut sent, mut lost) = (0u64, 0u64);
     while !shared.over.load(Ordering::Relaxed) {
-        if sent >= shared.allowed.load(Ordering::Relaxed) {
+        // What may be sent by now is sent together.
+        let due = shared.allowed.load(Ordering::Relaxed).saturating_sub(sent).min(TOGETHER as u64);
+        if due == 0 {
             thread::sleep(Duration::from_micros(500));
             continue;
         }
         let wait = Instant::now();
         loop {
-            let open =
-                (sent * gateways.len() as u64).saturating_sub(lost + shared.acknowledged.load(Ordering::Relaxed));
+            let open = (sent * gateways.len() as u64)
+                .saturating_sub(lost + shared.acknowledged_frames.load(Ordering::Relaxed));
             if open < UNACKNOWLEDGED {
                 break;
             }
@@ -228,29 +234,40 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
             }
             thread::sleep(Duration::from_micros(50));
         }
-        let n = (sent % u64::from(size.devices)) as u32;
-        let counter = (sent / u64::from(size.devices)) as u32;
         let every = shared.confirmed_every.load(Ordering::Relaxed);
-        let confirmed = every > 0 && sent.is_multiple_of(every);
-        let [high, low] = (counter as u16).to_be_bytes();
-        let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
-        let repr =
-            DataRepr::uplink(dev_addr(n), counter, UplinkFlags::default(), Some((2, &payload))).confirmed(confirmed);
-        let (network, app) = &ready[n as usize];
-        let Ok(phy_payload) = repr.emit(network, app) else { return };
-        if confirmed {
-            shared.unanswered.lock().unwrap_or_else(PoisonError::into_inner).insert(dev_addr(n), Instant::now());
-        }
+        let frames: Vec<(u32, Vec<u8>)> = (sent..sent + due)
+            .filter_map(|i| {
+                let n = (i % u64::from(size.devices)) as u32;
+                let counter = (i / u64::from(size.devices)) as u32;
+                let confirmed = every > 0 && i.is_multiple_of(every);
+                if confirmed {
+                    shared
+                        .unanswered
+                        .lock()
+                        .unwrap_or_else(PoisonError::into_inner)
+                        .insert(dev_addr(n), Instant::now());
+                }
+                let [high, low] = (counter as u16).to_be_bytes();
+                let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
+                let (flags, payload) = (UplinkFlags::default(), Some((2, &payload[..])));
+                let repr = DataRepr::uplink(dev_addr(n), counter, flags, payload).confirmed(confirmed);
+                let (network, app) = &ready[n as usize];
+                Some((FREQUENCIES_HZ[i as usize % FREQUENCIES_HZ.len()], repr.emit(network, app).ok()?))
+            })
+            .collect();
         for (i, (gateway, socket)) in gateways.iter().enumerate() {
             let clock_us = start.elapsed().as_micros() as u32;
-            let frequency_hz = FREQUENCIES_HZ[sent as usize % FREQUENCIES_HZ.len()];
             let level = (-80.0 - i as f64, 9.0 - i as f64);
-            let frame = RxPacket::lora(clock_us, frequency_hz, modulation, level, phy_payload.clone());
-            let push = PushData { frames: vec![frame], ..PushData::default() };
-            // A full socket buffer sheds, as a gateway's would; what is not acknowledged is counted.
-            let _ = socket.send(&Datagram::PushData { token: sent as u16, gateway: *gateway, push }.emit());
+            let heard = |(frequency_hz, frame): &(u32, Vec<u8>)| {
+                RxPacket::lora(clock_us, *frequency_hz, modulation, level, frame.clone())
+            };
+            let push = PushData { frames: frames.iter().map(heard).collect(), ..PushData::default() };
+            shared.datagrams.fetch_add(1, Ordering::Relaxed);
+            // A full socket buffer sheds, as a gateway's would; what is not acknowledged is counted. The token
+            // tells how many frames that was.
+            let _ = socket.send(&Datagram::PushData { token: due as u16, gateway: *gateway, push }.emit());
         }
-        sent += 1;
+        sent += due;
         shared.sent.store(sent, Ordering::Relaxed);
     }
 }
@@ -266,8 +283,9 @@ fn answer(shared: &Shared, gateway: Eui64, socket: &UdpSocket) {
         }
         let Ok(len) = socket.recv(&mut buffer) else { continue };
         match Datagram::parse(&buffer[..len]) {
-            Ok(Datagram::PushAck { .. }) => {
+            Ok(Datagram::PushAck { token }) => {
                 shared.acknowledged.fetch_add(1, Ordering::Relaxed);
+                shared.acknowledged_frames.fetch_add(u64::from(token), Ordering::Relaxed);
             }
             Ok(Datagram::PullResp { token, packet }) => {
                 let _ = socket.send(&Datagram::TxAck { token, gateway, result: Ok(()) }.emit());

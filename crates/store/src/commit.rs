@@ -17,6 +17,10 @@ use crate::{EstateId, Store, StoreError, outbox};
 /// Rows in one statement; MariaDB takes 65,535 placeholders.
 const ROWS: usize = 512;
 
+/// From so many messages on they are written beside their state rather than before it. For fewer, a second
+/// transaction costs more than it gains.
+const APART: usize = 256;
+
 /// Rows in parts whose sizes are powers of two. A statement for any number of rows would be a new one each time,
 /// and the database takes far longer to prepare it than to run one that it knows.
 fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
@@ -31,20 +35,37 @@ fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
 /// Where a message stands with its decoder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Decoding {
-    /// There is nothing to decode.
+    /// There is nothing to decode, or it has been done.
     None,
     /// A decoder has yet to see it: it is listed, so that this is not forgotten.
     Pending,
-    /// A decoder has seen it: it comes off that list.
+    /// A decoder has seen it since: it comes off that list.
     Done,
 }
 
-/// A message for the history.
+/// A message for the history, as the row that it becomes.
 #[derive(Debug, Clone)]
 pub struct StoredMessage {
-    pub estate_id: EstateId,
-    pub message: Message,
-    pub decoding: Decoding,
+    id: String,
+    estate_id: EstateId,
+    dev_eui: Option<Eui64>,
+    kind: &'static str,
+    body: String,
+    decoding: Decoding,
+}
+
+impl StoredMessage {
+    /// Writes a message down.
+    pub fn new(estate_id: EstateId, message: &Message, decoding: Decoding) -> Result<Self, StoreError> {
+        Ok(Self {
+            id: message.id.clone(),
+            estate_id,
+            dev_eui: message.device.as_ref().map(|device| device.eui),
+            kind: message.body.kind(),
+            body: to_json("message", message)?,
+            decoding,
+        })
+    }
 }
 
 /// A reading's last value.
@@ -85,6 +106,15 @@ impl Batch {
             && self.activity.is_empty()
             && self.processed_until.is_none()
     }
+
+    /// Adds what comes after it.
+    pub fn append(&mut self, mut later: Self) {
+        self.changes.append(&mut later.changes);
+        self.messages.append(&mut later.messages);
+        self.readings.append(&mut later.readings);
+        self.activity.append(&mut later.activity);
+        self.processed_until = later.processed_until.or(self.processed_until);
+    }
 }
 
 impl Store {
@@ -93,18 +123,57 @@ impl Store {
         if batch.is_empty() {
             return Ok(());
         }
-        let mut tx = self.pool.begin().await?;
-        self.write_changes(&mut tx, &batch.changes).await?;
-        write_messages(&mut tx, &batch.messages).await?;
-        write_readings(&mut tx, &batch.readings).await?;
-        write_activity(&mut tx, &batch.activity).await?;
-        if let Some(until) = batch.processed_until {
-            sqlx::query("REPLACE INTO journal_mark (id, processed_until_us) VALUES (1, ?)")
-                .bind(until.0)
-                .execute(&mut *tx)
-                .await?;
+        let mut state = self.pool.begin().await?;
+        if batch.messages.len() < APART {
+            write_messages(&mut state, &batch.messages).await?;
+            self.write_state(&mut state, batch).await?;
+            state.commit().await?;
+            return Ok(());
         }
-        tx.commit().await?;
+        // A connection's statements are run one after another; so there are two of them.
+        let mut history = self.pool.begin().await?;
+        let told = async {
+            write_messages(&mut history, &batch.messages).await?;
+            // First, and it counts once the state is there too: until then it lies beyond the mark.
+            history.commit().await?;
+            Ok::<_, StoreError>(())
+        };
+        futures::try_join!(told, self.write_state(&mut state, batch))?;
+        state.commit().await?;
+        Ok(())
+    }
+
+    /// Takes out of the history what a kill has parted from its state. Nobody has been told of it yet, and it
+    /// will come again; this is for the time before anything is committed.
+    pub async fn take_back_untold(&self) -> Result<u64, StoreError> {
+        let mark = sqlx::query_scalar("SELECT last_message FROM journal_mark").fetch_optional(&self.pool).await?;
+        let Some(Some(mark)) = mark else { return Ok(0) };
+        let mark: String = mark;
+        sqlx::query("DELETE FROM undecoded WHERE message_id > ?").bind(&mark).execute(&self.pool).await?;
+        let taken = sqlx::query("DELETE FROM messages WHERE id > ?").bind(&mark).execute(&self.pool).await?;
+        Ok(taken.rows_affected())
+    }
+
+    /// Everything of a batch but its messages, and the marks that make them count.
+    async fn write_state(&self, tx: &mut Transaction<'_, MySql>, batch: &Batch) -> Result<(), StoreError> {
+        self.write_changes(tx, &batch.changes).await?;
+        write_readings(tx, &batch.readings).await?;
+        write_activity(tx, &batch.activity).await?;
+        let last_message = batch.messages.iter().map(|message| message.id.as_str()).max();
+        // The mark of messages never goes back: what is older counts.
+        let marked = match batch.processed_until {
+            Some(until) => sqlx::query(
+                "INSERT INTO journal_mark (id, processed_until_us, last_message) VALUES (1, ?, ?)
+                 ON DUPLICATE KEY UPDATE processed_until_us = VALUES(processed_until_us),
+                 last_message = NULLIF(GREATEST(COALESCE(last_message, ''), COALESCE(VALUES(last_message), '')), '')",
+            )
+            .bind(until.0),
+            None if last_message.is_some() => {
+                sqlx::query("UPDATE journal_mark SET last_message = GREATEST(COALESCE(last_message, ''), ?)")
+            }
+            None => return Ok(()),
+        };
+        marked.bind(last_message).execute(&mut **tx).await?;
         Ok(())
     }
 
@@ -290,20 +359,16 @@ async fn write_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, Counters
 /// Writes messages; one that is there already is replaced, which is how readings get into an uplink.
 async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessage]) -> Result<(), StoreError> {
     for part in parts(messages) {
-        let bodies: Vec<String> = part.iter().map(|m| to_json("message", &m.message)).collect::<Result<_, _>>()?;
         let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, body) ");
-        query.push_values(part.iter().zip(&bodies), |mut row, (stored, body)| {
-            let message = &stored.message;
-            row.push_bind(message.id.clone()).push_bind(stored.estate_id);
-            row.push_bind(message.device.as_ref().map(|d| eui_bytes(d.eui)));
-            row.push_bind(message.body.kind()).push_bind(body.clone());
+        query.push_values(part, |mut row, message| {
+            row.push_bind(message.id.clone()).push_bind(message.estate_id);
+            row.push_bind(message.dev_eui.map(eui_bytes)).push_bind(message.kind).push_bind(message.body.clone());
         });
         query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
         query.build().execute(&mut **tx).await?;
     }
-    let ids = |wanted| -> Vec<&str> {
-        messages.iter().filter(|m| m.decoding == wanted).map(|m| m.message.id.as_str()).collect()
-    };
+    let ids =
+        |wanted| -> Vec<&str> { messages.iter().filter(|m| m.decoding == wanted).map(|m| m.id.as_str()).collect() };
     let (waiting, done) = (ids(Decoding::Pending), ids(Decoding::Done));
     for part in parts(&waiting) {
         let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");

@@ -22,7 +22,7 @@ const MODEL: &str = "load-probe";
 /// Registrations under way at a time.
 const REGISTERING: usize = 8;
 /// Uplinks sent and not yet stored, at most: enough to keep the service busy, not so many that it only queues.
-const UNDER_WAY: u64 = 8_000;
+const UNDER_WAY: u64 = 20_000;
 const LOOK_EVERY: Duration = Duration::from_millis(20);
 /// Before anything counts.
 const WARM_UP: Duration = Duration::from_secs(5);

@@ -22,7 +22,11 @@ const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
 
 /// A database with one estate, fleet, model, gateway and device.
 async fn records() -> (Store, u32) {
-    let url = MariaDb::shared().url(&format!("heron_{:016x}", rand::random::<u64>()));
+    records_in(&format!("heron_{:016x}", rand::random::<u64>())).await
+}
+
+async fn records_in(database: &str) -> (Store, u32) {
+    let url = MariaDb::shared().url(database);
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     assert!(store.nobody_yet().await.unwrap());
     store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
@@ -236,9 +240,10 @@ fn uplink(id: u64) -> Message {
 #[tokio::test]
 async fn the_history_is_paged_filtered_and_decoded_later() {
     let (store, estate) = records().await;
-    let stored = |m: Message, decoding| StoredMessage { estate_id: estate, message: m, decoding };
-    let messages: Vec<_> =
-        (1..=2500).map(|id| stored(uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None })).collect();
+    let stored = |m: &Message, decoding| StoredMessage::new(estate, m, decoding).unwrap();
+    let messages: Vec<_> = (1..=2500)
+        .map(|id| stored(&uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None }))
+        .collect();
     store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
     let first = store.messages(estate, None, &[], None, 3).await.unwrap();
     assert_eq!(first, [uplink(2500), uplink(2499), uplink(2498)]);
@@ -263,12 +268,41 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
     };
     // The older uplink is decoded after the newer one.
     let readings = vec![reading(2.5, at + TimeDelta::seconds(60)), reading(2.4, at)];
-    let batch = Batch { messages: vec![stored(decoded.clone(), Decoding::Done)], readings, ..Batch::default() };
+    let batch = Batch { messages: vec![stored(&decoded, Decoding::Done)], readings, ..Batch::default() };
     store.commit(&batch).await.unwrap();
     assert_eq!(store.undecoded(1).await.unwrap()[0].1, uplink(4));
     assert_eq!(store.messages_since(estate, &uplink(1).id, 1).await.unwrap(), [decoded]);
     let last = store.last_readings(DEV).await.unwrap();
     assert_eq!(last["level"].reading.value, ReadingValue::Number(2.5));
+}
+
+#[tokio::test]
+async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_others() {
+    let database = format!("heron_{:016x}", rand::random::<u64>());
+    let (store, estate) = records_in(&database).await;
+    let newest = || async { store.messages(estate, None, &[], None, 1).await.unwrap().remove(0) };
+    // A mark without a message takes nothing back.
+    let marked = |until, messages| Batch { processed_until: Some(Timestamp(until)), messages, ..Batch::default() };
+    let written = |ids: std::ops::RangeInclusive<u64>| -> Vec<_> {
+        ids.map(|id| StoredMessage::new(estate, &uplink(id), Decoding::Pending).unwrap()).collect()
+    };
+    store.commit(&marked(1, vec![])).await.unwrap();
+    assert_eq!(store.take_back_untold().await.unwrap(), 0);
+    // A small group and a large one, which is written beside its state.
+    store.commit(&marked(2, written(1..=3))).await.unwrap();
+    store.commit(&marked(3, written(4..=1500))).await.unwrap();
+    store.commit(&marked(4, vec![])).await.unwrap();
+    assert_eq!((store.take_back_untold().await.unwrap(), newest().await), (0, uplink(1500)));
+
+    let beyond = format!(
+        "INSERT INTO messages SELECT '{0}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
+         INSERT INTO undecoded (message_id) VALUES ('{0}')",
+        uplink(1501).id
+    );
+    MariaDb::shared().query(&database, &beyond);
+    assert_eq!((store.take_back_untold().await.unwrap(), newest().await), (1, uplink(1500)));
+    assert_eq!(store.undecoded(5000).await.unwrap().len(), 1500);
+    assert_eq!(store.processed_until().await.unwrap(), Some(Timestamp(4)));
 }
 
 #[tokio::test]

@@ -16,7 +16,7 @@ pub use txpk::{TxAckError, TxPacket, TxTime};
 
 use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::value::RawValue;
 use thiserror::Error;
 
 /// The port gateways call unless told otherwise.
@@ -198,24 +198,25 @@ impl PushData {
     /// Reads the JSON object; one bad entry does not cost the others.
     fn parse(bytes: &[u8]) -> Result<Self, DatagramError> {
         #[derive(Deserialize)]
-        struct Body {
-            #[serde(default)]
-            rxpk: Vec<Value>,
-            stat: Option<Value>,
+        struct Body<'a> {
+            #[serde(default, borrow)]
+            rxpk: Vec<&'a RawValue>,
+            #[serde(borrow)]
+            stat: Option<&'a RawValue>,
         }
-        let body: Body = json(bytes)?;
+        let body: Body<'_> = json(bytes)?;
         let mut push = PushData::default();
         for (i, entry) in body.rxpk.into_iter().enumerate() {
             if i == MAX_RXPK {
                 push.unreadable.push(format!("rxpk: entries after the first {MAX_RXPK} are not read"));
                 break;
             }
-            match RxPacket::from_json(entry) {
+            match RxPacket::from_json(entry.get()) {
                 Ok(frame) => push.frames.push(frame),
                 Err(why) => push.unreadable.push(format!("rxpk[{i}]: {why}")),
             }
         }
-        match body.stat.map(serde_json::from_value) {
+        match body.stat.map(|stat| serde_json::from_str(stat.get())) {
             Some(Ok(status)) => push.status = Some(status),
             Some(Err(why)) => push.unreadable.push(format!("stat: {why}")),
             None => {}
@@ -235,7 +236,7 @@ impl PushData {
     }
 }
 
-fn json<T: for<'de> Deserialize<'de>>(bytes: &[u8]) -> Result<T, DatagramError> {
+fn json<'de, T: Deserialize<'de>>(bytes: &'de [u8]) -> Result<T, DatagramError> {
     serde_json::from_slice(bytes).map_err(|why| DatagramError::Json(why.to_string()))
 }
 

@@ -80,8 +80,8 @@ struct Fields {
 }
 
 impl RxPacket {
-    pub(super) fn from_json(entry: Value) -> Result<Self, String> {
-        let f: Fields = serde_json::from_value(entry).map_err(|why| why.to_string())?;
+    pub(super) fn from_json(entry: &str) -> Result<Self, String> {
+        let f: Fields = serde_json::from_str(entry).map_err(|why| why.to_string())?;
         let phy_payload = number::decode_base64("data", &f.data)?;
         if let Some(size) = f.size
             && size != phy_payload.len()
