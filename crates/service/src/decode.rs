@@ -134,10 +134,10 @@ enum Failed {
 }
 
 fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
-    let Body::Uplink(uplink) = &message.body else { return Err(Failed::Wrong("this is no uplink".into())) };
+    let Body::Uplink(heard) = &message.body else { return Err(Failed::Wrong("there is no payload".into())) };
     let script = decoder.script.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
-    let bytes = hex::decode(&uplink.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
-    let port = uplink.frame.port.unwrap_or(0);
+    let bytes = hex::decode(&heard.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
+    let port = heard.frame.port.unwrap_or(0);
     let begun = processor_time();
     let decoded = INTERPRETER.with_borrow_mut(|it| {
         let over = move || processor_time().saturating_sub(begun) > time;
@@ -193,7 +193,7 @@ impl Pace {
     /// must not count for all.
     const LATEST: u32 = 16;
 
-    fn quick(&self) -> bool {
+    pub fn quick(&self) -> bool {
         self.mean_us.load(Ordering::Relaxed) <= Self::QUICK_US
     }
 

@@ -127,3 +127,123 @@ impl Prepared {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use api::message::{Body, ReadingValue};
+    use api::model::Model;
+    use engine::{Change, Counters, Radio, Reception, UplinkEvent};
+    use lorawan::region::Region;
+    use lorawan::{DevAddr, Eui64, Modulation};
+    use payload::{Limits, Script};
+    use store::DeviceContext;
+
+    use super::*;
+
+    const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
+
+    /// With one device, whose model has this decoder.
+    fn preparer(script: &str) -> Preparer {
+        let directory = Directory::default();
+        directory.put_device(DeviceContext {
+            dev_eui: DEV,
+            estate_id: 1,
+            fleet: "tide".into(),
+            name: "tide-01".into(),
+            model: Some("probe".into()),
+            region: Region::Eu868,
+            last_heard: None,
+            rhythm_s: None,
+        });
+        let model = Model {
+            slug: "probe".into(),
+            maker: "Brinemark".into(),
+            name: "Probe".into(),
+            decoder: Some(script.into()),
+            units: [("level".to_owned(), "m".to_owned())].into(),
+            changed_at: chrono::Utc::now(),
+        };
+        let script = Script::new(script, Limits::default()).map_err(|why| why.to_string());
+        directory.put_model(1, &model, Some(script));
+        Preparer { directory: Arc::new(directory), presence: Arc::new(Presence::new(&[])), ids: Generator::new() }
+    }
+
+    /// An uplink with its counter, as the engine wants it done.
+    fn uplink(counter: u32, port: u8) -> [Effect; 2] {
+        let modulation = Modulation::lora(7, 125).unwrap();
+        let reception = Reception {
+            gateway: Eui64(1),
+            heard_at: Timestamp(1_790_000_000_000_000 + i64::from(counter)),
+            clock_us: 0,
+            has_gps: false,
+            frequency_hz: 868_100_000,
+            modulation,
+            rssi_dbm: -90.0,
+            snr_db: Some(7.0),
+        };
+        let event = UplinkEvent {
+            dev_eui: DEV,
+            dev_addr: DevAddr(7),
+            counter,
+            port: Some(port),
+            confirmed: false,
+            adr: false,
+            payload: vec![24],
+            mac_commands: vec![],
+            phy_payload: vec![0x40],
+            radio: Radio { frequency_hz: 868_100_000, modulation },
+            data_rate: Some(5),
+            airtime_us: 46_336,
+            heard_by: vec![reception],
+            warnings: vec![],
+        };
+        let counters = Counters { up: Some(counter), ..Counters::default() };
+        [Effect::Persist(Change::Counters { dev_eui: DEV, counters }), Effect::Publish(Event::Uplink(Box::new(event)))]
+    }
+
+    fn outcome(effects: impl IntoIterator<Item = Effect>, until: i64) -> Outcome {
+        Outcome { effects: effects.into_iter().collect(), processed_until: Timestamp(until) }
+    }
+
+    #[test]
+    fn what_is_quickly_decoded_is_stored_and_told_with_its_readings() {
+        let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
+        // What is on port 0 is the network's own.
+        let mut prepared = preparer.prepare(outcome(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
+        prepared.gather(preparer.prepare(outcome(uplink(3, 2), 6)));
+        assert_eq!((prepared.decoded, prepared.heard.len(), prepared.to_decode.len()), (2, 3, 0));
+        let batch = &prepared.batch;
+        assert_eq!((batch.changes.len(), batch.messages.len(), batch.readings.len()), (3, 3, 2));
+        assert_eq!(batch.processed_until, Some(Timestamp(6)));
+        let levels: Vec<_> = prepared
+            .to_publish
+            .iter()
+            .map(|news| match &news.1.body {
+                Body::Uplink(told) => told.readings.get("level").map(|level| (level.value.clone(), level.unit.clone())),
+                other => panic!("{other:?}"),
+            })
+            .collect();
+        let level = Some((ReadingValue::Number(2.4), Some("m".to_owned())));
+        assert_eq!(levels, [level.clone(), None, level]);
+    }
+
+    #[test]
+    fn a_decoder_that_does_not_end_is_left_to_others_and_soon_not_tried_here() {
+        let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
+        let quick = |preparer: &Preparer| preparer.directory.decoder(1, "probe").unwrap().pace.quick();
+        assert!(quick(&preparer), "nothing is known of it yet");
+        let prepared = preparer.prepare(outcome((0..30).flat_map(|n| uplink(n, 2)), 1));
+        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.to_publish.len()), (0, 30, 0));
+        assert_eq!(prepared.batch.messages.len(), 30, "they are stored all the same");
+        assert!(!quick(&preparer));
+    }
+
+    #[test]
+    fn a_decoder_that_throws_has_done_its_work() {
+        let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
+        let prepared = preparer.prepare(outcome(uplink(1, 9), 1));
+        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.batch.readings.len()), (1, 0, 0));
+        let Body::Uplink(told) = &prepared.to_publish[0].1.body else { panic!("no uplink") };
+        assert!(told.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", told.decode_error);
+    }
+}
