@@ -202,8 +202,10 @@ pub struct SubBandInfo {
     pub to_mhz: f64,
     /// Duty cycle in percent of an hour, if there is a limit.
     pub duty_cycle_percent: Option<f64>,
-    /// Largest EIRP.
+    /// Largest EIRP of a device.
     pub max_eirp_dbm: f32,
+    /// Largest EIRP of a gateway.
+    pub gateway_eirp_dbm: f32,
     /// Where it is laid down.
     pub source: String,
 }
@@ -310,6 +312,7 @@ pub fn detail(region: Region) -> RegionDetail {
                 to_mhz: mhz(s.to_hz),
                 duty_cycle_percent: s.duty_cycle_ppm.map(|ppm| f64::from(ppm) / 1e4),
                 max_eirp_dbm: s.max_eirp_dbm,
+                gateway_eirp_dbm: s.gateway_eirp_dbm,
                 source: s.source.into(),
             })
             .collect(),

@@ -108,7 +108,7 @@ impl Candidate {
 
     /// Power at the connector: the sub-band's EIRP less the antenna's gain, in whole decibels.
     pub(crate) fn power_dbm(&self, antenna_gain_dbi: f32) -> i32 {
-        (self.sub_band.max_eirp_dbm.min(MAX_GATEWAY_EIRP_DBM) - antenna_gain_dbi).floor() as i32
+        (self.sub_band.gateway_eirp_dbm.min(MAX_GATEWAY_EIRP_DBM) - antenna_gain_dbi).floor() as i32
     }
 }
 

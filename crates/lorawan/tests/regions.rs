@@ -270,8 +270,20 @@ fn powers_are_written_as_in_the_tables() {
         let plan = region.plan();
         assert!((0..=plan.tx_power.highest).all(|index| tidy(plan.tx_power.dbm(index).unwrap())), "{region}");
         assert!(plan.sub_bands.iter().all(|band| tidy(band.max_eirp_dbm)), "{region}");
+        assert!(plan.sub_bands.iter().all(|band| band.gateway_eirp_dbm >= band.max_eirp_dbm), "{region}");
     }
     assert_eq!(Region::Cn470A20.plan().tx_power.dbm(7), Some(5.15));
+}
+
+/// RP002-1.0.4 §2.11.2: devices are held to 10 or 14 dBm, gateways to 23 dBm on every channel.
+#[test]
+fn gateways_in_korea_may_be_louder_than_devices() {
+    let korea = Region::Kr920.plan();
+    let limits = |hz| korea.sub_band(hz).map(|band| (band.max_eirp_dbm, band.gateway_eirp_dbm));
+    assert_eq!(limits(korea.rx2_frequency_hz), Some((10.0, 23.0)));
+    assert_eq!(limits(922_100_000), Some((14.0, 23.0)));
+    let eu = Region::Eu868.plan().sub_band(868_100_000).unwrap();
+    assert_eq!(eu.gateway_eirp_dbm, eu.max_eirp_dbm);
 }
 
 #[test]

@@ -201,7 +201,7 @@ fn limits(out: &Out, region: &RegionDetail) -> Result<()> {
         longest(dwell.uplink_ms),
         longest(dwell.downlink_ms)
     ))?;
-    let head = ["SUB-BAND", "FROM", "TO", "DUTY CYCLE", "EIRP", "SOURCE"];
+    let head = ["SUB-BAND", "FROM", "TO", "DUTY CYCLE", "EIRP", "GATEWAYS", "SOURCE"];
     out.line(show::table(
         &head,
         region.sub_bands.iter().map(|s| {
@@ -211,6 +211,7 @@ fn limits(out: &Out, region: &RegionDetail) -> Result<()> {
                 format!("{} MHz", s.to_mhz),
                 s.duty_cycle_percent.map_or("none".into(), |percent| format!("{percent} %")),
                 format!("{} dBm", s.max_eirp_dbm),
+                format!("{} dBm", s.gateway_eirp_dbm),
                 s.source.clone(),
             ]
         }),

@@ -50,6 +50,11 @@ fn a_join_is_answered_where_the_region_says() {
             let places = (in_window(Window::Rx1), in_window(Window::Rx2));
             let expected = (Some(channel.rx1_frequency_hz), Some(channel.rx2_frequency_hz));
             assert_eq!(places, expected, "{region} {channel:?}");
+            // The gateway's own limit less its antenna's gain of 2 dBi, and no more than concentrators give.
+            for downlink in &sent {
+                let limit_dbm = plan.sub_band(downlink.frequency_hz).unwrap().gateway_eirp_dbm.min(27.0);
+                assert_eq!(downlink.power_dbm, (limit_dbm - 2.0).floor() as i32, "{region} {downlink:?}");
+            }
             let accept = JoinAccept::open(&sent[0].phy_payload, &KEY).unwrap();
             assert_eq!(accept.rx2_data_rate, plan.rx2_data_rate);
             let on = plan.after_cf_list(&accept.cf_list.unwrap()).expect("a list of the region's form");

@@ -8,8 +8,9 @@ use super::plan::{
 
 const DEFAULTS: Block = Block::defaults(3, 922_100_000);
 
-/// The limits are those of an end device; a gateway may use 23 dBm (RP002 §2.11.2).
 const SOURCE: &str = "RP002 §2.11.2, Korean band plan";
+/// What a gateway may use on any of the channels (RP002 §2.11.2, table of channel frequencies).
+const GATEWAY_EIRP_DBM: f32 = 23.0;
 
 pub(super) static PLAN: Plan = Plan {
     region: Region::Kr920,
@@ -39,8 +40,8 @@ pub(super) static PLAN: Plan = Plan {
     // §2.11.8
     class_b: ClassB::fixed(923_100_000, 923_100_000, 3),
     sub_bands: &[
-        SubBand::new("920.9-921.9", 920_800_000, 922_000_000, None, 10.0, SOURCE),
-        SubBand::new("922.1-923.3", 922_000_000, 923_400_000, None, 14.0, SOURCE),
+        SubBand::new("920.9-921.9", 920_800_000, 922_000_000, None, 10.0, SOURCE).with_gateways(GATEWAY_EIRP_DBM),
+        SubBand::new("922.1-923.3", 922_000_000, 923_400_000, None, 14.0, SOURCE).with_gateways(GATEWAY_EIRP_DBM),
     ],
     notes: &["Devices and gateways listen before they talk (RP002 §2.11.2); there is no duty cycle."],
 };

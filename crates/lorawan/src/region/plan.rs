@@ -309,6 +309,8 @@ pub struct SubBand {
     pub duty_cycle_ppm: Option<u32>,
     /// Radiated power limit as EIRP (e.r.p. + 2.15 dB).
     pub max_eirp_dbm: f32,
+    /// The same for gateways, where they may use more than devices.
+    pub gateway_eirp_dbm: f32,
     /// Where this is laid down.
     pub source: &'static str,
 }
@@ -322,7 +324,12 @@ impl SubBand {
         max_eirp_dbm: f32,
         source: &'static str,
     ) -> Self {
-        Self { name, from_hz, to_hz, duty_cycle_ppm, max_eirp_dbm, source }
+        Self { name, from_hz, to_hz, duty_cycle_ppm, max_eirp_dbm, gateway_eirp_dbm: max_eirp_dbm, source }
+    }
+
+    /// The same, with a limit of their own for gateways.
+    pub(super) const fn with_gateways(self, gateway_eirp_dbm: f32) -> Self {
+        Self { gateway_eirp_dbm, ..self }
     }
 
     /// Airtime allowed in any hour, in microseconds; all of it where there is no limit. The

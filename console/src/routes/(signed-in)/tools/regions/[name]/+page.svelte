@@ -170,7 +170,7 @@
                 <td class="font-semibold">{band.name}</td>
                 <td>{band.from_mhz}–{band.to_mhz}</td>
                 <td>{band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "none"}</td>
-                <td class="whitespace-nowrap">{band.max_eirp_dbm} dBm</td>
+                <td>{band.max_eirp_dbm} dBm{band.gateway_eirp_dbm !== band.max_eirp_dbm ? `, gateways ${band.gateway_eirp_dbm} dBm` : ""}</td>
               </tr>
             {/each}
           </tbody>
