@@ -318,22 +318,26 @@ impl Engine {
             }
             To::Everyone => return,
         };
-        if let (Some(id), Some(device)) = (cargo.outbox_id, self.devices.get_mut(&dev_eui)) {
-            let state = match cargo.counter {
-                Some(counter) if cargo.confirmed => OutboxState::AwaitingAck(counter),
-                _ => OutboxState::Sent,
-            };
-            // A class A device acknowledges in its next uplink, if at all; the others have a time for it.
-            if let OutboxState::AwaitingAck(counter) = &state
-                && device.class() != Class::A
-            {
-                let ends = taken.end(cargo.phy_payload.len());
-                self.timers.set(device.ack_overdue_at(ends), Timer::AckOverdue(dev_eui, id, *counter));
-            }
-            device.outbox.advance(id, state, effects, dev_eui);
-        }
+        self.sent_off(dev_eui, &cargo, &taken, effects);
         effects.push(published(dev_eui, &cargo, DownlinkStage::Sent, Some(sent)));
         self.look_at_outbox(now, dev_eui, effects);
+    }
+
+    /// The outbox item of a frame that was sent, or may have been: done, unless its acknowledgement is awaited.
+    fn sent_off(&mut self, dev_eui: Eui64, cargo: &Cargo, taken: &Candidate, effects: &mut Vec<Effect>) {
+        let (Some(id), Some(device)) = (cargo.outbox_id, self.devices.get_mut(&dev_eui)) else { return };
+        let state = match cargo.counter {
+            Some(counter) if cargo.confirmed => OutboxState::AwaitingAck(counter),
+            _ => OutboxState::Sent,
+        };
+        // A class A device acknowledges in its next uplink, if at all; the others have a time for it.
+        if let OutboxState::AwaitingAck(counter) = &state
+            && device.class() != Class::A
+        {
+            let ends = taken.end(cargo.phy_payload.len());
+            self.timers.set(device.ack_overdue_at(ends), Timer::AckOverdue(dev_eui, id, *counter));
+        }
+        device.outbox.advance(id, state, effects, dev_eui);
     }
 
     fn did_not_go_out(
@@ -386,6 +390,12 @@ impl Engine {
         }
         let class = device.class();
         match cargo.outbox_id {
+            // It may well have been heard. The device will say so, and must not be sent it twice.
+            Some(_) if cargo.confirmed && !surely_not => {
+                let notice = Notice::Unreported { gateway: taken.gateway, counter: cargo.counter.unwrap_or(0) };
+                effects.push(notice.told(now, dev_eui));
+                self.sent_off(dev_eui, &cargo, &taken, effects);
+            }
             Some(outbox_id) => {
                 if *why == TxFailure::NotHandedOver {
                     device.outbox.was_no_attempt(outbox_id);

@@ -128,6 +128,13 @@ pub enum Notice {
         /// Members in all.
         of: usize,
     },
+    /// A gateway did not report on a confirmed downlink: whether it was sent, its device will say.
+    Unreported {
+        /// Which gateway.
+        gateway: Eui64,
+        /// The frame's counter.
+        counter: u32,
+    },
     /// A gateway cannot do what is asked of it, for good or for a while.
     GatewayCannot {
         /// Which.
@@ -168,6 +175,7 @@ impl Notice {
             Notice::OverDutyCycle { .. } => "over_duty_cycle",
             Notice::OverPolicy { .. } => "over_policy",
             Notice::MembersUnreached { .. } => "members_unreached",
+            Notice::Unreported { .. } => "unreported",
             Notice::GatewayCannot { .. } => "gateway_cannot",
         }
     }
@@ -239,6 +247,9 @@ impl Notice {
                     unreached.len()
                 )
             }
+            Notice::Unreported { gateway, counter } => format!(
+                "Gateway {gateway} did not report whether it sent downlink {counter}, so it may have been heard: the device's acknowledgement is waited for."
+            ),
             Notice::GatewayCannot { gateway, why } => format!("Gateway {gateway} cannot send this: {why}."),
         }
     }
@@ -287,6 +298,7 @@ impl Notice {
             | Notice::UnaskedAnswer { .. }
             | Notice::Health { .. }
             | Notice::ClassChanged { .. }
+            | Notice::Unreported { .. }
             | Notice::GatewayCannot { .. } => Vec::new(),
         }
     }
@@ -311,6 +323,7 @@ impl Notice {
             }
             Notice::OverPolicy { .. } => "Send less often, or faster; or raise the fleet's limit.".into(),
             Notice::MembersUnreached { .. } => "See that they are switched on: a member is reached by the gateways that hear its uplinks.".into(),
+            Notice::Unreported { .. } => "If it keeps happening, see whether the gateway's software reports transmissions (TX_ACK), and whether its way to the service loses datagrams.".into(),
             Notice::GatewayCannot { .. } => "Compare the gateway's own channel and power tables with its region; other gateways are used meanwhile.".into(),
             Notice::ClassChanged { to: Class::A, from: Class::B, .. } => "Downlinks wait for its uplinks until it finds a beacon again. See that a gateway near it has GPS time and sends beacons.".into(),
             _ => String::new(),

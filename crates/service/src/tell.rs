@@ -189,7 +189,9 @@ impl Teller<'_> {
     /// The engine knows gateways by EUI, people by name.
     fn with_names(&self, why: String, notice: &engine::Notice) -> String {
         match notice {
-            engine::Notice::LateCopy { gateway, .. } | engine::Notice::GatewayCannot { gateway, .. } => {
+            engine::Notice::LateCopy { gateway, .. }
+            | engine::Notice::Unreported { gateway, .. }
+            | engine::Notice::GatewayCannot { gateway, .. } => {
                 why.replace(&gateway.to_string(), &self.gateway_name(*gateway))
             }
             _ => why,

@@ -102,6 +102,38 @@ fn a_key_entered_backwards_is_recognised() {
 }
 
 #[test]
+fn joins_that_meet_in_one_window_are_answered_each_and_the_last_session_counts() {
+    let mut world = World::new();
+    // The device asks again before the copies of its first request are collected; then it hears either answer.
+    world.hear(&World::join_request(1), NEAR, 8.0);
+    world.hear(&World::join_request(1), FAR, 3.0);
+    world.pass(SECOND / 10);
+    for gateway in [NEAR, FAR, NEAR] {
+        world.hear(&World::join_request(2), gateway, 8.0);
+    }
+    world.pass(SECOND / 5);
+    assert_eq!(world.refusals(), Vec::<&RefusedEvent>::new(), "copies are no second request");
+    let sent = world.transmissions();
+    let [first, second] = &sent[..] else { panic!("{sent:#?}") };
+    let apart = |a: &Transmission, b: &Transmission| a.at.plus_us(a.airtime_us as i64) <= b.at;
+    assert!(first.gateway != second.gateway || apart(first, second) || apart(second, first), "one frame at a time");
+    let accepts = [first, second].map(|t| JoinAccept::open(&t.phy_payload, &KEY).unwrap());
+    assert!(accepts[0].join_nonce < accepts[1].join_nonce);
+    assert_ne!(accepts[0].dev_addr, accepts[1].dev_addr);
+
+    // The newer replaced the older, of which nothing is left.
+    let mut old = Joined::from_accept(&accepts[0], 1);
+    let mut new = Joined::from_accept(&accepts[1], 2);
+    world.pass(8 * SECOND);
+    world.effects.clear();
+    world.send(&old.plain());
+    assert!(matches!(world.refusals()[..], [RefusedEvent { reason: Refusal::UnknownDevAddr { .. }, .. }]));
+    world.effects.clear();
+    world.send(&new.plain());
+    assert_eq!((world.refusals().len(), world.uplinks().len()), (0, 1));
+}
+
+#[test]
 fn a_late_copy_is_no_replay() {
     let mut world = World::new();
     let request = World::join_request(1);

@@ -212,7 +212,7 @@ fn a_1_1_device_rejoins_without_losing_a_frame() {
 
 #[test]
 fn a_personalized_device_has_its_session_and_may_restart_its_counter() {
-    for (version, accepts) in [(MacVersion::V1_0_2, false), (MacVersion::V1_0_4, true), (MacVersion::V1_1, true)] {
+    for (version, accepts) in MacVersion::ALL.into_iter().flat_map(|version| [(version, false), (version, true)]) {
         let keys = lorawan::crypto::SessionKeys11 {
             f_nwk_s_int_key: lorawan::AesKey([1; 16]),
             s_nwk_s_int_key: lorawan::AesKey([if version == MacVersion::V1_1 { 2 } else { 1 }; 16]),

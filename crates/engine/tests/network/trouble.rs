@@ -92,6 +92,36 @@ fn what_the_service_did_not_hand_over_is_no_attempt() {
 }
 
 #[test]
+fn a_gateway_that_reports_nothing_may_have_sent() {
+    let mut world = World::new();
+    let mut session = world.join(1);
+    world.enqueue(1, &[7], true);
+    world.send(&session.plain());
+    let sent = world.transmission();
+    world.pass(10 * SECOND);
+    assert_eq!(world.outbox_states().last(), Some(&&OutboxState::AwaitingAck(0)), "nobody knows");
+    let told = world.notices().into_iter().find(|n| n.code() == "unreported").unwrap().clone();
+    assert!(told.why().contains(&sent.gateway.to_string()), "{}", told.why());
+    let account = world.engine.gateway_status(sent.gateway, world.now).unwrap().airtime;
+    assert!(account.iter().any(|band| band.sub_band.name == "M" && band.frames == 2), "with the join's: {account:?}");
+
+    // The device knows.
+    world.effects.clear();
+    let acknowledged = session.uplink(&[1], UplinkFlags { ack: true, ..UplinkFlags::default() }, false);
+    world.send(&acknowledged);
+    assert_eq!(world.outbox_states().last(), Some(&&OutboxState::Acknowledged));
+    assert_eq!(world.transmissions(), [], "and is not sent it twice");
+
+    // Without a word from either it is sent again, under a new counter.
+    world.enqueue(2, &[8], true);
+    world.send(&session.plain());
+    world.pass(10 * SECOND);
+    world.effects.clear();
+    world.send(&session.plain());
+    assert_eq!(session.read(&world.transmission().phy_payload, 2).1, [8]);
+}
+
+#[test]
 fn reports_for_frames_never_sent_change_nothing() {
     let mut world = World::new();
     world.effects.clear();
