@@ -9,7 +9,7 @@ use api::problem::{self, Problem};
 use gateway_link::udp::TxPacket;
 use lorawan::mac::UpCommand;
 use rand::RngExt as _;
-use tokio::sync::{broadcast, mpsc};
+use tokio::sync::{Notify, broadcast, mpsc};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
 
@@ -22,6 +22,9 @@ use crate::sensor::Sensor;
 
 /// Every so many uplinks a device asks how well it is heard.
 const LINK_CHECK_EVERY: u32 = 6;
+/// How soon a device that always listens, or in ping slots, acknowledges what it hears without having sent. The
+/// network waits no longer than CLASS_B_RESP_TIMEOUT or CLASS_C_RESP_TIMEOUT, 8 s by default (RP002 §2.3).
+const ACKNOWLEDGED_AFTER_S: std::ops::Range<f64> = 1.0..4.0;
 /// Between two join-requests that were not answered.
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
 
@@ -48,6 +51,8 @@ struct Inhabitant {
     place: Place,
     device: Mutex<Device>,
     sensor: Mutex<Sensor>,
+    /// A downlink that came by itself is to be acknowledged.
+    asked: Notify,
 }
 
 impl Inhabitant {
@@ -73,6 +78,7 @@ fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
         place: Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg },
         device: Mutex::new(Device::new(identity, build, rand::random())),
         sensor: Mutex::new(Sensor::new(entry.sensor, entry.latitude_deg, entry.longitude_deg)),
+        asked: Notify::new(),
     })
 }
 
@@ -160,7 +166,13 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
             (false, false) => JOIN_AGAIN.mul_f64(jitter()),
             _ => Duration::from_secs_f64(me.entry.interval_s * jitter()).saturating_sub(last.elapsed()),
         };
-        tokio::time::sleep(wait).await;
+        tokio::select! {
+            () = tokio::time::sleep(wait) => {}
+            () = me.asked.notified() => {
+                let soon = rand::rng().random_range(ACKNOWLEDGED_AFTER_S);
+                tokio::time::sleep(Duration::from_secs_f64(soon)).await;
+            }
+        }
     }
 }
 
@@ -231,6 +243,9 @@ async fn spread(
             let _ = events.send(Event { device: inhabitant.entry.name.clone(), what });
         };
         tell(What::Received(downlink.clone()));
+        if matches!(downlink, Downlink::Data { confirmed: true, .. }) && inhabitant.device().listens_by_itself() {
+            inhabitant.asked.notify_one();
+        }
         if let Downlink::Data { port: Some(port), payload, .. } = downlink {
             let done = inhabitant.sensor().command(port, &payload);
             tell(What::Did(done));

@@ -4,6 +4,8 @@
 
   let { bands }: { bands: BandUse[] } = $props();
 
+  /** Where an hour's allowance is all of it, nothing is limited. */
+  const free = (band: BandUse) => band.allowance_ms >= 3_600_000;
   const seconds = (ms: number) => (ms < 100_000 ? (ms / 1000).toFixed(2) : (ms / 1000).toFixed(0));
 </script>
 
@@ -16,7 +18,7 @@
         <div class="flex flex-wrap justify-between gap-x-4 text-sm">
           <span><b>{band.sub_band}</b> {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span>
           <span class="tabular-nums">
-            {seconds(band.airtime_ms)} of {seconds(band.allowance_ms)} s · {band.frames} {band.frames === 1 ? "frame" : "frames"}
+            {seconds(band.airtime_ms)}{free(band) ? "" : ` of ${seconds(band.allowance_ms)}`} s · {band.frames} {band.frames === 1 ? "frame" : "frames"}{free(band) ? ", no limit" : ""}
           </span>
         </div>
         <div class="flex items-center gap-2">

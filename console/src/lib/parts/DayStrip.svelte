@@ -17,8 +17,8 @@
   );
 </script>
 
-<figure class="mt-2 grid grid-cols-[1.25rem_1fr_6rem] items-center gap-x-2">
-  <figcaption class="text-sm"><b>{strip.sub_band}</b></figcaption>
+<figure class="mt-2 grid grid-cols-[minmax(1.25rem,auto)_1fr_6rem] items-center gap-x-2">
+  <figcaption class="text-sm whitespace-nowrap"><b>{strip.sub_band}</b></figcaption>
   <svg viewBox="0 0 {WIDTH} {HEIGHT}" class="h-7 w-full bg-base-200" preserveAspectRatio="none" role="img" aria-label={words}>
     {#each strip.quarters_ms as ms, i (i)}
       {#if ms > 0}

@@ -109,6 +109,11 @@ impl Device {
         matches!(self.build.listens, Listens::InPingSlots(_)) && self.beacon_s.is_some()
     }
 
+    /// Whether downlinks reach it without its having sent.
+    pub fn listens_by_itself(&self) -> bool {
+        self.in_class_b() || matches!(self.build.listens, Listens::Always)
+    }
+
     /// Takes a beacon that was sent at `at_us`; says whether it was one.
     pub fn hear_beacon(&mut self, bytes: &[u8], modulation: Modulation, at_us: i64) -> bool {
         let Some((sf, _)) = modulation.lora_parts() else { return false };
