@@ -30,6 +30,11 @@ pub enum OutboxState {
 }
 
 impl OutboxState {
+    /// Whether it is still to be sent or acknowledged.
+    pub const fn is_open(self) -> bool {
+        matches!(self, Self::Waiting | Self::UnderWay | Self::AwaitingAck)
+    }
+
     /// In words.
     pub const fn words(self) -> &'static str {
         match self {

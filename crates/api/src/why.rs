@@ -1,5 +1,6 @@
 //! How a device is doing, in sentences: what stands out, why, and what to do.
 
+use chrono::TimeDelta;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -37,6 +38,9 @@ pub struct Finding {
     pub next_step: Option<String>,
 }
 
+/// A downlink that was put in this long before the last uplink could have gone with it.
+const SETTLING: TimeDelta = TimeDelta::seconds(1);
+
 /// How a device is doing and how it came to that.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceWhy {
@@ -51,8 +55,9 @@ fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Findin
     Finding { weight, about: about.into(), what, next_step }
 }
 
-/// What stands out about a device, what matters most first.
-pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem]) -> Vec<Finding> {
+/// What stands out about a device, what matters most first; of its outbox, what was put in last, and how many wait
+/// with the one that is next.
+pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem], next: Option<(u64, &OutboxItem)>) -> Vec<Finding> {
     let mut all = vec![state(detail)];
     all.extend(radio(detail));
     for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
@@ -72,12 +77,16 @@ pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem]) -> Vec<Finding> {
             "Send less often, or at a faster data rate: `heron airtime calc` says what fits.",
         ));
     }
-    let waiting = outbox.iter().filter(|item| item.state == OutboxState::Waiting).count();
-    let front = outbox.iter().rev().find(|item| item.state == OutboxState::Waiting);
-    if let Some(item) = front {
+    if let Some((waiting, item)) = next {
         let note = item.note.clone().unwrap_or_default();
-        let weight = if item.attempts > 0 { Weight::Attention } else { Weight::Fine };
-        all.push(finding(weight, "outbox", format!("{waiting} downlinks wait; the first {note}"), ""));
+        // The device was there and it did not go.
+        let passed = detail.device.last_heard.is_some_and(|heard| heard > item.added_at + SETTLING);
+        let weight = if item.attempts > 0 || passed { Weight::Attention } else { Weight::Fine };
+        let what = match waiting {
+            1 => format!("One downlink {note}"),
+            _ => format!("{waiting} downlinks wait; the first {note}"),
+        };
+        all.push(finding(weight, "outbox", what, ""));
     }
     if let Some(item) = outbox.iter().find(|item| item.state == OutboxState::Failed) {
         let note = item.note.clone().unwrap_or_default();

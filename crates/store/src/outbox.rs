@@ -143,7 +143,29 @@ impl Store {
             .bind(limit)
             .fetch_all(&self.pool)
             .await?;
-        rows.iter().map(read).collect()
+        let mut items: Vec<OutboxItem> = rows.iter().map(read).collect::<Result<_, _>>()?;
+        // First in, first out: what waits behind others waits for them, whatever it waits for then.
+        let Some(oldest) = rows.last() else { return Ok(items) };
+        let open = "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND id < ? AND state IN ('waiting', 'under_way', 'awaiting_ack')";
+        let mut before_it: i64 = sqlx::query_scalar(open)
+            .bind(eui_bytes(dev_eui))
+            .bind(id(oldest)?.to_bytes().to_vec())
+            .fetch_one(&self.pool)
+            .await?;
+        for item in items.iter_mut().rev().filter(|item| item.state.is_open()) {
+            if before_it > 0 && item.state == OutboxState::Waiting && item.attempts == 0 {
+                item.note = Some(format!("waits for the {before_it} put in before it"));
+            }
+            before_it += 1;
+        }
+        Ok(items)
+    }
+
+    /// How many of a device's downlinks wait, and the one that is next.
+    pub async fn next_in_outbox(&self, dev_eui: Eui64) -> Result<Option<(u64, OutboxItem)>, StoreError> {
+        let waiting = "SELECT *, COUNT(*) OVER () AS waiting FROM outbox WHERE dev_eui = ? AND state = 'waiting' ORDER BY id LIMIT 1";
+        let row = sqlx::query(waiting).bind(eui_bytes(dev_eui)).fetch_optional(&self.pool).await?;
+        row.map(|row| Ok((row.try_get::<i64, _>("waiting")?.unsigned_abs(), read(&row)?))).transpose()
     }
 
     pub async fn outbox_item(&self, dev_eui: Eui64, id: Ulid) -> Result<Option<OutboxItem>, StoreError> {

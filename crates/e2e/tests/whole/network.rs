@@ -150,6 +150,33 @@ async fn radio_settings_are_checked_and_fleet_limits_kept() {
     assert!(said.contains("No join-request of it was ever heard") && said.contains("Next:"), "{said}");
 }
 
+#[tokio::test]
+async fn a_downlink_that_uplinks_pass_by_is_pointed_out() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    // One of them is the join-accept.
+    bench.service.heron_says(&["fleet", "limit", "bench", "--downlinks-a-day", "2"]);
+    let outbox = format!("devices/{DEV_EUI}/outbox");
+    for payload in ["01", "02", "03"] {
+        let _: OutboxItem = bench.service.post(&outbox, json!({"port": 10, "payload": payload})).await;
+    }
+    let early = bench.uplink(&[1], false).await;
+    let (token, _) = bench.next_downlink(early).await;
+    bench.gateway.report(token, Ok(())).await;
+    // One uplink after the other passes; soon that is said.
+    let finding = until("the outbox to be pointed out", async || {
+        bench.uplink(&[2], false).await;
+        let why: DeviceWhy = bench.service.get(&format!("devices/{DEV_EUI}/why")).await;
+        let held = why.findings.into_iter().find(|f| f.about == "outbox" && f.what.contains("fleet's limit"));
+        held.filter(|finding| finding.weight == Weight::Attention)
+    })
+    .await;
+    assert!(finding.what.starts_with("2 downlinks wait; the first "), "{finding:?}");
+    let said = bench.service.heron_says(&["outbox", "list", "probe-1"]);
+    assert!(said.contains("waits for the 1 put in before it"), "{said}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_accounts_add_up_and_trouble_is_explained() {
     let service = Service::first_start().await;

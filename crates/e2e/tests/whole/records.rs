@@ -215,6 +215,11 @@ async fn outbox_items_come_back_as_they_stood() {
     assert_eq!(store.outbox_open(DEV).await.unwrap(), 3);
     let page = store.outbox(DEV, None, 2).await.unwrap();
     assert_eq!(page.iter().map(|i| i.payload.as_str()).collect::<Vec<_>>(), ["04ff", "03ff"], "newest first");
+    assert_eq!(page[0].note.as_deref(), Some("waits for the 2 put in before it"), "over the end of the page");
+    let (waiting, next) = store.next_in_outbox(DEV).await.unwrap().unwrap();
+    assert_eq!((waiting, next.payload.as_str(), next.attempts), (2, "01ff", 1));
+    assert!(next.note.unwrap().contains("TOO_LATE"), "it says what it waits for itself");
+    assert_eq!(store.next_in_outbox(Eui64(1)).await.unwrap(), None);
 }
 
 fn message(id: u64, body: Body) -> Message {

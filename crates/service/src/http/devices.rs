@@ -187,7 +187,9 @@ pub async fn why(
     let outbox = app.store.outbox(eui, None, OUTBOX_LOOKED_AT).await?;
     let kinds = TIMELINE.map(String::from);
     let timeline = app.store.messages(estate.id, Some(eui), &kinds, None, limit).await?;
-    Ok(Json(DeviceWhy { findings: api::why::findings(&detail, &outbox), timeline }))
+    let next = app.store.next_in_outbox(eui).await?;
+    let findings = api::why::findings(&detail, &outbox, next.as_ref().map(|(waiting, item)| (*waiting, item)));
+    Ok(Json(DeviceWhy { findings, timeline }))
 }
 
 /// Downlinks, newest first, that findings are drawn from.
