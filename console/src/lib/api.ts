@@ -18,6 +18,7 @@ export type Finding = Schemas["Finding"];
 export type DeviceWhy = Schemas["DeviceWhy"];
 export type Agreement = Schemas["Agreement"];
 export type Ledger = Schemas["Ledger"];
+export type Spans = Schemas["Spans"];
 export type DayStrip = Schemas["DayStrip"];
 export type FrameReport = Schemas["FrameReport"];
 export type FrameField = Schemas["FrameField"];

@@ -11,6 +11,42 @@ use crate::BandUse;
 /// Parts of a day in a strip: quarters of an hour.
 pub const STRIP: usize = 96;
 
+/// Airtime and frames of some time.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Spent {
+    /// Airtime.
+    pub airtime_ms: f64,
+    /// Frames.
+    pub frames: u32,
+}
+
+impl std::ops::AddAssign for Spent {
+    fn add_assign(&mut self, other: Self) {
+        self.airtime_ms += other.airtime_ms;
+        self.frames += other.frames;
+    }
+}
+
+/// What was sent now, in the last hour and in the last 24 hours. Accounts are kept by the minute: now is the running
+/// minute and the one before it.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Spans {
+    /// In the running minute and the one before.
+    pub now: Spent,
+    /// In the last hour.
+    pub hour: Spent,
+    /// In the last 24 hours.
+    pub day: Spent,
+}
+
+impl std::ops::AddAssign for Spans {
+    fn add_assign(&mut self, other: Self) {
+        self.now += other.now;
+        self.hour += other.hour;
+        self.day += other.day;
+    }
+}
+
 /// A day of one sub-band, drawn by quarters of an hour.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DayStrip {
@@ -37,13 +73,15 @@ pub struct GatewayLedger {
     /// The region whose limits it keeps.
     #[schema(value_type = String, example = "EU868")]
     pub region: Region,
+    /// All sub-bands together.
+    pub sent: Spans,
     /// The last hour by sub-band, as the engine keeps to it.
     pub hour: Vec<BandUse>,
     /// The last day by sub-band.
     pub day: Vec<DayStrip>,
 }
 
-/// A device's account in one sub-band.
+/// A device's account.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceLedger {
     /// Its DevEUI.
@@ -53,6 +91,8 @@ pub struct DeviceLedger {
     pub name: String,
     /// Its fleet's short name.
     pub fleet: String,
+    /// All sub-bands together.
+    pub sent: Spans,
     /// The last hour in the sub-band it fills most.
     pub hour: BandUse,
 }
@@ -67,10 +107,8 @@ pub struct TowardsLedger {
     pub name: String,
     /// Its fleet's short name.
     pub fleet: String,
-    /// Airtime of gateways in the last 24 hours.
-    pub airtime_ms: f64,
-    /// Downlinks in the last 24 hours.
-    pub frames: u32,
+    /// Airtime of gateways, and downlinks.
+    pub sent: Spans,
 }
 
 /// All transmitters of an estate together in one sub-band.
@@ -85,14 +123,10 @@ pub struct BandTotal {
     pub from_mhz: f64,
     /// Upper edge.
     pub to_mhz: f64,
-    /// What devices sent in the last hour.
-    pub up_hour_ms: f64,
-    /// What gateways sent in the last hour.
-    pub down_hour_ms: f64,
-    /// What devices sent in the last 24 hours.
-    pub up_day_ms: f64,
-    /// What gateways sent in the last 24 hours.
-    pub down_day_ms: f64,
+    /// What devices sent.
+    pub up: Spans,
+    /// What gateways sent.
+    pub down: Spans,
 }
 
 /// The accounts of an estate.
@@ -103,7 +137,7 @@ pub struct Ledger {
     pub at: DateTime<Utc>,
     /// Gateways, the one with the least left first.
     pub gateways: Vec<GatewayLedger>,
-    /// The devices that fill a sub-band most, at most 50.
+    /// The devices that were on air most in the last hour, the one that fills a sub-band most first; at most 50.
     pub devices: Vec<DeviceLedger>,
     /// The devices that cost gateways most airtime, at most 50.
     pub towards: Vec<TowardsLedger>,

@@ -86,7 +86,8 @@ pub enum Command {
     RemoveGateway(Eui64),
     /// Adds a device or changes its settings; a running session goes on.
     PutDevice(Box<DeviceConfig>),
-    /// Puts a device back as it was stored.
+    /// Puts a device back as it was stored. What waits for it is not sent before a later time: accounts can be
+    /// put back after it.
     RestoreDevice(Box<DeviceRecord>),
     /// Takes a device away.
     RemoveDevice(Eui64),
@@ -258,7 +259,7 @@ pub struct Transmission {
 pub enum TxFailure {
     /// The frame reached the gateway too late for its window.
     TooLate,
-    /// The service itself was too busy to hand it over in time, so that no gateway had it.
+    /// The service itself did not hand it over in time, so that no gateway had it.
     NotHandedOver,
     /// The frame lies too far ahead for the gateway.
     TooEarly,
@@ -284,7 +285,7 @@ impl std::fmt::Display for TxFailure {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             TxFailure::TooLate => f.write_str("it came too late for its window"),
-            TxFailure::NotHandedOver => f.write_str("the service was too busy to hand it to the gateway in time"),
+            TxFailure::NotHandedOver => f.write_str("the service did not hand it to the gateway in time"),
             TxFailure::TooEarly => f.write_str("the gateway found it too early to take"),
             TxFailure::CollisionPacket => f.write_str("the gateway sends another frame at that time"),
             TxFailure::CollisionBeacon => f.write_str("the gateway sends a beacon at that time"),

@@ -354,7 +354,7 @@ impl Engine {
                 self.timers.set(device.ack_overdue_at(now), Timer::AckOverdue(dev_eui, id, counter));
             }
         }
-        self.look_at_outbox(now, dev_eui, effects);
+        self.look_soon(now, dev_eui);
     }
 
     /// Gives a personalized device the session it was registered with, unless it runs already.

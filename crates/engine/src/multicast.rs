@@ -173,7 +173,10 @@ impl Engine {
     ) {
         let id = config.group;
         match self.groups.get_mut(&id) {
-            Some(group) => group.config = config,
+            Some(group) => {
+                group.config = config;
+                self.look_at_group(now, id, effects);
+            }
             None => {
                 for item in &outbox {
                     self.timers.expiry(id, item);
@@ -181,9 +184,10 @@ impl Engine {
                 let mut outbox = Outbox::restore(outbox);
                 outbox.settle(true, config.class, effects, id);
                 self.groups.insert(id, Group { config, next_down, outbox, flight: None, on_air_until: now });
+                // Later: one that is put back has its gateways' accounts put back after it.
+                self.timers.set(now.plus_us(1), Timer::LookAtGroup(id));
             }
         }
-        self.look_at_group(now, id, effects);
     }
 
     /// A device that is gone is no member any more, and what waited for its gateways need not.

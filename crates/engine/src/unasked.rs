@@ -26,6 +26,14 @@ impl Engine {
         }
     }
 
+    /// At a later time than this, however little.
+    pub(crate) fn look_soon(&mut self, now: Timestamp, dev_eui: Eui64) {
+        let Some(device) = self.devices.get(&dev_eui) else { return };
+        if device.class() != Class::A && device.outbox.next_waiting().is_some() {
+            self.look_at(dev_eui, now.plus_us(1));
+        }
+    }
+
     pub(crate) fn look_later(&mut self, now: Timestamp, dev_eui: Eui64) {
         if self.devices.get(&dev_eui).is_some_and(|device| device.class() != Class::A) {
             self.look_at(dev_eui, now.plus_us(TRY_AGAIN_US));

@@ -73,10 +73,13 @@ pub struct Start {
 /// Puts an engine's state back and sets it going.
 pub fn start(start: Start, handover: Arc<Handover<Outcome>>) -> (Network, JoinHandle<()>) {
     let looks_back_us = start.config.looks_back_us();
-    // What was heard before is processed in its own time.
+    // What the engine before this one has not finished is processed in its own time, and nothing before that.
+    let until = start.processed_until.unwrap_or_default();
+    let needed = |frame: &FrameHeard| frame.reception.heard_at.plus_us(looks_back_us) > until;
+    let heard_before: Vec<FrameHeard> = start.heard_before.into_iter().filter(needed).collect();
     let mut time = clock::now();
-    if let Some(first) = start.heard_before.first() {
-        time = time.min(first.reception.heard_at);
+    if let Some(first) = heard_before.first() {
+        time = time.min(first.reception.heard_at.max(until));
     }
     let mut running =
         Running { engine: Engine::new(start.config), time, marked: time, effects: Vec::new(), handover, room: true };
@@ -87,7 +90,7 @@ pub fn start(start: Start, handover: Arc<Handover<Outcome>>) -> (Network, JoinHa
     let (asks, asked) = mpsc::channel(ASKS);
     let (frames, heard) = mpsc::channel(FRAMES);
     let journal = Arc::new(Mutex::new(start.journal));
-    let task = tokio::spawn(running.run(start.heard_before, asked, heard));
+    let task = tokio::spawn(running.run(heard_before, asked, heard));
     (Network { asks, frames, journal, looks_back_us }, task)
 }
 

@@ -1,10 +1,10 @@
 //! Accounts of airtime, as they were written minute by minute.
 
-use engine::{Transmitter, Used};
+use engine::Used;
 use lorawan::Eui64;
 use lorawan::region::Region;
-use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
+use sqlx::{MySql, QueryBuilder, Row as _};
 
 use crate::rows::{eui, region};
 use crate::{EstateId, Store, StoreError};
@@ -12,15 +12,31 @@ use crate::{EstateId, Store, StoreError};
 /// A part of a day, in minutes.
 const QUARTER: i64 = 15;
 
-/// One sub-band's account over some time.
+/// The minutes from which on each of three sums begins, the last reaching back furthest.
+#[derive(Debug, Clone, Copy)]
+pub struct Since {
+    pub now: i64,
+    pub hour: i64,
+    pub day: i64,
+}
+
+/// The three sums.
+#[derive(Debug, Clone, Copy)]
+pub struct Sums {
+    pub now: Used,
+    pub hour: Used,
+    pub day: Used,
+}
+
+/// One sub-band's account of a device.
 #[derive(Debug, Clone)]
 pub struct AirtimeRow {
-    pub transmitter: Transmitter,
+    pub dev_eui: Eui64,
     pub region: Region,
     pub name: String,
-    pub fleet: Option<String>,
+    pub fleet: String,
     pub sub_band: String,
-    pub used: Used,
+    pub sums: Sums,
 }
 
 /// One sub-band's account of a gateway in a quarter of an hour.
@@ -33,12 +49,35 @@ pub struct QuarterRow {
     pub used: Used,
 }
 
-fn used(row: &MySqlRow) -> Result<Used, StoreError> {
-    // Sums are decimals in MariaDB; these fit whole numbers.
+// Sums are decimals in MariaDB; these fit whole numbers.
+fn used(row: &MySqlRow, airtime_us: &str, frames: &str) -> Result<Used, StoreError> {
     Ok(Used {
-        airtime_us: row.try_get::<i64, _>("airtime_us")?.unsigned_abs(),
-        frames: u32::try_from(row.try_get::<i64, _>("frames")?).unwrap_or(u32::MAX),
+        airtime_us: row.try_get::<i64, _>(airtime_us)?.unsigned_abs(),
+        frames: u32::try_from(row.try_get::<i64, _>(frames)?).unwrap_or(u32::MAX),
     })
+}
+
+fn sums(row: &MySqlRow) -> Result<Sums, StoreError> {
+    Ok(Sums {
+        now: used(row, "now_us", "now_frames")?,
+        hour: used(row, "hour_us", "hour_frames")?,
+        day: used(row, "day_us", "day_frames")?,
+    })
+}
+
+/// A question for the sums, as far as these begin it.
+fn question(columns: &'static str, since: Since) -> QueryBuilder<MySql> {
+    let mut query = QueryBuilder::new("SELECT ");
+    query.push(columns);
+    for (from, part) in [(since.now, "now"), (since.hour, "hour")] {
+        query.push(", CAST(SUM(IF(a.minute >= ").push_bind(from);
+        query.push(", a.airtime_us, 0)) AS SIGNED) AS ").push(part).push("_us, CAST(SUM(IF(a.minute >= ");
+        query.push_bind(from).push(", a.frames, 0)) AS SIGNED) AS ").push(part).push("_frames");
+    }
+    query.push(
+        ", CAST(SUM(a.airtime_us) AS SIGNED) AS day_us, CAST(SUM(a.frames) AS SIGNED) AS day_frames FROM airtime a ",
+    );
+    query
 }
 
 impl Store {
@@ -62,65 +101,69 @@ impl Store {
                     gateway: eui(row, "eui")?,
                     sub_band: row.try_get("sub_band")?,
                     quarter: row.try_get::<i64, _>("quarter")?,
-                    used: used(row)?,
+                    used: used(row, "airtime_us", "frames")?,
                 })
             })
             .collect()
     }
 
-    /// What an estate's devices sent, or (`towards`) were sent, since a minute, by device and sub-band; those
-    /// with most airtime first.
+    /// What an estate's gateways sent, by gateway.
+    pub async fn gateway_airtime(
+        &self,
+        estate_id: EstateId,
+        since: Since,
+    ) -> Result<Vec<(Eui64, String, Sums)>, StoreError> {
+        let mut query = question("a.eui, a.sub_band", since);
+        query
+            .push("JOIN gateways g ON g.eui = a.eui WHERE a.transmitter = 'gateway' AND g.estate_id = ")
+            .push_bind(estate_id);
+        query.push(" AND a.minute >= ").push_bind(since.day).push(" GROUP BY a.eui, a.sub_band");
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(|row| Ok((eui(row, "eui")?, row.try_get("sub_band")?, sums(row)?))).collect()
+    }
+
+    /// What an estate's devices sent, or (`towards`) were sent, by device and sub-band; those with most airtime in
+    /// the last hour, or the last day, first.
     pub async fn device_airtime(
         &self,
         estate_id: EstateId,
         towards: bool,
-        since: i64,
+        since: Since,
         limit: u32,
     ) -> Result<Vec<AirtimeRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT a.eui, d.name, d.region, f.slug AS fleet, a.sub_band,
-             CAST(SUM(a.airtime_us) AS SIGNED) AS airtime_us, CAST(SUM(a.frames) AS SIGNED) AS frames
-             FROM airtime a JOIN devices d ON d.dev_eui = a.eui JOIN fleets f ON f.id = d.fleet_id
-             WHERE a.transmitter = ? AND d.estate_id = ? AND a.minute >= ?
-             GROUP BY a.eui, a.sub_band HAVING frames > 0 ORDER BY airtime_us DESC LIMIT ?",
-        )
-        .bind(if towards { "towards" } else { "device" })
-        .bind(estate_id)
-        .bind(since)
-        .bind(limit)
-        .fetch_all(&self.pool)
-        .await?;
+        let mut query = question("a.eui, d.name, d.region, f.slug AS fleet, a.sub_band", since);
+        query.push("JOIN devices d ON d.dev_eui = a.eui JOIN fleets f ON f.id = d.fleet_id WHERE a.transmitter = ");
+        query.push_bind(if towards { "towards" } else { "device" });
+        query.push(" AND d.estate_id = ").push_bind(estate_id).push(" AND a.minute >= ").push_bind(since.day);
+        query.push(" GROUP BY a.eui, a.sub_band HAVING day_frames > 0 ORDER BY ");
+        query.push(if towards { "day_us" } else { "hour_us DESC, day_us" }).push(" DESC LIMIT ").push_bind(limit);
+        let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter()
             .map(|row| {
-                let whose = eui(row, "eui")?;
                 Ok(AirtimeRow {
-                    transmitter: if towards { Transmitter::Towards(whose) } else { Transmitter::Device(whose) },
+                    dev_eui: eui(row, "eui")?,
                     region: region(row)?,
                     name: row.try_get("name")?,
                     fleet: row.try_get("fleet")?,
                     sub_band: row.try_get("sub_band")?,
-                    used: used(row)?,
+                    sums: sums(row)?,
                 })
             })
             .collect()
     }
 
-    /// What an estate's devices sent since a minute, by region and sub-band.
+    /// What an estate's devices sent, by region and sub-band.
     pub async fn band_airtime(
         &self,
         estate_id: EstateId,
-        since: i64,
-    ) -> Result<Vec<(Region, String, Used)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT d.region, a.sub_band, CAST(SUM(a.airtime_us) AS SIGNED) AS airtime_us,
-             CAST(SUM(a.frames) AS SIGNED) AS frames
-             FROM airtime a JOIN devices d ON d.dev_eui = a.eui
-             WHERE a.transmitter = 'device' AND d.estate_id = ? AND a.minute >= ? GROUP BY d.region, a.sub_band",
-        )
-        .bind(estate_id)
-        .bind(since)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.iter().map(|row| Ok((region(row)?, row.try_get("sub_band")?, used(row)?))).collect()
+        since: Since,
+    ) -> Result<Vec<(Region, String, Sums)>, StoreError> {
+        let mut query = question("d.region, a.sub_band", since);
+        query
+            .push("JOIN devices d ON d.dev_eui = a.eui WHERE a.transmitter = 'device' AND d.estate_id = ")
+            .push_bind(estate_id);
+        query.push(" AND a.minute >= ").push_bind(since.day).push(" GROUP BY d.region, a.sub_band");
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(|row| Ok((region(row)?, row.try_get("sub_band")?, sums(row)?))).collect()
     }
 }

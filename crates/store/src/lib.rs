@@ -20,7 +20,7 @@ mod rows;
 mod state;
 mod vault;
 
-pub use airtime::{AirtimeRow, QuarterRow};
+pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use devices::{DeviceContext, DeviceRow};
 pub use gateways::GatewayRow;

@@ -1,7 +1,7 @@
 //! `heron airtime ledger`: the accounts of airtime.
 
 use anyhow::Result;
-use api::ledger::{DayStrip, Ledger};
+use api::ledger::{DayStrip, Ledger, Spans};
 
 use crate::args::LedgerBy;
 use crate::client::Client;
@@ -29,8 +29,22 @@ fn s(ms: f64) -> String {
     format!("{:.2} s", ms / 1000.0)
 }
 
+/// Airtime now, in the last hour and in the last day, as three cells.
+fn spans(sent: &Spans) -> [String; 3] {
+    [sent.now, sent.hour, sent.day].map(|spent| s(spent.airtime_ms))
+}
+
+/// What all the columns of [`spans`] stand for.
+const NOW: &str = "now is the running minute and the one before";
+
 fn gateways(out: &Out, ledger: &Ledger) -> Result<()> {
-    out.line("Gateways, the last hour: what the law counts")?;
+    out.line(format!("Gateways, all they sent; {NOW}"))?;
+    let rows = ledger.gateways.iter().map(|gateway| {
+        let [now, hour, day] = spans(&gateway.sent);
+        vec![gateway.name.clone(), gateway.region.to_string(), now, hour, day, gateway.sent.day.frames.to_string()]
+    });
+    out.line(show::table(&["GATEWAY", "REGION", "NOW", "HOUR", "DAY", "FRAMES, DAY"], rows))?;
+    out.line("\nGateways, the last hour: what the law counts")?;
     let rows = ledger.gateways.iter().flat_map(|gateway| {
         let silent = vec![gateway.name.clone(), "–".into(), "nothing sent".into(), "".into(), "".into(), "".into()];
         let bands = gateway.hour.iter().map(|band| {
@@ -77,26 +91,31 @@ fn devices(out: &Out, ledger: &Ledger) -> Result<()> {
     if ledger.devices.is_empty() {
         return out.line("No device was on air in the last hour.\n");
     }
-    out.line("Devices, the last hour, fullest sub-band first")?;
+    out.line(format!("Devices, fullest sub-band of the last hour first; {NOW}"))?;
     let rows = ledger.devices.iter().map(|device| {
         let band = &device.hour;
+        let [now, hour, day] = spans(&device.sent);
         let over = if band.used_percent > 100.0 { "over the limit: `heron device why` says what fits" } else { "" };
         vec![
             device.name.clone(),
             device.fleet.clone(),
-            band.sub_band.clone(),
-            s(band.airtime_ms),
-            format!("{:.2} %", band.used_percent),
-            band.frames.to_string(),
+            now,
+            hour,
+            day,
+            device.sent.day.frames.to_string(),
+            format!("{:.2} % of {}", band.used_percent, band.sub_band),
             over.into(),
         ]
     });
-    out.line(show::table(&["DEVICE", "FLEET", "SUB-BAND", "SENT", "USED", "FRAMES", ""], rows))?;
+    out.line(show::table(&["DEVICE", "FLEET", "NOW", "HOUR", "DAY", "FRAMES, DAY", "USED", ""], rows))?;
     if !ledger.towards.is_empty() {
-        out.line("\nDownlinks, the last 24 hours: what each device cost gateways")?;
-        let rows =
-            ledger.towards.iter().map(|d| vec![d.name.clone(), d.fleet.clone(), s(d.airtime_ms), d.frames.to_string()]);
-        out.line(show::table(&["DEVICE", "FLEET", "AIRTIME", "DOWNLINKS"], rows))?;
+        out.line("\nDownlinks: what each device cost gateways")?;
+        let rows = ledger.towards.iter().map(|device| {
+            let [now, hour, day] = spans(&device.sent);
+            let downlinks = device.sent.day.frames.to_string();
+            vec![device.name.clone(), device.fleet.clone(), now, hour, day, downlinks]
+        });
+        out.line(show::table(&["DEVICE", "FLEET", "NOW", "HOUR", "DAY", "DOWNLINKS, DAY"], rows))?;
     }
     out.line("")
 }
@@ -104,14 +123,9 @@ fn devices(out: &Out, ledger: &Ledger) -> Result<()> {
 fn sub_bands(out: &Out, ledger: &Ledger) -> Result<()> {
     out.line("Sub-bands, all transmitters together")?;
     let rows = ledger.sub_bands.iter().map(|band| {
-        vec![
-            format!("{} {}", band.region, band.sub_band),
-            format!("{:.3}–{:.3} MHz", band.from_mhz, band.to_mhz),
-            s(band.up_hour_ms),
-            s(band.down_hour_ms),
-            s(band.up_day_ms),
-            s(band.down_day_ms),
-        ]
+        let place =
+            [format!("{} {}", band.region, band.sub_band), format!("{:.3}–{:.3} MHz", band.from_mhz, band.to_mhz)];
+        place.into_iter().chain(spans(&band.up)).chain(spans(&band.down)).collect()
     });
-    out.line(show::table(&["SUB-BAND", "", "UP, HOUR", "DOWN, HOUR", "UP, DAY", "DOWN, DAY"], rows))
+    out.line(show::table(&["SUB-BAND", "", "UP, NOW", "HOUR", "DAY", "DOWN, NOW", "HOUR", "DAY"], rows))
 }

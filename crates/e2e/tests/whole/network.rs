@@ -193,8 +193,14 @@ async fn the_accounts_add_up_and_trouble_is_explained() {
     })
     .await;
     assert_eq!(ledger.devices[0].name, "collar-44", "the one that talks too much: {:?}", ledger.devices);
-    let up: f64 = ledger.sub_bands.iter().map(|band| band.up_hour_ms).sum();
-    assert!(up >= ledger.devices.iter().map(|d| d.hour.airtime_ms).sum::<f64>() - 0.001);
+    let up: f64 = ledger.sub_bands.iter().map(|band| band.up.hour.airtime_ms).sum();
+    let by_device: f64 = ledger.devices.iter().map(|device| device.sent.hour.airtime_ms).sum();
+    assert!(up > 0.0 && up >= by_device - 0.001, "bands are asked after devices: {up} {by_device}");
+    let down: f64 = ledger.sub_bands.iter().map(|band| band.down.day.airtime_ms).sum();
+    assert!((down - ledger.gateways.iter().map(|g| g.sent.day.airtime_ms).sum::<f64>()).abs() < 0.001);
+    for sent in ledger.devices.iter().map(|d| d.sent).chain(ledger.gateways.iter().map(|g| g.sent)) {
+        assert!(sent.now.airtime_ms <= sent.hour.airtime_ms && sent.hour.airtime_ms <= sent.day.airtime_ms, "{sent:?}");
+    }
     for gateway in &ledger.gateways {
         for strip in &gateway.day {
             assert!((strip.quarters_ms.iter().sum::<f64>() - strip.airtime_ms).abs() < 0.001);

@@ -49,7 +49,7 @@ proptest! {
         world.pass(until.since(world.now));
 
         let mut after = World::empty(8);
-        after.now = Timestamp(0);
+        after.now = until;
         after.command(Command::ProcessedUntil(until));
         for gateway in [NEAR, FAR] {
             after.command(Command::PutGateway(GatewayConfig::new(gateway, Region::Eu868, 2.0)));
@@ -67,6 +67,51 @@ proptest! {
         prop_assert!(after.refusals().is_empty(), "{:?}", after.refusals());
         prop_assert!(after.notices().iter().all(|notice| notice.code() != "uplink_repeated"), "{:?}", after.notices());
     }
+}
+
+/// A device and a group that are always listened to, put back with a downlink each; then this much of the gateway's
+/// account, all in RX2's sub-band.
+fn put_back(airtime_us: u64) -> World {
+    let profile = RadioProfile { class: Class::C, ..quiet(Region::Eu868) };
+    let mut before = World::new();
+    let mut session = before.join(1);
+    before.send(&session.plain());
+    let record = DeviceRecord {
+        session: before.engine.device_status(DEV, before.now).unwrap().session,
+        near: vec![(NEAR, 5.0)],
+        outbox: vec![item(1, &[1], false)],
+        ..DeviceRecord::new(device_with(DEV, profile))
+    };
+    let mut after = World::empty(9);
+    after.now = before.now;
+    after.command(Command::PutGateway(GatewayConfig::new(NEAR, Region::Eu868, 2.0)));
+    after.command(Command::RestoreDevice(Box::new(record)));
+    assert_eq!(after.transmissions(), [], "not before the accounts are back");
+    after.command(Command::RestoreAirtime {
+        transmitter: Transmitter::Gateway(NEAR),
+        sub_band: "P".into(),
+        minute: after.now.minute(),
+        used: Used { airtime_us, frames: 7 },
+    });
+    after.pass(SECOND);
+    after
+}
+
+#[test]
+fn accounts_go_on_where_they_stood() {
+    let after = put_back(1_000_000);
+    let sent = after.transmission();
+    let booked = after.changes().find_map(|change| match change {
+        Change::Airtime { transmitter: Transmitter::Gateway(NEAR), sub_band: "P", airtime_us, frames, .. } => {
+            Some((*airtime_us, *frames))
+        }
+        _ => None,
+    });
+    assert_eq!(booked, Some((1_000_000 + sent.airtime_us, 8)));
+
+    let full = put_back(360_000_000);
+    assert_eq!(full.transmissions(), [], "what was used up before the restart is used up after it");
+    assert!(matches!(full.outbox_states()[..], [.., OutboxState::Waiting(Wait::Airtime { sub_band: "P", .. })]));
 }
 
 #[test]

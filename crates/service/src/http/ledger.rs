@@ -2,14 +2,14 @@
 
 use std::collections::HashMap;
 
-use api::ledger::{BandTotal, DayStrip, DeviceLedger, GatewayLedger, Ledger, STRIP, TowardsLedger};
+use api::ledger::{BandTotal, DayStrip, DeviceLedger, GatewayLedger, Ledger, STRIP, Spans, Spent, TowardsLedger};
 use api::{BandUse, problem::Problem};
 use axum::extract::State;
 use chrono::Utc;
 use engine::Used;
 use lorawan::Eui64;
 use lorawan::region::{Region, SubBand};
-use store::QuarterRow;
+use store::{QuarterRow, Since, Sums};
 
 use super::App;
 use super::error::Answer;
@@ -27,20 +27,26 @@ fn ms(us: u64) -> f64 {
     us as f64 / 1000.0
 }
 
+fn spans(sums: Sums) -> Spans {
+    let spent = |used: Used| Spent { airtime_ms: ms(used.airtime_us), frames: used.frames };
+    Spans { now: spent(sums.now), hour: spent(sums.hour), day: spent(sums.day) }
+}
+
 fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
     region.plan().sub_bands.iter().find(|band| band.name == name)
 }
 
-/// Who has used how much airtime, and what is left: by gateway, device and sub-band; in the last hour, as the
+/// Who has used how much airtime, and what is left: by gateway, device and sub-band; now, in the last hour, as the
 /// law counts it, and in the last day.
 #[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime", security(("token" = [])),
     params(("estate" = String, Path)), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
 pub async fn ledger(State(app): State<App>, estate: InEstate) -> Answer<Ledger> {
     let minute = clock::now().minute();
-    let (hour_ago, day_ago) = (minute - 60, minute - 24 * 60);
+    let since = Since { now: minute - 1, hour: minute - 60, day: minute - 24 * 60 };
     let store = &app.store;
     let rows = store.gateways(estate.id, "", MOST_GATEWAYS).await?;
-    let quarters = store.gateway_quarters(estate.id, day_ago).await?;
+    let quarters = store.gateway_quarters(estate.id, since.day).await?;
+    let sent = store.gateway_airtime(estate.id, since).await?;
     let status = app.network.gateways(rows.iter().map(|row| row.gateway.eui).collect()).await;
     let mut gateways: Vec<GatewayLedger> = rows
         .into_iter()
@@ -49,51 +55,55 @@ pub async fn ledger(State(app): State<App>, estate: InEstate) -> Answer<Ledger> 
             eui: row.gateway.eui,
             name: row.gateway.name,
             region: row.gateway.region,
+            sent: sum(sent.iter().filter(|(eui, ..)| *eui == row.gateway.eui).map(|(.., sums)| spans(*sums))),
             hour: status.map(|status| band_uses(status.airtime)).unwrap_or_default(),
             day: strips(row.gateway.eui, row.gateway.region, &quarters, minute),
         })
         .collect();
     let fullest = |g: &GatewayLedger| g.hour.iter().map(|band| band.used_percent).fold(0.0, f64::max);
     gateways.sort_by(|a, b| fullest(b).total_cmp(&fullest(a)));
+    let regions: HashMap<Eui64, Region> = gateways.iter().map(|gateway| (gateway.eui, gateway.region)).collect();
 
     let mut devices: Vec<DeviceLedger> = Vec::new();
-    for row in store.device_airtime(estate.id, false, hour_ago, 4 * MOST_DEVICES).await? {
-        let engine::Transmitter::Device(eui) = row.transmitter else { continue };
+    for row in store.device_airtime(estate.id, false, since, 4 * MOST_DEVICES).await? {
         let Some(band) = sub_band(row.region, &row.sub_band) else { continue };
-        let hour = band_use(band, row.used);
+        let (eui, hour, sent) = (row.dev_eui, band_use(band, row.sums.hour), spans(row.sums));
         match devices.iter_mut().find(|known| known.eui == eui) {
-            Some(known) if known.hour.used_percent < hour.used_percent => known.hour = hour,
-            Some(_) => {}
-            None => devices.push(DeviceLedger { eui, name: row.name, fleet: row.fleet.unwrap_or_default(), hour }),
+            Some(known) => {
+                known.sent += sent;
+                if known.hour.used_percent < hour.used_percent {
+                    known.hour = hour;
+                }
+            }
+            None => devices.push(DeviceLedger { eui, name: row.name, fleet: row.fleet, sent, hour }),
         }
     }
     devices.sort_by(|a, b| b.hour.used_percent.total_cmp(&a.hour.used_percent));
     devices.truncate(MOST_DEVICES as usize);
 
     let mut towards: Vec<TowardsLedger> = Vec::new();
-    for row in store.device_airtime(estate.id, true, day_ago, 4 * MOST_DEVICES).await? {
-        let engine::Transmitter::Towards(eui) = row.transmitter else { continue };
+    for row in store.device_airtime(estate.id, true, since, 4 * MOST_DEVICES).await? {
+        let (eui, sent) = (row.dev_eui, spans(row.sums));
         match towards.iter_mut().find(|known| known.eui == eui) {
-            Some(known) => {
-                known.airtime_ms += ms(row.used.airtime_us);
-                known.frames += row.used.frames;
-            }
-            None => towards.push(TowardsLedger {
-                eui,
-                name: row.name,
-                fleet: row.fleet.unwrap_or_default(),
-                airtime_ms: ms(row.used.airtime_us),
-                frames: row.used.frames,
-            }),
+            Some(known) => known.sent += sent,
+            None => towards.push(TowardsLedger { eui, name: row.name, fleet: row.fleet, sent }),
         }
     }
-    towards.sort_by(|a, b| b.airtime_ms.total_cmp(&a.airtime_ms));
+    towards.sort_by(|a, b| b.sent.day.airtime_ms.total_cmp(&a.sent.day.airtime_ms));
     towards.truncate(MOST_DEVICES as usize);
 
-    let up_hour = store.band_airtime(estate.id, hour_ago).await?;
-    let up_day = store.band_airtime(estate.id, day_ago).await?;
-    let sub_bands = totals(&gateways, &up_hour, &up_day);
+    let up =
+        store.band_airtime(estate.id, since).await?.into_iter().map(|(region, name, sums)| (region, name, spans(sums)));
+    let down = sent.into_iter().filter_map(|(eui, name, sums)| Some((*regions.get(&eui)?, name, spans(sums))));
+    let sub_bands = totals(up, down);
     Ok(Json(Ledger { at: Utc::now(), gateways, devices, towards, sub_bands }))
+}
+
+fn sum(all: impl Iterator<Item = Spans>) -> Spans {
+    all.fold(Spans::default(), |mut sum, spans| {
+        sum += spans;
+        sum
+    })
 }
 
 /// A gateway's last day, a strip for each sub-band it used.
@@ -121,42 +131,21 @@ fn strips(gateway: Eui64, region: Region, rows: &[QuarterRow], minute: i64) -> V
     strips
 }
 
-type BandSum = (Region, String, Used);
+type BandSpans = (Region, String, Spans);
 
 /// Every sub-band in use, with what went up and down in it.
-fn totals(gateways: &[GatewayLedger], up_hour: &[BandSum], up_day: &[BandSum]) -> Vec<BandTotal> {
+fn totals(up: impl Iterator<Item = BandSpans>, down: impl Iterator<Item = BandSpans>) -> Vec<BandTotal> {
     let mut all: Vec<BandTotal> = Vec::new();
-    let mut total = |region: Region, name: &str, add: &dyn Fn(&mut BandTotal)| {
-        let Some(band) = sub_band(region, name) else { return };
+    let up = up.map(|spans| (true, spans));
+    for (goes_up, (region, name, spans)) in up.chain(down.map(|spans| (false, spans))) {
+        let Some(band) = sub_band(region, &name) else { continue };
         let at = all.iter().position(|t| t.region == region && t.sub_band == name).unwrap_or_else(|| {
             let BandUse { sub_band, from_mhz, to_mhz, .. } = band_use(band, Used::default());
-            all.push(BandTotal {
-                region,
-                sub_band,
-                from_mhz,
-                to_mhz,
-                up_hour_ms: 0.0,
-                down_hour_ms: 0.0,
-                up_day_ms: 0.0,
-                down_day_ms: 0.0,
-            });
+            let (up, down) = (Spans::default(), Spans::default());
+            all.push(BandTotal { region, sub_band, from_mhz, to_mhz, up, down });
             all.len() - 1
         });
-        add(&mut all[at]);
-    };
-    for (region, name, used) in up_hour {
-        total(*region, name, &|t| t.up_hour_ms += ms(used.airtime_us));
-    }
-    for (region, name, used) in up_day {
-        total(*region, name, &|t| t.up_day_ms += ms(used.airtime_us));
-    }
-    for gateway in gateways {
-        for band in &gateway.hour {
-            total(gateway.region, &band.sub_band, &|t| t.down_hour_ms += band.airtime_ms);
-        }
-        for strip in &gateway.day {
-            total(gateway.region, &strip.sub_band, &|t| t.down_day_ms += strip.airtime_ms);
-        }
+        *(if goes_up { &mut all[at].up } else { &mut all[at].down }) += spans;
     }
     all.sort_by(|a, b| a.region.name().cmp(b.region.name()).then(a.from_mhz.total_cmp(&b.from_mhz)));
     all

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, say, type Ledger } from "#lib/api.ts";
+  import { api, say, type Ledger, type Spans } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Airtime from "#lib/parts/Airtime.svelte";
   import DayStrip from "#lib/parts/DayStrip.svelte";
@@ -27,14 +27,21 @@
     }, load);
   });
 
+  const SPANS = ["now", "hour", "day"] as const;
   const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 100_000 ? 2 : 0)} s`;
 </script>
+
+{#snippet cells(sent: Spans)}
+  {#each SPANS as span (span)}
+    <td class="text-right tabular-nums" title="{sent[span].frames} frames">{seconds(sent[span].airtime_ms)}</td>
+  {/each}
+{/snippet}
 
 <svelte:head><title>Airtime · Keen Heron</title></svelte:head>
 
 <h1 class="mb-1">Airtime</h1>
 <p class="mb-4 max-w-prose text-base-content/80">
-  Who has been on air and what is left. The law counts any hour, sub-band by sub-band; gateways never go beyond it, and devices that do are marked.
+  Who has been on air and what is left. The law counts any hour, sub-band by sub-band; gateways never go beyond it, and devices that do are marked. <i>Now</i> is the running minute and the one before.
 </p>
 <Notice text={problem} />
 
@@ -44,7 +51,10 @@
     <div class="grid gap-4 lg:grid-cols-2">
       {#each ledger.gateways as gateway (gateway.eui)}
         <article class="rounded-box border border-base-300 p-4" data-ledger={gateway.name}>
-          <h3 class="mb-2 font-semibold">{gateway.name} <span class="font-normal text-base-content/75">{gateway.region}</span></h3>
+          <h3 class="mb-2 flex flex-wrap justify-between gap-x-4 font-semibold">
+            <span>{gateway.name} <span class="font-normal text-base-content/75">{gateway.region}</span></span>
+            <span class="text-sm font-normal tabular-nums">now {seconds(gateway.sent.now.airtime_ms)} · hour {seconds(gateway.sent.hour.airtime_ms)} · day {seconds(gateway.sent.day.airtime_ms)}</span>
+          </h3>
           <Airtime bands={gateway.hour} />
           {#if gateway.day.length > 0}
             <h4 class="mt-4 text-sm text-base-content/75">The last 24 hours, by quarters of an hour</h4>
@@ -59,20 +69,19 @@
 
   <div class="grid items-start gap-5 lg:grid-cols-2">
     <section>
-      <h2 class="mb-2">Devices on air most, last hour</h2>
+      <h2 class="mb-2">Devices on air most</h2>
       {#if ledger.devices.length === 0}
         <p class="text-base-content/75">No device was on air.</p>
       {:else}
         <table class="table table-sm">
-          <thead><tr><th>Device</th><th>Sub-band</th><th class="text-right">Sent</th><th class="text-right">Of the allowance</th></tr></thead>
+          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Of the hour's allowance</th></tr></thead>
           <tbody>
             {#each ledger.devices as device (device.eui)}
               <tr data-device={device.name}>
                 <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                <td>{device.hour.sub_band}</td>
-                <td class="text-right tabular-nums">{seconds(device.hour.airtime_ms)}, {device.hour.frames} frames</td>
+                {@render cells(device.sent)}
                 <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
-                  {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} %
+                  {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
                 </td>
               </tr>
             {/each}
@@ -81,18 +90,18 @@
       {/if}
     </section>
     <section>
-      <h2 class="mb-2">What devices cost gateways, last 24 hours</h2>
+      <h2 class="mb-2">What devices cost gateways</h2>
       {#if ledger.towards.length === 0}
         <p class="text-base-content/75">No downlink was sent.</p>
       {:else}
         <table class="table table-sm">
-          <thead><tr><th>Device</th><th class="text-right">Airtime</th><th class="text-right">Downlinks</th></tr></thead>
+          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Downlinks, day</th></tr></thead>
           <tbody>
             {#each ledger.towards as device (device.eui)}
               <tr>
                 <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                <td class="text-right tabular-nums">{seconds(device.airtime_ms)}</td>
-                <td class="text-right tabular-nums">{device.frames}</td>
+                {@render cells(device.sent)}
+                <td class="text-right tabular-nums">{device.sent.day.frames}</td>
               </tr>
             {/each}
           </tbody>
@@ -101,16 +110,14 @@
       <h2 class="mt-5 mb-2">Sub-bands, all together</h2>
       <table class="table table-sm">
         <thead>
-          <tr><th>Sub-band</th><th class="text-right">Up, hour</th><th class="text-right">Down, hour</th><th class="text-right">Up, day</th><th class="text-right">Down, day</th></tr>
+          <tr><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right">Down, now</th><th class="text-right">hour</th><th class="text-right">day</th></tr>
         </thead>
         <tbody>
           {#each ledger.sub_bands as band (band.region + band.sub_band)}
             <tr>
-              <td><b>{band.sub_band}</b> <span class="text-base-content/75">{band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span></td>
-              <td class="text-right tabular-nums">{seconds(band.up_hour_ms)}</td>
-              <td class="text-right tabular-nums">{seconds(band.down_hour_ms)}</td>
-              <td class="text-right tabular-nums">{seconds(band.up_day_ms)}</td>
-              <td class="text-right tabular-nums">{seconds(band.down_day_ms)}</td>
+              <td title="{band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz"><b>{band.sub_band}</b></td>
+              {@render cells(band.up)}
+              {@render cells(band.down)}
             </tr>
           {/each}
         </tbody>
