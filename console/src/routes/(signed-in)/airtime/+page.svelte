@@ -115,7 +115,10 @@
         <tbody>
           {#each ledger.sub_bands as band (band.region + band.sub_band)}
             <tr>
-              <td title="{band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz"><b>{band.sub_band}</b></td>
+              <td>
+                <b>{band.sub_band}</b>
+                <span class="block text-xs whitespace-nowrap text-base-content/75">{band.region} {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span>
+              </td>
               {@render cells(band.up)}
               {@render cells(band.down)}
             </tr>
