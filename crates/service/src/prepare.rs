@@ -63,6 +63,9 @@ pub struct Preparer {
 
 impl Preparer {
     /// Works until the engine is gone.
+    ///
+    /// # Panics
+    /// If preparing does: what the engine wants done must not be lost silently.
     pub async fn run(mut self, from_engine: Arc<Handover<Outcome>>, ready: Arc<Handover<Prepared>>) {
         while let Some(outcome) = from_engine.take().await {
             // It may keep a processor busy for a while.
@@ -70,8 +73,11 @@ impl Preparer {
                 let prepared = self.prepare(outcome);
                 (self, prepared)
             });
-            let Ok((preparer, prepared)) = work.await else { break };
-            self = preparer;
+            let prepared;
+            (self, prepared) = match work.await {
+                Ok(done) => done,
+                Err(failed) => std::panic::resume_unwind(failed.into_panic()),
+            };
             if !ready.put(prepared) {
                 ready.room().await;
             }

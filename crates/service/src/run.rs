@@ -73,10 +73,10 @@ pub async fn run(options: Options) -> Result<()> {
     let ready = Arc::new(Handover::default());
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
     let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
-    let (network, network_task) = network::start(start, Arc::clone(&handover));
+    let (network, mut network_task) = network::start(start, Arc::clone(&handover));
     let preparer =
         Preparer { directory: Arc::clone(&directory), presence: Arc::clone(&presence), ids: Generator::new() };
-    let preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
+    let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
 
@@ -90,7 +90,7 @@ pub async fn run(options: Options) -> Result<()> {
     ));
     let decoder =
         tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, decoded, stopping.clone()));
-    let committer = tokio::spawn(
+    let mut committer = tokio::spawn(
         committer::Committer {
             store: store.clone(),
             links,
@@ -118,7 +118,14 @@ pub async fn run(options: Options) -> Result<()> {
         axum::serve(http_listener, http::router(app)).with_graceful_shutdown(stopping.clone().cancelled_owned());
     let server = tokio::spawn(server.into_future());
 
-    wait_for_signal().await?;
+    // These three work as long as the service does. Without one of them nothing is written any more, and a service
+    // that starts anew goes on from its journal.
+    tokio::select! {
+        told = wait_for_signal() => told?,
+        ended = &mut network_task => bail!("the engine has ended by itself: {ended:?}"),
+        ended = &mut preparer => bail!("what writes messages has ended by itself: {ended:?}"),
+        ended = &mut committer => bail!("what commits has ended by itself: {ended:?}"),
+    }
     tracing::info!("stopping");
     stopping.cancel();
     // From the outside in: no more frames, no more requests, then what is under way is written.
