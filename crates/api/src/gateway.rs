@@ -110,7 +110,8 @@ pub struct NewGateway {
     /// Antenna gain less cable loss; 2.15 dBi, a dipole, if not given.
     #[serde(default)]
     pub antenna_gain_dbi: Option<f32>,
-    /// The region whose limits it keeps; EU868 if not given.
+    /// The region whose limits it keeps. If not given, that of the channels it hears, if it calls already; or else
+    /// EU868.
     #[serde(default)]
     #[schema(value_type = Option<String>, example = "EU868")]
     pub region: Option<Region>,
@@ -130,6 +131,12 @@ pub struct CheckedGateway {
     pub altitude_m: Option<f64>,
     pub antenna_gain_dbi: f32,
     pub beacons: bool,
+}
+
+/// The EUIs that could be meant by the 12 digits of a MAC address; `None` if it is anything else.
+pub fn meant_by_mac(text: &str) -> Option<[Eui64; 2]> {
+    let mac: [u8; 6] = lorawan::text::bytes(text).ok()?.try_into().ok()?;
+    Some(Eui64::from_mac(mac))
 }
 
 impl NewGateway {
@@ -169,4 +176,79 @@ pub struct Stranger {
     pub last_heard: DateTime<Utc>,
     /// Frames it offered, all turned away.
     pub frames_turned_away: u64,
+    /// How it calls.
+    pub protocol: Protocol,
+    /// Frequencies of those frames, the lowest first; at most [`MOST_FREQUENCIES`](Self::MOST_FREQUENCIES).
+    pub frequencies_mhz: Vec<f64>,
+    /// The region whose uplink channels most of them are, if they are any region's.
+    #[schema(value_type = Option<String>, example = "EU868")]
+    pub region: Option<Region>,
+}
+
+impl Stranger {
+    /// Frequencies remembered; a gateway listens on eight channels and two more.
+    pub const MOST_FREQUENCIES: usize = 16;
+}
+
+/// How a gateway and the service talk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Protocol {
+    /// The UDP packet-forwarder protocol, version 2.
+    Udp,
+}
+
+impl Protocol {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Udp => "UDP packet forwarder",
+        }
+    }
+}
+
+/// The region on whose uplink channels most of these frequencies lie. Where several come out even, the one that
+/// has fewest other channels.
+pub fn region_of(frequencies_hz: &[u32]) -> Option<Region> {
+    let fit = |region: Region| {
+        let channels: Vec<u32> = region.plan().network_uplinks().map(|channel| channel.frequency_hz).collect();
+        let on = frequencies_hz.iter().filter(|hz| channels.contains(hz)).count();
+        (on, std::cmp::Reverse(channels.len()))
+    };
+    let best = Region::ALL.into_iter().rev().max_by_key(|region| fit(*region))?;
+    (fit(best).0 > 0).then_some(best)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mac_address_is_told_from_an_eui_in_any_form() {
+        for mac in ["02:A1:F0:00:99:01", "02a1f0009901", "02a1.f000.9901", "0x02a1f0009901"] {
+            let meant = meant_by_mac(mac).unwrap().map(|eui| eui.to_string());
+            assert_eq!(meant, ["02a1f0fffe009901", "02a1f0ffff009901"], "{mac}");
+        }
+        for other in ["02a1f00000000001", "02a1f00099", "02a1f00099zz", ""] {
+            assert_eq!(meant_by_mac(other), None, "{other:?}");
+        }
+    }
+
+    #[test]
+    fn what_a_gateway_hears_tells_its_region() {
+        let heard = |mhz: &[f64]| region_of(&mhz.iter().map(|mhz| (mhz * 1e6).round() as u32).collect::<Vec<_>>());
+        assert_eq!(heard(&[868.1, 868.3, 867.5]), Some(Region::Eu868));
+        assert_eq!(heard(&[903.9, 904.1, 904.6]), Some(Region::Us915));
+        assert_eq!(heard(&[865.0625]), Some(Region::In865));
+        assert_eq!(heard(&[923.2, 923.4]), Some(Region::As923_1));
+        assert_eq!(heard(&[868.1, 868.3, 922.1]), Some(Region::Eu868), "most of them");
+        assert_eq!(heard(&[868.15, 700.0]), None);
+        assert_eq!(heard(&[]), None);
+        for region in Region::ALL {
+            let own: Vec<u32> = region.plan().network_uplinks().map(|channel| channel.frequency_hz).collect();
+            let found = region_of(&own).unwrap().plan();
+            let both = own.iter().all(|hz| found.network_uplinks().any(|channel| channel.frequency_hz == *hz));
+            assert!(both, "{region} has the channels of {}", found.name);
+        }
+    }
 }

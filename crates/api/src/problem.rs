@@ -26,12 +26,16 @@ pub struct Problem {
     /// The field it is about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// What could be meant instead, likeliest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub offers: Vec<String>,
 }
 
 impl Problem {
     /// A problem without detail.
     pub fn new(status: u16, code: &str, title: impl Into<String>) -> Self {
-        Self { kind: "about:blank".into(), title: title.into(), status, code: code.into(), detail: None, field: None }
+        let (kind, title, code) = ("about:blank".into(), title.into(), code.into());
+        Self { kind, title, status, code, detail: None, field: None, offers: Vec::new() }
     }
 
     /// With the particulars.

@@ -149,6 +149,8 @@ pub enum GatewayVerb {
     Show { eui: String },
     /// Register one.
     Add(GatewayAddArgs),
+    /// Register a stranger that calls, in the region whose channels it hears.
+    Adopt(GatewayAdoptArgs),
     /// Remove one; its EUI can be used again.
     Remove { eui: String },
     /// List gateways that call but are not registered. Their frames are not accepted.
@@ -159,6 +161,20 @@ pub enum GatewayVerb {
 pub struct GatewayAddArgs {
     /// Its EUI, in any pasted form.
     pub eui: String,
+    #[command(flatten)]
+    pub about: GatewayArgs,
+}
+
+#[derive(Args)]
+pub struct GatewayAdoptArgs {
+    /// Its EUI; the only stranger if not given.
+    pub eui: Option<String>,
+    #[command(flatten)]
+    pub about: GatewayArgs,
+}
+
+#[derive(Args)]
+pub struct GatewayArgs {
     /// Its name.
     #[arg(long)]
     pub name: String,
@@ -174,7 +190,7 @@ pub struct GatewayAddArgs {
     /// Antenna gain less cable loss in dBi; 2.15 if not given.
     #[arg(long, allow_negative_numbers = true)]
     pub antenna_gain_dbi: Option<f32>,
-    /// The region whose limits it keeps; EU868 if not given.
+    /// The region whose limits it keeps; if not given, that of the channels it hears, or else EU868.
     #[arg(long)]
     pub region: Option<Region>,
     /// Let it send class B beacons, as long as it has GPS time.

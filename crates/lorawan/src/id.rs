@@ -33,6 +33,14 @@ impl Eui64 {
     pub fn reversed(self) -> Self {
         Self(self.0.swap_bytes())
     }
+
+    /// The two EUIs that are made of a 48-bit address, such as that of a network port: with `fffe` in the midst
+    /// as of an EUI-48, and with `ffff` as of a MAC-48 (IEEE, *Guidelines for Use of Extended Unique
+    /// Identifier*, "Mapping an EUI-48 to an EUI-64").
+    pub fn from_mac(mac: [u8; 6]) -> [Self; 2] {
+        let [a, b, c, d, e, f] = mac;
+        [0xfe, 0xff].map(|fill| Self(u64::from_be_bytes([a, b, c, 0xff, fill, d, e, f])))
+    }
 }
 
 /// A device's short address within its network (TS001 §6.1.1 of 1.0.4).
@@ -173,6 +181,13 @@ written_as_hex!(NetId, 3, u32, NetId::new, |n: &NetId| n.0);
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// The example of the IEEE's guidelines.
+    #[test]
+    fn two_euis_are_made_of_a_mac_address() {
+        let made = Eui64::from_mac([0xac, 0xde, 0x48, 0x23, 0x45, 0x67]).map(|eui| eui.to_string());
+        assert_eq!(made, ["acde48fffe234567", "acde48ffff234567"]);
+    }
 
     #[test]
     fn an_eui_is_read_as_written_and_sent_reversed() {

@@ -1,11 +1,11 @@
 //! Who is there: which gateways call, from where, and since when they have not.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use api::gateway::{GatewayState, Stranger};
+use api::gateway::{self, GatewayState, Protocol, Stranger};
 use api::message::{Body, GatewayNews};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
@@ -43,7 +43,15 @@ pub struct Known {
 #[derive(Default)]
 struct Inner {
     known: HashMap<Eui64, Known>,
-    strangers: HashMap<Eui64, (Stranger, bool)>,
+    strangers: HashMap<Eui64, Caller>,
+}
+
+/// A stranger, and what goes along with it.
+struct Caller {
+    stranger: Stranger,
+    frequencies_hz: BTreeSet<u32>,
+    /// Whether its first call was told.
+    told: bool,
 }
 
 /// The gateways that call.
@@ -87,9 +95,10 @@ impl Presence {
         self.lock().known.remove(&eui);
     }
 
-    /// Notes a datagram with `frames` frames. Says whether the gateway is registered.
-    pub fn heard(&self, eui: Eui64, from: SocketAddr, frames: u64, pull: bool) -> bool {
+    /// Notes a datagram with frames heard on these frequencies. Says whether the gateway is registered.
+    pub fn heard(&self, eui: Eui64, from: SocketAddr, frames_hz: &[u32], pull: bool) -> bool {
         let now = Utc::now();
+        let frames = frames_hz.len() as u64;
         let mut inner = self.lock();
         if let Some(known) = inner.known.get_mut(&eui) {
             known.last_heard = Some(now);
@@ -101,17 +110,37 @@ impl Presence {
             return true;
         }
         if !inner.strangers.contains_key(&eui) && inner.strangers.len() >= MAX_STRANGERS {
-            let oldest = inner.strangers.iter().min_by_key(|(_, (s, _))| s.last_heard).map(|(eui, _)| *eui);
+            let oldest = inner.strangers.iter().min_by_key(|(_, c)| c.stranger.last_heard).map(|(eui, _)| *eui);
             oldest.and_then(|eui| inner.strangers.remove(&eui));
         }
-        let (stranger, _) = inner.strangers.entry(eui).or_insert_with(|| {
-            let new =
-                Stranger { eui, address: String::new(), first_heard: now, last_heard: now, frames_turned_away: 0 };
-            (new, false)
+        let caller = inner.strangers.entry(eui).or_insert_with(|| {
+            let stranger = Stranger {
+                eui,
+                address: String::new(),
+                first_heard: now,
+                last_heard: now,
+                frames_turned_away: 0,
+                protocol: Protocol::Udp,
+                frequencies_mhz: Vec::new(),
+                region: None,
+            };
+            Caller { stranger, frequencies_hz: BTreeSet::new(), told: false }
         });
+        let (stranger, known_hz) = (&mut caller.stranger, &mut caller.frequencies_hz);
         stranger.address = from.to_string();
         stranger.last_heard = now;
         stranger.frames_turned_away += frames;
+        let before = known_hz.len();
+        for hz in frames_hz {
+            if known_hz.len() < Stranger::MOST_FREQUENCIES {
+                known_hz.insert(*hz);
+            }
+        }
+        if known_hz.len() > before {
+            let all: Vec<u32> = known_hz.iter().copied().collect();
+            stranger.frequencies_mhz = all.iter().map(|hz| f64::from(*hz) / 1e6).collect();
+            stranger.region = gateway::region_of(&all);
+        }
         false
     }
 
@@ -124,9 +153,13 @@ impl Presence {
         self.lock().known.get(&eui).cloned()
     }
 
+    pub fn stranger(&self, eui: Eui64) -> Option<Stranger> {
+        self.lock().strangers.get(&eui).map(|caller| caller.stranger.clone())
+    }
+
     /// Strangers, the one heard last first.
     pub fn strangers(&self) -> Vec<Stranger> {
-        let mut all: Vec<_> = self.lock().strangers.values().map(|(stranger, _)| stranger.clone()).collect();
+        let mut all: Vec<_> = self.lock().strangers.values().map(|caller| caller.stranger.clone()).collect();
         all.sort_by_key(|s| std::cmp::Reverse(s.last_heard));
         all
     }
@@ -145,8 +178,8 @@ impl Presence {
                 news.push((Some(known.estate_id), GatewayNews { gateway: *eui, name, state, stranger: false }));
             }
         }
-        for (eui, (_, told)) in &mut inner.strangers {
-            if !std::mem::replace(told, true) {
+        for (eui, caller) in &mut inner.strangers {
+            if !std::mem::replace(&mut caller.told, true) {
                 let state = GatewayState::Listening;
                 news.push((None, GatewayNews { gateway: *eui, name: None, state, stranger: true }));
             }
@@ -237,16 +270,34 @@ mod tests {
     }
 
     #[test]
+    fn what_a_stranger_hears_is_remembered_within_bounds() {
+        let presence = Presence::new(&[]);
+        presence.heard(OURS, from(), &[], true);
+        let stranger = presence.stranger(OURS).unwrap();
+        assert_eq!((stranger.region, stranger.frequencies_mhz.len()), (None, 0));
+        presence.heard(OURS, from(), &[868_300_000, 868_100_000, 868_300_000], false);
+        let stranger = presence.stranger(OURS).unwrap();
+        assert_eq!((stranger.frames_turned_away, stranger.region), (3, Some(Region::Eu868)));
+        assert_eq!(stranger.frequencies_mhz, [868.1, 868.3]);
+        // It may claim to hear anything.
+        let nonsense: Vec<u32> = (1..1000).collect();
+        presence.heard(OURS, from(), &nonsense, false);
+        assert_eq!(presence.stranger(OURS).unwrap().frequencies_mhz.len(), Stranger::MOST_FREQUENCIES);
+        presence.register(&row());
+        assert_eq!(presence.stranger(OURS), None);
+    }
+
+    #[test]
     fn news_come_with_each_change_of_state_and_now_and_then() {
         let presence = Presence::new(&[row()]);
         let now = Utc::now();
         let states = |at| presence.news(at).into_iter().map(|(_, news)| news.state).collect::<Vec<_>>();
         assert_eq!(states(now), [], "never heard is how it began");
-        assert!(presence.heard(OURS, from(), 2, true));
+        assert!(presence.heard(OURS, from(), &[868_100_000; 2], true));
         assert_eq!(presence.way_down(OURS), Some(from()));
         assert_eq!(states(now), [GatewayState::Listening]);
         assert_eq!(states(now), []);
-        presence.heard(OURS, from(), 0, false);
+        presence.heard(OURS, from(), &[], false);
         assert_eq!(states(now + TimeDelta::seconds(6)), [GatewayState::Listening], "heard again meanwhile");
         assert_eq!(states(now + TimeDelta::seconds(12)), [], "not heard since it was told of");
         let later = now + TimeDelta::seconds(GatewayState::QUIET_AFTER_S + 2);
@@ -260,7 +311,7 @@ mod tests {
     fn strangers_are_remembered_within_bounds() {
         let presence = Presence::new(&[]);
         for n in 0..MAX_STRANGERS as u64 + 5 {
-            assert!(!presence.heard(Eui64(n), from(), 1, true));
+            assert!(!presence.heard(Eui64(n), from(), &[868_100_000], true));
         }
         let strangers = presence.strangers();
         assert_eq!(strangers.len(), MAX_STRANGERS);

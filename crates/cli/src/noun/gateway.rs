@@ -1,7 +1,8 @@
-use anyhow::Result;
-use api::gateway::{Gateway, NewGateway, Stranger};
+use anyhow::{Context as _, Result, bail};
+use api::gateway::{self, Gateway, NewGateway, Stranger};
+use api::problem;
 
-use crate::args::GatewayVerb;
+use crate::args::{GatewayArgs, GatewayVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -30,6 +31,39 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
     ]
 }
 
+impl GatewayArgs {
+    /// The gateway to register.
+    fn of(self, eui: String) -> NewGateway {
+        NewGateway {
+            eui,
+            name: self.name,
+            latitude_deg: self.latitude_deg,
+            longitude_deg: self.longitude_deg,
+            altitude_m: self.altitude_m,
+            antenna_gain_dbi: self.antenna_gain_dbi,
+            region: self.region,
+            beacons: Some(self.beacons),
+        }
+    }
+}
+
+/// The stranger that is meant; a MAC address will do.
+fn which<'a>(strangers: &'a [Stranger], asked: Option<&str>) -> Result<&'a Stranger> {
+    let Some(asked) = asked else {
+        return match strangers {
+            [only] => Ok(only),
+            [] => bail!("no stranger has called since the service started"),
+            _ => bail!("{} strangers call; say which: `heron gateway strangers` lists them", strangers.len()),
+        };
+    };
+    let meant = match gateway::meant_by_mac(asked) {
+        Some(meant) => meant.to_vec(),
+        None => vec![problem::eui("EUI", asked)?],
+    };
+    let found = strangers.iter().find(|stranger| meant.contains(&stranger.eui));
+    found.with_context(|| format!("no stranger with {asked} has called since the service started"))
+}
+
 pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Result<()> {
     match verb {
         GatewayVerb::List => {
@@ -50,16 +84,13 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
             out.one(&gateway, lines)
         }
         GatewayVerb::Add(args) => {
-            let new = NewGateway {
-                eui: args.eui,
-                name: args.name,
-                latitude_deg: args.latitude_deg,
-                longitude_deg: args.longitude_deg,
-                altitude_m: args.altitude_m,
-                antenna_gain_dbi: args.antenna_gain_dbi,
-                region: args.region,
-                beacons: Some(args.beacons),
-            };
+            let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &args.about.of(args.eui)).await?;
+            out.one(&gateway, lines)
+        }
+        GatewayVerb::Adopt(args) => {
+            let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
+            let stranger = which(&strangers, args.eui.as_deref())?;
+            let new = args.about.of(stranger.eui.to_string());
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
             out.one(&gateway, lines)
         }
@@ -75,17 +106,22 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
         GatewayVerb::Strangers => {
             let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
             let none = "No stranger has called since the service started.";
-            out.list(&strangers, none, &["EUI", "ADDRESS", "FIRST HEARD", "LAST HEARD", "FRAMES TURNED AWAY"], |s| {
+            let head = ["EUI", "ADDRESS", "BY", "FIRST HEARD", "LAST HEARD", "TURNED AWAY", "HEARD ON", "REGION"];
+            out.list(&strangers, none, &head, |s| {
+                let mhz: Vec<String> = s.frequencies_mhz.iter().map(f64::to_string).collect();
                 vec![
                     s.eui.to_string(),
                     s.address.clone(),
+                    s.protocol.words().into(),
                     show::ago(Some(s.first_heard)),
                     show::ago(Some(s.last_heard)),
                     s.frames_turned_away.to_string(),
+                    if mhz.is_empty() { "nothing yet".into() } else { format!("{} MHz", mhz.join(", ")) },
+                    s.region.map_or("–", |region| region.name()).into(),
                 ]
             })?;
             if !out.json && !strangers.is_empty() {
-                out.line("Is one of them yours? `heron gateway add EUI --name NAME` registers it.")?;
+                out.line("Is one of them yours? `heron gateway adopt EUI --name NAME` registers it.")?;
             }
             Ok(())
         }

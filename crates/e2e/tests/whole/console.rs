@@ -25,7 +25,7 @@ async fn from_sign_in_to_a_command_that_arrives() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;
     let empty = browser.text_when("main", |text| text.contains("No gateway is registered yet")).await;
-    assert!(empty.contains("heron gateway add"), "an empty page teaches the next step");
+    assert!(empty.contains("UDP port 1700") && empty.contains("adopted"), "an empty page teaches the next step");
 
     let scenario = tarnsey(&["sluice-07", "collar-19"]);
     service.register(&scenario).await;
@@ -36,6 +36,20 @@ async fn from_sign_in_to_a_command_that_arrives() {
     let row = browser.text_when("tr[data-gateway=chapel-rise]", |text| text.contains("listening")).await;
     assert!(row.contains("02a1 f000 0000 0001"), "{row}");
     browser.text_when("main", |text| text.contains("02c7 e000 0000 00ff")).await;
+
+    // Somebody else's gateway, adopted: the form knows its EUI, and a MAC address would do as well.
+    browser.click(By::Css("button[aria-label='Adopt 02c7e000000000ff']")).await;
+    browser.text_when("form[aria-label='Register a gateway']", |text| text.contains("It calls from 127.0.0.1")).await;
+    browser.fill("form input[name=name]", "lantern-point").await.unwrap();
+    browser.fill("form input[name=eui]", "02:c7:e0:00:00:ff").await.unwrap();
+    browser.click(By::XPath("//button[text()='Adopt' and not(@aria-label)]")).await;
+    let offers = browser.text_when("[data-offers]", |text| text.contains("02c7 e0ff fe00 00ff")).await;
+    assert!(offers.contains("02c7 e0ff ff00 00ff"), "{offers}");
+    browser.fill("form input[name=eui]", "02c7 e000 0000 00ff").await.unwrap();
+    browser.click(By::XPath("//button[text()='Adopt' and not(@aria-label)]")).await;
+    let row = browser.text_when("tr[data-gateway=lantern-point]", |text| text.contains("listening")).await;
+    assert!(row.contains("02c7 e000 0000 00ff"), "{row}");
+    browser.text_when("main", |text| text.contains("No gateway calls without being registered")).await;
 
     // Without a refresh: the join and the refusal appear as they happen.
     browser.click(By::LinkText("Devices")).await;

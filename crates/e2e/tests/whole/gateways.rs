@@ -1,7 +1,7 @@
 //! Gateways over UDP: strangers, states, reports.
 
 use api::Page;
-use api::gateway::{Gateway, GatewayState, Stranger};
+use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
 use api::message::{Body, Message};
 use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::{Gateway as Caller, emission};
@@ -9,6 +9,8 @@ use e2e::service::Service;
 use e2e::wait::until;
 use gateway_link::udp::{Datagram, TxAckError, TxTime};
 use lorawan::Modulation;
+use lorawan::region::Region;
+use reqwest::Method;
 use serde_json::{Value, json};
 
 use crate::scenes::{Bench, DEV_EUI, GATEWAY, device, registration};
@@ -44,6 +46,42 @@ async fn a_stranger_is_answered_listed_and_not_believed() {
         (traffic.items.len() == 1).then_some(())
     })
     .await;
+}
+
+/// Its label says 02:A1:F0:00:99:01; it calls itself by one of the two EUIs that are made of that.
+#[tokio::test]
+async fn a_mac_address_finds_the_gateway_and_its_region() {
+    let service = Service::first_start().await;
+    service.sign_heron_in();
+    let (calls, other) = ("02a1f0ffff009901", "02a1f0fffe009901");
+    let new = json!({ "eui": "02:A1:F0:00:99:01", "name": "quay" });
+    let (status, problem) = service.refused(Method::POST, "gateways", new.clone()).await;
+    assert_eq!((status, problem.field.as_deref()), (422, Some("eui")));
+    assert_eq!(problem.offers, [other, calls]);
+    assert!(problem.to_string().contains("neither has called here yet"), "{problem}");
+
+    let mut caller = Caller::towards(service.udp, calls.parse().unwrap()).await;
+    caller.pull().await;
+    let mut heard = device(DEV_EUI).join_request();
+    for (n, mhz) in [(1, 904.3), (2, 904.1)] {
+        heard.frequency_hz = (mhz * 1e6) as u32;
+        caller.push(&heard, n).await;
+    }
+    let strangers: Vec<Stranger> = service.get("strangers").await;
+    assert_eq!((strangers[0].protocol, &strangers[0].frequencies_mhz[..]), (Protocol::Udp, &[904.1, 904.3][..]));
+    let (_, problem) = service.refused(Method::POST, "gateways", new).await;
+    assert_eq!(problem.offers, [calls, other], "the one that calls first");
+    assert!(problem.to_string().contains(&format!("{calls} calls here")), "{problem}");
+    let said = service.heron_says(&["gateway", "strangers"]);
+    assert!(said.contains("904.1, 904.3 MHz") && said.contains("US915"), "{said}");
+
+    let refused = service.heron(&["gateway", "adopt", "02a1f0009902", "--name", "quay"]);
+    assert!(!refused.status.success());
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("no stranger with 02a1f0009902 has called"));
+    let adopted: Gateway = service.heron_json(&["gateway", "adopt", "02-a1-f0-00-99-01", "--name", "quay"]);
+    assert_eq!((adopted.eui.to_string().as_str(), adopted.region), (calls, Region::Us915));
+    let refused = service.heron(&["gateway", "adopt", "--name", "pier"]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("no stranger has called"), "it is one no more");
 }
 
 #[tokio::test]

@@ -1,12 +1,13 @@
 //! Gateways and strangers.
 
-use api::gateway::{Gateway, GatewayState, NewGateway, Stranger};
-use api::problem::Problem;
+use api::gateway::{self, Gateway, GatewayState, NewGateway, Stranger};
+use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
 use engine::{Command, GatewayStatus, Used};
+use lorawan::Eui64;
 use lorawan::region::SubBand;
 use store::{GatewayRow, gateway_config};
 
@@ -76,11 +77,30 @@ pub async fn list_gateways(
     params(("estate" = String, Path)), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
-    let gateway = new.check()?;
+    let mut gateway = new.check().map_err(|problem| offer_euis(&app, &new.eui, problem))?;
+    if new.region.is_none()
+        && let Some(heard_in) = app.presence.stranger(gateway.eui).and_then(|stranger| stranger.region)
+    {
+        gateway.region = heard_in;
+    }
     let row = app.store.add_gateway(estate.id, &gateway).await?;
     app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
     app.presence.register(&row);
     Ok(Json(show(&app, row, None)))
+}
+
+/// Says which EUIs could be meant where a MAC address was entered, the one that calls here first.
+fn offer_euis(app: &App, entered: &str, problem: Problem) -> Problem {
+    if problem.field.as_deref() != Some("eui") {
+        return problem;
+    }
+    let Some(mut meant) = gateway::meant_by_mac(entered) else { return problem };
+    let calls = |eui: &Eui64| app.presence.stranger(*eui).is_some() || app.presence.known(*eui).is_some();
+    meant.sort_by_key(|eui| !calls(eui));
+    let [first, second] = meant;
+    let seen = if calls(&first) { format!("; {first} calls here") } else { "; neither has called here yet".into() };
+    let why = format!("12 hex digits are a MAC address. As an EUI that is {first} or {second}{seen}");
+    Problem { offers: meant.map(|eui| eui.to_string()).into(), ..bad_field("eui", entered, why) }
 }
 
 /// One gateway.

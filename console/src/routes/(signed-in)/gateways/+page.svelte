@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
+  import NewGateway from "#lib/parts/NewGateway.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -9,6 +10,7 @@
   let gateways = $state<Gateway[] | null>(null);
   let strangers = $state<Stranger[]>([]);
   let problem = $state("");
+  let adopting = $state<Stranger | null>(null);
 
   async function load() {
     const params = { path: { estate: session.estate } };
@@ -51,8 +53,7 @@
 {#if gateways?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No gateway is registered yet</h2>
-    <p class="my-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger; then register it:</p>
-    <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron gateway add EUI --name NAME</code>
+    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger, to be adopted; or register it before it calls.</p>
   </section>
 {:else if gateways}
   <div class="overflow-x-auto">
@@ -92,11 +93,11 @@
   {:else}
     <p class="mt-1 mb-2 max-w-prose text-base-content/80">
       These call here but are not registered. They are answered, so that they stay visible; their frames are turned away. If one is
-      yours, register it with <code class="font-mono text-sm">heron gateway add EUI --name NAME</code>.
+      yours, adopt it.
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden md:table-cell">Calls from</th></tr></thead>
+        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Calls from</th><th></th></tr></thead>
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
@@ -105,11 +106,19 @@
               <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
               <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
               <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
+              <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
+                {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
+              </td>
               <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
+              <td><button class="btn btn-sm" onclick={() => (adopting = stranger)} aria-label="Adopt {stranger.eui}">Adopt</button></td>
             </tr>
           {/each}
         </tbody>
       </table>
     </div>
   {/if}
+</section>
+
+<section class="mt-8">
+  <NewGateway stranger={adopting} done={() => { adopting = null; void load(); }} />
 </section>

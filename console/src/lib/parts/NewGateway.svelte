@@ -1,0 +1,112 @@
+<!-- The form that registers a gateway: an empty one, or a stranger's, with what was heard of it. -->
+<script lang="ts">
+  import { api, say, type Stranger } from "#lib/api.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { grouped } from "#lib/words.ts";
+  import Notice from "./Notice.svelte";
+  import RegionSelect from "./RegionSelect.svelte";
+
+  let { stranger, done }: { stranger: Stranger | null; done: () => void } = $props();
+
+  let eui = $state("");
+  let name = $state("");
+  let region = $state("");
+  let latitude = $state<number | null>(null);
+  let longitude = $state<number | null>(null);
+  let altitude = $state<number | null>(null);
+  let gain = $state<number | null>(null);
+  let beacons = $state(false);
+  let problem = $state("");
+  let offers = $state<string[]>([]);
+  let nameField: HTMLInputElement;
+
+  $effect(() => {
+    eui = stranger ? grouped(stranger.eui) : "";
+    region = stranger?.region ?? "";
+    [problem, offers] = ["", []];
+    if (stranger) nameField.focus();
+  });
+
+  async function register(event: SubmitEvent) {
+    event.preventDefault();
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/gateways", {
+      params: { path: { estate: session.estate } },
+      body: {
+        eui,
+        name,
+        region: region || null,
+        latitude_deg: latitude,
+        longitude_deg: longitude,
+        altitude_m: altitude,
+        antenna_gain_dbi: gain,
+        beacons,
+      },
+    });
+    problem = data ? "" : say(error);
+    offers = data ? [] : (error?.offers ?? []);
+    if (!data) return;
+    [eui, name, region] = ["", "", ""];
+    [latitude, longitude, altitude, gain, beacons] = [null, null, null, null, false];
+    done();
+  }
+
+  function take(offer: string) {
+    [eui, problem, offers] = [grouped(offer), "", []];
+  }
+</script>
+
+<form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a gateway">
+  <h2 class="mb-2">{stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
+  {#if stranger}
+    <p class="mb-3 max-w-prose text-sm text-base-content/80">
+      It calls from {stranger.address} by the {stranger.protocol === "udp" ? "UDP packet-forwarder protocol" : stranger.protocol}{stranger.frequencies_mhz.length
+        ? ` and hears ${stranger.frequencies_mhz.join(", ")} MHz${stranger.region ? `: channels of ${stranger.region}` : ", which are no region's channels"}`
+        : "; it has heard no frame yet"}.
+    </p>
+  {/if}
+  <div class="flex flex-wrap items-end gap-3">
+    <label>
+      <span class="block text-sm text-base-content/75">EUI, or the MAC address on its label</span>
+      <input class="input w-64 font-mono" name="eui" bind:value={eui} required autocomplete="off" spellcheck="false" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Name</span>
+      <input class="input w-48" name="name" bind:value={name} bind:this={nameField} required maxlength="80" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Region</span>
+      <RegionSelect value={region} choose={(chosen) => (region = chosen)} none="by what it hears" width="w-48" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Latitude, °</span>
+      <input class="input w-32" type="number" name="latitude" step="any" min="-90" max="90" bind:value={latitude} />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Longitude, °</span>
+      <input class="input w-32" type="number" name="longitude" step="any" min="-180" max="180" bind:value={longitude} />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Altitude, m</span>
+      <input class="input w-28" type="number" name="altitude" step="any" bind:value={altitude} />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Antenna less cable, dBi</span>
+      <input class="input w-32" type="number" name="gain" step="any" placeholder="2.15" bind:value={gain} />
+    </label>
+    <label class="flex h-10 items-center gap-2">
+      <input class="checkbox checkbox-sm" type="checkbox" name="beacons" bind:checked={beacons} />
+      <span>sends beacons</span>
+    </label>
+    <button class="btn btn-primary">{stranger ? "Adopt" : "Register"}</button>
+    {#if stranger}<button class="btn btn-ghost" type="button" onclick={done}>Leave it</button>{/if}
+  </div>
+  <Notice text={problem} />
+  {#if offers.length > 0}
+    <div class="mt-2 flex flex-wrap items-center gap-2" data-offers>
+      <span class="text-sm text-base-content/75">Take</span>
+      {#each offers as offer (offer)}
+        <button class="btn btn-sm font-mono" type="button" onclick={() => take(offer)}>{grouped(offer)}</button>
+      {/each}
+    </div>
+  {/if}
+</form>
