@@ -9,6 +9,7 @@ pub mod fleet;
 pub mod frame;
 pub mod gateway;
 pub mod group;
+pub mod layout;
 pub mod ledger;
 pub mod link;
 pub mod message;

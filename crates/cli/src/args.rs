@@ -151,10 +151,21 @@ pub enum GatewayVerb {
     Add(GatewayAddArgs),
     /// Register a stranger that calls, in the region whose channels it hears.
     Adopt(GatewayAdoptArgs),
+    /// How a concentrator is set to listen on channels of a region: two radios, and chains behind them.
+    Layout(LayoutArgs),
     /// Remove one; its EUI can be used again.
     Remove { eui: String },
     /// List gateways that call but are not registered. Their frames are not accepted.
     Strangers,
+}
+
+#[derive(Args)]
+pub struct LayoutArgs {
+    /// The region.
+    pub region: Region,
+    /// Uplink channels, as runs: `8-15, 65`; all of the network's if not given.
+    #[arg(long)]
+    pub channels: Option<String>,
 }
 
 #[derive(Args)]

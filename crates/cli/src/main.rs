@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser as _};
 
-use args::{AirtimeVerb, Cli, Noun};
+use args::{AirtimeVerb, Cli, GatewayVerb, Noun};
 use client::Client;
 
 #[tokio::main(flavor = "current_thread")]
@@ -41,6 +41,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         Noun::Frame(args) => noun::frame::run(&cli.global, &out, *args).await,
         Noun::Region { region } => noun::region::run(&out, region),
         Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
+        Noun::Gateway { verb: GatewayVerb::Layout(args) } => noun::layout::run(&out, args),
         other => {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;

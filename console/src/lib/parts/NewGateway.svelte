@@ -100,7 +100,7 @@
     <button class="btn btn-primary">{stranger ? "Adopt" : "Register"}</button>
     {#if stranger}<button class="btn btn-ghost" type="button" onclick={done}>Leave it</button>{/if}
   </div>
-  <Notice text={problem} />
+  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if offers.length > 0}
     <div class="mt-2 flex flex-wrap items-center gap-2" data-offers>
       <span class="text-sm text-base-content/75">Take</span>

@@ -94,6 +94,7 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
             out.one(&gateway, lines)
         }
+        GatewayVerb::Layout(args) => super::layout::run(out, args),
         GatewayVerb::Remove { eui } => {
             let path = client.in_estate(&format!("gateways/{eui}")).await?;
             let gateway: Gateway = client.get(&path, &[]).await?;

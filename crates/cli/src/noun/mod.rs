@@ -9,6 +9,7 @@ pub mod frame;
 pub mod gateway;
 pub mod group;
 pub mod intake;
+pub mod layout;
 pub mod ledger;
 pub mod model;
 pub mod outbox;

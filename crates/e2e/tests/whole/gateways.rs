@@ -2,6 +2,7 @@
 
 use api::Page;
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
+use api::layout::LayoutInfo;
 use api::message::{Body, Message};
 use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::{Gateway as Caller, emission};
@@ -82,6 +83,23 @@ async fn a_mac_address_finds_the_gateway_and_its_region() {
     assert_eq!((adopted.eui.to_string().as_str(), adopted.region), (calls, Region::Us915));
     let refused = service.heron(&["gateway", "adopt", "--name", "pier"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("no stranger has called"), "it is one no more");
+}
+
+#[tokio::test]
+async fn a_concentrators_layout_is_worked_out_by_service_and_client_alike() {
+    let service = Service::first_start().await;
+    let path = "/regions/us915/layout?channels=8-15,65";
+    let layout: LayoutInfo = service.done(Method::GET, path, None).await;
+    assert_eq!(layout.radios_mhz, [904.3, 905.1]);
+    let wide = layout.standard.unwrap();
+    assert_eq!((wide.frequency_mhz, wide.bandwidth_khz, wide.spreading_factor), (904.6, 500, Some(8)));
+    let own: LayoutInfo = service.heron_json(&["gateway", "layout", "us915", "--channels", "8-15, 65"]);
+    assert_eq!(own, layout);
+    for (channels, said) in [("0-71", "leave 56 out"), ("0,20,40", "910.3 MHz is out of reach"), ("x", "channels")] {
+        let refused = service.heron(&["gateway", "layout", "us915", "--channels", channels]);
+        let words = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(!refused.status.success() && words.contains(said), "{channels}: {words}");
+    }
 }
 
 #[tokio::test]

@@ -124,6 +124,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(regions::list_regions))
             .routes(routes!(regions::show_region))
             .routes(routes!(regions::airtime))
+            .routes(routes!(regions::layout))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live)),
     )

@@ -1,6 +1,7 @@
 //! What regions allow, and what a message costs in each.
 
 use api::airtime::{AirtimeQuestion, AirtimeTable};
+use api::layout::{LayoutInfo, LayoutQuestion};
 use api::problem::Problem;
 use api::region::{RegionDetail, RegionSummary};
 use lorawan::region::Region;
@@ -28,6 +29,18 @@ pub async fn list_regions(_caller: Caller) -> Answer<Vec<RegionSummary>> {
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
 pub async fn show_region(_caller: Caller, PathName(name): PathName) -> Answer<RegionDetail> {
     Ok(Json(api::region::detail(region(&name)?)))
+}
+
+/// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
+#[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions", security(("token" = [])),
+    params(("region" = String, Path, example = "EU868"), LayoutQuestion),
+    responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn layout(
+    _caller: Caller,
+    PathName(name): PathName,
+    Params(question): Params<LayoutQuestion>,
+) -> Answer<LayoutInfo> {
+    Ok(Json(api::layout::layout(region(&name)?, &question)?))
 }
 
 /// What a message costs in airtime, side by side for all uplink data rates of a region.
