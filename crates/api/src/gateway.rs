@@ -89,12 +89,9 @@ pub struct Gateway {
     pub airtime: Vec<BandUse>,
 }
 
-/// A gateway to register.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct NewGateway {
-    /// Its EUI, in any pasted form.
-    #[schema(example = "02:10:20:30:40:50:60:70")]
-    pub eui: String,
+/// What is told of a gateway when it is registered or changed.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayAbout {
     /// Its name.
     #[schema(example = "chapel-rise")]
     pub name: String,
@@ -120,6 +117,17 @@ pub struct NewGateway {
     pub beacons: Option<bool>,
 }
 
+/// A gateway to register.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewGateway {
+    /// Its EUI, in any pasted form.
+    #[schema(example = "02:10:20:30:40:50:60:70")]
+    pub eui: String,
+    /// All else.
+    #[serde(flatten)]
+    pub about: GatewayAbout,
+}
+
 /// A gateway whose values have been checked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedGateway {
@@ -142,13 +150,20 @@ pub fn meant_by_mac(text: &str) -> Option<[Eui64; 2]> {
 impl NewGateway {
     /// Reads and checks every field.
     pub fn check(&self) -> Result<CheckedGateway, Problem> {
+        self.about.check(problem::eui("eui", &self.eui)?)
+    }
+}
+
+impl GatewayAbout {
+    /// Checks every field, for the gateway with this EUI.
+    pub fn check(&self, eui: Eui64) -> Result<CheckedGateway, Problem> {
         let within = |field, value: Option<f64>, from, to, unit| match value {
             Some(value) => problem::range(field, value, from, to, unit).map(Some),
             None => Ok(None),
         };
         let gain = f64::from(self.antenna_gain_dbi.unwrap_or(2.15));
         Ok(CheckedGateway {
-            eui: problem::eui("eui", &self.eui)?,
+            eui,
             name: problem::name("name", &self.name)?,
             region: self.region.unwrap_or(Region::Eu868),
             beacons: self.beacons.unwrap_or(false),
@@ -157,6 +172,21 @@ impl NewGateway {
             altitude_m: within("altitude_m", self.altitude_m, -500.0, 9000.0, "m")?,
             antenna_gain_dbi: problem::range("antenna_gain_dbi", gain, -20.0, 30.0, "dBi")? as f32,
         })
+    }
+}
+
+impl From<&Gateway> for GatewayAbout {
+    /// As it is registered, to be changed in part.
+    fn from(gateway: &Gateway) -> Self {
+        Self {
+            name: gateway.name.clone(),
+            latitude_deg: gateway.latitude_deg,
+            longitude_deg: gateway.longitude_deg,
+            altitude_m: gateway.altitude_m,
+            antenna_gain_dbi: Some(gateway.antenna_gain_dbi),
+            region: Some(gateway.region),
+            beacons: Some(gateway.beacons),
+        }
     }
 }
 

@@ -149,6 +149,16 @@ pub enum GatewayVerb {
     Show { eui: String },
     /// Register one.
     Add(GatewayAddArgs),
+    /// Change one; what is not given stays.
+    Set {
+        /// Its EUI.
+        eui: String,
+        /// Its name.
+        #[arg(long)]
+        name: Option<String>,
+        #[command(flatten)]
+        about: GatewayAboutArgs,
+    },
     /// Register a stranger that calls, in the region whose channels it hears.
     Adopt(GatewayAdoptArgs),
     /// How a concentrator is set to listen on channels of a region: two radios, and chains behind them.
@@ -189,6 +199,12 @@ pub struct GatewayArgs {
     /// Its name.
     #[arg(long)]
     pub name: String,
+    #[command(flatten)]
+    pub about: GatewayAboutArgs,
+}
+
+#[derive(Args)]
+pub struct GatewayAboutArgs {
     /// Latitude in degrees, north positive.
     #[arg(long, allow_negative_numbers = true)]
     pub latitude_deg: Option<f64>,
@@ -204,9 +220,9 @@ pub struct GatewayArgs {
     /// The region whose limits it keeps; if not given, that of the channels it hears, or else EU868.
     #[arg(long)]
     pub region: Option<Region>,
-    /// Let it send class B beacons, as long as it has GPS time.
-    #[arg(long)]
-    pub beacons: bool,
+    /// Let it send class B beacons, as long as it has GPS time: `--beacons`, or `--beacons=false`.
+    #[arg(long, num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    pub beacons: Option<bool>,
 }
 
 #[derive(Subcommand)]

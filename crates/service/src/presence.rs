@@ -91,6 +91,14 @@ impl Presence {
         );
     }
 
+    /// A registered gateway has a new name or region.
+    pub fn change(&self, row: &GatewayRow) {
+        if let Some(known) = self.lock().known.get_mut(&row.gateway.eui) {
+            known.name.clone_from(&row.gateway.name);
+            known.region = row.gateway.region;
+        }
+    }
+
     pub fn remove(&self, eui: Eui64) {
         self.lock().known.remove(&eui);
     }

@@ -13,7 +13,7 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use api::device::{NewDevice, PersonalSession};
-use api::gateway::NewGateway;
+use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
 use api::radio::{RadioSettings, RateSettings};
 use gateway_link::udp::{Datagram, PushData, RxPacket};
@@ -69,16 +69,8 @@ impl Size {
 
     /// A gateway to register.
     pub fn gateway(n: u8) -> NewGateway {
-        NewGateway {
-            eui: gateway_eui(n).to_string(),
-            name: format!("load-{n}"),
-            latitude_deg: None,
-            longitude_deg: None,
-            altitude_m: None,
-            antenna_gain_dbi: None,
-            region: Some(Region::Eu868),
-            beacons: None,
-        }
+        let about = GatewayAbout { name: format!("load-{n}"), region: Some(Region::Eu868), ..GatewayAbout::default() };
+        NewGateway { eui: gateway_eui(n).to_string(), about }
     }
 
     /// A device to register.

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use api::device::{NewDevice, PersonalSession};
 use api::fleet::{FleetLimits, NewFleet};
-use api::gateway::NewGateway;
+use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
 use api::problem::{self, Problem};
 use api::radio::{Class, RadioSettings, RateSettings};
@@ -164,8 +164,7 @@ impl ModelEntry {
 
 impl GatewayEntry {
     pub fn to_register(&self) -> NewGateway {
-        NewGateway {
-            eui: self.eui.clone(),
+        let about = GatewayAbout {
             name: self.name.clone(),
             latitude_deg: Some(self.latitude_deg),
             longitude_deg: Some(self.longitude_deg),
@@ -173,7 +172,8 @@ impl GatewayEntry {
             antenna_gain_dbi: Some(self.antenna_gain_dbi),
             region: Some(self.region),
             beacons: Some(self.beacons),
-        }
+        };
+        NewGateway { eui: self.eui.clone(), about }
     }
 }
 

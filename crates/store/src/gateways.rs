@@ -59,6 +59,31 @@ impl Store {
         Ok(GatewayRow { estate_id, gateway: gateway.clone(), added_at, last_heard: None })
     }
 
+    /// Writes what a gateway's settings now are; `None` if it is not there.
+    pub async fn change_gateway(
+        &self,
+        estate_id: EstateId,
+        gateway: &CheckedGateway,
+    ) -> Result<Option<GatewayRow>, StoreError> {
+        sqlx::query(
+            "UPDATE gateways SET name = ?, region = ?, latitude_deg = ?, longitude_deg = ?, altitude_m = ?,
+             antenna_gain_dbi = ?, beacons = ? WHERE estate_id = ? AND eui = ?",
+        )
+        .bind(&gateway.name)
+        .bind(gateway.region.name())
+        .bind(gateway.latitude_deg)
+        .bind(gateway.longitude_deg)
+        .bind(gateway.altitude_m)
+        .bind(gateway.antenna_gain_dbi)
+        .bind(gateway.beacons)
+        .bind(estate_id)
+        .bind(eui_bytes(gateway.eui))
+        .execute(&self.pool)
+        .await
+        .map_err(|e| constraint(e, "a gateway with that name"))?;
+        self.gateway(estate_id, gateway.eui).await
+    }
+
     /// All gateways of all estates, for the start of the service.
     pub async fn all_gateways(&self) -> Result<Vec<GatewayRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM gateways").fetch_all(&self.pool).await?;

@@ -180,23 +180,35 @@ impl Store {
 
     async fn airtime_since(&self, minute: i64) -> Result<Vec<Command>, StoreError> {
         let rows = sqlx::query("SELECT * FROM airtime WHERE minute >= ?").bind(minute).fetch_all(&self.pool).await?;
-        rows.iter()
-            .map(|row| {
-                let whose = eui(row, "eui")?;
-                let transmitter = match row.try_get::<String, _>("transmitter")?.as_str() {
-                    "gateway" => Transmitter::Gateway(whose),
-                    "towards" => Transmitter::Towards(whose),
-                    _ => Transmitter::Device(whose),
-                };
-                Ok(Command::RestoreAirtime {
-                    transmitter,
-                    sub_band: row.try_get("sub_band")?,
-                    minute: i64::from(row.try_get::<u32, _>("minute")?),
-                    used: Used { airtime_us: row.try_get("airtime_us")?, frames: row.try_get("frames")? },
-                })
-            })
-            .collect()
+        rows.iter().map(airtime_command).collect()
     }
+
+    /// What a gateway's account holds. The law does not forget what it sent before it was removed and registered
+    /// again.
+    pub async fn gateway_account(&self, gateway: Eui64, now: Timestamp) -> Result<Vec<Command>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM airtime WHERE transmitter = 'gateway' AND eui = ? AND minute >= ?")
+            .bind(eui_bytes(gateway))
+            .bind(now.minute() - DAY_MINUTES)
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter().map(airtime_command).collect()
+    }
+}
+
+/// A minute of a transmitter's account, as the command that puts it back.
+fn airtime_command(row: &MySqlRow) -> Result<Command, StoreError> {
+    let whose = eui(row, "eui")?;
+    let transmitter = match row.try_get::<String, _>("transmitter")?.as_str() {
+        "gateway" => Transmitter::Gateway(whose),
+        "towards" => Transmitter::Towards(whose),
+        _ => Transmitter::Device(whose),
+    };
+    Ok(Command::RestoreAirtime {
+        transmitter,
+        sub_band: row.try_get("sub_band")?,
+        minute: i64::from(row.try_get::<u32, _>("minute")?),
+        used: Used { airtime_us: row.try_get("airtime_us")?, frames: row.try_get("frames")? },
+    })
 }
 
 /// When a device last said that it listens, and which gateways heard it, best first.

@@ -1,8 +1,8 @@
 use anyhow::{Context as _, Result, bail};
-use api::gateway::{self, Gateway, NewGateway, Stranger};
+use api::gateway::{self, Gateway, GatewayAbout, NewGateway, Stranger};
 use api::problem;
 
-use crate::args::{GatewayArgs, GatewayVerb};
+use crate::args::{GatewayAboutArgs, GatewayArgs, GatewayVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -34,15 +34,21 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
 impl GatewayArgs {
     /// The gateway to register.
     fn of(self, eui: String) -> NewGateway {
-        NewGateway {
-            eui,
-            name: self.name,
-            latitude_deg: self.latitude_deg,
-            longitude_deg: self.longitude_deg,
-            altitude_m: self.altitude_m,
-            antenna_gain_dbi: self.antenna_gain_dbi,
-            region: self.region,
-            beacons: Some(self.beacons),
+        NewGateway { eui, about: self.about.over(GatewayAbout { name: self.name, ..GatewayAbout::default() }) }
+    }
+}
+
+impl GatewayAboutArgs {
+    /// What is given here, and the rest as it was.
+    fn over(self, before: GatewayAbout) -> GatewayAbout {
+        GatewayAbout {
+            name: before.name,
+            latitude_deg: self.latitude_deg.or(before.latitude_deg),
+            longitude_deg: self.longitude_deg.or(before.longitude_deg),
+            altitude_m: self.altitude_m.or(before.altitude_m),
+            antenna_gain_dbi: self.antenna_gain_dbi.or(before.antenna_gain_dbi),
+            region: self.region.or(before.region),
+            beacons: self.beacons.or(before.beacons),
         }
     }
 }
@@ -85,6 +91,13 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
         }
         GatewayVerb::Add(args) => {
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &args.about.of(args.eui)).await?;
+            out.one(&gateway, lines)
+        }
+        GatewayVerb::Set { eui, name, about } => {
+            let path = client.in_estate(&format!("gateways/{eui}")).await?;
+            let mut before = GatewayAbout::from(&client.get::<Gateway>(&path, &[]).await?);
+            before.name = name.unwrap_or(before.name);
+            let gateway: Gateway = client.put(&path, &about.over(before)).await?;
             out.one(&gateway, lines)
         }
         GatewayVerb::Adopt(args) => {

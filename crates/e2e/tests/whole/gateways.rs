@@ -103,6 +103,55 @@ async fn a_concentrators_layout_is_worked_out_by_service_and_client_alike() {
 }
 
 #[tokio::test]
+async fn a_gateway_is_changed_in_part_and_its_account_outlives_it() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    let path = format!("gateways/{GATEWAY}");
+    let before: Gateway = bench.service.get(&path).await;
+    let eui = GATEWAY.to_string();
+    let changed: Gateway = bench.service.heron_json(&[
+        "gateway",
+        "set",
+        &eui,
+        "--name",
+        "quay",
+        "--antenna-gain-dbi",
+        "8",
+        "--latitude-deg",
+        "54.7",
+        "--beacons",
+    ]);
+    assert_eq!((changed.name.as_str(), changed.antenna_gain_dbi, changed.beacons), ("quay", 8.0, true));
+    assert_eq!((changed.latitude_deg, changed.region), (Some(54.7), before.region));
+    assert_eq!((changed.address, changed.frames), (before.address, before.frames), "it goes on calling");
+    let changed: Gateway = bench.service.heron_json(&["gateway", "set", &eui, "--beacons=false"]);
+    assert_eq!((changed.name.as_str(), changed.beacons), ("quay", false), "what is not given stays");
+    // The engine knows of it: more antenna, less power.
+    let early = bench.uplink(&[1], true).await;
+    let (token, packet) = bench.next_downlink(early).await;
+    assert_eq!(packet.power_dbm, 8, "16.15 dBm EIRP less 8 dBi");
+    bench.gateway.report(token, Ok(())).await;
+
+    let _: Value = bench.service.post("gateways", json!({ "eui": "02a1f000000000aa", "name": "pier" })).await;
+    let (status, problem) = bench.service.refused(Method::PUT, &path, json!({ "name": "pier" })).await;
+    assert_eq!((status, problem.code.as_str()), (409, "exists"), "{problem}");
+    let (status, problem) = bench.service.refused(Method::PUT, &path, json!({ "name": "x", "altitude_m": 1e6 })).await;
+    assert_eq!((status, problem.field.as_deref()), (422, Some("altitude_m")));
+    let (status, _) = bench.service.refused(Method::PUT, "gateways/02a1f000000000bb", json!({ "name": "x" })).await;
+    assert_eq!(status, 404);
+
+    // Removed and registered again it has the same account: the law has not forgotten.
+    let used = |gateway: &Gateway| gateway.airtime.iter().map(|band| band.frames).sum::<u32>();
+    let account: Gateway = bench.service.get(&path).await;
+    assert!(used(&account) >= 2, "a join-accept and an acknowledgement: {:?}", account.airtime);
+    bench.service.heron_says(&["gateway", "remove", &eui, "--yes"]);
+    let _: Value = bench.service.post("gateways", json!({ "eui": eui, "name": "quay" })).await;
+    let again: Gateway = bench.service.get(&path).await;
+    assert_eq!(again.airtime, account.airtime);
+}
+
+#[tokio::test]
 async fn the_gateway_s_reports_decide() {
     let mut bench = Bench::set_up().await;
     bench.join().await;

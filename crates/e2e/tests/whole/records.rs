@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use api::device::NewDevice;
-use api::gateway::NewGateway;
+use api::gateway::{GatewayAbout, NewGateway};
 use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
 use chrono::{DateTime, TimeDelta, Utc};
@@ -42,16 +42,13 @@ async fn records_in(database: &str) -> (Store, u32) {
 }
 
 fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
-    let new = NewGateway {
-        eui: eui.to_string(),
+    let about = GatewayAbout {
         name: name.into(),
         latitude_deg: Some(54.712),
-        longitude_deg: None,
-        altitude_m: None,
         antenna_gain_dbi: Some(4.0),
-        region: None,
-        beacons: None,
+        ..GatewayAbout::default()
     };
+    let new = NewGateway { eui: eui.to_string(), about };
     new.check().unwrap()
 }
 

@@ -1,6 +1,6 @@
 //! Gateways and strangers.
 
-use api::gateway::{self, Gateway, GatewayState, NewGateway, Stranger};
+use api::gateway::{self, Gateway, GatewayAbout, GatewayState, NewGateway, Stranger};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
@@ -14,6 +14,7 @@ use store::{GatewayRow, gateway_config};
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
+use crate::clock;
 
 /// An account of airtime as it is shown.
 pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
@@ -78,13 +79,17 @@ pub async fn list_gateways(
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
     let mut gateway = new.check().map_err(|problem| offer_euis(&app, &new.eui, problem))?;
-    if new.region.is_none()
+    if new.about.region.is_none()
         && let Some(heard_in) = app.presence.stranger(gateway.eui).and_then(|stranger| stranger.region)
     {
         gateway.region = heard_in;
     }
     let row = app.store.add_gateway(estate.id, &gateway).await?;
+    let account = app.store.gateway_account(gateway.eui, clock::now()).await?;
     app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
+    for minute in account {
+        app.network.command(minute).await;
+    }
     app.presence.register(&row);
     Ok(Json(show(&app, row, None)))
 }
@@ -109,6 +114,25 @@ fn offer_euis(app: &App, entered: &str, problem: Problem) -> Problem {
     responses((status = 200, body = Gateway), (status = 404, body = Problem)))]
 pub async fn show_gateway(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
     let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
+    let status = app.network.gateways(vec![eui]).await.pop().flatten();
+    Ok(Json(show(&app, row, status)))
+}
+
+/// Changes what is told of a gateway: all of it. Its EUI stays.
+#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = GatewayAbout,
+    responses((status = 200, body = Gateway), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub async fn change_gateway(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(about): Json<GatewayAbout>,
+) -> Answer<Gateway> {
+    let gateway = about.check(eui)?;
+    let row = app.store.change_gateway(estate.id, &gateway).await?.ok_or_else(|| not_found("gateway", eui))?;
+    app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
+    app.presence.change(&row);
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
 }

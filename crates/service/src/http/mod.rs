@@ -104,7 +104,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(estates::show_fleet, estates::remove_fleet))
             .routes(routes!(estates::set_fleet_limits))
             .routes(routes!(gateways::list_gateways, gateways::add_gateway))
-            .routes(routes!(gateways::show_gateway, gateways::remove_gateway))
+            .routes(routes!(gateways::show_gateway, gateways::change_gateway, gateways::remove_gateway))
             .routes(routes!(gateways::list_strangers))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model))
