@@ -50,6 +50,41 @@ impl GatewayState {
     }
 }
 
+/// What a gateway says of itself, by its reports since the service started. Gateways differ in what they fill in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayReport {
+    /// When the last one came.
+    #[serde(with = "crate::millis")]
+    pub at: DateTime<Utc>,
+    /// How many have come.
+    pub reports: u64,
+    /// The gateway's clock, as it writes it.
+    pub clock: Option<String>,
+    /// Latitude by its own GPS, north positive.
+    pub latitude_deg: Option<f64>,
+    /// Longitude by its own GPS, east positive.
+    pub longitude_deg: Option<f64>,
+    /// Altitude by its own GPS.
+    pub altitude_m: Option<f64>,
+    /// Frames its radios received.
+    pub received: u64,
+    /// Those of them whose CRC was wrong.
+    pub crc_bad: u64,
+    /// Frames it forwarded.
+    pub forwarded: u64,
+    /// Frames it sent.
+    pub sent: u64,
+    /// Share of its datagrams that the service acknowledged, by its last report.
+    pub acknowledged_percent: Option<f64>,
+}
+
+impl GatewayReport {
+    /// Latitude and longitude by its own GPS, if it has told both.
+    pub fn position_deg(&self) -> Option<(f64, f64)> {
+        self.latitude_deg.zip(self.longitude_deg)
+    }
+}
+
 /// A registered gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Gateway {
@@ -82,6 +117,8 @@ pub struct Gateway {
     pub address: Option<String>,
     /// Frames it brought in since the service started.
     pub frames: u64,
+    /// What it says of itself, if it has reported since the service started.
+    pub report: Option<GatewayReport>,
     /// When it was registered.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,

@@ -156,6 +156,9 @@ pub enum GatewayVerb {
         /// Its name.
         #[arg(long)]
         name: Option<String>,
+        /// Put it where its own GPS says it stands.
+        #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg"])]
+        place_by_gps: bool,
         #[command(flatten)]
         about: GatewayAboutArgs,
     },

@@ -5,9 +5,10 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use api::gateway::{self, GatewayState, Protocol, Stranger};
+use api::gateway::{self, GatewayReport, GatewayState, Protocol, Stranger};
 use api::message::{Body, GatewayNews};
 use chrono::{DateTime, Utc};
+use gateway_link::udp::GatewayStatus;
 use lorawan::Eui64;
 use lorawan::region::Region;
 use store::{EstateId, GatewayRow, Store};
@@ -18,6 +19,8 @@ use crate::live::Live;
 
 /// Strangers remembered; the one unheard for longest gives way.
 const MAX_STRANGERS: usize = 1000;
+/// Characters kept of a clock as its gateway writes it.
+const LONGEST_CLOCK: usize = 40;
 /// How often states are looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// How often a listening gateway is news, so that a page shows when it was last heard.
@@ -35,6 +38,7 @@ pub struct Known {
     /// Where its last PULL_DATA came from: the open way down.
     pub pull_address: Option<SocketAddr>,
     pub frames: u64,
+    pub report: Option<GatewayReport>,
     told: GatewayState,
     told_at: DateTime<Utc>,
     stored: Option<DateTime<Utc>>,
@@ -84,6 +88,7 @@ impl Presence {
                 address: None,
                 pull_address: None,
                 frames: 0,
+                report: None,
                 told: GatewayState::at(Utc::now(), row.last_heard),
                 told_at: DateTime::UNIX_EPOCH,
                 stored: row.last_heard,
@@ -150,6 +155,31 @@ impl Presence {
             stranger.region = gateway::region_of(&all);
         }
         false
+    }
+
+    /// Takes what a registered gateway says of itself; its counters tell what came since the report before.
+    pub fn reported(&self, eui: Eui64, status: &GatewayStatus) {
+        let mut inner = self.lock();
+        let Some(known) = inner.known.get_mut(&eui) else { return };
+        let before = known.report.take();
+        let sum = |so_far: fn(&GatewayReport) -> u64, more: Option<u32>| {
+            before.as_ref().map_or(0, so_far).saturating_add(more.unwrap_or(0).into())
+        };
+        let crc_bad = status.received.zip(status.received_ok).map(|(all, good)| all.saturating_sub(good));
+        let within = |value: Option<f64>, most: f64| value.filter(|value| value.abs() <= most);
+        known.report = Some(GatewayReport {
+            at: Utc::now(),
+            reports: before.as_ref().map_or(0, |report| report.reports).saturating_add(1),
+            clock: status.time.as_deref().map(|text| text.chars().take(LONGEST_CLOCK).collect()),
+            latitude_deg: within(status.latitude_deg, 90.0),
+            longitude_deg: within(status.longitude_deg, 180.0),
+            altitude_m: within(status.altitude_m, 10_000.0),
+            received: sum(|report| report.received, status.received),
+            crc_bad: sum(|report| report.crc_bad, crc_bad),
+            forwarded: sum(|report| report.forwarded, status.forwarded),
+            sent: sum(|report| report.sent, status.sent),
+            acknowledged_percent: within(status.acknowledged_percent, 100.0),
+        });
     }
 
     /// The open way down to a gateway.
@@ -275,6 +305,42 @@ mod tests {
             added_at: Utc::now(),
             last_heard: None,
         }
+    }
+
+    #[test]
+    fn reports_are_added_up_and_nonsense_in_them_is_left_out() {
+        let presence = Presence::new(&[row()]);
+        let status = GatewayStatus {
+            time: Some("2026-05-04 09:12:33 GMT".into()),
+            latitude_deg: Some(54.7),
+            longitude_deg: Some(3.9),
+            received: Some(10),
+            received_ok: Some(8),
+            forwarded: Some(8),
+            sent: Some(1),
+            acknowledged_percent: Some(100.0),
+            ..GatewayStatus::default()
+        };
+        presence.reported(OURS, &status);
+        presence.reported(OURS, &status);
+        let report = presence.known(OURS).unwrap().report.unwrap();
+        assert_eq!((report.reports, report.received, report.crc_bad, report.forwarded, report.sent), (2, 20, 4, 16, 2));
+        assert_eq!((report.position_deg(), report.altitude_m), (Some((54.7, 3.9)), None));
+
+        let nonsense = GatewayStatus {
+            time: Some("x".repeat(1000)),
+            latitude_deg: Some(541.0),
+            received: Some(1),
+            received_ok: Some(u32::MAX),
+            acknowledged_percent: Some(-700.0),
+            ..GatewayStatus::default()
+        };
+        presence.reported(OURS, &nonsense);
+        let report = presence.known(OURS).unwrap().report.unwrap();
+        assert_eq!((report.received, report.crc_bad, report.acknowledged_percent), (21, 4, None));
+        assert_eq!((report.position_deg(), report.clock.map(|clock| clock.len())), (None, Some(LONGEST_CLOCK)));
+        presence.reported(Eui64(2), &status);
+        assert!(presence.known(Eui64(2)).is_none(), "strangers are not believed");
     }
 
     #[test]

@@ -152,6 +152,9 @@ impl Links {
     }
 
     fn sift(&self, gateway: Eui64, push: PushData, known: bool, from: SocketAddr, pushed: &mut Pushed) {
+        if let Some(status) = &push.status {
+            self.presence.reported(gateway, status);
+        }
         for why in push.unreadable {
             self.intake.dropped("unreadable_entry", why, from);
         }

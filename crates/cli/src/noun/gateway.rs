@@ -1,5 +1,5 @@
 use anyhow::{Context as _, Result, bail};
-use api::gateway::{self, Gateway, GatewayAbout, NewGateway, Stranger};
+use api::gateway::{self, Gateway, GatewayAbout, GatewayReport, NewGateway, Stranger};
 use api::problem;
 
 use crate::args::{GatewayAboutArgs, GatewayArgs, GatewayVerb};
@@ -28,7 +28,28 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
+        ("says of itself", g.report.as_ref().map_or("nothing since the service started".into(), reported)),
     ]
+}
+
+/// A gateway's own words, in one sentence.
+fn reported(report: &GatewayReport) -> String {
+    let mut said = format!(
+        "{}, {} reports: {} frames received, {} with a wrong CRC, {} forwarded, {} sent",
+        show::ago(Some(report.at)),
+        report.reports,
+        report.received,
+        report.crc_bad,
+        report.forwarded,
+        report.sent
+    );
+    if let Some(percent) = report.acknowledged_percent {
+        said += &format!("; {percent} % of its datagrams acknowledged");
+    }
+    if let Some((latitude, longitude)) = report.position_deg() {
+        said += &format!("; by its GPS it stands at {latitude:.5}, {longitude:.5}");
+    }
+    said
 }
 
 impl GatewayArgs {
@@ -93,9 +114,18 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &args.about.of(args.eui)).await?;
             out.one(&gateway, lines)
         }
-        GatewayVerb::Set { eui, name, about } => {
+        GatewayVerb::Set { eui, name, place_by_gps, about } => {
             let path = client.in_estate(&format!("gateways/{eui}")).await?;
-            let mut before = GatewayAbout::from(&client.get::<Gateway>(&path, &[]).await?);
+            let registered: Gateway = client.get(&path, &[]).await?;
+            let mut before = GatewayAbout::from(&registered);
+            if place_by_gps {
+                let report = registered.report.as_ref();
+                let Some((latitude, longitude)) = report.and_then(GatewayReport::position_deg) else {
+                    bail!("{} has not reported where it stands; give --latitude-deg and --longitude-deg", before.name)
+                };
+                (before.latitude_deg, before.longitude_deg) = (Some(latitude), Some(longitude));
+                before.altitude_m = report.and_then(|report| report.altitude_m).or(before.altitude_m);
+            }
             before.name = name.unwrap_or(before.name);
             let gateway: Gateway = client.put(&path, &about.over(before)).await?;
             out.one(&gateway, lines)

@@ -8,7 +8,7 @@ use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::{Gateway as Caller, emission};
 use e2e::service::Service;
 use e2e::wait::until;
-use gateway_link::udp::{Datagram, TxAckError, TxTime};
+use gateway_link::udp::{Datagram, GatewayStatus, PushData, TxAckError, TxTime};
 use lorawan::Modulation;
 use lorawan::region::Region;
 use reqwest::Method;
@@ -83,6 +83,38 @@ async fn a_mac_address_finds_the_gateway_and_its_region() {
     assert_eq!((adopted.eui.to_string().as_str(), adopted.region), (calls, Region::Us915));
     let refused = service.heron(&["gateway", "adopt", "--name", "pier"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("no stranger has called"), "it is one no more");
+}
+
+#[tokio::test]
+async fn a_gateway_is_put_where_its_own_gps_says() {
+    let bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    let eui = GATEWAY.to_string();
+    let refused = bench.service.heron(&["gateway", "set", &eui, "--place-by-gps"]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("has not reported where it stands"));
+    let status = GatewayStatus {
+        latitude_deg: Some(54.7121),
+        longitude_deg: Some(3.8843),
+        altitude_m: Some(171.0),
+        received: Some(12),
+        received_ok: Some(9),
+        forwarded: Some(9),
+        ..GatewayStatus::default()
+    };
+    let push = PushData { status: Some(status), ..PushData::default() };
+    bench.gateway.send(&Datagram::PushData { token: 7, gateway: GATEWAY, push }.emit()).await;
+    until("the report", async || {
+        let gateway: Gateway = bench.service.get(&format!("gateways/{eui}")).await;
+        gateway.report
+    })
+    .await;
+    let placed: Gateway = bench.service.heron_json(&["gateway", "set", &eui, "--place-by-gps"]);
+    assert_eq!(
+        (placed.latitude_deg, placed.longitude_deg, placed.altitude_m),
+        (Some(54.7121), Some(3.8843), Some(171.0))
+    );
+    let said = bench.service.heron_says(&["gateway", "show", &eui]);
+    assert!(said.contains("12 frames received, 3 with a wrong CRC, 9 forwarded, 0 sent"), "{said}");
 }
 
 #[tokio::test]

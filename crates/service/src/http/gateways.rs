@@ -53,7 +53,8 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         state: GatewayState::at(Utc::now(), last_heard),
         last_heard,
         address: known.as_ref().and_then(|k| k.address).map(|a| a.to_string()),
-        frames: known.map_or(0, |k| k.frames),
+        frames: known.as_ref().map_or(0, |k| k.frames),
+        report: known.and_then(|k| k.report),
         added_at: row.added_at,
         airtime: status.map(|s| band_uses(s.airtime)).unwrap_or_default(),
     }
