@@ -1,5 +1,6 @@
 //! The console in a headless browser.
 
+use api::gateway::Gateway;
 use e2e::browser::Browser;
 use e2e::service::Service;
 use simulator::device::Downlink;
@@ -51,6 +52,16 @@ async fn from_sign_in_to_a_command_that_arrives() {
     assert!(row.contains("02c7 e000 0000 00ff"), "{row}");
     browser.text_when("main", |text| text.contains("No gateway calls without being registered")).await;
 
+    // One gateway: what it says of itself, and where its own GPS puts it.
+    browser.click(By::LinkText("chapel-rise")).await;
+    browser.text_when("[data-report]", |text| text.contains("with a wrong CRC") && text.contains("54.71200")).await;
+    browser.fill("form input[name=latitude]", "1").await.unwrap();
+    browser.click(By::XPath("//button[text()='Where its GPS says']")).await;
+    browser.click(By::XPath("//button[text()='Save']")).await;
+    browser.text_when("form [role=status]", |text| text == "Saved.").await;
+    let placed: Gateway = service.get("gateways/02a1f00000000001").await;
+    assert_eq!((placed.latitude_deg, placed.beacons), (Some(54.712), true), "what was not touched stays");
+
     // Without a refresh: the join and the refusal appear as they happen.
     browser.click(By::LinkText("Devices")).await;
     browser.text_when("tr[data-device='sluice-07']", |text| text.contains("active")).await;
@@ -97,6 +108,8 @@ async fn it_fits_a_phone() {
     sign_in(&browser, &service).await;
     for path in [
         "/gateways",
+        "/gateways/02a1f00000000001",
+        "/airtime",
         "/devices",
         "/devices/02b0010000000001",
         "/traffic",

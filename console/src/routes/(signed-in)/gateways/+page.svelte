@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import NewGateway from "#lib/parts/NewGateway.svelte";
+  import GatewayForm from "#lib/parts/GatewayForm.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -66,7 +66,7 @@
           {@const band = fullest(gateway.airtime)}
           <tr data-gateway={gateway.name}>
             <td class="font-semibold whitespace-nowrap">
-              {gateway.name}
+              <a class="link-hover" href="/gateways/{gateway.eui}">{gateway.name}</a>
               <span class="block font-mono text-[0.75em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
             </td>
             <td><State state={gateway.state} /></td>
@@ -120,5 +120,5 @@
 </section>
 
 <section class="mt-8">
-  <NewGateway stranger={adopting} done={() => { adopting = null; void load(); }} />
+  <GatewayForm stranger={adopting} done={() => { adopting = null; void load(); }} />
 </section>

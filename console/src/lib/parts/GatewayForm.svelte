@@ -1,12 +1,12 @@
-<!-- The form that registers a gateway: an empty one, or a stranger's, with what was heard of it. -->
+<!-- What is told of a gateway: of a new one, of a stranger with what was heard of it, or of a registered one. -->
 <script lang="ts">
-  import { api, say, type Stranger } from "#lib/api.ts";
+  import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped } from "#lib/words.ts";
   import Notice from "./Notice.svelte";
   import RegionSelect from "./RegionSelect.svelte";
 
-  let { stranger, done }: { stranger: Stranger | null; done: () => void } = $props();
+  let { stranger = null, gateway = null, done }: { stranger?: Stranger | null; gateway?: Gateway | null; done: () => void } = $props();
 
   let eui = $state("");
   let name = $state("");
@@ -18,9 +18,21 @@
   let beacons = $state(false);
   let problem = $state("");
   let offers = $state<string[]>([]);
+  let saved = $state(false);
   let nameField: HTMLInputElement;
 
+  // News of a gateway must not undo what is being typed: the fields follow only when it is another one.
+  let filled = "";
   $effect(() => {
+    if (!gateway || filled === gateway.eui) return;
+    filled = gateway.eui;
+    [eui, name, region, beacons] = [gateway.eui, gateway.name, gateway.region, gateway.beacons];
+    [latitude, longitude, altitude] = [gateway.latitude_deg ?? null, gateway.longitude_deg ?? null, gateway.altitude_m ?? null];
+    gain = gateway.antenna_gain_dbi;
+  });
+
+  $effect(() => {
+    if (gateway) return;
     eui = stranger ? grouped(stranger.eui) : "";
     region = stranger?.region ?? "";
     [problem, offers] = ["", []];
@@ -29,25 +41,37 @@
 
   async function register(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/gateways", {
-      params: { path: { estate: session.estate } },
-      body: {
-        eui,
-        name,
-        region: region || null,
-        latitude_deg: latitude,
-        longitude_deg: longitude,
-        altitude_m: altitude,
-        antenna_gain_dbi: gain,
-        beacons,
-      },
-    });
+    const about = {
+      name,
+      region: region || null,
+      latitude_deg: latitude,
+      longitude_deg: longitude,
+      altitude_m: altitude,
+      antenna_gain_dbi: gain,
+      beacons,
+    };
+    const path = { estate: session.estate };
+    const { data, error } = gateway
+      ? await api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about })
+      : await api.POST("/api/v1/estates/{estate}/gateways", { params: { path }, body: { eui, ...about } });
     problem = data ? "" : say(error);
     offers = data ? [] : (error?.offers ?? []);
+    saved = Boolean(data);
     if (!data) return;
+    if (gateway) {
+      done();
+      return;
+    }
     [eui, name, region] = ["", "", ""];
     [latitude, longitude, altitude, gain, beacons] = [null, null, null, null, false];
     done();
+  }
+
+  function placeByGps() {
+    const report = gateway?.report;
+    [latitude, longitude] = [report?.latitude_deg ?? latitude, report?.longitude_deg ?? longitude];
+    altitude = report?.altitude_m ?? altitude;
+    saved = false;
   }
 
   function take(offer: string) {
@@ -55,8 +79,8 @@
   }
 </script>
 
-<form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a gateway">
-  <h2 class="mb-2">{stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
+<form class="rounded-box border border-base-300 p-4" onsubmit={register} oninput={() => (saved = false)} aria-label={gateway ? "Change the gateway" : "Register a gateway"}>
+  <h2 class="mb-2">{gateway ? "Registered as" : stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
   {#if stranger}
     <p class="mb-3 max-w-prose text-sm text-base-content/80">
       It calls from {stranger.address} by the {stranger.protocol === "udp" ? "UDP packet-forwarder protocol" : stranger.protocol}{stranger.frequencies_mhz.length
@@ -65,17 +89,19 @@
     </p>
   {/if}
   <div class="flex flex-wrap items-end gap-3">
-    <label>
-      <span class="block text-sm text-base-content/75">EUI, or the MAC address on its label</span>
-      <input class="input w-64 font-mono" name="eui" bind:value={eui} required autocomplete="off" spellcheck="false" />
-    </label>
+    {#if !gateway}
+      <label>
+        <span class="block text-sm text-base-content/75">EUI, or the MAC address on its label</span>
+        <input class="input w-64 font-mono" name="eui" bind:value={eui} required autocomplete="off" spellcheck="false" />
+      </label>
+    {/if}
     <label>
       <span class="block text-sm text-base-content/75">Name</span>
       <input class="input w-48" name="name" bind:value={name} bind:this={nameField} required maxlength="80" autocomplete="off" />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Region</span>
-      <RegionSelect value={region} choose={(chosen) => (region = chosen)} none="by what it hears" width="w-48" />
+      <RegionSelect value={region} choose={(chosen) => (region = chosen)} none={gateway ? undefined : "by what it hears"} width="w-48" />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Latitude, °</span>
@@ -97,7 +123,11 @@
       <input class="checkbox checkbox-sm" type="checkbox" name="beacons" bind:checked={beacons} />
       <span>sends beacons</span>
     </label>
-    <button class="btn btn-primary">{stranger ? "Adopt" : "Register"}</button>
+    {#if gateway?.report?.latitude_deg != null}
+      <button class="btn" type="button" onclick={placeByGps}>Where its GPS says</button>
+    {/if}
+    <button class="btn btn-primary">{gateway ? "Save" : stranger ? "Adopt" : "Register"}</button>
+    {#if saved && gateway}<span class="self-center text-sm text-success" role="status">Saved.</span>{/if}
     {#if stranger}<button class="btn btn-ghost" type="button" onclick={done}>Leave it</button>{/if}
   </div>
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}

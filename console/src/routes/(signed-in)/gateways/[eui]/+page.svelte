@@ -1,0 +1,126 @@
+<script lang="ts">
+  import { page } from "$app/state";
+  import { api, say, type Gateway, type Message } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import Airtime from "#lib/parts/Airtime.svelte";
+  import GatewayForm from "#lib/parts/GatewayForm.svelte";
+  import Notice from "#lib/parts/Notice.svelte";
+  import Row from "#lib/parts/Row.svelte";
+  import State from "#lib/parts/State.svelte";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, grouped, moment, withNews } from "#lib/words.ts";
+
+  const SHOWN = 15;
+  /** Of the estate's last messages, those that went through this gateway are shown. */
+  const LOOKED_AT = 200;
+  const eui = $derived(page.params.eui ?? "");
+  let gateway = $state<Gateway | null>(null);
+  let messages = $state<Message[]>([]);
+  let problem = $state("");
+  let asked = 0;
+
+  /** Whether a message went through the gateway, up or down. */
+  function through(message: Message): boolean {
+    if ("heard_by" in message) return message.heard_by.some((copy) => copy.gateway === eui);
+    return message.type === "downlink" && message.sent?.gateway === eui;
+  }
+
+  async function loadGateway() {
+    asked = Date.now();
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/gateways/{eui}", {
+      params: { path: { estate: session.estate, eui } },
+    });
+    problem = data ? "" : say(error);
+    gateway = data ?? gateway;
+  }
+
+  async function load() {
+    await loadGateway();
+    const { data } = await api.GET("/api/v1/estates/{estate}/traffic", {
+      params: { path: { estate: session.estate }, query: { limit: LOOKED_AT } },
+    });
+    messages = (data?.items ?? []).filter(through).slice(0, SHOWN);
+  }
+
+  $effect(() => {
+    void eui;
+    void load();
+    return live.listen((message) => {
+      const own = message.type === "gateway" ? message.gateway === eui : through(message);
+      if (!own) return;
+      if (message.type !== "gateway") messages = withNews(messages, message, SHOWN);
+      if (Date.now() - asked > 3000) void loadGateway();
+    }, load);
+  });
+
+  const report = $derived(gateway?.report ?? null);
+</script>
+
+<svelte:head><title>{gateway?.name ?? "Gateway"} · Keen Heron</title></svelte:head>
+
+<p class="mb-1 text-sm"><a class="link link-hover" href="/gateways">Gateways</a> ›</p>
+<Notice text={problem} />
+
+{#if gateway}
+  <div class="mb-4 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+    <h1>{gateway.name}</h1>
+    <State state={gateway.state} />
+    {#if gateway.last_heard}
+      <span title={moment(gateway.last_heard)}>last heard {ago(gateway.last_heard, live.now)}</span>
+    {/if}
+    <span class="font-mono text-[0.9em]">{grouped(gateway.eui)}</span>
+  </div>
+
+  {#if gateway.state === "never_heard"}
+    <section class="mb-5 rounded-box border border-base-300 p-4">
+      <h2>Not a word from it yet</h2>
+      <p class="mt-1">Look at these, in this order:</p>
+      <ol class="mt-1 list-decimal pl-6">
+        <li>Is it switched on, and does its network reach this machine?</li>
+        <li>Does its packet forwarder call this machine's address, UDP port 1700?</li>
+        <li>Does a firewall let UDP port 1700 through?</li>
+        <li>Does it call under another EUI? Then it is among the strangers on the page of gateways.</li>
+      </ol>
+    </section>
+  {/if}
+
+  <div class="mb-5 grid items-start gap-5 lg:grid-cols-2">
+    <section class="rounded-box border border-base-300 p-4" data-report>
+      <h2 class="mb-2">What it says of itself</h2>
+      {#if report}
+        <dl class="grid grid-cols-[9rem_1fr] gap-y-1">
+          <dt class="text-base-content/75">Last report</dt><dd>{ago(report.at, live.now)}, {report.reports} since the service started</dd>
+          <dt class="text-base-content/75">Received</dt><dd class="tabular-nums">{report.received} frames, {report.crc_bad} with a wrong CRC</dd>
+          <dt class="text-base-content/75">Forwarded</dt><dd class="tabular-nums">{report.forwarded}</dd>
+          <dt class="text-base-content/75">Sent</dt><dd class="tabular-nums">{report.sent}</dd>
+          {#if report.acknowledged_percent != null}
+            <dt class="text-base-content/75">Acknowledged</dt><dd class="tabular-nums">{report.acknowledged_percent} % of its datagrams</dd>
+          {/if}
+          <dt class="text-base-content/75">Its GPS</dt>
+          <dd class="tabular-nums">{report.latitude_deg != null && report.longitude_deg != null ? `${report.latitude_deg.toFixed(5)}, ${report.longitude_deg.toFixed(5)}` : "tells no position"}{gateway.has_gps ? ", and gives it time" : ""}</dd>
+          {#if report.clock}<dt class="text-base-content/75">Its clock</dt><dd>{report.clock}</dd>{/if}
+          <dt class="text-base-content/75">Calls from</dt><dd class="font-mono text-[0.9em]">{gateway.address ?? "not known yet"}</dd>
+        </dl>
+      {:else}
+        <p class="text-base-content/75">It has not reported since the service started.</p>
+      {/if}
+    </section>
+    <section class="rounded-box border border-base-300 p-4">
+      <h2 class="mb-2">Airtime in the last hour</h2>
+      <Airtime bands={gateway.airtime} />
+    </section>
+  </div>
+
+  <div class="mb-6"><GatewayForm {gateway} done={() => void loadGateway()} /></div>
+
+  <h2 class="mb-2">Last frames through it</h2>
+  {#if messages.length === 0}
+    <p class="text-base-content/75">None lately.</p>
+  {:else}
+    <ul class="border-t border-base-300">
+      {#each messages as message (message.id)}<Row {message} />{/each}
+    </ul>
+  {/if}
+{:else if !problem}
+  <p class="text-base-content/75">Asking…</p>
+{/if}
