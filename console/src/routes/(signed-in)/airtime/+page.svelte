@@ -48,7 +48,7 @@
 {#if ledger}
   <section class="mb-6">
     <h2 class="mb-2">Gateways</h2>
-    <div class="grid gap-4 lg:grid-cols-2">
+    <div class="grid grid-cols-1 gap-4 lg:grid-cols-2">
       {#each ledger.gateways as gateway (gateway.eui)}
         <article class="rounded-box border border-base-300 p-4" data-ledger={gateway.name}>
           <h3 class="mb-2 flex flex-wrap justify-between gap-x-4 font-semibold">
@@ -67,13 +67,13 @@
     </div>
   </section>
 
-  <div class="grid items-start gap-5 lg:grid-cols-2">
+  <div class="grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
     <section>
       <h2 class="mb-2">Devices on air most</h2>
       {#if ledger.devices.length === 0}
         <p class="text-base-content/75">No device was on air.</p>
       {:else}
-        <table class="table table-sm">
+        <div class="overflow-x-auto"><table class="table table-sm">
           <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Of the hour's allowance</th></tr></thead>
           <tbody>
             {#each ledger.devices as device (device.eui)}
@@ -86,7 +86,7 @@
               </tr>
             {/each}
           </tbody>
-        </table>
+        </table></div>
       {/if}
     </section>
     <section>
@@ -94,7 +94,7 @@
       {#if ledger.towards.length === 0}
         <p class="text-base-content/75">No downlink was sent.</p>
       {:else}
-        <table class="table table-sm">
+        <div class="overflow-x-auto"><table class="table table-sm">
           <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Downlinks, day</th></tr></thead>
           <tbody>
             {#each ledger.towards as device (device.eui)}
@@ -105,10 +105,10 @@
               </tr>
             {/each}
           </tbody>
-        </table>
+        </table></div>
       {/if}
       <h2 class="mt-5 mb-2">Sub-bands, all together</h2>
-      <table class="table table-sm">
+      <div class="overflow-x-auto"><table class="table table-sm">
         <thead>
           <tr><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right">Down, now</th><th class="text-right">hour</th><th class="text-right">day</th></tr>
         </thead>
@@ -124,7 +124,7 @@
             </tr>
           {/each}
         </tbody>
-      </table>
+      </table></div>
     </section>
   </div>
 {:else if !problem}

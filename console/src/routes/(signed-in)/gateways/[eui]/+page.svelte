@@ -84,7 +84,7 @@
     </section>
   {/if}
 
-  <div class="mb-5 grid items-start gap-5 lg:grid-cols-2">
+  <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
     <section class="rounded-box border border-base-300 p-4" data-report>
       <h2 class="mb-2">What it says of itself</h2>
       {#if report}
