@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::device::{DeviceDetail, DeviceState};
 use crate::message::Message;
-use crate::outbox::{OutboxItem, OutboxState};
+use crate::outbox::OutboxItem;
 
 /// Percent of an hour's allowance from which on it is worth a word.
 const MUCH_PERCENT: f64 = 80.0;
@@ -55,9 +55,9 @@ fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Findin
     Finding { weight, about: about.into(), what, next_step }
 }
 
-/// What stands out about a device, what matters most first; of its outbox, what was put in last, and how many wait
-/// with the one that is next.
-pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem], next: Option<(u64, &OutboxItem)>) -> Vec<Finding> {
+/// What stands out about a device, what matters most first; of its outbox, the last downlink that failed, and how
+/// many wait with the one that is next.
+pub fn findings(detail: &DeviceDetail, failed: Option<&OutboxItem>, next: Option<(u64, &OutboxItem)>) -> Vec<Finding> {
     let mut all = vec![state(detail)];
     all.extend(radio(detail));
     for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
@@ -88,7 +88,7 @@ pub fn findings(detail: &DeviceDetail, outbox: &[OutboxItem], next: Option<(u64,
         };
         all.push(finding(weight, "outbox", what, ""));
     }
-    if let Some(item) = outbox.iter().find(|item| item.state == OutboxState::Failed) {
+    if let Some(item) = failed {
         let note = item.note.clone().unwrap_or_default();
         let what = format!("The downlink {} on port {} failed: {note}", item.payload, item.port);
         all.push(finding(Weight::Attention, "outbox", what, ""));

@@ -50,12 +50,32 @@ struct Inner {
     strangers: HashMap<Eui64, Caller>,
 }
 
-/// A stranger, and what goes along with it.
+/// What is noted of a stranger. Anybody may call, so noting is cheap; what follows from it is worked out for those
+/// who ask.
 struct Caller {
-    stranger: Stranger,
+    address: SocketAddr,
+    first_heard: DateTime<Utc>,
+    last_heard: DateTime<Utc>,
+    frames: u64,
     frequencies_hz: BTreeSet<u32>,
     /// Whether its first call was told.
     told: bool,
+}
+
+impl Caller {
+    fn shown(&self, eui: Eui64) -> Stranger {
+        let frequencies_hz: Vec<u32> = self.frequencies_hz.iter().copied().collect();
+        Stranger {
+            eui,
+            address: self.address.to_string(),
+            first_heard: self.first_heard,
+            last_heard: self.last_heard,
+            frames_turned_away: self.frames,
+            protocol: Protocol::Udp,
+            frequencies_mhz: frequencies_hz.iter().map(|hz| f64::from(*hz) / 1e6).collect(),
+            region: gateway::region_of(&frequencies_hz),
+        }
+    }
 }
 
 /// The gateways that call.
@@ -109,7 +129,13 @@ impl Presence {
     }
 
     /// Notes a datagram with frames heard on these frequencies. Says whether the gateway is registered.
-    pub fn heard(&self, eui: Eui64, from: SocketAddr, frames_hz: &[u32], pull: bool) -> bool {
+    pub fn heard(
+        &self,
+        eui: Eui64,
+        from: SocketAddr,
+        frames_hz: impl ExactSizeIterator<Item = u32>,
+        pull: bool,
+    ) -> bool {
         let now = Utc::now();
         let frames = frames_hz.len() as u64;
         let mut inner = self.lock();
@@ -123,36 +149,23 @@ impl Presence {
             return true;
         }
         if !inner.strangers.contains_key(&eui) && inner.strangers.len() >= MAX_STRANGERS {
-            let oldest = inner.strangers.iter().min_by_key(|(_, c)| c.stranger.last_heard).map(|(eui, _)| *eui);
+            let oldest = inner.strangers.iter().min_by_key(|(_, caller)| caller.last_heard).map(|(eui, _)| *eui);
             oldest.and_then(|eui| inner.strangers.remove(&eui));
         }
-        let caller = inner.strangers.entry(eui).or_insert_with(|| {
-            let stranger = Stranger {
-                eui,
-                address: String::new(),
-                first_heard: now,
-                last_heard: now,
-                frames_turned_away: 0,
-                protocol: Protocol::Udp,
-                frequencies_mhz: Vec::new(),
-                region: None,
-            };
-            Caller { stranger, frequencies_hz: BTreeSet::new(), told: false }
+        let caller = inner.strangers.entry(eui).or_insert_with(|| Caller {
+            address: from,
+            first_heard: now,
+            last_heard: now,
+            frames: 0,
+            frequencies_hz: BTreeSet::new(),
+            told: false,
         });
-        let (stranger, known_hz) = (&mut caller.stranger, &mut caller.frequencies_hz);
-        stranger.address = from.to_string();
-        stranger.last_heard = now;
-        stranger.frames_turned_away += frames;
-        let before = known_hz.len();
+        (caller.address, caller.last_heard) = (from, now);
+        caller.frames += frames;
         for hz in frames_hz {
-            if known_hz.len() < Stranger::MOST_FREQUENCIES {
-                known_hz.insert(*hz);
+            if caller.frequencies_hz.len() < Stranger::MOST_FREQUENCIES {
+                caller.frequencies_hz.insert(hz);
             }
-        }
-        if known_hz.len() > before {
-            let all: Vec<u32> = known_hz.iter().copied().collect();
-            stranger.frequencies_mhz = all.iter().map(|hz| f64::from(*hz) / 1e6).collect();
-            stranger.region = gateway::region_of(&all);
         }
         false
     }
@@ -192,12 +205,12 @@ impl Presence {
     }
 
     pub fn stranger(&self, eui: Eui64) -> Option<Stranger> {
-        self.lock().strangers.get(&eui).map(|caller| caller.stranger.clone())
+        self.lock().strangers.get(&eui).map(|caller| caller.shown(eui))
     }
 
     /// Strangers, the one heard last first.
     pub fn strangers(&self) -> Vec<Stranger> {
-        let mut all: Vec<_> = self.lock().strangers.values().map(|caller| caller.stranger.clone()).collect();
+        let mut all: Vec<_> = self.lock().strangers.iter().map(|(eui, caller)| caller.shown(*eui)).collect();
         all.sort_by_key(|s| std::cmp::Reverse(s.last_heard));
         all
     }
@@ -280,6 +293,8 @@ pub async fn watch(
 
 #[cfg(test)]
 mod tests {
+    use std::iter;
+
     use super::*;
     use chrono::TimeDelta;
 
@@ -346,16 +361,16 @@ mod tests {
     #[test]
     fn what_a_stranger_hears_is_remembered_within_bounds() {
         let presence = Presence::new(&[]);
-        presence.heard(OURS, from(), &[], true);
+        presence.heard(OURS, from(), iter::empty(), true);
         let stranger = presence.stranger(OURS).unwrap();
         assert_eq!((stranger.region, stranger.frequencies_mhz.len()), (None, 0));
-        presence.heard(OURS, from(), &[868_300_000, 868_100_000, 868_300_000], false);
+        presence.heard(OURS, from(), [868_300_000, 868_100_000, 868_300_000].into_iter(), false);
         let stranger = presence.stranger(OURS).unwrap();
         assert_eq!((stranger.frames_turned_away, stranger.region), (3, Some(Region::Eu868)));
         assert_eq!(stranger.frequencies_mhz, [868.1, 868.3]);
         // It may claim to hear anything.
         let nonsense: Vec<u32> = (1..1000).collect();
-        presence.heard(OURS, from(), &nonsense, false);
+        presence.heard(OURS, from(), nonsense.into_iter(), false);
         assert_eq!(presence.stranger(OURS).unwrap().frequencies_mhz.len(), Stranger::MOST_FREQUENCIES);
         presence.register(&row());
         assert_eq!(presence.stranger(OURS), None);
@@ -367,11 +382,11 @@ mod tests {
         let now = Utc::now();
         let states = |at| presence.news(at).into_iter().map(|(_, news)| news.state).collect::<Vec<_>>();
         assert_eq!(states(now), [], "never heard is how it began");
-        assert!(presence.heard(OURS, from(), &[868_100_000; 2], true));
+        assert!(presence.heard(OURS, from(), [868_100_000; 2].into_iter(), true));
         assert_eq!(presence.way_down(OURS), Some(from()));
         assert_eq!(states(now), [GatewayState::Listening]);
         assert_eq!(states(now), []);
-        presence.heard(OURS, from(), &[], false);
+        presence.heard(OURS, from(), iter::empty(), false);
         assert_eq!(states(now + TimeDelta::seconds(6)), [GatewayState::Listening], "heard again meanwhile");
         assert_eq!(states(now + TimeDelta::seconds(12)), [], "not heard since it was told of");
         let later = now + TimeDelta::seconds(GatewayState::QUIET_AFTER_S + 2);
@@ -385,7 +400,7 @@ mod tests {
     fn strangers_are_remembered_within_bounds() {
         let presence = Presence::new(&[]);
         for n in 0..MAX_STRANGERS as u64 + 5 {
-            assert!(!presence.heard(Eui64(n), from(), &[868_100_000], true));
+            assert!(!presence.heard(Eui64(n), from(), iter::once(868_100_000), true));
         }
         let strangers = presence.strangers();
         assert_eq!(strangers.len(), MAX_STRANGERS);

@@ -3,6 +3,7 @@
 
 use std::collections::VecDeque;
 use std::io;
+use std::iter;
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -125,15 +126,15 @@ impl Links {
         self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
-                let frames_hz: Vec<u32> = push.frames.iter().map(|frame| frame.frequency_hz).collect();
-                let known = self.presence.heard(gateway, from, &frames_hz, false);
+                let frames_hz = push.frames.iter().map(|frame| frame.frequency_hz);
+                let known = self.presence.heard(gateway, from, frames_hz, false);
                 self.sift(gateway, push, known, from, pushed);
                 // Strangers are answered as well, so that they keep calling and can be seen.
                 pushed.acknowledge.push((from, token));
             }
             Ok(Datagram::PullData { token, gateway }) => {
                 self.answer(from, Datagram::PullAck { token }).await;
-                self.presence.heard(gateway, from, &[], true);
+                self.presence.heard(gateway, from, iter::empty(), true);
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
                 let Some(id) = self.reported(gateway, token) else {

@@ -65,8 +65,15 @@ fn sums(row: &MySqlRow) -> Result<Sums, StoreError> {
     })
 }
 
-/// A question for the sums, as far as these begin it.
-fn question(columns: &'static str, since: Since) -> QueryBuilder<MySql> {
+/// A question for the sums of an estate's transmitters of a kind, up to what they are grouped by. `owners` joins
+/// those that have the accounts, as `o`.
+fn question(
+    columns: &'static str,
+    owners: &'static str,
+    transmitter: &'static str,
+    estate_id: EstateId,
+    since: Since,
+) -> QueryBuilder<MySql> {
     let mut query = QueryBuilder::new("SELECT ");
     query.push(columns);
     for (from, part) in [(since.now, "now"), (since.hour, "hour")] {
@@ -77,6 +84,9 @@ fn question(columns: &'static str, since: Since) -> QueryBuilder<MySql> {
     query.push(
         ", CAST(SUM(a.airtime_us) AS SIGNED) AS day_us, CAST(SUM(a.frames) AS SIGNED) AS day_frames FROM airtime a ",
     );
+    query.push(owners).push(" WHERE a.transmitter = ").push_bind(transmitter);
+    query.push(" AND o.estate_id = ").push_bind(estate_id).push(" AND a.minute >= ").push_bind(since.day);
+    query.push(" GROUP BY ");
     query
 }
 
@@ -113,11 +123,9 @@ impl Store {
         estate_id: EstateId,
         since: Since,
     ) -> Result<Vec<(Eui64, String, Sums)>, StoreError> {
-        let mut query = question("a.eui, a.sub_band", since);
-        query
-            .push("JOIN gateways g ON g.eui = a.eui WHERE a.transmitter = 'gateway' AND g.estate_id = ")
-            .push_bind(estate_id);
-        query.push(" AND a.minute >= ").push_bind(since.day).push(" GROUP BY a.eui, a.sub_band");
+        let owners = "JOIN gateways o ON o.eui = a.eui";
+        let mut query = question("a.eui, a.sub_band", owners, "gateway", estate_id, since);
+        query.push("a.eui, a.sub_band");
         let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter().map(|row| Ok((eui(row, "eui")?, row.try_get("sub_band")?, sums(row)?))).collect()
     }
@@ -131,11 +139,11 @@ impl Store {
         since: Since,
         limit: u32,
     ) -> Result<Vec<AirtimeRow>, StoreError> {
-        let mut query = question("a.eui, d.name, d.region, f.slug AS fleet, a.sub_band", since);
-        query.push("JOIN devices d ON d.dev_eui = a.eui JOIN fleets f ON f.id = d.fleet_id WHERE a.transmitter = ");
-        query.push_bind(if towards { "towards" } else { "device" });
-        query.push(" AND d.estate_id = ").push_bind(estate_id).push(" AND a.minute >= ").push_bind(since.day);
-        query.push(" GROUP BY a.eui, a.sub_band HAVING day_frames > 0 ORDER BY ");
+        let columns = "a.eui, o.name, o.region, f.slug AS fleet, a.sub_band";
+        let owners = "JOIN devices o ON o.dev_eui = a.eui JOIN fleets f ON f.id = o.fleet_id";
+        let transmitter = if towards { "towards" } else { "device" };
+        let mut query = question(columns, owners, transmitter, estate_id, since);
+        query.push("a.eui, a.sub_band HAVING day_frames > 0 ORDER BY ");
         query.push(if towards { "day_us" } else { "hour_us DESC, day_us" }).push(" DESC LIMIT ").push_bind(limit);
         let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter()
@@ -158,11 +166,9 @@ impl Store {
         estate_id: EstateId,
         since: Since,
     ) -> Result<Vec<(Region, String, Sums)>, StoreError> {
-        let mut query = question("d.region, a.sub_band", since);
-        query
-            .push("JOIN devices d ON d.dev_eui = a.eui WHERE a.transmitter = 'device' AND d.estate_id = ")
-            .push_bind(estate_id);
-        query.push(" AND a.minute >= ").push_bind(since.day).push(" GROUP BY d.region, a.sub_band");
+        let owners = "JOIN devices o ON o.dev_eui = a.eui";
+        let mut query = question("o.region, a.sub_band", owners, "device", estate_id, since);
+        query.push("o.region, a.sub_band");
         let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter().map(|row| Ok((region(row)?, row.try_get("sub_band")?, sums(row)?))).collect()
     }

@@ -146,9 +146,9 @@ impl Store {
     /// Takes out of the history what a kill has parted from its state. Nobody has been told of it yet, and it
     /// will come again; this is for the time before anything is committed.
     pub async fn take_back_untold(&self) -> Result<u64, StoreError> {
-        let mark = sqlx::query_scalar("SELECT last_message FROM journal_mark").fetch_optional(&self.pool).await?;
-        let Some(Some(mark)) = mark else { return Ok(0) };
-        let mark: String = mark;
+        let mark: Option<Option<String>> =
+            sqlx::query_scalar("SELECT last_message FROM journal_mark").fetch_optional(&self.pool).await?;
+        let Some(mark) = mark.flatten() else { return Ok(0) };
         sqlx::query("DELETE FROM undecoded WHERE message_id > ?").bind(&mark).execute(&self.pool).await?;
         let taken = sqlx::query("DELETE FROM messages WHERE id > ?").bind(&mark).execute(&self.pool).await?;
         Ok(taken.rows_affected())

@@ -3,8 +3,9 @@
 use api::gateway::CheckedGateway;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
-use sqlx::Row as _;
-use sqlx::mysql::MySqlRow;
+use sqlx::mysql::{MySqlArguments, MySqlRow};
+use sqlx::query::Query;
+use sqlx::{MySql, Row as _};
 
 use crate::rows::{eui, eui_bytes, region};
 use crate::{EstateId, Store, StoreError, constraint};
@@ -36,15 +37,13 @@ fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
     })
 }
 
-impl Store {
-    pub async fn add_gateway(&self, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
-        let added_at = Utc::now();
-        sqlx::query(
-            "INSERT INTO gateways (eui, estate_id, name, region, latitude_deg, longitude_deg, altitude_m,
-             antenna_gain_dbi, beacons, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(eui_bytes(gateway.eui))
-        .bind(estate_id)
+/// A statement that takes a gateway's settings, its estate and its EUI, in this order.
+fn about<'q>(
+    statement: &'static str,
+    estate_id: EstateId,
+    gateway: &'q CheckedGateway,
+) -> Query<'q, MySql, MySqlArguments> {
+    sqlx::query(statement)
         .bind(&gateway.name)
         .bind(gateway.region.name())
         .bind(gateway.latitude_deg)
@@ -52,10 +51,20 @@ impl Store {
         .bind(gateway.altitude_m)
         .bind(gateway.antenna_gain_dbi)
         .bind(gateway.beacons)
-        .bind(added_at)
-        .execute(&self.pool)
-        .await
-        .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
+        .bind(estate_id)
+        .bind(eui_bytes(gateway.eui))
+}
+
+impl Store {
+    pub async fn add_gateway(&self, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
+        let added_at = Utc::now();
+        let insert = "INSERT INTO gateways (name, region, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi,
+             beacons, estate_id, eui, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+        about(insert, estate_id, gateway)
+            .bind(added_at)
+            .execute(&self.pool)
+            .await
+            .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
         Ok(GatewayRow { estate_id, gateway: gateway.clone(), added_at, last_heard: None })
     }
 
@@ -65,22 +74,12 @@ impl Store {
         estate_id: EstateId,
         gateway: &CheckedGateway,
     ) -> Result<Option<GatewayRow>, StoreError> {
-        sqlx::query(
-            "UPDATE gateways SET name = ?, region = ?, latitude_deg = ?, longitude_deg = ?, altitude_m = ?,
-             antenna_gain_dbi = ?, beacons = ? WHERE estate_id = ? AND eui = ?",
-        )
-        .bind(&gateway.name)
-        .bind(gateway.region.name())
-        .bind(gateway.latitude_deg)
-        .bind(gateway.longitude_deg)
-        .bind(gateway.altitude_m)
-        .bind(gateway.antenna_gain_dbi)
-        .bind(gateway.beacons)
-        .bind(estate_id)
-        .bind(eui_bytes(gateway.eui))
-        .execute(&self.pool)
-        .await
-        .map_err(|e| constraint(e, "a gateway with that name"))?;
+        let update = "UPDATE gateways SET name = ?, region = ?, latitude_deg = ?, longitude_deg = ?, altitude_m = ?,
+             antenna_gain_dbi = ?, beacons = ? WHERE estate_id = ? AND eui = ?";
+        about(update, estate_id, gateway)
+            .execute(&self.pool)
+            .await
+            .map_err(|e| constraint(e, "a gateway with that name"))?;
         self.gateway(estate_id, gateway.eui).await
     }
 

@@ -80,6 +80,9 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
     })
 }
 
+/// After every name: those are ULIDs.
+const LAST: [u8; 16] = [0xff; 16];
+
 impl Store {
     /// Puts a downlink into an outbox; the engine is told of it afterwards.
     pub async fn add_outbox_item(&self, dev_eui: Eui64, item: &engine::OutboxItem) -> Result<OutboxItem, StoreError> {
@@ -120,12 +123,14 @@ impl Store {
 
     /// How many downlinks of a device are not done yet.
     pub async fn outbox_open(&self, dev_eui: Eui64) -> Result<u64, StoreError> {
-        let (count,): (i64,) = sqlx::query_as(
-            "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND state IN ('waiting', 'under_way', 'awaiting_ack')",
-        )
-        .bind(eui_bytes(dev_eui))
-        .fetch_one(&self.pool)
-        .await?;
+        self.open_before(dev_eui, LAST).await
+    }
+
+    /// The same of those put in before one of them.
+    async fn open_before(&self, dev_eui: Eui64, id: [u8; 16]) -> Result<u64, StoreError> {
+        let open = "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND id < ? AND state IN ('waiting', 'under_way', 'awaiting_ack')";
+        let count: i64 =
+            sqlx::query_scalar(open).bind(eui_bytes(dev_eui)).bind(id.to_vec()).fetch_one(&self.pool).await?;
         Ok(count.unsigned_abs())
     }
 
@@ -136,7 +141,7 @@ impl Store {
         before: Option<Ulid>,
         limit: u32,
     ) -> Result<Vec<OutboxItem>, StoreError> {
-        let before = before.map_or([0xff; 16], |id| id.to_bytes());
+        let before = before.map_or(LAST, |id| id.to_bytes());
         let rows = sqlx::query("SELECT * FROM outbox WHERE dev_eui = ? AND id < ? ORDER BY id DESC LIMIT ?")
             .bind(eui_bytes(dev_eui))
             .bind(before.to_vec())
@@ -146,12 +151,7 @@ impl Store {
         let mut items: Vec<OutboxItem> = rows.iter().map(read).collect::<Result<_, _>>()?;
         // First in, first out: what waits behind others waits for them, whatever it waits for then.
         let Some(oldest) = rows.last() else { return Ok(items) };
-        let open = "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND id < ? AND state IN ('waiting', 'under_way', 'awaiting_ack')";
-        let mut before_it: i64 = sqlx::query_scalar(open)
-            .bind(eui_bytes(dev_eui))
-            .bind(id(oldest)?.to_bytes().to_vec())
-            .fetch_one(&self.pool)
-            .await?;
+        let mut before_it = self.open_before(dev_eui, id(oldest)?.to_bytes()).await?;
         for item in items.iter_mut().rev().filter(|item| item.state.is_open()) {
             if before_it > 0 && item.state == OutboxState::Waiting && item.attempts == 0 {
                 item.note = Some(format!("waits for the {before_it} put in before it"));
@@ -159,6 +159,14 @@ impl Store {
             before_it += 1;
         }
         Ok(items)
+    }
+
+    /// The last of a device's downlinks that failed, among so many that were put in last.
+    pub async fn last_failed(&self, dev_eui: Eui64, among: u32) -> Result<Option<OutboxItem>, StoreError> {
+        let failed = "SELECT * FROM (SELECT * FROM outbox WHERE dev_eui = ? ORDER BY id DESC LIMIT ?) AS newest
+             WHERE state = 'failed' ORDER BY id DESC LIMIT 1";
+        let row = sqlx::query(failed).bind(eui_bytes(dev_eui)).bind(among).fetch_optional(&self.pool).await?;
+        row.as_ref().map(read).transpose()
     }
 
     /// How many of a device's downlinks wait, and the one that is next.

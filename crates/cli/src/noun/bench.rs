@@ -115,7 +115,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
     load.confirm_every(CONFIRMED_EVERY);
     let steady = part(client, args, &load, Some(args.rate)).await?;
     let after: Intake = client.get("/intake", &[]).await?;
-    let vitals: Vitals = client.get("/vitals", &[]).await?;
+    let vitals = vitals(client).await?;
     let shed = |intake: &Intake| intake.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
     Ok(Measured {
         devices: size.devices,
@@ -159,18 +159,16 @@ async fn register(client: &Client, size: Size) -> Result<()> {
 
 /// One part of the measurement, at a rate or as fast as uplinks are stored.
 async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>) -> Result<Part> {
-    let Vitals { uplinks_stored: base, uplinks_decoded: decoded_base, .. } = vitals(client).await?;
+    let base = vitals(client).await?;
     let sent_before = load.sent();
     let start = Instant::now();
     let mut began: Option<(Instant, Vitals, usize)> = None;
     let ended = loop {
         tokio::time::sleep(LOOK_EVERY).await;
         let now = vitals(client).await?;
-        // Every second one is done when its readings are stored as well.
-        let stored = (now.uplinks_stored - base).min(2 * (now.uplinks_decoded - decoded_base));
         match rate {
             Some(rate) => load.allow(sent_before + (start.elapsed().as_secs_f64() * rate) as u64),
-            None => load.allow(sent_before + stored + UNDER_WAY),
+            None => load.allow(sent_before + done_between(&base, &now) + UNDER_WAY),
         }
         match &began {
             None if start.elapsed() >= WARM_UP => began = Some((Instant::now(), now, load.answered_us().len())),
@@ -184,7 +182,8 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
     while drained.elapsed() < DRAIN {
         let now = vitals(client).await?;
         let sent = load.sent() - sent_before;
-        if now.uplinks_stored - base >= sent && now.uplinks_decoded - decoded_base >= sent / 2 {
+        let (stored, decoded) = (now.uplinks_stored - base.uplinks_stored, now.uplinks_decoded - base.uplinks_decoded);
+        if stored >= sent && decoded >= sent / 2 {
             break;
         }
         tokio::time::sleep(LOOK_EVERY).await;
@@ -199,9 +198,7 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
         answers_us.get(at.checked_sub(1)?).map(|us| *us as f64 / 1000.0)
     };
     Ok(Part {
-        uplinks_per_s: (ended.uplinks_stored - first.uplinks_stored)
-            .min(2 * (ended.uplinks_decoded - first.uplinks_decoded)) as f64
-            / seconds,
+        uplinks_per_s: done_between(&first, &ended) as f64 / seconds,
         until_stored_p50_ms: within_ms(&slices, 0.5),
         until_stored_p99_ms: within_ms(&slices, 0.99),
         answer_p50_ms: answer(0.5),
@@ -209,6 +206,12 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
         answers: answers_us.len(),
         cores_used: ended.cpu_s.zip(first.cpu_s).map(|(end, begin)| (end - begin) / seconds),
     })
+}
+
+/// Uplinks done in between. Every second one is done when its readings are stored as well.
+fn done_between(before: &Vitals, after: &Vitals) -> u64 {
+    let decoded = after.uplinks_decoded - before.uplinks_decoded;
+    (after.uplinks_stored - before.uplinks_stored).min(2 * decoded)
 }
 
 async fn vitals(client: &Client) -> Result<Vitals> {

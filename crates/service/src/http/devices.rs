@@ -184,11 +184,11 @@ pub async fn why(
         other => return Err(api::problem::bad_field("limit", &other.to_string(), "1 to 500 are allowed").into()),
     };
     let detail = detail(&app, &estate, eui).await?;
-    let outbox = app.store.outbox(eui, None, OUTBOX_LOOKED_AT).await?;
+    let failed = app.store.last_failed(eui, OUTBOX_LOOKED_AT).await?;
     let kinds = TIMELINE.map(String::from);
     let timeline = app.store.messages(estate.id, Some(eui), &kinds, None, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
-    let findings = api::why::findings(&detail, &outbox, next.as_ref().map(|(waiting, item)| (*waiting, item)));
+    let findings = api::why::findings(&detail, failed.as_ref(), next.as_ref().map(|(waiting, item)| (*waiting, item)));
     Ok(Json(DeviceWhy { findings, timeline }))
 }
 
