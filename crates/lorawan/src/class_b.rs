@@ -166,6 +166,14 @@ impl Beacon {
         }
     }
 
+    /// Where the time begins at this spreading factor, and where the gateway's part does, in bytes.
+    pub const fn parts_at(spreading_factor: u8) -> Option<(usize, usize)> {
+        match reserved(spreading_factor) {
+            Some((before, _)) => Some((before + 1, before + 1 + 4 + 2)),
+            None => None,
+        }
+    }
+
     /// Reads a beacon. A gateway's part with a wrong CRC is left out: the time still counts.
     pub fn parse(bytes: &[u8], spreading_factor: u8) -> Result<Self, BeaconError> {
         let (before, behind) = reserved(spreading_factor).ok_or(BeaconError::SpreadingFactor(spreading_factor))?;
