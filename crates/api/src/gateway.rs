@@ -1,13 +1,20 @@
 //! Gateways: registered ones and strangers.
 
+use std::net::IpAddr;
+use std::str::FromStr;
+
 use chrono::{DateTime, Utc};
+use ipnet::IpNet;
 use lorawan::Eui64;
-use lorawan::region::Region;
+use lorawan::region::{ChannelSet, Region};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::BandUse;
-use crate::problem::{self, Problem};
+use crate::problem::{self, Problem, bad_field};
+use crate::{BandUse, layout};
+
+/// Characters of a description.
+const LONGEST_DESCRIPTION: usize = 500;
 
 /// How a gateway is doing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -85,6 +92,30 @@ impl GatewayReport {
     }
 }
 
+/// How long the way to a gateway and back takes, of the last times it was measured.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LinkDelay {
+    /// The median.
+    pub round_trip_ms: f64,
+    /// The mean difference between one time and the next.
+    pub jitter_ms: f64,
+    /// How many times.
+    pub samples: u32,
+}
+
+/// What runs on a gateway, in its own words.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GatewaySoftware {
+    /// Version of the program that speaks to the service.
+    pub program: String,
+    /// Version of the firmware.
+    pub firmware: String,
+    /// Name and version of the installed package.
+    pub package: String,
+    /// The hardware.
+    pub model: String,
+}
+
 /// A registered gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Gateway {
@@ -93,17 +124,31 @@ pub struct Gateway {
     pub eui: Eui64,
     /// Its name.
     pub name: String,
+    /// What people say of it.
+    pub description: String,
     /// The region whose limits it keeps.
     #[schema(value_type = String, example = "EU868")]
     pub region: Region,
+    /// The uplink channels it listens on, as runs.
+    #[schema(example = "0-7")]
+    pub channels: String,
+    /// How it is to call.
+    pub protocol: Protocol,
+    /// The only place its UDP datagrams are taken from, if there is one: an address, or a network such as
+    /// 192.0.2.0/24.
+    pub udp_source: Option<String>,
     /// Latitude, north positive.
     pub latitude_deg: Option<f64>,
     /// Longitude, east positive.
     pub longitude_deg: Option<f64>,
     /// Altitude above the sea.
     pub altitude_m: Option<f64>,
-    /// Antenna gain less cable loss.
+    /// Antenna gain.
     pub antenna_gain_dbi: f32,
+    /// Loss of the cable between gateway and antenna.
+    pub cable_loss_db: f32,
+    /// Whether other estates' devices may be heard through it.
+    pub open_to_others: bool,
     /// Whether it is to send class B beacons.
     pub beacons: bool,
     /// Whether it has GPS time.
@@ -117,6 +162,13 @@ pub struct Gateway {
     pub address: Option<String>,
     /// Frames it brought in since the service started.
     pub frames: u64,
+    /// Frequencies of those of them that no channel of its region has; at most
+    /// [`MOST_FREQUENCIES`](Stranger::MOST_FREQUENCIES).
+    pub off_plan_mhz: Vec<f64>,
+    /// How long it takes there and back, if that could be measured since the service started.
+    pub delay: Option<LinkDelay>,
+    /// What runs on it, if it has said so.
+    pub software: Option<GatewaySoftware>,
     /// What it says of itself, if it has reported since the service started.
     pub report: Option<GatewayReport>,
     /// When it was registered.
@@ -132,6 +184,9 @@ pub struct GatewayAbout {
     /// Its name.
     #[schema(example = "chapel-rise")]
     pub name: String,
+    /// What people should know of it: where the key hangs, whom to call.
+    #[serde(default)]
+    pub description: Option<String>,
     /// Latitude, north positive.
     #[serde(default)]
     pub latitude_deg: Option<f64>,
@@ -141,14 +196,31 @@ pub struct GatewayAbout {
     /// Altitude above the sea.
     #[serde(default)]
     pub altitude_m: Option<f64>,
-    /// Antenna gain less cable loss; 2.15 dBi, a dipole, if not given.
+    /// Antenna gain; 2.15 dBi, a dipole, if not given.
     #[serde(default)]
     pub antenna_gain_dbi: Option<f32>,
+    /// Loss of the cable between gateway and antenna; none if not given.
+    #[serde(default)]
+    pub cable_loss_db: Option<f32>,
+    /// Whether other estates' devices may be heard through it; not if not given.
+    #[serde(default)]
+    pub open_to_others: Option<bool>,
     /// The region whose limits it keeps. If not given, that of the channels it hears, if it calls already; or else
     /// EU868.
     #[serde(default)]
     #[schema(value_type = Option<String>, example = "EU868")]
     pub region: Option<Region>,
+    /// The uplink channels it is to listen on, as runs: `8-15, 65`. If not given, as many of the region's as one
+    /// concentrator reaches.
+    #[serde(default)]
+    #[schema(example = "0-7")]
+    pub channels: Option<String>,
+    /// How it is to call. If not given, as it calls already, or else by UDP.
+    #[serde(default)]
+    pub protocol: Option<Protocol>,
+    /// Take its UDP datagrams from this address only, or from this network: `192.0.2.7`, `192.0.2.0/24`.
+    #[serde(default)]
+    pub udp_source: Option<String>,
     /// Whether it is to send class B beacons, as long as it has GPS time.
     #[serde(default)]
     pub beacons: Option<bool>,
@@ -170,12 +242,32 @@ pub struct NewGateway {
 pub struct CheckedGateway {
     pub eui: Eui64,
     pub name: String,
+    pub description: String,
     pub region: Region,
+    pub channels: ChannelSet,
+    pub protocol: Protocol,
+    pub udp_source: Option<IpNet>,
     pub latitude_deg: Option<f64>,
     pub longitude_deg: Option<f64>,
     pub altitude_m: Option<f64>,
     pub antenna_gain_dbi: f32,
+    pub cable_loss_db: f32,
+    pub open_to_others: bool,
     pub beacons: bool,
+}
+
+/// Reads where datagrams may come from: an address, or a network.
+pub fn source(text: &str) -> Result<IpNet, Problem> {
+    let text = text.trim();
+    let net = text.parse::<IpNet>().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
+    net.map(|net| net.trunc()).map_err(|_| {
+        bad_field("udp_source", text, "it has to be an address such as 192.0.2.7 or a network such as 192.0.2.0/24")
+    })
+}
+
+/// A source as people write it: a network of one address is that address.
+pub fn source_text(net: &IpNet) -> String {
+    if net.prefix_len() == net.max_prefix_len() { net.addr().to_string() } else { net.to_string() }
 }
 
 /// The EUIs that could be meant by the 12 digits of a MAC address; `None` if it is anything else.
@@ -191,6 +283,11 @@ impl NewGateway {
     }
 }
 
+/// Text that says something.
+fn given(text: Option<&str>) -> Option<&str> {
+    text.filter(|text| !text.trim().is_empty())
+}
+
 impl GatewayAbout {
     /// Checks every field, for the gateway with this EUI.
     pub fn check(&self, eui: Eui64) -> Result<CheckedGateway, Problem> {
@@ -199,10 +296,23 @@ impl GatewayAbout {
             None => Ok(None),
         };
         let gain = f64::from(self.antenna_gain_dbi.unwrap_or(2.15));
+        let loss = f64::from(self.cable_loss_db.unwrap_or(0.0));
+        let region = self.region.unwrap_or(Region::Eu868);
+        let description = self.description.as_deref().unwrap_or("").trim();
+        if description.chars().count() > LONGEST_DESCRIPTION {
+            let why = format!("it may have {LONGEST_DESCRIPTION} characters");
+            return Err(bad_field("description", &format!("{} characters long", description.chars().count()), why));
+        }
         Ok(CheckedGateway {
             eui,
             name: problem::name("name", &self.name)?,
-            region: self.region.unwrap_or(Region::Eu868),
+            description: description.into(),
+            region,
+            channels: layout::channels(region.plan(), given(self.channels.as_deref()))?.0,
+            protocol: self.protocol.unwrap_or_default(),
+            udp_source: given(self.udp_source.as_deref()).map(source).transpose()?,
+            cable_loss_db: problem::range("cable_loss_db", loss, 0.0, 30.0, "dB")? as f32,
+            open_to_others: self.open_to_others.unwrap_or(false),
             beacons: self.beacons.unwrap_or(false),
             latitude_deg: within("latitude_deg", self.latitude_deg, -90.0, 90.0, "degrees")?,
             longitude_deg: within("longitude_deg", self.longitude_deg, -180.0, 180.0, "degrees")?,
@@ -221,7 +331,13 @@ impl From<&Gateway> for GatewayAbout {
             longitude_deg: gateway.longitude_deg,
             altitude_m: gateway.altitude_m,
             antenna_gain_dbi: Some(gateway.antenna_gain_dbi),
+            cable_loss_db: Some(gateway.cable_loss_db),
+            description: Some(gateway.description.clone()),
             region: Some(gateway.region),
+            channels: Some(gateway.channels.clone()),
+            protocol: Some(gateway.protocol),
+            udp_source: gateway.udp_source.clone(),
+            open_to_others: Some(gateway.open_to_others),
             beacons: Some(gateway.beacons),
         }
     }
@@ -245,6 +361,8 @@ pub struct Stranger {
     pub frames_turned_away: u64,
     /// How it calls.
     pub protocol: Protocol,
+    /// What it was last told, where its protocol lets it be told something.
+    pub told: Option<String>,
     /// Frequencies of those frames, the lowest first; at most [`MOST_FREQUENCIES`](Self::MOST_FREQUENCIES).
     pub frequencies_mhz: Vec<f64>,
     /// The region whose uplink channels most of them are, if they are any region's.
@@ -258,19 +376,43 @@ impl Stranger {
 }
 
 /// How a gateway and the service talk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Protocol {
     /// The UDP packet-forwarder protocol, version 2.
+    #[default]
     Udp,
+    /// The WebSocket LNS protocol, over TLS.
+    Lns,
 }
 
 impl Protocol {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Udp, Self::Lns];
+
+    /// As it is written in files and on command lines.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Udp => "udp",
+            Self::Lns => "lns",
+        }
+    }
+
     /// In words.
     pub const fn words(self) -> &'static str {
         match self {
             Self::Udp => "UDP packet forwarder",
+            Self::Lns => "WebSocket LNS",
         }
+    }
+}
+
+impl FromStr for Protocol {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let known = |protocol: &Self| protocol.name().eq_ignore_ascii_case(text.trim());
+        Self::ALL.into_iter().find(known).ok_or_else(|| format!("{text:?} is neither udp nor lns"))
     }
 }
 

@@ -1,7 +1,7 @@
 //! A concentrator's settings for a region's channels, as they are shown.
 
 use gateway_link::layout::{Chain, Layout};
-use lorawan::region::{ChannelSet, Region};
+use lorawan::region::{ChannelSet, Plan, Region};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -11,7 +11,7 @@ use crate::problem::{Problem, bad_field};
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct LayoutQuestion {
-    /// Uplink channels, as runs: `8-15, 65`. All of the network's if not given.
+    /// Uplink channels, as runs: `8-15, 65`. As many as one concentrator reaches if not given.
     pub channels: Option<String>,
 }
 
@@ -50,14 +50,20 @@ pub struct LayoutInfo {
     pub fsk: Option<ChainInfo>,
 }
 
+/// The channels that are meant, and a concentrator's layout for them, or why there is none. Without a text, as many
+/// channels as one concentrator reaches.
+pub fn channels(plan: &'static Plan, text: Option<&str>) -> Result<(ChannelSet, Layout), Problem> {
+    let chosen = match text {
+        Some(text) => text.parse().map_err(|why| bad_field("channels", text, why))?,
+        None => Layout::usual_channels(plan),
+    };
+    let layout = Layout::new(plan, chosen).map_err(|why| bad_field("channels", &chosen.to_string(), why))?;
+    Ok((chosen, layout))
+}
+
 /// Works the layout out, or says why there is none.
 pub fn layout(region: Region, question: &LayoutQuestion) -> Result<LayoutInfo, Problem> {
-    let plan = region.plan();
-    let channels: ChannelSet = match &question.channels {
-        Some(text) => text.parse().map_err(|why| bad_field("channels", text, why))?,
-        None => plan.network_uplinks().map(|channel| channel.index).collect(),
-    };
-    let layout = Layout::new(plan, channels).map_err(|why| bad_field("channels", &channels.to_string(), why))?;
+    let (channels, layout) = channels(region.plan(), question.channels.as_deref())?;
     let info = |chain: Chain, bandwidth_khz, spreading_factor| ChainInfo {
         radio: chain.radio,
         frequency_mhz: f64::from(chain.frequency_hz) / 1e6,

@@ -4,10 +4,13 @@
 //! `check` functions, so that an error can name the field, the value and what is allowed.
 
 pub mod airtime;
+pub mod credential;
 pub mod device;
 pub mod fleet;
 pub mod frame;
 pub mod gateway;
+pub mod gateway_event;
+pub mod gateway_import;
 pub mod group;
 pub mod layout;
 pub mod ledger;

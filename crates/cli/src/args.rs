@@ -5,11 +5,13 @@ use std::path::PathBuf;
 
 mod bench;
 mod device;
+mod gateway;
 mod group;
 pub mod radio;
 
 pub use bench::{BenchVerb, IngestArgs};
 pub use device::{DeviceAddArgs, DeviceVerb};
+pub use gateway::{GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs};
 pub use group::GroupVerb;
 
 use clap::{Args, Parser, Subcommand};
@@ -139,93 +141,6 @@ pub struct SignInArgs {
 pub enum EstateVerb {
     /// List them.
     List,
-}
-
-#[derive(Subcommand)]
-pub enum GatewayVerb {
-    /// List gateways with their state.
-    List,
-    /// Show one.
-    Show { eui: String },
-    /// Register one.
-    Add(GatewayAddArgs),
-    /// Change one; what is not given stays.
-    Set {
-        /// Its EUI.
-        eui: String,
-        /// Its name.
-        #[arg(long)]
-        name: Option<String>,
-        /// Put it where its own GPS says it stands.
-        #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg"])]
-        place_by_gps: bool,
-        #[command(flatten)]
-        about: GatewayAboutArgs,
-    },
-    /// Register a stranger that calls, in the region whose channels it hears.
-    Adopt(GatewayAdoptArgs),
-    /// How a concentrator is set to listen on channels of a region: two radios, and chains behind them.
-    Layout(LayoutArgs),
-    /// Remove one; its EUI can be used again.
-    Remove { eui: String },
-    /// List gateways that call but are not registered. Their frames are not accepted.
-    Strangers,
-}
-
-#[derive(Args)]
-pub struct LayoutArgs {
-    /// The region.
-    pub region: Region,
-    /// Uplink channels, as runs: `8-15, 65`; all of the network's if not given.
-    #[arg(long)]
-    pub channels: Option<String>,
-}
-
-#[derive(Args)]
-pub struct GatewayAddArgs {
-    /// Its EUI, in any pasted form.
-    pub eui: String,
-    #[command(flatten)]
-    pub about: GatewayArgs,
-}
-
-#[derive(Args)]
-pub struct GatewayAdoptArgs {
-    /// Its EUI; the only stranger if not given.
-    pub eui: Option<String>,
-    #[command(flatten)]
-    pub about: GatewayArgs,
-}
-
-#[derive(Args)]
-pub struct GatewayArgs {
-    /// Its name.
-    #[arg(long)]
-    pub name: String,
-    #[command(flatten)]
-    pub about: GatewayAboutArgs,
-}
-
-#[derive(Args)]
-pub struct GatewayAboutArgs {
-    /// Latitude in degrees, north positive.
-    #[arg(long, allow_negative_numbers = true)]
-    pub latitude_deg: Option<f64>,
-    /// Longitude in degrees, east positive.
-    #[arg(long, allow_negative_numbers = true)]
-    pub longitude_deg: Option<f64>,
-    /// Altitude above the sea in metres.
-    #[arg(long, allow_negative_numbers = true)]
-    pub altitude_m: Option<f64>,
-    /// Antenna gain less cable loss in dBi; 2.15 if not given.
-    #[arg(long, allow_negative_numbers = true)]
-    pub antenna_gain_dbi: Option<f32>,
-    /// The region whose limits it keeps; if not given, that of the channels it hears, or else EU868.
-    #[arg(long)]
-    pub region: Option<Region>,
-    /// Let it send class B beacons, as long as it has GPS time: `--beacons`, or `--beacons=false`.
-    #[arg(long, num_args = 0..=1, require_equals = true, default_missing_value = "true")]
-    pub beacons: Option<bool>,
 }
 
 #[derive(Subcommand)]
@@ -467,12 +382,20 @@ fn seconds(text: &str) -> Result<f64, String> {
 #[derive(Subcommand)]
 pub enum ScenarioVerb {
     /// Register what the scenario names and is not registered yet.
-    Register { folder: PathBuf },
+    Register {
+        folder: PathBuf,
+        /// Where to put connection kits of gateways that need one, and have none there yet.
+        #[arg(long, value_name = "FOLDER")]
+        kits: Option<PathBuf>,
+    },
     /// Run its stand-in gateways and devices until interrupted.
     Run {
         folder: PathBuf,
         /// Where its gateways call: the service's UDP port.
         #[arg(long, default_value = "127.0.0.1:1700", value_name = "ADDRESS")]
         gateways_call: SocketAddr,
+        /// Where the connection kits of its gateways are, each named EUI.zip.
+        #[arg(long, value_name = "FOLDER")]
+        kits: Option<PathBuf>,
     },
 }

@@ -71,6 +71,12 @@ impl Client {
         Ok(response.json().await?)
     }
 
+    /// A POST answered with a file.
+    pub async fn fetch(&self, path: &str, body: &impl Serialize) -> Result<Vec<u8>> {
+        let response = self.send(self.request(Method::POST, path).json(body)).await?;
+        Ok(response.bytes().await?.to_vec())
+    }
+
     pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(response.json().await?)

@@ -24,6 +24,8 @@ pub struct Service {
     data: TempDir,
     pub http: String,
     pub udp: SocketAddr,
+    /// Where gateways call over TLS.
+    pub tls: SocketAddr,
     /// The owner's password, as printed at the first start.
     pub password: String,
     token: String,
@@ -34,12 +36,13 @@ struct Started {
     process: Child,
     http: String,
     udp: SocketAddr,
+    tls: SocketAddr,
     password: Option<String>,
 }
 
-fn start(database: &str, data: &TempDir, udp: &str) -> Started {
+fn start(database: &str, data: &TempDir, udp: &str, tls: &str) -> Started {
     let mut process = Command::new(program("herond"))
-        .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--estate", ESTATE])
+        .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--gateways", tls, "--estate", ESTATE])
         .arg("--data")
         .arg(data.path().join("service"))
         .env("HEROND_DATABASE", database)
@@ -56,8 +59,10 @@ fn start(database: &str, data: &TempDir, udp: &str) -> Started {
         }
         if let Some(rest) = line.strip_prefix("Keen Heron is up: ") {
             let (http, rest) = rest.split_once(" (console and API), ").expect("two addresses");
-            let udp = rest.split(' ').next().and_then(|a| a.parse().ok()).expect("an address");
-            return Started { process, http: http.to_owned(), udp, password };
+            let (udp, rest) = rest.split_once(" (gateways, UDP), ").expect("two more");
+            let tls = rest.split(' ').next().and_then(|a| a.parse().ok()).expect("an address");
+            let udp = udp.parse().expect("an address");
+            return Started { process, http: http.to_owned(), udp, tls, password };
         }
     }
     panic!("herond ended before it was up: {:?}", process.wait());
@@ -73,7 +78,7 @@ impl Service {
     pub async fn on(mariadb: &'static MariaDb) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
         let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
-        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0");
+        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0", "127.0.0.1:0");
         let mut service = Self {
             process: started.process,
             mariadb,
@@ -81,6 +86,7 @@ impl Service {
             data,
             http: started.http,
             udp: started.udp,
+            tls: started.tls,
             password: started.password.expect("the first start prints a password"),
             token: String::new(),
             // A connection for each request: one that the service closes early, as after a body that is too
@@ -106,9 +112,9 @@ impl Service {
         self.process.wait().is_ok_and(|status| status.success())
     }
 
-    /// Starts it again on what it left behind, with the same port for gateways.
+    /// Starts it again on what it left behind, with the same ports for gateways.
     pub fn start_again(&mut self) {
-        let started = start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string());
+        let started = start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string(), &self.tls.to_string());
         assert_eq!(started.password, None, "only the first start prints a password");
         (self.process, self.http) = (started.process, started.http);
     }

@@ -128,6 +128,17 @@ impl Wanted {
 }
 
 impl Layout {
+    /// The channels that one concentrator usually has in a plan: all of the network's if it reaches them. Of a plan
+    /// with eight sub-bands it has the second, which most devices are sold for; of another large plan the first eight
+    /// channels.
+    pub fn usual_channels(plan: &'static Plan) -> ChannelSet {
+        let all: ChannelSet = plan.network_uplinks().map(|channel| channel.index).collect();
+        if Self::new(plan, all).is_ok() {
+            return all;
+        }
+        plan.eight_channels(1).unwrap_or_else(|| all.iter().take(MULTI_RATE_CHAINS).collect())
+    }
+
     /// The layout that listens on these channels of a plan, or why there is none.
     pub fn new(plan: &'static Plan, channels: ChannelSet) -> Result<Self, LayoutError> {
         let find = |index| plan.network_uplinks().find(|channel| channel.index == index);
@@ -286,6 +297,16 @@ mod tests {
         assert_eq!(said(Region::Eu868, "0-9"), "EU868 has no channel 8");
         let none = Layout::new(Region::Eu868.plan(), ChannelSet::default());
         assert_eq!(none, Err(LayoutError::NoChannels));
+    }
+
+    #[test]
+    fn every_plan_has_channels_that_one_concentrator_reaches() {
+        for region in Region::ALL {
+            let usual = Layout::usual_channels(region.plan());
+            assert!(Layout::new(region.plan(), usual).is_ok(), "{region} {usual}");
+        }
+        assert_eq!(Layout::usual_channels(Region::Us915.plan()).to_string(), "8-15, 65");
+        assert_eq!(Layout::usual_channels(Region::Eu868.plan()).to_string(), "0-7");
     }
 
     proptest! {

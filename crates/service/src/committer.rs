@@ -14,10 +14,10 @@ use tokio::sync::mpsc;
 
 use crate::clock;
 use crate::handover::Handover;
+use crate::link::Links;
 use crate::live::Live;
 use crate::network::Network;
 use crate::prepare::Prepared;
-use crate::udp::Links;
 use crate::vitals::Vitals;
 
 /// Uplinks with readings that one transaction takes at most.

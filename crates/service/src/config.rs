@@ -56,6 +56,27 @@ pub struct Options {
     #[arg(long, env = "HEROND_UDP", default_value = "0.0.0.0:1700")]
     pub udp: SocketAddr,
 
+    /// Address for gateways that call over TLS: WebSocket LNS and CUPS.
+    #[arg(long, env = "HEROND_GATEWAYS", default_value = "0.0.0.0:8681")]
+    pub gateways: SocketAddr,
+
+    /// Names and addresses by which gateways reach this machine. The service's certificate is made out to them, and
+    /// the first one goes into connection kits.
+    #[arg(long, env = "HEROND_GATEWAY_NAMES", value_delimiter = ',', default_value = "localhost,127.0.0.1")]
+    pub gateway_names: Vec<String>,
+
+    /// A certificate to show to gateways instead of one from the service's own authority, PEM.
+    #[arg(long, env = "HEROND_GATEWAY_CERTIFICATE", requires_all = ["gateway_key", "gateway_trust"])]
+    pub gateway_certificate: Option<PathBuf>,
+
+    /// Its key, PEM.
+    #[arg(long, env = "HEROND_GATEWAY_KEY", requires = "gateway_certificate")]
+    pub gateway_key: Option<PathBuf>,
+
+    /// The certificate that gateways are to check it against, PEM.
+    #[arg(long, env = "HEROND_GATEWAY_TRUST", requires = "gateway_certificate")]
+    pub gateway_trust: Option<PathBuf>,
+
     /// The network's NetID; 000000 and 000001 are free for private networks.
     #[arg(long, env = "HEROND_NET_ID", default_value = "000000")]
     pub net_id: lorawan::NetId,

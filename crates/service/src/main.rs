@@ -1,9 +1,12 @@
 //! `herond`: the network service. It connects the pure crates to sockets, clock and database; no rule
 //! of the job lives here.
 
+mod authority;
+mod chronicle;
 mod clock;
 mod committer;
 mod config;
+mod credentials;
 mod decode;
 mod directory;
 mod first_start;
@@ -11,13 +14,14 @@ mod handover;
 mod http;
 mod intake;
 mod journal;
+mod kit;
+mod link;
 mod live;
 mod network;
 mod prepare;
 mod presence;
 mod run;
 mod tell;
-mod udp;
 mod vitals;
 
 use std::io::IsTerminal as _;

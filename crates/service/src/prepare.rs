@@ -171,7 +171,11 @@ mod tests {
         };
         let script = Script::new(script, Limits::default()).map_err(|why| why.to_string());
         directory.put_model(1, &model, Some(script));
-        Preparer { directory: Arc::new(directory), presence: Arc::new(Presence::new(&[])), ids: Generator::new() }
+        Preparer {
+            directory: Arc::new(directory),
+            presence: Arc::new(Presence::new(&[], crate::chronicle::Chronicle::new().0)),
+            ids: Generator::new(),
+        }
     }
 
     /// An uplink with its counter, as the engine wants it done.

@@ -1,6 +1,7 @@
 //! Starting everything in order, and ending it in the reverse order.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::{Context as _, Result, bail};
 use engine::Config;
@@ -11,18 +12,27 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 use ulid::Generator;
 
+use crate::authority::Authority;
+use crate::chronicle::{self, Chronicle};
 use crate::config::Options;
+use crate::credentials::Credentials;
 use crate::directory::Directory;
 use crate::handover::Handover;
-use crate::http::App;
+use crate::http::{App, Gate};
 use crate::intake::Intake;
 use crate::journal::Journal;
+use crate::link::cups::{self, Cups};
+use crate::link::lns::{self, Connections, Lns};
+use crate::link::tls::{self, Given, Identity};
+use crate::link::{Doors, Links, udp};
 use crate::live::Live;
 use crate::prepare::Preparer;
 use crate::presence::Presence;
 use crate::vitals::Vitals;
-use crate::{clock, committer, decode, first_start, http, network, presence, udp};
+use crate::{clock, committer, decode, first_start, http, network, presence};
 
+/// How often uses of credentials are written down, and ends of certificates looked at.
+const KEEP_EVERY: Duration = Duration::from_secs(10);
 /// Uplinks waiting for a decoder; what is beyond stays marked in the database and is taken up later.
 const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
@@ -43,14 +53,22 @@ pub async fn run(options: Options) -> Result<()> {
     let http_listener =
         TcpListener::bind(options.http).await.with_context(|| format!("listening on {}", options.http))?;
     let socket = UdpSocket::bind(options.udp).await.with_context(|| format!("listening on {} (UDP)", options.udp))?;
+    let tls_listener =
+        TcpListener::bind(options.gateways).await.with_context(|| format!("listening on {}", options.gateways))?;
     let (http_address, udp_address) = (http_listener.local_addr()?, socket.local_addr()?);
+    let tls_address = tls_listener.local_addr()?;
+    let authority = Arc::new(Authority::open_or_create(&options.data)?);
+    let identity = Arc::new(identity(&authority, &options)?);
     let stopping = CancellationToken::new();
 
     let intake = Arc::new(Intake::default());
     let vitals = Arc::new(Vitals::new(options.collect_ms));
     let live = Arc::new(Live::new(stopping.clone()));
     let directory = Arc::new(Directory::load(&store).await?);
-    let presence = Arc::new(Presence::new(&store.all_gateways().await?));
+    let (chronicle, happenings) = Chronicle::new();
+    let presence = Arc::new(Presence::new(&store.all_gateways().await?, Arc::clone(&chronicle)));
+    let credentials = Arc::new(Credentials::load(store.clone()).await?);
+    let doors = Arc::new(Doors::new(&options, tls_address.port(), udp_address.port()));
 
     let config = Config {
         net_id: options.net_id,
@@ -78,9 +96,39 @@ pub async fn run(options: Options) -> Result<()> {
         Preparer { directory: Arc::clone(&directory), presence: Arc::clone(&presence), ids: Generator::new() };
     let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
-    let links = udp::Links::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
+    let udp = udp::Udp::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
+    let lns = Arc::new(Lns {
+        presence: Arc::clone(&presence),
+        intake: Arc::clone(&intake),
+        network: network.clone(),
+        credentials: Arc::clone(&credentials),
+        chronicle: Arc::clone(&chronicle),
+        address: doors.lns(),
+        stopping: stopping.clone(),
+        connections: Connections::default(),
+    });
+    let cups = Arc::new(Cups {
+        presence: Arc::clone(&presence),
+        intake: Arc::clone(&intake),
+        credentials: Arc::clone(&credentials),
+        chronicle: Arc::clone(&chronicle),
+        authority: Arc::clone(&authority),
+        identity: Arc::clone(&identity),
+        doors: Arc::clone(&doors),
+    });
+    let links = Arc::new(Links { presence: Arc::clone(&presence), udp: Arc::clone(&udp), lns: Arc::clone(&lns) });
 
-    let listener = tokio::spawn(udp::listen(Arc::clone(&links), stopping.clone()));
+    let writer = tokio::spawn(chronicle::write(store.clone(), happenings));
+    let listener = tokio::spawn(udp::listen(udp, stopping.clone()));
+    let tls_listener = tokio::spawn(tls::serve(
+        tls_listener,
+        tls::config(Arc::clone(&identity))?,
+        lns::routes(Arc::clone(&lns)).merge(cups::routes(cups)),
+        Arc::clone(&intake),
+        stopping.clone(),
+    ));
+    let keeper =
+        tokio::spawn(keep(Arc::clone(&authority), Arc::clone(&identity), Arc::clone(&credentials), stopping.clone()));
     let watcher = tokio::spawn(presence::watch(
         Arc::clone(&presence),
         store.clone(),
@@ -111,9 +159,12 @@ pub async fn run(options: Options) -> Result<()> {
         live,
         intake,
         vitals,
+        gate: Gate { authority, identity, credentials, chronicle, lns, doors },
         sign_ins: App::sign_in_limit(),
     };
-    println!("Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP)");
+    println!(
+        "Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP), {tls_address} (gateways, TLS)"
+    );
     let server =
         axum::serve(http_listener, http::router(app)).with_graceful_shutdown(stopping.clone().cancelled_owned());
     let server = tokio::spawn(server.into_future());
@@ -130,8 +181,12 @@ pub async fn run(options: Options) -> Result<()> {
     stopping.cancel();
     // From the outside in: no more frames, no more requests, then what is under way is written.
     listener.await?;
+    tls_listener.await?;
     server.await??;
     watcher.await?;
+    keeper.await?;
+    // What tells it is gone with them, but for connections that still close.
+    writer.abort();
     syncer.await?;
     network.stop().await;
     network_task.await?;
@@ -141,6 +196,37 @@ pub async fn run(options: Options) -> Result<()> {
     store.close().await;
     tracing::info!("stopped; everything is written");
     Ok(())
+}
+
+/// By what the service shows gateways who it is.
+fn identity(authority: &Authority, options: &Options) -> Result<Identity> {
+    match (&options.gateway_certificate, &options.gateway_key, &options.gateway_trust) {
+        (Some(certificate), Some(key), Some(trust)) => Identity::given(&Given { certificate, key, trust }),
+        _ => Identity::own(authority, &options.gateway_names).context("making a certificate for --gateway-names"),
+    }
+}
+
+/// Keeps certificates fresh, and writes down which credentials are used, until the service stops.
+async fn keep(
+    authority: Arc<Authority>,
+    identity: Arc<Identity>,
+    credentials: Arc<Credentials>,
+    stopping: CancellationToken,
+) {
+    let mut often = tokio::time::interval(KEEP_EVERY);
+    loop {
+        let stop = tokio::select! {
+            _ = often.tick() => false,
+            () = stopping.cancelled() => true,
+        };
+        credentials.save_uses().await;
+        if stop {
+            return;
+        }
+        if let Err(error) = identity.renew(&authority) {
+            tracing::error!("the service's certificate for gateways could not be renewed: {error:#}");
+        }
+    }
 }
 
 async fn wait_for_signal() -> Result<()> {

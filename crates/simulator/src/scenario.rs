@@ -7,16 +7,17 @@ use std::path::Path;
 
 use api::device::{NewDevice, PersonalSession};
 use api::fleet::{FleetLimits, NewFleet};
-use api::gateway::{GatewayAbout, NewGateway};
+use api::gateway::{GatewayAbout, NewGateway, Protocol};
 use api::model::PutModel;
 use api::problem::{self, Problem};
 use api::radio::{Class, RadioSettings, RateSettings};
-use lorawan::MacVersion;
 use lorawan::region::Region;
+use lorawan::{Eui64, MacVersion};
 use serde::Deserialize;
 use thiserror::Error;
 
 use crate::device::{Build, Identity, Listens};
+use crate::lns::LinkError;
 use crate::sensor::SensorKind;
 
 /// Ping slots of a stand-in of class B: every eight seconds.
@@ -31,6 +32,10 @@ pub enum ScenarioError {
     Toml { file: String, source: Box<toml::de::Error> },
     #[error("{what}: {problem}")]
     Value { what: String, problem: Box<api::problem::Problem> },
+    #[error("the kit of {eui}: {source}")]
+    Kit { eui: Eui64, source: LinkError },
+    #[error("{name} calls by WebSocket, and there is no connection kit for it: {eui}.zip is missing")]
+    NoKit { name: String, eui: Eui64 },
 }
 
 /// Who there is.
@@ -83,6 +88,9 @@ pub struct GatewayEntry {
     /// It has GPS time and sends class B beacons.
     #[serde(default)]
     pub beacons: bool,
+    /// How it calls.
+    #[serde(default)]
+    pub protocol: Protocol,
     /// A stranger is there but not registered.
     #[serde(default)]
     pub stranger: bool,
@@ -172,6 +180,8 @@ impl GatewayEntry {
             antenna_gain_dbi: Some(self.antenna_gain_dbi),
             region: Some(self.region),
             beacons: Some(self.beacons),
+            protocol: Some(self.protocol),
+            ..GatewayAbout::default()
         };
         NewGateway { eui: self.eui.clone(), about }
     }

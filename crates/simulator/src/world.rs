@@ -1,12 +1,15 @@
 //! A scenario come to life: gateways call, devices join and send, and what gateways send reaches the
 //! devices that listen at that moment.
 
+use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use api::gateway::Protocol;
 use api::problem::{self, Problem};
 use gateway_link::udp::TxPacket;
+use lorawan::Eui64;
 use lorawan::mac::UpCommand;
 use rand::RngExt as _;
 use tokio::sync::{Notify, broadcast, mpsc};
@@ -15,7 +18,9 @@ use tokio::time::Instant;
 
 use crate::clock;
 use crate::device::{Device, Downlink, Emission};
-use crate::gateway::{Gateway, Sending};
+use crate::gateway::{Gateway, Sending, Site, Way};
+use crate::kit::Kit;
+use crate::lns;
 use crate::radio::{self, Place};
 use crate::scenario::{DeviceEntry, Scenario, ScenarioError};
 use crate::sensor::Sensor;
@@ -83,8 +88,12 @@ fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
 }
 
 impl World {
-    /// Sets everything going; gateways call `server`.
-    pub async fn start(scenario: &Scenario, server: SocketAddr) -> Result<Self, ScenarioError> {
+    /// Sets everything going; gateways call `server` by UDP, or as their kit says.
+    pub async fn start(
+        scenario: &Scenario,
+        server: SocketAddr,
+        kits: &HashMap<Eui64, Kit>,
+    ) -> Result<Self, ScenarioError> {
         let wrong = |what: &str| {
             let what = what.to_owned();
             move |problem| ScenarioError::Value { what, problem: Box::new(problem) }
@@ -95,10 +104,23 @@ impl World {
         for entry in &scenario.gateways {
             let eui = problem::eui("eui", &entry.eui).map_err(wrong(&entry.name))?;
             let place = Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg };
-            let gateway =
-                Gateway::connect(eui, &entry.name, place, f64::from(entry.antenna_gain_dbi), entry.beacons, server)
-                    .await
-                    .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
+            let site = Site {
+                name: entry.name.clone(),
+                place,
+                gain_dbi: f64::from(entry.antenna_gain_dbi),
+                has_gps: entry.beacons,
+            };
+            let way = match (entry.protocol, kits.get(&eui)) {
+                (Protocol::Udp, _) => Way::Udp(server),
+                (Protocol::Lns, Some(kit)) => {
+                    let entrance = lns::entrance(kit, eui).await;
+                    Way::WebSocket(Box::new(entrance.map_err(|source| ScenarioError::Kit { eui, source })?))
+                }
+                (Protocol::Lns, None) => return Err(ScenarioError::NoKit { name: entry.name.clone(), eui }),
+            };
+            let gateway = Gateway::new(eui, site, way)
+                .await
+                .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
             tasks.spawn(Arc::clone(&gateway).run(sendings.clone()));
             gateways.push(gateway);
         }
@@ -198,9 +220,9 @@ async fn emit(me: &Inhabitant, emission: &Emission, end: Instant, gateways: &[Ar
     for gateway in gateways {
         let arrival = radio::arrival(
             me.place,
-            gateway.place,
+            gateway.site.place,
             emission.eirp_dbm,
-            gateway.gain_dbi,
+            gateway.site.gain_dbi,
             emission.frequency_hz,
             emission.modulation,
             rand::random(),
@@ -224,9 +246,16 @@ async fn spread(
     let Some(gateway) = gateways.iter().find(|g| g.eui == sending.gateway) else { return };
     let TxPacket { frequency_hz, modulation, power_dbm, .. } = sending.packet;
     for inhabitant in inhabitants {
-        let eirp_dbm = f64::from(power_dbm) + gateway.gain_dbi;
-        let arrival =
-            radio::arrival(gateway.place, inhabitant.place, eirp_dbm, 0.0, frequency_hz, modulation, rand::random());
+        let eirp_dbm = f64::from(power_dbm) + gateway.site.gain_dbi;
+        let arrival = radio::arrival(
+            gateway.site.place,
+            inhabitant.place,
+            eirp_dbm,
+            0.0,
+            frequency_hz,
+            modulation,
+            rand::random(),
+        );
         let at_us = clock::us(sending.at);
         let received = {
             let mut device = inhabitant.device();

@@ -1,6 +1,9 @@
 //! Registered gateways.
 
+use std::collections::HashSet;
+
 use api::gateway::CheckedGateway;
+use api::layout;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
@@ -25,11 +28,26 @@ fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
         gateway: CheckedGateway {
             eui: eui(row, "eui")?,
             name: row.try_get("name")?,
+            description: row.try_get("description")?,
             region: region(row)?,
+            channels: layout::channels(region(row)?.plan(), row.try_get::<Option<&str>, _>("channels")?)
+                .map_err(|why| StoreError::unreadable("channels", why))?
+                .0,
+            protocol: row
+                .try_get::<&str, _>("protocol")?
+                .parse()
+                .map_err(|why: String| StoreError::unreadable("protocol", why))?,
+            udp_source: row
+                .try_get::<Option<&str>, _>("udp_source")?
+                .map(api::gateway::source)
+                .transpose()
+                .map_err(|why| StoreError::unreadable("udp_source", why))?,
             latitude_deg: row.try_get("latitude_deg")?,
             longitude_deg: row.try_get("longitude_deg")?,
             altitude_m: row.try_get("altitude_m")?,
             antenna_gain_dbi: row.try_get("antenna_gain_dbi")?,
+            cable_loss_db: row.try_get("cable_loss_db")?,
+            open_to_others: row.try_get("open_to_others")?,
             beacons: row.try_get("beacons")?,
         },
         added_at: row.try_get("added_at")?,
@@ -45,27 +63,51 @@ fn about<'q>(
 ) -> Query<'q, MySql, MySqlArguments> {
     sqlx::query(statement)
         .bind(&gateway.name)
+        .bind(&gateway.description)
         .bind(gateway.region.name())
+        .bind(gateway.channels.to_string())
+        .bind(gateway.protocol.name())
+        .bind(gateway.udp_source.map(|net| net.to_string()))
         .bind(gateway.latitude_deg)
         .bind(gateway.longitude_deg)
         .bind(gateway.altitude_m)
         .bind(gateway.antenna_gain_dbi)
+        .bind(gateway.cable_loss_db)
         .bind(gateway.beacons)
+        .bind(gateway.open_to_others)
         .bind(estate_id)
         .bind(eui_bytes(gateway.eui))
 }
 
 impl Store {
-    pub async fn add_gateway(&self, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
-        let added_at = Utc::now();
-        let insert = "INSERT INTO gateways (name, region, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi,
-             beacons, estate_id, eui, added_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
-        about(insert, estate_id, gateway)
-            .bind(added_at)
-            .execute(&self.pool)
-            .await
-            .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
-        Ok(GatewayRow { estate_id, gateway: gateway.clone(), added_at, last_heard: None })
+    /// Registers gateways: all of them or none.
+    pub async fn add_gateways(&self, estate_id: EstateId, gateways: &[&CheckedGateway]) -> Result<(), StoreError> {
+        let insert = "INSERT INTO gateways (name, description, region, channels, protocol, udp_source, latitude_deg,
+             longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, beacons, open_to_others, estate_id, eui, added_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
+        let mut tx = self.pool.begin().await?;
+        for gateway in gateways {
+            about(insert, estate_id, gateway)
+                .bind(Utc::now())
+                .execute(&mut *tx)
+                .await
+                .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// EUIs that are registered, in whichever estate, and names that are given in this one.
+    pub async fn taken_gateways(&self, estate_id: EstateId) -> Result<(HashSet<Eui64>, HashSet<String>), StoreError> {
+        let rows = sqlx::query("SELECT eui, estate_id, name FROM gateways").fetch_all(&self.pool).await?;
+        let (mut euis, mut names) = (HashSet::new(), HashSet::new());
+        for row in &rows {
+            euis.insert(eui(row, "eui")?);
+            if row.try_get::<EstateId, _>("estate_id")? == estate_id {
+                names.insert(row.try_get("name")?);
+            }
+        }
+        Ok((euis, names))
     }
 
     /// Writes what a gateway's settings now are; `None` if it is not there.
@@ -74,8 +116,10 @@ impl Store {
         estate_id: EstateId,
         gateway: &CheckedGateway,
     ) -> Result<Option<GatewayRow>, StoreError> {
-        let update = "UPDATE gateways SET name = ?, region = ?, latitude_deg = ?, longitude_deg = ?, altitude_m = ?,
-             antenna_gain_dbi = ?, beacons = ? WHERE estate_id = ? AND eui = ?";
+        let update =
+            "UPDATE gateways SET name = ?, description = ?, region = ?, channels = ?, protocol = ?, udp_source = ?,
+             latitude_deg = ?, longitude_deg = ?, altitude_m = ?, antenna_gain_dbi = ?, cable_loss_db = ?, beacons = ?,
+             open_to_others = ? WHERE estate_id = ? AND eui = ?";
         about(update, estate_id, gateway)
             .execute(&self.pool)
             .await

@@ -7,6 +7,7 @@
 
 mod airtime;
 mod commit;
+mod credentials;
 mod devices;
 mod fleets;
 mod gateways;
@@ -22,6 +23,7 @@ mod vault;
 
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
+pub use credentials::{CredentialRow, SecretHash};
 pub use devices::{DeviceContext, DeviceRow};
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};

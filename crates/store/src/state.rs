@@ -251,7 +251,7 @@ pub fn gateway_config(gateway: &CheckedGateway) -> GatewayConfig {
     GatewayConfig {
         position_deg: gateway.latitude_deg.zip(gateway.longitude_deg),
         beacons: gateway.beacons,
-        ..GatewayConfig::new(gateway.eui, gateway.region, gateway.antenna_gain_dbi)
+        ..GatewayConfig::new(gateway.eui, gateway.region, gateway.antenna_gain_dbi - gateway.cable_loss_db)
     }
 }
 

@@ -1,7 +1,8 @@
 use anyhow::{Context as _, Result, bail};
-use api::gateway::{self, Gateway, GatewayAbout, GatewayReport, NewGateway, Stranger};
+use api::gateway::{self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Stranger};
 use api::problem;
 
+use super::gateway_access as access;
 use crate::args::{GatewayAboutArgs, GatewayArgs, GatewayVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
@@ -21,15 +22,42 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("state", g.state.words().into()),
         ("last heard", show::ago(g.last_heard)),
         ("address", g.address.clone().unwrap_or_else(|| "not known yet".into())),
-        ("region", g.region.name().into()),
+        ("calls by", g.protocol.words().into()),
+        ("taken from", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
+        ("delay", g.delay.map_or("not measured yet".into(), delay)),
+        ("software", g.software.as_ref().map_or("not known".into(), software)),
+        ("region", format!("{}, channels {}", g.region, g.channels)),
+        ("heard off plan", off_plan(g)),
         ("position", place),
-        ("antenna gain", format!("{} dBi", g.antenna_gain_dbi)),
+        ("antenna", format!("{} dBi, less {} dB of cable", g.antenna_gain_dbi, g.cable_loss_db)),
+        ("other estates", if g.open_to_others { "may use it" } else { "may not use it" }.into()),
         ("GPS time", if g.has_gps { "yes" } else { "not seen" }.into()),
         ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
         ("says of itself", g.report.as_ref().map_or("nothing since the service started".into(), reported)),
+        ("description", g.description.clone()),
     ]
+}
+
+fn delay(delay: LinkDelay) -> String {
+    let LinkDelay { round_trip_ms, jitter_ms, samples } = delay;
+    format!("{round_trip_ms:.1} ms there and back, ± {jitter_ms:.1} ms, by {samples} measurements")
+}
+
+fn software(software: &GatewaySoftware) -> String {
+    let GatewaySoftware { program, firmware, package, model } = software;
+    let named = [("", program), ("on ", model), ("firmware ", firmware), ("package ", package)];
+    let told = named.iter().filter(|(_, text)| !text.is_empty()).map(|(what, text)| format!("{what}{text}"));
+    told.collect::<Vec<_>>().join(", ")
+}
+
+fn off_plan(g: &Gateway) -> String {
+    if g.off_plan_mhz.is_empty() {
+        return "nothing".into();
+    }
+    let mhz: Vec<String> = g.off_plan_mhz.iter().map(f64::to_string).collect();
+    format!("{} MHz, no channels of {}: compare the plan set in the gateway", mhz.join(", "), g.region)
 }
 
 /// A gateway's own words, in one sentence.
@@ -62,13 +90,27 @@ impl GatewayArgs {
 impl GatewayAboutArgs {
     /// What is given here, and the rest as it was.
     fn over(self, before: GatewayAbout) -> GatewayAbout {
+        // Channels are those of a region.
+        let moved = self.region.is_some() && self.region != before.region;
+        let channels = if moved { None } else { before.channels };
+        let udp_source = match self.udp_source {
+            Some(text) if text == "anywhere" => None,
+            Some(text) => Some(text),
+            None => before.udp_source,
+        };
         GatewayAbout {
             name: before.name,
+            description: self.description.or(before.description),
             latitude_deg: self.latitude_deg.or(before.latitude_deg),
             longitude_deg: self.longitude_deg.or(before.longitude_deg),
             altitude_m: self.altitude_m.or(before.altitude_m),
             antenna_gain_dbi: self.antenna_gain_dbi.or(before.antenna_gain_dbi),
+            cable_loss_db: self.cable_loss_db.or(before.cable_loss_db),
             region: self.region.or(before.region),
+            channels: self.channels.or(channels),
+            protocol: self.protocol.or(before.protocol),
+            udp_source,
+            open_to_others: self.open_to_others.or(before.open_to_others),
             beacons: self.beacons.or(before.beacons),
         }
     }
@@ -137,6 +179,14 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
             out.one(&gateway, lines)
         }
+        GatewayVerb::Import(args) => super::gateway_import::run(client, out, args, yes).await,
+        GatewayVerb::Kit(args) => access::kit(client, out, args).await,
+        GatewayVerb::Credentials { eui } => access::credentials(client, out, &eui).await,
+        GatewayVerb::Issue { eui, purpose, secret } => access::issue(client, out, &eui, &purpose, &secret).await,
+        GatewayVerb::Revoke { eui, credential } => access::revoke(client, out, &eui, &credential, yes).await,
+        GatewayVerb::Replace { eui } => access::replace(client, out, &eui).await,
+        GatewayVerb::Endings => access::endings(client, out).await,
+        GatewayVerb::Events { eui, limit } => access::events(client, out, &eui, limit).await,
         GatewayVerb::Layout(args) => super::layout::run(out, args),
         GatewayVerb::Remove { eui } => {
             let path = client.in_estate(&format!("gateways/{eui}")).await?;
@@ -150,7 +200,8 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
         GatewayVerb::Strangers => {
             let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
             let none = "No stranger has called since the service started.";
-            let head = ["EUI", "ADDRESS", "BY", "FIRST HEARD", "LAST HEARD", "TURNED AWAY", "HEARD ON", "REGION"];
+            let head =
+                ["EUI", "ADDRESS", "BY", "FIRST HEARD", "LAST HEARD", "TURNED AWAY", "HEARD ON", "REGION", "WAS TOLD"];
             out.list(&strangers, none, &head, |s| {
                 let mhz: Vec<String> = s.frequencies_mhz.iter().map(f64::to_string).collect();
                 vec![
@@ -162,6 +213,7 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
                     s.frames_turned_away.to_string(),
                     if mhz.is_empty() { "nothing yet".into() } else { format!("{} MHz", mhz.join(", ")) },
                     s.region.map_or("–", |region| region.name()).into(),
+                    s.told.clone().unwrap_or_else(|| "–".into()),
                 ]
             })?;
             if !out.json && !strangers.is_empty() {

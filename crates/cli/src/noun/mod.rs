@@ -7,6 +7,8 @@ pub mod estate;
 pub mod fleet;
 pub mod frame;
 pub mod gateway;
+mod gateway_access;
+mod gateway_import;
 pub mod group;
 pub mod intake;
 pub mod layout;

@@ -1,25 +1,42 @@
-use anyhow::Result;
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, Result};
+use api::credential::KitOrder;
 use api::device::DeviceDetail;
 use api::fleet::Fleet;
-use api::gateway::Gateway;
+use api::gateway::{Gateway, Protocol};
 use api::model::Model;
-use api::problem::Problem;
+use api::problem::{self, Problem};
+use lorawan::Eui64;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use simulator::device::Downlink;
-use simulator::scenario::Scenario;
+use simulator::kit::Kit;
+use simulator::scenario::{GatewayEntry, Scenario};
 use simulator::world::{What, World};
 use tokio::sync::broadcast::error::RecvError;
 
+use super::gateway_access;
 use crate::args::ScenarioVerb;
 use crate::client::Client;
 use crate::show::Out;
 
 pub async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
     match verb {
-        ScenarioVerb::Register { folder } => register(client, out, &Scenario::load(&folder)?).await,
-        ScenarioVerb::Run { folder, gateways_call } => {
-            let world = World::start(&Scenario::load(&folder)?, gateways_call).await?;
+        ScenarioVerb::Register { folder, kits } => {
+            let scenario = Scenario::load(&folder)?;
+            register(client, out, &scenario).await?;
+            match kits {
+                Some(kits) => fetch_kits(client, out, &scenario, &kits).await,
+                None => Ok(()),
+            }
+        }
+        ScenarioVerb::Run { folder, gateways_call, kits } => {
+            let scenario = Scenario::load(&folder)?;
+            let kits = kits.map(|kits| read_kits(&scenario, &kits)).transpose()?.unwrap_or_default();
+            let world = World::start(&scenario, gateways_call, &kits).await?;
             tokio::select! {
                 told = tell(out, &world) => told,
                 _ = tokio::signal::ctrl_c() => Ok(()),
@@ -55,6 +72,36 @@ async fn register(client: &Client, out: &Out, scenario: &Scenario) -> Result<()>
         said(out, "device", &device.name, added)?;
     }
     Ok(())
+}
+
+/// Where a gateway's kit lies.
+fn kit_path(gateway: &GatewayEntry, kits: &Path) -> Result<(Eui64, PathBuf)> {
+    let eui = problem::eui("eui", &gateway.eui)?;
+    Ok((eui, kits.join(format!("{eui}.zip"))))
+}
+
+/// Makes kits for those that need one to connect.
+async fn fetch_kits(client: &Client, out: &Out, scenario: &Scenario, kits: &Path) -> Result<()> {
+    for gateway in scenario.gateways.iter().filter(|g| g.protocol == Protocol::Lns && !g.stranger) {
+        let (eui, path) = kit_path(gateway, kits)?;
+        if !path.exists() {
+            gateway_access::save_kit(client, &eui.to_string(), &KitOrder::default(), &path).await?;
+            out.line(format!("gateway {}: its connection kit is {}", gateway.name, path.display()))?;
+        }
+    }
+    Ok(())
+}
+
+fn read_kits(scenario: &Scenario, kits: &Path) -> Result<HashMap<Eui64, Kit>> {
+    let mut read = HashMap::new();
+    for gateway in &scenario.gateways {
+        let (eui, path) = kit_path(gateway, kits)?;
+        if path.exists() {
+            let bytes = fs::read(&path).with_context(|| format!("reading {}", path.display()))?;
+            read.insert(eui, Kit::from_zip(&bytes).with_context(|| format!("reading {}", path.display()))?);
+        }
+    }
+    Ok(read)
 }
 
 async fn add<T: DeserializeOwned>(client: &Client, list: &str, new: &impl Serialize) -> Result<bool> {

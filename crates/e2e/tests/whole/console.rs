@@ -1,5 +1,7 @@
 //! The console in a headless browser.
 
+use std::collections::HashMap;
+
 use api::gateway::Gateway;
 use e2e::browser::Browser;
 use e2e::service::Service;
@@ -30,7 +32,7 @@ async fn from_sign_in_to_a_command_that_arrives() {
 
     let scenario = tarnsey(&["sluice-07", "collar-19"]);
     service.register(&scenario).await;
-    let world = World::start(&scenario, service.udp).await.unwrap();
+    let world = World::start(&scenario, service.udp, &HashMap::new()).await.unwrap();
     let mut events = world.events();
 
     // Registered elsewhere, it shows up here without a refresh.
@@ -103,7 +105,7 @@ async fn it_fits_a_phone() {
     let service = Service::first_start().await;
     let scenario = tarnsey(&["tide-01"]);
     service.register(&scenario).await;
-    let world = World::start(&scenario, service.udp).await.unwrap();
+    let world = World::start(&scenario, service.udp, &HashMap::new()).await.unwrap();
     let browser = Browser::open(390, 844).await.unwrap();
     sign_in(&browser, &service).await;
     for path in [

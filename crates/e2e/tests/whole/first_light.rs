@@ -1,5 +1,6 @@
 //! From radio to reading and back, through the built client.
 
+use std::collections::HashMap;
 use std::io::{BufRead as _, BufReader};
 use std::process::Stdio;
 
@@ -61,7 +62,7 @@ async fn one_device_one_gateway_from_radio_to_reading() {
         service.heron_says(&args);
     }
 
-    let world = World::start(&scenario, service.udp).await.unwrap();
+    let world = World::start(&scenario, service.udp, &HashMap::new()).await.unwrap();
     let mut events = world.events();
 
     let detail: DeviceDetail = until("readings of the sluice", async || {

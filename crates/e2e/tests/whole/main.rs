@@ -14,3 +14,4 @@ mod restart;
 mod scenes;
 mod tools;
 mod trust;
+mod websocket;

@@ -1,5 +1,7 @@
 //! The network engine's doings through service and client: settings, classes, groups, accounts, reasons.
 
+use std::collections::HashMap;
+
 use api::device::DeviceDetail;
 use api::group::Group;
 use api::ledger::Ledger;
@@ -185,7 +187,7 @@ async fn the_accounts_add_up_and_trouble_is_explained() {
         device.restarts_every = device.restarts_every.map(|_| 4);
     }
     service.register(&scenario).await;
-    let _world = World::start(&scenario, service.udp).await.unwrap();
+    let _world = World::start(&scenario, service.udp, &HashMap::new()).await.unwrap();
     let ledger: Ledger = until("airtime up and down", async || {
         let ledger: Ledger = service.get("airtime").await;
         let all = ledger.devices.len() == 3 && !ledger.towards.is_empty();

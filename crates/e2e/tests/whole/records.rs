@@ -36,7 +36,7 @@ async fn records_in(database: &str) -> (Store, u32) {
     let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
     let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units };
     store.put_model(estate, "probe", &model).await.unwrap();
-    store.add_gateway(estate, &gateway("chapel-rise", GATEWAY)).await.unwrap();
+    store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
     store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
     (store, estate)
 }
@@ -344,7 +344,7 @@ async fn lists_are_paged_by_name_and_names_are_taken_once() {
     assert!(matches!(taken, Err(StoreError::Exists(_))));
     let no_fleet = api::device::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
     assert_eq!(store.add_device(estate, &no_fleet).await.unwrap(), Err("fleet"));
-    assert!(matches!(store.add_gateway(estate, &gateway("chapel-rise", Eui64(78))).await, Err(StoreError::Exists(_))));
+    assert!(matches!(store.add_gateways(estate, &[&gateway("chapel-rise", Eui64(78))]).await, Err(StoreError::Exists(_))));
     assert!(matches!(store.remove_fleet(estate, "tide").await, Err(StoreError::InUse(_))));
 }
 

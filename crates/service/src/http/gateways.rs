@@ -1,6 +1,8 @@
 //! Gateways and strangers.
 
-use api::gateway::{self, Gateway, GatewayAbout, GatewayState, NewGateway, Stranger};
+use api::gateway::{self, CheckedGateway, Gateway, GatewayAbout, GatewayState, NewGateway, Stranger};
+use api::gateway_event::GatewayEventKind;
+use api::gateway_import::{self, Fate, GatewayImport, ImportOutcome};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
@@ -9,12 +11,14 @@ use chrono::Utc;
 use engine::{Command, GatewayStatus, Used};
 use lorawan::Eui64;
 use lorawan::region::SubBand;
-use store::{GatewayRow, gateway_config};
+use store::{EstateId, GatewayRow, StoreError, gateway_config};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
+use crate::chronicle::Happening;
 use crate::clock;
+use crate::presence::Known;
 
 /// An account of airtime as it is shown.
 pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
@@ -40,20 +44,30 @@ pub fn band_use(band: &SubBand, used: Used) -> BandUse {
 fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     let known = app.presence.known(row.gateway.eui);
     let last_heard = known.as_ref().and_then(|k| k.last_heard).or(row.last_heard);
+    let registered = row.gateway;
     Gateway {
-        eui: row.gateway.eui,
-        name: row.gateway.name,
-        region: row.gateway.region,
-        latitude_deg: row.gateway.latitude_deg,
-        longitude_deg: row.gateway.longitude_deg,
-        altitude_m: row.gateway.altitude_m,
-        antenna_gain_dbi: row.gateway.antenna_gain_dbi,
-        beacons: row.gateway.beacons,
+        eui: registered.eui,
+        name: registered.name,
+        description: registered.description,
+        region: registered.region,
+        channels: registered.channels.to_string(),
+        protocol: registered.protocol,
+        udp_source: registered.udp_source.as_ref().map(gateway::source_text),
+        latitude_deg: registered.latitude_deg,
+        longitude_deg: registered.longitude_deg,
+        altitude_m: registered.altitude_m,
+        antenna_gain_dbi: registered.antenna_gain_dbi,
+        cable_loss_db: registered.cable_loss_db,
+        open_to_others: registered.open_to_others,
+        beacons: registered.beacons,
         has_gps: status.as_ref().is_some_and(|s| s.has_gps),
         state: GatewayState::at(Utc::now(), last_heard),
         last_heard,
         address: known.as_ref().and_then(|k| k.address).map(|a| a.to_string()),
         frames: known.as_ref().map_or(0, |k| k.frames),
+        off_plan_mhz: known.as_ref().map(Known::off_plan_mhz).unwrap_or_default(),
+        delay: known.as_ref().and_then(Known::delay),
+        software: known.as_ref().and_then(|k| k.software.clone()),
         report: known.and_then(|k| k.report),
         added_at: row.added_at,
         airtime: status.map(|s| band_uses(s.airtime)).unwrap_or_default(),
@@ -79,20 +93,95 @@ pub async fn list_gateways(
     params(("estate" = String, Path)), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
-    let mut gateway = new.check().map_err(|problem| offer_euis(&app, &new.eui, problem))?;
-    if new.about.region.is_none()
-        && let Some(heard_in) = app.presence.stranger(gateway.eui).and_then(|stranger| stranger.region)
-    {
-        gateway.region = heard_in;
+    let gateway = checked(&app, &new)?;
+    app.store.add_gateways(estate.id, &[&gateway]).await?;
+    let row = make_known(&app, estate.id, &gateway).await?;
+    Ok(Json(show(&app, row, None)))
+}
+
+/// A new gateway with every field read; what it does not tell follows from how the gateway calls already.
+fn checked(app: &App, new: &NewGateway) -> Result<CheckedGateway, Problem> {
+    let mut known = new.clone();
+    let eui = new.eui.parse::<Eui64>().ok();
+    if let Some(stranger) = eui.and_then(|eui| app.presence.stranger(eui)) {
+        known.about.region = known.about.region.or(stranger.region);
+        known.about.protocol = known.about.protocol.or(Some(stranger.protocol));
     }
-    let row = app.store.add_gateway(estate.id, &gateway).await?;
+    known.check().map_err(|problem| offer_euis(app, &new.eui, problem))
+}
+
+/// Makes a gateway known to all who deal with it, once it is in the database.
+async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
+    let row = GatewayRow { estate_id, gateway: gateway.clone(), added_at: Utc::now(), last_heard: None };
     let account = app.store.gateway_account(gateway.eui, clock::now()).await?;
-    app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
+    app.network.command(Command::PutGateway(gateway_config(gateway))).await;
     for minute in account {
         app.network.command(minute).await;
     }
     app.presence.register(&row);
-    Ok(Json(show(&app, row, None)))
+    app.gate.chronicle.tell(gateway.eui, changed("It was registered."));
+    Ok(row)
+}
+
+/// Registers gateways from a CSV file, or says what would become of each of its rows.
+#[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways", security(("token" = [])),
+    params(("estate" = String, Path)), request_body = GatewayImport,
+    responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
+pub async fn import_gateways(
+    State(app): State<App>,
+    estate: InEstate,
+    Json(file): Json<GatewayImport>,
+) -> Answer<ImportOutcome> {
+    let rows = file.read()?.into_iter();
+    let mut read: Vec<_> = rows
+        .map(|row| {
+            let gateway = row.new.clone().and_then(|new| checked(&app, &new));
+            (row, gateway)
+        })
+        .collect();
+    gateway_import::refuse_twins(&mut read);
+    let (euis, names) = app.store.taken_gateways(estate.id).await?;
+    for (row, gateway) in &mut read {
+        let taken = match gateway {
+            Ok(gateway) if euis.contains(&gateway.eui) => bad_field("eui", &row.eui, "it is registered already"),
+            Ok(gateway) if names.contains(&gateway.name) => {
+                bad_field("name", &gateway.name, "a gateway has that name already")
+            }
+            _ => continue,
+        };
+        *gateway = Err(taken);
+    }
+    let bad = read.iter().filter(|(_, gateway)| gateway.is_err()).count();
+    let write = !file.preview && (bad == 0 || file.skip_bad);
+    let mut outcome = ImportOutcome { rows: Vec::new(), registered: 0, bad };
+    if write {
+        let good: Vec<&CheckedGateway> = read.iter().filter_map(|(_, gateway)| gateway.as_ref().ok()).collect();
+        // All in one transaction; then each is made known.
+        app.store.add_gateways(estate.id, &good).await?;
+        for gateway in good {
+            make_known(&app, estate.id, gateway).await?;
+            outcome.registered += 1;
+        }
+    }
+    let fate = if write {
+        Fate::Registered
+    } else if file.preview {
+        Fate::Ready
+    } else {
+        Fate::Held
+    };
+    outcome.rows = read
+        .into_iter()
+        .map(|(row, gateway)| match gateway {
+            Ok(_) => row.shown(fate, None),
+            Err(problem) => row.shown(Fate::Bad, Some(problem)),
+        })
+        .collect();
+    Ok(Json(outcome))
+}
+
+fn changed(text: impl Into<String>) -> Happening {
+    Happening::new(GatewayEventKind::Changed, text)
 }
 
 /// Says which EUIs could be meant where a MAC address was entered, the one that calls here first.
@@ -131,11 +220,52 @@ pub async fn change_gateway(
     Json(about): Json<GatewayAbout>,
 ) -> Answer<Gateway> {
     let gateway = about.check(eui)?;
+    let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     let row = app.store.change_gateway(estate.id, &gateway).await?.ok_or_else(|| not_found("gateway", eui))?;
     app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
     app.presence.change(&row);
+    let differences = differences(&before.gateway, &gateway);
+    if !differences.is_empty() {
+        app.gate.chronicle.tell(eui, changed(format!("Changed: {}.", differences.join(", "))));
+    }
+    let told_anew = |g: &CheckedGateway| (g.protocol, g.region, g.channels, g.beacons);
+    if told_anew(&before.gateway) != told_anew(&gateway) {
+        // It comes again, and is told its new channel plan.
+        app.gate.lns.connections.end(eui);
+    }
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
+}
+
+/// What is different, before and after.
+fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
+    let place = |g: &CheckedGateway| match (g.latitude_deg, g.longitude_deg) {
+        (Some(lat), Some(lon)) => format!("{lat:.5}, {lon:.5}"),
+        _ => "not set".into(),
+    };
+    let yes = |yes: bool| if yes { "yes" } else { "no" };
+    let source = |g: &CheckedGateway| g.udp_source.as_ref().map_or("anywhere".into(), gateway::source_text);
+    let say = |what: &str, of: &dyn Fn(&CheckedGateway) -> String| {
+        let (was, is) = (of(before), of(after));
+        (was != is).then(|| format!("{what} {was} → {is}"))
+    };
+    [
+        say("name", &|g| g.name.clone()),
+        (before.description != after.description).then(|| "description".to_owned()),
+        say("region", &|g| g.region.name().into()),
+        say("channels", &|g| g.channels.to_string()),
+        say("protocol", &|g| g.protocol.words().into()),
+        say("datagrams taken from", &source),
+        say("position", &place),
+        say("altitude", &|g| g.altitude_m.map_or("not set".into(), |m| format!("{m} m"))),
+        say("antenna gain", &|g| format!("{} dBi", g.antenna_gain_dbi)),
+        say("cable loss", &|g| format!("{} dB", g.cable_loss_db)),
+        say("open to other estates", &|g| yes(g.open_to_others).into()),
+        say("beacons", &|g| yes(g.beacons).into()),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
 }
 
 /// Removes a gateway; its EUI can be used again.
@@ -152,6 +282,8 @@ pub async fn remove_gateway(
     }
     app.network.command(Command::RemoveGateway(eui)).await;
     app.presence.remove(eui);
+    app.gate.credentials.forget(eui);
+    app.gate.lns.connections.end(eui);
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -7,6 +7,7 @@ mod error;
 mod estates;
 mod extract;
 mod frames;
+mod gateway_access;
 mod gateways;
 mod groups;
 mod ledger;
@@ -34,8 +35,14 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use utoipa_swagger_ui::SwaggerUi;
 
+use crate::authority::Authority;
+use crate::chronicle::Chronicle;
+use crate::credentials::Credentials;
 use crate::directory::Directory;
 use crate::intake::Intake;
+use crate::link::Doors;
+use crate::link::lns::Lns;
+use crate::link::tls::Identity;
 use crate::live::Live;
 use crate::network::Network;
 use crate::presence::Presence;
@@ -45,6 +52,17 @@ use extract::{Caller, Json};
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
+
+/// What decides which gateway may come in, and how.
+#[derive(Clone)]
+pub struct Gate {
+    pub authority: Arc<Authority>,
+    pub identity: Arc<Identity>,
+    pub credentials: Arc<Credentials>,
+    pub chronicle: Arc<Chronicle>,
+    pub lns: Arc<Lns>,
+    pub doors: Arc<Doors>,
+}
 
 /// What handlers need.
 #[derive(Clone)]
@@ -57,6 +75,7 @@ pub struct App {
     pub live: Arc<Live>,
     pub intake: Arc<Intake>,
     pub vitals: Arc<Vitals>,
+    pub gate: Gate,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
     pub sign_ins: Arc<Semaphore>,
 }
@@ -105,7 +124,14 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(estates::set_fleet_limits))
             .routes(routes!(gateways::list_gateways, gateways::add_gateway))
             .routes(routes!(gateways::show_gateway, gateways::change_gateway, gateways::remove_gateway))
+            .routes(routes!(gateways::import_gateways))
             .routes(routes!(gateways::list_strangers))
+            .routes(routes!(gateway_access::list_credentials, gateway_access::add_credential))
+            .routes(routes!(gateway_access::revoke_credential))
+            .routes(routes!(gateway_access::replace_credentials))
+            .routes(routes!(gateway_access::make_kit))
+            .routes(routes!(gateway_access::list_events))
+            .routes(routes!(gateway_access::list_endings))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model))
             .routes(routes!(devices::list_devices, devices::add_device))

@@ -1,89 +1,49 @@
 //! The UDP packet-forwarder protocol's socket: answers gateways, hands frames to the network, sends
 //! what the network wants sent.
 
-use std::collections::VecDeque;
 use std::io;
 use std::iter;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
 
-use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure, When, Window};
+use engine::{FrameHeard, Reception, Transmission, TxFailure, When, Window};
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxAckError, TxPacket, TxTime};
 use lorawan::{Eui64, Modulation};
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
-use crate::clock;
+use super::awaited::Awaited;
 use crate::intake::{self, Intake};
 use crate::network::{Network, Taken};
-use crate::presence::Presence;
+use crate::presence::{Presence, Standing};
 
-/// After this the engine no longer waits for a report: a join-accept leaves within 6 s, its report has
-/// 2 s more.
-const REPORT_WITHIN: Duration = Duration::from_secs(10);
-/// How late a frame may leave that is to leave at once: before the engine stops waiting for a report.
-const AT_ONCE_LATE_US: i64 = 1_000_000;
 /// FSK frequency deviation of LoRaWAN (RP002 §4.2).
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
 /// Datagrams that are taken before any of them is acknowledged.
 const AT_ONCE: usize = 64;
 
-struct Awaited {
-    gateway: Eui64,
-    token: Token,
-    id: TransmissionId,
-    since: Instant,
-}
-
 /// The gateways' socket and the transmissions under way on it.
-pub struct Links {
+pub struct Udp {
     socket: UdpSocket,
     presence: Arc<Presence>,
     intake: Arc<Intake>,
     network: Network,
     next_token: AtomicU16,
-    /// Transmissions whose report is awaited, and when they were handed over, oldest first.
-    awaited: Mutex<VecDeque<Awaited>>,
+    awaited: Awaited<(Eui64, Token)>,
 }
 
-impl Links {
+impl Udp {
     pub fn new(socket: UdpSocket, presence: Arc<Presence>, intake: Arc<Intake>, network: Network) -> Arc<Self> {
         let next_token = AtomicU16::new(rand::random());
-        Arc::new(Self { socket, presence, intake, network, next_token, awaited: Mutex::default() })
-    }
-
-    fn awaited(&self) -> MutexGuard<'_, VecDeque<Awaited>> {
-        self.awaited.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn await_report(&self, new: Awaited) {
-        let mut awaited = self.awaited();
-        while awaited.front().is_some_and(|oldest| oldest.since.elapsed() > REPORT_WITHIN) {
-            awaited.pop_front();
-        }
-        awaited.push_back(new);
-    }
-
-    /// The transmission a report is about; each is reported once.
-    fn reported(&self, gateway: Eui64, token: Token) -> Option<TransmissionId> {
-        let mut awaited = self.awaited();
-        let at = awaited.iter().position(|a| a.gateway == gateway && a.token == token)?;
-        awaited.remove(at).map(|a| a.id)
+        Arc::new(Self { socket, presence, intake, network, next_token, awaited: Awaited::default() })
     }
 
     /// Hands a frame to its gateway.
-    pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
-        // A device that always listens hears it a little later as well.
-        let grace_us = if transmission.when == When::AtOnce { AT_ONCE_LATE_US } else { 0 };
-        if clock::now() >= transmission.at.plus_us(grace_us) {
-            return Err(TxFailure::NotHandedOver);
-        }
-        let to = self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)?;
+    pub async fn send(&self, transmission: &Transmission, to: SocketAddr) -> Result<(), TxFailure> {
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);
-        self.await_report(Awaited { gateway: transmission.gateway, token, id: transmission.id, since: Instant::now() });
+        self.awaited.add((transmission.gateway, token), transmission.id);
         let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
         let beacon = transmission.window == Window::Beacon;
         let packet = TxPacket {
@@ -109,7 +69,7 @@ impl Links {
         match self.socket.send_to(&Datagram::PullResp { token, packet }.emit(), to).await {
             Ok(_) => Ok(()),
             Err(error) => {
-                self.reported(transmission.gateway, token);
+                self.awaited.reported(&(transmission.gateway, token));
                 tracing::warn!(%to, "a downlink could not be sent: {error}");
                 Err(TxFailure::Unreachable)
             }
@@ -127,20 +87,27 @@ impl Links {
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
                 let frames_hz = push.frames.iter().map(|frame| frame.frequency_hz);
-                let known = self.presence.heard(gateway, from, frames_hz, false);
-                self.sift(gateway, push, known, from, pushed);
-                // Strangers are answered as well, so that they keep calling and can be seen.
-                pushed.acknowledge.push((from, token));
+                let standing = self.presence.datagram(gateway, from, frames_hz, false);
+                self.sift(gateway, push, standing, from, pushed);
+                // Strangers are answered as well, so that they keep calling and can be seen; pretenders are not.
+                if standing != Standing::TurnedAway {
+                    pushed.acknowledge.push((from, token));
+                }
             }
             Ok(Datagram::PullData { token, gateway }) => {
-                self.answer(from, Datagram::PullAck { token }).await;
-                self.presence.heard(gateway, from, iter::empty(), true);
+                match self.presence.datagram(gateway, from, iter::empty(), true) {
+                    Standing::TurnedAway => {
+                        self.intake.dropped("turned_away", format!("a call of {gateway}"), from);
+                    }
+                    Standing::Known | Standing::Stranger => self.answer(from, Datagram::PullAck { token }).await,
+                }
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
-                let Some(id) = self.reported(gateway, token) else {
+                let Some((id, took)) = self.awaited.reported(&(gateway, token)) else {
                     self.intake.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
                     return;
                 };
+                self.presence.round_trip(gateway, took.as_secs_f64() * 1000.0);
                 if !self.network.try_report(id, result.map_err(failure)) {
                     self.intake.dropped("overload", "a transmit report".into(), from);
                 }
@@ -152,19 +119,22 @@ impl Links {
         }
     }
 
-    fn sift(&self, gateway: Eui64, push: PushData, known: bool, from: SocketAddr, pushed: &mut Pushed) {
-        if let Some(status) = &push.status {
+    fn sift(&self, gateway: Eui64, push: PushData, standing: Standing, from: SocketAddr, pushed: &mut Pushed) {
+        if let Some(status) = push.status.as_ref().filter(|_| standing == Standing::Known) {
             self.presence.reported(gateway, status);
         }
         for why in push.unreadable {
             self.intake.dropped("unreadable_entry", why, from);
         }
         for frame in push.frames {
-            if !known {
+            if standing == Standing::Stranger {
                 self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
+            } else if standing == Standing::TurnedAway {
+                self.intake.dropped("turned_away", format!("a frame from {gateway}"), from);
             } else if frame.crc_ok == Some(false) {
                 self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
             } else {
+                self.presence.clock(gateway, frame.clock_us);
                 pushed.from.push((gateway, from));
                 pushed.frames.push(heard(gateway, frame));
             }
@@ -234,7 +204,7 @@ struct Pushed {
 }
 
 /// Receives until the service stops.
-pub async fn listen(links: Arc<Links>, stopping: CancellationToken) {
+pub async fn listen(links: Arc<Udp>, stopping: CancellationToken) {
     // One byte more than is allowed, so that a longer datagram is seen to be too long.
     let mut buffer = vec![0; MAX_DATAGRAM + 1];
     let mut pushed = Pushed::default();

@@ -1,0 +1,65 @@
+//! What happened to a gateway: connects, refusals, restarts, changes.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::gateway::GatewayState;
+
+/// Of what kind it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum GatewayEventKind {
+    /// It connected, or calls from another place.
+    Connected,
+    /// Its connection ended.
+    Disconnected,
+    /// It called and was turned away.
+    Refused,
+    /// It began anew.
+    Restarted,
+    /// Somebody registered or changed it, or its credentials.
+    Changed,
+    /// It came to another state.
+    State,
+    /// Something is odd.
+    Odd,
+}
+
+impl GatewayEventKind {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Connected => "connected",
+            Self::Disconnected => "disconnected",
+            Self::Refused => "refused",
+            Self::Restarted => "restarted",
+            Self::Changed => "changed",
+            Self::State => "state",
+            Self::Odd => "odd",
+        }
+    }
+}
+
+/// Something that happened to a gateway.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayEvent {
+    /// Names it; later ones sort behind earlier ones.
+    pub id: String,
+    /// When.
+    #[serde(with = "crate::millis")]
+    pub time: DateTime<Utc>,
+    /// Of what kind.
+    pub kind: GatewayEventKind,
+    /// What happened, and why.
+    pub text: String,
+    /// What to do about it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+    /// From where the gateway called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
+    /// The state it came to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<GatewayState>,
+}

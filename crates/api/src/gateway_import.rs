@@ -1,0 +1,308 @@
+//! Gateways from a CSV file: forgiving about order, case and separators of the columns, strict about values.
+
+use std::collections::{HashMap, HashSet};
+
+use lorawan::Eui64;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::gateway::{CheckedGateway, GatewayAbout, NewGateway};
+use crate::problem::{Problem, bad_field};
+
+/// Rows of one file.
+pub const MOST_ROWS: usize = 2000;
+
+/// The columns a file can have. `eui` and `name` are needed.
+pub const COLUMNS: [&str; 14] = [
+    "eui",
+    "name",
+    "description",
+    "region",
+    "channels",
+    "protocol",
+    "udp_source",
+    "latitude_deg",
+    "longitude_deg",
+    "altitude_m",
+    "antenna_gain_dbi",
+    "cable_loss_db",
+    "open_to_others",
+    "beacons",
+];
+
+/// A file of gateways.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GatewayImport {
+    /// The file's text: a line of column names, then a gateway a line. Columns are those of a gateway's registration;
+    /// their order, case and blanks do not matter; commas, semicolons or tabs stand between them.
+    pub csv: String,
+    /// Register the good rows even if others are not. If not given, all or none.
+    #[serde(default)]
+    pub skip_bad: bool,
+    /// Only say what would become of each row.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// What becomes of a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Fate {
+    /// It will be registered, as far as one can tell.
+    Ready,
+    /// It was registered.
+    Registered,
+    /// It cannot be registered.
+    Bad,
+    /// It could have been registered, but others could not.
+    Held,
+}
+
+impl Fate {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Ready => "will be registered",
+            Self::Registered => "registered",
+            Self::Bad => "cannot be registered",
+            Self::Held => "held back",
+        }
+    }
+}
+
+/// A row and what becomes of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ImportedRow {
+    /// Its line in the file, the column names being line 1.
+    pub line: u64,
+    /// The EUI as it was understood, or as it was written if it was not.
+    pub eui: String,
+    /// The name.
+    pub name: String,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// Why it cannot be registered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<Problem>,
+}
+
+/// What became of a file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ImportOutcome {
+    /// Row by row.
+    pub rows: Vec<ImportedRow>,
+    /// How many were registered.
+    pub registered: usize,
+    /// How many cannot be.
+    pub bad: usize,
+}
+
+/// A row as it is understood.
+pub struct ReadRow {
+    /// Its line in the file.
+    pub line: u64,
+    /// The EUI, as it is written.
+    pub eui: String,
+    /// The name.
+    pub name: String,
+    /// What it says, with every field read.
+    pub new: Result<NewGateway, Problem>,
+}
+
+impl ReadRow {
+    /// As it is shown.
+    pub fn shown(&self, fate: Fate, problem: Option<Problem>) -> ImportedRow {
+        let eui = self.eui.parse::<Eui64>().map_or_else(|_| self.eui.clone(), |eui| eui.to_string());
+        ImportedRow { line: self.line, eui, name: self.name.clone(), fate, problem }
+    }
+}
+
+/// A column's name as it is compared: letters and digits only.
+fn plain(name: &str) -> String {
+    name.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect()
+}
+
+fn column(name: &str) -> Option<&'static str> {
+    COLUMNS.into_iter().find(|column| plain(column) == plain(name))
+}
+
+/// The character between columns: the one the first line has most of.
+fn separator(first_line: &str) -> u8 {
+    let count = |c: &u8| first_line.bytes().filter(|byte| byte == c).count();
+    [b'\t', b';', b','].into_iter().max_by_key(count).unwrap_or(b',')
+}
+
+fn number<T: std::str::FromStr>(column: &str, text: &str) -> Result<T, Problem> {
+    // Spreadsheets of half the world write a comma.
+    text.replace(',', ".").parse().map_err(|_| bad_field(column, text, "a number is needed"))
+}
+
+fn yes(column: &str, text: &str) -> Result<bool, Problem> {
+    match text.to_ascii_lowercase().as_str() {
+        "yes" | "true" | "1" | "y" => Ok(true),
+        "no" | "false" | "0" | "n" => Ok(false),
+        _ => Err(bad_field(column, text, "yes or no")),
+    }
+}
+
+/// One field of a row.
+fn set(about: &mut GatewayAbout, column: &'static str, text: &str) -> Result<(), Problem> {
+    match column {
+        "name" => about.name = text.into(),
+        "description" => about.description = Some(text.into()),
+        "region" => {
+            let region = serde_json::from_value(text.to_ascii_uppercase().into());
+            about.region = Some(region.map_err(|_| bad_field(column, text, "a region's common name, such as EU868"))?);
+        }
+        "channels" => about.channels = Some(text.into()),
+        "protocol" => about.protocol = Some(text.parse().map_err(|why: String| bad_field(column, text, why))?),
+        "udp_source" => about.udp_source = Some(text.into()),
+        "latitude_deg" => about.latitude_deg = Some(number(column, text)?),
+        "longitude_deg" => about.longitude_deg = Some(number(column, text)?),
+        "altitude_m" => about.altitude_m = Some(number(column, text)?),
+        "antenna_gain_dbi" => about.antenna_gain_dbi = Some(number(column, text)?),
+        "cable_loss_db" => about.cable_loss_db = Some(number(column, text)?),
+        "open_to_others" => about.open_to_others = Some(yes(column, text)?),
+        "beacons" => about.beacons = Some(yes(column, text)?),
+        _ => {}
+    }
+    Ok(())
+}
+
+impl GatewayImport {
+    /// Reads the file; a row that cannot be read does not cost the others.
+    pub fn read(&self) -> Result<Vec<ReadRow>, Problem> {
+        let text = self.csv.trim_start_matches('\u{feff}');
+        let first_line = text.lines().next().unwrap_or("");
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(separator(first_line))
+            .trim(csv::Trim::All)
+            .flexible(true)
+            .from_reader(text.as_bytes());
+        let unreadable =
+            |why: csv::Error| Problem::new(422, "bad_file", "The file cannot be read").detail(why.to_string());
+        let head: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
+        let columns: Vec<&'static str> = head
+            .iter()
+            .map(|name| {
+                let allowed = || format!("the columns are {}", COLUMNS.join(", "));
+                column(name).ok_or_else(|| bad_field("csv", name, allowed()))
+            })
+            .collect::<Result<_, _>>()?;
+        for needed in ["eui", "name"] {
+            if !columns.contains(&needed) {
+                return Err(bad_field("csv", first_line, format!("the column {needed} is missing")));
+            }
+        }
+        let mut rows = Vec::new();
+        for record in reader.records() {
+            let record = record.map_err(unreadable)?;
+            if record.iter().all(str::is_empty) {
+                continue;
+            }
+            if rows.len() == MOST_ROWS {
+                let why = format!("at most {MOST_ROWS} rows are allowed");
+                return Err(bad_field("csv", "more rows", why));
+            }
+            let line = record.position().map_or(0, csv::Position::line);
+            let cell = |wanted: &str| {
+                let cells = columns.iter().zip(record.iter());
+                cells.into_iter().find(|(column, _)| **column == wanted).map_or("", |(_, text)| text).to_owned()
+            };
+            let (eui, name) = (cell("eui"), cell("name"));
+            let mut about = GatewayAbout::default();
+            let filled = columns.iter().zip(record.iter()).filter(|(_, text)| !text.is_empty());
+            let new = if record.len() > columns.len() {
+                let why = format!("the first line names {} columns", columns.len());
+                Err(bad_field("csv", &format!("{} values", record.len()), why))
+            } else {
+                filled
+                    .map(|(column, text)| set(&mut about, column, text))
+                    .collect::<Result<(), _>>()
+                    .map(|()| NewGateway { eui: eui.clone(), about })
+            };
+            rows.push(ReadRow { line, eui, name, new });
+        }
+        Ok(rows)
+    }
+}
+
+/// Says of rows with an EUI or a name that a row before them has, that they cannot be registered.
+pub fn refuse_twins(checked: &mut [(ReadRow, Result<CheckedGateway, Problem>)]) {
+    let mut euis: HashMap<Eui64, u64> = HashMap::new();
+    let mut names: HashSet<String> = HashSet::new();
+    for (row, checked) in checked {
+        let Ok(gateway) = checked else { continue };
+        let twin = match euis.get(&gateway.eui) {
+            Some(line) => Some(bad_field("eui", &row.eui, format!("line {line} has it already"))),
+            None if names.contains(&gateway.name) => {
+                Some(bad_field("name", &gateway.name, "a line before has it already"))
+            }
+            None => None,
+        };
+        euis.entry(gateway.eui).or_insert(row.line);
+        names.insert(gateway.name.clone());
+        if let Some(problem) = twin {
+            *checked = Err(problem);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use lorawan::region::Region;
+
+    use super::*;
+
+    fn read(csv: &str) -> Result<Vec<ReadRow>, Problem> {
+        GatewayImport { csv: csv.into(), ..GatewayImport::default() }.read()
+    }
+
+    #[test]
+    fn columns_may_come_in_any_order_case_and_separation() {
+        for csv in [
+            "eui,name,latitude_deg,region,beacons\n02a1f00000000001,chapel-rise,54.7,EU868,yes\n",
+            "\u{feff}Name;EUI;Beacons;Latitude deg;REGION\r\nchapel-rise;02-A1-F0-00-00-00-00-01;TRUE;54,7;eu868\r\n\r\n",
+            "NAME\tregion\teui\tlatitude-deg\tbeacons\nchapel-rise\tEU868\t02:a1:f0:00:00:00:00:01\t54.7\t1",
+        ] {
+            let rows = read(csv).unwrap();
+            let new = rows[0].new.as_ref().unwrap();
+            assert_eq!((rows.len(), rows[0].line, new.about.name.as_str()), (1, 2, "chapel-rise"), "{csv}");
+            assert_eq!(new.check().unwrap().eui, Eui64(0x02a1_f000_0000_0001));
+            assert_eq!((new.about.latitude_deg, new.about.region), (Some(54.7), Some(Region::Eu868)));
+            assert_eq!(new.about.beacons, Some(true));
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_names_line_field_and_value() {
+        let said = |csv: &str| read(csv).map(|_| ()).unwrap_err().to_string();
+        assert!(said("name\nx").contains("the column eui is missing"));
+        assert!(said("eui,name,colour\n1,x,grey").contains("\"colour\" was given; the columns are eui, name"));
+        let rows = read("eui,name,altitude_m,beacons\n1,a,high,\n2,b,,maybe\n3,c,1,no,more\n4,d\n").unwrap();
+        let said: Vec<String> =
+            rows.iter().map(|row| row.new.as_ref().err().map(ToString::to_string).unwrap_or_default()).collect();
+        assert!(said[0].contains("altitude_m") && said[0].contains("\"high\""), "{}", said[0]);
+        assert!(said[1].contains("yes or no"), "{}", said[1]);
+        assert!(said[2].contains("5 values"), "{}", said[2]);
+        assert_eq!((said[3].as_str(), rows[3].line), ("", 5), "cells that are left out are empty");
+        let many = "eui,name\n".to_owned() + &"1,x\n".repeat(MOST_ROWS + 1);
+        assert!(read(&many).map(|_| ()).unwrap_err().to_string().contains("at most 2000"));
+    }
+
+    #[test]
+    fn a_second_row_of_one_gateway_is_refused() {
+        let csv = "eui,name\n02a1f00000000001,a\n02a1f00000000001,b\n02a1f00000000002,a\n02a1f00000000003,c\n";
+        let rows = read(csv).unwrap().into_iter();
+        let mut checked: Vec<_> = rows
+            .map(|row| {
+                let gateway = row.new.as_ref().unwrap().check();
+                (row, gateway)
+            })
+            .collect();
+        refuse_twins(&mut checked);
+        let fates: Vec<bool> = checked.iter().map(|(_, gateway)| gateway.is_ok()).collect();
+        assert_eq!(fates, [true, false, false, true]);
+        assert!(checked[1].1.as_ref().unwrap_err().to_string().contains("line 2 has it"));
+    }
+}

@@ -1,0 +1,174 @@
+//! The service's own small certificate authority: gateways trust it, and it vouches for the service and for them.
+
+use std::fs;
+use std::io::Write as _;
+use std::net::IpAddr;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
+
+use anyhow::{Context as _, Result, anyhow};
+use chrono::{DateTime, TimeDelta, Utc};
+use lorawan::Eui64;
+use rcgen::{
+    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
+    SanType,
+};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject as _;
+use time::OffsetDateTime;
+
+/// The authority's key, which never leaves the service.
+const KEY_FILE: &str = "authority.key";
+/// Its certificate, which every gateway is given.
+const CERTIFICATE_FILE: &str = "authority.pem";
+/// For how long gateways trust it.
+const AUTHORITY_LASTS: TimeDelta = TimeDelta::days(20 * 365);
+/// For how long the service's own certificate is good; it is renewed a month before.
+const SERVER_LASTS: TimeDelta = TimeDelta::days(365);
+/// Clocks of gateways without a battery are wrong by a while after a start.
+const BACKDATED: TimeDelta = TimeDelta::days(1);
+
+/// Issues certificates.
+pub struct Authority {
+    issuer: Issuer<'static, KeyPair>,
+    pub certificate_pem: String,
+    pub certificate: CertificateDer<'static>,
+    pub expires_at: DateTime<Utc>,
+}
+
+/// A certificate with its key.
+pub struct Issued {
+    pub certificate: CertificateDer<'static>,
+    pub certificate_pem: String,
+    pub key: KeyPair,
+    pub expires_at: DateTime<Utc>,
+}
+
+fn time(at: DateTime<Utc>) -> OffsetDateTime {
+    OffsetDateTime::from_unix_timestamp(at.timestamp()).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+}
+
+/// A certificate's name and what it may be used for, before it is signed.
+fn params(name: &str, until: DateTime<Utc>) -> Result<CertificateParams> {
+    let mut params = CertificateParams::new(Vec::new())?;
+    params.distinguished_name.push(DnType::OrganizationName, "Keen Heron");
+    params.distinguished_name.push(DnType::CommonName, name);
+    params.not_before = time(Utc::now() - BACKDATED);
+    params.not_after = time(until);
+    Ok(params)
+}
+
+/// When a certificate ends.
+pub fn expiry(certificate: &[u8]) -> Result<DateTime<Utc>> {
+    let (_, parsed) = x509_parser::parse_x509_certificate(certificate).map_err(|why| anyhow!("{why}"))?;
+    let ends = parsed.validity().not_after.timestamp();
+    DateTime::from_timestamp(ends, 0).context("a certificate ends at no time that there is")
+}
+
+impl Authority {
+    /// Reads the authority from the data folder, or makes one at the first start. Who has an authority of their own
+    /// puts its key and certificate there before that.
+    pub fn open_or_create(folder: &Path) -> Result<Self> {
+        let (key_path, certificate_path) = (folder.join(KEY_FILE), folder.join(CERTIFICATE_FILE));
+        if !certificate_path.exists() {
+            Self::create(&key_path, &certificate_path).with_context(|| format!("making {}", key_path.display()))?;
+        }
+        let read = |path: &Path| fs::read_to_string(path).with_context(|| format!("reading {}", path.display()));
+        let (key_pem, certificate_pem) = (read(&key_path)?, read(&certificate_path)?);
+        let key = KeyPair::from_pem(&key_pem).with_context(|| format!("reading {}", key_path.display()))?;
+        let certificate = CertificateDer::from_pem_slice(certificate_pem.as_bytes())
+            .map_err(|why| anyhow!("{}: {why}", certificate_path.display()))?;
+        let expires_at = expiry(&certificate)?;
+        let issuer = Issuer::from_ca_cert_der(&certificate, key)
+            .with_context(|| format!("{} is not an authority's certificate", certificate_path.display()))?;
+        Ok(Self { issuer, certificate_pem, certificate, expires_at })
+    }
+
+    fn create(key_path: &Path, certificate_path: &Path) -> Result<()> {
+        let key = match fs::read_to_string(key_path) {
+            Ok(pem) => KeyPair::from_pem(&pem)?,
+            Err(_) => Self::create_key(key_path)?,
+        };
+        let mut params = params("Keen Heron gateway authority", Utc::now() + AUTHORITY_LASTS)?;
+        params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+        let certificate = params.self_signed(&key)?;
+        fs::write(certificate_path, certificate.pem())?;
+        Ok(())
+    }
+
+    fn create_key(path: &Path) -> Result<KeyPair> {
+        let key = KeyPair::generate()?;
+        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+        file.write_all(key.serialize_pem().as_bytes())?;
+        file.sync_all()?;
+        Ok(key)
+    }
+
+    fn issue(&self, params: &CertificateParams, expires_at: DateTime<Utc>) -> Result<Issued> {
+        let key = KeyPair::generate()?;
+        let certificate = params.signed_by(&key, &self.issuer)?;
+        Ok(Issued { certificate: certificate.der().clone(), certificate_pem: certificate.pem(), key, expires_at })
+    }
+
+    /// A certificate for the service, under the names and addresses that gateways reach it by.
+    pub fn for_server(&self, names: &[String]) -> Result<Issued> {
+        let expires_at = (Utc::now() + SERVER_LASTS).min(self.expires_at);
+        let first = names.first().map_or("localhost", String::as_str);
+        let mut params = params(first, expires_at)?;
+        for name in names {
+            params.subject_alt_names.push(match name.parse::<IpAddr>() {
+                Ok(address) => SanType::IpAddress(address),
+                Err(_) => SanType::DnsName(
+                    name.as_str().try_into().map_err(|_| anyhow!("{name:?} is neither a host name nor an address"))?,
+                ),
+            });
+        }
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+        self.issue(&params, expires_at)
+    }
+
+    /// A certificate by which a gateway proves to be the one with this EUI.
+    pub fn for_gateway(&self, eui: Eui64, expires_at: DateTime<Utc>) -> Result<Issued> {
+        let mut params = params(&eui.to_string(), expires_at)?;
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+        self.issue(&params, expires_at)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_authority_is_made_once_and_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = Authority::open_or_create(folder.path()).unwrap();
+        let again = Authority::open_or_create(folder.path()).unwrap();
+        assert_eq!(first.certificate, again.certificate);
+        let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(folder.path().join(KEY_FILE)).unwrap());
+        assert_eq!(mode & 0o777, 0o600, "the key is its owner's alone");
+        assert!(first.expires_at > Utc::now() + TimeDelta::days(7000));
+        fs::write(folder.path().join(CERTIFICATE_FILE), "nonsense").unwrap();
+        let Err(why) = Authority::open_or_create(folder.path()) else { panic!() };
+        assert!(why.to_string().contains("authority.pem"), "{why}");
+    }
+
+    #[test]
+    fn certificates_carry_names_and_ends() {
+        let folder = tempfile::tempdir().unwrap();
+        let authority = Authority::open_or_create(folder.path()).unwrap();
+        let server = authority.for_server(&["gate.example".into(), "192.0.2.7".into()]).unwrap();
+        let (_, parsed) = x509_parser::parse_x509_certificate(&server.certificate).unwrap();
+        let names = parsed.subject_alternative_name().unwrap().unwrap().value.general_names.clone();
+        assert_eq!(names.len(), 2);
+        assert!(authority.for_server(&["not a name".into()]).is_err());
+        let ends = Utc::now() + TimeDelta::days(10);
+        let gateway = authority.for_gateway(Eui64(0x02a1_f000_0000_0001), ends).unwrap();
+        let (_, parsed) = x509_parser::parse_x509_certificate(&gateway.certificate).unwrap();
+        assert_eq!(parsed.subject().iter_common_name().next().unwrap().as_str().unwrap(), "02a1f00000000001");
+        assert_eq!(expiry(&gateway.certificate).unwrap().timestamp(), ends.timestamp());
+    }
+}

@@ -1,0 +1,161 @@
+//! What happens to gateways, written down as it happens: connects, refusals, restarts, changes.
+
+use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use api::gateway::GatewayState;
+use api::gateway_event::{GatewayEvent, GatewayEventKind};
+use chrono::{TimeDelta, Utc};
+use lorawan::Eui64;
+use store::Store;
+use tokio::sync::mpsc;
+use ulid::Generator;
+
+/// Events that wait for the database; what is beyond is dropped.
+const QUEUE: usize = 4096;
+/// Written in one transaction.
+const AT_ONCE: usize = 256;
+/// The same refusal is written down once in this time, however often the gateway tries.
+const AGAIN_AFTER: Duration = Duration::from_secs(600);
+/// What was written down lately, of how many gateways at most.
+const REMEMBERED: usize = 20_000;
+/// For how long events are kept.
+const KEPT: TimeDelta = TimeDelta::days(400);
+
+/// An event before it has a name and a time.
+#[derive(Debug, Clone)]
+pub struct Happening {
+    kind: GatewayEventKind,
+    text: String,
+    next: Option<String>,
+    address: Option<SocketAddr>,
+    state: Option<GatewayState>,
+}
+
+impl Happening {
+    pub fn new(kind: GatewayEventKind, text: impl Into<String>) -> Self {
+        Self { kind, text: text.into(), next: None, address: None, state: None }
+    }
+
+    /// What to do about it.
+    pub fn next(mut self, next: impl Into<String>) -> Self {
+        self.next = Some(next.into());
+        self
+    }
+
+    /// From where the gateway called.
+    pub fn from(mut self, address: SocketAddr) -> Self {
+        self.address = Some(address);
+        self
+    }
+
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    pub fn state(state: GatewayState) -> Self {
+        Self { state: Some(state), ..Self::new(GatewayEventKind::State, format!("It is {} now.", state.words())) }
+    }
+}
+
+/// Takes events, from anywhere and without waiting.
+pub struct Chronicle {
+    queue: mpsc::Sender<(Eui64, GatewayEvent)>,
+    inner: Mutex<Inner>,
+}
+
+#[derive(Default)]
+struct Inner {
+    ids: Option<Generator>,
+    told: HashMap<(Eui64, u64), Instant>,
+}
+
+impl Chronicle {
+    pub fn new() -> (Arc<Self>, mpsc::Receiver<(Eui64, GatewayEvent)>) {
+        let (queue, written) = mpsc::channel(QUEUE);
+        (Arc::new(Self { queue, inner: Mutex::default() }), written)
+    }
+
+    pub fn tell(&self, gateway: Eui64, happening: Happening) {
+        let Happening { kind, text, next, address, state } = happening;
+        let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        if matches!(kind, GatewayEventKind::Refused | GatewayEventKind::Odd) {
+            let mut hasher = DefaultHasher::new();
+            (kind, &text).hash(&mut hasher);
+            let now = Instant::now();
+            if inner.told.len() >= REMEMBERED {
+                inner.told.retain(|_, at| now - *at < AGAIN_AFTER);
+            }
+            let key = (gateway, hasher.finish());
+            let lately = inner.told.get(&key).is_some_and(|at| now - *at < AGAIN_AFTER);
+            if lately || inner.told.len() >= REMEMBERED {
+                return;
+            }
+            inner.told.insert(key, now);
+        }
+        let ids = inner.ids.get_or_insert_with(Generator::new);
+        let id = ids.generate().unwrap_or_else(|_| ulid::Ulid::generate()).to_string();
+        let address = address.map(|address| address.to_string());
+        let event = GatewayEvent { id, time: Utc::now(), kind, text, next, address, state };
+        tracing::debug!(%gateway, kind = kind.words(), "{}", event.text);
+        if self.queue.try_send((gateway, event)).is_err() {
+            tracing::warn!(%gateway, "what happened to a gateway is not written down: too much waits for the database");
+        }
+    }
+}
+
+/// Writes events until nobody can tell any more.
+pub async fn write(store: Store, mut queue: mpsc::Receiver<(Eui64, GatewayEvent)>) {
+    if let Err(error) = store.drop_gateway_events(Utc::now() - KEPT).await {
+        tracing::warn!("old events of gateways could not be dropped: {error}");
+    }
+    let mut events = Vec::with_capacity(AT_ONCE);
+    while queue.recv_many(&mut events, AT_ONCE).await > 0 {
+        let mut pause = Duration::from_millis(200);
+        while let Err(error) = store.add_gateway_events(&events).await {
+            tracing::warn!("what happened to gateways could not be written: {error}");
+            if pause > Duration::from_secs(10) {
+                break;
+            }
+            tokio::time::sleep(pause).await;
+            pause *= 2;
+        }
+        events.clear();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_refusal_is_told_once_in_a_while() {
+        let (chronicle, mut written) = Chronicle::new();
+        let refused = || Happening::new(GatewayEventKind::Refused, "its token is not known");
+        for _ in 0..5 {
+            chronicle.tell(Eui64(1), refused());
+        }
+        chronicle.tell(Eui64(2), refused());
+        chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Refused, "its certificate has expired"));
+        for _ in 0..2 {
+            chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Connected, "by WebSocket"));
+        }
+        let told: Vec<_> = std::iter::from_fn(|| written.try_recv().ok()).map(|(eui, e)| (eui.0, e.kind)).collect();
+        use GatewayEventKind::{Connected, Refused};
+        assert_eq!(told, [(1, Refused), (2, Refused), (1, Refused), (1, Connected), (1, Connected)]);
+    }
+
+    #[test]
+    fn a_flood_of_refusals_takes_bounded_room() {
+        let (chronicle, mut written) = Chronicle::new();
+        for n in 0..REMEMBERED as u64 + 100 {
+            chronicle.tell(Eui64(n), Happening::new(GatewayEventKind::Refused, "no"));
+            let _ = written.try_recv();
+        }
+        let inner = chronicle.inner.lock().unwrap();
+        assert_eq!(inner.told.len(), REMEMBERED);
+    }
+}

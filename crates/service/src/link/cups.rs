@@ -1,0 +1,175 @@
+//! CUPS: gateways ask whether their addresses or credentials are to change, and fetch what is new.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use api::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
+use api::gateway::Protocol;
+use api::gateway_event::GatewayEventKind::{Changed, Refused};
+use axum::body::{Body, to_bytes};
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use axum::{Extension, Router};
+use chrono::{TimeDelta, Utc};
+use gateway_link::cups::{MAX_QUESTION, PATH, Question, Update};
+use lorawan::Eui64;
+use store::{CredentialRow, StoreError};
+
+use super::Doors;
+use super::lns::proof;
+use super::tls::Identity;
+use crate::authority::Authority;
+use crate::chronicle::{Chronicle, Happening};
+use crate::credentials::{Credentials, Fresh, Peer};
+use crate::intake::Intake;
+use crate::presence::Presence;
+
+/// A question takes no longer to come in.
+const QUESTION_WITHIN: Duration = Duration::from_secs(10);
+/// For how long credentials are good that a gateway fetches: it comes for new ones in time.
+const LASTS: TimeDelta = TimeDelta::days(365);
+
+/// What the endpoint needs.
+pub struct Cups {
+    pub presence: Arc<Presence>,
+    pub intake: Arc<Intake>,
+    pub credentials: Arc<Credentials>,
+    pub chronicle: Arc<Chronicle>,
+    pub authority: Arc<Authority>,
+    pub identity: Arc<Identity>,
+    pub doors: Arc<Doors>,
+}
+
+pub fn routes(cups: Arc<Cups>) -> Router {
+    Router::new().route(PATH, post(update)).with_state(cups)
+}
+
+async fn update(
+    State(cups): State<Arc<Cups>>,
+    Extension(peer): Extension<Peer>,
+    headers: HeaderMap,
+    body: Body,
+) -> Response {
+    let Ok(Ok(body)) = tokio::time::timeout(QUESTION_WITHIN, to_bytes(body, MAX_QUESTION)).await else {
+        cups.intake.dropped(
+            "unreadable_json",
+            "a question over CUPS that is too long or too slow".into(),
+            peer.address,
+        );
+        return (StatusCode::BAD_REQUEST, "the question is too long, or takes too long").into_response();
+    };
+    let question = match Question::parse(&body) {
+        Ok(question) => question,
+        Err(why) => {
+            cups.intake.dropped("unreadable_json", why.to_string(), peer.address);
+            return (StatusCode::BAD_REQUEST, why.to_string()).into_response();
+        }
+    };
+    let eui = question.gateway;
+    if let Err((status, why)) = cups.admit(&question, &peer, &headers) {
+        return (status, why).into_response();
+    }
+    match cups.answer(&question).await {
+        Ok((update, fresh)) => {
+            // First it opens the door, then it is handed out.
+            let bytes = match cups.let_in(eui, &fresh).await {
+                Ok(()) => update.emit().map_err(|why| why.to_string()),
+                Err(error) => Err(error.to_string()),
+            };
+            match bytes {
+                Ok(bytes) => {
+                    cups.tell(&question, &update, &peer);
+                    ([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response()
+                }
+                Err(why) => {
+                    tracing::error!(%eui, "an update over CUPS could not be handed out: {why}");
+                    StatusCode::SERVICE_UNAVAILABLE.into_response()
+                }
+            }
+        }
+        Err(why) => {
+            tracing::error!(%eui, "an update over CUPS could not be made: {why:#}");
+            StatusCode::INTERNAL_SERVER_ERROR.into_response()
+        }
+    }
+}
+
+impl Cups {
+    fn admit(&self, question: &Question, peer: &Peer, headers: &HeaderMap) -> Result<(), (StatusCode, String)> {
+        let eui = question.gateway;
+        let Some(known) = self.presence.known(eui) else {
+            let told = "This gateway is not registered.";
+            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
+            return Err((StatusCode::FORBIDDEN, told.into()));
+        };
+        if let Err(why) = self.credentials.check(proof(peer, headers), eui, Purpose::Updates, Utc::now()) {
+            self.chronicle.tell(eui, Happening::new(Refused, why.text.clone()).next(why.next).from(peer.address));
+            return Err((StatusCode::UNAUTHORIZED, why.text));
+        }
+        match known.turns_away(Protocol::Lns, peer.address.ip()) {
+            None => Ok(()),
+            Some(why) => {
+                let text = why.text().to_owned();
+                self.chronicle.tell(eui, why.from(peer.address));
+                Err((StatusCode::FORBIDDEN, text))
+            }
+        }
+    }
+
+    /// What is new for a gateway.
+    async fn answer(&self, question: &Question) -> anyhow::Result<(Update, Vec<Fresh>)> {
+        let eui = question.gateway;
+        self.credentials.retire_older(eui, Purpose::Updates).await?;
+        let own = self.credentials.of(eui);
+        let now = Utc::now();
+        let lasts = |credential: &GatewayCredential| {
+            credential.state(now) == CredentialState::Good && !credential.replace_asked
+        };
+        let has = |purpose, crc| {
+            let is = |row: &&CredentialRow| row.credential.purpose == purpose && row.segment_crc == crc;
+            own.iter().find(is).is_some_and(|row| lasts(&row.credential))
+        };
+        // New ones are of the kind it asks with.
+        let asks_with = own.iter().find(|row| row.credential.purpose == Purpose::Updates);
+        let kind = asks_with.map_or(CredentialKind::Token, |row| row.credential.kind);
+        let mut fresh = Vec::new();
+        let mut make = |purpose| -> anyhow::Result<_> {
+            let new = Fresh::make(&self.authority, &self.identity.trust, eui, (purpose, kind), LASTS)?;
+            let segments = new.segments().clone();
+            fresh.push(new);
+            Ok(Some(segments))
+        };
+        let differs = |has: &str, wanted: String| (has.trim_end_matches('/') != wanted).then_some(wanted);
+        let update = Update {
+            cups_uri: differs(&question.cups_uri, self.doors.cups()),
+            tc_uri: differs(&question.tc_uri, self.doors.lns()),
+            cups: if has(Purpose::Updates, question.cups_crc) { None } else { make(Purpose::Updates)? },
+            tc: if has(Purpose::Traffic, question.tc_crc) { None } else { make(Purpose::Traffic)? },
+            firmware: None,
+        };
+        Ok((update, fresh))
+    }
+
+    async fn let_in(&self, eui: Eui64, fresh: &[Fresh]) -> Result<(), StoreError> {
+        for new in fresh {
+            self.credentials.drop_unused(eui, new.row.credential.purpose).await?;
+        }
+        self.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
+    }
+
+    fn tell(&self, question: &Question, update: &Update, peer: &Peer) {
+        let parts = [
+            (update.cups_uri.is_some(), "the address for updates"),
+            (update.tc_uri.is_some(), "the address for traffic"),
+            (update.cups.is_some(), "credentials for updates"),
+            (update.tc.is_some(), "credentials for traffic"),
+        ];
+        let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
+        if !handed.is_empty() {
+            let text = format!("It fetched over CUPS what is new: {}.", handed.join(", "));
+            self.chronicle.tell(question.gateway, Happening::new(Changed, text).from(peer.address));
+        }
+    }
+}

@@ -1,0 +1,477 @@
+//! The WebSocket LNS protocol: discovery, and one task a connected gateway.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use api::credential::Purpose;
+use api::gateway::{GatewaySoftware, Protocol};
+use api::gateway_event::GatewayEventKind::{Connected, Disconnected, Odd, Refused};
+use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade};
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::{Extension, Router};
+use chrono::Utc;
+use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure, When, Window};
+use gateway_link::layout::Layout;
+use gateway_link::lns::{
+    Answer, DISCOVERY_PATH, Downlink, FromGateway, Heard, MAX_MESSAGE, Moment, PROTOCOL, Query, RouterConfig, TimeTold,
+    ToGateway, Version,
+};
+use lorawan::region::Plan;
+use lorawan::{Eui64, gps_time};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use super::awaited::Awaited;
+use crate::chronicle::{Chronicle, Happening};
+use crate::clock;
+use crate::credentials::{Credentials, Peer, Proof, Refused as Turned};
+use crate::intake::Intake;
+use crate::network::{Network, Taken};
+use crate::presence::{Known, Presence, two_of_them};
+
+/// A gateway has so long to say the first word.
+const FIRST_WORD: Duration = Duration::from_secs(10);
+/// How often a gateway is asked whether it is there; how long it takes tells the delay.
+const PING_EVERY: Duration = Duration::from_secs(20);
+/// After so long without a word a connection is dead.
+const SILENT_FOR: Duration = Duration::from_secs(65);
+/// One message takes no longer to hand over.
+const SEND_WITHIN: Duration = Duration::from_secs(10);
+/// Orders that wait for a gateway's socket.
+const ORDERS: usize = 64;
+/// Uplinks whose answer is still possible: RX2 comes 16 s later at most.
+const RECENT: usize = 512;
+/// What goes before other frames: class A devices hear nothing outside their windows.
+const PRIORITY: u8 = 1;
+
+/// All connected gateways.
+pub struct Lns {
+    pub presence: Arc<Presence>,
+    pub intake: Arc<Intake>,
+    pub network: Network,
+    pub credentials: Arc<Credentials>,
+    pub chronicle: Arc<Chronicle>,
+    /// Where gateways connect: `wss://NAME:PORT`.
+    pub address: String,
+    pub stopping: CancellationToken,
+    pub connections: Connections,
+}
+
+/// Who is connected.
+#[derive(Default)]
+pub struct Connections {
+    by_eui: Mutex<HashMap<Eui64, Arc<Connection>>>,
+    next: AtomicU64,
+}
+
+struct Connection {
+    id: u64,
+    peer: std::net::SocketAddr,
+    plan: &'static Plan,
+    orders: mpsc::Sender<String>,
+    ended: CancellationToken,
+    /// Clock and antenna of the last uplinks, the latest last.
+    recent: Mutex<VecDeque<(i64, i64)>>,
+    awaited: Awaited<i64>,
+}
+
+impl Connections {
+    fn lock(&self) -> MutexGuard<'_, HashMap<Eui64, Arc<Connection>>> {
+        self.by_eui.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Ends a gateway's connection, if there is one: its credential or its settings are others now.
+    pub fn end(&self, eui: Eui64) {
+        if let Some(connection) = self.lock().get(&eui) {
+            connection.ended.cancel();
+        }
+    }
+}
+
+/// The protocol's two addresses. The second one is told to gateways by the first.
+pub fn routes(lns: Arc<Lns>) -> Router {
+    Router::new()
+        .route(DISCOVERY_PATH, axum::routing::any(discover))
+        .route("/gateways/{eui}", axum::routing::any(connect))
+        .with_state(lns)
+}
+
+/// By what a gateway proves who it is: the certificate of its handshake, or the token of its request. Some write
+/// nothing in front of the token.
+pub fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
+    if let Some(certificate) = &peer.certificate {
+        return Some(Proof::Certificate(certificate));
+    }
+    let text = headers.get(header::AUTHORIZATION)?.to_str().ok()?.trim();
+    Some(Proof::Token(text.strip_prefix("Bearer ").map_or(text, str::trim)))
+}
+
+fn limited(upgrade: WebSocketUpgrade) -> WebSocketUpgrade {
+    upgrade.max_message_size(MAX_MESSAGE).max_frame_size(MAX_MESSAGE).write_buffer_size(0)
+}
+
+async fn discover(
+    State(lns): State<Arc<Lns>>,
+    Extension(peer): Extension<Peer>,
+    headers: HeaderMap,
+    upgrade: WebSocketUpgrade,
+) -> Response {
+    limited(upgrade).on_upgrade(async move |mut socket| {
+        let Ok(Some(Ok(Message::Text(text)))) = tokio::time::timeout(FIRST_WORD, socket.recv()).await else {
+            lns.intake.dropped("no_first_word", "a gateway that asks for its way says who it is".into(), peer.address);
+            return;
+        };
+        let answer = match Query::parse(&text) {
+            Ok(query) => match lns.admit(query.gateway, &peer, &headers) {
+                Ok(_) => Answer::go(query.gateway, format!("{}/gateways/{}", lns.address, query.gateway)),
+                Err(why) => Answer::refused(query.gateway, why),
+            },
+            Err(why) => {
+                lns.intake.dropped("unreadable_json", why.to_string(), peer.address);
+                Answer { router: String::new(), muxs: None, uri: None, error: Some(why.to_string()) }
+            }
+        };
+        let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::text(answer.emit()))).await;
+        let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(None))).await;
+    })
+}
+
+async fn connect(
+    State(lns): State<Arc<Lns>>,
+    Extension(peer): Extension<Peer>,
+    Path(eui): Path<String>,
+    headers: HeaderMap,
+    upgrade: WebSocketUpgrade,
+) -> Response {
+    let Ok(eui) = eui.parse::<Eui64>() else {
+        return (StatusCode::NOT_FOUND, "the address ends with the gateway's EUI, 16 hex digits").into_response();
+    };
+    match lns.admit(eui, &peer, &headers) {
+        Ok(known) => limited(upgrade).on_upgrade(async move |socket| lns.serve(eui, known, peer, socket).await),
+        Err(why) => (StatusCode::FORBIDDEN, why).into_response(),
+    }
+}
+
+impl Lns {
+    /// Whether a gateway may come in; if not, why, for itself and for its page.
+    fn admit(&self, eui: Eui64, peer: &Peer, headers: &HeaderMap) -> Result<Known, String> {
+        let Some(known) = self.presence.known(eui) else {
+            let told = "This gateway is not registered.";
+            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
+            return Err(told.into());
+        };
+        let checked = self.credentials.check(proof(peer, headers), eui, Purpose::Traffic, Utc::now());
+        if let Err(Turned { text, next }) = checked {
+            self.chronicle.tell(eui, Happening::new(Refused, text.clone()).next(next).from(peer.address));
+            return Err(text);
+        }
+        if let Some(why) = known.turns_away(Protocol::Lns, peer.address.ip()) {
+            let text = why.text().to_owned();
+            self.chronicle.tell(eui, why.from(peer.address));
+            return Err(text);
+        }
+        Ok(known)
+    }
+
+    async fn serve(self: Arc<Self>, eui: Eui64, known: Known, peer: Peer, mut socket: WebSocket) {
+        let plan = known.region.plan();
+        let refuse = |text: String, next: &str| {
+            self.chronicle.tell(eui, Happening::new(Refused, text).next(next).from(peer.address));
+        };
+        let version = match first_word(&mut socket).await {
+            Ok(version) => version,
+            Err(why) => return refuse(format!("It connected, and {why}."), "Look into the gateway's own log."),
+        };
+        if version.protocol != PROTOCOL {
+            let text =
+                format!("It speaks version {} of the protocol; here version {PROTOCOL} is spoken.", version.protocol);
+            refuse(text.clone(), "Put a newer program on the gateway.");
+            return close(&mut socket, text).await;
+        }
+        let layout = match Layout::new(plan, known.channels) {
+            Ok(layout) => layout,
+            Err(why) => {
+                let text = format!("Its channels cannot be set: {why}.");
+                refuse(text.clone(), "Change its channels.");
+                return close(&mut socket, text).await;
+            }
+        };
+        let mut config = RouterConfig::new(plan, &layout, known.beacons);
+        config.time_s = Some(clock::now().0 as f64 / 1e6);
+        if !send(&mut socket, ToGateway::Config(Box::new(config)).emit()).await {
+            return;
+        }
+        let (orders, ordered) = mpsc::channel(ORDERS);
+        let connection = Arc::new(Connection {
+            id: self.connections.next.fetch_add(1, Ordering::Relaxed),
+            peer: peer.address,
+            plan,
+            orders,
+            ended: CancellationToken::new(),
+            recent: Mutex::default(),
+            awaited: Awaited::default(),
+        });
+        self.enter(eui, &connection, &version);
+        let why = self.converse(eui, &connection, &mut socket, ordered).await;
+        self.leave(eui, &connection, why);
+        let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(None))).await;
+        drop(peer.permit);
+    }
+
+    /// A gateway is connected; if it was already, the old connection ends.
+    fn enter(&self, eui: Eui64, connection: &Arc<Connection>, version: &Version) {
+        let before = self.connections.lock().insert(eui, Arc::clone(connection));
+        if let Some(before) = before {
+            // One that lost its network comes again from the same place; two that are alive come in turn.
+            if before.peer.ip() != connection.peer.ip() && !before.ended.is_cancelled() {
+                self.chronicle.tell(eui, two_of_them(before.peer, connection.peer));
+            }
+            before.ended.cancel();
+        }
+        let short = |text: &str| text.chars().take(80).collect::<String>();
+        let software = GatewaySoftware {
+            program: short(&version.station),
+            firmware: short(&version.firmware),
+            package: short(&version.package),
+            model: short(&version.model),
+        };
+        let text = format!("It is connected by WebSocket, as {:?} on {:?}.", software.program, software.model);
+        self.chronicle.tell(eui, Happening::new(Connected, text).from(connection.peer));
+        self.presence.connected(eui, software);
+        self.presence.heard(eui, connection.peer, std::iter::empty());
+    }
+
+    fn leave(&self, eui: Eui64, connection: &Connection, why: &str) {
+        let mut connections = self.connections.lock();
+        // Another connection may have taken its place.
+        if connections.get(&eui).is_some_and(|current| current.id == connection.id) {
+            connections.remove(&eui);
+            drop(connections);
+            self.presence.disconnected(eui);
+        }
+        if !self.stopping.is_cancelled() {
+            self.chronicle.tell(
+                eui,
+                Happening::new(Disconnected, format!("Its connection has ended: {why}.")).from(connection.peer),
+            );
+        }
+    }
+
+    /// Talks until one side ends it; says why it ended.
+    async fn converse(
+        &self,
+        eui: Eui64,
+        connection: &Connection,
+        socket: &mut WebSocket,
+        mut ordered: mpsc::Receiver<String>,
+    ) -> &'static str {
+        let mut pings = tokio::time::interval(PING_EVERY);
+        let (mut last_word, mut asked) = (Instant::now(), None);
+        let mut used = tokio::time::interval_at((Instant::now() + FIRST_WORD).into(), Duration::from_secs(86_400));
+        loop {
+            tokio::select! {
+                biased;
+                () = self.stopping.cancelled() => return "the service stops",
+                () = connection.ended.cancelled() => return "it may not stay, or is connected anew",
+                Some(order) = ordered.recv() => if !send(socket, order).await { return "it takes no orders" },
+                received = socket.recv() => {
+                    let Some(Ok(message)) = received else { return "it hung up, or its network is gone" };
+                    last_word = Instant::now();
+                    match message {
+                        Message::Text(text) => {
+                            if let Some(answer) = self.hear(eui, connection, &text)
+                                && !send(socket, answer).await
+                            {
+                                return "it takes no answer";
+                            }
+                        }
+                        Message::Pong(_) => {
+                            if let Some(asked) = asked.take() {
+                                let took: Duration = last_word - asked;
+                                self.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
+                            }
+                            self.presence.heard(eui, connection.peer, std::iter::empty());
+                        }
+                        Message::Ping(_) => self.presence.heard(eui, connection.peer, std::iter::empty()),
+                        Message::Binary(_) => {
+                            self.intake.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
+                        }
+                        Message::Close(_) => return "it hung up",
+                    }
+                }
+                _ = pings.tick() => {
+                    if last_word.elapsed() > SILENT_FOR {
+                        return "not a word for a minute";
+                    }
+                    asked = Some(Instant::now());
+                    match tokio::time::timeout(SEND_WITHIN, socket.send(Message::Ping(Default::default()))).await {
+                        Ok(Ok(())) => {}
+                        _ => return "its network is gone",
+                    }
+                }
+                _ = used.tick() => {
+                    // It lives with this credential, so that older ones are of no use any more.
+                    match self.credentials.retire_older(eui, Purpose::Traffic).await {
+                        Ok(0) => {}
+                        Ok(count) => {
+                            let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
+                            self.chronicle.tell(eui, Happening::new(api::gateway_event::GatewayEventKind::Changed, text));
+                        }
+                        Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
+                    }
+                }
+            }
+        }
+    }
+
+    /// Takes a message, and says what is to be answered.
+    fn hear(&self, eui: Eui64, connection: &Connection, text: &str) -> Option<String> {
+        self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
+        match FromGateway::parse(text) {
+            Ok(FromGateway::Heard(heard)) => self.frame(eui, connection, heard),
+            Ok(FromGateway::Sent(sent)) => match connection.awaited.reported(&sent.diid) {
+                Some((id, _)) if self.network.try_report(id, Ok(())) => {}
+                Some(_) => self.intake.dropped("overload", "a transmit report".into(), connection.peer),
+                None => {
+                    let what = format!("order {} of {eui}", sent.diid);
+                    self.intake.dropped("unasked_transmit_report", what, connection.peer);
+                }
+            },
+            Ok(FromGateway::TimeAsked { txtime }) => {
+                self.presence.heard(eui, connection.peer, std::iter::empty());
+                let time =
+                    TimeTold { gpstime: gps_time::from_unix_us(clock::now().0), txtime: Some(txtime), xtime: None };
+                return Some(ToGateway::Time(time).emit());
+            }
+            Ok(FromGateway::Version(_)) => {
+                self.intake.dropped("unreadable_entry", "it introduced itself twice".into(), connection.peer);
+            }
+            Ok(FromGateway::Other(kind)) => tracing::debug!(%eui, kind, "a message nothing follows from"),
+            Err(why) => self.intake.dropped("unreadable_entry", why.to_string(), connection.peer),
+        }
+        None
+    }
+
+    fn frame(&self, eui: Eui64, connection: &Connection, heard: Heard) {
+        let Some(rate) = connection.plan.data_rate(heard.data_rate) else {
+            let why = format!("data rate {} is none of those it was given", heard.data_rate);
+            return self.intake.dropped("unreadable_entry", why, connection.peer);
+        };
+        self.presence.heard(eui, connection.peer, std::iter::once(heard.frequency_hz));
+        let radio = heard.radio;
+        {
+            let mut recent = connection.recent.lock().unwrap_or_else(PoisonError::into_inner);
+            if recent.len() == RECENT {
+                recent.pop_front();
+            }
+            recent.push_back((radio.xtime, radio.rctx));
+        }
+        let frame = FrameHeard {
+            phy_payload: heard.phy_payload,
+            reception: Reception {
+                gateway: eui,
+                // The network's to say.
+                heard_at: engine::Timestamp::default(),
+                clock_us: radio.xtime as u32,
+                has_gps: radio.gpstime > 0,
+                frequency_hz: heard.frequency_hz,
+                modulation: rate.modulation,
+                rssi_dbm: radio.rssi as f32,
+                snr_db: Some(radio.snr as f32),
+            },
+        };
+        match self.network.hear(vec![frame]) {
+            Taken::Shed => self.intake.dropped("overload", format!("a frame from {eui}"), connection.peer),
+            taken => self.intake.took(1, taken == Taken::Journalled),
+        }
+    }
+
+    /// Hands a frame to a connected gateway.
+    pub fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
+        let connection = self.connections.lock().get(&transmission.gateway).cloned().ok_or(TxFailure::Unreachable)?;
+        if transmission.window == Window::Beacon {
+            // Gateways of this protocol make their beacons themselves, as they were told when they connected.
+            let _ = self.network.try_report(transmission.id, Ok(()));
+            return Ok(());
+        }
+        let order = connection.order(transmission)?;
+        connection.awaited.add(order.diid, transmission.id);
+        let (eui, diid) = (transmission.gateway, order.diid);
+        connection.orders.try_send(ToGateway::Send(order).emit()).map_err(|_| {
+            connection.awaited.reported(&diid);
+            self.chronicle.tell(
+                eui,
+                Happening::new(Odd, "It takes orders too slowly; a downlink was given up.").from(connection.peer),
+            );
+            TxFailure::Unreachable
+        })
+    }
+}
+
+impl Connection {
+    /// A transmission in the protocol's words.
+    fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
+        let rate = self.plan.downlink_data_rate_of(transmission.modulation);
+        let data_rate = rate.ok_or_else(|| TxFailure::Refused("no data rate of its plan".into()))?;
+        let frequency_hz = transmission.frequency_hz;
+        let mut rctx = 0;
+        let moment = match transmission.when {
+            When::AtOnce => Moment::AtOnce { data_rate, frequency_hz },
+            When::Gps(us) => Moment::AtGps { gpstime: us, data_rate, frequency_hz },
+            When::Clock(clock_us) => {
+                let second = u8::from(transmission.window == Window::Rx2);
+                let recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
+                let uplink = recent.iter().rev().find_map(|(xtime, antenna)| {
+                    // Windows open whole seconds after their uplink.
+                    let after_us = clock_us.wrapping_sub(*xtime as u32);
+                    let seconds = u8::try_from(after_us / 1_000_000).ok().filter(|_| after_us % 1_000_000 == 0)?;
+                    (1 + second..=15 + second).contains(&seconds).then_some((*xtime, *antenna, seconds - second))
+                });
+                // Its connection began anew after the uplink: its clock is another one.
+                let (xtime, antenna, rx_delay_s) = uplink.ok_or(TxFailure::Unreachable)?;
+                rctx = antenna;
+                let channel = Some((data_rate, frequency_hz));
+                let (rx1, rx2) = if second == 0 { (channel, None) } else { (None, channel) };
+                Moment::AfterUplink { xtime, rx_delay_s, rx1, rx2 }
+            }
+        };
+        let TransmissionId(id) = transmission.id;
+        Ok(Downlink {
+            diid: id.cast_signed(),
+            // The frame says for whom it is to whom that concerns.
+            dev_eui: Eui64(0),
+            rctx,
+            priority: PRIORITY,
+            moment,
+            phy_payload: transmission.phy_payload.clone(),
+        })
+    }
+}
+
+/// A gateway introduces itself.
+async fn first_word(socket: &mut WebSocket) -> Result<Version, String> {
+    match tokio::time::timeout(FIRST_WORD, socket.recv()).await {
+        Err(_) => Err(format!("said nothing for {} s", FIRST_WORD.as_secs())),
+        Ok(Some(Ok(Message::Text(text)))) => match FromGateway::parse(&text) {
+            Ok(FromGateway::Version(version)) => Ok(version),
+            Ok(_) => Err("did not say first what it is".into()),
+            Err(why) => Err(format!("its first word cannot be read: {why}")),
+        },
+        Ok(_) => Err("hung up before it had said what it is".into()),
+    }
+}
+
+async fn send(socket: &mut WebSocket, text: String) -> bool {
+    matches!(tokio::time::timeout(SEND_WITHIN, socket.send(Message::text(text))).await, Ok(Ok(())))
+}
+
+async fn close(socket: &mut WebSocket, mut why: String) {
+    // RFC 6455 §5.5: a control frame has room for 123 bytes of reason.
+    why.truncate((0..=123).rev().find(|at| why.is_char_boundary(*at)).unwrap_or(0));
+    let frame = CloseFrame { code: 1008, reason: why.into() };
+    let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(Some(frame)))).await;
+}

@@ -1,0 +1,259 @@
+//! The port for gateways that speak TLS: handshakes, certificates, and a limit on everything a stranger can hold on to.
+
+use std::fs;
+use std::path::Path;
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use axum::Router;
+use chrono::{DateTime, TimeDelta, Utc};
+use hyper::server::conn::http1;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::service::TowerToHyperService;
+use rustls::client::danger::HandshakeSignatureValid;
+use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, UnixTime};
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tokio_rustls::TlsAcceptor;
+use tokio_util::sync::CancellationToken;
+use tower_http::add_extension::AddExtension;
+
+use crate::authority::{self, Authority};
+use crate::credentials::Peer;
+use crate::intake::Intake;
+
+/// A handshake, and each request's header, take no longer.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// Connections at once. Each that has come through the handshake takes some 40 kB.
+const MAX_CONNECTIONS: usize = 20_000;
+/// The service's certificate is renewed so long before it ends.
+const RENEW_BEFORE: TimeDelta = TimeDelta::days(30);
+
+/// What gateways trust: the certificate that the service's own one is checked against.
+#[derive(Clone)]
+pub struct Trust {
+    pub pem: String,
+    pub der: CertificateDer<'static>,
+}
+
+impl Trust {
+    fn read(pem: String) -> Result<Self> {
+        let der = CertificateDer::from_pem_slice(pem.as_bytes()).map_err(|why| anyhow::anyhow!("{why}"))?;
+        Ok(Self { pem, der })
+    }
+}
+
+/// A certificate that was given: its file, that of its key, and that of the authority it is checked against.
+pub struct Given<'a> {
+    pub certificate: &'a Path,
+    pub key: &'a Path,
+    pub trust: &'a Path,
+}
+
+/// By what the service proves to gateways who it is.
+pub struct Identity {
+    shown: RwLock<(Arc<CertifiedKey>, DateTime<Utc>)>,
+    pub trust: Trust,
+    /// Names it is renewed for; a given one is renewed by whoever gave it.
+    names: Option<Vec<String>>,
+}
+
+impl std::fmt::Debug for Identity {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Identity")
+    }
+}
+
+impl Identity {
+    /// A certificate of the own authority's.
+    pub fn own(authority: &Authority, names: &[String]) -> Result<Self> {
+        let trust = Trust { pem: authority.certificate_pem.clone(), der: authority.certificate.clone() };
+        Ok(Self { shown: RwLock::new(issue(authority, names)?), trust, names: Some(names.to_vec()) })
+    }
+
+    /// A certificate from files.
+    pub fn given(given: &Given<'_>) -> Result<Self> {
+        let read = |path: &Path| fs::read_to_string(path).with_context(|| format!("reading {}", path.display()));
+        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(read(given.certificate)?.as_bytes())
+            .collect::<Result<_, _>>()
+            .map_err(|why| anyhow::anyhow!("{}: {why}", given.certificate.display()))?;
+        let first = chain.first().with_context(|| format!("{} holds no certificate", given.certificate.display()))?;
+        let ends = authority::expiry(first)?;
+        let key = PrivateKeyDer::from_pem_slice(read(given.key)?.as_bytes())
+            .map_err(|why| anyhow::anyhow!("{}: {why}", given.key.display()))?;
+        let trust = Trust::read(read(given.trust)?).with_context(|| format!("reading {}", given.trust.display()))?;
+        let certified = CertifiedKey::new(chain, ring::sign::any_supported_type(&key)?);
+        certified.keys_match().context("the given certificate and key do not belong together")?;
+        Ok(Self { shown: RwLock::new((Arc::new(certified), ends)), trust, names: None })
+    }
+
+    pub fn expires_at(&self) -> DateTime<Utc> {
+        self.shown.read().unwrap_or_else(PoisonError::into_inner).1
+    }
+
+    pub fn renews_itself(&self) -> bool {
+        self.names.is_some()
+    }
+
+    /// Renews what will end soon.
+    pub fn renew(&self, authority: &Authority) -> Result<()> {
+        let Some(names) = self.names.as_ref().filter(|_| self.expires_at() - Utc::now() < RENEW_BEFORE) else {
+            return Ok(());
+        };
+        let new = issue(authority, names)?;
+        *self.shown.write().unwrap_or_else(PoisonError::into_inner) = new;
+        tracing::info!("the service has a new certificate for gateways");
+        Ok(())
+    }
+}
+
+fn issue(authority: &Authority, names: &[String]) -> Result<(Arc<CertifiedKey>, DateTime<Utc>)> {
+    let issued = authority.for_server(names)?;
+    let key = PrivateKeyDer::from(PrivatePkcs8KeyDer::from(issued.key.serialize_der()));
+    let certified = CertifiedKey::new(vec![issued.certificate], ring::sign::any_supported_type(&key)?);
+    Ok((Arc::new(certified), issued.expires_at))
+}
+
+impl ResolvesServerCert for Identity {
+    fn resolve(&self, _hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        Some(Arc::clone(&self.shown.read().unwrap_or_else(PoisonError::into_inner).0))
+    }
+}
+
+/// Lets gateways show a certificate, and has them prove that they hold its key. Whether it opens the door is decided
+/// behind the handshake, where the gateway can be told why not.
+#[derive(Debug)]
+struct ShowsKey(Arc<CryptoProvider>);
+
+impl ClientCertVerifier for ShowsKey {
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &[]
+    }
+
+    fn client_auth_mandatory(&self) -> bool {
+        false
+    }
+
+    fn verify_client_cert(
+        &self,
+        _end_entity: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _now: UnixTime,
+    ) -> Result<ClientCertVerified, rustls::Error> {
+        Ok(ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls12_signature(message, certificate, signature, &self.0.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls13_signature(message, certificate, signature, &self.0.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+/// How the port speaks TLS.
+pub fn config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
+    let provider = Arc::new(ring::default_provider());
+    let mut config = ServerConfig::builder_with_provider(Arc::clone(&provider))
+        .with_safe_default_protocol_versions()?
+        .with_client_cert_verifier(Arc::new(ShowsKey(provider)))
+        .with_cert_resolver(identity);
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    Ok(Arc::new(config))
+}
+
+/// Takes connections until the service stops.
+pub async fn serve(
+    listener: TcpListener,
+    config: Arc<ServerConfig>,
+    router: Router,
+    intake: Arc<Intake>,
+    stopping: CancellationToken,
+) {
+    let acceptor = TlsAcceptor::from(config);
+    let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            () = stopping.cancelled() => return,
+        };
+        let (stream, address) = match accepted {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                // No file descriptor is left, say: others may end meanwhile.
+                tracing::warn!("a gateway's connection could not be taken: {error}");
+                tokio::time::sleep(Duration::from_millis(100)).await;
+                continue;
+            }
+        };
+        let Ok(permit) = Arc::clone(&room).try_acquire_owned() else {
+            intake.dropped("too_many_connections", format!("beyond {MAX_CONNECTIONS} connections"), address);
+            continue;
+        };
+        let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
+        let (acceptor, router, intake) = (acceptor.clone(), router.clone(), Arc::clone(&intake));
+        let stopping = stopping.clone();
+        tokio::spawn(async move {
+            if let Err(why) = converse(stream, peer, &acceptor, router, stopping).await {
+                intake.dropped("tls", why, address);
+            }
+        });
+    }
+}
+
+/// One connection, until it ends or is upgraded.
+async fn converse(
+    stream: TcpStream,
+    mut peer: Peer,
+    acceptor: &TlsAcceptor,
+    router: Router,
+    stopping: CancellationToken,
+) -> Result<(), String> {
+    // Downlinks are small and urgent.
+    let _ = stream.set_nodelay(true);
+    let stream = match tokio::time::timeout(PATIENCE, acceptor.accept(stream)).await {
+        Ok(Ok(stream)) => stream,
+        Ok(Err(error)) => return Err(format!("the handshake failed: {error}")),
+        Err(_) => return Err(format!("no handshake within {} s", PATIENCE.as_secs())),
+    };
+    let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
+    peer.certificate = shown.map(|certificate| certificate.to_vec());
+    let service = TowerToHyperService::new(AddExtension::new(router.into_service::<hyper::body::Incoming>(), peer));
+    let connection = http1::Builder::new()
+        .timer(TokioTimer::new())
+        .header_read_timeout(PATIENCE)
+        .serve_connection(TokioIo::new(stream), service)
+        .with_upgrades();
+    tokio::pin!(connection);
+    tokio::select! {
+        // Whoever hangs up in the midst of a request is no news.
+        _ = connection.as_mut() => {}
+        () = stopping.cancelled() => {
+            connection.as_mut().graceful_shutdown();
+            let _ = tokio::time::timeout(PATIENCE, connection).await;
+        }
+    }
+    Ok(())
+}

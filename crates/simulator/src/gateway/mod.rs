@@ -1,0 +1,97 @@
+//! A stand-in gateway over a real socket, by UDP or by WebSocket.
+
+mod transmitter;
+mod udp;
+mod websocket;
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use gateway_link::udp::TxPacket;
+use lorawan::Eui64;
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+use crate::device::Emission;
+use crate::kit::Entrance;
+use crate::radio::{Arrival, Place};
+use transmitter::Transmitter;
+
+/// Where a gateway stands, and what it has.
+#[derive(Debug, Clone)]
+pub struct Site {
+    pub name: String,
+    pub place: Place,
+    pub gain_dbi: f64,
+    pub has_gps: bool,
+}
+
+/// How it calls.
+#[derive(Debug, Clone)]
+pub enum Way {
+    /// Datagrams to this address.
+    Udp(SocketAddr),
+    /// By the files of its kit.
+    WebSocket(Box<Entrance>),
+}
+
+/// A stand-in gateway.
+pub struct Gateway {
+    pub eui: Eui64,
+    pub site: Site,
+    transmitter: Transmitter,
+    received: AtomicU32,
+    link: Link,
+}
+
+enum Link {
+    Udp(udp::Link),
+    WebSocket(websocket::Link),
+}
+
+/// A frame a gateway sends: when, and what.
+#[derive(Debug, Clone)]
+pub struct Sending {
+    pub gateway: Eui64,
+    pub at: Instant,
+    pub packet: TxPacket,
+}
+
+/// Where to bind a socket that is to call `server`.
+pub(crate) fn any_port_towards(server: SocketAddr) -> SocketAddr {
+    if server.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0u16; 8], 0).into() }
+}
+
+impl Gateway {
+    /// Sets one up; it calls once it runs.
+    pub async fn new(eui: Eui64, site: Site, way: Way) -> std::io::Result<Arc<Self>> {
+        let link = match way {
+            Way::Udp(server) => Link::Udp(udp::Link::towards(server).await?),
+            Way::WebSocket(entrance) => Link::WebSocket(websocket::Link::new(*entrance)),
+        };
+        let transmitter = Transmitter::new(site.has_gps);
+        Ok(Arc::new(Self { eui, site, transmitter, received: AtomicU32::new(0), link }))
+    }
+
+    /// Forwards a frame that was heard until `end`.
+    pub async fn heard(&self, emission: &Emission, end: Instant, arrival: Arrival) {
+        self.received.fetch_add(1, Ordering::Relaxed);
+        match &self.link {
+            Link::Udp(link) => self.push(link, emission, end, arrival).await,
+            Link::WebSocket(link) => self.tell(link, emission, end, arrival),
+        }
+    }
+
+    /// Keeps calling, and takes what is to be sent, until dropped.
+    pub async fn run(self: Arc<Self>, sendings: mpsc::Sender<Sending>) {
+        match &self.link {
+            Link::Udp(link) => self.run_udp(link, sendings).await,
+            Link::WebSocket(link) => self.run_websocket(link, sendings).await,
+        }
+    }
+}
+
+fn tenths(value: f64) -> f64 {
+    (value * 10.0).round() / 10.0
+}

@@ -1,0 +1,153 @@
+//! Reading a connection kit, as a gateway does.
+
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read as _};
+use std::sync::Arc;
+
+use gateway_link::cups::Credentials;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::{ClientConfig, RootCertStore};
+use thiserror::Error;
+
+/// Files of a kit are small.
+const LARGEST_FILE: u64 = 1 << 20;
+
+/// Why a kit cannot be used.
+#[derive(Debug, Error)]
+pub enum KitError {
+    #[error("the kit is no zip archive that can be read: {0}")]
+    Zip(#[from] zip::result::ZipError),
+    #[error("a file of the kit cannot be read: {0}")]
+    Read(#[from] std::io::Error),
+    #[error("the kit's {file} is not what it should be: {why}")]
+    File { file: &'static str, why: String },
+}
+
+fn unfit(file: &'static str, why: impl ToString) -> KitError {
+    KitError::File { file, why: why.to_string() }
+}
+
+/// The files of a kit, by name.
+#[derive(Debug, Clone, Default)]
+pub struct Kit(BTreeMap<String, String>);
+
+/// One of the doors a kit opens: that for traffic (`tc`) or that for updates (`cups`).
+#[derive(Debug, Clone)]
+pub struct Entrance {
+    pub uri: String,
+    /// The authority, DER.
+    pub trust: CertificateDer<'static>,
+    pub proof: Proof,
+}
+
+/// By what a gateway proves who it is.
+#[derive(Debug)]
+pub enum Proof {
+    /// The value of the Authorization header.
+    Header(String),
+    Certificate(CertificateDer<'static>, PrivateKeyDer<'static>),
+}
+
+impl Clone for Proof {
+    fn clone(&self) -> Self {
+        match self {
+            Self::Header(value) => Self::Header(value.clone()),
+            Self::Certificate(certificate, key) => Self::Certificate(certificate.clone(), key.clone_key()),
+        }
+    }
+}
+
+/// The value of a header line.
+fn header_value(line: &str) -> Option<String> {
+    let value = line.trim().strip_prefix("Authorization:")?;
+    Some(value.trim().to_owned())
+}
+
+impl Kit {
+    /// From the archive's bytes.
+    pub fn from_zip(bytes: &[u8]) -> Result<Self, KitError> {
+        let mut archive = zip::ZipArchive::new(Cursor::new(bytes))?;
+        let mut files = BTreeMap::new();
+        for n in 0..archive.len() {
+            let file = archive.by_index(n)?;
+            let name = file.name()?.into_owned();
+            let mut text = String::new();
+            file.take(LARGEST_FILE).read_to_string(&mut text)?;
+            files.insert(name, text);
+        }
+        Ok(Self(files))
+    }
+
+    pub fn file(&self, name: &str) -> Option<&str> {
+        self.0.get(name).map(String::as_str)
+    }
+
+    /// What a door's four files say; `None` if the kit does not have that door.
+    pub fn entrance(&self, stem: &str) -> Result<Option<Entrance>, KitError> {
+        let file = |ending: &str| self.file(&format!("{stem}.{ending}"));
+        let Some(uri) = file("uri") else { return Ok(None) };
+        let trust = file("trust").ok_or_else(|| unfit("trust", "it is missing"))?;
+        let key = file("key").ok_or_else(|| unfit("key", "it is missing"))?;
+        let proof = match file("crt") {
+            None => Proof::Header(header_value(key).ok_or_else(|| unfit("key", "it is no Authorization line"))?),
+            Some(certificate) => Proof::Certificate(
+                CertificateDer::from_pem_slice(certificate.as_bytes()).map_err(|why| unfit("crt", why))?,
+                PrivateKeyDer::from_pem_slice(key.as_bytes()).map_err(|why| unfit("key", why))?,
+            ),
+        };
+        let trust = CertificateDer::from_pem_slice(trust.as_bytes()).map_err(|why| unfit("trust", why))?;
+        Ok(Some(Entrance { uri: uri.trim().to_owned(), trust, proof }))
+    }
+}
+
+impl Entrance {
+    /// From what came over CUPS.
+    pub fn fetched(uri: String, credentials: &Credentials) -> Result<Self, KitError> {
+        let proof = match &credentials.certificate {
+            None => {
+                let line = std::str::from_utf8(&credentials.key).map_err(|why| unfit("key", why))?;
+                Proof::Header(header_value(line).ok_or_else(|| unfit("key", "it is no Authorization line"))?)
+            }
+            Some(certificate) => Proof::Certificate(
+                CertificateDer::from(certificate.clone()),
+                PrivateKeyDer::try_from(credentials.key.clone()).map_err(|why| unfit("key", why))?,
+            ),
+        };
+        Ok(Self { uri, trust: CertificateDer::from(credentials.trust.clone()), proof })
+    }
+
+    /// As CUPS counts them.
+    pub fn credentials(&self) -> Credentials {
+        let (certificate, key) = match &self.proof {
+            Proof::Header(value) => (None, format!("Authorization: {value}\r\n").into_bytes()),
+            Proof::Certificate(certificate, key) => (Some(certificate.to_vec()), key.secret_der().to_vec()),
+        };
+        Credentials { trust: self.trust.to_vec(), certificate, key }
+    }
+
+    /// How TLS is spoken there.
+    pub fn tls(&self) -> Result<Arc<ClientConfig>, KitError> {
+        let mut roots = RootCertStore::empty();
+        roots.add(self.trust.clone()).map_err(|why| unfit("trust", why))?;
+        let builder = ClientConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+            .with_safe_default_protocol_versions()
+            .map_err(|why| unfit("trust", why))?
+            .with_root_certificates(roots);
+        let config = match &self.proof {
+            Proof::Header(_) => builder.with_no_client_auth(),
+            Proof::Certificate(certificate, key) => builder
+                .with_client_auth_cert(vec![certificate.clone()], key.clone_key())
+                .map_err(|why| unfit("crt", why))?,
+        };
+        Ok(Arc::new(config))
+    }
+
+    /// The header that goes with each request.
+    pub fn header(&self) -> Option<&str> {
+        match &self.proof {
+            Proof::Header(value) => Some(value),
+            Proof::Certificate(..) => None,
+        }
+    }
+}

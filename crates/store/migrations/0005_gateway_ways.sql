@@ -1,0 +1,39 @@
+-- What a gateway is, and how it may call.
+ALTER TABLE gateways
+    ADD COLUMN description VARCHAR(500) NOT NULL DEFAULT '' AFTER name,
+    -- Runs of channels; what a concentrator usually has if there is none.
+    ADD COLUMN channels VARCHAR(300) CHARACTER SET ascii NULL AFTER region,
+    ADD COLUMN protocol VARCHAR(8) CHARACTER SET ascii NOT NULL DEFAULT 'udp' AFTER channels,
+    ADD COLUMN udp_source VARCHAR(50) CHARACTER SET ascii NULL AFTER protocol,
+    ADD COLUMN cable_loss_db FLOAT NOT NULL DEFAULT 0 AFTER antenna_gain_dbi,
+    ADD COLUMN open_to_others BOOLEAN NOT NULL DEFAULT FALSE AFTER beacons;
+
+-- What gateways prove themselves by: SHA-256 of a token, or of a certificate. The secrets are nowhere here.
+CREATE TABLE gateway_credentials (
+    id CHAR(26) CHARACTER SET ascii NOT NULL PRIMARY KEY,
+    eui BINARY(8) NOT NULL,
+    purpose ENUM('traffic', 'updates') NOT NULL,
+    kind ENUM('token', 'certificate') NOT NULL,
+    secret_hash BINARY(32) NOT NULL UNIQUE,
+    -- CRC-32 of the whole segment, by which a gateway says over CUPS what it has.
+    segment_crc INT UNSIGNED NOT NULL,
+    added_at DATETIME(6) NOT NULL,
+    expires_at DATETIME(6) NOT NULL,
+    last_used DATETIME(6) NULL,
+    revoked_at DATETIME(6) NULL,
+    -- Somebody wants the gateway to fetch another one over CUPS.
+    replace_asked BOOLEAN NOT NULL DEFAULT FALSE,
+    KEY (eui),
+    FOREIGN KEY (eui) REFERENCES gateways (eui) ON DELETE CASCADE
+);
+
+-- What happened to gateways: connects, refusals, changes.
+CREATE TABLE gateway_events (
+    id CHAR(26) CHARACTER SET ascii NOT NULL PRIMARY KEY,
+    eui BINARY(8) NOT NULL,
+    at DATETIME(6) NOT NULL,
+    body JSON NOT NULL,
+    KEY (eui, id),
+    KEY (at),
+    FOREIGN KEY (eui) REFERENCES gateways (eui) ON DELETE CASCADE
+);

@@ -1,0 +1,163 @@
+//! What gateways prove themselves by, and what happened to them.
+
+use api::credential::{CredentialKind, GatewayCredential, Purpose};
+use api::gateway_event::GatewayEvent;
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use sqlx::Row as _;
+use sqlx::mysql::MySqlRow;
+
+use crate::rows::{eui, eui_bytes, json, to_json};
+use crate::{Store, StoreError};
+
+/// SHA-256 of a secret, or of a certificate.
+pub type SecretHash = [u8; 32];
+
+/// A credential as it is kept.
+#[derive(Debug, Clone)]
+pub struct CredentialRow {
+    pub gateway: Eui64,
+    pub credential: GatewayCredential,
+    pub secret_hash: SecretHash,
+    /// CRC-32 by which a gateway says over CUPS that it has this one.
+    pub segment_crc: u32,
+}
+
+fn read(row: &MySqlRow) -> Result<CredentialRow, StoreError> {
+    let hash: Vec<u8> = row.try_get("secret_hash")?;
+    Ok(CredentialRow {
+        gateway: eui(row, "eui")?,
+        credential: GatewayCredential {
+            id: row.try_get("id")?,
+            purpose: match row.try_get("purpose")? {
+                "updates" => Purpose::Updates,
+                _ => Purpose::Traffic,
+            },
+            kind: match row.try_get("kind")? {
+                "certificate" => CredentialKind::Certificate,
+                _ => CredentialKind::Token,
+            },
+            added_at: row.try_get("added_at")?,
+            expires_at: row.try_get("expires_at")?,
+            last_used: row.try_get("last_used")?,
+            revoked_at: row.try_get("revoked_at")?,
+            replace_asked: row.try_get("replace_asked")?,
+        },
+        secret_hash: hash.try_into().map_err(|_| StoreError::unreadable("secret_hash", "not 32 bytes"))?,
+        segment_crc: row.try_get("segment_crc")?,
+    })
+}
+
+impl Store {
+    /// Keeps new credentials: all of them or none.
+    pub async fn add_credentials(&self, rows: &[CredentialRow]) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let insert =
+            "INSERT INTO gateway_credentials (id, eui, purpose, kind, secret_hash, segment_crc, added_at, expires_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)";
+        for row in rows {
+            sqlx::query(insert)
+                .bind(&row.credential.id)
+                .bind(eui_bytes(row.gateway))
+                .bind(row.credential.purpose.name())
+                .bind(row.credential.kind.name())
+                .bind(row.secret_hash.to_vec())
+                .bind(row.segment_crc)
+                .bind(row.credential.added_at)
+                .bind(row.credential.expires_at)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// All credentials of all gateways, revoked ones as well: who comes with one is told so.
+    pub async fn all_credentials(&self) -> Result<Vec<CredentialRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM gateway_credentials ORDER BY id").fetch_all(&self.pool).await?;
+        rows.iter().map(read).collect()
+    }
+
+    /// Drops credentials that were never used.
+    pub async fn drop_credentials(&self, ids: &[String]) -> Result<(), StoreError> {
+        for id in ids {
+            sqlx::query("DELETE FROM gateway_credentials WHERE id = ?").bind(id).execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+
+    /// Takes a credential back.
+    pub async fn revoke_credential(&self, id: &str, at: DateTime<Utc>) -> Result<(), StoreError> {
+        let update = "UPDATE gateway_credentials SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL";
+        sqlx::query(update).bind(at).bind(id).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Lets a gateway's credentials be replaced when it next asks.
+    pub async fn ask_for_replacement(&self, gateway: Eui64) -> Result<(), StoreError> {
+        let update = "UPDATE gateway_credentials SET replace_asked = TRUE WHERE eui = ? AND revoked_at IS NULL";
+        sqlx::query(update).bind(eui_bytes(gateway)).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Notes when credentials last opened the door.
+    pub async fn note_credentials_used(&self, used: &[(String, DateTime<Utc>)]) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        for (id, at) in used {
+            let update = "UPDATE gateway_credentials SET last_used = ? WHERE id = ?";
+            sqlx::query(update).bind(at).bind(id).execute(&mut *tx).await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Adds to what happened to gateways.
+    pub async fn add_gateway_events(&self, events: &[(Eui64, GatewayEvent)]) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        for (gateway, event) in events {
+            // A gateway removed meanwhile has no past.
+            sqlx::query("INSERT IGNORE INTO gateway_events (id, eui, at, body) VALUES (?, ?, ?, ?)")
+                .bind(&event.id)
+                .bind(eui_bytes(*gateway))
+                .bind(event.time)
+                .bind(to_json("a gateway's event", event)?)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// A page of what happened to a gateway, the latest first, from before the event `before` on.
+    pub async fn gateway_events(
+        &self,
+        gateway: Eui64,
+        before: Option<&str>,
+        limit: u32,
+    ) -> Result<Vec<GatewayEvent>, StoreError> {
+        let select = "SELECT body FROM gateway_events WHERE eui = ? AND (? IS NULL OR id < ?) ORDER BY id DESC LIMIT ?";
+        let query = sqlx::query(select).bind(eui_bytes(gateway)).bind(before).bind(before).bind(limit);
+        let rows = query.fetch_all(&self.pool).await?;
+        rows.iter().map(|row| json("a gateway's event", row.try_get("body")?)).collect()
+    }
+
+    /// States a gateway came to since `from`, and the last one before, the earliest first.
+    pub async fn gateway_states(&self, gateway: Eui64, from: DateTime<Utc>) -> Result<Vec<GatewayEvent>, StoreError> {
+        let state = "JSON_VALUE(body, '$.kind') = 'state'";
+        let select = format!(
+            "(SELECT id, body FROM gateway_events WHERE eui = ? AND at >= ? AND {state})
+             UNION ALL (SELECT id, body FROM gateway_events WHERE eui = ? AND at < ? AND {state} ORDER BY id DESC LIMIT 1)
+             ORDER BY id"
+        );
+        let bytes = eui_bytes(gateway);
+        let query = sqlx::query(sqlx::AssertSqlSafe(select)).bind(&bytes).bind(from).bind(&bytes).bind(from);
+        let rows = query.fetch_all(&self.pool).await?;
+        rows.iter().map(|row| json("a gateway's event", row.try_get("body")?)).collect()
+    }
+
+    /// Drops what happened to gateways before `until`.
+    pub async fn drop_gateway_events(&self, until: DateTime<Utc>) -> Result<u64, StoreError> {
+        let done = sqlx::query("DELETE FROM gateway_events WHERE at < ?").bind(until).execute(&self.pool).await?;
+        Ok(done.rows_affected())
+    }
+}
