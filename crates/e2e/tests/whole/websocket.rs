@@ -163,6 +163,7 @@ async fn each_refusal_says_what_is_wrong() {
     service.kill();
     service.query("UPDATE gateway_credentials SET expires_at = '2026-01-02 03:04:05' WHERE kind = 'certificate'");
     service.start_again();
+    service.sign_heron_in();
     assert_eq!(refusal(&certificate).await, "Its certificate has expired on 2026-01-02 03:04 UTC.");
     let said = telling(&service, GatewayEventKind::Refused, "has expired").await;
     assert!(said.starts_with("Its certificate"), "{said}");
