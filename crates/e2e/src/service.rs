@@ -114,7 +114,8 @@ impl Service {
 
     /// Starts it again on what it left behind, with the same ports for gateways.
     pub fn start_again(&mut self) {
-        let started = start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string(), &self.tls.to_string());
+        let started =
+            start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string(), &self.tls.to_string());
         assert_eq!(started.password, None, "only the first start prints a password");
         (self.process, self.http) = (started.process, started.http);
     }

@@ -3,7 +3,8 @@
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
 use gateway_link::udp::{
-    Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket, TxTime,
+    AntennaSignal, Datagram, DatagramError, GatewayStatus, MAX_DATAGRAM, PushData, RxPacket, TxAckError, TxPacket,
+    TxTime,
 };
 use lorawan::modulation::LrFhssCodingRate;
 use lorawan::{Eui64, Modulation};
@@ -23,6 +24,37 @@ fn parsed(json: &str) -> PushData {
         Ok(Datagram::PushData { token: 0x1234, gateway: GATEWAY, push }) => push,
         other => panic!("{other:?}"),
     }
+}
+
+#[test]
+fn several_antennas_and_fine_times_are_read() {
+    let read = parsed(
+        r#"{"rxpk":[{"tmst":1,"freq":868.1,"modu":"LORA","datr":"SF7BW125","stat":1,"data":"q80=","rsig":[
+            {"ant":0,"chan":2,"rssic":-101,"lsnr":-3.5,"ftime":17},
+            {"ant":1,"chan":10,"rssic":-99,"rssis":-104,"lsnr":2.0,"ftime":999999999,"foff":-812}]},
+          {"tmst":1,"freq":868.1,"modu":"LORA","datr":"SF7BW125","data":"q80=","rsig":[]},
+          {"tmst":1,"freq":868.1,"modu":"LORA","datr":"SF7BW125","data":"q80=","rssi":-90,"ftime":1000000000}]}"#,
+    );
+    let frame = &read.frames[0];
+    assert_eq!(
+        (frame.antennas.len(), frame.rssi_dbm, frame.snr_db),
+        (2, -99.0, Some(2.0)),
+        "as the better one heard it"
+    );
+    assert_eq!((frame.fine_time_ns, frame.frequency_offset_hz), (Some(999_999_999), Some(-812)));
+    assert_eq!((frame.signal_rssi_dbm, frame.channel), (Some(-104.0), Some(10)));
+    assert_eq!(
+        read.unreadable,
+        [
+            "rxpk[1]: neither rssi nor rsig says how strong it was",
+            "rxpk[2]: ftime 1000000000 is more than a second of nanoseconds"
+        ]
+    );
+    let many = vec![r#"{"ant":0,"rssic":-1}"#; 17].join(",");
+    let read = parsed(&format!(
+        r#"{{"rxpk":[{{"tmst":1,"freq":868.1,"modu":"FSK","datr":50000,"data":"","rsig":[{many}]}}]}}"#
+    ));
+    assert!(read.unreadable[0].contains("17 antennas"), "{:?}", read.unreadable);
 }
 
 #[test]
@@ -161,11 +193,20 @@ fn any_time() -> impl Strategy<Value = TxTime> {
 prop_compose! {
     fn any_frame()(clock_us: u32, khz in 400_000u32..930_000, modulation in any_modulation(), crc_ok: Option<bool>,
                    rssi in -140i32..0, snr in proptest::option::of(-25i32..15), channel in proptest::option::of(0u32..10),
+                   fine in proptest::option::of((0u32..1_000_000_000, -9000i32..9000)), antennas in 0u8..3,
                    phy_payload in proptest::collection::vec(any::<u8>(), 0..255)) -> RxPacket {
+        let (fine_time_ns, frequency_offset_hz) = fine.unzip();
+        let signal_rssi_dbm = fine.map(|_| f64::from(rssi) - 1.0);
+        // What the whole frame does not tell is that of an antenna, so each tells the same here.
+        let antenna = |antenna| AntennaSignal {
+            antenna, channel, rssi_dbm: f64::from(rssi), signal_rssi_dbm, snr_db: snr.map(f64::from), fine_time_ns,
+            frequency_offset_hz,
+        };
         RxPacket {
             clock_us, frequency_hz: khz * 1000, modulation, coding_rate: Some("4/5".into()), crc_ok,
             rssi_dbm: f64::from(rssi), snr_db: snr.map(f64::from), channel, rf_chain: channel, time: None,
-            gps_time_ms: None, phy_payload,
+            gps_time_ms: None, fine_time_ns, frequency_offset_hz, signal_rssi_dbm,
+            antennas: (0..antennas).map(antenna).collect(), phy_payload,
         }
     }
 }

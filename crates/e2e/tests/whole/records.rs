@@ -344,7 +344,10 @@ async fn lists_are_paged_by_name_and_names_are_taken_once() {
     assert!(matches!(taken, Err(StoreError::Exists(_))));
     let no_fleet = api::device::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
     assert_eq!(store.add_device(estate, &no_fleet).await.unwrap(), Err("fleet"));
-    assert!(matches!(store.add_gateways(estate, &[&gateway("chapel-rise", Eui64(78))]).await, Err(StoreError::Exists(_))));
+    assert!(matches!(
+        store.add_gateways(estate, &[&gateway("chapel-rise", Eui64(78))]).await,
+        Err(StoreError::Exists(_))
+    ));
     assert!(matches!(store.remove_fleet(estate, "tide").await, Err(StoreError::InUse(_))));
 }
 

@@ -152,7 +152,10 @@ async fn each_refusal_says_what_is_wrong() {
     assert!(refused.contains(&format!("Its token belongs to {GATEWAY}, and it says to be {other}.")), "{refused}");
 
     let updates = kit(&service, &["--updates"]).entrance("cups").unwrap().unwrap();
-    assert_eq!(refusal(&Entrance { uri: good.uri.clone(), ..updates }).await, "Its token is for updates, not for traffic.");
+    assert_eq!(
+        refusal(&Entrance { uri: good.uri.clone(), ..updates }).await,
+        "Its token is for updates, not for traffic."
+    );
 
     let version = Version { protocol: 7, ..lns::version() };
     let refused = Connection::open_as(&good, GATEWAY, version).await.map(|_| ()).unwrap_err().to_string();

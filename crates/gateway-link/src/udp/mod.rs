@@ -10,7 +10,7 @@ mod rxpk;
 mod stat;
 mod txpk;
 
-pub use rxpk::RxPacket;
+pub use rxpk::{AntennaSignal, RxPacket};
 pub use stat::GatewayStatus;
 pub use txpk::{TxAckError, TxPacket, TxTime};
 
