@@ -384,17 +384,20 @@ pub enum Protocol {
     Udp,
     /// The WebSocket LNS protocol, over TLS.
     Lns,
+    /// Through an MQTT broker.
+    Mqtt,
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Udp, Self::Lns];
+    pub const ALL: [Self; 3] = [Self::Udp, Self::Lns, Self::Mqtt];
 
     /// As it is written in files and on command lines.
     pub const fn name(self) -> &'static str {
         match self {
             Self::Udp => "udp",
             Self::Lns => "lns",
+            Self::Mqtt => "mqtt",
         }
     }
 
@@ -403,6 +406,7 @@ impl Protocol {
         match self {
             Self::Udp => "UDP packet forwarder",
             Self::Lns => "WebSocket LNS",
+            Self::Mqtt => "MQTT",
         }
     }
 }
@@ -412,7 +416,7 @@ impl FromStr for Protocol {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let known = |protocol: &Self| protocol.name().eq_ignore_ascii_case(text.trim());
-        Self::ALL.into_iter().find(known).ok_or_else(|| format!("{text:?} is neither udp nor lns"))
+        Self::ALL.into_iter().find(known).ok_or_else(|| format!("{text:?} is none of udp, lns and mqtt"))
     }
 }
 

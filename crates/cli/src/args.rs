@@ -115,6 +115,8 @@ pub enum Noun {
         #[command(subcommand)]
         verb: BenchVerb,
     },
+    /// Carry a gateway that speaks UDP over MQTT, beside it and for it, keeping frames while the link is down.
+    Relay(RelayArgs),
     /// Stand-in devices and gateways from a folder of text files.
     Scenario {
         #[command(subcommand)]
@@ -122,6 +124,19 @@ pub enum Noun {
     },
     /// Print a completion script for a shell.
     Completions { shell: clap_complete::Shell },
+}
+
+#[derive(Args)]
+pub struct RelayArgs {
+    /// The gateway's connection kit.
+    #[arg(long, value_name = "FILE")]
+    pub kit: PathBuf,
+    /// Where the gateway's packet forwarder calls.
+    #[arg(long, default_value = "127.0.0.1:1700", value_name = "ADDRESS")]
+    pub listen: SocketAddr,
+    /// Messages kept while the link is down; the oldest gives way.
+    #[arg(long, default_value_t = 10_000, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    pub keep: u32,
 }
 
 #[derive(Args)]

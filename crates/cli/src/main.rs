@@ -42,6 +42,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         Noun::Region { region } => noun::region::run(&out, region),
         Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
         Noun::Gateway { verb: GatewayVerb::Layout(args) } => noun::layout::run(&out, args),
+        Noun::Relay(args) => noun::relay::run(args).await,
         other => {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;
@@ -61,6 +62,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 | Noun::SignOut
                 | Noun::Completions { .. }
                 | Noun::Frame(_)
+                | Noun::Relay(_)
                 | Noun::Region { .. }
                 | Noun::Airtime { verb: AirtimeVerb::Calc(_) } => Ok(()),
                 Noun::Airtime { verb: AirtimeVerb::Ledger { by } } => noun::ledger::run(&client, &out, by).await,

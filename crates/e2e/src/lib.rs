@@ -1,6 +1,7 @@
 //! What the end-to-end tests stand on: a MariaDB of their own, the built programs, a gateway that is
 //! driven frame by frame, and a browser. Every test has its own service, ports and database.
 
+pub mod broker;
 pub mod browser;
 pub mod gateway;
 pub mod mariadb;

@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 use simulator::scenario::Scenario;
 use tempfile::TempDir;
 
+use crate::broker::Broker;
 use crate::mariadb::MariaDb;
 use crate::programs::program;
 
@@ -22,6 +23,7 @@ pub struct Service {
     mariadb: &'static MariaDb,
     database: String,
     data: TempDir,
+    mqtt: Option<String>,
     pub http: String,
     pub udp: SocketAddr,
     /// Where gateways call over TLS.
@@ -40,11 +42,12 @@ struct Started {
     password: Option<String>,
 }
 
-fn start(database: &str, data: &TempDir, udp: &str, tls: &str) -> Started {
+fn start(database: &str, data: &TempDir, udp: &str, tls: &str, mqtt: Option<&str>) -> Started {
     let mut process = Command::new(program("herond"))
         .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--gateways", tls, "--estate", ESTATE])
         .arg("--data")
         .arg(data.path().join("service"))
+        .args(mqtt.iter().flat_map(|url| ["--mqtt", url]))
         .env("HEROND_DATABASE", database)
         .env("HEROND_LOG", "warn")
         .stdout(Stdio::piped())
@@ -76,14 +79,26 @@ impl Service {
 
     /// The first start of a service, on a given server.
     pub async fn on(mariadb: &'static MariaDb) -> Self {
-        let database = format!("heron_{:016x}", rand::random::<u64>());
         let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
-        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0", "127.0.0.1:0");
+        Self::with(mariadb, data, None).await
+    }
+
+    /// The first start of a service with a broker of its own.
+    pub async fn behind_broker() -> (Self, Broker) {
+        let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
+        let broker = Broker::start(&data.path().join("service")).await;
+        (Self::with(MariaDb::shared(), data, Some(broker.url())).await, broker)
+    }
+
+    async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>) -> Self {
+        let database = format!("heron_{:016x}", rand::random::<u64>());
+        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0", "127.0.0.1:0", mqtt.as_deref());
         let mut service = Self {
             process: started.process,
             mariadb,
             database,
             data,
+            mqtt,
             http: started.http,
             udp: started.udp,
             tls: started.tls,
@@ -114,8 +129,13 @@ impl Service {
 
     /// Starts it again on what it left behind, with the same ports for gateways.
     pub fn start_again(&mut self) {
-        let started =
-            start(&self.mariadb.url(&self.database), &self.data, &self.udp.to_string(), &self.tls.to_string());
+        let started = start(
+            &self.mariadb.url(&self.database),
+            &self.data,
+            &self.udp.to_string(),
+            &self.tls.to_string(),
+            self.mqtt.as_deref(),
+        );
         assert_eq!(started.password, None, "only the first start prints a password");
         (self.process, self.http) = (started.process, started.http);
     }

@@ -129,9 +129,18 @@ impl Authority {
         self.issue(&params, expires_at)
     }
 
+    /// A certificate by which the service itself proves who it is, to a broker.
+    pub fn for_client(&self, name: &str) -> Result<Issued> {
+        self.client(name, (Utc::now() + SERVER_LASTS).min(self.expires_at))
+    }
+
     /// A certificate by which a gateway proves to be the one with this EUI.
     pub fn for_gateway(&self, eui: Eui64, expires_at: DateTime<Utc>) -> Result<Issued> {
-        let mut params = params(&eui.to_string(), expires_at)?;
+        self.client(&eui.to_string(), expires_at)
+    }
+
+    fn client(&self, name: &str, expires_at: DateTime<Utc>) -> Result<Issued> {
+        let mut params = params(name, expires_at)?;
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
         self.issue(&params, expires_at)

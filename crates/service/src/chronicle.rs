@@ -47,8 +47,8 @@ impl Happening {
     }
 
     /// From where the gateway called.
-    pub fn from(mut self, address: SocketAddr) -> Self {
-        self.address = Some(address);
+    pub fn from(mut self, address: impl Into<Option<SocketAddr>>) -> Self {
+        self.address = address.into();
         self
     }
 

@@ -209,6 +209,14 @@ impl Credentials {
         all
     }
 
+    /// Whether a gateway has credentials for traffic, and none of them opens the door any more.
+    pub fn all_ended(&self, gateway: Eui64, now: DateTime<Utc>) -> bool {
+        let inner = self.lock();
+        let mut own = inner.by_hash.values().filter(|row| row.gateway == gateway).map(|row| &row.credential).peekable();
+        let ended = |c: &GatewayCredential| matches!(c.state(now), CredentialState::Expired | CredentialState::Revoked);
+        own.peek().is_some() && own.filter(|c| c.purpose == Purpose::Traffic).all(ended)
+    }
+
     /// Lets new credentials in from now on.
     pub async fn add(&self, fresh: &[&Fresh]) -> Result<(), StoreError> {
         let rows: Vec<CredentialRow> = fresh.iter().map(|fresh| fresh.row.clone()).collect();

@@ -2,7 +2,6 @@
 //! in words: a gateway that sends something unreadable is found by looking here.
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -20,7 +19,7 @@ pub struct Intake {
 struct Drops {
     count: u64,
     last: String,
-    last_from: SocketAddr,
+    last_from: String,
 }
 
 impl Intake {
@@ -34,8 +33,9 @@ impl Intake {
     }
 
     /// Counts one that was dropped for `reason`.
-    pub fn dropped(&self, reason: &'static str, last: String, last_from: SocketAddr) {
-        tracing::debug!(reason, %last_from, "dropped: {last}");
+    pub fn dropped(&self, reason: &'static str, last: String, last_from: impl ToString) {
+        let last_from = last_from.to_string();
+        tracing::debug!(reason, last_from, "dropped: {last}");
         let mut dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let count = dropped.get(reason).map_or(0, |d| d.count) + 1;
         dropped.insert(reason, Drops { count, last, last_from });
@@ -56,7 +56,7 @@ impl Intake {
                     reason: (*reason).to_owned(),
                     count: d.count,
                     last: d.last.clone(),
-                    last_from: d.last_from.to_string(),
+                    last_from: d.last_from.clone(),
                 })
                 .collect(),
         }

@@ -30,17 +30,21 @@ pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Tru
             let board = config.sx1301_conf.first().context("a concentrator")?;
             files.push(("concentrator.json".into(), serde_json::to_string_pretty(board)? + "\n"));
         }
-        Protocol::Lns => {
+        Protocol::Lns | Protocol::Mqtt => {
             for new in fresh {
-                let (stem, uri) = match new.row.credential.purpose {
-                    Purpose::Traffic => ("tc", doors.lns()),
-                    Purpose::Updates => ("cups", doors.cups()),
+                let (stem, uri) = match (gateway.protocol, new.row.credential.purpose) {
+                    (Protocol::Mqtt, _) => ("mqtt", doors.mqtt.clone().context("the service has no MQTT broker")?),
+                    (_, Purpose::Traffic) => ("tc", doors.lns()),
+                    (_, Purpose::Updates) => ("cups", doors.cups()),
                 };
                 let (certificate, key) = new.files();
                 files.push((format!("{stem}.uri"), uri));
                 files.push((format!("{stem}.trust"), trust.pem.clone()));
                 files.extend(certificate.map(|pem| (format!("{stem}.crt"), pem)));
                 files.push((format!("{stem}.key"), key));
+                if stem == "mqtt" {
+                    files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
+                }
             }
         }
     }
@@ -112,6 +116,16 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
             say("This protocol has no passwords. If the gateway has an address of its own, enter it on the");
             say("gateway's page as the only place its datagrams are taken from.");
         }
+        Protocol::Mqtt => {
+            say("1. Copy this archive as it is to the gateway, or to a machine beside it, and run there");
+            say("     heron relay --kit connection-kit.zip --listen 127.0.0.1:1700");
+            say("2. In the gateway's packet forwarder, set the relay's address as the server, with port 1700 both");
+            say("   up and down. Its channels are its own to set.");
+            say("3. On the gateway's page it turns to \"listening\" within half a minute.");
+            say("");
+            say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
+            say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
+        }
         Protocol::Lns => {
             let updates = fresh.iter().any(|new| new.row.credential.purpose == Purpose::Updates);
             let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
@@ -140,6 +154,9 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
     match gateway.protocol {
         Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", doors.udp_port)),
         Protocol::Lns => say(&format!("     TCP to {name}, port {tls}")),
+        Protocol::Mqtt => {
+            say(&format!("     TCP to the broker, {}", doors.mqtt.as_deref().unwrap_or("which is not set")))
+        }
     }
     say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");
     say("");
@@ -176,7 +193,7 @@ mod tests {
     }
 
     fn doors(name: &str) -> Doors {
-        Doors { name: name.into(), tls_port: 8681, udp_port: 1700 }
+        Doors { name: name.into(), tls_port: 8681, udp_port: 1700, mqtt: Some("mqtts://broker.example:8883".into()) }
     }
 
     fn unpacked(bytes: Vec<u8>) -> Vec<(String, String)> {
@@ -218,6 +235,13 @@ mod tests {
         assert!(files[3].1.starts_with("Authorization: Bearer ") && files[3].1.ends_with("\r\n"));
         assert!(!files[0].1.contains(files[3].1.trim()), "the sheet may lie about; the secret is not on it");
         assert!(files[0].1.contains("MIND: ::1"));
+
+        let mqtt = gateway(Protocol::Mqtt, Region::Eu868);
+        let files = unpacked(
+            zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &doors("::1"), &trust).unwrap(),
+        );
+        assert_eq!(names(&files), [SHEET, "mqtt.uri", "mqtt.trust", "mqtt.crt", "mqtt.key", "mqtt.topic"]);
+        assert!(files[0].1.contains("heron relay") && files[1].1 == "mqtts://broker.example:8883");
 
         let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
         let files = unpacked(zip(&lns, &certificate, &doors("gate.example"), &trust).unwrap());

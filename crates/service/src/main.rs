@@ -2,6 +2,7 @@
 //! of the job lives here.
 
 mod authority;
+mod broker;
 mod chronicle;
 mod clock;
 mod committer;
@@ -45,6 +46,7 @@ fn main() -> ExitCode {
     let done = match Cli::parse().verb {
         Verb::Serve(options) => serve(options),
         Verb::Openapi => document(),
+        Verb::BrokerFiles(options) => broker::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
     };
     match done {

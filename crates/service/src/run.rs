@@ -23,6 +23,7 @@ use crate::intake::Intake;
 use crate::journal::Journal;
 use crate::link::cups::{self, Cups};
 use crate::link::lns::{self, Connections, Lns};
+use crate::link::mqtt::{self, Mqtt};
 use crate::link::tls::{self, Given, Identity};
 use crate::link::{Doors, Links, udp};
 use crate::live::Live;
@@ -116,7 +117,22 @@ pub async fn run(options: Options) -> Result<()> {
         identity: Arc::clone(&identity),
         doors: Arc::clone(&doors),
     });
-    let links = Arc::new(Links { presence: Arc::clone(&presence), udp: Arc::clone(&udp), lns: Arc::clone(&lns) });
+    let broker_trust = mqtt::trust(&options, &authority)?;
+    let broker = match &options.mqtt {
+        Some(url) => Some(mqtt::reach(url, &authority, &broker_trust)?),
+        None => None,
+    };
+    let (mqtt, broker) = broker.map_or((None, None), |(client, broker)| {
+        let hearing = (Arc::clone(&presence), Arc::clone(&intake), network.clone());
+        let mqtt = Mqtt::new(hearing, (Arc::clone(&credentials), Arc::clone(&chronicle)), client);
+        (Some(mqtt), Some(broker))
+    });
+    let links = Arc::new(Links {
+        presence: Arc::clone(&presence),
+        udp: Arc::clone(&udp),
+        lns: Arc::clone(&lns),
+        mqtt: mqtt.clone(),
+    });
 
     let writer = tokio::spawn(chronicle::write(store.clone(), happenings));
     let listener = tokio::spawn(udp::listen(udp, stopping.clone()));
@@ -127,6 +143,7 @@ pub async fn run(options: Options) -> Result<()> {
         Arc::clone(&intake),
         stopping.clone(),
     ));
+    let subscriber = mqtt.zip(broker).map(|(mqtt, broker)| tokio::spawn(mqtt.run(broker, stopping.clone())));
     let keeper =
         tokio::spawn(keep(Arc::clone(&authority), Arc::clone(&identity), Arc::clone(&credentials), stopping.clone()));
     let watcher = tokio::spawn(presence::watch(
@@ -159,7 +176,7 @@ pub async fn run(options: Options) -> Result<()> {
         live,
         intake,
         vitals,
-        gate: Gate { authority, identity, credentials, chronicle, lns, doors },
+        gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors },
         sign_ins: App::sign_in_limit(),
     };
     println!(
@@ -182,6 +199,9 @@ pub async fn run(options: Options) -> Result<()> {
     // From the outside in: no more frames, no more requests, then what is under way is written.
     listener.await?;
     tls_listener.await?;
+    if let Some(subscriber) = subscriber {
+        subscriber.await?;
+    }
     server.await??;
     watcher.await?;
     keeper.await?;

@@ -6,7 +6,6 @@
 pub mod clock;
 pub mod device;
 pub mod gateway;
-pub mod kit;
 pub mod lns;
 pub mod load;
 pub mod radio;

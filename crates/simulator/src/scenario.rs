@@ -34,7 +34,7 @@ pub enum ScenarioError {
     Value { what: String, problem: Box<api::problem::Problem> },
     #[error("the kit of {eui}: {source}")]
     Kit { eui: Eui64, source: LinkError },
-    #[error("{name} calls by WebSocket, and there is no connection kit for it: {eui}.zip is missing")]
+    #[error("{name} does not call by UDP, and there is no connection kit for it: {eui}.zip is missing")]
     NoKit { name: String, eui: Eui64 },
 }
 

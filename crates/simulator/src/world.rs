@@ -12,6 +12,7 @@ use gateway_link::udp::TxPacket;
 use lorawan::Eui64;
 use lorawan::mac::UpCommand;
 use rand::RngExt as _;
+use tokio::net::UdpSocket;
 use tokio::sync::{Notify, broadcast, mpsc};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
@@ -19,17 +20,19 @@ use tokio::time::Instant;
 use crate::clock;
 use crate::device::{Device, Downlink, Emission};
 use crate::gateway::{Gateway, Sending, Site, Way};
-use crate::kit::Kit;
 use crate::lns;
 use crate::radio::{self, Place};
 use crate::scenario::{DeviceEntry, Scenario, ScenarioError};
 use crate::sensor::Sensor;
+use relay::kit::Kit;
 
 /// Every so many uplinks a device asks how well it is heard.
 const LINK_CHECK_EVERY: u32 = 6;
 /// How soon a device that always listens, or in ping slots, acknowledges what it hears without having sent. The
 /// network waits no longer than CLASS_B_RESP_TIMEOUT or CLASS_C_RESP_TIMEOUT, 8 s by default (RP002 §2.3).
 const ACKNOWLEDGED_AFTER_S: std::ops::Range<f64> = 1.0..4.0;
+/// Messages that a relay beside a gateway keeps.
+const KEPT_BY_RELAY: usize = 1000;
 /// Between two join-requests that were not answered.
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
 
@@ -98,6 +101,7 @@ impl World {
             let what = what.to_owned();
             move |problem| ScenarioError::Value { what, problem: Box::new(problem) }
         };
+        let no_socket = |source| ScenarioError::File { file: "a socket".into(), source };
         let mut tasks = JoinSet::new();
         let (sendings, mut to_send) = mpsc::channel::<Sending>(256);
         let mut gateways = Vec::new();
@@ -116,11 +120,24 @@ impl World {
                     let entrance = lns::entrance(kit, eui).await;
                     Way::WebSocket(Box::new(entrance.map_err(|source| ScenarioError::Kit { eui, source })?))
                 }
-                (Protocol::Lns, None) => return Err(ScenarioError::NoKit { name: entry.name.clone(), eui }),
+                (Protocol::Mqtt, Some(kit)) => {
+                    // A gateway of today behind MQTT: one that speaks UDP, and a relay beside it.
+                    let socket = UdpSocket::bind("127.0.0.1:0").await.map_err(no_socket)?;
+                    let beside = socket.local_addr().map_err(no_socket)?;
+                    let tell = Box::new(|text: String| tracing::info!("{text}"));
+                    let options = relay::Options { kit: kit.clone(), socket, keep: KEPT_BY_RELAY, tell };
+                    tasks.spawn(async {
+                        if let Err(why) = relay::run(options, std::future::pending()).await {
+                            tracing::warn!("a relay has ended: {why}");
+                        }
+                    });
+                    Way::Udp(beside)
+                }
+                (Protocol::Lns | Protocol::Mqtt, None) => {
+                    return Err(ScenarioError::NoKit { name: entry.name.clone(), eui });
+                }
             };
-            let gateway = Gateway::new(eui, site, way)
-                .await
-                .map_err(|source| ScenarioError::File { file: server.to_string(), source })?;
+            let gateway = Gateway::new(eui, site, way).await.map_err(no_socket)?;
             tasks.spawn(Arc::clone(&gateway).run(sendings.clone()));
             gateways.push(gateway);
         }

@@ -16,6 +16,7 @@ pub mod ledger;
 pub mod model;
 pub mod outbox;
 pub mod region;
+pub mod relay;
 pub mod scenario;
 pub mod traffic;
 mod why;

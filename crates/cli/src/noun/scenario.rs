@@ -10,10 +10,10 @@ use api::gateway::{Gateway, Protocol};
 use api::model::Model;
 use api::problem::{self, Problem};
 use lorawan::Eui64;
+use relay::kit::Kit;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use simulator::device::Downlink;
-use simulator::kit::Kit;
 use simulator::scenario::{GatewayEntry, Scenario};
 use simulator::world::{What, World};
 use tokio::sync::broadcast::error::RecvError;
@@ -82,7 +82,7 @@ fn kit_path(gateway: &GatewayEntry, kits: &Path) -> Result<(Eui64, PathBuf)> {
 
 /// Makes kits for those that need one to connect.
 async fn fetch_kits(client: &Client, out: &Out, scenario: &Scenario, kits: &Path) -> Result<()> {
-    for gateway in scenario.gateways.iter().filter(|g| g.protocol == Protocol::Lns && !g.stranger) {
+    for gateway in scenario.gateways.iter().filter(|g| g.protocol != Protocol::Udp && !g.stranger) {
         let (eui, path) = kit_path(gateway, kits)?;
         if !path.exists() {
             gateway_access::save_kit(client, &eui.to_string(), &KitOrder::default(), &path).await?;

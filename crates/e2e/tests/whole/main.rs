@@ -8,6 +8,7 @@ mod gateways;
 mod kills;
 mod live;
 mod mac;
+mod mqtt;
 mod network;
 mod records;
 mod restart;

@@ -12,10 +12,10 @@ use e2e::service::Service;
 use e2e::wait::{PATIENCE, until};
 use gateway_link::lns::{Downlink, FromGateway, Heard, Moment, RadioInfo, Sent, ToGateway, Version};
 use lorawan::Eui64;
+use relay::kit::{Entrance, Kit};
 use reqwest::Method;
 use serde_json::{Value, json};
 use simulator::device::{Downlink as Received, Emission};
-use simulator::kit::{Entrance, Kit};
 use simulator::lns::{self, Connection, LinkError};
 
 use crate::scenes::{DEV_EUI, GATEWAY, device, registration};
@@ -135,7 +135,7 @@ async fn each_refusal_says_what_is_wrong() {
     let mut service = service().await;
     let good = traffic_entrance(&service, &[]);
 
-    let wrong = Entrance { proof: simulator::kit::Proof::Header("Bearer 0123".into()), ..good.clone() };
+    let wrong = Entrance { proof: relay::kit::Proof::Header("Bearer 0123".into()), ..good.clone() };
     assert_eq!(refusal(&wrong).await, "Its token, of 4 characters, is none of this service's.");
     telling(&service, GatewayEventKind::Refused, "is none of this service's").await;
 

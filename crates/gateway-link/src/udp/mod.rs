@@ -196,7 +196,7 @@ struct PullRespBody {
 
 impl PushData {
     /// Reads the JSON object; one bad entry does not cost the others.
-    fn parse(bytes: &[u8]) -> Result<Self, DatagramError> {
+    pub(crate) fn parse(bytes: &[u8]) -> Result<Self, DatagramError> {
         #[derive(Deserialize)]
         struct Body<'a> {
             #[serde(default, borrow)]
@@ -224,7 +224,8 @@ impl PushData {
         Ok(push)
     }
 
-    fn emit(&self) -> Vec<u8> {
+    /// The JSON object's bytes.
+    pub fn emit(&self) -> Vec<u8> {
         let mut body = serde_json::Map::new();
         if !self.frames.is_empty() {
             body.insert("rxpk".into(), self.frames.iter().map(RxPacket::to_json).collect());

@@ -161,7 +161,8 @@ pub enum TxAckError {
 }
 
 impl TxAckError {
-    fn from_word(word: &str) -> Self {
+    /// The gateway's word for it.
+    pub(crate) fn from_word(word: &str) -> Self {
         match word {
             "TOO_LATE" => Self::TooLate,
             "TOO_EARLY" => Self::TooEarly,

@@ -2,7 +2,8 @@
 
 use api::Page;
 use api::credential::{
-    CredentialState, EndingCredential, Endings, GatewayCredential, IssuedCredential, KitOrder, NewCredential, Purpose,
+    CredentialKind, CredentialState, EndingCredential, Endings, GatewayCredential, IssuedCredential, KitOrder,
+    NewCredential, Purpose,
 };
 use api::gateway::Protocol;
 use api::gateway_event::{GatewayEvent, GatewayEventKind};
@@ -140,13 +141,22 @@ pub async fn make_kit(
         (Protocol::Udp, _) => &[],
         // It fetches those for traffic by itself.
         (Protocol::Lns, true) => &[Purpose::Updates],
-        (Protocol::Lns, false) => &[Purpose::Traffic],
+        (Protocol::Lns, false) | (Protocol::Mqtt, _) => &[Purpose::Traffic],
     };
+    if row.gateway.protocol == Protocol::Mqtt && app.gate.doors.mqtt.is_none() {
+        let problem = Problem::new(409, "no_broker", "There is no broker to connect to")
+            .detail("the service was started without --mqtt");
+        return Err(problem.into());
+    }
+    // The broker knows a gateway by the name in its certificate.
+    let kind = if row.gateway.protocol == Protocol::Mqtt { CredentialKind::Certificate } else { order.kind };
     let mut fresh = Vec::new();
     for purpose in purposes {
-        fresh.push(make(&app, eui, &NewCredential { purpose: *purpose, kind: order.kind, days: order.days })?);
+        fresh.push(make(&app, eui, &NewCredential { purpose: *purpose, kind, days: order.days })?);
     }
-    let kit = kit::zip(&row.gateway, &fresh, &app.gate.doors, &app.gate.identity.trust).map_err(|why| {
+    let gate = &app.gate;
+    let trust = if row.gateway.protocol == Protocol::Mqtt { &gate.broker_trust } else { &gate.identity.trust };
+    let kit = kit::zip(&row.gateway, &fresh, &gate.doors, trust).map_err(|why| {
         tracing::error!("a connection kit could not be packed: {why:#}");
         Refusal(Problem::new(500, "not_made", "The kit could not be packed; the service's log says why"))
     })?;

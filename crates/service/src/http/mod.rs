@@ -42,7 +42,7 @@ use crate::directory::Directory;
 use crate::intake::Intake;
 use crate::link::Doors;
 use crate::link::lns::Lns;
-use crate::link::tls::Identity;
+use crate::link::tls::{Identity, Trust};
 use crate::live::Live;
 use crate::network::Network;
 use crate::presence::Presence;
@@ -58,6 +58,8 @@ const MAX_BODY: usize = 1 << 20;
 pub struct Gate {
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
+    /// What gateways are to check the broker against.
+    pub broker_trust: Trust,
     pub credentials: Arc<Credentials>,
     pub chronicle: Arc<Chronicle>,
     pub lns: Arc<Lns>,

@@ -108,7 +108,7 @@ impl Cups {
             self.chronicle.tell(eui, Happening::new(Refused, why.text.clone()).next(why.next).from(peer.address));
             return Err((StatusCode::UNAUTHORIZED, why.text));
         }
-        match known.turns_away(Protocol::Lns, peer.address.ip()) {
+        match known.turns_away(Protocol::Lns, Some(peer.address.ip())) {
             None => Ok(()),
             Some(why) => {
                 let text = why.text().to_owned();

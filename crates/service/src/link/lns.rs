@@ -31,7 +31,7 @@ use crate::clock;
 use crate::credentials::{Credentials, Peer, Proof, Refused as Turned};
 use crate::intake::Intake;
 use crate::network::{Network, Taken};
-use crate::presence::{Known, Presence, two_of_them};
+use crate::presence::{Known, Presence, WayDown, two_of_them};
 
 /// A gateway has so long to say the first word.
 const FIRST_WORD: Duration = Duration::from_secs(10);
@@ -169,7 +169,7 @@ impl Lns {
             self.chronicle.tell(eui, Happening::new(Refused, text.clone()).next(next).from(peer.address));
             return Err(text);
         }
-        if let Some(why) = known.turns_away(Protocol::Lns, peer.address.ip()) {
+        if let Some(why) = known.turns_away(Protocol::Lns, Some(peer.address.ip())) {
             let text = why.text().to_owned();
             self.chronicle.tell(eui, why.from(peer.address));
             return Err(text);
@@ -241,8 +241,8 @@ impl Lns {
         };
         let text = format!("It is connected by WebSocket, as {:?} on {:?}.", software.program, software.model);
         self.chronicle.tell(eui, Happening::new(Connected, text).from(connection.peer));
-        self.presence.connected(eui, software);
-        self.presence.heard(eui, connection.peer, std::iter::empty());
+        self.presence.connected(eui, WayDown::Lns, software);
+        self.presence.heard(eui, Some(connection.peer), std::iter::empty());
     }
 
     fn leave(&self, eui: Eui64, connection: &Connection, why: &str) {
@@ -251,7 +251,7 @@ impl Lns {
         if connections.get(&eui).is_some_and(|current| current.id == connection.id) {
             connections.remove(&eui);
             drop(connections);
-            self.presence.disconnected(eui);
+            self.presence.disconnected(eui, WayDown::Lns);
         }
         if !self.stopping.is_cancelled() {
             self.chronicle.tell(
@@ -294,9 +294,9 @@ impl Lns {
                                 let took: Duration = last_word - asked;
                                 self.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
                             }
-                            self.presence.heard(eui, connection.peer, std::iter::empty());
+                            self.presence.heard(eui, Some(connection.peer), std::iter::empty());
                         }
-                        Message::Ping(_) => self.presence.heard(eui, connection.peer, std::iter::empty()),
+                        Message::Ping(_) => self.presence.heard(eui, Some(connection.peer), std::iter::empty()),
                         Message::Binary(_) => {
                             self.intake.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
                         }
@@ -342,7 +342,7 @@ impl Lns {
                 }
             },
             Ok(FromGateway::TimeAsked { txtime }) => {
-                self.presence.heard(eui, connection.peer, std::iter::empty());
+                self.presence.heard(eui, Some(connection.peer), std::iter::empty());
                 let time =
                     TimeTold { gpstime: gps_time::from_unix_us(clock::now().0), txtime: Some(txtime), xtime: None };
                 return Some(ToGateway::Time(time).emit());
@@ -361,7 +361,7 @@ impl Lns {
             let why = format!("data rate {} is none of those it was given", heard.data_rate);
             return self.intake.dropped("unreadable_entry", why, connection.peer);
         };
-        self.presence.heard(eui, connection.peer, std::iter::once(heard.frequency_hz));
+        self.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
         let radio = heard.radio;
         {
             let mut recent = connection.recent.lock().unwrap_or_else(PoisonError::into_inner);

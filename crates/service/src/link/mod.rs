@@ -2,7 +2,9 @@
 
 mod awaited;
 pub mod cups;
+mod frames;
 pub mod lns;
+pub mod mqtt;
 pub mod tls;
 pub mod udp;
 
@@ -25,12 +27,18 @@ pub struct Doors {
     /// The TCP port for TLS.
     pub tls_port: u16,
     pub udp_port: u16,
+    /// The broker, without password.
+    pub mqtt: Option<String>,
 }
 
 impl Doors {
     pub fn new(options: &Options, tls_port: u16, udp_port: u16) -> Self {
         let name = options.gateway_names.first().cloned().unwrap_or_else(|| "localhost".into());
-        Self { name, tls_port, udp_port }
+        let without_user = |url: &String| match (url.split_once("://"), url.rsplit_once('@')) {
+            (Some((scheme, _)), Some((_, place))) => format!("{scheme}://{place}"),
+            _ => url.clone(),
+        };
+        Self { name, tls_port, udp_port, mqtt: options.mqtt.as_ref().map(without_user) }
     }
 
     /// The name as it stands in an address.
@@ -59,6 +67,7 @@ pub struct Links {
     pub presence: Arc<Presence>,
     pub udp: Arc<udp::Udp>,
     pub lns: Arc<lns::Lns>,
+    pub mqtt: Option<Arc<mqtt::Mqtt>>,
 }
 
 impl Links {
@@ -72,6 +81,7 @@ impl Links {
         match self.presence.way_down(transmission.gateway).ok_or(TxFailure::Unreachable)? {
             WayDown::Udp(to) => self.udp.send(transmission, to).await,
             WayDown::Lns => self.lns.send(transmission),
+            WayDown::Mqtt => self.mqtt.as_ref().ok_or(TxFailure::Unreachable)?.send(transmission),
         }
     }
 }

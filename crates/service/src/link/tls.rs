@@ -44,7 +44,7 @@ pub struct Trust {
 }
 
 impl Trust {
-    fn read(pem: String) -> Result<Self> {
+    pub fn read(pem: String) -> Result<Self> {
         let der = CertificateDer::from_pem_slice(pem.as_bytes()).map_err(|why| anyhow::anyhow!("{why}"))?;
         Ok(Self { pem, der })
     }

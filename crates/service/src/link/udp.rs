@@ -7,19 +7,17 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
 
-use engine::{FrameHeard, Reception, Transmission, TxFailure, When, Window};
-use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, RxPacket, Token, TxAckError, TxPacket, TxTime};
-use lorawan::{Eui64, Modulation};
+use engine::{FrameHeard, Transmission, TxFailure};
+use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, Token};
+use lorawan::Eui64;
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
 use super::awaited::Awaited;
+use super::frames;
 use crate::intake::{self, Intake};
 use crate::network::{Network, Taken};
 use crate::presence::{Presence, Standing};
-
-/// FSK frequency deviation of LoRaWAN (RP002 §4.2).
-const FSK_DEVIATION_HZ: u32 = 25_000;
 
 /// Datagrams that are taken before any of them is acknowledged.
 const AT_ONCE: usize = 64;
@@ -44,28 +42,7 @@ impl Udp {
     pub async fn send(&self, transmission: &Transmission, to: SocketAddr) -> Result<(), TxFailure> {
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);
         self.awaited.add((transmission.gateway, token), transmission.id);
-        let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
-        let beacon = transmission.window == Window::Beacon;
-        let packet = TxPacket {
-            when: match transmission.when {
-                When::Clock(clock_us) => TxTime::Clock(clock_us),
-                When::AtOnce => TxTime::AtOnce,
-                // The protocol counts milliseconds, and both beacons and ping slots begin with one.
-                When::Gps(us) => TxTime::GpsMs(us.unsigned_abs() / 1000),
-            },
-            frequency_hz: transmission.frequency_hz,
-            rf_chain: 0,
-            power_dbm: transmission.power_dbm,
-            modulation: transmission.modulation,
-            // Devices must hear a beacon as other gateways do not (TS001-1.1 §15.1).
-            inverted_polarity: !beacon,
-            no_header: beacon,
-            preamble_symbols: beacon.then_some(10),
-            deviation_hz,
-            // Downlinks carry no CRC (TS001 §3.1).
-            no_crc: true,
-            phy_payload: transmission.phy_payload.clone(),
-        };
+        let packet = frames::packet(transmission);
         match self.socket.send_to(&Datagram::PullResp { token, packet }.emit(), to).await {
             Ok(_) => Ok(()),
             Err(error) => {
@@ -108,7 +85,7 @@ impl Udp {
                     return;
                 };
                 self.presence.round_trip(gateway, took.as_secs_f64() * 1000.0);
-                if !self.network.try_report(id, result.map_err(failure)) {
+                if !self.network.try_report(id, result.map_err(frames::failure)) {
                     self.intake.dropped("overload", "a transmit report".into(), from);
                 }
             }
@@ -136,7 +113,7 @@ impl Udp {
             } else {
                 self.presence.clock(gateway, frame.clock_us);
                 pushed.from.push((gateway, from));
-                pushed.frames.push(heard(gateway, frame));
+                pushed.frames.push(frames::heard(gateway, frame));
             }
         }
     }
@@ -159,37 +136,6 @@ impl Udp {
         for (from, token) in pushed.acknowledge.drain(..) {
             self.answer(from, Datagram::PushAck { token }).await;
         }
-    }
-}
-
-/// The gateway's word in the engine's terms.
-fn failure(word: TxAckError) -> TxFailure {
-    match word {
-        TxAckError::TooLate => TxFailure::TooLate,
-        TxAckError::TooEarly => TxFailure::TooEarly,
-        TxAckError::CollisionPacket => TxFailure::CollisionPacket,
-        TxAckError::CollisionBeacon => TxFailure::CollisionBeacon,
-        TxAckError::TxFreq => TxFailure::Frequency,
-        TxAckError::TxPower => TxFailure::Power,
-        TxAckError::GpsUnlocked => TxFailure::GpsUnlocked,
-        TxAckError::Other(word) => TxFailure::Refused(word),
-    }
-}
-
-fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
-    FrameHeard {
-        phy_payload: frame.phy_payload,
-        reception: Reception {
-            gateway,
-            // The network's to say.
-            heard_at: engine::Timestamp::default(),
-            clock_us: frame.clock_us,
-            has_gps: frame.gps_time_ms.is_some(),
-            frequency_hz: frame.frequency_hz,
-            modulation: frame.modulation,
-            rssi_dbm: frame.rssi_dbm as f32,
-            snr_db: frame.snr_db.map(|snr| snr as f32),
-        },
     }
 }
 

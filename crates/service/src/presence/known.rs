@@ -33,6 +33,8 @@ pub enum WayDown {
     Udp(SocketAddr),
     /// By its WebSocket connection.
     Lns,
+    /// Through the broker.
+    Mqtt,
 }
 
 /// What is known of a registered gateway.
@@ -114,7 +116,7 @@ impl Known {
     }
 
     /// Why a call by this protocol from there is not taken.
-    pub fn turns_away(&self, protocol: Protocol, from: IpAddr) -> Option<Happening> {
+    pub fn turns_away(&self, protocol: Protocol, from: Option<IpAddr>) -> Option<Happening> {
         if self.protocol != protocol {
             let text = format!(
                 "It calls by {}, and is registered for {}. Its frames are not taken twice.",
@@ -124,7 +126,7 @@ impl Known {
             let next = "Either stop the other program on the gateway, or change how it is registered to call.";
             return Some(Happening::new(Refused, text).next(next));
         }
-        let pinned = self.source.as_ref().filter(|_| protocol == Protocol::Udp)?;
+        let (pinned, from) = self.source.as_ref().filter(|_| protocol == Protocol::Udp).zip(from)?;
         // A socket for both versions shows IPv4 addresses as IPv6.
         if pinned.contains(&from.to_canonical()) {
             return None;
@@ -135,9 +137,13 @@ impl Known {
     }
 
     /// Notes a call that is taken.
-    pub fn heard(&mut self, from: SocketAddr, frames_hz: impl ExactSizeIterator<Item = u32>) -> Option<Happening> {
+    pub fn heard(
+        &mut self,
+        from: Option<SocketAddr>,
+        frames_hz: impl ExactSizeIterator<Item = u32>,
+    ) -> Option<Happening> {
         self.last_heard = Some(Utc::now());
-        self.address = Some(from);
+        self.address = from;
         self.frames += frames_hz.len() as u64;
         let mut first = None;
         for hz in frames_hz {

@@ -100,15 +100,15 @@ impl Presence {
     ) -> Standing {
         let mut inner = self.lock();
         let Some(known) = inner.known.get_mut(&eui) else {
-            let call = Call { address: from, protocol: Protocol::Udp, frames_hz, told: None };
+            let call = Call { address: from.to_string(), protocol: Protocol::Udp, frames_hz, told: None };
             stranger::note(&mut inner.strangers, eui, call);
             return Standing::Stranger;
         };
-        let turned_away = known.turns_away(Protocol::Udp, from.ip());
+        let turned_away = known.turns_away(Protocol::Udp, Some(from.ip()));
         let (standing, said) = match turned_away {
             Some(why) => (Standing::TurnedAway, [Some(why.from(from)), None]),
             None => {
-                let heard = known.heard(from, frames_hz);
+                let heard = known.heard(Some(from), frames_hz);
                 let pulled = if pull { known.pulls_from(from) } else { None };
                 (Standing::Known, [heard, pulled])
             }
@@ -119,28 +119,33 @@ impl Presence {
     }
 
     /// Notes a call of somebody unknown by another protocol, and what it was told.
-    pub fn stranger_calls(&self, eui: Eui64, address: SocketAddr, protocol: Protocol, told: &str) {
-        let call = Call { address, protocol, frames_hz: std::iter::empty(), told: Some(told) };
+    pub fn stranger_calls(&self, eui: Eui64, address: impl ToString, protocol: Protocol, told: &str) {
+        let call = Call { address: address.to_string(), protocol, frames_hz: std::iter::empty(), told: Some(told) };
         stranger::note(&mut self.lock().strangers, eui, call);
     }
 
     /// Notes that a connected gateway lives, and frames it heard on these frequencies.
-    pub fn heard(&self, eui: Eui64, from: SocketAddr, frames_hz: impl ExactSizeIterator<Item = u32>) {
+    pub fn heard(&self, eui: Eui64, from: Option<SocketAddr>, frames_hz: impl ExactSizeIterator<Item = u32>) {
         self.with(eui, |known| known.heard(from, frames_hz));
     }
 
     /// A gateway has connected; downlinks go that way from now on.
-    pub fn connected(&self, eui: Eui64, software: GatewaySoftware) {
+    pub fn connected(&self, eui: Eui64, way: WayDown, software: GatewaySoftware) {
         self.with(eui, |known| {
-            (known.way_down, known.software) = (Some(WayDown::Lns), Some(software));
+            (known.way_down, known.software) = (Some(way), Some(software));
             None
         });
     }
 
+    /// Gateways whose way down is this one now.
+    pub fn reached_by(&self, way: WayDown) -> Vec<Eui64> {
+        self.lock().known.iter().filter(|(_, known)| known.way_down == Some(way)).map(|(eui, _)| *eui).collect()
+    }
+
     /// Its connection has ended.
-    pub fn disconnected(&self, eui: Eui64) {
+    pub fn disconnected(&self, eui: Eui64, ended: WayDown) {
         self.with(eui, |known| {
-            known.way_down = known.way_down.filter(|way| *way != WayDown::Lns);
+            known.way_down = known.way_down.filter(|way| *way != ended);
             None
         });
     }
@@ -439,9 +444,9 @@ mod tests {
         assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), Standing::TurnedAway);
         let said = told(&mut written).pop().unwrap().1;
         assert!(said.starts_with("It calls by UDP packet forwarder, and is registered for WebSocket LNS."), "{said}");
-        presence.connected(OURS, GatewaySoftware::default());
+        presence.connected(OURS, WayDown::Lns, GatewaySoftware::default());
         assert_eq!(presence.way_down(OURS), Some(WayDown::Lns));
-        presence.disconnected(OURS);
+        presence.disconnected(OURS, WayDown::Lns);
         assert_eq!(presence.way_down(OURS), None);
     }
 

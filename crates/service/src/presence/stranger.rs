@@ -1,7 +1,6 @@
 //! Gateways that call without being registered.
 
 use std::collections::{BTreeSet, HashMap};
-use std::net::SocketAddr;
 
 use api::gateway::{self, Protocol, Stranger};
 use chrono::{DateTime, Utc};
@@ -13,7 +12,7 @@ pub const MAX_STRANGERS: usize = 1000;
 /// What is noted of a stranger. Anybody may call, so noting is cheap; what follows from it is worked out for those
 /// who ask.
 pub struct Caller {
-    address: SocketAddr,
+    address: String,
     first_heard: DateTime<Utc>,
     pub last_heard: DateTime<Utc>,
     frames: u64,
@@ -29,7 +28,7 @@ impl Caller {
         let frequencies_hz: Vec<u32> = self.frequencies_hz.iter().copied().collect();
         Stranger {
             eui,
-            address: self.address.to_string(),
+            address: self.address.clone(),
             first_heard: self.first_heard,
             last_heard: self.last_heard,
             frames_turned_away: self.frames,
@@ -43,7 +42,7 @@ impl Caller {
 
 /// A call of somebody who is not registered.
 pub struct Call<'a, F> {
-    pub address: SocketAddr,
+    pub address: String,
     pub protocol: Protocol,
     /// Frequencies of the frames it brought.
     pub frames_hz: F,
@@ -59,7 +58,7 @@ pub fn note<F: ExactSizeIterator<Item = u32>>(strangers: &mut HashMap<Eui64, Cal
         oldest.and_then(|eui| strangers.remove(&eui));
     }
     let caller = strangers.entry(eui).or_insert_with(|| Caller {
-        address: call.address,
+        address: String::new(),
         first_heard: now,
         last_heard: now,
         frames: 0,

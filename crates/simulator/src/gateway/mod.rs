@@ -14,8 +14,8 @@ use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 use crate::device::Emission;
-use crate::kit::Entrance;
 use crate::radio::{Arrival, Place};
+use relay::kit::Entrance;
 use transmitter::Transmitter;
 
 /// Where a gateway stands, and what it has.

@@ -13,9 +13,9 @@ use tokio::time::Instant;
 use super::{Gateway, Sending, tenths};
 use crate::clock;
 use crate::device::Emission;
-use crate::kit::Entrance;
 use crate::lns::{Connection, LinkError};
 use crate::radio::Arrival;
+use relay::kit::Entrance;
 
 /// How long it waits before it calls again: longer each time, so that many do not come at once.
 const AGAIN_FIRST: Duration = Duration::from_millis(500);

@@ -1,0 +1,89 @@
+//! An MQTT broker for tests, as `herond broker-files` sets it up.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+use tempfile::TempDir;
+
+use crate::mariadb::free_port;
+use crate::programs::program;
+
+/// A broker on loopback, with files of the service's authority.
+pub struct Broker {
+    process: Option<Child>,
+    folder: TempDir,
+    pub port: u16,
+}
+
+impl Broker {
+    /// Starts one for a service with this data folder.
+    ///
+    /// # Panics
+    /// If it does not come up.
+    pub async fn start(service_data: &Path) -> Self {
+        let folder = tempfile::Builder::new().prefix("keen-heron-mqtt-").tempdir().expect("a temporary folder");
+        let port = free_port();
+        let made = Command::new(program("herond"))
+            .args(["broker-files", "--port", &port.to_string(), "--data"])
+            .arg(service_data)
+            .arg("--into")
+            .arg(folder.path())
+            .output()
+            .expect("herond runs");
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        let mut broker = Self { process: None, folder, port };
+        broker.go_on().await;
+        broker
+    }
+
+    fn mosquitto() -> PathBuf {
+        // Debian keeps it where only root looks.
+        let usual = PathBuf::from("/usr/sbin/mosquitto");
+        if usual.exists() { usual } else { "mosquitto".into() }
+    }
+
+    /// Starts it again, and waits until it listens.
+    ///
+    /// # Panics
+    /// If it does not come up.
+    pub async fn go_on(&mut self) {
+        let user = Command::new("id").arg("-un").output().expect("id runs");
+        let user = String::from_utf8_lossy(&user.stdout).trim().to_owned();
+        let config = self.folder.path().join("mosquitto.conf");
+        let text = std::fs::read_to_string(&config).expect("written by herond");
+        let text = format!("{}user {user}\n", text.split_once("user ").map_or(text.as_str(), |(before, _)| before));
+        std::fs::write(&config, text).expect("written");
+        let process = Command::new("setpriv")
+            .args(["--pdeathsig", "KILL"])
+            .arg(Self::mosquitto())
+            .arg("-c")
+            .arg(&config)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("mosquitto starts; scripts/test installs it");
+        self.process = Some(process);
+        let address = SocketAddr::from(([127, 0, 0, 1], self.port));
+        crate::wait::until("the broker", async || tokio::net::TcpStream::connect(address).await.ok()).await;
+    }
+
+    /// Ends it as a power cut would.
+    pub fn kill(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            let _ = process.kill();
+            let _ = process.wait();
+        }
+    }
+
+    /// Where it is, as the service is told.
+    pub fn url(&self) -> String {
+        format!("mqtts://localhost:{}", self.port)
+    }
+}
+
+impl Drop for Broker {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}

@@ -1,0 +1,66 @@
+//! Frames between the engine's terms and those of the UDP protocol, which MQTT carries as well.
+
+use engine::{FrameHeard, Reception, Transmission, TxFailure, When, Window};
+use gateway_link::udp::{RxPacket, TxAckError, TxPacket, TxTime};
+use lorawan::{Eui64, Modulation};
+
+/// FSK frequency deviation of LoRaWAN (RP002 §4.2).
+const FSK_DEVIATION_HZ: u32 = 25_000;
+
+/// A transmission as gateways are told of it.
+pub fn packet(transmission: &Transmission) -> TxPacket {
+    let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
+    let beacon = transmission.window == Window::Beacon;
+    TxPacket {
+        when: match transmission.when {
+            When::Clock(clock_us) => TxTime::Clock(clock_us),
+            When::AtOnce => TxTime::AtOnce,
+            // The protocol counts milliseconds, and both beacons and ping slots begin with one.
+            When::Gps(us) => TxTime::GpsMs(us.unsigned_abs() / 1000),
+        },
+        frequency_hz: transmission.frequency_hz,
+        rf_chain: 0,
+        power_dbm: transmission.power_dbm,
+        modulation: transmission.modulation,
+        // Devices must hear a beacon as other gateways do not (TS001-1.1 §15.1).
+        inverted_polarity: !beacon,
+        no_header: beacon,
+        preamble_symbols: beacon.then_some(10),
+        deviation_hz,
+        // Downlinks carry no CRC (TS001 §3.1).
+        no_crc: true,
+        phy_payload: transmission.phy_payload.clone(),
+    }
+}
+
+/// The gateway's word in the engine's terms.
+pub fn failure(word: TxAckError) -> TxFailure {
+    match word {
+        TxAckError::TooLate => TxFailure::TooLate,
+        TxAckError::TooEarly => TxFailure::TooEarly,
+        TxAckError::CollisionPacket => TxFailure::CollisionPacket,
+        TxAckError::CollisionBeacon => TxFailure::CollisionBeacon,
+        TxAckError::TxFreq => TxFailure::Frequency,
+        TxAckError::TxPower => TxFailure::Power,
+        TxAckError::GpsUnlocked => TxFailure::GpsUnlocked,
+        TxAckError::Other(word) => TxFailure::Refused(word),
+    }
+}
+
+/// A frame that a gateway heard.
+pub fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
+    FrameHeard {
+        phy_payload: frame.phy_payload,
+        reception: Reception {
+            gateway,
+            // The network's to say.
+            heard_at: engine::Timestamp::default(),
+            clock_us: frame.clock_us,
+            has_gps: frame.gps_time_ms.is_some(),
+            frequency_hz: frame.frequency_hz,
+            modulation: frame.modulation,
+            rssi_dbm: frame.rssi_dbm as f32,
+            snr_db: frame.snr_db.map(|snr| snr as f32),
+        },
+    }
+}
