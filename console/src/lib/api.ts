@@ -26,6 +26,13 @@ export type RegionSummary = Schemas["RegionSummary"];
 export type RegionDetail = Schemas["RegionDetail"];
 export type ChannelInfo = Schemas["ChannelInfo"];
 export type AirtimeTable = Schemas["AirtimeTable"];
+export type GatewayCredential = Schemas["GatewayCredential"];
+export type GatewayEvent = Schemas["GatewayEvent"];
+export type Endings = Schemas["Endings"];
+export type Reception = Schemas["Reception"];
+export type UptimeDay = Schemas["UptimeDay"];
+export type ImportOutcome = Schemas["ImportOutcome"];
+export type Protocol = Schemas["Protocol"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
 

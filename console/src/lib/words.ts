@@ -1,5 +1,5 @@
 // Values in the words people use.
-import type { BandUse, Message, Radio, Reading } from "./api";
+import type { BandUse, Message, Protocol, Radio, Reading } from "./api";
 
 /** How long ago, in the largest fitting unit. */
 export function ago(time: string | null | undefined, now: number): string {
@@ -77,4 +77,16 @@ export function fullest(bands: BandUse[]): BandUse | undefined {
 /** "02a1f00000000001" in groups of four, easier to compare with a label. */
 export function grouped(eui: string): string {
   return eui.match(/.{1,4}/g)?.join(" ") ?? eui;
+}
+
+/** How gateways call. */
+export const PROTOCOLS: Record<Protocol, string> = {
+  udp: "UDP packet forwarder",
+  lns: "WebSocket LNS",
+  mqtt: "MQTT",
+};
+
+/** A day, as calendars write it. */
+export function day(time: string): string {
+  return time.slice(0, 10);
 }

@@ -172,7 +172,8 @@ fn set(about: &mut GatewayAbout, column: &'static str, text: &str) -> Result<(),
 impl GatewayImport {
     /// Reads the file; a row that cannot be read does not cost the others.
     pub fn read(&self) -> Result<Vec<ReadRow>, Problem> {
-        let text = self.csv.trim_start_matches('\u{feff}');
+        // Lines end in one of three ways, and are counted alike.
+        let text = self.csv.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
         let first_line = text.lines().next().unwrap_or("");
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(separator(first_line))

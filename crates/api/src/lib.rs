@@ -21,6 +21,7 @@ pub mod outbox;
 pub mod people;
 pub mod problem;
 pub mod radio;
+pub mod reception;
 pub mod region;
 mod time;
 pub mod vitals;

@@ -234,8 +234,10 @@ mod tests {
     #[test]
     fn tarnsey_is_complete_and_can_be_registered() {
         let scenario = Scenario::load(&folder()).unwrap();
-        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (3, 10, 2));
+        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (5, 10, 2));
         assert_eq!(scenario.gateways.iter().filter(|g| g.stranger).count(), 1);
+        let ways = Protocol::ALL.map(|way| scenario.gateways.iter().filter(|g| g.protocol == way && !g.stranger).count());
+        assert_eq!(ways, [2, 1, 1]);
         let wrong: Vec<_> = scenario.devices.iter().filter(|d| d.app_key_in_device.is_some()).collect();
         assert_eq!(wrong.len(), 1);
         assert_ne!(wrong[0].app_key_in_device.as_ref(), Some(&wrong[0].app_key));

@@ -1,8 +1,9 @@
 <!-- What is told of a gateway: of a new one, of a stranger with what was heard of it, or of a registered one. -->
 <script lang="ts">
-  import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
+  import { api, say, type Gateway, type Protocol, type Stranger } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
-  import { grouped } from "#lib/words.ts";
+  import { grouped, PROTOCOLS } from "#lib/words.ts";
+  import GatewayMap from "./GatewayMap.svelte";
   import Notice from "./Notice.svelte";
   import RegionSelect from "./RegionSelect.svelte";
 
@@ -15,7 +16,14 @@
   let longitude = $state<number | null>(null);
   let altitude = $state<number | null>(null);
   let gain = $state<number | null>(null);
+  let loss = $state<number | null>(null);
   let beacons = $state(false);
+  let open = $state(false);
+  let description = $state("");
+  let channels = $state("");
+  let protocol = $state<Protocol | "">("");
+  let source = $state("");
+  let mapped = $state(false);
   let problem = $state("");
   let offers = $state<string[]>([]);
   let saved = $state(false);
@@ -28,13 +36,15 @@
     filled = gateway.eui;
     [eui, name, region, beacons] = [gateway.eui, gateway.name, gateway.region, gateway.beacons];
     [latitude, longitude, altitude] = [gateway.latitude_deg ?? null, gateway.longitude_deg ?? null, gateway.altitude_m ?? null];
-    gain = gateway.antenna_gain_dbi;
+    [gain, loss, open] = [gateway.antenna_gain_dbi, gateway.cable_loss_db, gateway.open_to_others];
+    [description, channels, protocol, source] = [gateway.description, gateway.channels, gateway.protocol, gateway.udp_source ?? ""];
   });
 
   $effect(() => {
     if (gateway) return;
     eui = stranger ? grouped(stranger.eui) : "";
     region = stranger?.region ?? "";
+    protocol = stranger?.protocol ?? "";
     [problem, offers] = ["", []];
     if (stranger) nameField.focus();
   });
@@ -48,6 +58,12 @@
       longitude_deg: longitude,
       altitude_m: altitude,
       antenna_gain_dbi: gain,
+      cable_loss_db: loss,
+      open_to_others: open,
+      description,
+      channels: channels || null,
+      protocol: protocol || null,
+      udp_source: source || null,
       beacons,
     };
     const path = { estate: session.estate };
@@ -62,8 +78,8 @@
       done();
       return;
     }
-    [eui, name, region] = ["", "", ""];
-    [latitude, longitude, altitude, gain, beacons] = [null, null, null, null, false];
+    [eui, name, region, description, channels, protocol, source] = ["", "", "", "", "", "", ""];
+    [latitude, longitude, altitude, gain, loss, beacons, open] = [null, null, null, null, null, false, false];
     done();
   }
 
@@ -74,6 +90,10 @@
     saved = false;
   }
 
+  const here = $derived(
+    latitude != null && longitude != null ? [{ name: name || "here", state: gateway?.state ?? "never_heard", latitude_deg: latitude, longitude_deg: longitude }] : [],
+  );
+
   function take(offer: string) {
     [eui, problem, offers] = [grouped(offer), "", []];
   }
@@ -83,7 +103,7 @@
   <h2 class="mb-2">{gateway ? "Registered as" : stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
   {#if stranger}
     <p class="mb-3 max-w-prose text-sm text-base-content/80">
-      It calls from {stranger.address} by the {stranger.protocol === "udp" ? "UDP packet-forwarder protocol" : stranger.protocol}{stranger.frequencies_mhz.length
+      It calls from {stranger.address} by {PROTOCOLS[stranger.protocol]}{stranger.frequencies_mhz.length
         ? ` and hears ${stranger.frequencies_mhz.join(", ")} MHz${stranger.region ? `: channels of ${stranger.region}` : ", which are no region's channels"}`
         : "; it has heard no frame yet"}.
     </p>
@@ -101,8 +121,25 @@
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Region</span>
-      <RegionSelect value={region} choose={(chosen) => (region = chosen)} none={gateway ? undefined : "by what it hears"} width="w-48" />
+      <RegionSelect value={region} choose={(chosen) => { region = chosen; channels = ""; }} none={gateway ? undefined : "by what it hears"} width="w-48" />
     </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Channels</span>
+      <input class="input w-32 font-mono" name="channels" bind:value={channels} placeholder="usual ones" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">It calls by</span>
+      <select class="select w-48" name="protocol" bind:value={protocol}>
+        {#if !gateway}<option value="">as it calls, or UDP</option>{/if}
+        {#each Object.entries(PROTOCOLS) as [value, words] (value)}<option {value}>{words}</option>{/each}
+      </select>
+    </label>
+    {#if protocol === "udp" || protocol === ""}
+      <label>
+        <span class="block text-sm text-base-content/75">Only from address or network</span>
+        <input class="input w-48 font-mono" name="udp_source" bind:value={source} placeholder="anywhere" autocomplete="off" />
+      </label>
+    {/if}
     <label>
       <span class="block text-sm text-base-content/75">Latitude, °</span>
       <input class="input w-32" type="number" name="latitude" step="any" min="-90" max="90" bind:value={latitude} />
@@ -116,13 +153,26 @@
       <input class="input w-28" type="number" name="altitude" step="any" bind:value={altitude} />
     </label>
     <label>
-      <span class="block text-sm text-base-content/75">Antenna less cable, dBi</span>
-      <input class="input w-32" type="number" name="gain" step="any" placeholder="2.15" bind:value={gain} />
+      <span class="block text-sm text-base-content/75">Antenna, dBi</span>
+      <input class="input w-28" type="number" name="gain" step="any" placeholder="2.15" bind:value={gain} />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Cable loss, dB</span>
+      <input class="input w-28" type="number" name="loss" step="any" min="0" max="30" placeholder="0" bind:value={loss} />
+    </label>
+    <label class="w-full max-w-xl">
+      <span class="block text-sm text-base-content/75">Description</span>
+      <input class="input w-full" name="description" bind:value={description} maxlength="500" placeholder="where the key hangs, whom to call" autocomplete="off" />
     </label>
     <label class="flex h-10 items-center gap-2">
       <input class="checkbox checkbox-sm" type="checkbox" name="beacons" bind:checked={beacons} />
       <span>sends beacons</span>
     </label>
+    <label class="flex h-10 items-center gap-2">
+      <input class="checkbox checkbox-sm" type="checkbox" name="open" bind:checked={open} />
+      <span>open to other estates</span>
+    </label>
+    <button class="btn" type="button" onclick={() => (mapped = !mapped)} aria-expanded={mapped}>{mapped ? "Close the map" : "Place on the map"}</button>
     {#if gateway?.report?.latitude_deg != null}
       <button class="btn" type="button" onclick={placeByGps}>Where its GPS says</button>
     {/if}
@@ -130,6 +180,12 @@
     {#if saved && gateway}<span class="self-center text-sm text-success" role="status">Saved.</span>{/if}
     {#if stranger}<button class="btn btn-ghost" type="button" onclick={done}>Leave it</button>{/if}
   </div>
+  {#if mapped}
+    <div class="mt-3 max-w-3xl">
+      <GatewayMap points={here} pick={(lat, lon) => { [latitude, longitude, saved] = [lat, lon, false]; }} />
+      <p class="mt-1 text-sm text-base-content/75">Click where it stands; drag and scroll to get there.</p>
+    </div>
+  {/if}
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if offers.length > 0}
     <div class="mt-2 flex flex-wrap items-center gap-2" data-offers>

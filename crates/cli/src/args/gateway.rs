@@ -61,6 +61,10 @@ pub enum GatewayVerb {
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=500))]
         limit: u32,
     },
+    /// What one hears, of the estate's last uplinks: by channel and data rate, and what it alone hears.
+    Reception { eui: String },
+    /// How much of each of the last 30 days one was listening.
+    Uptime { eui: String },
     /// How a concentrator is set to listen on channels of a region: two radios, and chains behind them.
     Layout(LayoutArgs),
     /// Remove one; its EUI can be used again.

@@ -2,7 +2,7 @@ use anyhow::{Context as _, Result, bail};
 use api::gateway::{self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Stranger};
 use api::problem;
 
-use super::gateway_access as access;
+use super::{gateway_access as access, gateway_health};
 use crate::args::{GatewayAboutArgs, GatewayArgs, GatewayVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
@@ -187,6 +187,8 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
         GatewayVerb::Replace { eui } => access::replace(client, out, &eui).await,
         GatewayVerb::Endings => access::endings(client, out).await,
         GatewayVerb::Events { eui, limit } => access::events(client, out, &eui, limit).await,
+        GatewayVerb::Reception { eui } => gateway_health::reception(client, out, &eui).await,
+        GatewayVerb::Uptime { eui } => gateway_health::uptime(client, out, &eui).await,
         GatewayVerb::Layout(args) => super::layout::run(out, args),
         GatewayVerb::Remove { eui } => {
             let path = client.in_estate(&format!("gateways/{eui}")).await?;

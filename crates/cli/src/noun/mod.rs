@@ -8,6 +8,7 @@ pub mod fleet;
 pub mod frame;
 pub mod gateway;
 mod gateway_access;
+mod gateway_health;
 mod gateway_import;
 pub mod group;
 pub mod intake;

@@ -5,9 +5,10 @@ use api::credential::{
     CredentialKind, CredentialState, EndingCredential, Endings, GatewayCredential, IssuedCredential, KitOrder,
     NewCredential, Purpose,
 };
-use api::gateway::Protocol;
+use api::gateway::{GatewayState, Protocol};
 use api::gateway_event::{GatewayEvent, GatewayEventKind};
 use api::problem::Problem;
+use api::reception::{self, Reception, UptimeDay};
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
@@ -24,6 +25,10 @@ use crate::kit;
 
 /// Gateways looked through for credentials that end, in one go.
 const ALL: u32 = 100_000;
+/// Uplinks looked at for what a gateway hears.
+const LOOKED_AT: u32 = 2000;
+/// Days of uptime.
+const UPTIME_DAYS: u16 = 30;
 
 async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
     app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
@@ -186,6 +191,28 @@ pub async fn list_events(
     let before = Some(paging.after()).filter(|id| !id.is_empty());
     let events = app.store.gateway_events(eui, before, limit + 1).await?;
     Ok(Json(page(events, limit, |event| event.id.clone(), |event| event)))
+}
+
+/// What a gateway hears, of the estate's last uplinks: signal, channels, data rates, and what it alone hears.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = Reception), (status = 404, body = Problem)))]
+pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Reception> {
+    registered(&app, &estate, eui).await?;
+    let messages = app.store.messages(estate.id, None, &["uplink".into()], None, LOOKED_AT).await?;
+    Ok(Json(Reception::of(eui, &messages)))
+}
+
+/// How much of each of the last 30 days a gateway was listening, the earliest first.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
+pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
+    registered(&app, &estate, eui).await?;
+    let now = Utc::now();
+    let events = app.store.gateway_states(eui, now - TimeDelta::days(UPTIME_DAYS.into())).await?;
+    let listening = |event: &GatewayEvent| (event.time, event.state == Some(GatewayState::Listening));
+    Ok(Json(reception::uptime(&events.iter().map(listening).collect::<Vec<_>>(), now, UPTIME_DAYS)))
 }
 
 /// Certificates and tokens of gateways that end soon or have ended, and the service's own.

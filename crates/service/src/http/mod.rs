@@ -133,6 +133,8 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(gateway_access::replace_credentials))
             .routes(routes!(gateway_access::make_kit))
             .routes(routes!(gateway_access::list_events))
+            .routes(routes!(gateway_access::show_reception))
+            .routes(routes!(gateway_access::show_uptime))
             .routes(routes!(gateway_access::list_endings))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model))

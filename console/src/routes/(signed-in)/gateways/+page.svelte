@@ -1,27 +1,39 @@
 <script lang="ts">
-  import { api, say, type Gateway, type Stranger } from "#lib/api.ts";
+  import { api, say, type Endings, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import GatewayForm from "#lib/parts/GatewayForm.svelte";
+  import GatewayImport from "#lib/parts/GatewayImport.svelte";
+  import GatewayMap from "#lib/parts/GatewayMap.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, fullest, grouped, moment } from "#lib/words.ts";
+  import { ago, day, fullest, grouped, moment, PROTOCOLS } from "#lib/words.ts";
 
   let gateways = $state<Gateway[] | null>(null);
   let strangers = $state<Stranger[]>([]);
   let problem = $state("");
+  let endings = $state<Endings | null>(null);
   let adopting = $state<Stranger | null>(null);
 
   async function load() {
     const params = { path: { estate: session.estate } };
-    const [list, others] = await Promise.all([
+    const [list, others, ends] = await Promise.all([
       api.GET("/api/v1/estates/{estate}/gateways", { params: { ...params, query: { limit: 500 } } }),
       api.GET("/api/v1/estates/{estate}/strangers", { params }),
+      api.GET("/api/v1/estates/{estate}/endings", { params }),
     ]);
+    endings = ends.data ?? endings;
     problem = list.data ? "" : say(list.error as never);
     gateways = list.data?.items ?? gateways;
     strangers = others.data ?? [];
   }
+
+  const placed = $derived(
+    (gateways ?? []).flatMap(({ name, state, latitude_deg, longitude_deg, eui }) =>
+      latitude_deg != null && longitude_deg != null ? [{ name, state, latitude_deg, longitude_deg, href: `/gateways/${eui}` }] : [],
+    ),
+  );
+  const serverEnds = $derived(endings && (Date.parse(endings.server_expires_at) - live.now) / 86_400_000 < 30 && !endings.server_renews_itself);
 
   $effect(() => {
     void load();
@@ -49,17 +61,31 @@
 
 <h1 class="mb-3">Gateways</h1>
 <Notice text={problem} />
+{#if endings && (endings.credentials.length > 0 || serverEnds)}
+  <section class="mb-4 rounded-box border border-warning p-4" data-endings>
+    <h2>What ends soon</h2>
+    <ul class="mt-1">
+      {#if serverEnds}<li>The certificate the service shows to gateways ends on {day(endings.server_expires_at)}: it has to be given anew.</li>{/if}
+      {#each endings.credentials as ending (ending.credential.id)}
+        <li>
+          <a class="link font-semibold" href="/gateways/{ending.gateway}">{ending.name}</a>: its {ending.credential.kind} for {ending.credential.purpose}
+          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself ? "; it fetches another over CUPS" : "; make it a new connection kit"}.
+        </li>
+      {/each}
+    </ul>
+  </section>
+{/if}
 
 {#if gateways?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No gateway is registered yet</h2>
-    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger, to be adopted; or register it before it calls.</p>
+    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger, to be adopted. Or register it first, and make it a connection kit: that works for every protocol.</p>
   </section>
 {:else if gateways}
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Frames</th><th class="hidden sm:table-cell">Airtime sent</th><th class="hidden md:table-cell">Calls from</th></tr>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th class="hidden text-right md:table-cell">Sent</th><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Calls by</th><th class="hidden md:table-cell">Calls from</th></tr>
       </thead>
       <tbody>
         {#each gateways as gateway (gateway.eui)}
@@ -73,9 +99,11 @@
             <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
             <td class="hidden font-mono text-[0.85em] whitespace-nowrap sm:table-cell">{grouped(gateway.eui)}</td>
             <td class="hidden text-right tabular-nums sm:table-cell">{gateway.frames}</td>
+            <td class="hidden text-right tabular-nums md:table-cell">{gateway.airtime.reduce((sum, used) => sum + used.frames, 0)}</td>
             <td class="hidden whitespace-nowrap sm:table-cell">
-              {#if band}{band.used_percent.toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">none this hour</span>{/if}
+              {#if band}{(100 - band.used_percent).toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">all</span>{/if}
             </td>
+            <td class="hidden lg:table-cell">{PROTOCOLS[gateway.protocol]}</td>
             <td class="hidden font-mono text-[0.85em] md:table-cell">{gateway.address ?? "–"}</td>
           </tr>
         {/each}
@@ -84,6 +112,10 @@
   </div>
 {:else if !problem}
   <p class="text-base-content/75">Asking…</p>
+{/if}
+
+{#if placed.length > 0}
+  <section class="mt-5"><GatewayMap points={placed} /></section>
 {/if}
 
 <section class="mt-8">
@@ -97,7 +129,7 @@
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Calls from</th><th></th></tr></thead>
+        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden md:table-cell">Calls by</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Calls from</th><th></th></tr></thead>
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
@@ -106,6 +138,7 @@
               <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
               <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
               <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
+              <td class="hidden md:table-cell">{PROTOCOLS[stranger.protocol]}</td>
               <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
                 {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
               </td>
@@ -119,6 +152,7 @@
   {/if}
 </section>
 
-<section class="mt-8">
+<section class="mt-8 space-y-5">
   <GatewayForm stranger={adopting} done={() => { adopting = null; void load(); }} />
+  <GatewayImport done={() => void load()} />
 </section>

@@ -3,12 +3,15 @@
   import { api, say, type Gateway, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Airtime from "#lib/parts/Airtime.svelte";
+  import GatewayAccess from "#lib/parts/GatewayAccess.svelte";
+  import GatewayEvents from "#lib/parts/GatewayEvents.svelte";
   import GatewayForm from "#lib/parts/GatewayForm.svelte";
+  import GatewayReception from "#lib/parts/GatewayReception.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import Row from "#lib/parts/Row.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, withNews } from "#lib/words.ts";
+  import { ago, grouped, moment, PROTOCOLS, withNews } from "#lib/words.ts";
 
   const SHOWN = 15;
   /** Of the estate's last messages, those that went through this gateway are shown. */
@@ -18,6 +21,8 @@
   let messages = $state<Message[]>([]);
   let problem = $state("");
   let asked = 0;
+  /** Changes when something may have happened. */
+  let happened = $state("");
 
   /** Whether a message went through the gateway, up or down. */
   function through(message: Message): boolean {
@@ -49,6 +54,7 @@
       const own = message.type === "gateway" ? message.gateway === eui : through(message);
       if (!own) return;
       if (message.type !== "gateway") messages = withNews(messages, message, SHOWN);
+      if (message.type === "gateway") happened = `${message.state} ${Math.floor(Date.now() / 10_000)}`;
       if (Date.now() - asked > 3000) void loadGateway();
     }, load);
   });
@@ -77,11 +83,34 @@
       <p class="mt-1">Look at these, in this order:</p>
       <ol class="mt-1 list-decimal pl-6">
         <li>Is it switched on, and does its network reach this machine?</li>
-        <li>Does its packet forwarder call this machine's address, UDP port 1700?</li>
-        <li>Does a firewall let UDP port 1700 through?</li>
+        {#if gateway.protocol === "udp"}
+          <li>Does its packet forwarder call the address and the UDP port on the sheet of its connection kit?</li>
+          <li>Does a firewall let that port through, and the answers back?</li>
+          {#if gateway.udp_source}<li>Does it call from {gateway.udp_source}? From elsewhere its datagrams are not taken.</li>{/if}
+        {:else}
+          <li>Does it have the files of its connection kit, all of them and no others of the same names?</li>
+          <li>Does a firewall let it through to the address on the kit's sheet?</li>
+          <li>Does it know the date? A clock of 1970 takes every certificate for one of the future.</li>
+        {/if}
+        <li>Was it turned away? Below, under What happened, each attempt stands with its reason.</li>
         <li>Does it call under another EUI? Then it is among the strangers on the page of gateways.</li>
       </ol>
     </section>
+  {/if}
+
+  {#if gateway.state === "quiet" || gateway.state === "lost"}
+    <section class="mb-5 rounded-box border border-base-300 p-4">
+      <h2>Nothing comes from it</h2>
+      <p class="mt-1">It was last heard {ago(gateway.last_heard, live.now)}{gateway.address ? `, from ${gateway.address}` : ""}. Look at these, in this order:</p>
+      <ol class="mt-1 list-decimal pl-6">
+        <li>Under What happened: was it turned away, or did its connection end, and why?</li>
+        <li>Has it power, and does its network still reach this machine?</li>
+        <li>Are other gateways at the same place quiet as well? Then it is the network there.</li>
+      </ol>
+    </section>
+  {/if}
+  {#if gateway.off_plan_mhz.length > 0}
+    <div class="mb-5"><Notice text="It hears frames on {gateway.off_plan_mhz.join(', ')} MHz, which are no channels of {gateway.region}: compare the channel plan set in the gateway with the region it is registered for." /></div>
   {/if}
 
   <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
@@ -99,11 +128,21 @@
           <dt class="text-base-content/75">Its GPS</dt>
           <dd class="tabular-nums">{report.latitude_deg != null && report.longitude_deg != null ? `${report.latitude_deg.toFixed(5)}, ${report.longitude_deg.toFixed(5)}` : "tells no position"}{gateway.has_gps ? ", and gives it time" : ""}</dd>
           {#if report.clock}<dt class="text-base-content/75">Its clock</dt><dd>{report.clock}</dd>{/if}
-          <dt class="text-base-content/75">Calls from</dt><dd class="font-mono text-[0.9em]">{gateway.address ?? "not known yet"}</dd>
         </dl>
       {:else}
-        <p class="text-base-content/75">It has not reported since the service started.</p>
+        <p class="text-base-content/75">{gateway.protocol === "lns" ? "By WebSocket gateways do not report counters." : "It has not reported since the service started."}</p>
       {/if}
+      <dl class="mt-2 grid grid-cols-[9rem_1fr] gap-y-1">
+        <dt class="text-base-content/75">Calls by</dt><dd>{PROTOCOLS[gateway.protocol]}, channels {gateway.channels}</dd>
+        <dt class="text-base-content/75">Calls from</dt><dd class="font-mono text-[0.9em]">{gateway.address ?? "not known"}</dd>
+        <dt class="text-base-content/75">There and back</dt>
+        <dd class="tabular-nums">{gateway.delay ? `${gateway.delay.round_trip_ms.toFixed(1)} ms, ± ${gateway.delay.jitter_ms.toFixed(1)} ms` : "not measured yet"}</dd>
+        {#if gateway.software}
+          <dt class="text-base-content/75">Software</dt>
+          <dd>{[gateway.software.program, gateway.software.model, gateway.software.firmware, gateway.software.package].filter((text) => text).join(", ")}</dd>
+        {/if}
+        {#if gateway.description}<dt class="text-base-content/75">Description</dt><dd>{gateway.description}</dd>{/if}
+      </dl>
     </section>
     <section class="rounded-box border border-base-300 p-4">
       <h2 class="mb-2">Airtime in the last hour</h2>
@@ -111,6 +150,11 @@
     </section>
   </div>
 
+  <div class="mb-5"><GatewayReception {eui} /></div>
+  <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
+    <GatewayAccess {gateway} />
+    <GatewayEvents {eui} fresh={happened} />
+  </div>
   <div class="mb-6"><GatewayForm {gateway} done={() => void loadGateway()} /></div>
 
   <h2 class="mb-2">Last frames through it</h2>

@@ -1,0 +1,133 @@
+<!-- Where gateways stand. No map of the land is fetched from anywhere: a grid and a scale tell distances. -->
+<script lang="ts">
+  import "leaflet/dist/leaflet.css";
+  import type { Map as LeafletMap, LayerGroup } from "leaflet";
+
+  type Point = { name: string; state: string; latitude_deg: number; longitude_deg: number; href?: string };
+  let { points, pick, height = "18rem" }: { points: Point[]; pick?: (latitude: number, longitude: number) => void; height?: string } = $props();
+
+  let place: HTMLDivElement;
+  let leaflet: typeof import("leaflet") | null = null;
+  let map = $state<LeafletMap | null>(null);
+  let drawn: LayerGroup | null = null;
+  let shown = "";
+
+  $effect(() => {
+    let gone = false;
+    void import("leaflet").then((loaded) => {
+      if (gone) return;
+      leaflet = loaded.default ?? loaded;
+      const made = leaflet.map(place, { attributionControl: false, zoomSnap: 0.5 }).setView([54.7, 3.9], 11);
+      leaflet.control.scale({ imperial: false }).addTo(made);
+      drawn = leaflet.layerGroup().addTo(made);
+      made.on("click", (event) => pick?.(round(event.latlng.lat), round(event.latlng.lng)));
+      made.on("moveend", draw);
+      map = made;
+    });
+    return () => {
+      gone = true;
+      map?.remove();
+      map = null;
+    };
+  });
+
+  $effect(() => {
+    const all = points.map((point) => [point.latitude_deg, point.longitude_deg] as [number, number]);
+    if (!map || !leaflet) return;
+    draw();
+    // It follows the gateways, not each word of theirs.
+    const places = JSON.stringify(all);
+    if (all.length === 0 || places === shown) return;
+    shown = places;
+    map.fitBounds(leaflet.latLngBounds(all).pad(0.35), { maxZoom: 13 });
+  });
+
+  function round(degrees: number): number {
+    return Math.round(degrees * 1e5) / 1e5;
+  }
+
+  /** A step of degrees that gives some lines on the map. */
+  function step(range: number): number {
+    const rough = range / 5;
+    const power = 10 ** Math.floor(Math.log10(rough));
+    return ([1, 2, 5, 10].find((n) => n * power >= rough) ?? 10) * power;
+  }
+
+  function draw() {
+    if (!map || !leaflet || !drawn) return;
+    drawn.clearLayers();
+    const bounds = map.getBounds();
+    const line = (ends: [number, number][], label: string, at: [number, number]) => {
+      leaflet?.polyline(ends, { className: "grid-line", interactive: false }).addTo(drawn!);
+      const icon = leaflet?.divIcon({ className: "grid-label", html: label, iconSize: [70, 14], iconAnchor: [-3, 15] });
+      leaflet?.marker(at, { icon, interactive: false, keyboard: false }).addTo(drawn!);
+    };
+    const [south, north, west, east] = [bounds.getSouth(), bounds.getNorth(), bounds.getWest(), bounds.getEast()];
+    const [up, across] = [step(north - south), step(east - west)];
+    for (let lat = Math.ceil(south / up) * up; lat < north; lat += up) {
+      line([[lat, west - 1], [lat, east + 1]], `${lat.toFixed(up < 0.1 ? 3 : 2)}°`, [lat, west]);
+    }
+    for (let lon = Math.ceil(west / across) * across; lon < east; lon += across) {
+      line([[south - 1, lon], [north + 1, lon]], `${lon.toFixed(across < 0.1 ? 3 : 2)}°`, [south, lon]);
+    }
+    for (const point of points) {
+      const mark = leaflet.circleMarker([point.latitude_deg, point.longitude_deg], { radius: 7, className: `mark mark-${point.state}` });
+      mark.bindTooltip(`${point.name} · ${point.state.replace("_", " ")}`, { permanent: true, direction: "right", offset: [8, 0] });
+      if (point.href) {
+        const href = point.href;
+        mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
+      }
+      mark.addTo(drawn);
+    }
+  }
+</script>
+
+<div bind:this={place} class="map rounded-box border border-base-300" class:picking={Boolean(pick)} style:height role="application" aria-label="Map of gateways"></div>
+
+<style>
+  .map {
+    background: var(--color-base-200);
+    /* Menus lie above it. */
+    isolation: isolate;
+  }
+  .picking {
+    cursor: crosshair;
+  }
+  .map :global(.grid-line) {
+    stroke: var(--color-base-300);
+    stroke-width: 1;
+  }
+  .map :global(.grid-label) {
+    font-size: 0.7rem;
+    color: color-mix(in oklch, var(--color-base-content) 75%, transparent);
+  }
+  .map :global(.mark) {
+    stroke: var(--color-base-100);
+    stroke-width: 2;
+    fill: var(--color-neutral);
+    fill-opacity: 1;
+  }
+  .map :global(.mark-listening) {
+    fill: var(--color-success);
+  }
+  .map :global(.mark-quiet) {
+    fill: var(--color-warning);
+  }
+  .map :global(.mark-lost) {
+    fill: var(--color-error);
+  }
+  .map :global(.leaflet-tooltip) {
+    background: var(--color-base-100);
+    color: var(--color-base-content);
+    border-color: var(--color-base-300);
+    box-shadow: none;
+    font-family: inherit;
+  }
+  .map :global(.leaflet-control-scale-line),
+  .map :global(.leaflet-bar a) {
+    background: var(--color-base-100);
+    color: var(--color-base-content);
+    border-color: var(--color-base-300);
+    text-shadow: none;
+  }
+</style>
