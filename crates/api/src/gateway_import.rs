@@ -212,14 +212,13 @@ impl GatewayImport {
             };
             let (eui, name) = (cell("eui"), cell("name"));
             let mut about = GatewayAbout::default();
-            let filled = columns.iter().zip(record.iter()).filter(|(_, text)| !text.is_empty());
+            let mut filled = columns.iter().zip(record.iter()).filter(|(_, text)| !text.is_empty());
             let new = if record.len() > columns.len() {
                 let why = format!("the first line names {} columns", columns.len());
                 Err(bad_field("csv", &format!("{} values", record.len()), why))
             } else {
                 filled
-                    .map(|(column, text)| set(&mut about, column, text))
-                    .collect::<Result<(), _>>()
+                    .try_for_each(|(column, text)| set(&mut about, column, text))
                     .map(|()| NewGateway { eui: eui.clone(), about })
             };
             rows.push(ReadRow { line, eui, name, new });

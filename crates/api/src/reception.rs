@@ -103,19 +103,19 @@ impl Reception {
         let mut points = Vec::new();
         let (mut looked_at, mut uplinks, mut since) = (0, 0, None);
         for message in messages {
-            let Body::Uplink(uplink) = &message.body else { continue };
+            let Body::Uplink(heard) = &message.body else { continue };
             looked_at += 1;
             since = Some(message.time);
-            let own = uplink.heard_by.iter().find(|copy| copy.gateway == gateway);
+            let own = heard.heard_by.iter().find(|copy| copy.gateway == gateway);
             if let Some(device) = &message.device {
                 let entry = devices.entry(device.eui).or_insert_with(|| (device.name.clone(), true, 0, None));
-                entry.1 &= own.is_some() && uplink.heard_by.len() == 1;
+                entry.1 &= own.is_some() && heard.heard_by.len() == 1;
                 entry.2 += 1;
                 entry.3 = [entry.3, own.and_then(|copy| copy.snr_db)].into_iter().flatten().reduce(f32::max);
             }
             let Some(own) = own else { continue };
             uplinks += 1;
-            let radio = &uplink.radio;
+            let radio = &heard.radio;
             let channel = channels.entry((radio.frequency_mhz * 1e6).round() as u64).or_default();
             channel.rssi_dbm.push(own.rssi_dbm);
             if let Some(snr_db) = own.snr_db {

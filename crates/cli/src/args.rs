@@ -9,7 +9,7 @@ mod gateway;
 mod group;
 pub mod radio;
 
-pub use bench::{BenchVerb, IngestArgs};
+pub use bench::{BenchVerb, GatewaysArgs, IngestArgs};
 pub use device::{DeviceAddArgs, DeviceVerb};
 pub use gateway::{GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs};
 pub use group::GroupVerb;

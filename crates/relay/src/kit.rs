@@ -24,8 +24,8 @@ pub enum KitError {
     File { file: &'static str, why: String },
 }
 
-fn unfit(file: &'static str, why: impl ToString) -> KitError {
-    KitError::File { file, why: why.to_string() }
+fn unfit(file: &'static str, why: impl std::fmt::Display) -> KitError {
+    KitError::File { file, why: format!("{why}") }
 }
 
 /// The files of a kit, by name.

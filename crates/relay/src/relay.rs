@@ -8,8 +8,8 @@ use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Order, Report, SERVICE, State,
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, Token, TxAckError};
 use lorawan::Eui64;
 use rumqttc::{
-    AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, Publish, QoS, SubscribeFilter,
-    TlsConfiguration, Transport,
+    AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, NetworkOptions, Publish, QoS,
+    SubscribeFilter, TlsConfiguration, Transport,
 };
 use thiserror::Error;
 use tokio::net::UdpSocket;
@@ -102,7 +102,12 @@ fn reach(entrance: &Entrance, gateway: Eui64) -> Result<(AsyncClient, EventLoop)
     let gone = mqtt::write(&State::GONE);
     options.set_last_will(LastWill::new(Topic::State.of(gateway), gone, QoS::AtLeastOnce, true));
     options.set_transport(Transport::tls_with_config(TlsConfiguration::Rustls(entrance.tls()?)));
-    Ok(AsyncClient::new(options, REQUESTS))
+    let (client, mut broker) = AsyncClient::new(options, REQUESTS);
+    // Reports are small and urgent.
+    let mut network = NetworkOptions::new();
+    network.set_tcp_nodelay(true);
+    broker.set_network_options(network);
+    Ok((client, broker))
 }
 
 /// What the broker says.

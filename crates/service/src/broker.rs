@@ -26,7 +26,7 @@ pub fn write(options: &BrokerFiles) -> Result<()> {
     // The words are those of mosquitto, Debian's broker.
     let config = format!(
         "listener {}\nallow_anonymous false\nrequire_certificate true\nuse_identity_as_username true\n\
-         cafile {}\ncertfile {}\nkeyfile {}\nacl_file {}\nmax_packet_size 65536\n",
+         cafile {}\ncertfile {}\nkeyfile {}\nacl_file {}\nmax_packet_size 65536\nset_tcp_nodelay true\n",
         options.port,
         path("authority.pem"),
         path("broker.pem"),

@@ -16,7 +16,7 @@ pub struct Cli {
 #[derive(Subcommand)]
 pub enum Verb {
     /// Run the service.
-    Serve(Options),
+    Serve(Box<Options>),
     /// Write what an MQTT broker needs to keep gateways apart: its certificate with its key, the authority it checks
     /// gateways against, and its rules.
     BrokerFiles(BrokerFiles),

@@ -2,6 +2,7 @@
 //! in words: a gateway that sends something unreadable is found by looking here.
 
 use std::collections::BTreeMap;
+use std::fmt::Display;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -33,8 +34,8 @@ impl Intake {
     }
 
     /// Counts one that was dropped for `reason`.
-    pub fn dropped(&self, reason: &'static str, last: String, last_from: impl ToString) {
-        let last_from = last_from.to_string();
+    pub fn dropped(&self, reason: &'static str, last: String, last_from: impl Display) {
+        let last_from = format!("{last_from}");
         tracing::debug!(reason, last_from, "dropped: {last}");
         let mut dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let count = dropped.get(reason).map_or(0, |d| d.count) + 1;

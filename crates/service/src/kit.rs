@@ -155,7 +155,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
         Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", doors.udp_port)),
         Protocol::Lns => say(&format!("     TCP to {name}, port {tls}")),
         Protocol::Mqtt => {
-            say(&format!("     TCP to the broker, {}", doors.mqtt.as_deref().unwrap_or("which is not set")))
+            say(&format!("     TCP to the broker, {}", doors.mqtt.as_deref().unwrap_or("which is not set")));
         }
     }
     say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");

@@ -44,7 +44,7 @@ static ALLOCATOR: MiMalloc = MiMalloc;
 
 fn main() -> ExitCode {
     let done = match Cli::parse().verb {
-        Verb::Serve(options) => serve(options),
+        Verb::Serve(options) => serve(*options),
         Verb::Openapi => document(),
         Verb::BrokerFiles(options) => broker::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),

@@ -4,6 +4,7 @@
 //! A [`scenario::Scenario`] names who there is; a [`world::World`] brings them to life.
 
 pub mod clock;
+pub mod crowd;
 pub mod device;
 pub mod gateway;
 pub mod lns;

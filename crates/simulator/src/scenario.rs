@@ -17,6 +17,7 @@ use serde::Deserialize;
 use thiserror::Error;
 
 use crate::device::{Build, Identity, Listens};
+use crate::gateway::Faults;
 use crate::lns::LinkError;
 use crate::sensor::SensorKind;
 
@@ -91,6 +92,9 @@ pub struct GatewayEntry {
     /// How it calls.
     #[serde(default)]
     pub protocol: Protocol,
+    /// What is wrong with it.
+    #[serde(default)]
+    pub faults: Faults,
     /// A stranger is there but not registered.
     #[serde(default)]
     pub stranger: bool,
@@ -236,7 +240,8 @@ mod tests {
         let scenario = Scenario::load(&folder()).unwrap();
         assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (5, 10, 2));
         assert_eq!(scenario.gateways.iter().filter(|g| g.stranger).count(), 1);
-        let ways = Protocol::ALL.map(|way| scenario.gateways.iter().filter(|g| g.protocol == way && !g.stranger).count());
+        let ways =
+            Protocol::ALL.map(|way| scenario.gateways.iter().filter(|g| g.protocol == way && !g.stranger).count());
         assert_eq!(ways, [2, 1, 1]);
         let wrong: Vec<_> = scenario.devices.iter().filter(|d| d.app_key_in_device.is_some()).collect();
         assert_eq!(wrong.len(), 1);

@@ -113,6 +113,8 @@ impl World {
                 place,
                 gain_dbi: f64::from(entry.antenna_gain_dbi),
                 has_gps: entry.beacons,
+                region: entry.region,
+                faults: entry.faults.clone(),
             };
             let way = match (entry.protocol, kits.get(&eui)) {
                 (Protocol::Udp, _) => Way::Udp(server),

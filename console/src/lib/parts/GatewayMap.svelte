@@ -17,8 +17,9 @@
     void import("leaflet").then((loaded) => {
       if (gone) return;
       leaflet = loaded.default ?? loaded;
-      const made = leaflet.map(place, { attributionControl: false, zoomSnap: 0.5 }).setView([54.7, 3.9], 11);
-      leaflet.control.scale({ imperial: false }).addTo(made);
+      const made = leaflet.map(place, { attributionControl: false, zoomControl: false, zoomSnap: 0.25 }).setView([54.7, 3.9], 11);
+      leaflet.control.zoom({ position: "topright" }).addTo(made);
+      leaflet.control.scale({ imperial: false, position: "bottomright" }).addTo(made);
       drawn = leaflet.layerGroup().addTo(made);
       made.on("click", (event) => pick?.(round(event.latlng.lat), round(event.latlng.lng)));
       made.on("moveend", draw);
@@ -39,7 +40,7 @@
     const places = JSON.stringify(all);
     if (all.length === 0 || places === shown) return;
     shown = places;
-    map.fitBounds(leaflet.latLngBounds(all).pad(0.35), { maxZoom: 13 });
+    map.fitBounds(leaflet.latLngBounds(all).pad(0.2), { maxZoom: 13 });
   });
 
   function round(degrees: number): number {
@@ -89,6 +90,9 @@
     background: var(--color-base-200);
     /* Menus lie above it. */
     isolation: isolate;
+  }
+  .map:global(.leaflet-container) {
+    font-family: inherit;
   }
   .picking {
     cursor: crosshair;

@@ -35,8 +35,9 @@
     const [ink, line] = [colour("base-content"), colour("base-300")];
     const factors = [...new Set(points.map((point) => point.spreading_factor ?? 0))].sort((a, b) => a - b);
     const tones = ["success", "secondary", "warning", "error", "neutral", "primary"].map(colour);
-    const axis = (name: string, middle: number) => ({
-      name, nameLocation: "middle", nameGap: middle, scale: true,
+    // The same for every gateway, so that they can be compared.
+    const axis = (name: string, middle: number, min: number, max: number) => ({
+      name, nameLocation: "middle", nameGap: middle, min, max,
       nameTextStyle: { color: ink }, axisLabel: { color: ink }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } },
     });
     chart.setOption({
@@ -46,8 +47,8 @@
       legend: { top: 0, textStyle: { color: ink } },
       // Drawn, not written as HTML: the page allows no styles from elsewhere.
       tooltip: { renderMode: "richText", formatter: ({ value }: { value: [number, number] }) => `${value[0]} dBm, ${value[1]} dB` },
-      xAxis: axis("RSSI, dBm", 26),
-      yAxis: axis("SNR, dB", 34),
+      xAxis: axis("RSSI, dBm", 26, -140, -30),
+      yAxis: axis("SNR, dB", 34, -25, 15),
       series: factors.map((factor, n) => ({
         type: "scatter",
         name: factor ? `SF${factor}` : "other",

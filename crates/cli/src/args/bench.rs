@@ -12,6 +12,34 @@ pub enum BenchVerb {
     /// what they send, then at a steady rate with confirmed uplinks among them. The service must be one made
     /// for this; `scripts/bench` starts one.
     Ingest(IngestArgs),
+    /// What connected gateways cost, and how long until all are back that were dropped at once.
+    ///
+    /// Gateways of this command's own making connect over UDP and over TLS, keep alive and report, and hear nothing.
+    /// The service must be one made for this; `scripts/bench gateways` starts one.
+    Gateways(GatewaysArgs),
+}
+
+#[derive(Args)]
+pub struct GatewaysArgs {
+    /// Where the service takes the UDP packet-forwarder protocol.
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1700")]
+    pub gateways_call: SocketAddr,
+    /// Gateways connected by UDP.
+    #[arg(long, default_value_t = 1000, value_parser = up_to_2000)]
+    pub by_udp: usize,
+    /// Gateways connected by WebSocket meanwhile.
+    #[arg(long, default_value_t = 1000, value_parser = up_to_2000)]
+    pub by_websocket: usize,
+    /// Gateways that are dropped at once and come back, by WebSocket.
+    #[arg(long, default_value_t = 2000, value_parser = up_to_2000)]
+    pub storm: usize,
+    /// How long they are only there.
+    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub seconds: u64,
+}
+
+fn up_to_2000(text: &str) -> Result<usize, String> {
+    text.parse().ok().filter(|n| (1..=2000).contains(n)).ok_or_else(|| "1 to 2000".into())
 }
 
 #[derive(Args)]

@@ -60,7 +60,10 @@ struct Part {
 }
 
 pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Result<()> {
-    let BenchVerb::Ingest(args) = verb;
+    let args = match verb {
+        BenchVerb::Ingest(args) => args,
+        BenchVerb::Gateways(args) => return super::bench_gateways::run(client, out, args, yes).await,
+    };
     let measured = ingest(client, args, yes).await?;
     if out.json {
         return out.json(&measured);

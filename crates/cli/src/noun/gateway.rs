@@ -1,5 +1,7 @@
 use anyhow::{Context as _, Result, bail};
-use api::gateway::{self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Stranger};
+use api::gateway::{
+    self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Protocol, Stranger,
+};
 use api::problem;
 
 use super::{gateway_access as access, gateway_health};
@@ -21,7 +23,7 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("name", g.name.clone()),
         ("state", g.state.words().into()),
         ("last heard", show::ago(g.last_heard)),
-        ("address", g.address.clone().unwrap_or_else(|| "not known yet".into())),
+        ("address", address(g)),
         ("calls by", g.protocol.words().into()),
         ("taken from", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
         ("delay", g.delay.map_or("not measured yet".into(), delay)),
@@ -36,8 +38,22 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
         ("says of itself", g.report.as_ref().map_or("nothing since the service started".into(), reported)),
-        ("description", g.description.clone()),
+        ("description", if g.description.is_empty() { "none".into() } else { g.description.clone() }),
     ]
+}
+
+fn address(g: &Gateway) -> String {
+    match (&g.address, g.protocol) {
+        (Some(address), _) => address.clone(),
+        (None, Protocol::Mqtt) => "behind the broker".into(),
+        (None, _) => "not known yet".into(),
+    }
+}
+
+/// What is left of the fullest sub-band's allowance.
+fn headroom(g: &Gateway) -> String {
+    let fullest = g.airtime.iter().max_by(|a, b| a.used_percent.total_cmp(&b.used_percent));
+    fullest.map_or("all".into(), |band| format!("{:.2} % of {}", 100.0 - band.used_percent, band.sub_band))
 }
 
 fn delay(delay: LinkDelay) -> String {
@@ -137,16 +153,24 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
     match verb {
         GatewayVerb::List => {
             let gateways: Vec<Gateway> = client.all(&client.in_estate("gateways").await?, &[]).await?;
-            out.list(&gateways, NONE, &["NAME", "EUI", "STATE", "LAST HEARD", "FRAMES", "ADDRESS"], |g| {
-                vec![
-                    g.name.clone(),
-                    g.eui.to_string(),
-                    g.state.words().into(),
-                    show::ago(g.last_heard),
-                    g.frames.to_string(),
-                    g.address.clone().unwrap_or_else(|| "–".into()),
-                ]
-            })
+            out.list(
+                &gateways,
+                NONE,
+                &["NAME", "EUI", "STATE", "LAST HEARD", "HEARD", "SENT", "AIRTIME LEFT", "CALLS BY", "ADDRESS"],
+                |g| {
+                    vec![
+                        g.name.clone(),
+                        g.eui.to_string(),
+                        g.state.words().into(),
+                        show::ago(g.last_heard),
+                        g.frames.to_string(),
+                        g.airtime.iter().map(|band| band.frames).sum::<u32>().to_string(),
+                        headroom(g),
+                        g.protocol.words().into(),
+                        address(g),
+                    ]
+                },
+            )
         }
         GatewayVerb::Show { eui } => {
             let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{eui}")).await?, &[]).await?;

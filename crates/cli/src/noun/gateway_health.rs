@@ -25,12 +25,14 @@ pub async fn reception(client: &Client, out: &Out, eui: &str) -> Result<()> {
         let mean = format!("{:.1} dBm", channel.rssi_dbm);
         vec![format!("{} MHz", channel.frequency_mhz), channel.uplinks.to_string(), mean, db(channel.noise_dbm, "dBm")]
     });
-    out.line(show::table(&["\nCHANNEL", "UPLINKS", "MEAN RSSI", "NOISE"], channels))?;
+    out.line("")?;
+    out.line(show::table(&["CHANNEL", "UPLINKS", "MEAN RSSI", "NOISE"], channels))?;
     let rates = reception.data_rates.iter().map(|rate| {
         let factor = rate.spreading_factor.map_or("–".into(), |sf| format!("SF{sf}"));
         vec![format!("DR{}", rate.data_rate), factor, rate.uplinks.to_string()]
     });
-    out.line(show::table(&["\nDATA RATE", "", "UPLINKS"], rates))?;
+    out.line("")?;
+    out.line(show::table(&["DATA RATE", "", "UPLINKS"], rates))?;
     if reception.only_here.is_empty() {
         return out.line("\nEvery device it hears is heard by another gateway as well.");
     }

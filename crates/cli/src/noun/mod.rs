@@ -2,6 +2,7 @@
 
 pub mod airtime;
 pub mod bench;
+mod bench_gateways;
 pub mod device;
 pub mod estate;
 pub mod fleet;

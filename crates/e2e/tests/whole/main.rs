@@ -11,6 +11,7 @@ mod mac;
 mod mqtt;
 mod network;
 mod records;
+mod registering;
 mod restart;
 mod scenes;
 mod tools;

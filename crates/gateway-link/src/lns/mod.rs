@@ -55,8 +55,8 @@ fn read<'de, T: Deserialize<'de>>(text: &'de str) -> Result<T, MessageError> {
     serde_json::from_str(text).map_err(|why| MessageError::Json(why.to_string()))
 }
 
-fn field(field: &'static str, value: impl ToString, allowed: &'static str) -> MessageError {
-    MessageError::Field { field, value: value.to_string().chars().take(80).collect(), allowed }
+fn field(field: &'static str, value: impl std::fmt::Display, allowed: &'static str) -> MessageError {
+    MessageError::Field { field, value: format!("{value}").chars().take(80).collect(), allowed }
 }
 
 /// A gateway asks where to go.

@@ -15,8 +15,8 @@ use engine::{Transmission, TxFailure};
 use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Order, Report, SERVICE, State, Topic};
 use lorawan::Eui64;
 use rumqttc::{
-    AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, Publish, QoS, SubscribeFilter,
-    TlsConfiguration, Transport,
+    AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, NetworkOptions, Publish, QoS,
+    SubscribeFilter, TlsConfiguration, Transport,
 };
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::{ClientConfig, RootCertStore};
@@ -88,7 +88,12 @@ pub fn reach(url: &str, authority: &Authority, trust: &Trust) -> Result<(AsyncCl
     if scheme == "mqtts" {
         options.set_transport(Transport::tls_with_config(TlsConfiguration::Rustls(Arc::new(tls(authority, trust)?))));
     }
-    Ok(AsyncClient::new(options, REQUESTS))
+    let (client, mut broker) = AsyncClient::new(options, REQUESTS);
+    // Downlinks are small and urgent.
+    let mut network = NetworkOptions::new();
+    network.set_tcp_nodelay(true);
+    broker.set_network_options(network);
+    Ok((client, broker))
 }
 
 /// What the broker's certificate is checked against.

@@ -4,6 +4,7 @@ mod known;
 mod stranger;
 
 use std::collections::HashMap;
+use std::fmt::Display;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -119,8 +120,8 @@ impl Presence {
     }
 
     /// Notes a call of somebody unknown by another protocol, and what it was told.
-    pub fn stranger_calls(&self, eui: Eui64, address: impl ToString, protocol: Protocol, told: &str) {
-        let call = Call { address: address.to_string(), protocol, frames_hz: std::iter::empty(), told: Some(told) };
+    pub fn stranger_calls(&self, eui: Eui64, address: impl Display, protocol: Protocol, told: &str) {
+        let call = Call { address: format!("{address}"), protocol, frames_hz: std::iter::empty(), told: Some(told) };
         stranger::note(&mut self.lock().strangers, eui, call);
     }
 

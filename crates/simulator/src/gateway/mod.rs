@@ -1,5 +1,6 @@
 //! A stand-in gateway over a real socket, by UDP or by WebSocket.
 
+mod faults;
 mod transmitter;
 mod udp;
 mod websocket;
@@ -7,9 +8,11 @@ mod websocket;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::Duration;
 
 use gateway_link::udp::TxPacket;
 use lorawan::Eui64;
+use lorawan::region::Region;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
@@ -18,6 +21,11 @@ use crate::radio::{Arrival, Place};
 use relay::kit::Entrance;
 use transmitter::Transmitter;
 
+pub use faults::Faults;
+
+/// A century of uptime.
+const NEVER: Duration = Duration::from_secs(3_000_000_000);
+
 /// Where a gateway stands, and what it has.
 #[derive(Debug, Clone)]
 pub struct Site {
@@ -25,6 +33,9 @@ pub struct Site {
     pub place: Place,
     pub gain_dbi: f64,
     pub has_gps: bool,
+    /// Whose channels it hears.
+    pub region: Region,
+    pub faults: Faults,
 }
 
 /// How it calls.
@@ -70,17 +81,41 @@ impl Gateway {
             Way::Udp(server) => Link::Udp(udp::Link::towards(server).await?),
             Way::WebSocket(entrance) => Link::WebSocket(websocket::Link::new(*entrance)),
         };
-        let transmitter = Transmitter::new(site.has_gps);
+        let transmitter = Transmitter::new(site.has_gps, site.faults.clone());
         Ok(Arc::new(Self { eui, site, transmitter, received: AtomicU32::new(0), link }))
     }
 
     /// Forwards a frame that was heard until `end`.
-    pub async fn heard(&self, emission: &Emission, end: Instant, arrival: Arrival) {
+    pub async fn heard(self: &Arc<Self>, emission: &Emission, end: Instant, arrival: Arrival) {
         self.received.fetch_add(1, Ordering::Relaxed);
+        let faults = &self.site.faults;
+        if faults.loses() {
+            return;
+        }
+        let frequency_hz = faults.heard_on_hz(self.site.region, emission.frequency_hz);
+        let emission = Emission { frequency_hz, ..emission.clone() };
+        if faults.delay_ms == 0 {
+            return self.forward(&emission, end, arrival).await;
+        }
+        // Others hear it meanwhile.
+        let (gateway, delay) = (Arc::clone(self), Duration::from_millis(faults.delay_ms));
+        tokio::spawn(async move {
+            tokio::time::sleep(delay).await;
+            gateway.forward(&emission, end, arrival).await;
+        });
+    }
+
+    async fn forward(&self, emission: &Emission, end: Instant, arrival: Arrival) {
         match &self.link {
             Link::Udp(link) => self.push(link, emission, end, arrival).await,
             Link::WebSocket(link) => self.tell(link, emission, end, arrival),
         }
+    }
+
+    /// When its connection breaks next.
+    fn breaks(&self) -> tokio::time::Interval {
+        let every = self.site.faults.reconnects_every_s.map_or(NEVER, Duration::from_secs_f64);
+        tokio::time::interval_at(Instant::now() + every, every)
     }
 
     /// Keeps calling, and takes what is to be sent, until dropped.

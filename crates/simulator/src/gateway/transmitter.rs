@@ -8,6 +8,7 @@ use gateway_link::udp::{TxAckError, TxPacket, TxTime};
 use lorawan::{Modulation, airtime, gps_time};
 use tokio::time::Instant;
 
+use super::Faults;
 use crate::clock;
 
 /// How far ahead a transmission may be planned.
@@ -21,21 +22,23 @@ pub struct Transmitter {
     clock_start_us: u32,
     pub sent: AtomicU32,
     busy: Mutex<Vec<(Instant, Instant)>>,
+    faults: Faults,
 }
 
 impl Transmitter {
-    pub fn new(has_gps: bool) -> Self {
+    pub fn new(has_gps: bool, faults: Faults) -> Self {
         Self {
             has_gps,
             started: Instant::now(),
             clock_start_us: rand::random(),
             sent: AtomicU32::new(0),
             busy: Mutex::default(),
+            faults,
         }
     }
 
     pub fn clock_us(&self, at: Instant) -> u32 {
-        self.clock_start_us.wrapping_add((at - self.started).as_micros() as u32)
+        self.clock_start_us.wrapping_add(self.faults.drifted_us((at - self.started).as_micros()) as u32)
     }
 
     /// GPS time in microseconds, if it has that.
@@ -104,7 +107,7 @@ pub mod tests {
 
     #[test]
     fn a_transmission_has_its_time_and_the_transmitter_to_itself() {
-        let radio = Transmitter::new(false);
+        let radio = Transmitter::new(false, Faults::default());
         let now = Instant::now();
         let clock = |after_us: u32| TxTime::Clock(radio.clock_us(now).wrapping_add(after_us));
         assert_eq!(radio.plan(&packet(clock(0)), now), Err(TxAckError::TooLate));

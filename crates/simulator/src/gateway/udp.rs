@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
 use gateway_link::udp::{Datagram, GatewayStatus, PushData, RxPacket, Token};
@@ -19,15 +20,25 @@ const PULL_EVERY: Duration = Duration::from_secs(5);
 const STATUS_EVERY: Duration = Duration::from_secs(30);
 
 pub(super) struct Link {
-    socket: UdpSocket,
+    server: SocketAddr,
+    socket: RwLock<Arc<UdpSocket>>,
     next_token: AtomicU32,
 }
 
 impl Link {
     pub(super) async fn towards(server: SocketAddr) -> std::io::Result<Self> {
+        let socket = RwLock::new(Self::fresh(server).await?);
+        Ok(Self { server, socket, next_token: AtomicU32::new(rand::random()) })
+    }
+
+    async fn fresh(server: SocketAddr) -> std::io::Result<Arc<UdpSocket>> {
         let socket = UdpSocket::bind(any_port_towards(server)).await?;
         socket.connect(server).await?;
-        Ok(Self { socket, next_token: AtomicU32::new(rand::random()) })
+        Ok(Arc::new(socket))
+    }
+
+    fn socket(&self) -> Arc<UdpSocket> {
+        Arc::clone(&self.socket.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     fn token(&self) -> Token {
@@ -36,7 +47,7 @@ impl Link {
 
     async fn call(&self, datagram: Datagram) {
         // A server that is not there yet refuses; the next call may find it.
-        if let Err(error) = self.socket.send(&datagram.emit()).await {
+        if let Err(error) = self.socket().send(&datagram.emit()).await {
             tracing::debug!("sending: {error}");
         }
     }
@@ -58,9 +69,17 @@ impl Gateway {
     pub(super) async fn run_udp(&self, link: &Link, sendings: mpsc::Sender<Sending>) {
         let mut pull = tokio::time::interval(PULL_EVERY);
         let mut status = tokio::time::interval(STATUS_EVERY);
+        let mut breaks = self.breaks();
         let mut buffer = vec![0; 4096];
         loop {
+            let socket = link.socket();
             tokio::select! {
+                _ = breaks.tick() => {
+                    if let Ok(fresh) = Link::fresh(link.server).await {
+                        *link.socket.write().unwrap_or_else(PoisonError::into_inner) = fresh;
+                        link.call(Datagram::PullData { token: link.token(), gateway: self.eui }).await;
+                    }
+                }
                 _ = pull.tick() => {
                     link.call(Datagram::PullData { token: link.token(), gateway: self.eui }).await;
                 },
@@ -68,7 +87,7 @@ impl Gateway {
                     let push = PushData { status: Some(self.status()), ..PushData::default() };
                     link.call(Datagram::PushData { token: link.token(), gateway: self.eui, push }).await;
                 },
-                received = link.socket.recv(&mut buffer) => {
+                received = socket.recv(&mut buffer) => {
                     let Ok(len) = received else {
                         // Nobody listens on the other side; do not ask in a tight loop.
                         tokio::time::sleep(Duration::from_millis(100)).await;
@@ -104,10 +123,9 @@ impl Gateway {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use gateway_link::udp::TxTime;
     use lorawan::Eui64;
+    use lorawan::region::Region;
 
     use super::super::transmitter::tests::packet;
     use super::super::{Site, Way};
@@ -117,8 +135,9 @@ mod tests {
     #[tokio::test]
     async fn it_calls_reports_and_acknowledges_over_its_socket() {
         let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let faults = super::super::Faults { reconnects_every_s: Some(0.2), ..Default::default() };
         let place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
-        let site = Site { name: "test".into(), place, gain_dbi: 2.0, has_gps: false };
+        let site = Site { name: "test".into(), place, gain_dbi: 2.0, has_gps: false, region: Region::Eu868, faults };
         let gateway = Gateway::new(Eui64(7), site, Way::Udp(server.local_addr().unwrap())).await.unwrap();
         let (sender, mut sendings) = mpsc::channel(4);
         let task = tokio::spawn(Arc::clone(&gateway).run(sender));
@@ -140,6 +159,14 @@ mod tests {
             Ok(Datagram::TxAck { token: 99, gateway: Eui64(7), result: Ok(()) })
         );
         assert_eq!(sendings.recv().await.unwrap().packet, packet(TxTime::AtOnce));
+        // Its address changes, as behind a router that forgets it.
+        let first = pulled.unwrap();
+        loop {
+            let (len, from) = server.recv_from(&mut buffer).await.unwrap();
+            if matches!(Datagram::parse(&buffer[..len]), Ok(Datagram::PullData { .. })) && from != first {
+                break;
+            }
+        }
         task.abort();
     }
 }

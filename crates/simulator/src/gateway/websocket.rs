@@ -77,8 +77,10 @@ impl Gateway {
         sendings: &mpsc::Sender<Sending>,
     ) -> LinkError {
         let mut time = tokio::time::interval(TIME_EVERY);
+        let mut breaks = self.breaks();
         loop {
             let said = tokio::select! {
+                _ = breaks.tick() => return LinkError::Unexpected("it breaks now and then".into()),
                 _ = time.tick() => Some(FromGateway::TimeAsked { txtime: self.xtime(link, Instant::now()) }),
                 Some((emission, end, arrival)) = frames.recv() => self.frame(link, &connection.config, &emission, end, arrival),
                 message = connection.next() => match message {

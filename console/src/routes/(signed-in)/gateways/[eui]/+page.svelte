@@ -134,7 +134,7 @@
       {/if}
       <dl class="mt-2 grid grid-cols-[9rem_1fr] gap-y-1">
         <dt class="text-base-content/75">Calls by</dt><dd>{PROTOCOLS[gateway.protocol]}, channels {gateway.channels}</dd>
-        <dt class="text-base-content/75">Calls from</dt><dd class="font-mono text-[0.9em]">{gateway.address ?? "not known"}</dd>
+        <dt class="text-base-content/75">Calls from</dt><dd class={gateway.address ? "font-mono text-[0.9em]" : ""}>{gateway.address ?? (gateway.protocol === "mqtt" ? "behind the broker" : "not known")}</dd>
         <dt class="text-base-content/75">There and back</dt>
         <dd class="tabular-nums">{gateway.delay ? `${gateway.delay.round_trip_ms.toFixed(1)} ms, ± ${gateway.delay.jitter_ms.toFixed(1)} ms` : "not measured yet"}</dd>
         {#if gateway.software}
