@@ -6,6 +6,7 @@
 pub mod airtime;
 pub mod credential;
 pub mod device;
+pub mod firmware;
 pub mod fleet;
 pub mod frame;
 pub mod gateway;

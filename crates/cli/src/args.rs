@@ -11,7 +11,9 @@ pub mod radio;
 
 pub use bench::{BenchVerb, GatewaysArgs, IngestArgs};
 pub use device::{DeviceAddArgs, DeviceVerb};
-pub use gateway::{GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs};
+pub use gateway::{
+    FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,
+};
 pub use group::GroupVerb;
 
 use clap::{Args, Parser, Subcommand};

@@ -82,6 +82,12 @@ impl Client {
         Ok(response.json().await?)
     }
 
+    /// A PUT without an answer.
+    pub async fn tell(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        self.send(self.request(Method::PUT, path).json(body)).await?;
+        Ok(())
+    }
+
     pub async fn delete(&self, path: &str) -> Result<Response> {
         self.send(self.request(Method::DELETE, path)).await
     }

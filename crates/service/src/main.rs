@@ -10,6 +10,7 @@ mod config;
 mod credentials;
 mod decode;
 mod directory;
+mod firmware;
 mod first_start;
 mod handover;
 mod http;

@@ -17,6 +17,7 @@ use crate::chronicle::{self, Chronicle};
 use crate::config::Options;
 use crate::credentials::Credentials;
 use crate::directory::Directory;
+use crate::firmware::Firmwares;
 use crate::handover::Handover;
 use crate::http::{App, Gate};
 use crate::intake::Intake;
@@ -69,6 +70,7 @@ pub async fn run(options: Options) -> Result<()> {
     let (chronicle, happenings) = Chronicle::new();
     let presence = Arc::new(Presence::new(&store.all_gateways().await?, Arc::clone(&chronicle)));
     let credentials = Arc::new(Credentials::load(store.clone()).await?);
+    let firmware = Arc::new(Firmwares::new(&options.data));
     let doors = Arc::new(Doors::new(&options, tls_address.port(), udp_address.port()));
 
     let config = Config {
@@ -116,6 +118,8 @@ pub async fn run(options: Options) -> Result<()> {
         authority: Arc::clone(&authority),
         identity: Arc::clone(&identity),
         doors: Arc::clone(&doors),
+        store: store.clone(),
+        firmware: Arc::clone(&firmware),
     });
     let broker_trust = mqtt::trust(&options, &authority)?;
     let broker = match &options.mqtt {
@@ -176,7 +180,7 @@ pub async fn run(options: Options) -> Result<()> {
         live,
         intake,
         vitals,
-        gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors },
+        gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         sign_ins: App::sign_in_limit(),
     };
     println!(

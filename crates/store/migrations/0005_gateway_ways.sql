@@ -37,3 +37,22 @@ CREATE TABLE gateway_events (
     KEY (at),
     FOREIGN KEY (eui) REFERENCES gateways (eui) ON DELETE CASCADE
 );
+
+-- Firmware that gateways fetch over CUPS; the bytes are in files of the service's data folder.
+CREATE TABLE gateway_firmware (
+    id CHAR(26) CHARACTER SET ascii NOT NULL PRIMARY KEY,
+    estate_id INT UNSIGNED NOT NULL,
+    name VARCHAR(80) NOT NULL,
+    key_crc INT UNSIGNED NOT NULL,
+    signature VARBINARY(128) NOT NULL,
+    size_bytes BIGINT UNSIGNED NOT NULL,
+    sha256 BINARY(32) NOT NULL,
+    added_at DATETIME(6) NOT NULL,
+    KEY (estate_id, id),
+    FOREIGN KEY (estate_id) REFERENCES estates (id)
+);
+
+-- What a gateway is to be handed when it next asks.
+ALTER TABLE gateways
+    ADD COLUMN firmware_id CHAR(26) CHARACTER SET ascii NULL,
+    ADD FOREIGN KEY (firmware_id) REFERENCES gateway_firmware (id) ON DELETE SET NULL;

@@ -54,6 +54,11 @@ pub enum GatewayVerb {
     Replace { eui: String },
     /// Credentials that end within 30 days or have ended, and the service's own certificate.
     Endings,
+    /// Firmware that gateways fetch over CUPS.
+    Firmware {
+        #[command(subcommand)]
+        verb: FirmwareVerb,
+    },
     /// What happened to one: connects, refusals with their reason, restarts, changes.
     Events {
         eui: String,
@@ -180,4 +185,31 @@ pub struct GatewayAboutArgs {
     /// Let it send class B beacons, as long as it has GPS time: `--beacons`, or `--beacons=false`.
     #[arg(long, num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     pub beacons: Option<bool>,
+}
+
+#[derive(Subcommand)]
+pub enum FirmwareVerb {
+    /// List what is kept.
+    List,
+    /// Keep one, once its signature is checked.
+    Add {
+        /// The firmware's file.
+        file: PathBuf,
+        /// Its name; the file's if not given.
+        #[arg(long)]
+        name: Option<String>,
+        /// The maker's signature: ECDSA over P-256 and the SHA-512 of the file, DER.
+        #[arg(long, value_name = "FILE")]
+        signature: PathBuf,
+        /// The maker's public key, PEM.
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+        /// CRC-32 by which gateways name that key; that of its DER if not given.
+        #[arg(long)]
+        key_crc: Option<u32>,
+    },
+    /// Remove one; no gateway is handed it any more.
+    Remove { firmware: String },
+    /// Have a gateway handed one, once, when it next asks; without one, none.
+    Hand { eui: String, firmware: Option<String> },
 }

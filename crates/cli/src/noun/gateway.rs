@@ -210,6 +210,7 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
         GatewayVerb::Revoke { eui, credential } => access::revoke(client, out, &eui, &credential, yes).await,
         GatewayVerb::Replace { eui } => access::replace(client, out, &eui).await,
         GatewayVerb::Endings => access::endings(client, out).await,
+        GatewayVerb::Firmware { verb } => super::gateway_firmware::run(client, out, verb, yes).await,
         GatewayVerb::Events { eui, limit } => access::events(client, out, &eui, limit).await,
         GatewayVerb::Reception { eui } => gateway_health::reception(client, out, &eui).await,
         GatewayVerb::Uptime { eui } => gateway_health::uptime(client, out, &eui).await,

@@ -9,6 +9,7 @@ pub mod fleet;
 pub mod frame;
 pub mod gateway;
 mod gateway_access;
+mod gateway_firmware;
 mod gateway_health;
 mod gateway_import;
 pub mod group;

@@ -10,6 +10,7 @@ use api::gateway_event::{GatewayEvent, GatewayEventKind};
 use chrono::Utc;
 use e2e::service::Service;
 use e2e::wait::{PATIENCE, until};
+use gateway_link::cups::Question;
 use gateway_link::lns::{Downlink, FromGateway, Heard, Moment, RadioInfo, Sent, ToGateway, Version};
 use lorawan::Eui64;
 use relay::kit::{Entrance, Kit};
@@ -234,6 +235,62 @@ async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
     let (status, problem) =
         service.refused(Method::POST, &format!("gateways/{GATEWAY}/credentials/replace"), Value::Null).await;
     assert_eq!((status, problem.code.as_str()), (409, "no_cups"));
+}
+
+#[tokio::test]
+async fn a_signed_firmware_is_handed_to_who_accepts_its_key() {
+    use p256::ecdsa::signature::hazmat::PrehashSigner as _;
+    use p256::pkcs8::EncodePublicKey as _;
+    use sha2::Digest as _;
+    let service = service().await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let firmware: Vec<u8> = (0..300_000u32).map(|n| n as u8).collect();
+    let key = p256::ecdsa::SigningKey::from_slice(&[9; 32]).unwrap();
+    let signature: p256::ecdsa::Signature = key.sign_prehash(&sha2::Sha512::digest(&firmware)).unwrap();
+    std::fs::write(path("image"), &firmware).unwrap();
+    std::fs::write(path("image.sig"), signature.to_der()).unwrap();
+    std::fs::write(path("other.sig"), key.sign_prehash(&[1; 64]).map(|s: p256::ecdsa::Signature| s.to_der()).unwrap())
+        .unwrap();
+    std::fs::write(path("key.pem"), key.verifying_key().to_public_key_pem(Default::default()).unwrap()).unwrap();
+
+    let add = |signature: &str| {
+        let (signature, key) = (path(signature), path("key.pem"));
+        service.heron(&[
+            "gateway",
+            "firmware",
+            "add",
+            &path("image"),
+            "--signature",
+            &signature,
+            "--key",
+            &key,
+            "--json",
+        ])
+    };
+    let refused = add("other.sig");
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(said.contains("it is not by this key"), "{said}");
+    let kept: api::firmware::Firmware = serde_json::from_slice(&add("image.sig").stdout).unwrap();
+    assert_eq!((kept.name.as_str(), kept.size_bytes), ("image", 300_000));
+
+    let eui = GATEWAY.to_string();
+    let refused = service.heron(&["gateway", "firmware", "hand", &eui, &kept.id]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("no credential for updates"));
+    let cups = kit(&service, &["--updates"]).entrance("cups").unwrap().unwrap();
+    service.heron_says(&["gateway", "firmware", "hand", &eui, &kept.id]);
+    let asked = lns::question(GATEWAY, &cups, None);
+    let update = lns::ask(&cups, &asked).await.unwrap();
+    assert_eq!(update.firmware, None, "it accepts no key");
+    telling(&service, GatewayEventKind::Odd, "and accepts no key").await;
+    let asked = Question { keys: vec![1, kept.key_crc], ..asked };
+    let handed = lns::ask(&cups, &asked).await.unwrap().firmware.unwrap();
+    assert_eq!((handed.key_crc, handed.bytes == firmware), (kept.key_crc, true));
+    assert_eq!(handed.signature, signature.to_der().as_bytes());
+    assert_eq!(lns::ask(&cups, &asked).await.unwrap().firmware, None, "once");
+    telling(&service, GatewayEventKind::Changed, "a firmware").await;
+    service.heron_says(&["gateway", "firmware", "remove", &kept.id, "--yes"]);
+    assert!(service.heron_says(&["gateway", "firmware", "list"]).contains("No firmware is kept"));
 }
 
 #[tokio::test]

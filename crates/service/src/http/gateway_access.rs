@@ -30,7 +30,7 @@ const LOOKED_AT: u32 = 2000;
 /// Days of uptime.
 const UPTIME_DAYS: u16 = 30;
 
-async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
+pub async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
     app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
 }
 
@@ -123,7 +123,8 @@ pub async fn replace_credentials(
     Ok(StatusCode::NO_CONTENT)
 }
 
-fn asks_over_cups(own: &[CredentialRow]) -> bool {
+/// Whether a gateway can fetch what is new for it.
+pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
     let now = Utc::now();
     let open =
         |row: &CredentialRow| !matches!(row.credential.state(now), CredentialState::Expired | CredentialState::Revoked);

@@ -6,6 +6,7 @@ mod devices;
 mod error;
 mod estates;
 mod extract;
+mod firmware;
 mod frames;
 mod gateway_access;
 mod gateways;
@@ -39,6 +40,7 @@ use crate::authority::Authority;
 use crate::chronicle::Chronicle;
 use crate::credentials::Credentials;
 use crate::directory::Directory;
+use crate::firmware::Firmwares;
 use crate::intake::Intake;
 use crate::link::Doors;
 use crate::link::lns::Lns;
@@ -52,6 +54,8 @@ use extract::{Caller, Json};
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
+/// A firmware takes a third more in base64.
+const MAX_FIRMWARE_BODY: usize = api::firmware::LARGEST / 3 * 4 + (1 << 16);
 
 /// What decides which gateway may come in, and how.
 #[derive(Clone)]
@@ -64,6 +68,7 @@ pub struct Gate {
     pub chronicle: Arc<Chronicle>,
     pub lns: Arc<Lns>,
     pub doors: Arc<Doors>,
+    pub firmware: Arc<Firmwares>,
 }
 
 /// What handlers need.
@@ -136,6 +141,8 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(gateway_access::show_reception))
             .routes(routes!(gateway_access::show_uptime))
             .routes(routes!(gateway_access::list_endings))
+            .routes(routes!(firmware::remove_firmware))
+            .routes(routes!(firmware::hand_firmware))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model))
             .routes(routes!(devices::list_devices, devices::add_device))
@@ -156,7 +163,13 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(regions::airtime))
             .routes(routes!(regions::layout))
             .routes(routes!(traffic::history))
-            .routes(routes!(traffic::live)),
+            .routes(routes!(traffic::live))
+            // Only a firmware is larger than anything else.
+            .merge(
+                OpenApiRouter::new()
+                    .routes(routes!(firmware::list_firmware, firmware::add_firmware))
+                    .layer(DefaultBodyLimit::max(MAX_FIRMWARE_BODY)),
+            ),
     )
 }
 

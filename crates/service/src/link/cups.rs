@@ -3,9 +3,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use anyhow::Context as _;
 use api::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
 use api::gateway::Protocol;
-use api::gateway_event::GatewayEventKind::{Changed, Refused};
+use api::gateway_event::GatewayEventKind::{Changed, Odd, Refused};
 use axum::body::{Body, to_bytes};
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -13,9 +14,9 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use axum::{Extension, Router};
 use chrono::{TimeDelta, Utc};
-use gateway_link::cups::{MAX_QUESTION, PATH, Question, Update};
+use gateway_link::cups::{Firmware, MAX_QUESTION, PATH, Question, Update};
 use lorawan::Eui64;
-use store::{CredentialRow, StoreError};
+use store::{CredentialRow, Store, StoreError};
 
 use super::Doors;
 use super::lns::proof;
@@ -23,6 +24,7 @@ use super::tls::Identity;
 use crate::authority::Authority;
 use crate::chronicle::{Chronicle, Happening};
 use crate::credentials::{Credentials, Fresh, Peer};
+use crate::firmware::Firmwares;
 use crate::intake::Intake;
 use crate::presence::Presence;
 
@@ -40,6 +42,8 @@ pub struct Cups {
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
     pub doors: Arc<Doors>,
+    pub store: Store,
+    pub firmware: Arc<Firmwares>,
 }
 
 pub fn routes(cups: Arc<Cups>) -> Router {
@@ -147,9 +151,32 @@ impl Cups {
             tc_uri: differs(&question.tc_uri, self.doors.lns()),
             cups: if has(Purpose::Updates, question.cups_crc) { None } else { make(Purpose::Updates)? },
             tc: if has(Purpose::Traffic, question.tc_crc) { None } else { make(Purpose::Traffic)? },
-            firmware: None,
+            firmware: self.firmware_for(question).await?,
         };
         Ok((update, fresh))
+    }
+
+    /// The firmware it is to be handed, if it accepts the signature's key. It is handed out once: who cannot use it
+    /// would fetch it again and again.
+    async fn firmware_for(&self, question: &Question) -> anyhow::Result<Option<Firmware>> {
+        let eui = question.gateway;
+        let Some(row) = self.store.firmware_for(eui).await? else { return Ok(None) };
+        let (name, key_crc) = (&row.firmware.name, row.firmware.key_crc);
+        if !question.keys.contains(&key_crc) {
+            let text = format!(
+                "It is to be handed firmware {name:?}, signed by the key {key_crc}, and accepts {}.",
+                match question.keys.as_slice() {
+                    [] => "no key".to_owned(),
+                    keys => format!("the keys {}", keys.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")),
+                }
+            );
+            let next = "Have the firmware signed by a key that is on the gateway.";
+            self.chronicle.tell(eui, Happening::new(Odd, text).next(next));
+            return Ok(None);
+        }
+        let bytes = self.firmware.read(&row.firmware.id).await.context("reading a firmware")?;
+        self.store.hand_firmware(eui, None).await?;
+        Ok(Some(Firmware { key_crc, signature: row.signature, bytes }))
     }
 
     async fn let_in(&self, eui: Eui64, fresh: &[Fresh]) -> Result<(), StoreError> {
@@ -165,6 +192,7 @@ impl Cups {
             (update.tc_uri.is_some(), "the address for traffic"),
             (update.cups.is_some(), "credentials for updates"),
             (update.tc.is_some(), "credentials for traffic"),
+            (update.firmware.is_some(), "a firmware"),
         ];
         let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
         if !handed.is_empty() {

@@ -35,6 +35,8 @@ use crate::presence::{Known, Presence, WayDown, two_of_them};
 
 /// A gateway has so long to say the first word.
 const FIRST_WORD: Duration = Duration::from_secs(10);
+/// Held for each connection; a frame's message fits.
+const READ_BUFFER: usize = 2048;
 /// How often a gateway is asked whether it is there; how long it takes tells the delay.
 const PING_EVERY: Duration = Duration::from_secs(20);
 /// After so long without a word a connection is dead.
@@ -111,7 +113,7 @@ pub fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
 }
 
 fn limited(upgrade: WebSocketUpgrade) -> WebSocketUpgrade {
-    upgrade.max_message_size(MAX_MESSAGE).max_frame_size(MAX_MESSAGE).write_buffer_size(0)
+    upgrade.max_message_size(MAX_MESSAGE).max_frame_size(MAX_MESSAGE).read_buffer_size(READ_BUFFER).write_buffer_size(0)
 }
 
 async fn discover(
