@@ -86,6 +86,9 @@ export const PROTOCOLS: Record<Protocol, string> = {
   mqtt: "MQTT",
 };
 
+/** The same where there is little room. */
+export const WAYS: Record<Protocol, string> = { udp: "UDP", lns: "WebSocket", mqtt: "MQTT" };
+
 /** A day, as calendars write it. */
 export function day(time: string): string {
   return time.slice(0, 10);

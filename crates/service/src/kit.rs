@@ -23,29 +23,26 @@ const SHEET: &str = "read-me-first.txt";
 pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Trust) -> Result<Vec<u8>> {
     let mut files = Vec::new();
     let layout = Layout::new(gateway.region.plan(), gateway.channels).context("its channels")?;
-    match gateway.protocol {
-        Protocol::Udp => {
-            files.push(("channels.csv".to_owned(), channel_table(gateway.region, &layout)));
-            let config = RouterConfig::new(gateway.region.plan(), &layout, gateway.beacons);
-            let board = config.sx1301_conf.first().context("a concentrator")?;
-            files.push(("concentrator.json".into(), serde_json::to_string_pretty(board)? + "\n"));
-        }
-        Protocol::Lns | Protocol::Mqtt => {
-            for new in fresh {
-                let (stem, uri) = match (gateway.protocol, new.row.credential.purpose) {
-                    (Protocol::Mqtt, _) => ("mqtt", doors.mqtt.clone().context("the service has no MQTT broker")?),
-                    (_, Purpose::Traffic) => ("tc", doors.lns()),
-                    (_, Purpose::Updates) => ("cups", doors.cups()),
-                };
-                let (certificate, key) = new.files();
-                files.push((format!("{stem}.uri"), uri));
-                files.push((format!("{stem}.trust"), trust.pem.clone()));
-                files.extend(certificate.map(|pem| (format!("{stem}.crt"), pem)));
-                files.push((format!("{stem}.key"), key));
-                if stem == "mqtt" {
-                    files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
-                }
-            }
+    // Such a gateway's packet forwarder is set up by hand.
+    if gateway.protocol != Protocol::Lns {
+        files.push(("channels.csv".to_owned(), channel_table(gateway.region, &layout)));
+        let config = RouterConfig::new(gateway.region.plan(), &layout, gateway.beacons);
+        let board = config.sx1301_conf.first().context("a concentrator")?;
+        files.push(("concentrator.json".into(), serde_json::to_string_pretty(board)? + "\n"));
+    }
+    for new in fresh {
+        let (stem, uri) = match (gateway.protocol, new.row.credential.purpose) {
+            (Protocol::Mqtt, _) => ("mqtt", doors.mqtt.clone().context("the service has no MQTT broker")?),
+            (_, Purpose::Traffic) => ("tc", doors.lns()),
+            (_, Purpose::Updates) => ("cups", doors.cups()),
+        };
+        let (certificate, key) = new.files();
+        files.push((format!("{stem}.uri"), uri));
+        files.push((format!("{stem}.trust"), trust.pem.clone()));
+        files.extend(certificate.map(|pem| (format!("{stem}.crt"), pem)));
+        files.push((format!("{stem}.key"), key));
+        if stem == "mqtt" {
+            files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
         }
     }
     let sheet = sheet(gateway, fresh, doors, &files);
@@ -120,7 +117,8 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
             say("1. Copy this archive as it is to the gateway, or to a machine beside it, and run there");
             say("     heron relay --kit connection-kit.zip --listen 127.0.0.1:1700");
             say("2. In the gateway's packet forwarder, set the relay's address as the server, with port 1700 both");
-            say("   up and down. Its channels are its own to set.");
+            say("   up and down, and its concentrator as concentrator.json says; channels.csv is the same as a");
+            say("   table.");
             say("3. On the gateway's page it turns to \"listening\" within half a minute.");
             say("");
             say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
@@ -160,7 +158,13 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
     }
     say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");
     say("");
-    if doors.only_here() {
+    if gateway.protocol == Protocol::Mqtt {
+        if doors.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
+            say("MIND: this broker is reached from the service's own machine only. Whoever runs the service");
+            say("names the broker's address with --mqtt, and then makes this kit again.");
+            say("");
+        }
+    } else if doors.only_here() {
         say(&format!("MIND: {name} is reached from the service's own machine only. Whoever runs the service"));
         say("names the address for gateways with --gateway-names, and then makes this kit again.");
         say("");
@@ -240,8 +244,20 @@ mod tests {
         let files = unpacked(
             zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &doors("::1"), &trust).unwrap(),
         );
-        assert_eq!(names(&files), [SHEET, "mqtt.uri", "mqtt.trust", "mqtt.crt", "mqtt.key", "mqtt.topic"]);
-        assert!(files[0].1.contains("heron relay") && files[1].1 == "mqtts://broker.example:8883");
+        assert_eq!(
+            names(&files),
+            [
+                SHEET,
+                "channels.csv",
+                "concentrator.json",
+                "mqtt.uri",
+                "mqtt.trust",
+                "mqtt.crt",
+                "mqtt.key",
+                "mqtt.topic"
+            ]
+        );
+        assert!(files[0].1.contains("heron relay") && files[3].1 == "mqtts://broker.example:8883");
 
         let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
         let files = unpacked(zip(&lns, &certificate, &doors("gate.example"), &trust).unwrap());

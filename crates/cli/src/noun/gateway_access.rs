@@ -8,7 +8,7 @@ use std::path::Path;
 use anyhow::{Context as _, Result};
 use api::Page;
 use api::credential::{CredentialKind, Endings, GatewayCredential, IssuedCredential, KitOrder, NewCredential, Purpose};
-use api::gateway::Gateway;
+use api::gateway::{Gateway, Protocol};
 use api::gateway_event::GatewayEvent;
 use chrono::{DateTime, Utc};
 
@@ -50,7 +50,8 @@ pub async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
         gateway.name,
         gateway.protocol.words()
     ))?;
-    out.line("Its sheet, read-me-first.txt, says what goes where. Keys in it cannot be shown again.")
+    let secret = if gateway.protocol == Protocol::Udp { "" } else { " The key in it cannot be shown again." };
+    out.line(format!("Its sheet, read-me-first.txt, says what goes where.{secret}"))
 }
 
 pub async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {

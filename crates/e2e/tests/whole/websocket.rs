@@ -166,6 +166,7 @@ async fn each_refusal_says_what_is_wrong() {
     assert!(Connection::open(&certificate, GATEWAY).await.is_ok());
     service.kill();
     service.query("UPDATE gateway_credentials SET expires_at = '2026-01-02 03:04:05' WHERE kind = 'certificate'");
+    service.query("UPDATE gateway_credentials SET expires_at = NOW() + INTERVAL 10 DAY WHERE purpose = 'updates'");
     service.start_again();
     service.sign_heron_in();
     assert_eq!(refusal(&certificate).await, "Its certificate has expired on 2026-01-02 03:04 UTC.");
@@ -178,8 +179,10 @@ async fn each_refusal_says_what_is_wrong() {
     // It is pointed out among what ends.
     let endings: Endings = service.get("endings").await;
     assert!(endings.server_renews_itself && endings.server_expires_at > Utc::now());
+    let ends: Vec<_> = endings.credentials.iter().map(|e| (e.credential.purpose, e.renews_itself)).collect();
+    assert_eq!(ends, [(Purpose::Updates, true)], "for traffic it has a token that lasts");
     let endings = service.heron_says(&["gateway", "endings"]);
-    assert!(!endings.contains("mast"), "the token made before it lasts: {endings}");
+    assert!(endings.contains("mast") && endings.contains("it fetches another over CUPS"), "{endings}");
 }
 
 #[tokio::test]
@@ -326,15 +329,29 @@ async fn nonsense_is_counted_and_what_is_too_long_ends_the_connection() {
     assert!(ended.is_ok());
     second.send(&FromGateway::TimeAsked { txtime: 2 }).await.unwrap();
     assert!(matches!(second.next().await, Ok(ToGateway::Time(_))));
+    // Again and again: that is not one gateway whose network comes and goes.
+    let mut held = vec![second];
+    for _ in 0..2 {
+        held.push(Connection::open(&entrance, GATEWAY).await.unwrap());
+    }
+    telling(&service, GatewayEventKind::Odd, "two gateways use this EUI").await;
 }
 
 #[tokio::test]
 async fn who_says_nothing_is_not_waited_for() {
-    use tokio::io::AsyncReadExt as _;
+    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
     let service = service().await;
     let mut silent = tokio::net::TcpStream::connect(service.tls).await.unwrap();
     let read = tokio::time::timeout(Duration::from_secs(25), silent.read(&mut [0; 16])).await;
     assert_eq!(read.expect("it is ended in time").unwrap_or(0), 0);
+    // Nor for who gets through the handshake, and then writes half a request.
+    let entrance = traffic_entrance(&service, &[]);
+    let stream = tokio::net::TcpStream::connect(service.tls).await.unwrap();
+    let name = rustls::pki_types::ServerName::try_from("localhost").unwrap();
+    let mut slow = tokio_rustls::TlsConnector::from(entrance.tls().unwrap()).connect(name, stream).await.unwrap();
+    slow.write_all(b"GET /router-info HTTP/1.1\r\nHost: loc").await.unwrap();
+    let read = tokio::time::timeout(Duration::from_secs(25), slow.read(&mut [0; 1024])).await;
+    assert!(read.is_ok(), "it is ended in time");
     let intake: api::Intake = service.done(Method::GET, "/intake", None).await;
     let tls = intake.dropped.iter().find(|d| d.reason == "tls").expect("it is counted");
     assert!(tls.last.contains("no handshake within 10 s"), "{}", tls.last);

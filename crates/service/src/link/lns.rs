@@ -47,6 +47,9 @@ const SEND_WITHIN: Duration = Duration::from_secs(10);
 const ORDERS: usize = 64;
 /// Uplinks whose answer is still possible: RX2 comes 16 s later at most.
 const RECENT: usize = 512;
+/// A connection this young that is displaced, so often in a row, is one of two gateways taking turns.
+const JUST_BEGUN: Duration = Duration::from_secs(60);
+const TURNS: u32 = 3;
 /// What goes before other frames: class A devices hear nothing outside their windows.
 const PRIORITY: u8 = 1;
 
@@ -72,6 +75,9 @@ pub struct Connections {
 
 struct Connection {
     id: u64,
+    since: Instant,
+    /// How often in a row a connection was displaced that had just begun.
+    displaced: u32,
     peer: std::net::SocketAddr,
     plan: &'static Plan,
     orders: mpsc::Sender<String>,
@@ -208,8 +214,11 @@ impl Lns {
             return;
         }
         let (orders, ordered) = mpsc::channel(ORDERS);
+        let displaced = self.connections.lock().get(&eui).map_or(0, |before| before.displaces());
         let connection = Arc::new(Connection {
             id: self.connections.next.fetch_add(1, Ordering::Relaxed),
+            since: Instant::now(),
+            displaced,
             peer: peer.address,
             plan,
             orders,
@@ -228,8 +237,9 @@ impl Lns {
     fn enter(&self, eui: Eui64, connection: &Arc<Connection>, version: &Version) {
         let before = self.connections.lock().insert(eui, Arc::clone(connection));
         if let Some(before) = before {
-            // One that lost its network comes again from the same place; two that are alive come in turn.
-            if before.peer.ip() != connection.peer.ip() && !before.ended.is_cancelled() {
+            // One that lost its network comes again from the same place, and once; two that are alive take turns.
+            let elsewhere = before.peer.ip() != connection.peer.ip() && !before.ended.is_cancelled();
+            if elsewhere || connection.displaced == TURNS {
                 self.chronicle.tell(eui, two_of_them(before.peer, connection.peer));
             }
             before.ended.cancel();
@@ -415,6 +425,11 @@ impl Lns {
 }
 
 impl Connection {
+    /// What the connection that takes its place counts.
+    fn displaces(&self) -> u32 {
+        if self.since.elapsed() < JUST_BEGUN { self.displaced + 1 } else { 0 }
+    }
+
     /// A transmission in the protocol's words.
     fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
         let rate = self.plan.downlink_data_rate_of(transmission.modulation);

@@ -7,7 +7,7 @@
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day, fullest, grouped, moment, PROTOCOLS } from "#lib/words.ts";
+  import { ago, day, fullest, grouped, moment, WAYS } from "#lib/words.ts";
 
   let gateways = $state<Gateway[] | null>(null);
   let strangers = $state<Stranger[]>([]);
@@ -103,8 +103,8 @@
             <td class="hidden whitespace-nowrap sm:table-cell">
               {#if band}{(100 - band.used_percent).toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">all</span>{/if}
             </td>
-            <td class="hidden lg:table-cell">{PROTOCOLS[gateway.protocol]}</td>
-            <td class="hidden font-mono text-[0.85em] md:table-cell">{gateway.address ?? "–"}</td>
+            <td class="hidden lg:table-cell">{WAYS[gateway.protocol]}</td>
+            <td class="hidden md:table-cell {gateway.address ? 'font-mono text-[0.85em]' : ''}">{gateway.address ?? (gateway.protocol === "mqtt" ? "the broker" : "–")}</td>
           </tr>
         {/each}
       </tbody>
@@ -138,7 +138,7 @@
               <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
               <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
               <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
-              <td class="hidden md:table-cell">{PROTOCOLS[stranger.protocol]}</td>
+              <td class="hidden md:table-cell">{WAYS[stranger.protocol]}</td>
               <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
                 {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
               </td>

@@ -113,6 +113,9 @@
     <div class="mb-5"><Notice text="It hears frames on {gateway.off_plan_mhz.join(', ')} MHz, which are no channels of {gateway.region}: compare the channel plan set in the gateway with the region it is registered for." /></div>
   {/if}
 
+  <!-- Why it is not there is what one looks for first. -->
+  {#if gateway.state !== "listening"}{@render access(gateway)}{/if}
+
   <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
     <section class="rounded-box border border-base-300 p-4" data-report>
       <h2 class="mb-2">What it says of itself</h2>
@@ -151,10 +154,7 @@
   </div>
 
   <div class="mb-5"><GatewayReception {eui} /></div>
-  <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
-    <GatewayAccess {gateway} />
-    <GatewayEvents {eui} fresh={happened} />
-  </div>
+  {#if gateway.state === "listening"}{@render access(gateway)}{/if}
   <div class="mb-6"><GatewayForm {gateway} done={() => void loadGateway()} /></div>
 
   <h2 class="mb-2">Last frames through it</h2>
@@ -168,3 +168,10 @@
 {:else if !problem}
   <p class="text-base-content/75">Asking…</p>
 {/if}
+
+{#snippet access(gateway: Gateway)}
+  <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
+    <GatewayAccess {gateway} />
+    <GatewayEvents {eui} fresh={happened} />
+  </div>
+{/snippet}
