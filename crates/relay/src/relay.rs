@@ -297,3 +297,102 @@ impl Relay {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use gateway_link::udp::{PushData, RxPacket};
+    use lorawan::Modulation;
+
+    use super::*;
+
+    const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
+
+    /// A relay without a broker: what it publishes stays in its queue.
+    async fn relay(keep: usize) -> (Relay, UdpSocket) {
+        let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let caller = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        caller.connect(socket.local_addr().unwrap()).await.unwrap();
+        let client = AsyncClient::new(MqttOptions::new("test", "127.0.0.1", 1), 8).0;
+        let relay = Relay {
+            gateway: GATEWAY,
+            socket,
+            client,
+            way_down: None,
+            queue: VecDeque::new(),
+            keep,
+            lost: 0,
+            connected: false,
+            listening: false,
+            awaited: VecDeque::new(),
+            next_token: 6,
+            tell: Box::new(|_| {}),
+        };
+        (relay, caller)
+    }
+
+    fn push(gateway: Eui64, clock_us: u32) -> Vec<u8> {
+        let frame = RxPacket::lora(clock_us, 868_100_000, Modulation::lora(7, 125).unwrap(), (-80.0, 9.0), vec![1]);
+        let push = PushData { frames: vec![frame], ..PushData::default() };
+        Datagram::PushData { token: 1, gateway, push }.emit()
+    }
+
+    async fn received(caller: &UdpSocket) -> Datagram {
+        let mut buffer = [0; 1024];
+        let length = caller.recv(&mut buffer).await.unwrap();
+        Datagram::parse(&buffer[..length]).unwrap()
+    }
+
+    #[tokio::test]
+    async fn the_oldest_gives_way_and_another_gateway_is_not_carried() {
+        let (mut relay, caller) = relay(3).await;
+        let from = caller.local_addr().unwrap();
+        for clock_us in 0..5 {
+            relay.datagram(&push(GATEWAY, clock_us), from).await;
+            assert_eq!(received(&caller).await, Datagram::PushAck { token: 1 });
+        }
+        relay.datagram(&push(Eui64(7), 9), from).await;
+        relay.datagram(b"nonsense", from).await;
+        let clocks = |relay: &Relay| {
+            let up = relay.queue.iter().map(|(_, payload)| mqtt::read_up(payload).unwrap());
+            up.map(|up| up.frames[0].clock_us).collect::<Vec<_>>()
+        };
+        assert_eq!((clocks(&relay), relay.lost), (vec![2, 3, 4], 2));
+        relay.flush();
+        assert_eq!(relay.queue.len(), 3, "nobody listens yet");
+    }
+
+    #[tokio::test]
+    async fn orders_go_down_and_reports_come_back_under_their_name() {
+        let (mut relay, caller) = relay(10).await;
+        let order =
+            br#"{"id":77,"txpk":{"imme":true,"freq":869.525,"modu":"LORA","datr":"SF12BW125","size":1,"data":"qw=="}}"#;
+        let message =
+            |topic: Topic, payload: &[u8]| Publish::new(topic.of(GATEWAY), QoS::AtLeastOnce, payload.to_vec());
+        relay.message(&message(Topic::Down, order)).await;
+        let (topic, report) = relay.queue.pop_front().unwrap();
+        let refused = mqtt::read::<Report>(&report).unwrap();
+        let no_gateway = Err(TxAckError::Other("NO_GATEWAY".into()));
+        assert_eq!((topic, refused.id, refused.result()), (Topic::Sent, 77, no_gateway));
+
+        let from = caller.local_addr().unwrap();
+        relay.datagram(&Datagram::PullData { token: 3, gateway: GATEWAY }.emit(), from).await;
+        assert_eq!(received(&caller).await, Datagram::PullAck { token: 3 });
+        relay.message(&message(Topic::Down, order)).await;
+        let Datagram::PullResp { token, packet } = received(&caller).await else { panic!("an order") };
+        assert_eq!((token, packet.phy_payload), (7, vec![0xab]));
+        relay.datagram(&Datagram::TxAck { token, gateway: GATEWAY, result: Ok(()) }.emit(), from).await;
+        let (_, report) = relay.queue.pop_front().unwrap();
+        assert_eq!(mqtt::read::<Report>(&report).unwrap(), Report::new(77, &Ok(())));
+        // A report of something never asked for goes nowhere.
+        relay.datagram(&Datagram::TxAck { token, gateway: GATEWAY, result: Ok(()) }.emit(), from).await;
+        assert_eq!(relay.queue.len(), 0);
+
+        relay.message(&message(Topic::Ask, br#"{"number":5}"#)).await;
+        assert_eq!(relay.queue.pop_front(), Some((Topic::Answer, br#"{"number":5}"#.to_vec())));
+        let there = Publish::new(SERVICE, QoS::AtLeastOnce, mqtt::write(&State { connected: true, software: None }));
+        relay.message(&there).await;
+        assert!(relay.listening);
+        relay.message(&Publish::new(SERVICE, QoS::AtLeastOnce, mqtt::write(&State::GONE))).await;
+        assert!(!relay.listening);
+    }
+}

@@ -13,8 +13,8 @@ use rcgen::{
     BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
     SanType,
 };
-use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, DnsName};
 use time::OffsetDateTime;
 
 /// The authority's key, which never leaves the service.
@@ -119,9 +119,11 @@ impl Authority {
         for name in names {
             params.subject_alt_names.push(match name.parse::<IpAddr>() {
                 Ok(address) => SanType::IpAddress(address),
-                Err(_) => SanType::DnsName(
-                    name.as_str().try_into().map_err(|_| anyhow!("{name:?} is neither a host name nor an address"))?,
-                ),
+                Err(_) => {
+                    let wrong = || anyhow!("{name:?} is neither a host name nor an address");
+                    DnsName::try_from(name.as_str()).map_err(|_| wrong())?;
+                    SanType::DnsName(name.as_str().try_into().map_err(|_| wrong())?)
+                }
             });
         }
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];

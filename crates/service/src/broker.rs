@@ -69,3 +69,31 @@ fn rules() -> String {
     out += &format!("pattern read {SERVICE}\n");
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_gateway_has_its_own_topics_and_the_service_all() {
+        let folder = tempfile::tempdir().unwrap();
+        let into = folder.path().join("broker");
+        let options =
+            BrokerFiles { data: folder.path().join("data"), names: vec!["broker.example".into()], port: 8884, into };
+        write(&options).unwrap();
+        let read = |name: &str| fs::read_to_string(options.into.join(name)).unwrap();
+        let rules = read("rules.acl");
+        assert!(rules.contains("user keen-heron\ntopic readwrite keen-heron/v1/gateways/#"), "{rules}");
+        assert!(rules.contains("pattern write keen-heron/v1/gateways/%u/up\n"), "{rules}");
+        assert!(rules.contains("pattern read keen-heron/v1/gateways/%u/down\n"), "{rules}");
+        assert!(!rules.contains("pattern write keen-heron/v1/gateways/%u/down"), "{rules}");
+        let config = read("mosquitto.conf");
+        assert!(config.starts_with("listener 8884\nallow_anonymous false\nrequire_certificate true"), "{config}");
+        let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(options.into.join("broker.key")).unwrap());
+        assert_eq!(mode & 0o777, 0o600);
+        // Made again, it is of the same authority.
+        let authority = read("authority.pem");
+        write(&options).unwrap();
+        assert_eq!(read("authority.pem"), authority);
+    }
+}

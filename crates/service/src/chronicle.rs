@@ -12,6 +12,7 @@ use chrono::{TimeDelta, Utc};
 use lorawan::Eui64;
 use store::Store;
 use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
 use ulid::Generator;
 
 /// Events that wait for the database; what is beyond is dropped.
@@ -107,17 +108,25 @@ impl Chronicle {
     }
 }
 
-/// Writes events until nobody can tell any more.
-pub async fn write(store: Store, mut queue: mpsc::Receiver<(Eui64, GatewayEvent)>) {
+/// Writes events until the service stops, and then those that still wait.
+pub async fn write(store: Store, mut queue: mpsc::Receiver<(Eui64, GatewayEvent)>, stopping: CancellationToken) {
     if let Err(error) = store.drop_gateway_events(Utc::now() - KEPT).await {
         tracing::warn!("old events of gateways could not be dropped: {error}");
     }
     let mut events = Vec::with_capacity(AT_ONCE);
-    while queue.recv_many(&mut events, AT_ONCE).await > 0 {
+    loop {
+        tokio::select! {
+            biased;
+            _ = queue.recv_many(&mut events, AT_ONCE) => {}
+            () = stopping.cancelled() => queue.close(),
+        }
+        if events.is_empty() && queue.is_closed() {
+            return;
+        }
         let mut pause = Duration::from_millis(200);
         while let Err(error) = store.add_gateway_events(&events).await {
             tracing::warn!("what happened to gateways could not be written: {error}");
-            if pause > Duration::from_secs(10) {
+            if pause > Duration::from_secs(10) || stopping.is_cancelled() {
                 break;
             }
             tokio::time::sleep(pause).await;

@@ -138,7 +138,7 @@ pub async fn run(options: Options) -> Result<()> {
         mqtt: mqtt.clone(),
     });
 
-    let writer = tokio::spawn(chronicle::write(store.clone(), happenings));
+    let writer = tokio::spawn(chronicle::write(store.clone(), happenings, stopping.clone()));
     let listener = tokio::spawn(udp::listen(udp, stopping.clone()));
     let tls_listener = tokio::spawn(tls::serve(
         tls_listener,
@@ -209,8 +209,7 @@ pub async fn run(options: Options) -> Result<()> {
     server.await??;
     watcher.await?;
     keeper.await?;
-    // What tells it is gone with them, but for connections that still close.
-    writer.abort();
+    writer.await?;
     syncer.await?;
     network.stop().await;
     network_task.await?;

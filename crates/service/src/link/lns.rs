@@ -446,7 +446,8 @@ impl Connection {
                     // Windows open whole seconds after their uplink.
                     let after_us = clock_us.wrapping_sub(*xtime as u32);
                     let seconds = u8::try_from(after_us / 1_000_000).ok().filter(|_| after_us % 1_000_000 == 0)?;
-                    (1 + second..=15 + second).contains(&seconds).then_some((*xtime, *antenna, seconds - second))
+                    let rx_delay_s = seconds.checked_sub(second).filter(|delay| (1..=15).contains(delay))?;
+                    Some((*xtime, *antenna, rx_delay_s))
                 });
                 // Its connection began anew after the uplink: its clock is another one.
                 let (xtime, antenna, rx_delay_s) = uplink.ok_or(TxFailure::Unreachable)?;
@@ -491,4 +492,87 @@ async fn close(socket: &mut WebSocket, mut why: String) {
     why.truncate((0..=123).rev().find(|at| why.is_char_boundary(*at)).unwrap_or(0));
     let frame = CloseFrame { code: 1008, reason: why.into() };
     let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(Some(frame)))).await;
+}
+
+#[cfg(test)]
+mod tests {
+    use engine::Timestamp;
+    use lorawan::Modulation;
+    use lorawan::region::Region;
+
+    use super::*;
+
+    fn connection(uplinks: &[(i64, i64)]) -> Connection {
+        Connection {
+            id: 1,
+            since: Instant::now(),
+            displaced: 0,
+            peer: ([127, 0, 0, 1], 1).into(),
+            plan: Region::Eu868.plan(),
+            orders: mpsc::channel(1).0,
+            ended: CancellationToken::new(),
+            recent: Mutex::new(uplinks.iter().copied().collect()),
+            awaited: Awaited::default(),
+        }
+    }
+
+    fn transmission(when: When, window: Window) -> Transmission {
+        Transmission {
+            id: TransmissionId(u64::MAX),
+            gateway: Eui64(1),
+            when,
+            at: Timestamp(0),
+            window,
+            frequency_hz: 868_300_000,
+            modulation: Modulation::lora(12, 125).unwrap(),
+            power_dbm: 14,
+            airtime_us: 1,
+            phy_payload: vec![0x60],
+        }
+    }
+
+    #[test]
+    fn an_order_finds_the_uplink_it_answers() {
+        // The clock wraps between the two; the session stands above it.
+        let (first, second) = ((7 << 48) | 0xffff_f000, (7 << 48) | 0x1_0000_1000);
+        let connection = connection(&[(first, 0), (second, 3)]);
+        let clock = |xtime: i64, seconds: u32| When::Clock((xtime as u32).wrapping_add(seconds * 1_000_000));
+        let order = |when, window| connection.order(&transmission(when, window));
+        let answer = order(clock(second, 1), Window::Rx1).unwrap();
+        assert_eq!((answer.rctx, answer.diid), (3, -1));
+        let channel = Some((0, 868_300_000));
+        let after = |xtime, rx_delay_s, rx1, rx2| Moment::AfterUplink { xtime, rx_delay_s, rx1, rx2 };
+        assert_eq!(answer.moment, after(second, 1, channel, None));
+        assert_eq!(order(clock(first, 6), Window::Rx2).unwrap().moment, after(first, 5, None, channel));
+        assert_eq!(order(clock(first, 16), Window::Rx2).unwrap().moment, after(first, 15, None, channel));
+        for lost in [clock(first, 17), When::Clock(5), clock(first, 0)] {
+            assert_eq!(order(lost, Window::Rx2), Err(TxFailure::Unreachable), "{lost:?}");
+        }
+        let at_once = Moment::AtOnce { data_rate: 0, frequency_hz: 868_300_000 };
+        assert_eq!(order(When::AtOnce, Window::ClassC).unwrap().moment, at_once);
+        let slot = Moment::AtGps { gpstime: 9, data_rate: 0, frequency_hz: 868_300_000 };
+        assert_eq!(order(When::Gps(9), Window::PingSlot).unwrap().moment, slot);
+        let odd = Transmission {
+            modulation: Modulation::lora(12, 500).unwrap(),
+            ..transmission(When::AtOnce, Window::ClassC)
+        };
+        assert!(matches!(connection.order(&odd), Err(TxFailure::Refused(_))));
+    }
+
+    #[test]
+    fn tokens_are_read_with_and_without_a_word_before_them() {
+        let permit = Arc::new(tokio::sync::Semaphore::new(1)).try_acquire_owned().unwrap();
+        let peer = Peer { address: ([127, 0, 0, 1], 1).into(), certificate: None, permit: Arc::new(permit) };
+        let read = |text: &'static str| {
+            let headers = HeaderMap::from_iter([(header::AUTHORIZATION, text.parse().unwrap())]);
+            match proof(&peer, &headers) {
+                Some(Proof::Token(token)) => token.to_owned(),
+                other => panic!("{other:?}"),
+            }
+        };
+        assert_eq!((read("Bearer abc").as_str(), read(" abc ").as_str()), ("abc", "abc"));
+        assert!(proof(&peer, &HeaderMap::new()).is_none());
+        let shown = Peer { certificate: Some(vec![1]), ..peer };
+        assert!(matches!(proof(&shown, &HeaderMap::new()), Some(Proof::Certificate([1]))));
+    }
 }

@@ -257,3 +257,79 @@ async fn converse(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use rustls::pki_types::ServerName;
+    use rustls::{ClientConfig, RootCertStore};
+    use tokio_rustls::TlsConnector;
+
+    use super::*;
+
+    fn authority() -> (tempfile::TempDir, Authority) {
+        let folder = tempfile::tempdir().unwrap();
+        let authority = Authority::open_or_create(folder.path()).unwrap();
+        (folder, authority)
+    }
+
+    /// One handshake; says which certificate the gateway showed.
+    async fn shake(identity: Identity, client: ClientConfig) -> std::io::Result<Option<Vec<u8>>> {
+        let (near, far) = tokio::io::duplex(16 * 1024);
+        let acceptor = TlsAcceptor::from(config(Arc::new(identity)).unwrap());
+        let connecting = tokio::spawn(async move {
+            let name = ServerName::try_from("gate.example").unwrap();
+            TlsConnector::from(Arc::new(client)).connect(name, near).await
+        });
+        let accepted = acceptor.accept(far).await;
+        let _held = connecting.await.unwrap()?;
+        Ok(accepted?.get_ref().1.peer_certificates().map(|chain| chain[0].to_vec()))
+    }
+
+    fn trusting(trust: &Trust) -> rustls::ConfigBuilder<ClientConfig, rustls::client::WantsClientCert> {
+        let mut roots = RootCertStore::empty();
+        roots.add(trust.der.clone()).unwrap();
+        let builder = ClientConfig::builder_with_provider(Arc::new(ring::default_provider()));
+        builder.with_safe_default_protocol_versions().unwrap().with_root_certificates(roots)
+    }
+
+    #[tokio::test]
+    async fn gateways_check_the_service_and_may_show_a_certificate() {
+        let (_folder, authority) = authority();
+        let own = || Identity::own(&authority, &["gate.example".into()]).unwrap();
+        let plain = trusting(&own().trust).with_no_client_auth();
+        assert_eq!(shake(own(), plain).await.unwrap(), None);
+        let issued = authority.for_gateway(lorawan::Eui64(1), Utc::now() + TimeDelta::days(1)).unwrap();
+        let key = PrivateKeyDer::from(PrivatePkcs8KeyDer::from(issued.key.serialize_der()));
+        let with_certificate =
+            trusting(&own().trust).with_client_auth_cert(vec![issued.certificate.clone()], key).unwrap();
+        assert_eq!(shake(own(), with_certificate).await.unwrap(), Some(issued.certificate.to_vec()));
+        let elsewhere = Identity::own(&authority, &["other.example".into()]).unwrap();
+        let plain = trusting(&own().trust).with_no_client_auth();
+        assert!(shake(elsewhere, plain).await.is_err(), "the name has to be one of the service's");
+    }
+
+    #[tokio::test]
+    async fn a_given_certificate_is_shown_and_one_without_its_key_is_refused() {
+        let (folder, authority) = authority();
+        let issued = authority.for_server(&["gate.example".into()]).unwrap();
+        let file = |name: &str, text: &str| {
+            let path = folder.path().join(name);
+            fs::write(&path, text).unwrap();
+            path
+        };
+        let certificate = file("server.pem", &issued.certificate_pem);
+        let (key, trust) = (file("server.key", &issued.key.serialize_pem()), folder.path().join("authority.pem"));
+        let given = Given { certificate: &certificate, key: &key, trust: &trust };
+        let identity = Identity::given(&given).unwrap();
+        assert!(!identity.renews_itself() && identity.expires_at() > Utc::now());
+        identity.renew(&authority).unwrap();
+        let plain = trusting(&identity.trust).with_no_client_auth();
+        assert_eq!(shake(identity, plain).await.unwrap(), None);
+        let other = file("other.key", &authority.for_client("x").unwrap().key.serialize_pem());
+        let why = Identity::given(&Given { key: &other, ..given }).unwrap_err().to_string();
+        assert!(why.contains("do not belong together"), "{why}");
+        let empty = file("empty.pem", "");
+        let given = Given { certificate: &empty, key: &key, trust: &trust };
+        assert!(Identity::given(&given).unwrap_err().to_string().contains("holds no certificate"));
+    }
+}

@@ -119,6 +119,16 @@ impl Presence {
         standing
     }
 
+    /// What follows from a call by this protocol, wherever it comes from.
+    pub fn standing(&self, eui: Eui64, protocol: Protocol) -> Standing {
+        let Some(turned_away) = self.lock().known.get(&eui).map(|known| known.turns_away(protocol, None)) else {
+            return Standing::Stranger;
+        };
+        let Some(why) = turned_away else { return Standing::Known };
+        self.chronicle.tell(eui, why);
+        Standing::TurnedAway
+    }
+
     /// Notes a call of somebody unknown by another protocol, and what it was told.
     pub fn stranger_calls(&self, eui: Eui64, address: impl Display, protocol: Protocol, told: &str) {
         let call = Call { address: format!("{address}"), protocol, frames_hz: std::iter::empty(), told: Some(told) };
