@@ -33,6 +33,7 @@ export type Reception = Schemas["Reception"];
 export type UptimeDay = Schemas["UptimeDay"];
 export type ImportOutcome = Schemas["ImportOutcome"];
 export type Protocol = Schemas["Protocol"];
+export type Watch = Schemas["Watch"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
 

@@ -2,6 +2,6 @@
   import { goto } from "$app/navigation";
 
   $effect(() => {
-    void goto("/gateways", { replace: true });
+    void goto("/watch", { replace: true });
   });
 </script>

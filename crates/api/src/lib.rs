@@ -26,6 +26,7 @@ pub mod reception;
 pub mod region;
 mod time;
 pub mod vitals;
+pub mod watch;
 pub mod why;
 
 pub use time::{millis, millis_option};

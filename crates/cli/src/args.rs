@@ -62,6 +62,8 @@ pub enum Noun {
         #[command(subcommand)]
         verb: EstateVerb,
     },
+    /// What needs attention, worst first.
+    Watch,
     /// Gateways, and strangers that call without being registered.
     Gateway {
         #[command(subcommand)]

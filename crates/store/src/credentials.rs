@@ -115,8 +115,7 @@ impl Store {
     pub async fn add_gateway_events(&self, events: &[(Eui64, GatewayEvent)]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         for (gateway, event) in events {
-            // A gateway removed meanwhile has no past.
-            sqlx::query("INSERT IGNORE INTO gateway_events (id, eui, at, body) VALUES (?, ?, ?, ?)")
+            sqlx::query("INSERT INTO gateway_events (id, eui, at, body) VALUES (?, ?, ?, ?)")
                 .bind(&event.id)
                 .bind(eui_bytes(*gateway))
                 .bind(event.time)

@@ -87,6 +87,11 @@ impl Store {
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
         let mut tx = self.pool.begin().await?;
         for gateway in gateways {
+            // What happened to a gateway of that EUI before is not this one's, and perhaps another estate's.
+            sqlx::query("DELETE FROM gateway_events WHERE eui = ?")
+                .bind(eui_bytes(gateway.eui))
+                .execute(&mut *tx)
+                .await?;
             about(insert, estate_id, gateway)
                 .bind(Utc::now())
                 .execute(&mut *tx)

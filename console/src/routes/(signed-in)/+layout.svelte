@@ -8,8 +8,9 @@
   let { children }: { children: Snippet } = $props();
   let ready = $state(false);
 
-  // In the order of the work: first be heard, then join, then watch.
+  // What needs attention; then in the order of the work: first be heard, then join, then watch.
   const places = [
+    { href: "/watch", word: "Watch" },
     { href: "/gateways", word: "Gateways" },
     { href: "/devices", word: "Devices" },
     { href: "/traffic", word: "Traffic" },
@@ -42,7 +43,7 @@
 {#if ready}
   <header class="border-b border-base-300 bg-base-200">
     <div class="mx-auto flex max-w-6xl items-center gap-x-6 px-4">
-      <a href="/gateways" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to the gateways">
+      <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to what needs attention">
         <Heron /> <span class="hidden sm:inline">Keen Heron</span>
       </a>
       <nav class="hidden gap-1 self-stretch sm:flex" aria-label="Main">
@@ -72,9 +73,9 @@
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->
-  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-5 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-6 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
     {#each places as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center text-[0.9em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}
       </a>
     {/each}

@@ -17,7 +17,7 @@
     busy = false;
     if (data) {
       session.me = data.me;
-      await goto("/gateways");
+      await goto("/watch");
     } else {
       problem = say(error);
       password = "";

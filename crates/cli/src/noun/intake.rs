@@ -9,7 +9,10 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
     if out.json {
         return out.json(&intake);
     }
-    out.line(format!("{} datagrams since the service started, {} frames taken in.", intake.datagrams, intake.frames))?;
+    out.line(format!(
+        "{} datagrams and messages since the service started, {} frames taken in.",
+        intake.datagrams, intake.frames
+    ))?;
     if intake.waiting > 0 {
         let kib = intake.journal_bytes / 1024;
         out.line(format!("{} frames wait for the database; the journal keeps them, with {kib} KiB.", intake.waiting))?;

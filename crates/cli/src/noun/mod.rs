@@ -22,4 +22,5 @@ pub mod region;
 pub mod relay;
 pub mod scenario;
 pub mod traffic;
+pub mod watch;
 mod why;

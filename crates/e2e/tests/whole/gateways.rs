@@ -2,6 +2,7 @@
 
 use api::Page;
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
+use api::gateway_event::GatewayEvent;
 use api::layout::LayoutInfo;
 use api::message::{Body, Message};
 use api::outbox::{OutboxItem, OutboxState};
@@ -181,6 +182,13 @@ async fn a_gateway_is_changed_in_part_and_its_account_outlives_it() {
     let _: Value = bench.service.post("gateways", json!({ "eui": eui, "name": "quay" })).await;
     let again: Gateway = bench.service.get(&path).await;
     assert_eq!(again.airtime, account.airtime);
+    // But what happened to the one before is not told of this one.
+    let events = until("its registration to be told", async || {
+        let events: Page<GatewayEvent> = bench.service.get(&format!("{path}/events")).await;
+        events.items.iter().any(|event| event.text == "It was registered.").then_some(events.items)
+    })
+    .await;
+    assert!(!events.iter().any(|event| event.text.contains("antenna gain")), "{events:?}");
 }
 
 #[tokio::test]

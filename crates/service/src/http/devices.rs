@@ -19,7 +19,7 @@ use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
 use super::gateways::band_uses;
 
-fn show(row: DeviceRow) -> Device {
+pub fn show(row: DeviceRow) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
     let state = DeviceState::of(Utc::now(), row.joined_at, row.last_heard, row.rhythm_s, refused_at);
     Device {

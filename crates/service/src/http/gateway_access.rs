@@ -220,6 +220,11 @@ pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui):
 #[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways", security(("token" = [])),
     params(("estate" = String, Path)), responses((status = 200, body = Endings)))]
 pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<Endings> {
+    endings(&app, &estate).await.map(Json)
+}
+
+/// The same, for whoever shows it among other things.
+pub async fn endings(app: &App, estate: &InEstate) -> Result<Endings, Refusal> {
     let soon = Utc::now() + TimeDelta::days(GatewayCredential::WARN_DAYS);
     let mut credentials = Vec::new();
     for row in app.store.gateways(estate.id, "", ALL).await? {
@@ -242,10 +247,10 @@ pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<En
         }
     }
     credentials.sort_by_key(|ending| ending.credential.expires_at);
-    Ok(Json(Endings {
+    Ok(Endings {
         server_expires_at: app.gate.identity.expires_at(),
         server_renews_itself: app.gate.identity.renews_itself(),
         authority_expires_at: app.gate.authority.expires_at,
         credentials,
-    }))
+    })
 }

@@ -74,6 +74,12 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     }
 }
 
+/// Gateways as they are shown, with what the engine knows of them.
+pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
+    let mut status = app.network.gateways(rows.iter().map(|r| r.gateway.eui).collect()).await.into_iter();
+    rows.into_iter().map(|row| show(app, row, status.next().flatten())).collect()
+}
+
 /// An estate's gateways, by name.
 #[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways", security(("token" = [])),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Gateway>)))]
@@ -84,8 +90,8 @@ pub async fn list_gateways(
 ) -> Answer<Page<Gateway>> {
     let limit = paging.limit()?;
     let rows = app.store.gateways(estate.id, paging.after(), limit + 1).await?;
-    let mut status = app.network.gateways(rows.iter().map(|r| r.gateway.eui).collect()).await.into_iter();
-    Ok(Json(page(rows, limit, |row| row.gateway.name.clone(), |row| show(&app, row, status.next().flatten()))))
+    let page = page(rows, limit, |row| row.gateway.name.clone(), |row| row);
+    Ok(Json(Page { items: shown(&app, page.items).await, next: page.next }))
 }
 
 /// Registers a gateway.

@@ -17,6 +17,7 @@ mod outbox;
 mod people;
 mod regions;
 mod traffic;
+mod watch;
 
 use std::sync::Arc;
 
@@ -162,6 +163,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(regions::show_region))
             .routes(routes!(regions::airtime))
             .routes(routes!(regions::layout))
+            .routes(routes!(watch::show_watch))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live))
             // Only a firmware is larger than anything else.

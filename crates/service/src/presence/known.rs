@@ -109,6 +109,10 @@ impl Known {
             self.channels_hz.sort_unstable();
             self.off_plan_hz.clear();
         }
+        // What led to it another way leads nowhere; a way that still holds is found again within seconds.
+        if (self.protocol, self.source) != (gateway.protocol, gateway.udp_source) {
+            self.way_down = None;
+        }
         self.protocol = gateway.protocol;
         self.source = gateway.udp_source;
         self.channels = gateway.channels;

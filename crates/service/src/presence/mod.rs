@@ -462,6 +462,22 @@ mod tests {
     }
 
     #[test]
+    fn who_is_to_call_another_way_is_not_reached_by_the_old_one() {
+        let (presence, _written) = watched(|_| {});
+        presence.datagram(OURS, from(), iter::empty(), true);
+        let mut changed = row();
+        changed.gateway.name = "quay".into();
+        presence.change(&changed);
+        assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(from())), "a name is no way");
+        changed.gateway.protocol = Protocol::Mqtt;
+        presence.change(&changed);
+        assert_eq!(presence.way_down(OURS), None);
+        assert_eq!(presence.standing(OURS, Protocol::Mqtt), Standing::Known);
+        assert_eq!(presence.standing(OURS, Protocol::Lns), Standing::TurnedAway);
+        assert_eq!(presence.standing(Eui64(7), Protocol::Mqtt), Standing::Stranger);
+    }
+
+    #[test]
     fn frames_off_the_plan_are_listed_and_told_once() {
         let (presence, mut written) = watched(|_| {});
         for hz in [868_100_000, 903_900_000, 904_100_000, 903_900_000] {

@@ -1,0 +1,82 @@
+<script lang="ts">
+  import { api, say, type Watch } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import Notice from "#lib/parts/Notice.svelte";
+  import { session } from "#lib/session.svelte.ts";
+
+  const SLOWLY_MS = 15_000;
+  let watch = $state<Watch | null>(null);
+  let problem = $state("");
+  let asked = 0;
+
+  async function load() {
+    asked = Date.now();
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/watch", { params: { path: { estate: session.estate } } });
+    problem = data ? "" : say(error);
+    watch = data ?? watch;
+  }
+
+  $effect(() => {
+    void load();
+    const slow = setInterval(load, SLOWLY_MS);
+    // A gateway that comes or goes and a device that is refused show at once.
+    const stop = live.listen((message) => {
+      if (["gateway", "refused", "join"].includes(message.type) && Date.now() - asked > 3000) void load();
+    }, load);
+    return () => {
+      clearInterval(slow);
+      stop();
+    };
+  });
+
+  const marks = {
+    trouble: { sign: "✕", word: "trouble", tone: "text-error" },
+    attention: { sign: "!", word: "attention", tone: "text-warning" },
+    fine: { sign: "✓", word: "fine", tone: "text-success" },
+  };
+</script>
+
+<svelte:head><title>Watch · Keen Heron</title></svelte:head>
+
+<h1 class="mb-3">Watch</h1>
+<Notice text={problem} />
+
+{#if watch}
+  <div class="mb-5 flex flex-wrap gap-x-8 gap-y-1">
+    <a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>
+    <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
+    {#if watch.strangers > 0}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a>{/if}
+  </div>
+  {#if watch.gateways === 0}
+    <section class="rounded-box border border-base-300 p-6">
+      <h2>Nothing to watch yet</h2>
+      <p class="mt-2">Begin with a <a class="link" href="/gateways">gateway</a>: register it, or let it call and adopt it.</p>
+    </section>
+  {:else if watch.concerns.length === 0}
+    <section class="rounded-box border border-base-300 p-6" data-concerns>
+      <h2 class="text-success">✓ Nothing needs attention</h2>
+      <p class="mt-2 text-base-content/80">Gateways that go quiet, devices that are refused or overdue, and credentials that end show up here, worst first.</p>
+    </section>
+  {:else}
+    <ul class="rounded-box border border-base-300" data-concerns>
+      {#each watch.concerns as concern, i (i)}
+        {@const mark = marks[concern.weight]}
+        <li class="grid grid-cols-[1.25rem_1fr] gap-x-3 border-t border-base-300 px-4 py-3 first:border-t-0 sm:grid-cols-[1.25rem_11rem_1fr]">
+          <span class="font-semibold {mark.tone}" title={mark.word} aria-label={mark.word}>{mark.sign}</span>
+          <span>
+            {#if concern.about === "service"}<b>the service</b>{:else}
+              <a class="link-hover font-semibold" href="/{concern.about}s/{concern.eui}">{concern.name}</a>
+              <span class="block text-sm text-base-content/75">{concern.about}</span>
+            {/if}
+          </span>
+          <div class="col-start-2 sm:col-start-3">
+            <p>{concern.what}</p>
+            <p class="text-base-content/80"><b>Next:</b> {concern.next_step}</p>
+          </div>
+        </li>
+      {/each}
+    </ul>
+  {/if}
+{:else if !problem}
+  <p class="text-base-content/75">Asking…</p>
+{/if}

@@ -1,0 +1,239 @@
+//! What needs attention in an estate, worst first.
+
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::credential::{CredentialState, Endings, GatewayCredential};
+use crate::device::{Device, DeviceState};
+use crate::gateway::{Gateway, GatewayState};
+use crate::why::Weight;
+
+/// Percent of an hour's airtime from which on a gateway is pointed out.
+const MUCH_PERCENT: f64 = 80.0;
+
+/// What a concern is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum About {
+    /// The service itself.
+    Service,
+    /// A gateway.
+    Gateway,
+    /// A device.
+    Device,
+}
+
+/// Something that needs attention.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Concern {
+    /// How much it matters.
+    pub weight: Weight,
+    /// What it is about.
+    pub about: About,
+    /// The gateway's EUI, or the device's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub eui: Option<Eui64>,
+    /// Its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// What is the matter.
+    pub what: String,
+    /// What to do.
+    pub next_step: String,
+}
+
+/// What needs attention, and what there is in all.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Watch {
+    /// Worst first.
+    pub concerns: Vec<Concern>,
+    /// Registered gateways.
+    pub gateways: usize,
+    /// Those that are listening.
+    pub gateways_listening: usize,
+    /// Registered devices.
+    pub devices: usize,
+    /// Those that are active.
+    pub devices_active: usize,
+    /// Gateways that call without being registered.
+    pub strangers: usize,
+}
+
+fn of_gateway(gateway: &Gateway, now: DateTime<Utc>) -> Vec<(Weight, String, String)> {
+    let mut out = Vec::new();
+    let since = |at: Option<DateTime<Utc>>| match at.map(|at| (now - at).num_minutes()) {
+        Some(minutes @ 0..=119) => format!("for {minutes} min"),
+        Some(minutes) => format!("for {} h", minutes / 60),
+        None => "yet".into(),
+    };
+    let silent = match gateway.state {
+        GatewayState::Listening => None,
+        GatewayState::Quiet => Some(Weight::Attention),
+        GatewayState::Lost => Some(Weight::Trouble),
+        GatewayState::NeverHeard => Some(Weight::Attention),
+    };
+    if let Some(weight) = silent {
+        let what = format!("It is {}: not a word from it {}.", gateway.state.words(), since(gateway.last_heard));
+        out.push((weight, what, "Its page says what to look at, and each attempt with its reason.".into()));
+    }
+    if !gateway.off_plan_mhz.is_empty() {
+        let what = format!(
+            "It hears frames on {} frequencies that are no channels of {}.",
+            gateway.off_plan_mhz.len(),
+            gateway.region
+        );
+        out.push((Weight::Attention, what, "Compare the channel plan set in it with its region.".into()));
+    }
+    for band in gateway.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
+        let what = format!("{:.0} % of the hour's airtime in sub-band {} are used.", band.used_percent, band.sub_band);
+        out.push((Weight::Attention, what, "Downlinks there wait; the ledger says for whom it sends so much.".into()));
+    }
+    out
+}
+
+fn of_device(device: &Device) -> Option<(Weight, String, String)> {
+    match (device.state, &device.refusal) {
+        (DeviceState::Refused, Some(refusal)) => {
+            Some((Weight::Trouble, refusal.why.clone(), refusal.next_step.clone()))
+        }
+        (DeviceState::Silent, _) => {
+            let what = "It is silent: it is overdue by its own rhythm.".into();
+            Some((Weight::Attention, what, "Its page says by whom it was heard last, and how well.".into()))
+        }
+        _ => None,
+    }
+}
+
+impl Watch {
+    /// From what there is. `strangers` call and are not registered.
+    pub fn new(
+        gateways: &[Gateway],
+        devices: &[Device],
+        endings: &Endings,
+        strangers: usize,
+        now: DateTime<Utc>,
+    ) -> Self {
+        let mut concerns = Vec::new();
+        let mut add = |about, eui: Option<Eui64>, name: Option<&str>, (weight, what, next_step)| {
+            concerns.push(Concern { weight, about, eui, name: name.map(str::to_owned), what, next_step });
+        };
+        let days = |at: DateTime<Utc>| (at - now).num_days();
+        if days(endings.server_expires_at) < GatewayCredential::WARN_DAYS && !endings.server_renews_itself {
+            let what = format!(
+                "The certificate it shows to gateways ends on {}.",
+                endings.server_expires_at.format("%Y-%m-%d")
+            );
+            add(About::Service, None, None, (Weight::Trouble, what, "Give it a new one, and start it again.".into()));
+        }
+        if days(endings.authority_expires_at) < 365 {
+            let what = format!(
+                "The authority that gateways trust ends on {}.",
+                endings.authority_expires_at.format("%Y-%m-%d")
+            );
+            let next = "Put a new authority in the data folder, and make new connection kits.".into();
+            add(About::Service, None, None, (Weight::Attention, what, next));
+        }
+        for gateway in gateways {
+            for found in of_gateway(gateway, now) {
+                add(About::Gateway, Some(gateway.eui), Some(&gateway.name), found);
+            }
+        }
+        for ending in &endings.credentials {
+            let ended = ending.credential.state(now) == CredentialState::Expired;
+            let what = format!(
+                "Its {} for {} {} on {}.",
+                ending.credential.kind.name(),
+                ending.credential.purpose.name(),
+                if ended { "ended" } else { "ends" },
+                ending.credential.expires_at.format("%Y-%m-%d")
+            );
+            let (weight, next) = match (ended, ending.renews_itself) {
+                (true, _) => (Weight::Trouble, "Make it a new connection kit."),
+                (false, false) => (Weight::Attention, "Make it a new connection kit."),
+                (false, true) => (Weight::Attention, "It fetches another when it next asks over CUPS."),
+            };
+            add(About::Gateway, Some(ending.gateway), Some(&ending.name), (weight, what, next.into()));
+        }
+        for device in devices {
+            if let Some(found) = of_device(device) {
+                add(About::Device, Some(device.dev_eui), Some(&device.name), found);
+            }
+        }
+        concerns.sort_by(|a, b| (a.weight, a.about, &a.name).cmp(&(b.weight, b.about, &b.name)));
+        Self {
+            concerns,
+            gateways: gateways.len(),
+            gateways_listening: gateways.iter().filter(|g| g.state == GatewayState::Listening).count(),
+            devices: devices.len(),
+            devices_active: devices.iter().filter(|d| d.state == DeviceState::Active).count(),
+            strangers,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use chrono::TimeDelta;
+    use serde_json::json;
+
+    use super::*;
+
+    fn gateway(name: &str, state: &str, now: DateTime<Utc>) -> Gateway {
+        serde_json::from_value(json!({
+            "eui": "02a1f00000000001", "name": name, "description": "", "region": "EU868", "channels": "0-7",
+            "protocol": "udp", "udp_source": null, "latitude_deg": null, "longitude_deg": null, "altitude_m": null,
+            "antenna_gain_dbi": 2.15, "cable_loss_db": 0.0, "open_to_others": false, "beacons": false, "has_gps": false,
+            "state": state, "last_heard": now - TimeDelta::minutes(30), "address": null, "frames": 0, "off_plan_mhz": [],
+            "delay": null, "software": null, "report": null, "added_at": now, "airtime": []
+        }))
+        .unwrap()
+    }
+
+    fn device(name: &str, state: &str, now: DateTime<Utc>) -> Device {
+        serde_json::from_value(json!({
+            "dev_eui": "02b0000000000001", "join_eui": "02aa000000000001", "name": name, "fleet": "f", "model": null,
+            "region": "EU868", "state": state, "last_heard": null, "rhythm_s": null, "added_at": now,
+            "refusal": { "code": "x", "join": true, "why": "The key differs.", "next_step": "Compare.", "time": now }
+        }))
+        .unwrap()
+    }
+
+    fn endings(now: DateTime<Utc>, left: i64) -> Endings {
+        Endings {
+            server_expires_at: now + TimeDelta::days(left),
+            server_renews_itself: false,
+            authority_expires_at: now + TimeDelta::days(7000),
+            credentials: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn what_does_not_work_comes_before_what_should_be_looked_at() {
+        let now = Utc::now();
+        let mut heard = gateway("chapel-rise", "listening", now);
+        heard.off_plan_mhz = vec![903.9];
+        let gateways = [heard, gateway("quay", "quiet", now), gateway("pier", "lost", now)];
+        let devices = [device("tide-01", "active", now), device("tide-02", "refused", now), device("a", "silent", now)];
+        let watch = Watch::new(&gateways, &devices, &endings(now, 10), 1, now);
+        let told: Vec<_> =
+            watch.concerns.iter().map(|c| (c.weight, c.about, c.name.as_deref().unwrap_or(""))).collect();
+        use Weight::{Attention, Trouble};
+        assert_eq!(
+            told,
+            [
+                (Trouble, About::Service, ""),
+                (Trouble, About::Gateway, "pier"),
+                (Trouble, About::Device, "tide-02"),
+                (Attention, About::Gateway, "chapel-rise"),
+                (Attention, About::Gateway, "quay"),
+                (Attention, About::Device, "a"),
+            ]
+        );
+        assert_eq!(watch.concerns[1].what, "It is lost: not a word from it for 30 min.");
+        assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (1, 1, 1));
+        assert!(Watch::new(&[], &[], &endings(now, 100), 0, now).concerns.is_empty());
+    }
+}

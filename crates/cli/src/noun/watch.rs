@@ -1,0 +1,41 @@
+//! `heron watch`.
+
+use anyhow::Result;
+use api::watch::{About, Watch};
+use api::why::Weight;
+
+use crate::client::Client;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out) -> Result<()> {
+    let watch: Watch = client.get(&client.in_estate("watch").await?, &[]).await?;
+    if out.json {
+        return out.json(&watch);
+    }
+    let Watch { gateways, gateways_listening, devices, devices_active, strangers, .. } = watch;
+    out.line(format!(
+        "{gateways_listening} of {gateways} gateways are listening, {devices_active} of {devices} devices are active."
+    ))?;
+    if strangers > 0 {
+        out.line(format!("{strangers} gateways call without being registered: `heron gateway strangers`."))?;
+    }
+    if watch.concerns.is_empty() {
+        return out.line("Nothing needs attention.");
+    }
+    for concern in watch.concerns {
+        let sign = match concern.weight {
+            Weight::Trouble => "x",
+            Weight::Attention => "!",
+            Weight::Fine => " ",
+        };
+        let about = match concern.about {
+            About::Service => "the service",
+            About::Gateway => "gateway",
+            About::Device => "device",
+        };
+        let name = concern.name.map(|name| format!(" {name}")).unwrap_or_default();
+        out.line(format!("{sign} {about}{name}: {}", concern.what))?;
+        out.line(format!("    Next: {}", concern.next_step))?;
+    }
+    Ok(())
+}
