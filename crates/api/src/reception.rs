@@ -12,6 +12,10 @@ use crate::message::{Body, Message};
 /// Points of the scatter at most.
 const MOST_POINTS: usize = 600;
 
+/// Receivers stop telling a larger ratio at some 10 dB, however strong the signal: above this the ratio says nothing of
+/// the noise.
+const TELLS_NOISE_DB: f32 = 5.0;
+
 /// How one uplink came in.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SignalPoint {
@@ -32,7 +36,7 @@ pub struct ChannelReception {
     pub uplinks: u32,
     /// Their mean signal strength.
     pub rssi_dbm: f32,
-    /// The noise that signal strength and ratio imply: their median.
+    /// The noise that signal strength and ratio of the weaker of them imply, the median.
     pub noise_dbm: Option<f32>,
 }
 
@@ -119,7 +123,9 @@ impl Reception {
             let channel = channels.entry((radio.frequency_mhz * 1e6).round() as u64).or_default();
             channel.rssi_dbm.push(own.rssi_dbm);
             if let Some(snr_db) = own.snr_db {
-                channel.noise_dbm.push(noise_dbm(own.rssi_dbm, snr_db));
+                if snr_db <= TELLS_NOISE_DB {
+                    channel.noise_dbm.push(noise_dbm(own.rssi_dbm, snr_db));
+                }
                 if points.len() < MOST_POINTS {
                     let spreading_factor = radio.spreading_factor;
                     points.push(SignalPoint { rssi_dbm: own.rssi_dbm, snr_db, spreading_factor });
@@ -245,6 +251,8 @@ mod tests {
         assert_eq!((reception.looked_at, reception.uplinks, reception.points.len()), (4, 3, 3));
         let channels: Vec<_> = reception.channels.iter().map(|c| (c.frequency_mhz, c.uplinks, c.rssi_dbm)).collect();
         assert_eq!(channels, [(868.1, 2, -90.0), (868.3, 1, -117.0)]);
+        let noise = reception.channels[0].noise_dbm.unwrap();
+        assert!((noise - -103.01).abs() < 0.01, "the strong one tells nothing of it: {noise}");
         let rates: Vec<_> = reception.data_rates.iter().map(|r| (r.data_rate, r.spreading_factor, r.uplinks)).collect();
         assert_eq!(rates, [(0, Some(12), 1), (5, Some(7), 2)]);
         let alone: Vec<_> = reception.only_here.iter().map(|d| (d.name.as_str(), d.uplinks, d.best_snr_db)).collect();

@@ -17,7 +17,8 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
         "{gateways_listening} of {gateways} gateways are listening, {devices_active} of {devices} devices are active."
     ))?;
     if strangers > 0 {
-        out.line(format!("{strangers} gateways call without being registered: `heron gateway strangers`."))?;
+        let call = if strangers == 1 { "gateway calls" } else { "gateways call" };
+        out.line(format!("{strangers} {call} without being registered: `heron gateway strangers`."))?;
     }
     if watch.concerns.is_empty() {
         return out.line("Nothing needs attention.");
