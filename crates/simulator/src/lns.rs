@@ -150,8 +150,8 @@ impl Connection {
 pub fn version() -> Version {
     Version {
         station: concat!("stand-in ", env!("CARGO_PKG_VERSION")).into(),
-        firmware: "none".into(),
-        package: "none".into(),
+        firmware: String::new(),
+        package: String::new(),
         model: "stand-in".into(),
         protocol: PROTOCOL,
         features: "".into(),

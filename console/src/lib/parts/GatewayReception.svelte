@@ -47,7 +47,7 @@
       <Scatter points={reception.points} />
       <div class="overflow-x-auto">
         <table class="table table-sm">
-          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right">Noise</th></tr></thead>
+          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right" title="By frames with an SNR of 5 dB at most: stronger ones do not tell">Noise</th></tr></thead>
           <tbody>
             {#each reception.channels as channel (channel.frequency_mhz)}
               <tr>
