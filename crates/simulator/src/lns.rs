@@ -113,21 +113,17 @@ impl Connection {
 
     /// The same, introducing itself in other words.
     pub async fn open_as(entrance: &Entrance, eui: Eui64, version: Version) -> Result<Self, LinkError> {
-        let answer = discover(entrance, eui).await?;
-        let uri = match (answer.uri, answer.error) {
-            (Some(uri), None) => uri,
-            (_, why) => return Err(LinkError::Refused(why.unwrap_or_else(|| "it says nowhere to go".into()))),
-        };
-        let opened = async {
-            let mut socket = open(entrance, &uri).await?;
-            socket.send(Message::text(FromGateway::Version(version).emit())).await?;
-            let first = text(&mut socket).await?;
-            match ToGateway::parse(&first) {
-                Ok(ToGateway::Config(config)) => Ok(Self { socket, config: *config }),
-                other => Err(LinkError::Unexpected(format!("{other:?}"))),
-            }
-        };
+        let opened = async { Self::upgrade(entrance, eui).await?.introduce(version).await };
         tokio::time::timeout(PATIENCE, opened).await.map_err(|_| LinkError::TooLong)?
+    }
+
+    /// Asks where to connect, and connects, without a word.
+    pub async fn upgrade(entrance: &Entrance, eui: Eui64) -> Result<Silent, LinkError> {
+        let answer = discover(entrance, eui).await?;
+        match (answer.uri, answer.error) {
+            (Some(uri), None) => Ok(Silent(open(entrance, &uri).await?)),
+            (_, why) => Err(LinkError::Refused(why.unwrap_or_else(|| "it says nowhere to go".into()))),
+        }
     }
 
     pub async fn send(&mut self, message: &FromGateway) -> Result<(), LinkError> {
@@ -143,6 +139,22 @@ impl Connection {
     pub async fn next(&mut self) -> Result<ToGateway, LinkError> {
         let text = text(&mut self.socket).await?;
         ToGateway::parse(&text).map_err(|why| LinkError::Unexpected(why.to_string()))
+    }
+}
+
+/// A connection whose gateway has not said what it is.
+pub struct Silent(Socket);
+
+impl Silent {
+    /// Says what it is, and is given the channel plan.
+    pub async fn introduce(self, version: Version) -> Result<Connection, LinkError> {
+        let mut socket = self.0;
+        socket.send(Message::text(FromGateway::Version(version).emit())).await?;
+        let first = text(&mut socket).await?;
+        match ToGateway::parse(&first) {
+            Ok(ToGateway::Config(config)) => Ok(Connection { socket, config: *config }),
+            other => Err(LinkError::Unexpected(format!("{other:?}"))),
+        }
     }
 }
 

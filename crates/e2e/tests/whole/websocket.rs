@@ -203,6 +203,22 @@ async fn a_revoked_credential_cuts_off_at_once() {
     assert_eq!(gone.0, 404);
 }
 
+/// Who has been let in and has not said a word yet is no gateway that could be cut off.
+#[tokio::test]
+async fn what_is_revoked_before_the_first_word_cuts_off_after_it() {
+    let service = service().await;
+    let entrance = traffic_entrance(&service, &[]);
+    let silent = Connection::upgrade(&entrance, GATEWAY).await.unwrap();
+    let all: Vec<GatewayCredential> = service.get(&format!("gateways/{GATEWAY}/credentials")).await;
+    service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &all[0].id, "--yes"]);
+    if let Ok(mut connection) = silent.introduce(lns::version()).await {
+        let ended = tokio::time::timeout(PATIENCE, async { while connection.next().await.is_ok() {} }).await;
+        assert!(ended.is_ok());
+    }
+    telling(&service, GatewayEventKind::Refused, "Its token was revoked on").await;
+    assert!(refusal(&entrance).await.starts_with("Its token was revoked on"));
+}
+
 #[tokio::test]
 async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
     for certificate in [false, true] {

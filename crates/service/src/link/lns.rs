@@ -1,6 +1,6 @@
 //! The WebSocket LNS protocol: discovery, and one task a connected gateway.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -14,18 +14,18 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Router};
 use chrono::Utc;
-use engine::{FrameHeard, Reception, Transmission, TransmissionId, TxFailure, When, Window};
+use engine::{FrameHeard, Reception, Transmission, TxFailure, Window};
 use gateway_link::layout::Layout;
 use gateway_link::lns::{
-    Answer, DISCOVERY_PATH, Downlink, FromGateway, Heard, MAX_MESSAGE, Moment, PROTOCOL, Query, RouterConfig, TimeTold,
-    ToGateway, Version,
+    Answer, DISCOVERY_PATH, FromGateway, Heard, MAX_MESSAGE, PROTOCOL, Query, RouterConfig, TimeTold, ToGateway,
+    Version,
 };
-use lorawan::region::Plan;
 use lorawan::{Eui64, gps_time};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use super::awaited::Awaited;
+use super::connection::Connection;
 use crate::chronicle::{Chronicle, Happening};
 use crate::clock;
 use crate::credentials::{Credentials, Peer, Proof, Refused as Turned};
@@ -45,13 +45,8 @@ const SILENT_FOR: Duration = Duration::from_secs(65);
 const SEND_WITHIN: Duration = Duration::from_secs(10);
 /// Orders that wait for a gateway's socket.
 const ORDERS: usize = 64;
-/// Uplinks whose answer is still possible: RX2 comes 16 s later at most.
-const RECENT: usize = 512;
-/// A connection this young that is displaced, so often in a row, is one of two gateways taking turns.
-const JUST_BEGUN: Duration = Duration::from_secs(60);
+/// So often in a row a connection that has just begun is displaced by two gateways taking turns.
 const TURNS: u32 = 3;
-/// What goes before other frames: class A devices hear nothing outside their windows.
-const PRIORITY: u8 = 1;
 
 /// All connected gateways.
 pub struct Lns {
@@ -71,20 +66,6 @@ pub struct Lns {
 pub struct Connections {
     by_eui: Mutex<HashMap<Eui64, Arc<Connection>>>,
     next: AtomicU64,
-}
-
-struct Connection {
-    id: u64,
-    since: Instant,
-    /// How often in a row a connection was displaced that had just begun.
-    displaced: u32,
-    peer: std::net::SocketAddr,
-    plan: &'static Plan,
-    orders: mpsc::Sender<String>,
-    ended: CancellationToken,
-    /// Clock and antenna of the last uplinks, the latest last.
-    recent: Mutex<VecDeque<(i64, i64)>>,
-    awaited: Awaited<i64>,
 }
 
 impl Connections {
@@ -159,7 +140,9 @@ async fn connect(
         return (StatusCode::NOT_FOUND, "the address ends with the gateway's EUI, 16 hex digits").into_response();
     };
     match lns.admit(eui, &peer, &headers) {
-        Ok(known) => limited(upgrade).on_upgrade(async move |socket| lns.serve(eui, known, peer, socket).await),
+        Ok(known) => {
+            limited(upgrade).on_upgrade(async move |socket| lns.serve(eui, known, (peer, headers), socket).await)
+        }
         Err(why) => (StatusCode::FORBIDDEN, why).into_response(),
     }
 }
@@ -185,7 +168,8 @@ impl Lns {
         Ok(known)
     }
 
-    async fn serve(self: Arc<Self>, eui: Eui64, known: Known, peer: Peer, mut socket: WebSocket) {
+    async fn serve(self: Arc<Self>, eui: Eui64, known: Known, caller: (Peer, HeaderMap), mut socket: WebSocket) {
+        let (peer, headers) = caller;
         let plan = known.region.plan();
         let refuse = |text: String, next: &str| {
             self.chronicle.tell(eui, Happening::new(Refused, text).next(next).from(peer.address));
@@ -227,6 +211,10 @@ impl Lns {
             awaited: Awaited::default(),
         });
         self.enter(eui, &connection, &version);
+        // What was revoked while it introduced itself could not be ended yet.
+        if self.admit(eui, &peer, &headers).is_err() {
+            connection.ended.cancel();
+        }
         let why = self.converse(eui, &connection, &mut socket, ordered).await;
         self.leave(eui, &connection, why);
         let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(None))).await;
@@ -375,13 +363,7 @@ impl Lns {
         };
         self.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
         let radio = heard.radio;
-        {
-            let mut recent = connection.recent.lock().unwrap_or_else(PoisonError::into_inner);
-            if recent.len() == RECENT {
-                recent.pop_front();
-            }
-            recent.push_back((radio.xtime, radio.rctx));
-        }
+        connection.heard((radio.xtime, radio.rctx));
         let frame = FrameHeard {
             phy_payload: heard.phy_payload,
             reception: Reception {
@@ -424,52 +406,6 @@ impl Lns {
     }
 }
 
-impl Connection {
-    /// What the connection that takes its place counts.
-    fn displaces(&self) -> u32 {
-        if self.since.elapsed() < JUST_BEGUN { self.displaced + 1 } else { 0 }
-    }
-
-    /// A transmission in the protocol's words.
-    fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
-        let rate = self.plan.downlink_data_rate_of(transmission.modulation);
-        let data_rate = rate.ok_or_else(|| TxFailure::Refused("no data rate of its plan".into()))?;
-        let frequency_hz = transmission.frequency_hz;
-        let mut rctx = 0;
-        let moment = match transmission.when {
-            When::AtOnce => Moment::AtOnce { data_rate, frequency_hz },
-            When::Gps(us) => Moment::AtGps { gpstime: us, data_rate, frequency_hz },
-            When::Clock(clock_us) => {
-                let second = u8::from(transmission.window == Window::Rx2);
-                let recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
-                let uplink = recent.iter().rev().find_map(|(xtime, antenna)| {
-                    // Windows open whole seconds after their uplink.
-                    let after_us = clock_us.wrapping_sub(*xtime as u32);
-                    let seconds = u8::try_from(after_us / 1_000_000).ok().filter(|_| after_us % 1_000_000 == 0)?;
-                    let rx_delay_s = seconds.checked_sub(second).filter(|delay| (1..=15).contains(delay))?;
-                    Some((*xtime, *antenna, rx_delay_s))
-                });
-                // Its connection began anew after the uplink: its clock is another one.
-                let (xtime, antenna, rx_delay_s) = uplink.ok_or(TxFailure::Unreachable)?;
-                rctx = antenna;
-                let channel = Some((data_rate, frequency_hz));
-                let (rx1, rx2) = if second == 0 { (channel, None) } else { (None, channel) };
-                Moment::AfterUplink { xtime, rx_delay_s, rx1, rx2 }
-            }
-        };
-        let TransmissionId(id) = transmission.id;
-        Ok(Downlink {
-            diid: id.cast_signed(),
-            // The frame says for whom it is to whom that concerns.
-            dev_eui: Eui64(0),
-            rctx,
-            priority: PRIORITY,
-            moment,
-            phy_payload: transmission.phy_payload.clone(),
-        })
-    }
-}
-
 /// A gateway introduces itself.
 async fn first_word(socket: &mut WebSocket) -> Result<Version, String> {
     match tokio::time::timeout(FIRST_WORD, socket.recv()).await {
@@ -496,68 +432,7 @@ async fn close(socket: &mut WebSocket, mut why: String) {
 
 #[cfg(test)]
 mod tests {
-    use engine::Timestamp;
-    use lorawan::Modulation;
-    use lorawan::region::Region;
-
     use super::*;
-
-    fn connection(uplinks: &[(i64, i64)]) -> Connection {
-        Connection {
-            id: 1,
-            since: Instant::now(),
-            displaced: 0,
-            peer: ([127, 0, 0, 1], 1).into(),
-            plan: Region::Eu868.plan(),
-            orders: mpsc::channel(1).0,
-            ended: CancellationToken::new(),
-            recent: Mutex::new(uplinks.iter().copied().collect()),
-            awaited: Awaited::default(),
-        }
-    }
-
-    fn transmission(when: When, window: Window) -> Transmission {
-        Transmission {
-            id: TransmissionId(u64::MAX),
-            gateway: Eui64(1),
-            when,
-            at: Timestamp(0),
-            window,
-            frequency_hz: 868_300_000,
-            modulation: Modulation::lora(12, 125).unwrap(),
-            power_dbm: 14,
-            airtime_us: 1,
-            phy_payload: vec![0x60],
-        }
-    }
-
-    #[test]
-    fn an_order_finds_the_uplink_it_answers() {
-        // The clock wraps between the two; the session stands above it.
-        let (first, second) = ((7 << 48) | 0xffff_f000, (7 << 48) | 0x1_0000_1000);
-        let connection = connection(&[(first, 0), (second, 3)]);
-        let clock = |xtime: i64, seconds: u32| When::Clock((xtime as u32).wrapping_add(seconds * 1_000_000));
-        let order = |when, window| connection.order(&transmission(when, window));
-        let answer = order(clock(second, 1), Window::Rx1).unwrap();
-        assert_eq!((answer.rctx, answer.diid), (3, -1));
-        let channel = Some((0, 868_300_000));
-        let after = |xtime, rx_delay_s, rx1, rx2| Moment::AfterUplink { xtime, rx_delay_s, rx1, rx2 };
-        assert_eq!(answer.moment, after(second, 1, channel, None));
-        assert_eq!(order(clock(first, 6), Window::Rx2).unwrap().moment, after(first, 5, None, channel));
-        assert_eq!(order(clock(first, 16), Window::Rx2).unwrap().moment, after(first, 15, None, channel));
-        for lost in [clock(first, 17), When::Clock(5), clock(first, 0)] {
-            assert_eq!(order(lost, Window::Rx2), Err(TxFailure::Unreachable), "{lost:?}");
-        }
-        let at_once = Moment::AtOnce { data_rate: 0, frequency_hz: 868_300_000 };
-        assert_eq!(order(When::AtOnce, Window::ClassC).unwrap().moment, at_once);
-        let slot = Moment::AtGps { gpstime: 9, data_rate: 0, frequency_hz: 868_300_000 };
-        assert_eq!(order(When::Gps(9), Window::PingSlot).unwrap().moment, slot);
-        let odd = Transmission {
-            modulation: Modulation::lora(12, 500).unwrap(),
-            ..transmission(When::AtOnce, Window::ClassC)
-        };
-        assert!(matches!(connection.order(&odd), Err(TxFailure::Refused(_))));
-    }
 
     #[test]
     fn tokens_are_read_with_and_without_a_word_before_them() {

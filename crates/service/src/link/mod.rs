@@ -1,6 +1,7 @@
 //! The ways between gateways and the network.
 
 mod awaited;
+mod connection;
 pub mod cups;
 mod frames;
 pub mod lns;
