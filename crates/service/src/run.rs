@@ -23,6 +23,7 @@ use crate::http::{App, Gate};
 use crate::intake::Intake;
 use crate::journal::Journal;
 use crate::link::cups::{self, Cups};
+use crate::link::door::Door;
 use crate::link::lns::{self, Connections, Lns};
 use crate::link::mqtt::{self, Mqtt};
 use crate::link::tls::{self, Given, Identity};
@@ -100,21 +101,22 @@ pub async fn run(options: Options) -> Result<()> {
     let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let udp = udp::Udp::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
-    let lns = Arc::new(Lns {
+    let door = Door {
         presence: Arc::clone(&presence),
-        intake: Arc::clone(&intake),
-        network: network.clone(),
         credentials: Arc::clone(&credentials),
         chronicle: Arc::clone(&chronicle),
+    };
+    let lns = Arc::new(Lns {
+        door: door.clone(),
+        intake: Arc::clone(&intake),
+        network: network.clone(),
         address: doors.lns(),
         stopping: stopping.clone(),
         connections: Connections::default(),
     });
     let cups = Arc::new(Cups {
-        presence: Arc::clone(&presence),
+        door,
         intake: Arc::clone(&intake),
-        credentials: Arc::clone(&credentials),
-        chronicle: Arc::clone(&chronicle),
         authority: Arc::clone(&authority),
         identity: Arc::clone(&identity),
         doors: Arc::clone(&doors),

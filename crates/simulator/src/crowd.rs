@@ -30,14 +30,12 @@ const AGAIN_LAST: Duration = Duration::from_secs(5);
 
 /// Who there is to register, as lines of a CSV file.
 pub fn csv(by_udp: usize, by_websocket: usize) -> String {
-    let line = |protocol: Protocol| move |n| format!("{},{}\n", eui(protocol, n), name(protocol, n));
-    let udp = (0..by_udp).map(line(Protocol::Udp)).map(|line| line.replace('\n', ",udp\n"));
-    let lns = (0..by_websocket).map(line(Protocol::Lns)).map(|line| line.replace('\n', ",lns\n"));
+    let line = |protocol: Protocol| {
+        move |n| format!("{},crowd-{}-{n:04},{}\n", eui(protocol, n), protocol.name(), protocol.name())
+    };
+    let udp = (0..by_udp).map(line(Protocol::Udp));
+    let lns = (0..by_websocket).map(line(Protocol::Lns));
     std::iter::once("eui,name,protocol\n".to_owned()).chain(udp).chain(lns).collect()
-}
-
-fn name(protocol: Protocol, n: usize) -> String {
-    format!("crowd-{}-{n:04}", protocol.name())
 }
 
 /// The EUI of one of them.

@@ -1,7 +1,6 @@
 //! Firmware for gateways, and who is handed which.
 
 use api::firmware::{Firmware, HandFirmware, NewFirmware};
-use api::gateway_event::GatewayEventKind;
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -9,8 +8,7 @@ use axum::http::StatusCode;
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, PathEui, PathName};
-use super::gateway_access::{asks_over_cups, registered};
-use crate::chronicle::Happening;
+use super::gateway_access::{asks_over_cups, registered, tell};
 use crate::firmware;
 
 /// Firmware that is kept for gateways, the latest first.
@@ -80,6 +78,6 @@ pub async fn hand_firmware(
         text = format!("It is to be handed firmware {:?} when it next asks over CUPS.", row.firmware.name);
     }
     app.store.hand_firmware(eui, hand.firmware.as_deref()).await?;
-    app.gate.chronicle.tell(eui, Happening::new(GatewayEventKind::Changed, text));
+    tell(&app, eui, text);
     Ok(StatusCode::NO_CONTENT)
 }

@@ -43,7 +43,8 @@ fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
     })
 }
 
-fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
+/// Writes down what somebody changed about a gateway.
+pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
     app.gate.chronicle.tell(eui, Happening::new(GatewayEventKind::Changed, text));
 }
 

@@ -1,7 +1,6 @@
 //! Gateways and strangers.
 
 use api::gateway::{self, CheckedGateway, Gateway, GatewayAbout, GatewayState, NewGateway, Stranger};
-use api::gateway_event::GatewayEventKind;
 use api::gateway_import::{self, Fate, GatewayImport, ImportOutcome};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
@@ -16,7 +15,7 @@ use store::{EstateId, GatewayRow, StoreError, gateway_config};
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
-use crate::chronicle::Happening;
+use super::gateway_access::tell;
 use crate::clock;
 use crate::presence::Known;
 
@@ -125,7 +124,7 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
         app.network.command(minute).await;
     }
     app.presence.register(&row);
-    app.gate.chronicle.tell(gateway.eui, changed("It was registered."));
+    tell(app, gateway.eui, "It was registered.");
     Ok(row)
 }
 
@@ -186,10 +185,6 @@ pub async fn import_gateways(
     Ok(Json(outcome))
 }
 
-fn changed(text: impl Into<String>) -> Happening {
-    Happening::new(GatewayEventKind::Changed, text)
-}
-
 /// Says which EUIs could be meant where a MAC address was entered, the one that calls here first.
 fn offer_euis(app: &App, entered: &str, problem: Problem) -> Problem {
     if problem.field.as_deref() != Some("eui") {
@@ -232,7 +227,7 @@ pub async fn change_gateway(
     app.presence.change(&row);
     let differences = differences(&before.gateway, &gateway);
     if !differences.is_empty() {
-        app.gate.chronicle.tell(eui, changed(format!("Changed: {}.", differences.join(", "))));
+        tell(&app, eui, format!("Changed: {}.", differences.join(", ")));
     }
     let told_anew = |g: &CheckedGateway| (g.protocol, g.region, g.channels, g.beacons);
     if told_anew(&before.gateway) != told_anew(&gateway) {

@@ -5,8 +5,7 @@ use std::time::Duration;
 
 use anyhow::Context as _;
 use api::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
-use api::gateway::Protocol;
-use api::gateway_event::GatewayEventKind::{Changed, Odd, Refused};
+use api::gateway_event::GatewayEventKind::{Changed, Odd};
 use axum::body::{Body, to_bytes};
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -19,14 +18,13 @@ use lorawan::Eui64;
 use store::{CredentialRow, Store, StoreError};
 
 use super::Doors;
-use super::lns::proof;
+use super::door::Door;
 use super::tls::Identity;
 use crate::authority::Authority;
-use crate::chronicle::{Chronicle, Happening};
-use crate::credentials::{Credentials, Fresh, Peer};
+use crate::chronicle::Happening;
+use crate::credentials::{Fresh, Peer};
 use crate::firmware::Firmwares;
 use crate::intake::Intake;
-use crate::presence::Presence;
 
 /// A question takes no longer to come in.
 const QUESTION_WITHIN: Duration = Duration::from_secs(10);
@@ -35,10 +33,8 @@ const LASTS: TimeDelta = TimeDelta::days(365);
 
 /// What the endpoint needs.
 pub struct Cups {
-    pub presence: Arc<Presence>,
+    pub door: Door,
     pub intake: Arc<Intake>,
-    pub credentials: Arc<Credentials>,
-    pub chronicle: Arc<Chronicle>,
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
     pub doors: Arc<Doors>,
@@ -72,8 +68,8 @@ async fn update(
         }
     };
     let eui = question.gateway;
-    if let Err((status, why)) = cups.admit(&question, &peer, &headers) {
-        return (status, why).into_response();
+    if let Err(refused) = cups.door.admit(eui, Purpose::Updates, &peer, &headers) {
+        return refused.into_response();
     }
     match cups.answer(&question).await {
         Ok((update, fresh)) => {
@@ -101,32 +97,11 @@ async fn update(
 }
 
 impl Cups {
-    fn admit(&self, question: &Question, peer: &Peer, headers: &HeaderMap) -> Result<(), (StatusCode, String)> {
-        let eui = question.gateway;
-        let Some(known) = self.presence.known(eui) else {
-            let told = "This gateway is not registered.";
-            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
-            return Err((StatusCode::FORBIDDEN, told.into()));
-        };
-        if let Err(why) = self.credentials.check(proof(peer, headers), eui, Purpose::Updates, Utc::now()) {
-            self.chronicle.tell(eui, Happening::new(Refused, why.text.clone()).next(why.next).from(peer.address));
-            return Err((StatusCode::UNAUTHORIZED, why.text));
-        }
-        match known.turns_away(Protocol::Lns, Some(peer.address.ip())) {
-            None => Ok(()),
-            Some(why) => {
-                let text = why.text().to_owned();
-                self.chronicle.tell(eui, why.from(peer.address));
-                Err((StatusCode::FORBIDDEN, text))
-            }
-        }
-    }
-
     /// What is new for a gateway.
     async fn answer(&self, question: &Question) -> anyhow::Result<(Update, Vec<Fresh>)> {
         let eui = question.gateway;
-        self.credentials.retire_older(eui, Purpose::Updates).await?;
-        let own = self.credentials.of(eui);
+        self.door.credentials.retire_older(eui, Purpose::Updates).await?;
+        let own = self.door.credentials.of(eui);
         let now = Utc::now();
         let lasts = |credential: &GatewayCredential| {
             credential.state(now) == CredentialState::Good && !credential.replace_asked
@@ -171,7 +146,7 @@ impl Cups {
                 }
             );
             let next = "Have the firmware signed by a key that is on the gateway.";
-            self.chronicle.tell(eui, Happening::new(Odd, text).next(next));
+            self.door.chronicle.tell(eui, Happening::new(Odd, text).next(next));
             return Ok(None);
         }
         let bytes = self.firmware.read(&row.firmware.id).await.context("reading a firmware")?;
@@ -181,9 +156,9 @@ impl Cups {
 
     async fn let_in(&self, eui: Eui64, fresh: &[Fresh]) -> Result<(), StoreError> {
         for new in fresh {
-            self.credentials.drop_unused(eui, new.row.credential.purpose).await?;
+            self.door.credentials.drop_unused(eui, new.row.credential.purpose).await?;
         }
-        self.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
+        self.door.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
     }
 
     fn tell(&self, question: &Question, update: &Update, peer: &Peer) {
@@ -197,7 +172,7 @@ impl Cups {
         let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
         if !handed.is_empty() {
             let text = format!("It fetched over CUPS what is new: {}.", handed.join(", "));
-            self.chronicle.tell(question.gateway, Happening::new(Changed, text).from(peer.address));
+            self.door.chronicle.tell(question.gateway, Happening::new(Changed, text).from(peer.address));
         }
     }
 }

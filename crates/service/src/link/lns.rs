@@ -6,14 +6,13 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use api::credential::Purpose;
-use api::gateway::{GatewaySoftware, Protocol};
+use api::gateway::GatewaySoftware;
 use api::gateway_event::GatewayEventKind::{Connected, Disconnected, Odd, Refused};
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Router};
-use chrono::Utc;
 use engine::{FrameHeard, Reception, Transmission, TxFailure, Window};
 use gateway_link::layout::Layout;
 use gateway_link::lns::{
@@ -26,12 +25,13 @@ use tokio_util::sync::CancellationToken;
 
 use super::awaited::Awaited;
 use super::connection::Connection;
-use crate::chronicle::{Chronicle, Happening};
+use super::door::Door;
+use crate::chronicle::Happening;
 use crate::clock;
-use crate::credentials::{Credentials, Peer, Proof, Refused as Turned};
+use crate::credentials::Peer;
 use crate::intake::Intake;
 use crate::network::{Network, Taken};
-use crate::presence::{Known, Presence, WayDown, two_of_them};
+use crate::presence::{Known, WayDown, two_of_them};
 
 /// A gateway has so long to say the first word.
 const FIRST_WORD: Duration = Duration::from_secs(10);
@@ -50,11 +50,9 @@ const TURNS: u32 = 3;
 
 /// All connected gateways.
 pub struct Lns {
-    pub presence: Arc<Presence>,
+    pub door: Door,
     pub intake: Arc<Intake>,
     pub network: Network,
-    pub credentials: Arc<Credentials>,
-    pub chronicle: Arc<Chronicle>,
     /// Where gateways connect: `wss://NAME:PORT`.
     pub address: String,
     pub stopping: CancellationToken,
@@ -87,16 +85,6 @@ pub fn routes(lns: Arc<Lns>) -> Router {
         .route(DISCOVERY_PATH, axum::routing::any(discover))
         .route("/gateways/{eui}", axum::routing::any(connect))
         .with_state(lns)
-}
-
-/// By what a gateway proves who it is: the certificate of its handshake, or the token of its request. Some write
-/// nothing in front of the token.
-pub fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
-    if let Some(certificate) = &peer.certificate {
-        return Some(Proof::Certificate(certificate));
-    }
-    let text = headers.get(header::AUTHORIZATION)?.to_str().ok()?.trim();
-    Some(Proof::Token(text.strip_prefix("Bearer ").map_or(text, str::trim)))
 }
 
 fn limited(upgrade: WebSocketUpgrade) -> WebSocketUpgrade {
@@ -148,31 +136,16 @@ async fn connect(
 }
 
 impl Lns {
-    /// Whether a gateway may come in; if not, why, for itself and for its page.
+    /// Whether a gateway may come in; if not, why.
     fn admit(&self, eui: Eui64, peer: &Peer, headers: &HeaderMap) -> Result<Known, String> {
-        let Some(known) = self.presence.known(eui) else {
-            let told = "This gateway is not registered.";
-            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
-            return Err(told.into());
-        };
-        let checked = self.credentials.check(proof(peer, headers), eui, Purpose::Traffic, Utc::now());
-        if let Err(Turned { text, next }) = checked {
-            self.chronicle.tell(eui, Happening::new(Refused, text.clone()).next(next).from(peer.address));
-            return Err(text);
-        }
-        if let Some(why) = known.turns_away(Protocol::Lns, Some(peer.address.ip())) {
-            let text = why.text().to_owned();
-            self.chronicle.tell(eui, why.from(peer.address));
-            return Err(text);
-        }
-        Ok(known)
+        self.door.admit(eui, Purpose::Traffic, peer, headers).map_err(|(_, why)| why)
     }
 
     async fn serve(self: Arc<Self>, eui: Eui64, known: Known, caller: (Peer, HeaderMap), mut socket: WebSocket) {
         let (peer, headers) = caller;
         let plan = known.region.plan();
         let refuse = |text: String, next: &str| {
-            self.chronicle.tell(eui, Happening::new(Refused, text).next(next).from(peer.address));
+            self.door.chronicle.tell(eui, Happening::new(Refused, text).next(next).from(peer.address));
         };
         let version = match first_word(&mut socket).await {
             Ok(version) => version,
@@ -228,7 +201,7 @@ impl Lns {
             // One that lost its network comes again from the same place, and once; two that are alive take turns.
             let elsewhere = before.peer.ip() != connection.peer.ip() && !before.ended.is_cancelled();
             if elsewhere || connection.displaced == TURNS {
-                self.chronicle.tell(eui, two_of_them(before.peer, connection.peer));
+                self.door.chronicle.tell(eui, two_of_them(before.peer, connection.peer));
             }
             before.ended.cancel();
         }
@@ -240,21 +213,22 @@ impl Lns {
             model: short(&version.model),
         };
         let text = format!("It is connected by WebSocket, as {:?} on {:?}.", software.program, software.model);
-        self.chronicle.tell(eui, Happening::new(Connected, text).from(connection.peer));
-        self.presence.connected(eui, WayDown::Lns, software);
-        self.presence.heard(eui, Some(connection.peer), std::iter::empty());
+        self.door.chronicle.tell(eui, Happening::new(Connected, text).from(connection.peer));
+        self.door.presence.connected(eui, WayDown::Lns, software);
+        self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
     }
 
     fn leave(&self, eui: Eui64, connection: &Connection, why: &str) {
-        let mut connections = self.connections.lock();
-        // Another connection may have taken its place.
-        if connections.get(&eui).is_some_and(|current| current.id == connection.id) {
-            connections.remove(&eui);
-            drop(connections);
-            self.presence.disconnected(eui, WayDown::Lns);
+        {
+            let mut connections = self.connections.lock();
+            // Another connection may have taken its place, or be about to: that has to come after this.
+            if connections.get(&eui).is_some_and(|current| current.id == connection.id) {
+                connections.remove(&eui);
+                self.door.presence.disconnected(eui, WayDown::Lns);
+            }
         }
         if !self.stopping.is_cancelled() {
-            self.chronicle.tell(
+            self.door.chronicle.tell(
                 eui,
                 Happening::new(Disconnected, format!("Its connection has ended: {why}.")).from(connection.peer),
             );
@@ -292,11 +266,11 @@ impl Lns {
                         Message::Pong(_) => {
                             if let Some(asked) = asked.take() {
                                 let took: Duration = last_word - asked;
-                                self.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
+                                self.door.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
                             }
-                            self.presence.heard(eui, Some(connection.peer), std::iter::empty());
+                            self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
                         }
-                        Message::Ping(_) => self.presence.heard(eui, Some(connection.peer), std::iter::empty()),
+                        Message::Ping(_) => self.door.presence.heard(eui, Some(connection.peer), std::iter::empty()),
                         Message::Binary(_) => {
                             self.intake.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
                         }
@@ -315,11 +289,11 @@ impl Lns {
                 }
                 _ = used.tick() => {
                     // It lives with this credential, so that older ones are of no use any more.
-                    match self.credentials.retire_older(eui, Purpose::Traffic).await {
+                    match self.door.credentials.retire_older(eui, Purpose::Traffic).await {
                         Ok(0) => {}
                         Ok(count) => {
                             let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
-                            self.chronicle.tell(eui, Happening::new(api::gateway_event::GatewayEventKind::Changed, text));
+                            self.door.chronicle.tell(eui, Happening::new(api::gateway_event::GatewayEventKind::Changed, text));
                         }
                         Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
                     }
@@ -342,7 +316,7 @@ impl Lns {
                 }
             },
             Ok(FromGateway::TimeAsked { txtime }) => {
-                self.presence.heard(eui, Some(connection.peer), std::iter::empty());
+                self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
                 let time =
                     TimeTold { gpstime: gps_time::from_unix_us(clock::now().0), txtime: Some(txtime), xtime: None };
                 return Some(ToGateway::Time(time).emit());
@@ -361,7 +335,7 @@ impl Lns {
             let why = format!("data rate {} is none of those it was given", heard.data_rate);
             return self.intake.dropped("unreadable_entry", why, connection.peer);
         };
-        self.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
+        self.door.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
         let radio = heard.radio;
         connection.heard((radio.xtime, radio.rctx));
         let frame = FrameHeard {
@@ -397,7 +371,7 @@ impl Lns {
         let (eui, diid) = (transmission.gateway, order.diid);
         connection.orders.try_send(ToGateway::Send(order).emit()).map_err(|_| {
             connection.awaited.reported(&diid);
-            self.chronicle.tell(
+            self.door.chronicle.tell(
                 eui,
                 Happening::new(Odd, "It takes orders too slowly; a downlink was given up.").from(connection.peer),
             );
@@ -428,26 +402,4 @@ async fn close(socket: &mut WebSocket, mut why: String) {
     why.truncate((0..=123).rev().find(|at| why.is_char_boundary(*at)).unwrap_or(0));
     let frame = CloseFrame { code: 1008, reason: why.into() };
     let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(Some(frame)))).await;
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn tokens_are_read_with_and_without_a_word_before_them() {
-        let permit = Arc::new(tokio::sync::Semaphore::new(1)).try_acquire_owned().unwrap();
-        let peer = Peer { address: ([127, 0, 0, 1], 1).into(), certificate: None, permit: Arc::new(permit) };
-        let read = |text: &'static str| {
-            let headers = HeaderMap::from_iter([(header::AUTHORIZATION, text.parse().unwrap())]);
-            match proof(&peer, &headers) {
-                Some(Proof::Token(token)) => token.to_owned(),
-                other => panic!("{other:?}"),
-            }
-        };
-        assert_eq!((read("Bearer abc").as_str(), read(" abc ").as_str()), ("abc", "abc"));
-        assert!(proof(&peer, &HeaderMap::new()).is_none());
-        let shown = Peer { certificate: Some(vec![1]), ..peer };
-        assert!(matches!(proof(&shown, &HeaderMap::new()), Some(Proof::Certificate([1]))));
-    }
 }

@@ -3,6 +3,7 @@
 mod awaited;
 mod connection;
 pub mod cups;
+pub mod door;
 mod frames;
 pub mod lns;
 pub mod mqtt;
