@@ -19,7 +19,8 @@ use ulid::Generator;
 const QUEUE: usize = 4096;
 /// Written in one transaction.
 const AT_ONCE: usize = 256;
-/// The same refusal is written down once in this time, however often the gateway tries.
+/// The same refusal, oddity or restart is written down once in this time, however often it happens: of two gateways with
+/// one EUI each frame looks like a restart.
 const AGAIN_AFTER: Duration = Duration::from_secs(600);
 /// What was written down lately, of how many gateways at most.
 const REMEMBERED: usize = 20_000;
@@ -83,7 +84,7 @@ impl Chronicle {
     pub fn tell(&self, gateway: Eui64, happening: Happening) {
         let Happening { kind, text, next, address, state } = happening;
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        if matches!(kind, GatewayEventKind::Refused | GatewayEventKind::Odd) {
+        if matches!(kind, GatewayEventKind::Refused | GatewayEventKind::Odd | GatewayEventKind::Restarted) {
             let mut hasher = DefaultHasher::new();
             (kind, &text).hash(&mut hasher);
             let now = Instant::now();
@@ -152,9 +153,12 @@ mod tests {
         for _ in 0..2 {
             chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Connected, "by WebSocket"));
         }
+        for _ in 0..3 {
+            chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Restarted, "its clock has leapt"));
+        }
         let told: Vec<_> = std::iter::from_fn(|| written.try_recv().ok()).map(|(eui, e)| (eui.0, e.kind)).collect();
-        use GatewayEventKind::{Connected, Refused};
-        assert_eq!(told, [(1, Refused), (2, Refused), (1, Refused), (1, Connected), (1, Connected)]);
+        use GatewayEventKind::{Connected, Refused, Restarted};
+        assert_eq!(told, [(1, Refused), (2, Refused), (1, Refused), (1, Connected), (1, Connected), (1, Restarted)]);
     }
 
     #[test]
