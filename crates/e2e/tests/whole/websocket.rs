@@ -5,21 +5,25 @@ use std::time::Duration;
 
 use api::Page;
 use api::credential::{CredentialState, Endings, GatewayCredential, Purpose};
+use api::device::DeviceDetail;
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
 use api::gateway_event::{GatewayEvent, GatewayEventKind};
+use api::radio::Class;
 use chrono::Utc;
 use e2e::service::Service;
 use e2e::wait::{PATIENCE, until};
 use gateway_link::cups::Question;
 use gateway_link::lns::{Downlink, FromGateway, Heard, Moment, RadioInfo, Sent, ToGateway, Version};
-use lorawan::Eui64;
+use lorawan::class_b::{Beacon, beacon_time_s};
+use lorawan::region::Region;
+use lorawan::{Eui64, Modulation, gps_time};
 use relay::kit::{Entrance, Kit};
 use reqwest::Method;
 use serde_json::{Value, json};
-use simulator::device::{Downlink as Received, Emission};
+use simulator::device::{Build, Device, Downlink as Received, Emission, Identity, Listens};
 use simulator::lns::{self, Connection, LinkError};
 
-use crate::scenes::{DEV_EUI, GATEWAY, device, registration};
+use crate::scenes::{APP_KEY, DEV_EUI, GATEWAY, JOIN_EUI, device, registration};
 
 /// A service with a gateway that is to call by WebSocket, and `heron` signed in.
 async fn service() -> Service {
@@ -45,7 +49,11 @@ fn traffic_entrance(service: &Service, options: &[&str]) -> Entrance {
 }
 
 fn heard(emission: &Emission, xtime: i64) -> FromGateway {
-    let radio = RadioInfo { rctx: 3, xtime, gpstime: 0, rssi: -80.0, snr: 9.0, rxtime: None, fts: None };
+    heard_with_gps(emission, xtime, 0)
+}
+
+fn heard_with_gps(emission: &Emission, xtime: i64, gpstime: i64) -> FromGateway {
+    let radio = RadioInfo { rctx: 3, xtime, gpstime, rssi: -80.0, snr: 9.0, rxtime: None, fts: None };
     let Emission { frequency_hz, ref phy_payload, .. } = *emission;
     FromGateway::Heard(Heard { data_rate: 5, frequency_hz, radio, phy_payload: phy_payload.clone() })
 }
@@ -129,6 +137,50 @@ async fn from_kit_to_listening_and_answered() {
     assert!(events.contains("It is connected by WebSocket") && events.contains("It was registered."), "{events}");
     drop(connection);
     telling(&service, GatewayEventKind::Disconnected, "Its connection has ended").await;
+}
+
+#[tokio::test]
+async fn a_downlink_is_sent_in_a_ping_slot() {
+    let service = service().await;
+    service.heron_says(&["gateway", "set", &GATEWAY.to_string(), "--beacons"]);
+    let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
+    let mut device_of_b = registration(DEV_EUI, "probe-1", None);
+    device_of_b["radio"]["class"] = json!("B");
+    let _: Value = service.post("devices", device_of_b).await;
+    let mut connection = Connection::open(&traffic_entrance(&service, &[]), GATEWAY).await.unwrap();
+    let beacons = connection.config.bcning.clone().expect("it is told which beacons to send");
+    assert_eq!((beacons.data_rate, beacons.layout, beacons.freqs), (3, [2, 8, 17], vec![869_525_000]));
+
+    let build = Build { listens: Listens::InPingSlots(0), ..Build::plain(Region::Eu868, 5) };
+    let mut device = Device::new(Identity::joining(DEV_EUI, JOIN_EUI, APP_KEY), build, 1);
+    connection.send(&heard(&device.join_request(), 1_000_000)).await.unwrap();
+    device.receive(&order(&mut connection).await.phy_payload).expect("it has joined");
+    let now = || gps_time::from_unix_us(Utc::now().timestamp_micros());
+    let beacon_s = beacon_time_s((now() / 1_000_000) as u32);
+    let beacon = Beacon { param: 0, time_s: beacon_s, gateway: None }.emit(9).unwrap();
+    let sf9 = Modulation::lora(9, 125).unwrap();
+    assert!(device.hear_beacon(&beacon, sf9, gps_time::to_unix_us(i64::from(beacon_s) * 1_000_000)));
+    let asks = device.uplink(2, &[1], false).unwrap();
+    connection.send(&heard_with_gps(&asks, 20_000_000, now())).await.unwrap();
+    device.receive(&order(&mut connection).await.phy_payload).expect("its ping slots are understood");
+    let listens = device.uplink(2, &[2], false).unwrap();
+    connection.send(&heard_with_gps(&listens, 30_000_000, now())).await.unwrap();
+
+    until("class B", async || {
+        (service.get::<DeviceDetail>(&format!("devices/{DEV_EUI}")).await.class == Class::B).then_some(())
+    })
+    .await;
+
+    service.heron_says(&["outbox", "add", "probe-1", "--port", "10", "--payload", "28"]);
+    let order = order(&mut connection).await;
+    let Moment::AtGps { gpstime, data_rate, frequency_hz } = order.moment else { panic!("{order:?}") };
+    let modulation = connection.config.modulation(data_rate).unwrap();
+    assert!(device.listens(gps_time::to_unix_us(gpstime), frequency_hz, modulation), "{order:?}");
+    let received = device.receive(&order.phy_payload);
+    assert!(
+        matches!(&received, Some(Received::Data { port: Some(10), payload, .. }) if *payload == [0x28]),
+        "{received:?}"
+    );
 }
 
 #[tokio::test]

@@ -1,5 +1,6 @@
 //! A stand-in gateway over a real socket, by UDP or by WebSocket.
 
+mod beaconing;
 mod faults;
 mod transmitter;
 mod udp;
@@ -23,6 +24,8 @@ use transmitter::Transmitter;
 
 pub use faults::Faults;
 
+/// What it sends with where nobody tells it: by WebSocket the power is the gateway's own to know.
+const OWN_POWER_DBM: i32 = 14;
 /// A century of uptime.
 const NEVER: Duration = Duration::from_secs(3_000_000_000);
 

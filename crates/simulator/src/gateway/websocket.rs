@@ -10,7 +10,7 @@ use lorawan::Modulation;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
-use super::{Gateway, Sending, tenths};
+use super::{Gateway, OWN_POWER_DBM, Sending, beaconing, tenths};
 use crate::clock;
 use crate::device::Emission;
 use crate::lns::{Connection, LinkError};
@@ -78,11 +78,17 @@ impl Gateway {
     ) -> LinkError {
         let mut time = tokio::time::interval(TIME_EVERY);
         let mut breaks = self.breaks();
+        let mut beacon = beaconing::next(Instant::now());
         loop {
             let said = tokio::select! {
                 _ = breaks.tick() => return LinkError::Unexpected("it breaks now and then".into()),
                 _ = time.tick() => Some(FromGateway::TimeAsked { txtime: self.xtime(link, Instant::now()) }),
                 Some((emission, end, arrival)) = frames.recv() => self.frame(link, &connection.config, &emission, end, arrival),
+                () = tokio::time::sleep_until(beacon.hand_over) => {
+                    self.beacon(&connection.config, beacon.time_s, sendings).await;
+                    beacon = beaconing::next(Instant::now());
+                    None
+                }
                 message = connection.next() => match message {
                     Ok(ToGateway::Send(order)) => self.order(link, &connection.config, &order, sendings).await,
                     Ok(ToGateway::Time(_) | ToGateway::Config(_)) => None,
@@ -123,6 +129,15 @@ impl Gateway {
         Some(FromGateway::Heard(Heard { data_rate: index, frequency_hz: emission.frequency_hz, radio, phy_payload }))
     }
 
+    /// Sends the beacon of a GPS second if it was told to, and the radio is free and has the time.
+    async fn beacon(&self, config: &RouterConfig, time_s: u32, sendings: &mpsc::Sender<Sending>) {
+        let Some(packet) = beaconing::packet(config, time_s, self.site.place) else { return };
+        match self.transmitter.plan(&packet, Instant::now()) {
+            Ok(at) => drop(sendings.send(Sending { gateway: self.eui, at, packet }).await),
+            Err(why) => tracing::debug!(gateway = self.site.name, "no beacon: {why:?}"),
+        }
+    }
+
     /// Plans what it is told to send, and says so; what cannot be sent is not confirmed.
     async fn order(
         &self,
@@ -150,8 +165,7 @@ impl Gateway {
             when,
             frequency_hz,
             rf_chain: 0,
-            // The gateway's own to know: the protocol does not tell it.
-            power_dbm: 14,
+            power_dbm: OWN_POWER_DBM,
             modulation,
             inverted_polarity: true,
             deviation_hz: matches!(modulation, Modulation::Fsk { .. }).then_some(25_000),
