@@ -8,27 +8,32 @@ use utoipa::ToSchema;
 
 use crate::gateway::{CheckedGateway, GatewayAbout, NewGateway};
 use crate::problem::{Problem, bad_field};
+use crate::table::{self, Column, Shape, number, yes};
 
 /// Rows of one file.
 pub const MOST_ROWS: usize = 2000;
 
 /// The columns a file can have. `eui` and `name` are needed.
-pub const COLUMNS: [&str; 14] = [
-    "eui",
-    "name",
-    "description",
-    "region",
-    "channels",
-    "protocol",
-    "udp_source",
-    "latitude_deg",
-    "longitude_deg",
-    "altitude_m",
-    "antenna_gain_dbi",
-    "cable_loss_db",
-    "open_to_others",
-    "beacons",
-];
+const SHAPE: Shape = Shape {
+    columns: &[
+        Column::new("eui"),
+        Column::new("name"),
+        Column::new("description"),
+        Column::new("region"),
+        Column::new("channels"),
+        Column::new("protocol"),
+        Column::new("udp_source"),
+        Column::new("latitude_deg"),
+        Column::new("longitude_deg"),
+        Column::new("altitude_m"),
+        Column::new("antenna_gain_dbi"),
+        Column::new("cable_loss_db"),
+        Column::new("open_to_others"),
+        Column::new("beacons"),
+    ],
+    needed: &["eui", "name"],
+    most_rows: MOST_ROWS,
+};
 
 /// A file of gateways.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -117,42 +122,13 @@ impl ReadRow {
     }
 }
 
-/// A column's name as it is compared: letters and digits only.
-fn plain(name: &str) -> String {
-    name.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect()
-}
-
-fn column(name: &str) -> Option<&'static str> {
-    COLUMNS.into_iter().find(|column| plain(column) == plain(name))
-}
-
-/// The character between columns: the one the first line has most of.
-fn separator(first_line: &str) -> u8 {
-    let count = |c: &u8| first_line.bytes().filter(|byte| byte == c).count();
-    [b'\t', b';', b','].into_iter().max_by_key(count).unwrap_or(b',')
-}
-
-fn number<T: std::str::FromStr>(column: &str, text: &str) -> Result<T, Problem> {
-    // Spreadsheets of half the world write a comma.
-    text.replace(',', ".").parse().map_err(|_| bad_field(column, text, "a number is needed"))
-}
-
-fn yes(column: &str, text: &str) -> Result<bool, Problem> {
-    match text.to_ascii_lowercase().as_str() {
-        "yes" | "true" | "1" | "y" => Ok(true),
-        "no" | "false" | "0" | "n" => Ok(false),
-        _ => Err(bad_field(column, text, "yes or no")),
-    }
-}
-
 /// One field of a row.
 fn set(about: &mut GatewayAbout, column: &'static str, text: &str) -> Result<(), Problem> {
     match column {
         "name" => about.name = text.into(),
         "description" => about.description = Some(text.into()),
         "region" => {
-            let region = serde_json::from_value(text.to_ascii_uppercase().into());
-            about.region = Some(region.map_err(|_| bad_field(column, text, "a region's common name, such as EU868"))?);
+            about.region = Some(table::word(column, text, "a region's common name, such as EU868")?);
         }
         "channels" => about.channels = Some(text.into()),
         "protocol" => about.protocol = Some(text.parse().map_err(|why: String| bad_field(column, text, why))?),
@@ -172,58 +148,22 @@ fn set(about: &mut GatewayAbout, column: &'static str, text: &str) -> Result<(),
 impl GatewayImport {
     /// Reads the file; a row that cannot be read does not cost the others.
     pub fn read(&self) -> Result<Vec<ReadRow>, Problem> {
-        // Lines end in one of three ways, and are counted alike.
-        let text = self.csv.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
-        let first_line = text.lines().next().unwrap_or("");
-        let mut reader = csv::ReaderBuilder::new()
-            .delimiter(separator(first_line))
-            .trim(csv::Trim::All)
-            .flexible(true)
-            .from_reader(text.as_bytes());
-        let unreadable =
-            |why: csv::Error| Problem::new(422, "bad_file", "The file cannot be read").detail(why.to_string());
-        let head: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
-        let columns: Vec<&'static str> = head
-            .iter()
-            .map(|name| {
-                let allowed = || format!("the columns are {}", COLUMNS.join(", "));
-                column(name).ok_or_else(|| bad_field("csv", name, allowed()))
+        let rows = SHAPE.read(&self.csv)?.into_iter();
+        Ok(rows
+            .map(|row| {
+                let (eui, name) = (row.cell("eui").to_owned(), row.cell("name").to_owned());
+                let mut about = GatewayAbout::default();
+                let new = match row.excess {
+                    Some(problem) => Err(problem),
+                    None => row
+                        .cells
+                        .iter()
+                        .try_for_each(|(column, text)| set(&mut about, column, text))
+                        .map(|()| NewGateway { eui: eui.clone(), about }),
+                };
+                ReadRow { line: row.line, eui, name, new }
             })
-            .collect::<Result<_, _>>()?;
-        for needed in ["eui", "name"] {
-            if !columns.contains(&needed) {
-                return Err(bad_field("csv", first_line, format!("the column {needed} is missing")));
-            }
-        }
-        let mut rows = Vec::new();
-        for record in reader.records() {
-            let record = record.map_err(unreadable)?;
-            if record.iter().all(str::is_empty) {
-                continue;
-            }
-            if rows.len() == MOST_ROWS {
-                let why = format!("at most {MOST_ROWS} rows are allowed");
-                return Err(bad_field("csv", "more rows", why));
-            }
-            let line = record.position().map_or(0, csv::Position::line);
-            let cell = |wanted: &str| {
-                let cells = columns.iter().zip(record.iter());
-                cells.into_iter().find(|(column, _)| **column == wanted).map_or("", |(_, text)| text).to_owned()
-            };
-            let (eui, name) = (cell("eui"), cell("name"));
-            let mut about = GatewayAbout::default();
-            let mut filled = columns.iter().zip(record.iter()).filter(|(_, text)| !text.is_empty());
-            let new = if record.len() > columns.len() {
-                let why = format!("the first line names {} columns", columns.len());
-                Err(bad_field("csv", &format!("{} values", record.len()), why))
-            } else {
-                filled
-                    .try_for_each(|(column, text)| set(&mut about, column, text))
-                    .map(|()| NewGateway { eui: eui.clone(), about })
-            };
-            rows.push(ReadRow { line, eui, name, new });
-        }
-        Ok(rows)
+            .collect())
     }
 }
 

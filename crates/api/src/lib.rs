@@ -24,6 +24,7 @@ pub mod problem;
 pub mod radio;
 pub mod reception;
 pub mod region;
+pub mod table;
 mod time;
 pub mod vitals;
 pub mod watch;
