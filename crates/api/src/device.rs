@@ -3,18 +3,18 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use engine::{Activation, RootKeys};
-use lorawan::crypto::{SessionKeys, SessionKeys11};
+use engine::Activation;
 use lorawan::region::Region;
-use lorawan::{AesKey, DevAddr, Eui64, MacVersion};
+use lorawan::{AesKey, DevAddr, Eui64};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::BandUse;
+use crate::key_forms::KeyForm;
 use crate::link::{Agreement, RateDecision};
 use crate::message::{Reading, RefusalNote};
-use crate::problem::{self, Problem};
 use crate::radio::{Class, RadioSettings};
+use crate::registration::PersonalSession;
 
 /// How a device is doing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -28,6 +28,8 @@ pub enum DeviceState {
     Active,
     /// Overdue by its own rhythm.
     Silent,
+    /// Kept from being served.
+    Disabled,
 }
 
 impl DeviceState {
@@ -63,6 +65,7 @@ impl DeviceState {
             Self::Refused => "refused",
             Self::Active => "active",
             Self::Silent => "silent",
+            Self::Disabled => "disabled",
         }
     }
 }
@@ -94,6 +97,10 @@ pub struct Device {
     pub rhythm_s: Option<f64>,
     /// The last refusal, if nothing has been accepted since.
     pub refusal: Option<RefusalNote>,
+    /// Words to find it by.
+    pub tags: Vec<String>,
+    /// Whether it is kept from being served.
+    pub disabled: bool,
     /// When it was registered.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
@@ -105,8 +112,18 @@ pub struct DeviceDetail {
     /// The device.
     #[serde(flatten)]
     pub device: Device,
-    /// Its radio and MAC, where they are not the region's.
+    /// What else is to be known of it.
+    pub description: String,
+    /// Version of its hardware.
+    pub hardware: Option<String>,
+    /// Version of its firmware.
+    pub firmware: Option<String>,
+    /// The short name of its radio profile.
+    pub profile: Option<String>,
+    /// Its own radio and MAC, where they are not its profile's, its model's or the region's.
     pub radio: RadioSettings,
+    /// Those it has in all: its own, then its profile's, then its model's. What is left out follows the region.
+    pub whole_radio: RadioSettings,
     /// When it listens, as of now.
     pub class: Class,
     /// Whether it is activated by personalization.
@@ -157,140 +174,6 @@ pub struct LastReading {
     pub time: DateTime<Utc>,
 }
 
-/// A device to register.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct NewDevice {
-    /// Its DevEUI, in any pasted form, as written (most significant byte first).
-    #[schema(example = "02bb00000000002a")]
-    pub dev_eui: String,
-    /// Its JoinEUI (AppEUI), likewise.
-    #[schema(example = "02aa000000000001")]
-    pub join_eui: String,
-    /// Its AppKey, 32 hex digits; a personalized device has none.
-    #[serde(default)]
-    pub app_key: Option<String>,
-    /// Its NwkKey, if it speaks 1.1.
-    #[serde(default)]
-    pub nwk_key: Option<String>,
-    /// Its session for good, if it is activated by personalization (ABP).
-    #[serde(default)]
-    pub personal: Option<PersonalSession>,
-    /// Where it is used; EU868 if not given.
-    #[serde(default)]
-    #[schema(value_type = Option<String>, example = "EU868")]
-    pub region: Option<Region>,
-    /// Its radio and MAC; what is left out follows the region.
-    #[serde(default)]
-    pub radio: RadioSettings,
-    /// Its name.
-    #[schema(example = "sluice-07")]
-    pub name: String,
-    /// The short name of its fleet.
-    #[schema(example = "tide-and-sluice")]
-    pub fleet: String,
-    /// The short name of its model.
-    #[serde(default)]
-    pub model: Option<String>,
-}
-
-/// The session of a device that is activated by personalization.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct PersonalSession {
-    /// Its address, 8 hex digits.
-    #[schema(example = "01ab23cd")]
-    pub dev_addr: String,
-    /// AppSKey.
-    pub app_s_key: String,
-    /// NwkSKey of 1.0.x; FNwkSIntKey of 1.1.
-    pub nwk_s_key: String,
-    /// SNwkSIntKey of 1.1; the NwkSKey if not given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub s_nwk_s_int_key: Option<String>,
-    /// NwkSEncKey of 1.1; the NwkSKey if not given.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub nwk_s_enc_key: Option<String>,
-}
-
-impl PersonalSession {
-    /// Address and keys, checked.
-    pub fn check(&self) -> Result<(DevAddr, SessionKeys11), Problem> {
-        let nwk_s_key = problem::key("personal.nwk_s_key", &self.nwk_s_key)?;
-        let app_s_key = problem::key("personal.app_s_key", &self.app_s_key)?;
-        let mut keys = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
-        if let Some(key) = &self.s_nwk_s_int_key {
-            keys.s_nwk_s_int_key = problem::key("personal.s_nwk_s_int_key", key)?;
-        }
-        if let Some(key) = &self.nwk_s_enc_key {
-            keys.nwk_s_enc_key = problem::key("personal.nwk_s_enc_key", key)?;
-        }
-        let dev_addr = self.dev_addr.trim().parse().map_err(|_| {
-            problem::bad_field("personal.dev_addr", &self.dev_addr, "8 hex digits are wanted, most significant first")
-        })?;
-        Ok((dev_addr, keys))
-    }
-}
-
-/// A device whose values have been checked.
-#[derive(Debug, Clone, PartialEq)]
-pub struct CheckedDevice {
-    pub dev_eui: Eui64,
-    pub join_eui: Eui64,
-    pub activation: Activation,
-    pub name: String,
-    pub fleet: String,
-    pub model: Option<String>,
-    pub region: Region,
-    pub radio: RadioSettings,
-}
-
-impl NewDevice {
-    /// Reads and checks every field.
-    pub fn check(&self) -> Result<CheckedDevice, Problem> {
-        let region = self.region.unwrap_or(Region::Eu868);
-        let profile = self.radio.profile(region)?;
-        Ok(CheckedDevice {
-            dev_eui: problem::eui("dev_eui", &self.dev_eui)?,
-            join_eui: problem::eui("join_eui", &self.join_eui)?,
-            activation: self.check_activation(profile.version)?,
-            name: problem::name("name", &self.name)?,
-            fleet: problem::slug("fleet", &self.fleet)?,
-            model: self.model.as_deref().map(|m| problem::slug("model", m)).transpose()?,
-            region,
-            radio: self.radio.clone(),
-        })
-    }
-
-    fn check_activation(&self, version: MacVersion) -> Result<Activation, Problem> {
-        let missing = |field, why: &str| problem::bad_field(field, "", why.to_owned());
-        if let Some(personal) = &self.personal {
-            if self.app_key.is_some() || self.nwk_key.is_some() {
-                let why = "a personalized device has session keys only: leave the root keys out, or the session";
-                return Err(problem::bad_field("personal", "given together with a root key", why));
-            }
-            let (dev_addr, keys) = personal.check()?;
-            return Ok(Activation::Personalized { dev_addr, keys: Box::new(keys) });
-        }
-        let app_key = self.app_key.as_deref().ok_or_else(|| {
-            missing("app_key", "32 hex digits are wanted, or `personal` for a device that does not join")
-        })?;
-        let app_key = problem::key("app_key", app_key)?;
-        let nwk_key = self.nwk_key.as_deref().map(|key| problem::key("nwk_key", key)).transpose()?;
-        match (version, nwk_key) {
-            (MacVersion::V1_1, None) => {
-                Err(missing("nwk_key", "LoRaWAN 1.1 has two root keys; 32 hex digits are wanted"))
-            }
-            (MacVersion::V1_1, nwk_key) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key })),
-            (_, None) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: None })),
-            (version, Some(_)) => {
-                let why =
-                    format!("LoRaWAN {version} has one root key: enter it as app_key, or set radio.mac_version to 1.1");
-                Err(problem::bad_field("nwk_key", "given", why))
-            }
-        }
-    }
-}
-
 /// A device's keys, shown on request.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceKeys {
@@ -306,6 +189,19 @@ pub struct DeviceKeys {
     /// Session of a personalized device.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub personal: Option<PersonalSession>,
+}
+
+/// A device's keys with all that its firmware needs, in each form.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ShownKeys {
+    /// The keys.
+    #[serde(flatten)]
+    pub keys: DeviceKeys,
+    /// The JoinEUI it joins with.
+    #[schema(value_type = String)]
+    pub join_eui: Eui64,
+    /// Every credential in every form.
+    pub forms: Vec<KeyForm>,
 }
 
 impl DeviceKeys {
@@ -349,49 +245,5 @@ mod tests {
         assert_eq!(state(ago(10), None, None, ago(50)), DeviceState::Active);
         assert_eq!(state(ago(900), ago(239), Some(60.0), None), DeviceState::Active);
         assert_eq!(state(ago(900), ago(241), Some(60.0), None), DeviceState::Silent);
-    }
-
-    #[test]
-    fn a_device_is_read_as_pasted() {
-        let new = NewDevice {
-            dev_eui: "02-BB-00-00-00-00-00-2A".into(),
-            join_eui: "{0x02, 0xaa, 0, 0, 0, 0, 0, 0x01,}".into(),
-            app_key: Some("00 01 02 03 04 05 06 07 08 09 0a 0b 0c 0d 0e 0f".into()),
-            nwk_key: None,
-            personal: None,
-            region: None,
-            radio: RadioSettings::default(),
-            name: "tide-01".into(),
-            fleet: "tide".into(),
-            model: None,
-        };
-        let problem = new.check().unwrap_err();
-        assert_eq!(problem.field.as_deref(), Some("join_eui"), "a lone 0 without 0x is not a byte");
-        let good = NewDevice { join_eui: "0x02aa000000000001".into(), ..new };
-        assert_eq!(good.check().unwrap().dev_eui, Eui64(0x02bb_0000_0000_002a));
-
-        let field = |new: &NewDevice| new.check().unwrap_err().field.unwrap();
-        assert_eq!(field(&NewDevice { app_key: None, ..good.clone() }), "app_key");
-        let newest = RadioSettings { mac_version: Some(MacVersion::V1_1), ..RadioSettings::default() };
-        assert_eq!(field(&NewDevice { radio: newest.clone(), ..good.clone() }), "nwk_key");
-        assert_eq!(field(&NewDevice { nwk_key: good.app_key.clone(), ..good.clone() }), "nwk_key");
-        assert!(NewDevice { nwk_key: good.app_key.clone(), radio: newest, ..good.clone() }.check().is_ok());
-        let key = good.app_key.clone().unwrap();
-        let personal = PersonalSession {
-            dev_addr: "0x1".into(),
-            app_s_key: key.clone(),
-            nwk_s_key: key,
-            s_nwk_s_int_key: None,
-            nwk_s_enc_key: None,
-        };
-        let both = NewDevice { personal: Some(personal), ..good };
-        assert_eq!(field(&both), "personal");
-        let abp = NewDevice { app_key: None, ..both };
-        assert_eq!(field(&abp), "personal.dev_addr");
-        let dev_addr = "01ab23cd".to_owned();
-        let personal = abp.personal.clone().map(|p| PersonalSession { dev_addr, ..p });
-        let abp = NewDevice { personal, ..abp };
-        let Activation::Personalized { dev_addr, .. } = abp.check().unwrap().activation else { panic!("a session") };
-        assert_eq!(dev_addr, DevAddr(0x01ab_23cd));
     }
 }

@@ -31,9 +31,19 @@ pub struct Fleet {
     /// What its devices may use in any 24 hours.
     #[serde(flatten)]
     pub limits: FleetLimits,
+    /// Whether it holds an AppKey that its devices ship with.
+    pub has_default_key: bool,
     /// When it was made.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
+}
+
+/// The key that a fleet's devices ship with.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FleetKey {
+    /// AppKey, 32 hex digits; none takes it away. Devices that are registered keep what they have.
+    pub app_key: Option<String>,
 }
 
 /// Limits of a fleet beyond the law, for each of its devices and any 24 hours.

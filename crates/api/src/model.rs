@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::{self, Problem};
+use crate::radio::RadioSettings;
 
 /// A make of device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -22,6 +23,8 @@ pub struct Model {
     pub decoder: Option<String>,
     /// Units by the name of a reading.
     pub units: BTreeMap<String, String>,
+    /// What its radio and MAC are like, as far as the make decides that. Profiles and devices may say otherwise.
+    pub radio: RadioSettings,
     /// When it was last changed.
     #[serde(with = "crate::millis")]
     pub changed_at: DateTime<Utc>,
@@ -41,6 +44,9 @@ pub struct PutModel {
     /// Units by the name of a reading.
     #[serde(default)]
     pub units: BTreeMap<String, String>,
+    /// What its radio and MAC are like, as far as the make decides that.
+    #[serde(default)]
+    pub radio: RadioSettings,
 }
 
 impl PutModel {
@@ -55,6 +61,7 @@ impl PutModel {
             name: problem::name("name", &self.name)?,
             decoder: self.decoder.filter(|d| !d.trim().is_empty()),
             units: self.units,
+            radio: self.radio,
         })
     }
 }

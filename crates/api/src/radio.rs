@@ -151,6 +151,10 @@ pub struct RadioSettings {
     /// Whether a frame counter that starts over is accepted. Recorded frames can then be played back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter_restart: Option<bool>,
+    /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its own rhythm counts if not
+    /// given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uplink_interval_s: Option<u32>,
 }
 
 fn bad<T: ToString + ?Sized>(field: &str, value: &T, allowed: impl std::fmt::Display) -> Problem {
@@ -192,6 +196,29 @@ fn frequency(plan: &Plan, field: &str, hz: u32) -> Result<u32, Problem> {
 }
 
 impl RadioSettings {
+    /// These settings, and where they leave something out those of `base`.
+    #[must_use]
+    pub fn over(&self, base: &Self) -> Self {
+        Self {
+            mac_version: self.mac_version.or(base.mac_version),
+            class: self.class.or(base.class),
+            rx_delay_s: self.rx_delay_s.or(base.rx_delay_s),
+            rx1_data_rate_offset: self.rx1_data_rate_offset.or(base.rx1_data_rate_offset),
+            rx2_data_rate: self.rx2_data_rate.or(base.rx2_data_rate),
+            rx2_frequency_hz: self.rx2_frequency_hz.or(base.rx2_frequency_hz),
+            channels: self.channels.clone().or_else(|| base.channels.clone()),
+            dwell_time: self.dwell_time.or(base.dwell_time),
+            max_duty_cycle: self.max_duty_cycle.or(base.max_duty_cycle),
+            rates: self.rates.or(base.rates),
+            status_interval_s: self.status_interval_s.or(base.status_interval_s),
+            ping_slot: self.ping_slot.or(base.ping_slot),
+            ack_timeout_s: self.ack_timeout_s.or(base.ack_timeout_s),
+            attempts: self.attempts.or(base.attempts),
+            counter_restart: self.counter_restart.or(base.counter_restart),
+            uplink_interval_s: self.uplink_interval_s.or(base.uplink_interval_s),
+        }
+    }
+
     /// The profile these settings make in a region.
     ///
     /// # Errors

@@ -195,7 +195,7 @@ mod tests {
     fn device(name: &str, state: &str, now: DateTime<Utc>) -> Device {
         serde_json::from_value(json!({
             "dev_eui": "02b0000000000001", "join_eui": "02aa000000000001", "name": name, "fleet": "f", "model": null,
-            "region": "EU868", "state": state, "last_heard": null, "rhythm_s": null, "added_at": now,
+            "region": "EU868", "state": state, "last_heard": null, "rhythm_s": null, "tags": [], "disabled": false, "added_at": now,
             "refusal": { "code": "x", "join": true, "why": "The key differs.", "next_step": "Compare.", "time": now }
         }))
         .unwrap()

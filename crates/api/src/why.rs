@@ -123,6 +123,12 @@ fn state(detail: &DeviceDetail) -> Finding {
             let step = "Compare with the gateways that last heard it: if they are quiet too, it is not the device.";
             finding(Weight::Trouble, "uplinks", what, step)
         }
+        (DeviceState::Disabled, _) => finding(
+            Weight::Attention,
+            "device",
+            "It is disabled: its frames are refused, and nothing is sent to it.".into(),
+            "Enable it when it is to be served again.",
+        ),
         (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "It is heard as it should be.".into(), ""),
     }
 }

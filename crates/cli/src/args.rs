@@ -7,14 +7,16 @@ mod bench;
 mod device;
 mod gateway;
 mod group;
+mod profile;
 pub mod radio;
 
 pub use bench::{BenchVerb, GatewaysArgs, IngestArgs};
-pub use device::{DeviceAddArgs, DeviceVerb};
+pub use device::{DeviceAddArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder};
 pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,
 };
 pub use group::GroupVerb;
+pub use profile::ProfileVerb;
 
 use clap::{Args, Parser, Subcommand};
 use lorawan::region::Region;
@@ -78,6 +80,11 @@ pub enum Noun {
     Model {
         #[command(subcommand)]
         verb: ModelVerb,
+    },
+    /// Radio profiles that devices stand on.
+    Profile {
+        #[command(subcommand)]
+        verb: ProfileVerb,
     },
     /// Devices.
     Device {
@@ -184,6 +191,16 @@ pub enum FleetVerb {
         #[command(flatten)]
         limits: FleetLimitArgs,
     },
+    /// Give it the AppKey that its devices ship with, which is asked for; devices are registered with --app-key fleet.
+    Key {
+        slug: String,
+        /// The key; asked for if not given, so that it stays out of the shell's history.
+        #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
+        app_key: Option<String>,
+        /// Take it away instead.
+        #[arg(long, conflicts_with = "app_key")]
+        remove: bool,
+    },
     /// Remove one that has no devices.
     Remove { slug: String },
 }
@@ -220,6 +237,8 @@ pub enum ModelVerb {
         /// Unit of a reading, as READING=UNIT; may be given several times.
         #[arg(long = "unit", value_name = "READING=UNIT")]
         units: Vec<String>,
+        #[command(flatten)]
+        radio: Box<radio::RadioArgs>,
     },
 }
 

@@ -77,6 +77,18 @@ impl Client {
         Ok(response.bytes().await?.to_vec())
     }
 
+    /// A POST of a file, with options in the query.
+    pub async fn upload<T: DeserializeOwned>(&self, path: &str, query: &impl Serialize, bytes: Vec<u8>) -> Result<T> {
+        let request = self.request(Method::POST, path).query(query).header("content-type", "text/csv").body(bytes);
+        Ok(self.send(request).await?.json().await?)
+    }
+
+    /// A GET answered with a file.
+    pub async fn download(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<u8>> {
+        let response = self.send(self.request(Method::GET, path).query(query)).await?;
+        Ok(response.bytes().await?.to_vec())
+    }
+
     pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(response.json().await?)

@@ -52,6 +52,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Gateway { verb } => noun::gateway::run(&client, &out, verb, yes).await,
                 Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,
                 Noun::Model { verb } => noun::model::run(&client, &out, verb).await,
+                Noun::Profile { verb } => noun::profile::run(&client, &out, verb, yes).await,
                 Noun::Device { verb } => noun::device::run(&client, &out, verb, yes).await,
                 Noun::Group { verb } => noun::group::run(&client, &out, verb, yes).await,
                 Noun::Outbox { verb } => noun::outbox::run(&client, &out, verb).await,

@@ -65,6 +65,10 @@ pub struct DeviceConfig {
     pub profile: Arc<RadioProfile>,
     /// Its fleet's limits.
     pub policy: Policy,
+    /// Its fleet: where a join-request's key is looked for if it is not the device's own.
+    pub fleet: u32,
+    /// Whether it is kept from being served: its frames are refused, and nothing is sent to it.
+    pub disabled: bool,
 }
 
 impl DeviceConfig {

@@ -91,6 +91,23 @@ pub enum Command {
     RestoreDevice(Box<DeviceRecord>),
     /// Takes a device away.
     RemoveDevice(Eui64),
+    /// Ends a device's sessions, so that it has to join again; one that is personalized begins its session anew.
+    Forget {
+        /// The device.
+        dev_eui: Eui64,
+        /// Whether its DevNonces may come again, for a device that has lost count of them. Recorded joins can then be
+        /// played back.
+        nonces: bool,
+    },
+    /// Sets the counters of a device's running session.
+    SetCounters {
+        /// The device.
+        dev_eui: Eui64,
+        /// The last counter accepted from it; `None` within leaves the next one free.
+        up: Option<Option<u32>>,
+        /// The next counter towards it.
+        next_down: Option<u32>,
+    },
     /// Puts back a minute of a transmitter's account.
     RestoreAirtime {
         /// Whose.
@@ -168,6 +185,13 @@ pub enum Change {
         dev_eui: Eui64,
         /// Its counters.
         counters: Counters,
+    },
+    /// Its sessions have ended.
+    Ended {
+        /// The device.
+        dev_eui: Eui64,
+        /// Whether its DevNonces are forgotten too.
+        nonces: bool,
     },
     /// The running session's counters moved.
     Counters {

@@ -11,11 +11,16 @@ use crate::collect::Collected;
 use crate::device::{Activation, Device};
 use crate::downlink::{Cargo, To, words};
 use crate::effect::{Change, Effect, Event, JoinedEvent};
-use crate::refusal::Refusal;
+use crate::refusal::{FleetKey, Refusal};
 use crate::schedule;
 use crate::session::{Counters, Session};
 use crate::settings::Settings;
 use crate::time::Timestamp;
+
+/// Keys tried to find whose a join-request was made with, at most; each takes a good microsecond.
+const KEYS_TRIED: usize = 20_000;
+/// From one such search to the next.
+const KEYS_TRIED_EVERY_US: i64 = 1_000_000;
 
 /// A request that has been found good.
 struct Request {
@@ -45,9 +50,34 @@ impl Engine {
                 let request = Request { dev_eui, kind: JoinKind::Join, nonce: request.dev_nonce() };
                 self.welcome(now, &request, frame, effects);
             }
-            Err(reason) => effects.push(frame.refused(named, reason)),
+            Err(mut reason) => {
+                if let (Refusal::JoinMic { fleet_key, key_reversed: false, .. }, Some(dev_eui)) = (&mut reason, named) {
+                    *fleet_key = self.whose_key(now, dev_eui, request);
+                }
+                effects.push(frame.refused(named, reason));
+            }
         }
         named
+    }
+
+    /// Looks among the other devices of a fleet for the key a join-request was made with. Whoever knows a DevEUI can
+    /// cause this, so it is done seldom, and ends.
+    fn whose_key(&mut self, now: Timestamp, dev_eui: Eui64, request: &JoinRequestView<'_>) -> FleetKey {
+        if self.keys_tried_at.is_some_and(|at| now.since(at) < KEYS_TRIED_EVERY_US) {
+            return FleetKey::NotTried;
+        }
+        let Some(fleet) = self.devices.get(&dev_eui).map(|device| device.config.fleet) else {
+            return FleetKey::NotTried;
+        };
+        self.keys_tried_at = Some(now);
+        let others = self.devices.values().filter(|device| device.config.fleet == fleet);
+        let mut roots = others.filter_map(|device| Some((device.config.dev_eui, device.config.root_keys()?)));
+        let found = roots.by_ref().take(KEYS_TRIED).find(|(_, root)| request.verify(&MicKey::new(&root.joining())));
+        match found {
+            Some((other, _)) => FleetKey::Of(other),
+            None if roots.next().is_none() => FleetKey::Nobodys,
+            None => FleetKey::NotTried,
+        }
     }
 
     pub(crate) fn rejoin_request(
@@ -187,11 +217,13 @@ impl Engine {
                 key: if root.nwk_key.is_some() { "NwkKey" } else { "AppKey" },
                 key_reversed: made_with(&key.reversed()),
                 app_key_instead: root.nwk_key.is_some() && made_with(&root.app_key),
+                fleet_key: FleetKey::NotTried,
             });
         }
         let dev_nonce = request.dev_nonce();
         let used = device.nonces.used_dev_nonces.iter().map(|nonce| u32::from(*nonce));
         match device.config.profile.version.dev_nonce_rule().check(u32::from(dev_nonce), used) {
+            Ok(()) if device.config.disabled => Err(Refusal::Disabled { joining: true }),
             Ok(()) => Ok(dev_eui),
             Err(NonceError::Used { .. }) => Err(Refusal::DevNonceUsed { dev_nonce }),
             Err(NonceError::NotIncreased { last, .. }) => {

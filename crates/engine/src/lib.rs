@@ -48,7 +48,7 @@ pub use mac::{Health, Negotiated, RefusedSetting};
 pub use multicast::{GroupConfig, GroupStatus};
 pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Wait};
 pub use profile::{AdrLimits, Class, PingChannel, Policy, RadioProfile, Rates};
-pub use refusal::Refusal;
+pub use refusal::{FleetKey, Refusal};
 pub use schedule::{When, Window};
 pub use session::{Counters, Session};
 pub use settings::Settings;
@@ -130,6 +130,8 @@ pub struct Engine {
     processed_until: Timestamp,
     next_transmission: u64,
     addr_choice: u64,
+    /// When a join-request's key was last looked for among those of a fleet.
+    keys_tried_at: Option<Timestamp>,
 }
 
 impl Engine {
@@ -137,6 +139,7 @@ impl Engine {
     pub fn new(config: Config) -> Self {
         Self {
             addr_choice: config.seed,
+            keys_tried_at: None,
             next_transmission: config.seed,
             config,
             devices: FxHashMap::default(),
@@ -285,6 +288,8 @@ impl Engine {
                 self.devices.remove(&dev_eui);
                 self.leave_groups(now, dev_eui, effects);
             }
+            Command::Forget { dev_eui, nonces } => self.forget(now, dev_eui, nonces, effects),
+            Command::SetCounters { dev_eui, up, next_down } => self.set_counters(dev_eui, up, next_down, effects),
             Command::RestoreAirtime { transmitter, sub_band, minute, used } => {
                 self.restore_airtime(now, transmitter, &sub_band, minute, used);
             }
@@ -355,6 +360,41 @@ impl Engine {
             }
         }
         self.look_soon(now, dev_eui);
+    }
+
+    /// Ends a device's sessions. What was under way in them returns to its outbox.
+    fn forget(&mut self, now: Timestamp, dev_eui: Eui64, nonces: bool, effects: &mut Vec<Effect>) {
+        self.detach(dev_eui);
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        (device.session, device.next_session) = (None, None);
+        if nonces {
+            device.nonces.used_dev_nonces.clear();
+        }
+        if let Some((id, _)) = device.outbox.awaiting_ack() {
+            let (attempts, class) = (device.config.profile.attempts, device.class());
+            device.outbox.return_or_fail(id, "its session was ended", attempts, class, effects, dev_eui);
+        }
+        if let Some(link) = device.link.as_deref_mut() {
+            link.negotiation.reset();
+            link.history.clear();
+            link.decision = None;
+        }
+        effects.push(Effect::Persist(Change::Ended { dev_eui, nonces }));
+        self.personalize(now, dev_eui, effects);
+    }
+
+    fn set_counters(
+        &mut self,
+        dev_eui: Eui64,
+        up: Option<Option<u32>>,
+        next_down: Option<u32>,
+        effects: &mut Vec<Effect>,
+    ) {
+        let session = self.devices.get_mut(&dev_eui).and_then(|device| device.session.as_deref_mut());
+        let Some(session) = session else { return };
+        session.counters.up = up.unwrap_or(session.counters.up);
+        session.counters.next_down = next_down.unwrap_or(session.counters.next_down);
+        effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
     }
 
     /// Gives a personalized device the session it was registered with, unless it runs already.

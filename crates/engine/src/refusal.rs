@@ -40,6 +40,8 @@ pub enum Refusal {
         key_reversed: bool,
         /// Whether it was made with the AppKey where 1.1 wants the NwkKey.
         app_key_instead: bool,
+        /// Whether it was made with the key of another device of the fleet.
+        fleet_key: FleetKey,
     },
     /// The DevNonce was used in an earlier join.
     DevNonceUsed {
@@ -55,6 +57,11 @@ pub enum Refusal {
     },
     /// The device is registered with a session for good, and asks to join.
     Personalized,
+    /// The device is registered, and kept from being served.
+    Disabled {
+        /// Whether it asks to join.
+        joining: bool,
+    },
     /// A rejoin-request of a device that is not registered.
     RejoinUnknown {
         /// As received.
@@ -121,6 +128,17 @@ pub enum Refusal {
     },
 }
 
+/// Whose key a join-request was made with, among the other devices of its fleet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FleetKey {
+    /// It was not looked for: that is done once in a while only, as it takes long.
+    NotTried,
+    /// With none of theirs.
+    Nobodys,
+    /// With this device's.
+    Of(Eui64),
+}
+
 impl Refusal {
     /// A stable word for programs.
     pub const fn code(&self) -> &'static str {
@@ -133,6 +151,7 @@ impl Refusal {
             Refusal::DevNonceUsed { .. } => "dev_nonce_used",
             Refusal::DevNonceNotAbove { .. } => "dev_nonce_not_above",
             Refusal::Personalized => "personalized_device_joins",
+            Refusal::Disabled { .. } => "device_disabled",
             Refusal::RejoinUnknown { .. } => "rejoin_unknown_device",
             Refusal::RejoinVersion => "rejoin_not_in_version",
             Refusal::RejoinNoSession => "rejoin_without_session",
@@ -160,11 +179,17 @@ impl Refusal {
             Refusal::DevEuiReversed { dev_eui, registered: known } => vec![received(dev_eui), registered(known)],
             Refusal::EuisSwapped { registered: known } => vec![("received as JoinEUI", known.to_string())],
             Refusal::WrongJoinEui { received: came, registered: known } => vec![received(came), registered(known)],
-            Refusal::JoinMic { key, key_reversed, app_key_instead } => {
+            Refusal::JoinMic { key, key_reversed, app_key_instead, fleet_key } => {
                 let mut all = vec![("signing key", (*key).to_owned()), ("reversed key agrees", yes_no(*key_reversed))];
                 if *key == "NwkKey" {
                     all.push(("AppKey agrees", yes_no(*app_key_instead)));
                 }
+                let of_fleet = match fleet_key {
+                    FleetKey::NotTried => None,
+                    FleetKey::Nobodys => Some("none".into()),
+                    FleetKey::Of(other) => Some(format!("that of {other}")),
+                };
+                all.extend(of_fleet.map(|of_fleet| ("key of another device of the fleet agrees", of_fleet)));
                 all
             }
             Refusal::DevNonceUsed { dev_nonce } => vec![("received DevNonce", dev_nonce.to_string())],
@@ -188,7 +213,9 @@ impl Refusal {
             ],
             Refusal::NotServed { mtype } => vec![("type", mtype.name().to_owned())],
             Refusal::Unreadable { error } => vec![("error", error.to_string())],
-            Refusal::Personalized | Refusal::RejoinVersion | Refusal::RejoinNoSession => Vec::new(),
+            Refusal::Disabled { .. } | Refusal::Personalized | Refusal::RejoinVersion | Refusal::RejoinNoSession => {
+                Vec::new()
+            }
         }
     }
 
@@ -204,6 +231,7 @@ impl Refusal {
                 | Refusal::DevNonceUsed { .. }
                 | Refusal::DevNonceNotAbove { .. }
                 | Refusal::Personalized
+                | Refusal::Disabled { joining: true }
         )
     }
 
@@ -231,6 +259,9 @@ impl Refusal {
             Refusal::JoinMic { app_key_instead: true, .. } => {
                 "The join-request is signed with the AppKey, as before 1.1; the device is registered for 1.1, where the NwkKey signs it.".into()
             }
+            Refusal::JoinMic { fleet_key: FleetKey::Of(other), .. } => format!(
+                "DevEUI and JoinEUI agree, but the MIC was made with the key of another device of the fleet: {other}."
+            ),
             Refusal::JoinMic { key, .. } => format!(
                 "DevEUI and JoinEUI agree, but the MIC does not: the {key} in the device differs from the registered one."
             ),
@@ -240,6 +271,8 @@ impl Refusal {
             Refusal::DevNonceNotAbove { dev_nonce, last } => format!(
                 "DevNonce {dev_nonce} is not above the last one, {last}: in this version it is a counter that never goes back."
             ),
+            Refusal::Disabled { joining: true } => "The device asks to join, but is disabled here.".into(),
+            Refusal::Disabled { joining: false } => "The device is heard, but is disabled here.".into(),
             Refusal::Personalized => {
                 "The device asks to join, but is registered as activated by personalization (ABP).".into()
             }
@@ -296,6 +329,9 @@ impl Refusal {
             Refusal::JoinMic { app_key_instead: true, .. } => {
                 "Register the device for the 1.0.x version of its firmware, or correct the firmware."
             }
+            Refusal::JoinMic { fleet_key: FleetKey::Of(_), .. } => {
+                "Exchange the keys of the two devices: most likely two labels, or two rows of a list, have changed places."
+            }
             Refusal::JoinMic { key: "NwkKey", .. } => {
                 "Compare the NwkKey in the device with the registered one, digit by digit, and see that NwkKey and AppKey have not changed places."
             }
@@ -308,6 +344,7 @@ impl Refusal {
             Refusal::DevNonceNotAbove { .. } => {
                 "The firmware has to keep its DevNonce over resets. If it draws nonces at random, register the device for 1.0.3 or earlier."
             }
+            Refusal::Disabled { .. } => "Enable the device if it is to be served again.",
             Refusal::Personalized => {
                 "Register it for joining (OTAA) with its root key, or switch joining off in the device."
             }

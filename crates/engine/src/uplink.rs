@@ -62,6 +62,15 @@ enum Verdict {
     Nobody,
 }
 
+impl Verdict {
+    fn device(&self) -> Option<Eui64> {
+        match self {
+            Self::New(New { dev_eui, .. }) | Self::Repeated(dev_eui) | Self::TooLow { dev_eui, .. } => Some(*dev_eui),
+            Self::Nobody => None,
+        }
+    }
+}
+
 impl Engine {
     pub(crate) fn data_up(
         &mut self,
@@ -75,6 +84,13 @@ impl Engine {
             effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr }));
             return None;
         };
+        if let Some(dev_eui) = verdict.device()
+            && self.devices.get(&dev_eui).is_some_and(|device| device.config.disabled)
+        {
+            self.book_uplink(now, dev_eui, frame, effects);
+            effects.push(frame.refused(Some(dev_eui), Refusal::Disabled { joining: false }));
+            return Some(dev_eui);
+        }
         match verdict {
             Verdict::Nobody => {
                 effects.push(frame.refused(None, Refusal::DataMic { dev_addr }));

@@ -3,9 +3,11 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
+use api::device_change::DeviceEdit;
 use api::model::Model;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
+use lorawan::region::Region;
 use payload::{Limits, Script};
 use store::{DeviceContext, EstateId, Store, StoreError};
 
@@ -61,6 +63,23 @@ impl Directory {
 
     pub fn put_device(&self, device: DeviceContext) {
         self.write().devices.insert(device.dev_eui, device);
+    }
+
+    /// Takes what was changed about a device.
+    pub fn edit_device(&self, dev_eui: Eui64, edit: &DeviceEdit) {
+        let mut inner = self.write();
+        let Some(device) = inner.devices.get_mut(&dev_eui) else { return };
+        device.name = edit.name.clone().unwrap_or_else(|| device.name.clone());
+        device.fleet = edit.fleet.clone().unwrap_or_else(|| device.fleet.clone());
+        device.model = edit.model.clone().unwrap_or_else(|| device.model.clone());
+        device.region = edit.region.unwrap_or(device.region);
+    }
+
+    /// Takes where a device is used now.
+    pub fn set_region(&self, dev_eui: Eui64, region: Region) {
+        if let Some(device) = self.write().devices.get_mut(&dev_eui) {
+            device.region = region;
+        }
     }
 
     pub fn remove_device(&self, dev_eui: Eui64) {
@@ -127,7 +146,6 @@ fn load_script(source: &str) -> Result<Script, String> {
 mod tests {
     use super::*;
     use chrono::TimeDelta;
-    use lorawan::region::Region;
 
     fn device() -> DeviceContext {
         DeviceContext {
@@ -166,6 +184,7 @@ mod tests {
             name: "N".into(),
             decoder: decoder.map(Into::into),
             units: BTreeMap::new(),
+            radio: Default::default(),
             changed_at: Utc::now(),
         };
         let put = |decoder: Option<&str>| directory.put_model(1, &model(decoder), decoder.map(load_script));

@@ -167,6 +167,7 @@ mod tests {
             name: "Probe".into(),
             decoder: Some(script.into()),
             units: [("level".to_owned(), "m".to_owned())].into(),
+            radio: Default::default(),
             changed_at: chrono::Utc::now(),
         };
         let script = Script::new(script, Limits::default()).map_err(|why| why.to_string());

@@ -12,10 +12,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use api::device::{NewDevice, PersonalSession};
 use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
 use api::radio::{RadioSettings, RateSettings};
+use api::registration::{NewDevice, PersonalSession};
 use gateway_link::udp::{Datagram, PushData, RxPacket};
 use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::region::Region;
@@ -64,6 +64,7 @@ impl Size {
             name: "Load probe".into(),
             decoder: Some(SCRIPT.into()),
             units: units.map(|(name, unit)| (name.into(), unit.into())).into(),
+            radio: RadioSettings::default(),
         }
     }
 
@@ -79,8 +80,6 @@ impl Size {
         NewDevice {
             dev_eui: Eui64(0x02b0_0bec_0000_0000 + u64::from(n)).to_string(),
             join_eui: Eui64(0x02aa_0bec_0000_0000).to_string(),
-            app_key: None,
-            nwk_key: None,
             personal: Some(PersonalSession {
                 dev_addr: dev_addr(n).to_string(),
                 app_s_key: keys.1.to_hex(),
@@ -99,6 +98,7 @@ impl Size {
             name: format!("load-{n:06}"),
             fleet: fleet.into(),
             model: n.is_multiple_of(2).then(|| model.into()),
+            ..NewDevice::default()
         }
     }
 }

@@ -5,12 +5,12 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use api::device::{NewDevice, PersonalSession};
 use api::fleet::{FleetLimits, NewFleet};
 use api::gateway::{GatewayAbout, NewGateway, Protocol};
 use api::model::PutModel;
 use api::problem::{self, Problem};
 use api::radio::{Class, RadioSettings, RateSettings};
+use api::registration::{NewDevice, PersonalSession};
 use lorawan::region::Region;
 use lorawan::{Eui64, MacVersion};
 use serde::Deserialize;
@@ -170,6 +170,7 @@ impl ModelEntry {
             name: self.name.clone(),
             decoder: Some(self.decoder.clone()),
             units: self.units.clone(),
+            radio: RadioSettings::default(),
         }
     }
 }
@@ -223,6 +224,7 @@ impl DeviceEntry {
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),
+            ..NewDevice::default()
         }
     }
 }

@@ -188,9 +188,13 @@ impl Store {
                     write_nonces(tx, *dev_eui, *dev_nonce, nonces).await?;
                 }
                 Change::Began { dev_eui, .. } => begin_session(tx, *dev_eui).await?,
+                Change::Ended { dev_eui, nonces } => end_sessions(tx, *dev_eui, *nonces).await?,
                 _ => {}
             }
-            if let Change::Session { dev_eui, begun: true, .. } | Change::Began { dev_eui, .. } = change {
+            if let Change::Session { dev_eui, begun: true, .. }
+            | Change::Began { dev_eui, .. }
+            | Change::Ended { dev_eui, .. } = change
+            {
                 // What was said of the session before is not to be written over the new one.
                 last.remove(&Thing::Counters(*dev_eui));
                 last.remove(&Thing::Settings(*dev_eui));
@@ -240,7 +244,7 @@ impl Store {
                     .execute(&mut **tx)
                     .await?;
                 }
-                Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } => {}
+                Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } | Change::Ended { .. } => {}
             }
         }
         write_counters(tx, &counters).await?;
@@ -294,6 +298,15 @@ impl Store {
         .await?;
         Ok(())
     }
+}
+
+async fn end_sessions(tx: &mut Transaction<'_, MySql>, dev_eui: Eui64, nonces: bool) -> Result<(), StoreError> {
+    let tables = ["DELETE FROM sessions WHERE dev_eui = ?", "DELETE FROM counters WHERE dev_eui = ?"];
+    let nonces = nonces.then_some("DELETE FROM dev_nonces WHERE dev_eui = ?");
+    for statement in tables.into_iter().chain(nonces) {
+        sqlx::query(statement).bind(eui_bytes(dev_eui)).execute(&mut **tx).await?;
+    }
+    Ok(())
 }
 
 async fn write_nonces(

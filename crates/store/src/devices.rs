@@ -1,21 +1,21 @@
 //! Registered devices, and what is shown of them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 
-use api::device::{CheckedDevice, LastReading};
+use api::device::{DeviceKeys, DeviceState, LastReading};
 use api::message::RefusalNote;
 use api::radio::RadioSettings;
 use chrono::{DateTime, Utc};
 use engine::{Activation, DeviceConfig};
-use lorawan::Eui64;
 use lorawan::region::Region;
+use lorawan::{DevAddr, Eui64};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 
-use crate::rows::{eui, eui_bytes, json, region, to_json};
+use crate::registering::{ROWS, among};
+use crate::rows::{eui, eui_bytes, json, region};
 use crate::state::Profiles;
-use crate::vault::Purpose;
-use crate::{EstateId, Store, StoreError, constraint};
+use crate::{EstateId, Store, StoreError};
 
 /// A device as its list shows it.
 #[derive(Debug, Clone)]
@@ -25,8 +25,17 @@ pub struct DeviceRow {
     pub name: String,
     pub fleet: String,
     pub model: Option<String>,
+    pub profile: Option<String>,
+    pub description: String,
+    pub hardware: Option<String>,
+    pub firmware: Option<String>,
+    pub tags: Vec<String>,
+    pub disabled: bool,
     pub region: Region,
+    /// Its own settings.
     pub radio: RadioSettings,
+    /// Those it has in all.
+    pub whole_radio: RadioSettings,
     pub personalized: bool,
     pub added_at: DateTime<Utc>,
     pub joined_at: Option<DateTime<Utc>>,
@@ -48,22 +57,58 @@ pub struct DeviceContext {
     pub rhythm_s: Option<f64>,
 }
 
-const SELECT: &str = "SELECT d.dev_eui, d.join_eui, d.name, d.region, d.radio, d.personal_addr, d.added_at, f.slug AS fleet, m.slug AS model,
-    (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at, a.last_heard, a.rhythm_s, a.refusal
+/// What devices can have in common.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Common {
+    Fleet,
+    Model,
+    Profile,
+}
+
+impl Common {
+    const fn column(self) -> &'static str {
+        match self {
+            Self::Fleet => " AND f.slug = ",
+            Self::Model => " AND m.slug = ",
+            Self::Profile => " AND p.slug = ",
+        }
+    }
+}
+
+/// A device with all that its settings stand on.
+pub(crate) const CONFIG: &str =
+    "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day, p.radio AS profile_radio, m.radio AS model_radio
+    FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN radio_profiles p ON p.id = d.profile_id
+    LEFT JOIN models m ON m.id = d.model_id";
+
+const SELECT: &str =
+    "SELECT d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.disabled, d.region, d.radio,
+    d.personal_addr, d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio,
+    m.radio AS model_radio, (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
+    (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
+    a.last_heard, a.rhythm_s, a.refusal, a.refused_at
     FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
-    LEFT JOIN activity a ON a.dev_eui = d.dev_eui
+    LEFT JOIN radio_profiles p ON p.id = d.profile_id LEFT JOIN activity a ON a.dev_eui = d.dev_eui
     WHERE d.estate_id = ";
 
 fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
     let refusal: Option<String> = row.try_get("refusal")?;
+    let tags: Option<String> = row.try_get("tags")?;
     Ok(DeviceRow {
         dev_eui: eui(row, "dev_eui")?,
         join_eui: eui(row, "join_eui")?,
         name: row.try_get("name")?,
         fleet: row.try_get("fleet")?,
         model: row.try_get("model")?,
+        profile: row.try_get("profile")?,
+        description: row.try_get("description")?,
+        hardware: row.try_get("hardware")?,
+        firmware: row.try_get("firmware")?,
+        tags: tags.map_or_else(Vec::new, |tags| tags.split(',').map(str::to_owned).collect()),
+        disabled: row.try_get("disabled")?,
         region: region(row)?,
         radio: json("radio settings", &row.try_get::<String, _>("radio")?)?,
+        whole_radio: whole_radio(row)?,
         personalized: row.try_get::<Option<u32>, _>("personal_addr")?.is_some(),
         added_at: row.try_get("added_at")?,
         joined_at: row.try_get("joined_at")?,
@@ -73,64 +118,142 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
     })
 }
 
-impl Store {
-    /// Registers a device. `Ok(Err(field))` names the fleet or model that does not exist.
-    pub async fn add_device(
-        &self,
-        estate_id: EstateId,
-        device: &CheckedDevice,
-    ) -> Result<Result<(), &'static str>, StoreError> {
-        let Some(fleet_id) = self.fleet_id(estate_id, &device.fleet).await? else { return Ok(Err("fleet")) };
-        let model_id = match &device.model {
-            None => None,
-            Some(slug) => match self.model_id(estate_id, slug).await? {
-                Some(id) => Some(id),
-                None => return Ok(Err("model")),
-            },
-        };
-        let keys = self.sealed_keys(device.dev_eui, &device.activation)?;
-        let mut tx = self.pool.begin().await?;
-        sqlx::query(
-            "INSERT INTO devices (dev_eui, estate_id, fleet_id, model_id, join_eui, app_key_sealed, nwk_key_sealed,
-             personal_addr, personal_keys_sealed, name, region, radio, added_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(eui_bytes(device.dev_eui))
-        .bind(estate_id)
-        .bind(fleet_id)
-        .bind(model_id)
-        .bind(eui_bytes(device.join_eui))
-        .bind(keys.app_key)
-        .bind(keys.nwk_key)
-        .bind(keys.personal.as_ref().map(|(dev_addr, _)| *dev_addr))
-        .bind(keys.personal.map(|(_, sealed)| sealed))
-        .bind(&device.name)
-        .bind(device.region.name())
-        .bind(to_json("radio settings", &device.radio)?)
-        .bind(Utc::now())
-        .execute(&mut *tx)
-        .await
-        .map_err(|e| constraint(e, "a device with that DevEUI or name"))?;
-        // A frame of an earlier registration may have been written after its removal.
-        forget(&mut tx, device.dev_eui).await?;
-        tx.commit().await?;
-        Ok(Ok(()))
-    }
+/// A device's settings over those of its profile, over those of its model.
+pub(crate) fn whole_radio(row: &MySqlRow) -> Result<RadioSettings, StoreError> {
+    let layer = |column: &str| -> Result<RadioSettings, StoreError> {
+        let text: Option<String> = row.try_get(column)?;
+        text.map_or_else(|| Ok(RadioSettings::default()), |text| json("radio settings", &text))
+    };
+    Ok(layer("radio")?.over(&layer("profile_radio")?).over(&layer("model_radio")?))
+}
 
-    /// A page of an estate's devices by name.
+/// Which devices, and in which order.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct DeviceQuery {
+    pub fleet: Option<String>,
+    pub model: Option<String>,
+    pub profile: Option<String>,
+    pub tag: Option<String>,
+    pub state: Option<DeviceState>,
+    /// Part of a name, an EUI, an address or a tag.
+    pub find: Option<String>,
+    pub order: DeviceOrder,
+    /// Descending.
+    pub backwards: bool,
+    /// The last row of the page before.
+    pub after: Option<DeviceCursor>,
+}
+
+/// What devices are ordered by.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum DeviceOrder {
+    #[default]
+    Name,
+    LastHeard,
+    Added,
+}
+
+/// A place in an ordered list.
+#[derive(Debug, Clone, PartialEq)]
+pub enum DeviceCursor {
+    Name(String),
+    /// A time, and the DevEUI of the one that has it.
+    Time(DateTime<Utc>, Eui64),
+}
+
+impl DeviceOrder {
+    const fn column(self) -> &'static str {
+        match self {
+            Self::Name => "d.name",
+            Self::LastHeard => "COALESCE(a.last_heard, '1970-01-01')",
+            Self::Added => "d.added_at",
+        }
+    }
+}
+
+/// What `DeviceState::of` says, over the columns of a device's row.
+fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
+    const GOOD: &str =
+        "NULLIF(GREATEST(COALESCE(joined_at, '1970-01-01'), COALESCE(last_heard, '1970-01-01')), '1970-01-01')";
+    const REFUSED: &str = "refused_at IS NOT NULL AND refusal IS NOT NULL";
+    const OVERDUE: &str = "> 60 + 3 * COALESCE(JSON_VALUE(radio, '$.uplink_interval_s'), JSON_VALUE(profile_radio, '$.uplink_interval_s'),
+        JSON_VALUE(model_radio, '$.uplink_interval_s'), rhythm_s, 86400)";
+    query.push(" HAVING disabled = ").push_bind(state == DeviceState::Disabled);
+    let good = |query: &mut QueryBuilder<MySql>, overdue: bool| {
+        query.push(format_args!(" AND {GOOD} IS NOT NULL AND NOT ({REFUSED} AND refused_at > {GOOD}) AND "));
+        query.push(if overdue { "" } else { "NOT " });
+        query.push(format_args!("(TIMESTAMPDIFF(SECOND, {GOOD}, UTC_TIMESTAMP(6)) {OVERDUE})"));
+    };
+    match state {
+        DeviceState::Disabled => {}
+        DeviceState::NeverJoined => {
+            query.push(format_args!(" AND {GOOD} IS NULL AND NOT ({REFUSED})"));
+        }
+        DeviceState::Refused => {
+            query.push(format_args!(" AND {REFUSED} AND ({GOOD} IS NULL OR refused_at > {GOOD})"));
+        }
+        DeviceState::Silent => good(query, true),
+        DeviceState::Active => good(query, false),
+    }
+}
+
+/// A text to look for anywhere in a column, its own wildcards taken as they are written.
+fn anywhere(text: &str) -> String {
+    format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}
+
+impl Store {
+    /// A page of an estate's devices.
     pub async fn devices(
         &self,
         estate_id: EstateId,
-        fleet: Option<&str>,
-        after: &str,
+        which: &DeviceQuery,
         limit: u32,
     ) -> Result<Vec<DeviceRow>, StoreError> {
         let mut query = QueryBuilder::<MySql>::new(SELECT);
-        query.push_bind(estate_id).push(" AND d.name > ").push_bind(after);
-        if let Some(fleet) = fleet {
-            query.push(" AND f.slug = ").push_bind(fleet);
+        query.push_bind(estate_id);
+        let equal =
+            [(" AND f.slug = ", &which.fleet), (" AND m.slug = ", &which.model), (" AND p.slug = ", &which.profile)];
+        for (column, wanted) in equal {
+            if let Some(wanted) = wanted {
+                query.push(column).push_bind(wanted);
+            }
         }
-        query.push(" ORDER BY d.name LIMIT ").push_bind(limit);
+        if let Some(tag) = &which.tag {
+            query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
+            query.push_bind(tag).push(")");
+        }
+        if let Some(find) = &which.find {
+            let text = anywhere(find);
+            query.push(" AND (d.name LIKE ").push_bind(text.clone());
+            query.push(" OR EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag LIKE ");
+            query.push_bind(text).push(")");
+            let digits: String = find.chars().filter(|c| !matches!(c, ' ' | ':' | '-')).collect();
+            if !digits.is_empty() && digits.chars().all(|c| c.is_ascii_hexdigit()) {
+                let digits = anywhere(&digits);
+                query.push(" OR HEX(d.dev_eui) LIKE ").push_bind(digits.clone());
+                query.push(" OR HEX(d.join_eui) LIKE ").push_bind(digits.clone());
+                query.push(" OR EXISTS (SELECT 1 FROM sessions s WHERE s.dev_eui = d.dev_eui AND LPAD(HEX(s.dev_addr), 8, '0') LIKE ");
+                query.push_bind(digits).push(")");
+            }
+            query.push(")");
+        }
+        let (column, than) = (which.order.column(), if which.backwards { " < " } else { " > " });
+        match &which.after {
+            Some(DeviceCursor::Name(name)) => {
+                query.push(" AND d.name").push(than).push_bind(name);
+            }
+            Some(DeviceCursor::Time(time, dev_eui)) => {
+                query.push(" AND (").push(column).push(", d.dev_eui)").push(than).push("(").push_bind(time).push(", ");
+                query.push_bind(eui_bytes(*dev_eui)).push(")");
+            }
+            None => {}
+        }
+        if let Some(state) = which.state {
+            state_is(&mut query, state);
+        }
+        let way = if which.backwards { " DESC" } else { "" };
+        query.push(" ORDER BY ").push(column).push(way).push(", d.dev_eui").push(way).push(" LIMIT ").push_bind(limit);
         let rows = query.build().fetch_all(&self.pool).await?;
         rows.iter().map(read).collect()
     }
@@ -167,60 +290,71 @@ impl Store {
 
     /// A device as the engine wants it.
     pub async fn device_config_of(&self, dev_eui: Eui64) -> Result<Option<DeviceConfig>, StoreError> {
-        let row = sqlx::query(
-            "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day FROM devices d JOIN fleets f ON f.id = d.fleet_id
-             WHERE d.dev_eui = ?",
-        )
-        .bind(eui_bytes(dev_eui))
-        .fetch_optional(&self.pool)
-        .await?;
-        row.map(|row| self.device_config(&row, &mut Profiles::default())).transpose()
+        let mut query = QueryBuilder::<MySql>::new(CONFIG);
+        query.push(" WHERE d.dev_eui = ").push_bind(eui_bytes(dev_eui));
+        Ok(self.configs(query).await?.pop())
     }
 
-    /// Changes a device's radio settings; says whether there is such a device.
-    pub async fn set_radio(
+    /// Devices that have something in common, as the engine wants them.
+    pub async fn configs_with(
         &self,
         estate_id: EstateId,
-        dev_eui: Eui64,
-        radio: &RadioSettings,
-    ) -> Result<bool, StoreError> {
-        sqlx::query("UPDATE devices SET radio = ? WHERE estate_id = ? AND dev_eui = ?")
-            .bind(to_json("radio settings", radio)?)
-            .bind(estate_id)
-            .bind(eui_bytes(dev_eui))
-            .execute(&self.pool)
-            .await?;
-        Ok(self.device(estate_id, dev_eui).await?.is_some())
+        common: Common,
+        slug: &str,
+    ) -> Result<Vec<DeviceConfig>, StoreError> {
+        let mut query = QueryBuilder::<MySql>::new(CONFIG);
+        query.push(" WHERE d.estate_id = ").push_bind(estate_id).push(common.column()).push_bind(slug);
+        self.configs(query).await
     }
 
-    fn sealed_keys(&self, dev_eui: Eui64, activation: &Activation) -> Result<SealedKeys, StoreError> {
-        Ok(match activation {
-            Activation::OverTheAir(root) => SealedKeys {
-                app_key: Some(self.vault.seal(Purpose::AppKey, dev_eui, &root.app_key.0)?),
-                nwk_key: root.nwk_key.map(|key| self.vault.seal(Purpose::NwkKey, dev_eui, &key.0)).transpose()?,
-                personal: None,
-            },
-            Activation::Personalized { dev_addr, keys } => {
-                let sealed = self.sealed_session_keys(Purpose::PersonalKeys, dev_eui, keys)?;
-                SealedKeys { app_key: None, nwk_key: None, personal: Some((dev_addr.0, sealed)) }
-            }
-        })
-    }
-
-    /// Removes a device and what the engine kept for it; its messages stay in the history. Says
-    /// whether there was one.
-    pub async fn remove_device(&self, estate_id: EstateId, dev_eui: Eui64) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM devices WHERE estate_id = ? AND dev_eui = ?")
-            .bind(estate_id)
-            .bind(eui_bytes(dev_eui))
-            .execute(&mut *tx)
-            .await?;
-        if done.rows_affected() > 0 {
-            forget(&mut tx, dev_eui).await?;
+    /// Some devices as the engine wants them.
+    pub async fn configs_of(&self, euis: &[Eui64]) -> Result<Vec<DeviceConfig>, StoreError> {
+        let mut all = Vec::with_capacity(euis.len());
+        for part in euis.chunks(ROWS) {
+            let mut query = QueryBuilder::<MySql>::new(CONFIG);
+            among(&mut query, " WHERE d.dev_eui", part);
+            all.extend(self.configs(query).await?);
         }
-        tx.commit().await?;
-        Ok(done.rows_affected() > 0)
+        Ok(all)
+    }
+
+    /// Some devices of an estate; those that are not there are left out.
+    pub async fn devices_of(&self, estate_id: EstateId, euis: &[Eui64]) -> Result<Vec<DeviceRow>, StoreError> {
+        let mut all = Vec::with_capacity(euis.len());
+        for part in euis.chunks(ROWS) {
+            let mut query = QueryBuilder::<MySql>::new(SELECT);
+            query.push_bind(estate_id);
+            let rows =
+                among(&mut query, " AND d.dev_eui", part).build().persistent(false).fetch_all(&self.pool).await?;
+            all.extend(rows.iter().map(read).collect::<Result<Vec<_>, _>>()?);
+        }
+        Ok(all)
+    }
+
+    /// The keys of all devices of an estate, for one who may see them.
+    pub async fn keys_of_estate(&self, estate_id: EstateId) -> Result<HashMap<Eui64, DeviceKeys>, StoreError> {
+        let rows =
+            sqlx::query("SELECT * FROM devices WHERE estate_id = ?").bind(estate_id).fetch_all(&self.pool).await?;
+        rows.iter()
+            .map(|row| {
+                let dev_eui = eui(row, "dev_eui")?;
+                Ok((dev_eui, DeviceKeys::of(dev_eui, &self.activation(dev_eui, row)?)))
+            })
+            .collect()
+    }
+
+    /// Addresses that are in use, of whichever estate.
+    pub async fn addresses(&self) -> Result<HashSet<DevAddr>, StoreError> {
+        let statement =
+            "SELECT dev_addr FROM sessions UNION SELECT personal_addr FROM devices WHERE personal_addr IS NOT NULL";
+        let all: Vec<u32> = sqlx::query_scalar(statement).fetch_all(&self.pool).await?;
+        Ok(all.into_iter().map(DevAddr).collect())
+    }
+
+    async fn configs(&self, mut query: QueryBuilder<MySql>) -> Result<Vec<DeviceConfig>, StoreError> {
+        let rows = query.build().persistent(false).fetch_all(&self.pool).await?;
+        let mut profiles = Profiles::default();
+        rows.iter().map(|row| self.device_config(row, &mut profiles)).collect()
     }
 
     /// What messages say of every device, for the start of the service.
@@ -247,29 +381,4 @@ impl Store {
             })
             .collect()
     }
-}
-
-/// A device's keys as they are stored.
-struct SealedKeys {
-    app_key: Option<Vec<u8>>,
-    nwk_key: Option<Vec<u8>>,
-    personal: Option<(u32, Vec<u8>)>,
-}
-
-/// Removes what the engine keeps for a device.
-async fn forget(tx: &mut sqlx::Transaction<'_, MySql>, dev_eui: Eui64) -> Result<(), StoreError> {
-    for table in [
-        "DELETE FROM sessions WHERE dev_eui = ?",
-        "DELETE FROM counters WHERE dev_eui = ?",
-        "DELETE FROM dev_nonces WHERE dev_eui = ?",
-        "DELETE FROM nonces WHERE dev_eui = ?",
-        "DELETE FROM near_gateways WHERE dev_eui = ?",
-        "DELETE FROM outbox WHERE dev_eui = ?",
-        "DELETE FROM activity WHERE dev_eui = ?",
-        "DELETE FROM last_readings WHERE dev_eui = ?",
-        "DELETE FROM airtime WHERE transmitter IN ('device', 'towards') AND eui = ?",
-    ] {
-        sqlx::query(table).bind(eui_bytes(dev_eui)).execute(&mut **tx).await?;
-    }
-    Ok(())
 }

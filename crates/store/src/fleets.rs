@@ -2,11 +2,11 @@
 
 use api::fleet::{Fleet, FleetLimits};
 use chrono::Utc;
-use engine::{DeviceConfig, Policy};
+use engine::Policy;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
-use crate::state::{Profiles, policy};
+use crate::state::policy;
 use crate::{EstateId, Store, StoreError, constraint};
 
 fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
@@ -15,6 +15,7 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
         limits: FleetLimits::of(policy(row)?),
+        has_default_key: row.try_get::<Option<Vec<u8>>, _>("default_app_key_sealed")?.is_some(),
         added_at: row.try_get("added_at")?,
     })
 }
@@ -40,7 +41,8 @@ impl Store {
             .execute(&self.pool)
             .await
             .map_err(|e| constraint(e, "a fleet with that short name"))?;
-        Ok(Fleet { slug: slug.into(), name: name.into(), devices: 0, limits: FleetLimits::of(policy), added_at })
+        let limits = FleetLimits::of(policy);
+        Ok(Fleet { slug: slug.into(), name: name.into(), devices: 0, limits, has_default_key: false, added_at })
     }
 
     /// A page of an estate's fleets by short name.
@@ -73,20 +75,6 @@ impl Store {
             .execute(&self.pool)
             .await?;
         Ok(self.fleet_id(estate_id, slug).await?.is_some())
-    }
-
-    /// A fleet's devices as the engine wants them, after its limits have changed.
-    pub async fn fleet_configs(&self, estate_id: EstateId, slug: &str) -> Result<Vec<DeviceConfig>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day FROM devices d JOIN fleets f ON f.id = d.fleet_id
-             WHERE f.estate_id = ? AND f.slug = ?",
-        )
-        .bind(estate_id)
-        .bind(slug)
-        .fetch_all(&self.pool)
-        .await?;
-        let mut profiles = Profiles::default();
-        rows.iter().map(|row| self.device_config(row, &mut profiles)).collect()
     }
 
     /// Whether there was one to remove; one that still has devices stays.

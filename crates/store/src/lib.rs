@@ -18,6 +18,8 @@ mod messages;
 mod models;
 mod outbox;
 mod people;
+mod profiles;
+mod registering;
 mod rows;
 mod state;
 mod vault;
@@ -25,7 +27,7 @@ mod vault;
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use credentials::{CredentialRow, SecretHash};
-pub use devices::{DeviceContext, DeviceRow};
+pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
@@ -48,6 +50,9 @@ pub enum StoreError {
     /// Something of that name or EUI is there already.
     #[error("{0} exists already")]
     Exists(&'static str),
+    /// Something it refers to was removed meanwhile.
+    #[error("{0} is gone")]
+    Gone(&'static str),
     /// It is still used by something else.
     #[error("{0} is still in use")]
     InUse(&'static str),

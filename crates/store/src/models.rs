@@ -15,6 +15,7 @@ fn read(row: &MySqlRow) -> Result<Model, StoreError> {
         name: row.try_get("name")?,
         decoder: row.try_get("decoder")?,
         units: json("model", &row.try_get::<String, _>("units")?)?,
+        radio: json("radio settings", &row.try_get::<String, _>("radio")?)?,
         changed_at: row.try_get("changed_at")?,
     })
 }
@@ -24,9 +25,10 @@ impl Store {
     pub async fn put_model(&self, estate_id: EstateId, slug: &str, model: &PutModel) -> Result<Model, StoreError> {
         let changed_at = Utc::now();
         sqlx::query(
-            "INSERT INTO models (estate_id, slug, maker, name, decoder, units, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?)
+            "INSERT INTO models (estate_id, slug, maker, name, decoder, units, radio, changed_at)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)
              ON DUPLICATE KEY UPDATE maker = VALUES(maker), name = VALUES(name), decoder = VALUES(decoder),
-             units = VALUES(units), changed_at = VALUES(changed_at)",
+             units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
         )
         .bind(estate_id)
         .bind(slug)
@@ -34,6 +36,7 @@ impl Store {
         .bind(&model.name)
         .bind(&model.decoder)
         .bind(to_json("units", &model.units)?)
+        .bind(to_json("radio settings", &model.radio)?)
         .bind(changed_at)
         .execute(&self.pool)
         .await?;
@@ -43,6 +46,7 @@ impl Store {
             name: model.name.clone(),
             decoder: model.decoder.clone(),
             units: model.units.clone(),
+            radio: model.radio.clone(),
             changed_at,
         })
     }
@@ -60,14 +64,5 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         row.as_ref().map(read).transpose()
-    }
-
-    pub(crate) async fn model_id(&self, estate_id: EstateId, slug: &str) -> Result<Option<u32>, StoreError> {
-        let row: Option<(u32,)> = sqlx::query_as("SELECT id FROM models WHERE estate_id = ? AND slug = ?")
-            .bind(estate_id)
-            .bind(slug)
-            .fetch_optional(&self.pool)
-            .await?;
-        Ok(row.map(|(id,)| id))
     }
 }

@@ -4,7 +4,6 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use api::gateway::CheckedGateway;
-use api::radio::RadioSettings;
 use engine::{
     Activation, Change, Class, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem,
     Policy, RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
@@ -14,6 +13,7 @@ use lorawan::{AesKey, DevAddr, Eui64};
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
+use crate::devices::{CONFIG, whole_radio};
 use crate::rows::{eui, eui_bytes, json, region, timestamp_of};
 use crate::vault::Purpose;
 use crate::{Store, StoreError, outbox};
@@ -78,11 +78,7 @@ impl Store {
             near.insert(eui(&row, "dev_eui")?, (class, gateways));
         }
         let mut profiles = Profiles::default();
-        let rows = sqlx::query(
-            "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day FROM devices d JOIN fleets f ON f.id = d.fleet_id",
-        )
-        .fetch_all(&self.pool)
-        .await?;
+        let rows = sqlx::query(CONFIG).fetch_all(&self.pool).await?;
         rows.iter()
             .map(|row| {
                 let dev_eui = eui(row, "dev_eui")?;
@@ -120,6 +116,8 @@ impl Store {
             activation: self.activation(dev_eui, row)?,
             profile: profiles.of(row)?,
             policy: policy(row)?,
+            fleet: row.try_get("fleet_id")?,
+            disabled: row.try_get("disabled")?,
         })
     }
 
@@ -236,7 +234,7 @@ pub(crate) enum Thing {
 
 pub(crate) fn thing(change: &Change) -> Option<Thing> {
     match change {
-        Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } => None,
+        Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } | Change::Ended { .. } => None,
         Change::Counters { dev_eui, .. } => Some(Thing::Counters(*dev_eui)),
         Change::Settings { dev_eui, .. } => Some(Thing::Settings(*dev_eui)),
         Change::Near { dev_eui, .. } => Some(Thing::Near(*dev_eui)),
@@ -257,15 +255,16 @@ pub fn gateway_config(gateway: &CheckedGateway) -> GatewayConfig {
 
 /// Radio profiles by what they are made of, so that devices of one make share one.
 #[derive(Default)]
-pub(crate) struct Profiles(HashMap<(String, String), Arc<RadioProfile>>);
+pub(crate) struct Profiles(HashMap<[Option<String>; 4], Arc<RadioProfile>>);
 
 impl Profiles {
     fn of(&mut self, row: &MySqlRow) -> Result<Arc<RadioProfile>, StoreError> {
-        let key: (String, String) = (row.try_get("region")?, row.try_get("radio")?);
+        let column = |name: &str| row.try_get::<Option<String>, _>(name);
+        let key = [column("region")?, column("radio")?, column("profile_radio")?, column("model_radio")?];
         if let Some(known) = self.0.get(&key) {
             return Ok(Arc::clone(known));
         }
-        let settings: RadioSettings = json("radio settings", &key.1)?;
+        let settings = whole_radio(row)?;
         let profile = settings.profile(region(row)?).map_err(|why| StoreError::unreadable("radio settings", why))?;
         Ok(Arc::clone(self.0.entry(key).or_insert(Arc::new(profile))))
     }

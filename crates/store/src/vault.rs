@@ -42,6 +42,7 @@ pub(crate) enum Purpose {
     NwkKey,
     PersonalKeys,
     GroupKeys,
+    FleetKey,
 }
 
 /// Seals and opens keys.
@@ -102,6 +103,7 @@ fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
         Purpose::NwkKey => 3,
         Purpose::PersonalKeys => 4,
         Purpose::GroupKeys => 5,
+        Purpose::FleetKey => 6,
     };
     aad[1..].copy_from_slice(&owner.to_bytes());
     aad

@@ -91,6 +91,9 @@ pub struct RadioArgs {
     /// Accept a frame counter that starts over. Recorded frames can then be played back.
     #[arg(long, value_name = "TRUE|FALSE")]
     pub counter_restart: Option<bool>,
+    /// How often it is expected to send; it is silent when it is three times overdue.
+    #[arg(long, value_name = "S")]
+    pub uplink_interval_s: Option<u32>,
 }
 
 impl RadioArgs {
@@ -114,6 +117,7 @@ impl RadioArgs {
             ack_timeout_s: self.ack_timeout_s.or(settings.ack_timeout_s),
             attempts: self.attempts.or(settings.attempts),
             counter_restart: self.counter_restart.or(settings.counter_restart),
+            uplink_interval_s: self.uplink_interval_s.or(settings.uplink_interval_s),
         }
     }
 

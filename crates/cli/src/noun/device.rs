@@ -1,10 +1,12 @@
 use anyhow::{Context as _, Result};
-use api::device::{Device, DeviceDetail, DeviceKeys, NewDevice, PersonalSession};
+use api::device::{Device, DeviceDetail, ShownKeys};
+use api::key_forms::{self, ByteOrder};
 use api::radio::RadioSettings;
+use api::registration::{NewDevice, PersonalSession, ReadBack, Registered};
 use lorawan::MacVersion;
 
-use super::why;
-use crate::args::{DeviceAddArgs, DeviceVerb};
+use super::{device_change, device_import, profile, why};
+use crate::args::{DeviceAddArgs, DeviceListArgs, DeviceVerb, KeyForms, KeyOrder};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -18,10 +20,15 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
         ("name", device.name.clone()),
         ("fleet", device.fleet.clone()),
         ("model", device.model.clone().unwrap_or_else(|| "none: payloads are not decoded".into())),
+        ("profile", d.profile.clone().unwrap_or_else(|| "none".into())),
         ("region", device.region.name().into()),
         ("state", device.state.words().into()),
         ("last heard", show::ago(device.last_heard)),
     ];
+    let about = [("tags", device.tags.join(", ")), ("description", d.description.clone())];
+    lines.extend(about.into_iter().filter(|(_, text)| !text.is_empty()));
+    let versions = [("hardware", &d.hardware), ("firmware", &d.firmware)];
+    lines.extend(versions.into_iter().filter_map(|(name, version)| Some((name, version.clone()?))));
     if let Some(rhythm_s) = device.rhythm_s {
         lines.push(("rhythm", format!("every {rhythm_s:.0} s")));
     }
@@ -29,7 +36,7 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
         lines.push(("refused", format!("{} ({})", refusal.why, show::ago(Some(refusal.time)))));
         lines.push(("next step", refusal.next_step.clone()));
     }
-    let version = d.radio.mac_version.map_or("1.0.3", |version| version.name());
+    let version = d.whole_radio.mac_version.map_or("1.0.3", |version| version.name());
     let joins = if d.personalized { "personalized" } else { "joins" };
     lines.push(("MAC", format!("LoRaWAN {version}, class {} now, {joins}", d.class.name())));
     if let Some(next) = &d.next_session {
@@ -64,7 +71,7 @@ fn show_detail(out: &Out, detail: &DeviceDetail) -> Result<()> {
 }
 
 /// A key that is given, or asked for, so that it stays out of the shell's history.
-fn asked(given: Option<String>, name: &str) -> Result<String> {
+pub fn asked(given: Option<String>, name: &str) -> Result<String> {
     match given {
         Some(key) => Ok(key),
         None => rpassword::prompt_password(format!("{name} (32 hex digits): ")).context(format!("reading the {name}")),
@@ -100,11 +107,53 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         name: args.name,
         fleet: args.fleet,
         model: args.model,
+        profile: args.profile,
+        description: args.description,
+        hardware: args.hardware,
+        firmware: args.firmware,
+        tags: args.tags,
     })
 }
 
-fn key_lines(keys: &DeviceKeys) -> Vec<(&'static str, String)> {
-    let mut lines = vec![("dev eui", keys.dev_eui.to_string())];
+/// How a device would be understood.
+fn read_back_lines(r: &ReadBack) -> Vec<(&'static str, String)> {
+    let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
+    let joins = if r.joins { "joins" } else { "personalized" };
+    vec![
+        ("dev eui", r.dev_eui.to_string()),
+        ("join eui", r.join_eui.to_string()),
+        ("name", r.name.clone()),
+        ("fleet", r.fleet.clone()),
+        ("model", none(&r.model)),
+        ("profile", none(&r.profile)),
+        ("region", r.region.to_string()),
+        ("MAC", format!("LoRaWAN {}, class {}, {joins}", r.mac_version.name(), r.class.name())),
+    ]
+}
+
+fn warn(out: &Out, warnings: &[String]) -> Result<()> {
+    for warning in warnings.iter().filter(|_| !out.json) {
+        out.line(format!("look again: {warning}"))?;
+    }
+    Ok(())
+}
+
+fn show_keys(out: &Out, name: &str, keys: &ShownKeys, form: KeyForms, order: KeyOrder) -> Result<()> {
+    let order = match order {
+        KeyOrder::Lsb => ByteOrder::LsbFirst,
+        KeyOrder::Msb => ByteOrder::MsbFirst,
+    };
+    match form {
+        KeyForms::Json => out.json(keys),
+        _ if out.json => out.json(keys),
+        KeyForms::C => out.line(key_forms::c_source(name, keys.join_eui, &keys.keys, order).trim_end()),
+        KeyForms::Text => out.one(keys, key_lines),
+    }
+}
+
+fn key_lines(shown: &ShownKeys) -> Vec<(&'static str, String)> {
+    let keys = &shown.keys;
+    let mut lines = vec![("dev eui", keys.dev_eui.to_string()), ("join eui", shown.join_eui.to_string())];
     lines.extend(keys.app_key.clone().map(|key| ("app key", key)));
     lines.extend(keys.nwk_key.clone().map(|key| ("nwk key", key)));
     if let Some(personal) = &keys.personal {
@@ -122,10 +171,7 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
     if out.json {
         return out.json(&detail.radio);
     }
-    let given = serde_json::to_value(&detail.radio)?;
-    let given: Vec<String> =
-        given.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {value}")).collect();
-    let given = if given.is_empty() { "as the region has it".into() } else { given.join(", ") };
+    let given = profile::given(&detail.whole_radio)?;
     out.line(format!(
         "{} in {}, class {} now: {given}",
         detail.device.name,
@@ -161,8 +207,18 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
 
 pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
     match verb {
-        DeviceVerb::List { fleet } => {
-            let query: Vec<_> = fleet.map(|fleet| ("fleet", fleet)).into_iter().collect();
+        DeviceVerb::List(args) => {
+            let DeviceListArgs { fleet, model, profile, tag, state, find, order } = args;
+            let query = [
+                ("fleet", fleet),
+                ("model", model),
+                ("profile", profile),
+                ("tag", tag),
+                ("state", state),
+                ("find", find),
+                ("order", order),
+            ];
+            let query: Vec<_> = query.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
             let devices: Vec<Device> = client.all(&client.in_estate("devices").await?, &query).await?;
             out.list(&devices, NONE, &["NAME", "DEVEUI", "FLEET", "MODEL", "STATE", "LAST HEARD"], |d| {
                 vec![
@@ -189,8 +245,19 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
             show_detail(out, &detail)
         }
         DeviceVerb::Add(args) => {
-            let detail: DeviceDetail = client.post(&client.in_estate("devices").await?, &new_device(*args)?).await?;
-            show_detail(out, &detail)
+            let check = args.check;
+            let new = new_device(*args)?;
+            if check {
+                let read_back: ReadBack = client.post(&client.in_estate("devices/check").await?, &new).await?;
+                out.one(&read_back, read_back_lines)?;
+                return warn(out, &read_back.warnings);
+            }
+            let added: Registered = client.post(&client.in_estate("devices").await?, &new).await?;
+            if out.json {
+                return out.json(&added);
+            }
+            show_detail(out, &added.device)?;
+            warn(out, &added.warnings)
         }
         DeviceVerb::Why { device, limit } => why::run(client, out, &device, limit).await,
         DeviceVerb::Radio { device, radio } => {
@@ -215,10 +282,33 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
             client.delete(&path).await?;
             out.line(format!("{} was removed.", detail.device.name))
         }
-        DeviceVerb::Keys { device } => {
+        DeviceVerb::Keys { device, form, order } => {
             let eui = client.dev_eui(&device).await?;
-            let keys: DeviceKeys = client.get(&client.in_estate(&format!("devices/{eui}/keys")).await?, &[]).await?;
-            out.one(&keys, key_lines)
+            let path = client.in_estate(&format!("devices/{eui}")).await?;
+            let keys: ShownKeys = client.get(&format!("{path}/keys"), &[]).await?;
+            let name = match form {
+                KeyForms::C => client.get::<DeviceDetail>(&path, &[]).await?.device.name,
+                _ => String::new(),
+            };
+            show_keys(out, &name, &keys, form, order)
+        }
+        DeviceVerb::Set(args) => device_change::run(client, out, *args, yes).await,
+        DeviceVerb::Import(args) => device_import::run(client, out, args, yes).await,
+        DeviceVerb::Export { fleet, keys, into } => device_import::export(client, fleet, keys, into).await,
+        DeviceVerb::Forget { device, nonces } => {
+            let eui = client.dev_eui(&device).await?;
+            let also = if nonces { " Recorded joins of it can be played back afterwards." } else { "" };
+            show::confirm(yes, &format!("The session of {device} ({eui}) will end: it has to join again.{also}"))?;
+            let path = client.in_estate(&format!("devices/{eui}/session?nonces={nonces}")).await?;
+            client.delete(&path).await?;
+            out.line(format!("The session of {device} has ended."))
+        }
+        DeviceVerb::Counters { device, last_up, next_down } => {
+            let eui = client.dev_eui(&device).await?;
+            let path = client.in_estate(&format!("devices/{eui}/counters")).await?;
+            let wanted = serde_json::json!({ "last_counter_up": last_up, "next_counter_down": next_down });
+            let detail: DeviceDetail = client.put(&path, &wanted).await?;
+            show_detail(out, &detail)
         }
     }
 }

@@ -1,5 +1,5 @@
 use anyhow::Result;
-use api::fleet::{Fleet, FleetLimits, NewFleet};
+use api::fleet::{Fleet, FleetKey, FleetLimits, NewFleet};
 
 use crate::args::{FleetLimitArgs, FleetVerb};
 use crate::client::Client;
@@ -11,6 +11,7 @@ fn lines(f: &Fleet) -> Vec<(&'static str, String)> {
         ("fleet", f.slug.clone()),
         ("name", f.name.clone()),
         ("devices", f.devices.to_string()),
+        ("default key", if f.has_default_key { "held, not shown" } else { "none" }.into()),
         ("airtime a day", limit(f.limits.airtime_a_day_s.map(|s| format!("{s} s for each device")))),
         ("downlinks a day", limit(f.limits.downlinks_a_day.map(|n| format!("{n} for each device")))),
     ]
@@ -42,6 +43,12 @@ pub async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Resu
         FleetVerb::Limit { slug, limits } => {
             let path = client.in_estate(&format!("fleets/{slug}/limits")).await?;
             let fleet: Fleet = client.put(&path, &FleetLimits::from(limits)).await?;
+            out.one(&fleet, lines)
+        }
+        FleetVerb::Key { slug, app_key, remove } => {
+            let app_key = if remove { None } else { Some(super::device::asked(app_key, "AppKey")?) };
+            let path = client.in_estate(&format!("fleets/{slug}/default-key")).await?;
+            let fleet: Fleet = client.put(&path, &FleetKey { app_key }).await?;
             out.one(&fleet, lines)
         }
         FleetVerb::Remove { slug } => {

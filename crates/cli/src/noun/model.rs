@@ -2,6 +2,7 @@ use std::fs;
 
 use anyhow::{Context as _, Result, bail};
 use api::model::{Model, PutModel};
+use api::radio::RadioSettings;
 
 use crate::args::ModelVerb;
 use crate::client::Client;
@@ -36,7 +37,7 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
                 _ => Ok(()),
             }
         }
-        ModelVerb::Put { slug, maker, name, decoder, units } => {
+        ModelVerb::Put { slug, maker, name, decoder, units, radio } => {
             let decoder = match decoder {
                 None => None,
                 Some(file) => Some(fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?),
@@ -49,7 +50,9 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
                 })
                 .collect::<Result<_>>()?;
             let path = client.in_estate(&format!("models/{slug}")).await?;
-            let model: Model = client.put(&path, &PutModel { maker, name, decoder, units }).await?;
+            let model: Model = client
+                .put(&path, &PutModel { maker, name, decoder, units, radio: radio.over(RadioSettings::default()) })
+                .await?;
             out.one(&model, lines)
         }
     }

@@ -8,6 +8,7 @@ mod gateways;
 mod kills;
 mod live;
 mod mac;
+mod many_devices;
 mod mqtt;
 mod network;
 mod records;

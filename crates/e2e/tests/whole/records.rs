@@ -2,10 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use api::device::NewDevice;
+use api::device::DeviceState;
+use api::device_change::DeviceEdit;
 use api::gateway::{GatewayAbout, NewGateway};
 use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
+use api::registration::{NewDevice, Premises, Surroundings};
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::mariadb::MariaDb;
 use engine::{
@@ -15,7 +17,10 @@ use engine::{
 use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
-use store::{Activity, Batch, Decoding, Store, StoreError, StoredMessage, StoredReading, Vault};
+use store::{
+    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, Store, StoreError, StoredMessage, StoredReading,
+    Vault,
+};
 
 const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
@@ -34,10 +39,10 @@ async fn records_in(database: &str) -> (Store, u32) {
     let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
-    let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units };
+    let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units, radio: Default::default() };
     store.put_model(estate, "probe", &model).await.unwrap();
     store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
-    store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
+    store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
     (store, estate)
 }
 
@@ -52,20 +57,25 @@ fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
     new.check().unwrap()
 }
 
-fn device(name: &str, dev_eui: Eui64) -> api::device::CheckedDevice {
+fn device(name: &str, dev_eui: Eui64) -> api::registration::CheckedDevice {
     let new = NewDevice {
         dev_eui: dev_eui.to_string(),
         join_eui: "02aa000000000001".into(),
         app_key: Some("7d14b209e65a813cf0279b4ed8631ac5".into()),
-        nwk_key: None,
-        personal: None,
-        region: None,
-        radio: api::radio::RadioSettings::default(),
         name: name.into(),
         fleet: "tide".into(),
         model: Some("probe".into()),
+        ..NewDevice::default()
     };
-    new.check().unwrap()
+    let premises = Premises {
+        fleets: [("tide".into(), None)].into(),
+        models: [("probe".to_owned(), Default::default())].into(),
+        ..Premises::default()
+    };
+    let mut random = || [0; 16];
+    let mut estate =
+        Surroundings { premises: &premises, net_id: lorawan::NetId::new(0), taken: &|_| false, random: &mut random };
+    new.check(&mut estate).unwrap()
 }
 
 fn session(next_down: u32) -> Session {
@@ -334,16 +344,20 @@ async fn signs_of_life_are_the_last_ones() {
 async fn lists_are_paged_by_name_and_names_are_taken_once() {
     let (store, estate) = records().await;
     for n in 2..=5u64 {
-        store.add_device(estate, &device(&format!("tide-0{n}"), Eui64(DEV.0 + n))).await.unwrap().unwrap();
+        store.add_devices(estate, &[&device(&format!("tide-0{n}"), Eui64(DEV.0 + n))]).await.unwrap();
     }
     let names = |rows: Vec<store::DeviceRow>| rows.into_iter().map(|r| r.name).collect::<Vec<_>>();
-    assert_eq!(names(store.devices(estate, None, "", 2).await.unwrap()), ["tide-01", "tide-02"]);
-    assert_eq!(names(store.devices(estate, Some("tide"), "tide-03", 9).await.unwrap()), ["tide-04", "tide-05"]);
-    assert_eq!(names(store.devices(estate + 1, None, "", 9).await.unwrap()), Vec::<String>::new());
-    let taken = store.add_device(estate, &device("tide-01", Eui64(77))).await;
+    let list = async |which: &DeviceQuery, limit| names(store.devices(estate, which, limit).await.unwrap());
+    assert_eq!(list(&DeviceQuery::default(), 2).await, ["tide-01", "tide-02"]);
+    let after = Some(DeviceCursor::Name("tide-03".into()));
+    let of_fleet = DeviceQuery { fleet: Some("tide".into()), after, ..DeviceQuery::default() };
+    assert_eq!(list(&of_fleet, 9).await, ["tide-04", "tide-05"]);
+    assert_eq!(names(store.devices(estate + 1, &DeviceQuery::default(), 9).await.unwrap()), Vec::<String>::new());
+    let taken = store.add_devices(estate, &[&device("tide-06", Eui64(76)), &device("tide-01", Eui64(77))]).await;
     assert!(matches!(taken, Err(StoreError::Exists(_))));
-    let no_fleet = api::device::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
-    assert_eq!(store.add_device(estate, &no_fleet).await.unwrap(), Err("fleet"));
+    let no_fleet = api::registration::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
+    assert!(matches!(store.add_devices(estate, &[&no_fleet]).await, Err(StoreError::Gone("the fleet"))));
+    assert_eq!(list(&DeviceQuery::default(), 9).await.len(), 5, "all or none");
     assert!(matches!(
         store.add_gateways(estate, &[&gateway("chapel-rise", Eui64(78))]).await,
         Err(StoreError::Exists(_))
@@ -352,16 +366,66 @@ async fn lists_are_paged_by_name_and_names_are_taken_once() {
 }
 
 #[tokio::test]
+async fn lists_are_searched_filtered_and_ordered() {
+    let (store, estate) = records().await;
+    for n in 2..=4u64 {
+        let tags = if n > 2 { vec!["pier".to_owned()] } else { Vec::new() };
+        let device = api::registration::CheckedDevice { tags, ..device(&format!("tide-0{n}"), Eui64(DEV.0 + n)) };
+        store.add_devices(estate, &[&device]).await.unwrap();
+    }
+    let now = Utc::now();
+    let heard = |n: u64, ago_s| {
+        (Eui64(DEV.0 + n), Activity::Heard { last_heard: now - TimeDelta::seconds(ago_s), rhythm_s: Some(100.0) })
+    };
+    let activity = vec![heard(2, 300), heard(3, 500), heard(4, 10)];
+    store.commit(&Batch { activity, ..Batch::default() }).await.unwrap();
+    let disabled = DeviceEdit { disabled: Some(true), ..DeviceEdit::default() };
+    store.edit_devices(estate, &[(Eui64(DEV.0 + 4), disabled)]).await.unwrap();
+    let list = async |which: DeviceQuery| -> Vec<String> {
+        let rows = store.devices(estate, &which, 9).await.unwrap();
+        // What the database says of a state is what is shown of it.
+        let shown = |row: &store::DeviceRow| {
+            let refused = row.refusal.as_ref().map(|refusal| refusal.time);
+            match row.disabled {
+                true => DeviceState::Disabled,
+                false => DeviceState::of(Utc::now(), row.joined_at, row.last_heard, row.rhythm_s, refused),
+            }
+        };
+        assert!(rows.iter().all(|row| which.state.is_none_or(|state| shown(row) == state)), "{which:?}");
+        rows.into_iter().map(|row| row.name).collect()
+    };
+    let find = |text: &str| DeviceQuery { find: Some(text.into()), ..DeviceQuery::default() };
+    assert_eq!(list(find("DE-03")).await, ["tide-03"]);
+    assert_eq!(list(find("pie")).await, ["tide-03", "tide-04"], "by tag");
+    let eui = Eui64(DEV.0 + 2).to_string();
+    assert_eq!(list(find(&format!("{}:{}", &eui[8..12], &eui[12..]))).await, ["tide-02"], "by a part of its EUI");
+    assert_eq!(list(find("%")).await, Vec::<String>::new(), "no wildcard");
+    let tagged = DeviceQuery { tag: Some("pier".into()), ..DeviceQuery::default() };
+    assert_eq!(list(tagged).await, ["tide-03", "tide-04"]);
+    let state = |state| DeviceQuery { state: Some(state), ..DeviceQuery::default() };
+    assert_eq!(list(state(DeviceState::NeverJoined)).await, ["tide-01"]);
+    assert_eq!(list(state(DeviceState::Active)).await, ["tide-02"]);
+    assert_eq!(list(state(DeviceState::Silent)).await, ["tide-03"]);
+    assert_eq!(list(state(DeviceState::Disabled)).await, ["tide-04"]);
+    assert_eq!(list(state(DeviceState::Refused)).await, Vec::<String>::new());
+    let mut latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
+    assert_eq!(list(latest.clone()).await, ["tide-04", "tide-02", "tide-03", "tide-01"]);
+    let second = store.devices(estate, &latest, 2).await.unwrap().pop().unwrap();
+    latest.after = Some(DeviceCursor::Time(second.last_heard.unwrap(), second.dev_eui));
+    assert_eq!(list(latest).await, ["tide-03", "tide-01"]);
+}
+
+#[tokio::test]
 async fn a_removed_device_leaves_nothing_for_the_next_of_its_name() {
     let (store, estate) = records().await;
     let changes = [joined(7), vec![began(), counters(3, 1)]].concat();
     let batch = Batch { changes, ..Batch::default() };
     store.commit(&batch).await.unwrap();
-    assert!(store.remove_device(estate, DEV).await.unwrap());
-    assert!(!store.remove_device(estate, DEV).await.unwrap());
+    assert_eq!(store.remove_devices(estate, &[DEV]).await.unwrap(), 1);
+    assert_eq!(store.remove_devices(estate, &[DEV]).await.unwrap(), 0);
     // Its last frame is committed after it is gone.
     store.commit(&batch).await.unwrap();
-    store.add_device(estate, &device("tide-01", DEV)).await.unwrap().unwrap();
+    store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
     let record = restored(&store).await;
     assert_eq!((record.session, record.next_session, record.nonces), (None, None, Nonces::default()));
 }
@@ -372,8 +436,8 @@ async fn another_master_key_opens_nothing() {
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     store.add_fleet(1, "tide", "Tide", Policy::default()).await.unwrap();
-    let plain = api::device::CheckedDevice { model: None, ..device("tide-01", DEV) };
-    store.add_device(1, &plain).await.unwrap().unwrap();
+    let plain = api::registration::CheckedDevice { model: None, ..device("tide-01", DEV) };
+    store.add_devices(1, &[&plain]).await.unwrap();
     assert!(store.activation_of(1, DEV).await.unwrap().is_some());
     let other = Store::open(&url, Vault::from_key([6; 32])).await.unwrap();
     assert!(matches!(other.activation_of(1, DEV).await, Err(StoreError::Vault(_))));

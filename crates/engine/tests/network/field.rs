@@ -94,8 +94,15 @@ impl Field {
         heard: Heard,
     ) -> usize {
         let dev_eui = identity.dev_eui;
-        let config =
-            DeviceConfig { dev_eui, join_eui: JOIN, activation, profile: Arc::new(profile), policy: Policy::default() };
+        let config = DeviceConfig {
+            dev_eui,
+            join_eui: JOIN,
+            activation,
+            profile: Arc::new(profile),
+            policy: Policy::default(),
+            fleet: 1,
+            disabled: false,
+        };
         self.command(Command::PutDevice(Box::new(config)));
         let device = Device::new(identity, build, dev_eui.0);
         self.nodes.push(Node { dev_eui, device, heard, loss_percent: 0, deaf: false, received: Vec::new() });

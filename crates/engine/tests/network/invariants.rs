@@ -117,6 +117,12 @@ fn stored(changes: &[Effect]) -> DeviceRecord {
                 record.session = record.next_session.take();
                 record.session.as_mut().expect("what begins was agreed upon").counters = counters;
             }
+            Change::Ended { nonces, .. } => {
+                (record.session, record.next_session) = (None, None);
+                if nonces {
+                    record.nonces.used_dev_nonces.clear();
+                }
+            }
             Change::Counters { counters, .. } => {
                 record.session.as_mut().expect("counters follow a session").counters = counters;
             }

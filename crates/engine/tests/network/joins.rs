@@ -84,7 +84,10 @@ fn refused_joins_are_explained() {
     assert!(refused(JOIN.reversed(), DEV, KEY).reason.why().contains("bytes reversed"));
 
     let mic = refused(JOIN, DEV, AesKey([0x43; 16])).reason;
-    assert_eq!(mic, Refusal::JoinMic { key: "AppKey", key_reversed: false, app_key_instead: false });
+    assert_eq!(
+        mic,
+        Refusal::JoinMic { key: "AppKey", key_reversed: false, app_key_instead: false, fleet_key: FleetKey::Nobodys }
+    );
     assert!(mic.why().contains("AppKey in the device differs"));
     assert!(mic.next_step().contains("Compare the AppKey"));
 }
@@ -99,6 +102,89 @@ fn a_key_entered_backwards_is_recognised() {
     world.command(Command::PutDevice(Box::new(DeviceConfig { activation, ..device(DEV) })));
     world.send(&JoinRequestRepr { join_eui: JOIN, dev_eui: DEV, dev_nonce: 1 }.emit(&MicKey::new(&key)));
     assert!(matches!(world.refusals()[0].reason, Refusal::JoinMic { key_reversed: true, .. }));
+}
+
+#[test]
+fn the_key_of_another_device_of_the_fleet_is_recognised() {
+    let (other, stranger) = (Eui64(0x02bb_0000_0000_0077), Eui64(0x02bb_0000_0000_0078));
+    let with_key = |dev_eui, byte, fleet| {
+        let activation = Activation::OverTheAir(RootKeys { app_key: AesKey([byte; 16]), nwk_key: None });
+        Command::PutDevice(Box::new(DeviceConfig { activation, fleet, ..device(dev_eui) }))
+    };
+    let mut world = World::new();
+    world.command(with_key(other, 0x77, 1));
+    world.command(with_key(stranger, 0x78, 2));
+    let mut said = |byte, dev_nonce| {
+        let request = JoinRequestRepr { join_eui: JOIN, dev_eui: DEV, dev_nonce };
+        world.effects.clear();
+        world.send(&request.emit(&MicKey::new(&AesKey([byte; 16]))));
+        world.pass(2 * SECOND);
+        world.refusals()[0].reason.clone()
+    };
+    let exchanged = said(0x77, 1);
+    assert!(matches!(exchanged, Refusal::JoinMic { fleet_key: FleetKey::Of(of), .. } if of == other), "{exchanged:?}");
+    assert!(exchanged.why().contains(&other.to_string()) && exchanged.next_step().contains("Exchange the keys"));
+    let elsewhere = said(0x78, 2);
+    assert!(
+        matches!(elsewhere, Refusal::JoinMic { fleet_key: FleetKey::Nobodys, .. }),
+        "another fleet's are not tried"
+    );
+}
+
+#[test]
+fn a_disabled_device_is_refused_and_sent_nothing() {
+    let mut world = World::new();
+    let mut joined = world.join(1);
+    let disabled = |disabled| Command::PutDevice(Box::new(DeviceConfig { disabled, ..device(DEV) }));
+    world.command(disabled(true));
+    world.effects.clear();
+    let frame = joined.plain();
+    world.send(&frame);
+    assert_eq!(world.refusals()[0].reason, Refusal::Disabled { joining: false });
+    world.send(&World::join_request(9));
+    assert_eq!(world.refusals()[1].reason, Refusal::Disabled { joining: true });
+    assert_eq!(world.transmissions(), []);
+    world.command(disabled(false));
+    // Else it would be a late copy of the same frame.
+    world.pass(20 * SECOND);
+    world.effects.clear();
+    world.send(&frame);
+    assert_eq!(world.uplinks().len(), 1, "its session went on, and the counter had not moved");
+}
+
+#[test]
+fn a_session_that_is_ended_is_joined_anew() {
+    let mut world = World::new();
+    let mut joined = world.join(7);
+    world.effects.clear();
+    world.command(Command::Forget { dev_eui: DEV, nonces: false });
+    assert!(world.changes().any(|change| *change == Change::Ended { dev_eui: DEV, nonces: false }));
+    world.send(&joined.plain());
+    assert!(matches!(world.refusals()[0].reason, Refusal::UnknownDevAddr { .. }));
+    world.send(&World::join_request(7));
+    assert!(matches!(world.refusals()[1].reason, Refusal::DevNonceUsed { dev_nonce: 7 }));
+    world.command(Command::Forget { dev_eui: DEV, nonces: true });
+    world.pass(20 * SECOND);
+    world.effects.clear();
+    world.send(&World::join_request(7));
+    assert_eq!((world.refusals().len(), world.transmissions().len()), (0, 1));
+}
+
+#[test]
+fn counters_can_be_set() {
+    let mut world = World::new();
+    let mut joined = world.join(1);
+    world.send(&joined.plain());
+    joined.up = 40;
+    world.command(Command::SetCounters { dev_eui: DEV, up: Some(Some(50)), next_down: Some(9) });
+    world.effects.clear();
+    world.send(&joined.plain());
+    assert!(matches!(world.refusals()[0].reason, Refusal::CounterTooLow { received: 40, last: 50 }));
+    world.command(Command::SetCounters { dev_eui: DEV, up: Some(None), next_down: None });
+    world.effects.clear();
+    world.send(&joined.plain());
+    let status = world.engine.device_status(DEV, world.now).unwrap().session.unwrap();
+    assert_eq!((status.counters.up, status.counters.next_down), (Some(41), 9));
 }
 
 #[test]

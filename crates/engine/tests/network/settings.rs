@@ -24,7 +24,15 @@ fn put(field: &mut Field, node: usize, profile: RadioProfile) {
     let activation = Activation::OverTheAir(RootKeys { app_key: APP_KEY, nwk_key: None });
     let dev_eui = field.nodes[node].dev_eui;
     let profile = Arc::new(profile);
-    let config = DeviceConfig { dev_eui, join_eui: JOIN, activation, profile, policy: Policy::default() };
+    let config = DeviceConfig {
+        dev_eui,
+        join_eui: JOIN,
+        activation,
+        profile,
+        policy: Policy::default(),
+        fleet: 1,
+        disabled: false,
+    };
     field.command(Command::PutDevice(Box::new(config)));
 }
 

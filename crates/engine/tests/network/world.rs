@@ -44,7 +44,15 @@ pub fn quiet(region: Region) -> RadioProfile {
 
 pub fn device_with(dev_eui: Eui64, profile: RadioProfile) -> DeviceConfig {
     let activation = Activation::OverTheAir(RootKeys { app_key: KEY, nwk_key: None });
-    DeviceConfig { dev_eui, join_eui: JOIN, activation, profile: Arc::new(profile), policy: Policy::default() }
+    DeviceConfig {
+        dev_eui,
+        join_eui: JOIN,
+        activation,
+        profile: Arc::new(profile),
+        policy: Policy::default(),
+        fleet: 1,
+        disabled: false,
+    }
 }
 
 impl World {

@@ -1,18 +1,19 @@
 //! Devices.
 
 use api::Page;
-use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, NewDevice, Session};
+use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, Session, ShownKeys};
+use api::key_forms;
 use api::link::Agreement;
-use api::problem::Problem;
-use api::radio::{Class, RadioSettings};
+use api::problem::{Problem, bad_field};
+use api::radio::Class;
 use api::why::DeviceWhy;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use engine::Command;
-use lorawan::{Eui64, MacVersion};
+use lorawan::Eui64;
 use serde::Deserialize;
-use store::{DeviceContext, DeviceRow};
+use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
@@ -21,7 +22,11 @@ use super::gateways::band_uses;
 
 pub fn show(row: DeviceRow) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
-    let state = DeviceState::of(Utc::now(), row.joined_at, row.last_heard, row.rhythm_s, refused_at);
+    let expected_s = row.whole_radio.uplink_interval_s.map(f64::from).or(row.rhythm_s);
+    let state = match row.disabled {
+        true => DeviceState::Disabled,
+        false => DeviceState::of(Utc::now(), row.joined_at, row.last_heard, expected_s, refused_at),
+    };
     Device {
         dev_eui: row.dev_eui,
         join_eui: row.join_eui,
@@ -33,21 +38,77 @@ pub fn show(row: DeviceRow) -> Device {
         last_heard: row.last_heard,
         rhythm_s: row.rhythm_s,
         refusal: row.refusal,
+        tags: row.tags,
+        disabled: row.disabled,
         added_at: row.added_at,
     }
 }
 
-/// Which devices.
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
+/// Which devices, and in which order.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct Which {
     /// Only those of this fleet.
     fleet: Option<String>,
+    /// Only those of this model.
+    model: Option<String>,
+    /// Only those that stand on this radio profile.
+    profile: Option<String>,
+    /// Only those with this tag.
+    tag: Option<String>,
+    /// Only those in this state.
+    state: Option<DeviceState>,
+    /// Only those with this in their name, an EUI, their address or a tag.
+    find: Option<String>,
+    /// `name`, `last_heard` or `added_at`; with a dash in front the other way round. By name if not given.
+    order: Option<String>,
 }
 
-/// An estate's devices, by name.
+/// What stands between the two parts of a cursor in an order by time.
+const BETWEEN: char = '.';
+
+impl Which {
+    fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
+        let order = self.order.as_deref().unwrap_or("name");
+        let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
+        let order = match word {
+            "name" => DeviceOrder::Name,
+            "last_heard" => DeviceOrder::LastHeard,
+            "added_at" => DeviceOrder::Added,
+            _ => return Err(bad_field("order", order, "name, last_heard or added_at, with a dash in front or not")),
+        };
+        let after = match (after, order) {
+            ("", _) => None,
+            (name, DeviceOrder::Name) => Some(DeviceCursor::Name(name.to_owned())),
+            (text, _) => {
+                let parts = text.split_once(BETWEEN).and_then(|(us, eui)| Some((us.parse().ok()?, eui.parse().ok()?)));
+                let (us, dev_eui) = parts.ok_or_else(|| bad_field("after", text, "the `next` of the page before"))?;
+                Some(DeviceCursor::Time(DateTime::from_timestamp_micros(us).unwrap_or_default(), dev_eui))
+            }
+        };
+        let find = self.find.map(|find| find.trim().to_owned()).filter(|find| !find.is_empty());
+        if let Some(long) = find.as_ref().filter(|find| find.chars().count() > 80) {
+            return Err(bad_field("find", long, "at most 80 characters are allowed"));
+        }
+        let Self { fleet, model, profile, tag, state, .. } = self;
+        Ok(DeviceQuery { fleet, model, profile, tag, state, find, order, backwards, after })
+    }
+}
+
+/// Where the next page begins after a row.
+fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
+    let time = |at: DateTime<Utc>| format!("{}{BETWEEN}{}", at.timestamp_micros(), row.dev_eui);
+    match order {
+        DeviceOrder::Name => row.name.clone(),
+        DeviceOrder::LastHeard => time(row.last_heard.unwrap_or_default()),
+        DeviceOrder::Added => time(row.added_at),
+    }
+}
+
+/// An estate's devices, by name if nothing else is said.
 #[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
-    params(("estate" = String, Path), Which, Paging), responses((status = 200, body = Page<Device>)))]
+    params(("estate" = String, Path), Which, Paging),
+    responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
 pub async fn list_devices(
     State(app): State<App>,
     estate: InEstate,
@@ -55,34 +116,9 @@ pub async fn list_devices(
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Device>> {
     let limit = paging.limit()?;
-    let rows = app.store.devices(estate.id, which.fleet.as_deref(), paging.after(), limit + 1).await?;
-    Ok(Json(page(rows, limit, |row| row.name.clone(), show)))
-}
-
-/// Registers a device.
-#[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
-    params(("estate" = String, Path)), request_body = NewDevice,
-    responses((status = 200, body = DeviceDetail), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<DeviceDetail> {
-    let device = new.check()?;
-    if let Err(field) = app.store.add_device(estate.id, &device).await? {
-        let value = if field == "fleet" { Some(&device.fleet) } else { device.model.as_ref() };
-        let allowed = format!("there is no such {field} in this estate");
-        return Err(api::problem::bad_field(field, value.map_or("", String::as_str), allowed).into());
-    }
-    let dev_eui = device.dev_eui;
-    app.directory.put_device(DeviceContext {
-        dev_eui,
-        estate_id: estate.id,
-        fleet: device.fleet,
-        name: device.name,
-        model: device.model,
-        region: device.region,
-        last_heard: None,
-        rhythm_s: None,
-    });
-    put(&app, dev_eui).await?;
-    detail(&app, &estate, dev_eui).await.map(Json)
+    let query = which.query(paging.after())?;
+    let rows = app.store.devices(estate.id, &query, limit + 1).await?;
+    Ok(Json(page(rows, limit, |row| cursor(query.order, row), show)))
 }
 
 /// One device with session, readings and airtime.
@@ -93,47 +129,24 @@ pub async fn show_device(State(app): State<App>, estate: InEstate, PathEui(eui):
     detail(&app, &estate, eui).await.map(Json)
 }
 
-/// Tells the engine of a device as it is now registered.
-async fn put(app: &App, dev_eui: Eui64) -> Result<(), Refusal> {
-    if let Some(config) = app.store.device_config_of(dev_eui).await? {
-        app.network.command(Command::PutDevice(Box::new(config))).await;
-    }
-    Ok(())
-}
-
-/// Changes a device's radio and MAC as a whole; what is left out follows the region. What has to be told the
-/// device is asked of it with its next downlinks.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices", security(("token" = [])),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = RadioSettings,
-    responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_radio(
-    State(app): State<App>,
-    estate: InEstate,
-    PathEui(eui): PathEui,
-    Json(radio): Json<RadioSettings>,
-) -> Answer<DeviceDetail> {
-    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    let (before, after) = (row.radio.profile(row.region)?, radio.profile(row.region)?);
-    if (before.version == MacVersion::V1_1) != (after.version == MacVersion::V1_1) && !row.personalized {
-        let allowed = "1.1 has other root keys than the versions before it: remove the device and register it anew";
-        return Err(api::problem::bad_field("radio.mac_version", after.version.name(), allowed).into());
-    }
-    app.store.set_radio(estate.id, eui, &radio).await?;
-    put(&app, eui).await?;
-    detail(&app, &estate, eui).await.map(Json)
-}
-
-async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
+pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let status = app.network.device(dev_eui).await;
     let readings = app.store.last_readings(dev_eui).await?;
     let plan = row.region.plan();
-    let (radio, personalized) = (row.radio.clone(), row.personalized);
-    let registered = radio.class.unwrap_or(Class::A);
+    let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
+    let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());
+    let (hardware, firmware) = (row.hardware.clone(), row.firmware.clone());
+    let registered = whole_radio.class.unwrap_or(Class::A);
     let status = status.as_ref();
     Ok(DeviceDetail {
         device: show(row),
+        description,
+        hardware,
+        firmware,
+        profile,
         radio,
+        whole_radio,
         class: status.map_or(registered, |s| s.class.into()),
         personalized,
         session: status.and_then(|s| s.session.as_ref()).map(session),
@@ -198,11 +211,13 @@ const OUTBOX_LOOKED_AT: u32 = 200;
 /// The device's keys. Each look is written to the log.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
     params(("estate" = String, Path), ("eui" = String, Path)),
-    responses((status = 200, body = DeviceKeys), (status = 404, body = Problem)))]
-pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceKeys> {
+    responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
+pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     tracing::info!(by = estate.person, device = %eui, "keys were shown");
-    Ok(Json(DeviceKeys::of(eui, &activation)))
+    let keys = DeviceKeys::of(eui, &activation);
+    Ok(Json(ShownKeys { forms: key_forms::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
 }
 
 /// Removes a device with its session and outbox; its messages stay in the history.
@@ -220,6 +235,6 @@ pub async fn remove_device(
     // The engine first, so that it writes nothing more for the device afterwards.
     app.network.command(Command::RemoveDevice(eui)).await;
     app.directory.remove_device(eui);
-    app.store.remove_device(estate.id, eui).await?;
+    app.store.remove_devices(estate.id, &[eui]).await?;
     Ok(StatusCode::NO_CONTENT)
 }

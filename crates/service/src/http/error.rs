@@ -27,6 +27,9 @@ impl From<StoreError> for Refusal {
                 Problem::new(409, "exists", "It exists already")
                     .detail(format!("{what} is registered already, in this estate or another")),
             ),
+            StoreError::Gone(what) => {
+                Self(Problem::new(409, "gone", "It is gone").detail(format!("{what} was removed meanwhile")))
+            }
             StoreError::InUse(what) => {
                 Self(Problem::new(409, "in_use", "It is still in use").detail(format!("{what} still has devices")))
             }

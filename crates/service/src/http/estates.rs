@@ -1,12 +1,12 @@
 //! Estates and their fleets.
 
 use api::Page;
-use api::fleet::{Estate, Fleet, FleetLimits, NewFleet};
+use api::fleet::{Estate, Fleet, FleetKey, FleetLimits, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
 use engine::Command;
-use store::Store;
+use store::{Common, Store};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
@@ -61,10 +61,28 @@ pub async fn set_fleet_limits(
     if !app.store.set_fleet_limits(estate.id, &slug, limits.check()?).await? {
         return Err(not_found("fleet", slug));
     }
-    for config in app.store.fleet_configs(estate.id, &slug).await? {
+    for config in app.store.configs_with(estate.id, Common::Fleet, &slug).await? {
         app.network.command(Command::PutDevice(Box::new(config))).await;
     }
     app.store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// Gives a fleet the AppKey that its devices ship with, or takes it away. It is not shown again.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKey,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_key(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(given): Json<FleetKey>,
+) -> Answer<Fleet> {
+    let key = given.app_key.as_deref().map(|key| api::problem::key("app_key", key)).transpose()?;
+    tracing::info!(by = estate.person, fleet = slug, given = key.is_some(), "a fleet's default key was set");
+    if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {
+        return Err(not_found("fleet", slug));
+    }
+    store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
 }
 
 /// Removes a fleet that has no devices.

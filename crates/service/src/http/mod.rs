@@ -1,6 +1,7 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
 pub mod auth;
+mod changing;
 mod console;
 mod devices;
 mod error;
@@ -15,7 +16,9 @@ mod ledger;
 mod models;
 mod outbox;
 mod people;
+mod profiles;
 mod regions;
+mod registering;
 mod traffic;
 mod watch;
 
@@ -146,10 +149,18 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(firmware::hand_firmware))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model))
-            .routes(routes!(devices::list_devices, devices::add_device))
-            .routes(routes!(devices::show_device, devices::remove_device))
+            .routes(routes!(profiles::list_profiles))
+            .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
+            .routes(routes!(devices::list_devices, registering::add_device))
+            .routes(routes!(registering::check_device))
+            .routes(routes!(registering::export_devices))
+            .routes(routes!(changing::change_devices))
+            .routes(routes!(devices::show_device, changing::change_device, devices::remove_device))
+            .routes(routes!(changing::forget_session))
+            .routes(routes!(changing::set_counters))
+            .routes(routes!(estates::set_fleet_key))
             .routes(routes!(devices::show_keys))
-            .routes(routes!(devices::set_radio))
+            .routes(routes!(changing::set_radio))
             .routes(routes!(devices::why))
             .routes(routes!(ledger::ledger))
             .routes(routes!(groups::list_groups, groups::add_group))
@@ -166,6 +177,11 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(watch::show_watch))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live))
+            .merge(
+                OpenApiRouter::new()
+                    .routes(routes!(registering::import_devices))
+                    .layer(DefaultBodyLimit::max(api::device_import::LARGEST)),
+            )
             // Only a firmware is larger than anything else.
             .merge(
                 OpenApiRouter::new()

@@ -4,11 +4,15 @@ use api::Page;
 use api::model::{Model, PutModel};
 use api::problem::Problem;
 use axum::extract::State;
+use lorawan::Eui64;
 use payload::{Limits, Script};
+use store::DeviceQuery;
 
 use super::App;
+use super::changing::retell;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathName, page};
+use super::profiles::compare;
 
 /// An estate's models, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),
@@ -31,7 +35,7 @@ pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug)
     app.store.model(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("model", slug))
 }
 
-/// Adds a model or replaces it. A decoder that does not load is refused, and nothing is changed.
+/// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused, and nothing is changed.
 #[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
     params(("estate" = String, Path), ("model" = String, Path)), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
@@ -47,8 +51,16 @@ pub async fn put_model(
         None => None,
         Some(source) => Some(load(source).await?),
     };
+    let which = DeviceQuery { model: Some(slug.clone()), ..DeviceQuery::default() };
+    let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
+    let before = app.store.premises(estate.id).await?;
+    let mut after = app.store.premises(estate.id).await?;
+    after.models.insert(slug.clone(), model.radio.clone());
+    let effect = compare(&devices, &before, &after)?;
     let stored = app.store.put_model(estate.id, &slug, &model).await?;
     app.directory.put_model(estate.id, &stored, script.map(Ok));
+    let euis: Vec<Eui64> = effect.devices.iter().map(|device| device.dev_eui).collect();
+    retell(&app, &euis).await?;
     Ok(Json(stored))
 }
 

@@ -3,6 +3,7 @@
 use api::watch::Watch;
 use axum::extract::State;
 use chrono::Utc;
+use store::DeviceQuery;
 
 use super::App;
 use super::error::Answer;
@@ -19,7 +20,8 @@ const ALL: u32 = 100_000;
     params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
 pub async fn show_watch(State(app): State<App>, estate: InEstate) -> Answer<Watch> {
     let gateways = gateways::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
-    let devices: Vec<_> = app.store.devices(estate.id, None, "", ALL).await?.into_iter().map(devices::show).collect();
+    let devices = app.store.devices(estate.id, &DeviceQuery::default(), ALL).await?;
+    let devices: Vec<_> = devices.into_iter().map(devices::show).collect();
     let endings = endings(&app, &estate).await?;
     let strangers = app.presence.strangers().len();
     Ok(Json(Watch::new(&gateways, &devices, &endings, strangers, Utc::now())))

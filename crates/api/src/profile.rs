@@ -1,0 +1,170 @@
+//! Radio profiles that many devices stand on, and what a change of one means for them.
+
+use chrono::{DateTime, Utc};
+use engine::RadioProfile;
+use lorawan::region::Region;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::problem::{self, Problem};
+use crate::radio::RadioSettings;
+
+/// A radio profile of an estate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StoredProfile {
+    /// Its short name, used in addresses.
+    #[schema(example = "class-c-slow")]
+    pub slug: String,
+    /// Its name.
+    pub name: String,
+    /// Where its devices are used.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// Radio and MAC. What is left out follows a device's model, then the region.
+    pub radio: RadioSettings,
+    /// Devices that stand on it.
+    pub devices: u64,
+    /// When it was last changed.
+    #[serde(with = "crate::millis")]
+    pub changed_at: DateTime<Utc>,
+}
+
+/// A radio profile to add or change.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PutProfile {
+    /// Its name.
+    pub name: String,
+    /// Where its devices are used.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// Radio and MAC. What is left out follows a device's model, then the region.
+    #[serde(default)]
+    pub radio: RadioSettings,
+}
+
+impl PutProfile {
+    /// The same, checked.
+    ///
+    /// # Errors
+    /// If the settings do not go together, or not with the region.
+    pub fn check(self) -> Result<Self, Problem> {
+        self.radio.profile(self.region)?;
+        Ok(Self { name: problem::name("name", &self.name)?, ..self })
+    }
+}
+
+/// A setting that becomes another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SettingChange {
+    /// The setting.
+    pub setting: String,
+    /// As it is.
+    pub before: String,
+    /// As it will be.
+    pub after: String,
+    /// The MAC command that a device with a session is sent with its next downlink. Without one the network alone changes.
+    pub sent: Option<String>,
+}
+
+/// What becomes different from one profile to another, and what a device is told of it (TS001-1.0.4 §5).
+pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange> {
+    let mut found = Vec::new();
+    let mut compare = |setting: &str, sent: Option<&str>, of: &dyn Fn(&RadioProfile) -> String| {
+        let (before, after) = (of(before), of(after));
+        if before != after {
+            found.push(SettingChange { setting: setting.into(), before, after, sent: sent.map(Into::into) });
+        }
+    };
+    compare("region", None, &|p| p.region.to_string());
+    compare("LoRaWAN version", None, &|p| p.version.name().into());
+    compare("class", None, &|p| p.class.name().into());
+    compare("RX1 delay", Some("RXTimingSetupReq"), &|p| format!("{} s", p.rx_delay_s));
+    compare("RX1 data rate offset", Some("RXParamSetupReq"), &|p| p.rx1_data_rate_offset.to_string());
+    compare("RX2 data rate", Some("RXParamSetupReq"), &|p| format!("DR{}", p.rx2_data_rate));
+    let hz = |hz: u32| format!("{} MHz", f64::from(hz) / 1e6);
+    compare("RX2 frequency", Some("RXParamSetupReq"), &|p| hz(p.rx2_frequency_hz.unwrap_or(p.plan().rx2_frequency_hz)));
+    compare("uplink channels", Some("LinkADRReq"), &|p| p.channels.to_string());
+    compare("dwell time limit", Some("TxParamSetupReq"), &|p| if p.dwell_time { "400 ms" } else { "none" }.into());
+    compare("duty cycle", Some("DutyCycleReq"), &|p| match p.max_duty_cycle {
+        0 => "as the region has it".into(),
+        n => format!("1/{}", 1u32 << n),
+    });
+    compare("data rate", Some("LinkADRReq, as far as the decision differs"), &|p| rates(&p.rates));
+    compare("ping slots", Some("PingSlotChannelReq"), &|p| match p.ping_channel {
+        None => "as the region has them".into(),
+        Some(ping) => format!("{}, DR{}", hz(ping.frequency_hz), ping.data_rate),
+    });
+    compare("questions for battery and margin", None, &|p| match p.status_every_s {
+        0 => "never".into(),
+        s => format!("every {s} s"),
+    });
+    compare("wait for an acknowledgement", None, &|p| format!("{} s", p.ack_timeout_s));
+    compare("transmissions of a downlink", None, &|p| format!("up to {}", p.attempts));
+    compare("a counter that starts over", None, &|p| {
+        if p.counter_restart { "is accepted" } else { "is refused" }.into()
+    });
+    found
+}
+
+fn rates(rates: &engine::Rates) -> String {
+    match rates {
+        engine::Rates::Device => "the device decides".into(),
+        engine::Rates::Fixed { data_rate, tx_power, nb_trans } => {
+            format!("DR{data_rate}, TXPower {tx_power}, each uplink {nb_trans} times, for good")
+        }
+        engine::Rates::Adaptive(l) => format!(
+            "the network decides: DR{} to DR{}, TXPower up to {}, each uplink up to {} times, {} dB in reserve{}",
+            l.min_data_rate,
+            l.max_data_rate,
+            l.max_tx_power,
+            l.max_nb_trans,
+            l.margin_db,
+            if l.mobile { ", moving about" } else { "" }
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::radio::Class;
+
+    #[test]
+    fn a_change_says_what_is_sent() {
+        let before = RadioSettings::default().profile(Region::Eu868).unwrap();
+        assert_eq!(changes(&before, &before), []);
+        let after = RadioSettings {
+            class: Some(Class::C),
+            rx_delay_s: Some(5),
+            rx2_data_rate: Some(3),
+            max_duty_cycle: Some(4),
+            attempts: Some(9),
+            ..RadioSettings::default()
+        };
+        let found = changes(&before, &after.profile(Region::Eu868).unwrap());
+        let said: Vec<(&str, &str, &str, Option<&str>)> = found
+            .iter()
+            .map(|c| (c.setting.as_str(), c.before.as_str(), c.after.as_str(), c.sent.as_deref()))
+            .collect();
+        assert_eq!(
+            said,
+            [
+                ("class", "A", "C", None),
+                ("RX1 delay", "1 s", "5 s", Some("RXTimingSetupReq")),
+                ("RX2 data rate", "DR0", "DR3", Some("RXParamSetupReq")),
+                ("duty cycle", "as the region has it", "1/16", Some("DutyCycleReq")),
+                ("transmissions of a downlink", "up to 3", "up to 9", None),
+            ]
+        );
+    }
+
+    #[test]
+    fn a_profile_that_cannot_be_is_refused() {
+        let radio = RadioSettings { rx2_data_rate: Some(14), ..RadioSettings::default() };
+        let profile = PutProfile { name: "x".into(), region: Region::Eu868, radio };
+        assert_eq!(profile.clone().check().unwrap_err().field.as_deref(), Some("radio.rx2_data_rate"));
+        let nameless = PutProfile { name: " ".into(), radio: RadioSettings::default(), ..profile };
+        assert_eq!(nameless.check().unwrap_err().field.as_deref(), Some("name"));
+    }
+}

@@ -1,0 +1,453 @@
+//! Registering devices: what is told of one, and what that comes to in an estate.
+
+use std::collections::HashMap;
+
+use engine::{Activation, RootKeys};
+use lorawan::crypto::{SessionKeys, SessionKeys11};
+use lorawan::region::Region;
+use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NetId};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::device::DeviceDetail;
+use crate::problem::{self, Problem, bad_field};
+use crate::radio::{Class, RadioSettings};
+
+/// Stands for a value that the service is to make up.
+pub const GENERATE: &str = "generate";
+/// Stands for a key that the fleet holds for all its devices.
+pub const OF_FLEET: &str = "fleet";
+/// Tags of one device at most.
+pub const MOST_TAGS: usize = 20;
+
+/// A device to register.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewDevice {
+    /// Its DevEUI, in any pasted form, as written (most significant byte first).
+    #[schema(example = "02bb00000000002a")]
+    pub dev_eui: String,
+    /// Its JoinEUI (AppEUI), likewise.
+    #[schema(example = "02aa000000000001")]
+    pub join_eui: String,
+    /// Its AppKey, 32 hex digits; `generate` makes one up, `fleet` takes the fleet's default key. A personalized device
+    /// has none.
+    #[serde(default)]
+    pub app_key: Option<String>,
+    /// Its NwkKey, if it speaks 1.1; or `generate`.
+    #[serde(default)]
+    pub nwk_key: Option<String>,
+    /// Its session for good, if it is activated by personalization (ABP).
+    #[serde(default)]
+    pub personal: Option<PersonalSession>,
+    /// Where it is used; where its profile is for, or EU868 if not given.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, example = "EU868")]
+    pub region: Option<Region>,
+    /// The short name of its radio profile.
+    #[serde(default)]
+    pub profile: Option<String>,
+    /// Its own radio and MAC; what is left out follows its profile, then its model, then the region.
+    #[serde(default)]
+    pub radio: RadioSettings,
+    /// Its name; the DevEUI if not given.
+    #[serde(default)]
+    #[schema(example = "sluice-07")]
+    pub name: String,
+    /// The short name of its fleet.
+    #[schema(example = "tide-and-sluice")]
+    pub fleet: String,
+    /// The short name of its model.
+    #[serde(default)]
+    pub model: Option<String>,
+    /// What else is to be known of it, at most 500 characters.
+    #[serde(default)]
+    pub description: String,
+    /// Version of its hardware.
+    #[serde(default)]
+    pub hardware: Option<String>,
+    /// Version of its firmware.
+    #[serde(default)]
+    pub firmware: Option<String>,
+    /// Words to find it by: lower-case letters, digits and dashes.
+    #[serde(default)]
+    pub tags: Vec<String>,
+}
+
+/// The session of a device that is activated by personalization.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PersonalSession {
+    /// Its address, 8 hex digits; `generate` takes a free one of the network's own block.
+    #[schema(example = "01ab23cd")]
+    pub dev_addr: String,
+    /// AppSKey, or `generate`.
+    pub app_s_key: String,
+    /// NwkSKey of 1.0.x; FNwkSIntKey of 1.1; or `generate`.
+    pub nwk_s_key: String,
+    /// SNwkSIntKey of 1.1, or `generate`; the NwkSKey if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub s_nwk_s_int_key: Option<String>,
+    /// NwkSEncKey of 1.1, or `generate`; the NwkSKey if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nwk_s_enc_key: Option<String>,
+}
+
+/// A radio profile of an estate, as devices stand on it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProfileBase {
+    pub region: Region,
+    pub radio: RadioSettings,
+}
+
+/// What an estate has that devices refer to.
+#[derive(Debug, Default)]
+pub struct Premises {
+    /// Default keys by the fleets' short names.
+    pub fleets: HashMap<String, Option<AesKey>>,
+    /// What models say of the radio, by their short names.
+    pub models: HashMap<String, RadioSettings>,
+    /// Radio profiles by their short names.
+    pub profiles: HashMap<String, ProfileBase>,
+}
+
+/// What a device stands on: its settings in all, and where it is used.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Standing {
+    pub region: Region,
+    pub radio: RadioSettings,
+}
+
+impl Premises {
+    fn of<T: Clone>(all: &HashMap<String, T>, what: &str, slug: &str) -> Result<T, Problem> {
+        let known = all.get(slug).cloned();
+        known.ok_or_else(|| bad_field(what, slug, format!("there is no such {what} in this estate")))
+    }
+
+    /// The default key of a fleet that there must be.
+    pub fn fleet(&self, slug: &str) -> Result<Option<AesKey>, Problem> {
+        Self::of(&self.fleets, "fleet", slug)
+    }
+
+    /// A device's settings over its profile's, over its model's; all must go together.
+    ///
+    /// # Errors
+    /// If model or profile are not there, if the profile is for another region, or if the settings cannot be.
+    pub fn standing(
+        &self,
+        model: Option<&str>,
+        profile: Option<&str>,
+        region: Option<Region>,
+        own: &RadioSettings,
+    ) -> Result<Standing, Problem> {
+        let make = model.map(|model| Self::of(&self.models, "model", model)).transpose()?.unwrap_or_default();
+        let base = profile.map(|profile| Self::of(&self.profiles, "profile", profile)).transpose()?;
+        let region = match (region, base.as_ref().map(|base| base.region)) {
+            (Some(given), Some(of_profile)) if given != of_profile => {
+                let allowed = format!("the profile {} is for {of_profile}", profile.unwrap_or(""));
+                return Err(bad_field("region", given.name(), allowed));
+            }
+            (given, of_profile) => given.or(of_profile).unwrap_or(Region::Eu868),
+        };
+        let radio = own.over(&base.map(|base| base.radio).unwrap_or_default().over(&make));
+        radio.profile(region)?;
+        Ok(Standing { region, radio })
+    }
+}
+
+/// Where a device is registered, and what is needed to make values up.
+pub struct Surroundings<'a> {
+    /// What the estate has.
+    pub premises: &'a Premises,
+    /// The network, whose addresses are given out.
+    pub net_id: NetId,
+    /// Whether an address is in use.
+    pub taken: &'a (dyn Fn(DevAddr) -> bool + Sync),
+    /// Chance, for keys.
+    pub random: &'a mut (dyn FnMut() -> [u8; 16] + Send),
+}
+
+impl Surroundings<'_> {
+    fn key(&mut self, field: &str, text: &str) -> Result<AesKey, Problem> {
+        match text.trim() {
+            GENERATE => Ok(AesKey((self.random)())),
+            other => problem::key(field, other),
+        }
+    }
+
+    fn dev_addr(&mut self, text: &str) -> Result<DevAddr, Problem> {
+        let text = text.trim();
+        if text != GENERATE {
+            let wanted = "8 hex digits are wanted, most significant first, or the word generate";
+            return text.parse().map_err(|_| bad_field("personal.dev_addr", text, wanted));
+        }
+        let mut addr = DevAddr(0);
+        // Addresses are few, so a shared one is not an error, only avoided while that is easy.
+        for _ in 0..32 {
+            let [a, b, c, d, ..] = (self.random)();
+            addr = self.net_id.dev_addr(u32::from_le_bytes([a, b, c, d]));
+            if !(self.taken)(addr) {
+                break;
+            }
+        }
+        Ok(addr)
+    }
+}
+
+impl PersonalSession {
+    /// Address and keys, checked; nothing is made up.
+    pub fn check(&self) -> Result<(DevAddr, SessionKeys11), Problem> {
+        let mut none = || [0; 16];
+        self.check_in(&mut Surroundings {
+            premises: &Premises::default(),
+            net_id: NetId::new(0),
+            taken: &|_| false,
+            random: &mut none,
+        })
+    }
+
+    fn check_in(&self, estate: &mut Surroundings<'_>) -> Result<(DevAddr, SessionKeys11), Problem> {
+        let nwk_s_key = estate.key("personal.nwk_s_key", &self.nwk_s_key)?;
+        let app_s_key = estate.key("personal.app_s_key", &self.app_s_key)?;
+        let mut keys = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
+        if let Some(key) = &self.s_nwk_s_int_key {
+            keys.s_nwk_s_int_key = estate.key("personal.s_nwk_s_int_key", key)?;
+        }
+        if let Some(key) = &self.nwk_s_enc_key {
+            keys.nwk_s_enc_key = estate.key("personal.nwk_s_enc_key", key)?;
+        }
+        Ok((estate.dev_addr(&self.dev_addr)?, keys))
+    }
+}
+
+/// A device whose values have been checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CheckedDevice {
+    pub dev_eui: Eui64,
+    pub join_eui: Eui64,
+    pub activation: Activation,
+    pub name: String,
+    pub fleet: String,
+    pub model: Option<String>,
+    pub profile: Option<String>,
+    pub region: Region,
+    /// Its own settings alone.
+    pub radio: RadioSettings,
+    /// Those it has in all, with profile and model.
+    pub whole: RadioSettings,
+    pub description: String,
+    pub hardware: Option<String>,
+    pub firmware: Option<String>,
+    pub tags: Vec<String>,
+}
+
+/// Tags as they are kept: each once, in order.
+pub fn tags(given: &[String]) -> Result<Vec<String>, Problem> {
+    let mut tags: Vec<String> = given.iter().map(|tag| problem::slug("tags", tag.trim())).collect::<Result<_, _>>()?;
+    tags.sort();
+    tags.dedup();
+    if tags.len() > MOST_TAGS {
+        return Err(bad_field("tags", &format!("{} tags", tags.len()), format!("at most {MOST_TAGS} are allowed")));
+    }
+    Ok(tags)
+}
+
+pub(crate) fn version(field: &str, given: Option<&str>) -> Result<Option<String>, Problem> {
+    match given.map(str::trim) {
+        None | Some("") => Ok(None),
+        Some(text) if text.chars().count() <= 40 => problem::name(field, text).map(Some),
+        Some(text) => Err(bad_field(field, text, "at most 40 characters are allowed")),
+    }
+}
+
+/// A description as it is kept.
+pub fn description(given: &str) -> Result<String, Problem> {
+    let text = given.trim();
+    if text.chars().count() > 500 || text.chars().any(|c| c.is_control() && c != '\n') {
+        return Err(bad_field("description", text, "at most 500 characters are allowed, no control characters"));
+    }
+    Ok(text.to_owned())
+}
+
+impl NewDevice {
+    /// Reads and checks every field, in an estate.
+    ///
+    /// # Errors
+    /// Names the field, the value and what is allowed; keys are not repeated.
+    pub fn check(&self, estate: &mut Surroundings<'_>) -> Result<CheckedDevice, Problem> {
+        let dev_eui = problem::eui("dev_eui", &self.dev_eui)?;
+        let join_eui = problem::eui("join_eui", &self.join_eui)?;
+        let fleet = problem::slug("fleet", &self.fleet)?;
+        let fleet_key = estate.premises.fleet(&fleet)?;
+        let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| problem::slug(field, slug)).transpose();
+        let (model, profile) = (slug("model", &self.model)?, slug("profile", &self.profile)?);
+        let standing = estate.premises.standing(model.as_deref(), profile.as_deref(), self.region, &self.radio)?;
+        let version_of_mac = standing.radio.profile(standing.region)?.version;
+        let name = if self.name.trim().is_empty() { dev_eui.to_string() } else { problem::name("name", &self.name)? };
+        Ok(CheckedDevice {
+            dev_eui,
+            join_eui,
+            activation: self.check_activation(version_of_mac, fleet_key, estate)?,
+            name,
+            fleet,
+            model,
+            profile,
+            region: standing.region,
+            radio: self.radio.clone(),
+            whole: standing.radio,
+            description: description(&self.description)?,
+            hardware: version("hardware", self.hardware.as_deref())?,
+            firmware: version("firmware", self.firmware.as_deref())?,
+            tags: tags(&self.tags)?,
+        })
+    }
+
+    fn check_activation(
+        &self,
+        version: MacVersion,
+        fleet_key: Option<AesKey>,
+        estate: &mut Surroundings<'_>,
+    ) -> Result<Activation, Problem> {
+        let missing = |field, why: &str| bad_field(field, "", why.to_owned());
+        if let Some(personal) = &self.personal {
+            if self.app_key.is_some() || self.nwk_key.is_some() {
+                let why = "a personalized device has session keys only: leave the root keys out, or the session";
+                return Err(bad_field("personal", "given together with a root key", why));
+            }
+            let (dev_addr, keys) = personal.check_in(estate)?;
+            return Ok(Activation::Personalized { dev_addr, keys: Box::new(keys) });
+        }
+        let app_key = match self.app_key.as_deref().map(str::trim) {
+            None | Some("") => {
+                let why = "32 hex digits are wanted, or one of the words generate and fleet, or `personal` for a device that does not join";
+                return Err(missing("app_key", why));
+            }
+            Some(OF_FLEET) => fleet_key.ok_or_else(|| {
+                let allowed =
+                    format!("the fleet {} has no default key: give it one, or enter the device's own", self.fleet);
+                bad_field("app_key", OF_FLEET, allowed)
+            })?,
+            Some(text) => estate.key("app_key", text)?,
+        };
+        let nwk_key = self.nwk_key.as_deref().map(|key| estate.key("nwk_key", key)).transpose()?;
+        match (version, nwk_key) {
+            (MacVersion::V1_1, None) => {
+                Err(missing("nwk_key", "LoRaWAN 1.1 has two root keys; 32 hex digits are wanted, or the word generate"))
+            }
+            (MacVersion::V1_1, nwk_key) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key })),
+            (_, None) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: None })),
+            (version, Some(_)) => {
+                let why =
+                    format!("LoRaWAN {version} has one root key: enter it as app_key, or set radio.mac_version to 1.1");
+                Err(bad_field("nwk_key", "given", why))
+            }
+        }
+    }
+}
+
+/// What a registration would come to, or has come to: how each value was understood, and what gives pause.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ReadBack {
+    /// The DevEUI in its canonical form.
+    #[schema(value_type = String)]
+    pub dev_eui: Eui64,
+    /// The JoinEUI in its canonical form.
+    #[schema(value_type = String)]
+    pub join_eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its fleet.
+    pub fleet: String,
+    /// Its model.
+    pub model: Option<String>,
+    /// Its radio profile.
+    pub profile: Option<String>,
+    /// Where it is used.
+    #[schema(value_type = String)]
+    pub region: Region,
+    /// Version of its link layer.
+    #[schema(value_type = String, example = "1.0.3")]
+    pub mac_version: MacVersion,
+    /// When it listens.
+    pub class: Class,
+    /// Whether it joins, or is activated by personalization.
+    pub joins: bool,
+    /// What could be a mistake, though it is allowed.
+    pub warnings: Vec<String>,
+}
+
+impl ReadBack {
+    /// How a device was understood.
+    ///
+    /// # Errors
+    /// If its settings make no profile, which a checked device's do.
+    pub fn of(device: &CheckedDevice, warnings: Vec<String>) -> Result<Self, Problem> {
+        let profile = device.whole.profile(device.region)?;
+        Ok(Self {
+            dev_eui: device.dev_eui,
+            join_eui: device.join_eui,
+            name: device.name.clone(),
+            fleet: device.fleet.clone(),
+            model: device.model.clone(),
+            profile: device.profile.clone(),
+            region: device.region,
+            mac_version: profile.version,
+            class: profile.class.into(),
+            joins: matches!(device.activation, Activation::OverTheAir(_)),
+            warnings,
+        })
+    }
+}
+
+/// A device that has been registered.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Registered {
+    /// The device.
+    #[serde(flatten)]
+    pub device: DeviceDetail,
+    /// What could be a mistake, though it is allowed.
+    pub warnings: Vec<String>,
+}
+
+/// EUIs that differ from this one as if it had been copied wrongly: one digit another, or two neighbours exchanged. Its last
+/// four digits are left alone: makers count them up.
+pub fn near_misses(eui: Eui64) -> impl Iterator<Item = Eui64> {
+    let digit = move |place: u32| eui.0 >> (4 * place) & 0xf;
+    let other = (4..16).flat_map(move |place| (1..16u64).map(move |by| Eui64(eui.0 ^ by << (4 * place))));
+    let exchanged = (4..15).filter_map(move |place| {
+        let by = digit(place) ^ digit(place + 1);
+        (by != 0).then_some(Eui64(eui.0 ^ (by | by << 4) << (4 * place)))
+    });
+    exchanged.chain(other)
+}
+
+/// What gives pause about a device's identity among those that are known: `name_of` has the names of registered devices.
+pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> Option<String>) -> Vec<String> {
+    let (dev_eui, join_eui) = (device.dev_eui, device.join_eui);
+    let mut found = Vec::new();
+    if let Some(name) = name_of(dev_eui.reversed()).filter(|_| dev_eui != dev_eui.reversed()) {
+        found.push(format!(
+            "{name} has this DevEUI with its bytes reversed, {}: one of the two is likely wrong.",
+            dev_eui.reversed()
+        ));
+    }
+    if let Some(name) = name_of(join_eui) {
+        found.push(format!("{join_eui} is the DevEUI of {name}: DevEUI and JoinEUI may have changed places."));
+    }
+    if dev_eui == join_eui {
+        found.push("DevEUI and JoinEUI are the same.".into());
+    }
+    if near && let Some((eui, name)) = near_misses(dev_eui).find_map(|eui| name_of(eui).map(|name| (eui, name))) {
+        found.push(format!("{name} has nearly the same DevEUI, {eui}: see that this one is copied rightly."));
+    }
+    if let Activation::OverTheAir(root) = &device.activation {
+        let plain = |key: &AesKey| key.0.iter().all(|byte| *byte == key.0[0]);
+        if plain(&root.app_key) || root.nwk_key.as_ref().is_some_and(plain) {
+            found.push("All bytes of its key are the same: that is a placeholder, not a secret.".into());
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+#[path = "registration_tests.rs"]
+mod tests;

@@ -1,0 +1,281 @@
+//! Registering devices: by hand, by profile, many at once; and changing them.
+
+use std::io::Write as _;
+
+use api::Page;
+use api::device::{Device, DeviceDetail, DeviceState, ShownKeys};
+use api::device_change::ChangeEffect;
+use api::device_import::DeviceImportOutcome;
+use api::gateway_import::Fate;
+use api::problem::Problem;
+use api::registration::{ReadBack, Registered};
+use e2e::service::{ESTATE, Service};
+use e2e::wait::until;
+use lorawan::AesKey;
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::scenes::{APP_KEY, Bench, DEV_EUI, registration};
+
+const KEY: &str = "7d14b209e65a813cf0279b4ed8631ac5";
+
+async fn service() -> Service {
+    let service = Service::first_start().await;
+    service.sign_heron_in();
+    service.heron_says(&["fleet", "add", "tide"]);
+    service
+}
+
+async fn import(service: &Service, query: &str, csv: impl Into<Vec<u8>>) -> Result<DeviceImportOutcome, Problem> {
+    let path = format!("/estates/{ESTATE}/devices/import?{query}");
+    let request = service.request(Method::POST, &path).header("content-type", "text/csv").body(csv.into());
+    let response = request.send().await.unwrap();
+    let (good, body) = (response.status().is_success(), response.bytes().await.unwrap());
+    if good { Ok(serde_json::from_slice(&body).unwrap()) } else { Err(serde_json::from_slice(&body).unwrap()) }
+}
+
+async fn names(service: &Service) -> Vec<String> {
+    let page: Page<Device> = service.get("devices?limit=500").await;
+    page.items.into_iter().map(|device| device.name).collect()
+}
+
+#[tokio::test]
+async fn a_device_is_read_back_before_it_is_registered() {
+    let service = service().await;
+    service.heron_says(&["profile", "put", "island", "--region", "IN865", "--class", "C"]);
+    let add = ["device", "add", "02-B0-01-00-00-00-00-01", "--join-eui", "02aa000000000001", "--fleet", "tide"];
+    let said = service.heron_says(&[&add[..], &["--app-key", KEY, "--profile", "island", "--check"]].concat());
+    assert!(said.contains("02b0010000000001") && said.contains("IN865") && said.contains("class C"), "{said}");
+    assert_eq!(names(&service).await, Vec::<String>::new(), "nothing is written by looking");
+    let said = service.heron_says(
+        &[&add[..], &["--app-key", "generate", "--profile", "island", "--tag", "pier", "--firmware", "2.1"]].concat(),
+    );
+    assert!(said.contains("pier") && said.contains("2.1") && said.contains("island"), "{said}");
+    let keys: ShownKeys = service.get("devices/02b0010000000001/keys").await;
+    let made_up = keys.keys.app_key.unwrap();
+    assert!(made_up.parse::<AesKey>().is_ok() && made_up != KEY);
+    let c = service.heron_says(&["device", "keys", "02b0010000000001", "--form", "c"]);
+    assert!(c.contains("DEV_EUI[8] = { 0x01, 0x00, 0x00, 0x00, 0x00, 0x01, 0xb0, 0x02 };"), "{c}");
+
+    // Read from a label the wrong way round.
+    let reversed: ReadBack = service
+        .post(
+            "devices/check",
+            json!({ "dev_eui": "010000000001b002", "join_eui": "02aa000000000001", "app_key": KEY, "fleet": "tide" }),
+        )
+        .await;
+    assert!(reversed.warnings[0].contains("bytes reversed"), "{:?}", reversed.warnings);
+    let taken = service
+        .refused(
+            Method::POST,
+            "devices/check",
+            json!({ "dev_eui": "02b0010000000001", "join_eui": "02aa000000000001", "app_key": KEY, "fleet": "tide" }),
+        )
+        .await
+        .1;
+    assert_eq!((taken.field.as_deref(), taken.status), (Some("dev_eui"), 422));
+
+    // Keys of a fleet whose devices ship alike, and an address of the network's own block.
+    let fleet = [
+        "device",
+        "add",
+        "02b0010000000002",
+        "--join-eui",
+        "02aa000000000001",
+        "--fleet",
+        "tide",
+        "--app-key",
+        "fleet",
+    ];
+    let said = service.heron(&fleet);
+    assert!(String::from_utf8_lossy(&said.stderr).contains("no default key"), "{said:?}");
+    service.heron_says(&["fleet", "key", "tide", "--app-key", KEY]);
+    service.heron_says(&fleet);
+    let keys: ShownKeys = service.get("devices/02b0010000000002/keys").await;
+    assert_eq!(keys.keys.app_key.as_deref(), Some(KEY));
+    let made: Registered = service
+        .post(
+            "devices",
+            json!({ "dev_eui": "02b0010000000003", "join_eui": "02aa000000000001", "fleet": "tide",
+            "personal": { "dev_addr": "generate", "nwk_s_key": "generate", "app_s_key": "generate" } }),
+        )
+        .await;
+    let session = made.device.session.unwrap();
+    assert_eq!(session.dev_addr.0 >> 25, 0, "the block of NetID 000000");
+}
+
+#[tokio::test]
+async fn a_file_is_previewed_and_registered_whole_or_in_part() {
+    let service = service().await;
+    let mut csv = String::from("DevEUI;AppEUI;App_Key;NAME;tags\n");
+    for n in 1..=500 {
+        let eui = if n == 100 { "02b00100000000zz".into() } else { format!("02b0010000000{n:03x}") };
+        let key = if n % 2 == 0 { KEY } else { "generate" };
+        let name = if n == 200 { "tide-1".into() } else { format!("tide-{n}") };
+        csv += &format!("{eui};02aa000000000001;{key};{name};row\n");
+    }
+    csv += "02b0010000000001;02aa000000000001;generate;again;\n";
+    let preview = import(&service, "preview=true&fleet=tide", csv.clone()).await.unwrap();
+    assert_eq!((preview.outcome.rows.len(), preview.outcome.bad, preview.outcome.registered), (501, 3, 0));
+    let held = import(&service, "fleet=tide", csv.clone()).await.unwrap();
+    assert_eq!((held.outcome.registered, held.outcome.rows[0].fate), (0, Fate::Held));
+    assert!(names(&service).await.is_empty());
+
+    let file = tempfile::NamedTempFile::new().unwrap();
+    file.as_file().write_all(csv.as_bytes()).unwrap();
+    let path = file.path().to_str().unwrap();
+    let whole = service.heron(&["device", "import", path, "--fleet", "tide"]);
+    let (said, why) = (String::from_utf8_lossy(&whole.stdout), String::from_utf8_lossy(&whole.stderr));
+    assert!(why.contains("3 of 501 rows cannot be") && said.contains("line 2 has it already"), "{said}{why}");
+    let said = service.heron_says(&["device", "import", path, "--fleet", "tide", "--skip-bad"]);
+    assert!(said.contains("498 devices were registered."), "{said}");
+    let again = import(&service, "preview=true&fleet=tide", csv).await.unwrap();
+    assert_eq!(again.outcome.bad, 501);
+
+    // What is exported comes in again elsewhere.
+    let exported = service.heron_says(&["device", "export", "--keys"]);
+    assert_eq!(exported.lines().count(), 499);
+    let other = self::service().await;
+    let outcome = import(&other, "", exported).await.unwrap();
+    assert_eq!((outcome.outcome.registered, outcome.outcome.bad), (498, 0));
+    let plain = service.heron_says(&["device", "export", "--fleet", "tide"]);
+    assert!(!plain.contains(KEY), "keys only when asked for");
+}
+
+#[tokio::test]
+async fn files_that_cannot_be_are_refused_as_a_whole() {
+    let service = service().await;
+    let said = async |query: &str, csv: Vec<u8>| import(&service, query, csv).await.unwrap_err().to_string();
+    assert!(said("", b"name\nx".to_vec()).await.contains("the column dev_eui is missing"));
+    assert!(
+        said("", b"dev_eui,name\n1,H\xf6he\n2,H\xc3\xb6he\n".to_vec())
+            .await
+            .contains("line 3 is UTF-8 and line 2 is not")
+    );
+    assert!(said("", b"PK\x03\x04\0".to_vec()).await.contains("it is not text"));
+    assert!(said("colour=grey", b"dev_eui\n".to_vec()).await.contains("query parameters"));
+    let large = vec![b'x'; api::device_import::LARGEST + 1];
+    let request = service.request(Method::POST, &format!("/estates/{ESTATE}/devices/import")).body(large);
+    assert_eq!(request.send().await.unwrap().status().as_u16(), 413);
+    let file = tempfile::NamedTempFile::new().unwrap();
+    file.as_file().set_len(100 << 20).unwrap();
+    let refused = service.heron(&["device", "import", file.path().to_str().unwrap()]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("has 100 MB; at most 16"), "{refused:?}");
+}
+
+#[tokio::test]
+async fn many_are_changed_alike_after_a_look() {
+    let service = service().await;
+    service.heron_says(&["fleet", "add", "scales"]);
+    let csv = "dev_eui,join_eui,app_key,name\n02b0010000000001,02aa000000000001,generate,a\n02b0010000000002,02aa000000000001,generate,b\n";
+    import(&service, "fleet=tide", csv).await.unwrap();
+    service.heron_says(&["profile", "put", "slow", "--rx-delay-s", "5"]);
+    let look = service.heron_says(&[
+        "device",
+        "set",
+        "--of-fleet",
+        "tide",
+        "--profile",
+        "slow",
+        "--fleet",
+        "scales",
+        "--preview",
+    ]);
+    assert!(
+        look.contains("RX1 delay: 1 s → 5 s; it is sent RXTimingSetupReq") && look.contains("2 would become different"),
+        "{look}"
+    );
+    let of_fleet = async |fleet: &str| -> usize {
+        service.get::<Page<Device>>(&format!("devices?fleet={fleet}")).await.items.len()
+    };
+    assert_eq!(of_fleet("scales").await, 0);
+    service.heron_says(&[
+        "device",
+        "set",
+        "a",
+        "b",
+        "--profile",
+        "slow",
+        "--fleet",
+        "scales",
+        "--tag",
+        "moved",
+        "--yes",
+    ]);
+    assert_eq!((of_fleet("scales").await, of_fleet("tide").await), (2, 0));
+    // A change of the profile says whom it touches; one that cannot be for a device is refused, and names it.
+    let effect: ChangeEffect = service.heron_json(&["profile", "put", "slow", "--rx-delay-s", "7", "--preview"]);
+    assert_eq!((effect.devices.len(), effect.done), (2, false));
+    let held = service.refused(Method::DELETE, "profiles/slow", json!(null)).await.1;
+    assert_eq!((held.status, held.code.as_str()), (409, "in_use"));
+    let newest = json!({ "name": "slow", "region": "EU868", "radio": { "mac_version": "1.1" } });
+    let refused = service.refused(Method::PUT, "profiles/slow", newest).await.1;
+    assert!(refused.to_string().contains("so it would be with a"), "{refused}");
+    let one_name = json!({ "devices": ["02b0010000000001", "02b0010000000002"], "change": { "name": "x" } });
+    assert_eq!(service.refused(Method::POST, "devices/change", one_name).await.1.field.as_deref(), Some("change.name"));
+    let listed =
+        service.heron_says(&["device", "list", "--tag", "moved", "--state", "never_joined", "--find", "02b001"]);
+    assert!(listed.contains("02b0010000000001") && listed.contains("02b0010000000002"), "{listed}");
+}
+
+#[tokio::test]
+async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_anew() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    let _ = bench.uplink(&[1], false).await;
+    let path = format!("devices/{DEV_EUI}");
+    let service = &bench.service;
+    until("heard", async || {
+        let device: DeviceDetail = service.get(&path).await;
+        device.session.and_then(|session| session.last_counter_up)
+    })
+    .await;
+    service.heron_says(&["device", "set", "probe-1", "--disable"]);
+    let device: DeviceDetail = service.get(&path).await;
+    assert_eq!((device.device.state, device.class), (DeviceState::Disabled, api::radio::Class::A));
+    let _ = bench.uplink(&[2], false).await;
+    let service = &bench.service;
+    let why = until("refused", async || {
+        let device: DeviceDetail = service.get(&path).await;
+        device.device.refusal.map(|refusal| refusal.code)
+    })
+    .await;
+    assert_eq!(why, "device_disabled");
+    service.heron_says(&["device", "set", "probe-1", "--enable"]);
+    service.heron_says(&["device", "counters", "probe-1", "--last-up", "90"]);
+    let device: DeviceDetail = service.get(&path).await;
+    assert_eq!(device.session.unwrap().last_counter_up, Some(90));
+    service.heron_says(&["device", "forget", "probe-1", "--yes"]);
+    let device: DeviceDetail = service.get(&path).await;
+    assert_eq!(device.session, None);
+    let no_session = service.refused(Method::PUT, &format!("{path}/counters"), json!({ "last_counter_up": 1 })).await.1;
+    assert_eq!(no_session.code, "no_session");
+    bench.join().await;
+    let again: Value = bench.service.get(&path).await;
+    assert!(again["next_session"].is_object());
+}
+
+#[tokio::test]
+async fn the_key_of_another_device_of_the_fleet_is_named() {
+    let mut bench = Bench::set_up().await;
+    let other = lorawan::Eui64(DEV_EUI.0 + 1);
+    let mut second = registration(other, "probe-2", None);
+    second["app_key"] = json!(AesKey([0x31; 16]).to_hex());
+    let _: Value = bench.service.post("devices", second).await;
+    // probe-2 carries the key of probe-1.
+    let mut swapped = crate::scenes::device(other);
+    assert_ne!(APP_KEY, AesKey([0x31; 16]));
+    let _ = bench.gateway.push(&swapped.join_request(), 1_000_000).await;
+    let service = &bench.service;
+    let refusal = until("refused", async || {
+        let device: DeviceDetail = service.get(&format!("devices/{other}")).await;
+        device.device.refusal
+    })
+    .await;
+    assert!(
+        refusal.why.contains("the key of another device of the fleet") && refusal.why.contains(&DEV_EUI.to_string()),
+        "{}",
+        refusal.why
+    );
+}

@@ -1,0 +1,262 @@
+//! Writing down devices: new ones, many at once, and what is changed about them.
+
+use std::collections::{HashMap, HashSet};
+
+use api::device_change::DeviceEdit;
+use api::registration::{CheckedDevice, Premises, ProfileBase};
+use chrono::Utc;
+use engine::Activation;
+use lorawan::{AesKey, Eui64};
+use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
+
+use crate::rows::{eui_bytes, json, region, to_json};
+use crate::vault::Purpose;
+use crate::{EstateId, Store, StoreError, constraint};
+
+/// Devices in one statement: each takes some twenty of the 65,535 placeholders there are.
+pub(crate) const ROWS: usize = 1000;
+
+/// A device's keys as they are stored.
+struct SealedKeys {
+    app_key: Option<Vec<u8>>,
+    nwk_key: Option<Vec<u8>>,
+    personal: Option<(u32, Vec<u8>)>,
+}
+
+impl Store {
+    /// What registrations in an estate can refer to.
+    pub async fn premises(&self, estate_id: EstateId) -> Result<Premises, StoreError> {
+        let mut premises = Premises::default();
+        let fleets = sqlx::query("SELECT id, slug, default_app_key_sealed FROM fleets WHERE estate_id = ?");
+        for row in fleets.bind(estate_id).fetch_all(&self.pool).await? {
+            let sealed: Option<Vec<u8>> = row.try_get("default_app_key_sealed")?;
+            let owner = fleet_owner(row.try_get("id")?);
+            let key = sealed.map(|sealed| self.vault.open(Purpose::FleetKey, owner, &sealed));
+            premises.fleets.insert(row.try_get("slug")?, key.transpose()?.map(AesKey));
+        }
+        let models = sqlx::query("SELECT slug, radio FROM models WHERE estate_id = ?");
+        for row in models.bind(estate_id).fetch_all(&self.pool).await? {
+            let radio = json("radio settings", &row.try_get::<String, _>("radio")?)?;
+            premises.models.insert(row.try_get("slug")?, radio);
+        }
+        let profiles = sqlx::query("SELECT slug, region, radio FROM radio_profiles WHERE estate_id = ?");
+        for row in profiles.bind(estate_id).fetch_all(&self.pool).await? {
+            let radio = json("radio settings", &row.try_get::<String, _>("radio")?)?;
+            premises.profiles.insert(row.try_get("slug")?, ProfileBase { region: region(&row)?, radio });
+        }
+        Ok(premises)
+    }
+
+    async fn ids(&self, statement: &'static str, estate_id: EstateId) -> Result<HashMap<String, u32>, StoreError> {
+        let rows: Vec<(String, u32)> = sqlx::query_as(statement).bind(estate_id).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// Names that devices of an estate have.
+    pub async fn device_names(&self, estate_id: EstateId) -> Result<HashSet<String>, StoreError> {
+        let names = sqlx::query_scalar("SELECT name FROM devices WHERE estate_id = ?").bind(estate_id);
+        Ok(names.fetch_all(&self.pool).await?.into_iter().collect())
+    }
+
+    /// Registers devices: all of them or none. What they refer to must be there.
+    pub async fn add_devices(&self, estate_id: EstateId, devices: &[&CheckedDevice]) -> Result<(), StoreError> {
+        let fleets = self.ids("SELECT slug, id FROM fleets WHERE estate_id = ?", estate_id).await?;
+        let models = self.ids("SELECT slug, id FROM models WHERE estate_id = ?", estate_id).await?;
+        let profiles = self.ids("SELECT slug, id FROM radio_profiles WHERE estate_id = ?", estate_id).await?;
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        for part in devices.chunks(ROWS) {
+            let mut sealed = Vec::with_capacity(part.len());
+            for device in part {
+                let radio = to_json("radio settings", &device.radio)?;
+                let fleet = *fleets.get(&device.fleet).ok_or(StoreError::Gone("the fleet"))?;
+                let keys = self.sealed_keys(device.dev_eui, &device.activation)?;
+                sealed.push((device, fleet, radio, keys));
+            }
+            let mut insert = QueryBuilder::<MySql>::new(
+                "INSERT INTO devices (dev_eui, estate_id, fleet_id, model_id, profile_id, join_eui, app_key_sealed,
+                 nwk_key_sealed, personal_addr, personal_keys_sealed, name, description, hardware, firmware, region, radio,
+                 added_at) ",
+            );
+            insert.push_values(sealed, |mut row, (device, fleet, radio, keys)| {
+                let personal = keys.personal;
+                row.push_bind(eui_bytes(device.dev_eui))
+                    .push_bind(estate_id)
+                    .push_bind(fleet)
+                    .push_bind(device.model.as_ref().and_then(|slug| models.get(slug).copied()))
+                    .push_bind(device.profile.as_ref().and_then(|slug| profiles.get(slug).copied()))
+                    .push_bind(eui_bytes(device.join_eui))
+                    .push_bind(keys.app_key)
+                    .push_bind(keys.nwk_key)
+                    .push_bind(personal.as_ref().map(|(dev_addr, _)| *dev_addr))
+                    .push_bind(personal.map(|(_, sealed)| sealed))
+                    .push_bind(device.name.clone())
+                    .push_bind(device.description.clone())
+                    .push_bind(device.hardware.clone())
+                    .push_bind(device.firmware.clone())
+                    .push_bind(device.region.name())
+                    .push_bind(radio)
+                    .push_bind(now);
+            });
+            let done = insert.build().persistent(false).execute(&mut *tx).await;
+            done.map_err(|e| constraint(e, "a device with that DevEUI or name"))?;
+            let euis: Vec<Eui64> = part.iter().map(|device| device.dev_eui).collect();
+            // A frame of an earlier registration may have been written after its removal.
+            forget(&mut tx, &euis).await?;
+            let tags: Vec<(Eui64, &String)> =
+                part.iter().flat_map(|device| device.tags.iter().map(|tag| (device.dev_eui, tag))).collect();
+            write_tags(&mut tx, &tags).await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Changes devices alike: all of them or none.
+    pub async fn edit_devices(&self, estate_id: EstateId, edits: &[(Eui64, DeviceEdit)]) -> Result<(), StoreError> {
+        let fleets = self.ids("SELECT slug, id FROM fleets WHERE estate_id = ?", estate_id).await?;
+        let models = self.ids("SELECT slug, id FROM models WHERE estate_id = ?", estate_id).await?;
+        let profiles = self.ids("SELECT slug, id FROM radio_profiles WHERE estate_id = ?", estate_id).await?;
+        let mut tx = self.pool.begin().await?;
+        for (dev_eui, edit) in edits {
+            let mut update = QueryBuilder::<MySql>::new("UPDATE devices SET estate_id = estate_id");
+            if let Some(name) = &edit.name {
+                update.push(", name = ").push_bind(name);
+            }
+            if let Some(fleet) = &edit.fleet {
+                let id = *fleets.get(fleet).ok_or(StoreError::Gone("the fleet"))?;
+                update.push(", fleet_id = ").push_bind(id);
+            }
+            if let Some(model) = &edit.model {
+                update.push(", model_id = ").push_bind(model.as_ref().and_then(|slug| models.get(slug).copied()));
+            }
+            if let Some(profile) = &edit.profile {
+                let id = profile.as_ref().and_then(|slug| profiles.get(slug).copied());
+                update.push(", profile_id = ").push_bind(id);
+            }
+            if let Some(region) = edit.region {
+                update.push(", region = ").push_bind(region.name());
+            }
+            if let Some(description) = &edit.description {
+                update.push(", description = ").push_bind(description);
+            }
+            if let Some(hardware) = &edit.hardware {
+                update.push(", hardware = ").push_bind(hardware);
+            }
+            if let Some(firmware) = &edit.firmware {
+                update.push(", firmware = ").push_bind(firmware);
+            }
+            if let Some(disabled) = edit.disabled {
+                update.push(", disabled = ").push_bind(disabled);
+            }
+            if let Some(radio) = &edit.radio {
+                update.push(", radio = ").push_bind(to_json("radio settings", radio)?);
+            }
+            update
+                .push(" WHERE estate_id = ")
+                .push_bind(estate_id)
+                .push(" AND dev_eui = ")
+                .push_bind(eui_bytes(*dev_eui));
+            let done = update.build().execute(&mut *tx).await;
+            done.map_err(|e| constraint(e, "a device with that name"))?;
+            if let Some(tags) = &edit.tags {
+                let clear = sqlx::query("DELETE FROM device_tags WHERE dev_eui = ?").bind(eui_bytes(*dev_eui));
+                clear.execute(&mut *tx).await?;
+                let tags: Vec<(Eui64, &String)> = tags.iter().map(|tag| (*dev_eui, tag)).collect();
+                write_tags(&mut tx, &tags).await?;
+            }
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    fn sealed_keys(&self, dev_eui: Eui64, activation: &Activation) -> Result<SealedKeys, StoreError> {
+        Ok(match activation {
+            Activation::OverTheAir(root) => SealedKeys {
+                app_key: Some(self.vault.seal(Purpose::AppKey, dev_eui, &root.app_key.0)?),
+                nwk_key: root.nwk_key.map(|key| self.vault.seal(Purpose::NwkKey, dev_eui, &key.0)).transpose()?,
+                personal: None,
+            },
+            Activation::Personalized { dev_addr, keys } => {
+                let sealed = self.sealed_session_keys(Purpose::PersonalKeys, dev_eui, keys)?;
+                SealedKeys { app_key: None, nwk_key: None, personal: Some((dev_addr.0, sealed)) }
+            }
+        })
+    }
+
+    /// Removes devices and what the engine kept for them; their messages stay in the history. Says how many there were.
+    pub async fn remove_devices(&self, estate_id: EstateId, euis: &[Eui64]) -> Result<u64, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let mut removed = 0;
+        for part in euis.chunks(ROWS) {
+            let mut delete = QueryBuilder::<MySql>::new("DELETE FROM devices WHERE estate_id = ");
+            delete.push_bind(estate_id);
+            removed += among(&mut delete, " AND dev_eui", part).build().execute(&mut *tx).await?.rows_affected();
+            forget(&mut tx, part).await?;
+        }
+        tx.commit().await?;
+        Ok(removed)
+    }
+
+    /// Gives a fleet the key that its devices ship with, or takes it away; says whether there is such a fleet.
+    pub async fn set_fleet_key(
+        &self,
+        estate_id: EstateId,
+        slug: &str,
+        key: Option<&AesKey>,
+    ) -> Result<bool, StoreError> {
+        let Some(id) = self.fleet_id(estate_id, slug).await? else { return Ok(false) };
+        let sealed = key.map(|key| self.vault.seal(Purpose::FleetKey, fleet_owner(id), &key.0)).transpose()?;
+        let update = sqlx::query("UPDATE fleets SET default_app_key_sealed = ? WHERE id = ?");
+        update.bind(sealed).bind(id).execute(&self.pool).await?;
+        Ok(true)
+    }
+}
+
+/// What a fleet's key is bound to when it is sealed.
+fn fleet_owner(id: u32) -> Eui64 {
+    Eui64(id.into())
+}
+
+/// Adds that a column holds one of these EUIs.
+pub(crate) fn among<'q, 'e>(
+    query: &'q mut QueryBuilder<MySql>,
+    column: &str,
+    euis: impl IntoIterator<Item = &'e Eui64>,
+) -> &'q mut QueryBuilder<MySql> {
+    query.push(column).push(" IN (");
+    let mut list = query.separated(", ");
+    for eui in euis {
+        list.push_bind(eui_bytes(*eui));
+    }
+    query.push(")")
+}
+
+async fn write_tags(tx: &mut Transaction<'_, MySql>, tags: &[(Eui64, &String)]) -> Result<(), StoreError> {
+    for part in tags.chunks(ROWS) {
+        let mut insert = QueryBuilder::<MySql>::new("INSERT INTO device_tags (dev_eui, tag) ");
+        insert.push_values(part, |mut row, (dev_eui, tag)| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind((*tag).clone());
+        });
+        insert.build().persistent(false).execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+/// Removes what the engine keeps for devices.
+async fn forget(tx: &mut Transaction<'_, MySql>, euis: &[Eui64]) -> Result<(), StoreError> {
+    for (table, column) in [
+        ("DELETE FROM sessions WHERE ", "dev_eui"),
+        ("DELETE FROM counters WHERE ", "dev_eui"),
+        ("DELETE FROM dev_nonces WHERE ", "dev_eui"),
+        ("DELETE FROM nonces WHERE ", "dev_eui"),
+        ("DELETE FROM near_gateways WHERE ", "dev_eui"),
+        ("DELETE FROM outbox WHERE ", "dev_eui"),
+        ("DELETE FROM activity WHERE ", "dev_eui"),
+        ("DELETE FROM last_readings WHERE ", "dev_eui"),
+        ("DELETE FROM airtime WHERE transmitter IN ('device', 'towards') AND ", "eui"),
+    ] {
+        let mut delete = QueryBuilder::<MySql>::new(table);
+        among(&mut delete, column, euis).build().persistent(false).execute(&mut **tx).await?;
+    }
+    Ok(())
+}
