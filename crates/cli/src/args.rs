@@ -10,7 +10,7 @@ mod group;
 mod profile;
 pub mod radio;
 
-pub use bench::{BenchVerb, GatewaysArgs, IngestArgs};
+pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
 pub use device::{DeviceAddArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder};
 pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,

@@ -81,15 +81,36 @@ pub(crate) const CONFIG: &str =
     FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN radio_profiles p ON p.id = d.profile_id
     LEFT JOIN models m ON m.id = d.model_id";
 
-const SELECT: &str =
-    "SELECT d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.disabled, d.region, d.radio,
-    d.personal_addr, d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio,
-    m.radio AS model_radio, (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
-    (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
-    a.last_heard, a.rhythm_s, a.refusal, a.refused_at
-    FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
-    LEFT JOIN radio_profiles p ON p.id = d.profile_id LEFT JOIN activity a ON a.dev_eui = d.dev_eui
-    WHERE d.estate_id = ";
+/// Devices with all that a list shows of them.
+macro_rules! from_devices {
+    ($columns:literal) => {
+        concat!(
+            "SELECT ",
+            $columns,
+            " FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
+             LEFT JOIN radio_profiles p ON p.id = d.profile_id LEFT JOIN activity a ON a.dev_eui = d.dev_eui
+             WHERE d.estate_id = "
+        )
+    };
+}
+
+const SELECT: &str = from_devices!(
+    "d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.disabled, d.region, d.radio, d.personal_addr,
+     d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio, m.radio AS model_radio,
+     (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
+     (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
+     a.last_heard, a.rhythm_s, a.refusal"
+);
+
+/// Only which they are: what a page shows is looked up for that page alone.
+const WHICH: &str = from_devices!("d.dev_eui");
+
+/// Which they are, with what their state follows from.
+const WHICH_BY_STATE: &str = from_devices!(
+    "d.dev_eui, d.disabled, d.radio, p.radio AS profile_radio, m.radio AS model_radio,
+     (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at, a.last_heard, a.rhythm_s, a.refusal,
+     a.refused_at"
+);
 
 fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
     let refusal: Option<String> = row.try_get("refusal")?;
@@ -210,7 +231,7 @@ impl Store {
         which: &DeviceQuery,
         limit: u32,
     ) -> Result<Vec<DeviceRow>, StoreError> {
-        let mut query = QueryBuilder::<MySql>::new(SELECT);
+        let mut query = QueryBuilder::<MySql>::new(if which.state.is_some() { WHICH_BY_STATE } else { WHICH });
         query.push_bind(estate_id);
         let equal =
             [(" AND f.slug = ", &which.fleet), (" AND m.slug = ", &which.model), (" AND p.slug = ", &which.profile)];
@@ -253,9 +274,17 @@ impl Store {
             state_is(&mut query, state);
         }
         let way = if which.backwards { " DESC" } else { "" };
-        query.push(" ORDER BY ").push(column).push(way).push(", d.dev_eui").push(way).push(" LIMIT ").push_bind(limit);
+        query.push(" ORDER BY ").push(column).push(way);
+        // Names are there once each, and in an index.
+        if which.order != DeviceOrder::Name {
+            query.push(", d.dev_eui").push(way);
+        }
+        query.push(" LIMIT ").push_bind(limit);
         let rows = query.build().fetch_all(&self.pool).await?;
-        rows.iter().map(read).collect()
+        let euis: Vec<Eui64> = rows.iter().map(|row| eui(row, "dev_eui")).collect::<Result<_, _>>()?;
+        let mut found: HashMap<Eui64, DeviceRow> =
+            self.devices_of(estate_id, &euis).await?.into_iter().map(|row| (row.dev_eui, row)).collect();
+        Ok(euis.iter().filter_map(|eui| found.remove(eui)).collect())
     }
 
     pub async fn device(&self, estate_id: EstateId, dev_eui: Eui64) -> Result<Option<DeviceRow>, StoreError> {

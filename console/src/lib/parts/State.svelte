@@ -8,6 +8,7 @@
     lost: { word: "lost", shape: "cross", tone: "text-error" },
     never_heard: { word: "never heard", shape: "ring", tone: "text-base-content/75" },
     active: { word: "active", shape: "full", tone: "text-success" },
+    disabled: { word: "disabled", shape: "ring", tone: "text-base-content/75" },
     silent: { word: "silent", shape: "half", tone: "text-warning" },
     refused: { word: "refused", shape: "cross", tone: "text-error" },
     never_joined: { word: "never joined", shape: "ring", tone: "text-base-content/75" },

@@ -17,6 +17,20 @@ pub enum BenchVerb {
     /// Gateways of this command's own making connect over UDP and over TLS, keep alive and report, and hear nothing.
     /// The service must be one made for this; `scripts/bench gateways` starts one.
     Gateways(GatewaysArgs),
+    /// How long it takes to register many devices from a file, and until a page of their list is there.
+    ///
+    /// The service must be one made for this; `scripts/bench api` starts one.
+    Api(ApiArgs),
+}
+
+#[derive(Args)]
+pub struct ApiArgs {
+    /// Devices in the file.
+    #[arg(long, default_value_t = 10_000, value_parser = clap::value_parser!(u32).range(1..=20_000))]
+    pub devices: u32,
+    /// Pages asked for of each kind.
+    #[arg(long, default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub pages: u32,
 }
 
 #[derive(Args)]

@@ -62,6 +62,7 @@ struct Part {
 pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Result<()> {
     let args = match verb {
         BenchVerb::Ingest(args) => args,
+        BenchVerb::Api(args) => return super::bench_api::run(client, out, args, yes).await,
         BenchVerb::Gateways(args) => return super::bench_gateways::run(client, out, args, yes).await,
     };
     let measured = ingest(client, args, yes).await?;

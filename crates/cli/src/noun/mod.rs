@@ -2,6 +2,7 @@
 
 pub mod airtime;
 pub mod bench;
+mod bench_api;
 mod bench_gateways;
 pub mod device;
 mod device_change;

@@ -3,20 +3,40 @@
   import { page } from "$app/state";
   import { api, say, type Device } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
+  import DeviceForm from "#lib/parts/DeviceForm.svelte";
+  import DeviceImport from "#lib/parts/DeviceImport.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
+  import { premises } from "#lib/premises.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, grouped, moment } from "#lib/words.ts";
 
   let devices = $state<Device[] | null>(null);
-  let fleets = $state<string[]>([]);
   let next = $state<string | null>(null);
   let problem = $state("");
-  const fleet = $derived(page.url.searchParams.get("fleet") ?? "");
+  /** What is open below the title. */
+  let open = $state<"" | "one" | "many">("");
+  const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
+  type StateName = (typeof STATES)[number];
+  const FILTERS = ["fleet", "state", "tag", "find", "order"] as const;
+  type Filter = (typeof FILTERS)[number];
+  const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Record<Filter, string>);
+  const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
 
   async function fetchPage(after?: string) {
     const { data, error } = await api.GET("/api/v1/estates/{estate}/devices", {
-      params: { path: { estate: session.estate }, query: { limit: 100, after, fleet: fleet || undefined } },
+      params: {
+        path: { estate: session.estate },
+        query: {
+          limit: 100,
+          after,
+          fleet: wanted.fleet || undefined,
+          state: (wanted.state || undefined) as StateName | undefined,
+          tag: wanted.tag || undefined,
+          find: wanted.find || undefined,
+          order: wanted.order || undefined,
+        },
+      },
     });
     problem = data ? "" : say(error as never);
     return data;
@@ -36,25 +56,38 @@
     next = data.next ?? null;
   }
 
-  function show(slug: string) {
-    void goto(slug ? `?fleet=${slug}` : "?", { reset: false, replace: true });
+  function choose(name: Filter, value: string) {
+    const query = new URLSearchParams(page.url.searchParams.toString());
+    if (value) query.set(name, value);
+    else query.delete(name);
+    void goto(`?${query}`, { reset: false, replace: true });
+  }
+
+  /** By a column; once more turns it round. */
+  function order(column: string) {
+    const now = wanted.order || "name";
+    choose("order", now === column ? `-${column}` : column);
+  }
+
+  let typing: ReturnType<typeof setTimeout> | undefined;
+  function find(text: string) {
+    clearTimeout(typing);
+    typing = setTimeout(() => choose("find", text.trim()), 200);
   }
 
   $effect(() => {
-    void api
-      .GET("/api/v1/estates/{estate}/fleets", { params: { path: { estate: session.estate }, query: { limit: 500 } } })
-      .then(({ data }) => (fleets = data?.items.map((f) => f.slug) ?? []));
+    void premises.load();
   });
 
   $effect(() => {
-    void fleet;
+    void wanted;
     void load();
     return live.listen((message) => {
       if (!message.device) return;
       const device = devices?.find((d) => d.dev_eui === message.device?.eui);
       if (!device) {
         // One registered since this page was opened; of another page or fleet it is none of ours.
-        if (!next && (!fleet || message.fleet === fleet)) void load();
+        if (!next && !filtered) void load();
         return;
       }
       if (message.type === "join" || message.type === "uplink") {
@@ -69,31 +102,58 @@
   });
 </script>
 
+{#snippet sortable(column: string, words: string)}
+  {@const way = wanted.order === `-${column}` ? "descending" : (wanted.order || "name") === column ? "ascending" : "none"}
+  <th aria-sort={way}>
+    <button class="cursor-pointer" onclick={() => order(column)}>{words}{way === "none" ? "" : way === "ascending" ? " ↑" : " ↓"}</button>
+  </th>
+{/snippet}
+
 <svelte:head><title>Devices · Keen Heron</title></svelte:head>
 
-<div class="mb-3 flex flex-wrap items-center gap-4">
+<div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
+  <input class="input input-sm w-56" type="search" name="find" value={wanted.find} oninput={(e) => find(e.currentTarget.value)} placeholder="name, EUI, address, tag" aria-label="Find" />
   <label class="flex items-center gap-2">
     <span>Fleet</span>
-    <select class="select select-sm w-48" value={fleet} onchange={(e) => show(e.currentTarget.value)}>
+    <select class="select select-sm w-44" name="fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
       <option value="">all</option>
-      {#each fleets as slug (slug)}<option value={slug}>{slug}</option>{/each}
+      {#each premises.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
     </select>
   </label>
+  <label class="flex items-center gap-2">
+    <span>State</span>
+    <select class="select select-sm w-36" name="state" value={wanted.state} onchange={(e) => choose("state", e.currentTarget.value)}>
+      <option value="">any</option>
+      {#each STATES as state (state)}<option value={state}>{state.replace("_", " ")}</option>{/each}
+    </select>
+  </label>
+  {#if wanted.tag}
+    <button class="badge badge-ghost" type="button" onclick={() => choose("tag", "")} aria-label="Not only those tagged {wanted.tag}">{wanted.tag} ✕</button>
+  {/if}
+  <span class="ml-auto flex gap-2">
+    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => (open = open === "one" ? "" : "one")}>Register one</button>
+    <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
+    <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
+  </span>
 </div>
+{#if open === "one"}<div class="mb-4"><DeviceForm done={load} /></div>{/if}
+{#if open === "many"}<div class="mb-4"><DeviceImport done={load} /></div>{/if}
 <Notice text={problem} />
 
-{#if devices?.length === 0}
+{#if devices?.length === 0 && filtered}
+  <p class="text-base-content/75">No device is like that. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>
+{:else if devices?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No device here yet</h2>
-    <p class="my-2">Register one with the EUIs and the key from its label:</p>
+    <p class="my-2">Register one with the EUIs and the key from its label, above or with the client:</p>
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </section>
 {:else if devices}
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden md:table-cell">DevEUI</th></tr>
+        <tr>{@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr>
       </thead>
       <tbody>
         {#each devices as device (device.dev_eui)}
@@ -103,11 +163,14 @@
             <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
             <td class="hidden sm:table-cell">{device.fleet}</td>
             <td class="hidden md:table-cell">{device.model ?? "–"}</td>
+            <td class="hidden lg:table-cell">
+              {#each device.tags as tag (tag)}<button class="badge badge-ghost badge-sm mr-1" onclick={() => choose("tag", tag)}>{tag}</button>{/each}
+            </td>
             <td class="hidden font-mono text-[0.85em] whitespace-nowrap md:table-cell">{grouped(device.dev_eui)}</td>
           </tr>
           {#if device.refusal}
             <tr>
-              <td colspan="6" class="pt-0">
+              <td colspan="7" class="pt-0">
                 <div class="border-l-4 border-error/60 pl-3">
                   <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>
                   <p><b>Next:</b> {device.refusal.next_step}</p>

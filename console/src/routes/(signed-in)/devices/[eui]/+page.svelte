@@ -3,6 +3,8 @@
   import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Agreement from "#lib/parts/Agreement.svelte";
+  import DeviceKeys from "#lib/parts/DeviceKeys.svelte";
+  import DeviceSettings from "#lib/parts/DeviceSettings.svelte";
   import Airtime from "#lib/parts/Airtime.svelte";
   import Findings from "#lib/parts/Findings.svelte";
   import Notice from "#lib/parts/Notice.svelte";
@@ -110,6 +112,7 @@
 
       <Outbox {eui} news={outboxNews} />
       {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
+      <DeviceSettings {device} done={load} />
     </div>
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
@@ -119,9 +122,17 @@
           <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
           <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
           <dt>Model</dt><dd>{device.model ?? "none"}</dd>
+          <dt>Radio profile</dt><dd>{device.profile ?? "none"}</dd>
+          {#if device.tags.length > 0}
+            <dt>Tags</dt>
+            <dd class="flex flex-wrap gap-1">{#each device.tags as tag (tag)}<a class="badge badge-ghost badge-sm" href="/devices?tag={tag}">{tag}</a>{/each}</dd>
+          {/if}
+          {#if device.firmware || device.hardware}
+            <dt>Versions</dt><dd>{[device.hardware && `hardware ${device.hardware}`, device.firmware && `firmware ${device.firmware}`].filter(Boolean).join(", ")}</dd>
+          {/if}
           <dt>Region</dt><dd>{device.region}</dd>
           <dt>Link layer</dt>
-          <dd>LoRaWAN {device.radio.mac_version ?? "1.0.3"}, class {device.class}, {device.personalized ? "personalized (ABP)" : "joins (OTAA)"}</dd>
+          <dd>LoRaWAN {device.whole_radio.mac_version ?? "1.0.3"}, class {device.class}, {device.personalized ? "personalized (ABP)" : "joins (OTAA)"}</dd>
           {#if device.next_session}
             <dt>Next session</dt>
             <dd>DevAddr <span class="font-mono text-[0.9em]">{device.next_session.dev_addr}</span>, begins with its first uplink</dd>
@@ -139,6 +150,8 @@
           {/if}
         </dl>
       </section>
+
+      <DeviceKeys {eui} />
 
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-2">Airtime in the last hour</h2>
