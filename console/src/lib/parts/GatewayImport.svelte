@@ -64,7 +64,7 @@
             <tr data-row={row.line}>
               <td class="text-right tabular-nums">{row.line}</td>
               <td class="font-mono text-[0.85em]">{row.eui}</td>
-              <td>{row.name}</td>
+              <td class="whitespace-nowrap">{row.name}</td>
               <td><State state={row.fate} />{#if row.problem}<span class="block text-sm">{say(row.problem)}</span>{/if}</td>
             </tr>
           {/each}

@@ -220,7 +220,8 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
             ];
             let query: Vec<_> = query.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
             let devices: Vec<Device> = client.all(&client.in_estate("devices").await?, &query).await?;
-            out.list(&devices, NONE, &["NAME", "DEVEUI", "FLEET", "MODEL", "STATE", "LAST HEARD"], |d| {
+            let none = if query.is_empty() { NONE } else { "No device is like that." };
+            out.list(&devices, none, &["NAME", "DEVEUI", "FLEET", "MODEL", "STATE", "LAST HEARD"], |d| {
                 vec![
                     d.name.clone(),
                     d.dev_eui.to_string(),

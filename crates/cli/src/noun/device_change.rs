@@ -76,6 +76,12 @@ pub fn show(out: &Out, effect: &ChangeEffect) -> Result<()> {
     if let Some(more @ 1..) = effect.devices.len().checked_sub(TOLD) {
         out.line(format!("and {more} more"))?;
     }
+    if effect.devices.is_empty() {
+        return out.line(match effect.untouched {
+            0 => "It touches no device.".into(),
+            n => format!("{n} devices stay as they are."),
+        });
+    }
     let (word, count) = (if effect.done { "became" } else { "would become" }, effect.devices.len());
     out.line(format!("{count} {word} different, {} stay as they are.", effect.untouched))
 }

@@ -9,11 +9,16 @@ use crate::args::ProfileVerb;
 use crate::client::Client;
 use crate::show::{self, Out};
 
+/// A value without quotes.
+fn plain(value: &serde_json::Value) -> String {
+    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+}
+
 /// Settings that are given, in words.
 pub fn given(radio: &api::radio::RadioSettings) -> Result<String> {
     let value = serde_json::to_value(radio)?;
     let given: Vec<String> =
-        value.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {value}")).collect();
+        value.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {}", plain(value))).collect();
     Ok(if given.is_empty() { "as the region has it".into() } else { given.join(", ") })
 }
 

@@ -124,6 +124,7 @@ async fn it_fits_a_phone() {
         "/gateways/02a1f00000000001",
         "/airtime",
         "/devices",
+        "/devices/profiles",
         "/devices/02b0010000000001",
         "/traffic",
         "/tools/frame?frame=4067452303859c0102",

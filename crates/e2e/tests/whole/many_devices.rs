@@ -9,12 +9,15 @@ use api::device_import::DeviceImportOutcome;
 use api::gateway_import::Fate;
 use api::problem::Problem;
 use api::registration::{ReadBack, Registered};
+use e2e::browser::Browser;
 use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
 use lorawan::AesKey;
 use reqwest::Method;
 use serde_json::{Value, json};
+use thirtyfour::By;
 
+use crate::console::sign_in;
 use crate::scenes::{APP_KEY, Bench, DEV_EUI, registration};
 
 const KEY: &str = "7d14b209e65a813cf0279b4ed8631ac5";
@@ -278,4 +281,48 @@ async fn the_key_of_another_device_of_the_fleet_is_named() {
         "{}",
         refusal.why
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn devices_are_registered_found_and_changed_in_the_console() {
+    let service = service().await;
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &service).await;
+    browser.window.goto(format!("{}/devices", service.http)).await.unwrap();
+    browser.text_when("h1", |text| text == "Devices").await;
+    browser.click(By::XPath("//button[text()='Register many']")).await;
+    let rows = format!(
+        "dev_eui,join_eui,app_key,name,fleet,tags\n02b0010000000001,02aa000000000001,{KEY},tide-01,tide,pier\n02b00100,x,,bad,tide,\n"
+    );
+    browser.fill("[data-import] textarea", &rows).await.unwrap();
+    browser.click(By::XPath("//button[text()='Preview']")).await;
+    browser.text_when("[data-row='2']", |text| text.contains("will be registered")).await;
+    browser.text_when("[data-row='3']", |text| text.contains("16 hex digits")).await;
+    assert!(names(&service).await.is_empty());
+    browser.click(By::Css("[data-import] input[name=skip_bad]")).await;
+    browser.click(By::XPath("//button[text()='Register 1']")).await;
+    browser.text_when("[data-import]", |text| text.contains("1 were registered.")).await;
+
+    // The same label once more, with its bytes the other way round.
+    browser.click(By::XPath("//button[text()='Register one']")).await;
+    browser.fill("input[name=dev_eui]", "01 00 00 00 00 01 b0 02").await.unwrap();
+    browser.fill("input[name=join_eui]", "02aa000000000002").await.unwrap();
+    browser.click(By::XPath("//select[@name='fleet']/option[text()='tide']")).await;
+    browser.click(By::XPath("//select[@name='keys']/option[@value='generate']")).await;
+    browser
+        .text_when("[data-read-back]", |text| text.contains("0100 0000 0001 b002") && text.contains("Look again"))
+        .await;
+    browser.click(By::XPath("//button[text()='Register']")).await;
+    browser.text_when("[data-settings]", |text| text.contains("Registered as")).await;
+    browser.fill("[data-settings] input[name=tags]", "quay").await.unwrap();
+    browser.click(By::XPath("//button[text()='Save']")).await;
+    browser.text_when("[data-settings]", |text| text.contains("Saved.")).await;
+    browser.click(By::XPath("//button[text()='Show keys']")).await;
+    browser.text_when("[data-key='AppKey']", |text| text.len() > 32).await;
+
+    browser.window.goto(format!("{}/devices?find=quay", service.http)).await.unwrap();
+    browser.text_when("tbody", |text| text.contains("010000000001b002") && !text.contains("tide-01")).await;
+    browser.window.goto(format!("{}/devices?state=active", service.http)).await.unwrap();
+    browser.text_when("main", |text| text.contains("No device is like that.")).await;
+    browser.close().await.unwrap();
 }

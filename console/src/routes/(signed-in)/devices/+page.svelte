@@ -18,7 +18,7 @@
   let open = $state<"" | "one" | "many">("");
   const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
   type StateName = (typeof STATES)[number];
-  const FILTERS = ["fleet", "state", "tag", "find", "order"] as const;
+  const FILTERS = ["fleet", "state", "tag", "profile", "find", "order"] as const;
   type Filter = (typeof FILTERS)[number];
   const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Record<Filter, string>);
   const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
@@ -33,6 +33,7 @@
           fleet: wanted.fleet || undefined,
           state: (wanted.state || undefined) as StateName | undefined,
           tag: wanted.tag || undefined,
+          profile: wanted.profile || undefined,
           find: wanted.find || undefined,
           order: wanted.order || undefined,
         },
@@ -116,7 +117,7 @@
   <input class="input input-sm w-56" type="search" name="find" value={wanted.find} oninput={(e) => find(e.currentTarget.value)} placeholder="name, EUI, address, tag" aria-label="Find" />
   <label class="flex items-center gap-2">
     <span>Fleet</span>
-    <select class="select select-sm w-44" name="fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
+    <select class="select select-sm w-44" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
       <option value="">all</option>
       {#each premises.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
     </select>
@@ -128,12 +129,15 @@
       {#each STATES as state (state)}<option value={state}>{state.replace("_", " ")}</option>{/each}
     </select>
   </label>
-  {#if wanted.tag}
-    <button class="badge badge-ghost" type="button" onclick={() => choose("tag", "")} aria-label="Not only those tagged {wanted.tag}">{wanted.tag} ✕</button>
-  {/if}
-  <span class="ml-auto flex gap-2">
+  {#each ["tag", "profile"] as const as name (name)}
+    {#if wanted[name]}
+      <button class="badge badge-ghost" type="button" onclick={() => choose(name, "")} aria-label="Not only those of {name} {wanted[name]}">{name} {wanted[name]} ✕</button>
+    {/if}
+  {/each}
+  <span class="flex flex-wrap gap-2 sm:ml-auto">
     <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => (open = open === "one" ? "" : "one")}>Register one</button>
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
+    <a class="btn btn-sm" href="/devices/profiles">Radio profiles</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
 </div>
