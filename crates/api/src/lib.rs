@@ -16,6 +16,7 @@ pub mod gateway_event;
 pub mod gateway_import;
 pub mod group;
 pub mod key_forms;
+pub mod label;
 pub mod layout;
 pub mod ledger;
 pub mod link;

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::device::DeviceDetail;
+use crate::label::Label;
 use crate::problem::{self, Problem, bad_field};
 use crate::radio::{Class, RadioSettings};
 
@@ -23,10 +24,17 @@ pub const MOST_TAGS: usize = 20;
 /// A device to register.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewDevice {
-    /// Its DevEUI, in any pasted form, as written (most significant byte first).
+    /// The code on its label (TR005), as pasted or typed by a scanner. It gives DevEUI and JoinEUI, and the serial number
+    /// for a description if there is none.
+    #[serde(default)]
+    #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:00000000")]
+    pub label: Option<String>,
+    /// Its DevEUI, in any pasted form, as written (most significant byte first); not needed beside a label.
+    #[serde(default)]
     #[schema(example = "02bb00000000002a")]
     pub dev_eui: String,
     /// Its JoinEUI (AppEUI), likewise.
+    #[serde(default)]
     #[schema(example = "02aa000000000001")]
     pub join_eui: String,
     /// Its AppKey, 32 hex digits; `generate` makes one up, `fleet` takes the fleet's default key. A personalized device
@@ -268,14 +276,28 @@ pub fn description(given: &str) -> Result<String, Problem> {
     Ok(text.to_owned())
 }
 
+/// An EUI that is entered, or stands on the label; where both are given they must agree.
+fn stated(field: &str, entered: &str, on_label: Option<Eui64>) -> Result<Eui64, Problem> {
+    match on_label {
+        Some(eui) if entered.trim().is_empty() => Ok(eui),
+        Some(eui) if problem::eui(field, entered)? != eui => {
+            Err(bad_field(field, entered, format!("the label says {eui}: leave one of them out")))
+        }
+        _ => problem::eui(field, entered),
+    }
+}
+
 impl NewDevice {
     /// Reads and checks every field, in an estate.
     ///
     /// # Errors
     /// Names the field, the value and what is allowed; keys are not repeated.
     pub fn check(&self, estate: &mut Surroundings<'_>) -> Result<CheckedDevice, Problem> {
-        let dev_eui = problem::eui("dev_eui", &self.dev_eui)?;
-        let join_eui = problem::eui("join_eui", &self.join_eui)?;
+        let label = self.label.as_deref().filter(|text| !text.trim().is_empty()).map(Label::read).transpose()?;
+        let dev_eui = stated("dev_eui", &self.dev_eui, label.as_ref().map(|label| label.dev_eui))?;
+        let join_eui = stated("join_eui", &self.join_eui, label.as_ref().map(|label| label.join_eui))?;
+        let serial = label.and_then(|label| label.serial_number).map(|serial| format!("serial number {serial}"));
+        let about = if self.description.trim().is_empty() { serial } else { None };
         let fleet = problem::slug("fleet", &self.fleet)?;
         let fleet_key = estate.premises.fleet(&fleet)?;
         let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| problem::slug(field, slug)).transpose();
@@ -294,7 +316,7 @@ impl NewDevice {
             region: standing.region,
             radio: self.radio.clone(),
             whole: standing.radio,
-            description: description(&self.description)?,
+            description: description(about.as_ref().unwrap_or(&self.description))?,
             hardware: version("hardware", self.hardware.as_deref())?,
             firmware: version("firmware", self.firmware.as_deref())?,
             tags: tags(&self.tags)?,

@@ -110,6 +110,20 @@ fn own_settings_stand_on_the_profile_and_that_on_the_model() {
 }
 
 #[test]
+fn a_label_gives_identity_and_serial_number() {
+    let label = Some("lw;d0;02aa000000000001;02bb00000000002a;00010002;S12AB".to_owned());
+    let scanned = NewDevice { label, dev_eui: String::new(), join_eui: String::new(), ..good() };
+    let device = check(&scanned).unwrap();
+    assert_eq!((device.dev_eui, device.join_eui), (Eui64(0x02bb_0000_0000_002a), Eui64(0x02aa_0000_0000_0001)));
+    assert_eq!(device.description, "serial number 12AB");
+    assert!(check(&NewDevice { dev_eui: "02bb00000000002a".into(), ..scanned.clone() }).is_ok());
+    let other = check(&NewDevice { dev_eui: "02bb00000000002b".into(), ..scanned.clone() }).unwrap_err();
+    assert!(other.to_string().contains("the label says 02bb00000000002a"), "{other}");
+    let torn = check(&NewDevice { label: Some("LW:D0:12".into()), ..scanned }).unwrap_err();
+    assert_eq!(torn.field.as_deref(), Some("label"));
+}
+
+#[test]
 fn what_looks_like_a_slip_is_said() {
     let known = |eui: Eui64| (eui == Eui64(0x02bb_0000_0000_002a)).then(|| "tide-01".to_owned());
     let said = |new: &NewDevice| warnings(&check(new).unwrap(), true, &known);

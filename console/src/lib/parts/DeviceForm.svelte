@@ -13,19 +13,20 @@
 
   let { done }: { done: () => void } = $props();
 
-  let form = $state({ dev_eui: "", join_eui: "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: "", tags: "" });
+  let form = $state({ label: "", dev_eui: "", join_eui: "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: "", tags: "" });
   let keys = $state<"entered" | "generate" | "fleet" | "session">("entered");
   let readBack = $state<ReadBack | null>(null);
   let problem = $state("");
   let asked = 0;
 
   const fleet = $derived(premises.fleets.find((f) => f.slug === form.fleet));
-  const complete = $derived(form.dev_eui.trim() !== "" && form.join_eui.trim() !== "" && form.fleet !== "" && (keys !== "entered" || form.app_key.trim() !== ""));
+  const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && (keys !== "entered" || form.app_key.trim() !== ""));
 
   function body() {
     const made = keys === "entered" ? form.app_key : keys;
     const session = { dev_addr: "generate", nwk_s_key: "generate", app_s_key: "generate" };
     return {
+      label: form.label || null,
       dev_eui: form.dev_eui,
       join_eui: form.join_eui,
       app_key: keys === "session" ? null : made,
@@ -75,13 +76,18 @@
 <form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
   <h2 class="mb-2">Register a device</h2>
   <div class="flex flex-wrap items-end gap-3">
+    <label class="w-full max-w-xl">
+      <span class="block text-sm text-base-content/75">The code on its label (LW:D0:…), pasted or scanned; or below what is printed beside it</span>
+      <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
+      <input class="input w-full font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
+    </label>
     <label>
       <span class="block text-sm text-base-content/75">DevEUI, as on the label</span>
-      <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required autocomplete="off" spellcheck="false" />
+      <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required={!form.label} autocomplete="off" spellcheck="false" />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">JoinEUI (AppEUI)</span>
-      <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required autocomplete="off" spellcheck="false" />
+      <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required={!form.label} autocomplete="off" spellcheck="false" />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Fleet</span>

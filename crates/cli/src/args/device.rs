@@ -205,7 +205,11 @@ pub struct DeviceSetArgs {
 #[derive(Args)]
 pub struct DeviceAddArgs {
     /// Its DevEUI, in any pasted form, most significant byte first.
-    pub dev_eui: String,
+    #[arg(required_unless_present = "label")]
+    pub dev_eui: Option<String>,
+    /// The code on its label (LW:D0:…), pasted or typed by a scanner, instead of DevEUI and JoinEUI.
+    #[arg(long, value_name = "CODE")]
+    pub label: Option<String>,
     /// Its name; the DevEUI if not given.
     #[arg(long, default_value = "")]
     pub name: String,
@@ -213,8 +217,8 @@ pub struct DeviceAddArgs {
     #[arg(long)]
     pub fleet: String,
     /// Its JoinEUI (AppEUI), in any pasted form.
-    #[arg(long)]
-    pub join_eui: String,
+    #[arg(long, required_unless_present = "label")]
+    pub join_eui: Option<String>,
     /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it stays out of the shell's history.
     #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
     pub app_key: Option<String>,

@@ -97,8 +97,9 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         _ => args.nwk_key,
     };
     Ok(NewDevice {
-        dev_eui: args.dev_eui,
-        join_eui: args.join_eui,
+        label: args.label,
+        dev_eui: args.dev_eui.unwrap_or_default(),
+        join_eui: args.join_eui.unwrap_or_default(),
         app_key,
         nwk_key,
         personal,

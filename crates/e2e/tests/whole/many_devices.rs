@@ -78,6 +78,10 @@ async fn a_device_is_read_back_before_it_is_registered() {
         .1;
     assert_eq!((taken.field.as_deref(), taken.status), (Some("dev_eui"), 422));
 
+    let label = "LW:D0:02AA000000000001:02B0010000000009:00000000:S77";
+    let said = service.heron_says(&["device", "add", "--label", label, "--fleet", "tide", "--app-key", "generate"]);
+    assert!(said.contains("02b0010000000009") && said.contains("serial number 77"), "{said}");
+
     // Keys of a fleet whose devices ship alike, and an address of the network's own block.
     let fleet = [
         "device",
