@@ -163,6 +163,18 @@ pub struct Session {
     pub joined_at: DateTime<Utc>,
 }
 
+/// Counters of a running session; what is left out stays.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetCounters {
+    /// The last counter accepted from the device; the next uplink must be above it.
+    #[serde(default)]
+    pub last_counter_up: Option<u32>,
+    /// The next counter towards the device. A lower one than was used is not heard by the device.
+    #[serde(default)]
+    pub next_counter_down: Option<u32>,
+}
+
 /// A reading's last value.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LastReading {

@@ -1,5 +1,5 @@
 use anyhow::{Context as _, Result};
-use api::device::{Device, DeviceDetail, ShownKeys};
+use api::device::{Device, DeviceDetail, SetCounters, ShownKeys};
 use api::key_forms::{self, ByteOrder};
 use api::radio::RadioSettings;
 use api::registration::{NewDevice, PersonalSession, ReadBack, Registered};
@@ -308,7 +308,7 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
         DeviceVerb::Counters { device, last_up, next_down } => {
             let eui = client.dev_eui(&device).await?;
             let path = client.in_estate(&format!("devices/{eui}/counters")).await?;
-            let wanted = serde_json::json!({ "last_counter_up": last_up, "next_counter_down": next_down });
+            let wanted = SetCounters { last_counter_up: last_up, next_counter_down: next_down };
             let detail: DeviceDetail = client.put(&path, &wanted).await?;
             show_detail(out, &detail)
         }

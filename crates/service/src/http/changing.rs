@@ -1,6 +1,6 @@
 //! Changing devices: what is told of them, what they stand on, and their sessions.
 
-use api::device::DeviceDetail;
+use api::device::{DeviceDetail, SetCounters};
 use api::device_change::{BulkChange, ChangeEffect, DeviceAsIs, DeviceChange, DeviceEdit, DeviceEffect, MOST_DEVICES};
 use api::problem::{Problem, bad_field, eui};
 use api::radio::RadioSettings;
@@ -9,7 +9,6 @@ use engine::Command;
 use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceRow, EstateId};
-use utoipa::ToSchema;
 
 use super::App;
 use super::devices::detail;
@@ -169,18 +168,6 @@ pub async fn forget_session(
     tracing::info!(by = estate.person, device = %dev_eui, nonces = forgetting.nonces, "a session was ended");
     app.network.command(Command::Forget { dev_eui, nonces: forgetting.nonces }).await;
     detail(&app, &estate, dev_eui).await.map(Json)
-}
-
-/// Counters of a running session.
-#[derive(Debug, Clone, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SetCounters {
-    /// The last counter accepted from the device; the next uplink must be above it.
-    #[serde(default)]
-    last_counter_up: Option<u32>,
-    /// The next counter towards the device. A lower one than was used is not heard by the device.
-    #[serde(default)]
-    next_counter_down: Option<u32>,
 }
 
 /// Sets the counters of a device's running session, such as after it was moved here from another network.
