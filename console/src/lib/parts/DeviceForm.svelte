@@ -76,10 +76,10 @@
 <form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
   <h2 class="mb-2">Register a device</h2>
   <div class="flex flex-wrap items-end gap-3">
-    <label class="w-full max-w-xl">
+    <label class="w-full">
       <span class="block text-sm text-base-content/75">The code on its label (LW:D0:…), pasted or scanned; or below what is printed beside it</span>
       <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
-      <input class="input w-full font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
+      <input class="input w-full max-w-xl font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">DevEUI, as on the label</span>

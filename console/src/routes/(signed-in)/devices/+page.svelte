@@ -114,17 +114,17 @@
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
-  <input class="input input-sm w-56" type="search" name="find" value={wanted.find} oninput={(e) => find(e.currentTarget.value)} placeholder="name, EUI, address, tag" aria-label="Find" />
+  <input class="input input-sm w-48" type="search" name="find" value={wanted.find} oninput={(e) => find(e.currentTarget.value)} placeholder="name, EUI, address, tag" aria-label="Find" />
   <label class="flex items-center gap-2">
     <span>Fleet</span>
-    <select class="select select-sm w-44" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
+    <select class="select select-sm w-36" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
       <option value="">all</option>
       {#each premises.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
     </select>
   </label>
   <label class="flex items-center gap-2">
     <span>State</span>
-    <select class="select select-sm w-36" name="state" value={wanted.state} onchange={(e) => choose("state", e.currentTarget.value)}>
+    <select class="select select-sm w-32" name="state" value={wanted.state} onchange={(e) => choose("state", e.currentTarget.value)}>
       <option value="">any</option>
       {#each STATES as state (state)}<option value={state}>{state.replace("_", " ")}</option>{/each}
     </select>
@@ -137,7 +137,7 @@
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => (open = open === "one" ? "" : "one")}>Register one</button>
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
-    <a class="btn btn-sm" href="/devices/profiles">Radio profiles</a>
+    <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
 </div>
