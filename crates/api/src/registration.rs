@@ -108,7 +108,7 @@ pub struct ProfileBase {
 }
 
 /// What an estate has that devices refer to.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Premises {
     /// Default keys by the fleets' short names.
     pub fleets: HashMap<String, Option<AesKey>>,

@@ -16,6 +16,13 @@ use crate::{EstateId, Store, StoreError, constraint};
 /// Devices in one statement: each takes some twenty of the 65,535 placeholders there are.
 pub(crate) const ROWS: usize = 1000;
 
+/// What short names of an estate stand for in the tables.
+struct Ids {
+    fleets: HashMap<String, u32>,
+    models: HashMap<String, u32>,
+    profiles: HashMap<String, u32>,
+}
+
 /// A device's keys as they are stored.
 struct SealedKeys {
     app_key: Option<Vec<u8>>,
@@ -47,9 +54,16 @@ impl Store {
         Ok(premises)
     }
 
-    async fn ids(&self, statement: &'static str, estate_id: EstateId) -> Result<HashMap<String, u32>, StoreError> {
-        let rows: Vec<(String, u32)> = sqlx::query_as(statement).bind(estate_id).fetch_all(&self.pool).await?;
-        Ok(rows.into_iter().collect())
+    async fn ids(&self, estate_id: EstateId) -> Result<Ids, StoreError> {
+        let of = async |statement: &'static str| -> Result<HashMap<String, u32>, StoreError> {
+            let rows: Vec<(String, u32)> = sqlx::query_as(statement).bind(estate_id).fetch_all(&self.pool).await?;
+            Ok(rows.into_iter().collect())
+        };
+        Ok(Ids {
+            fleets: of("SELECT slug, id FROM fleets WHERE estate_id = ?").await?,
+            models: of("SELECT slug, id FROM models WHERE estate_id = ?").await?,
+            profiles: of("SELECT slug, id FROM radio_profiles WHERE estate_id = ?").await?,
+        })
     }
 
     /// Names that devices of an estate have.
@@ -60,9 +74,7 @@ impl Store {
 
     /// Registers devices: all of them or none. What they refer to must be there.
     pub async fn add_devices(&self, estate_id: EstateId, devices: &[&CheckedDevice]) -> Result<(), StoreError> {
-        let fleets = self.ids("SELECT slug, id FROM fleets WHERE estate_id = ?", estate_id).await?;
-        let models = self.ids("SELECT slug, id FROM models WHERE estate_id = ?", estate_id).await?;
-        let profiles = self.ids("SELECT slug, id FROM radio_profiles WHERE estate_id = ?", estate_id).await?;
+        let Ids { fleets, models, profiles } = self.ids(estate_id).await?;
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         for part in devices.chunks(ROWS) {
@@ -113,9 +125,7 @@ impl Store {
 
     /// Changes devices alike: all of them or none.
     pub async fn edit_devices(&self, estate_id: EstateId, edits: &[(Eui64, DeviceEdit)]) -> Result<(), StoreError> {
-        let fleets = self.ids("SELECT slug, id FROM fleets WHERE estate_id = ?", estate_id).await?;
-        let models = self.ids("SELECT slug, id FROM models WHERE estate_id = ?", estate_id).await?;
-        let profiles = self.ids("SELECT slug, id FROM radio_profiles WHERE estate_id = ?", estate_id).await?;
+        let Ids { fleets, models, profiles } = self.ids(estate_id).await?;
         let mut tx = self.pool.begin().await?;
         for (dev_eui, edit) in edits {
             let mut update = QueryBuilder::<MySql>::new("UPDATE devices SET estate_id = estate_id");

@@ -37,9 +37,9 @@ struct Pages {
 }
 
 fn file(devices: u32) -> String {
-    let rows = (0..devices)
-        .map(|n| format!("{:016x},02aa0bec00000001,generate,load-{n:05}\n", 0x02b0_0bed_0000_0000 + u64::from(n)));
-    "dev_eui,join_eui,app_key,name\n".chars().chain(rows.collect::<String>().chars()).collect()
+    let eui = |n: u32| 0x02b0_0bed_0000_0000 + u64::from(n);
+    let rows = (0..devices).map(|n| format!("{:016x},02aa0bec00000001,generate,load-{n:05}\n", eui(n)));
+    std::iter::once("dev_eui,join_eui,app_key,name\n".to_owned()).chain(rows).collect()
 }
 
 pub async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -> Result<()> {

@@ -50,13 +50,12 @@ pub async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bool) -> 
     }
     let path = client.in_estate("devices/change").await?;
     let many = devices.len() > 1;
-    let mut bulk = BulkChange { devices, change, preview: args.preview };
+    let bulk = BulkChange { devices, change, preview: args.preview };
     if many && !args.preview && !yes {
         let expected: ChangeEffect = client.post(&path, &BulkChange { preview: true, ..bulk.clone() }).await?;
         show(out, &expected)?;
         show::confirm(false, &format!("{} devices will be changed.", expected.devices.len()))?;
     }
-    bulk.preview = args.preview;
     let effect: ChangeEffect = client.post(&path, &bulk).await?;
     show(out, &effect)
 }

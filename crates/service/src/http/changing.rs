@@ -1,5 +1,7 @@
 //! Changing devices: what is told of them, what they stand on, and their sessions.
 
+use std::collections::HashSet;
+
 use api::device::{DeviceDetail, SetCounters};
 use api::device_change::{BulkChange, ChangeEffect, DeviceAsIs, DeviceChange, DeviceEdit, DeviceEffect, MOST_DEVICES};
 use api::problem::{Problem, bad_field, eui};
@@ -107,7 +109,8 @@ pub async fn change_devices(
     euis.sort_unstable_by_key(|eui| eui.0);
     euis.dedup();
     let rows = app.store.devices_of(estate.id, &euis).await?;
-    if let Some(missing) = euis.iter().find(|eui| !rows.iter().any(|row| row.dev_eui == **eui)) {
+    let there: HashSet<Eui64> = rows.iter().map(|row| row.dev_eui).collect();
+    if let Some(missing) = euis.iter().find(|eui| !there.contains(eui)) {
         return Err(not_found("device", missing));
     }
     let premises = app.store.premises(estate.id).await?;

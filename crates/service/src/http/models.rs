@@ -54,7 +54,7 @@ pub async fn put_model(
     let which = DeviceQuery { model: Some(slug.clone()), ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     let before = app.store.premises(estate.id).await?;
-    let mut after = app.store.premises(estate.id).await?;
+    let mut after = before.clone();
     after.models.insert(slug.clone(), model.radio.clone());
     let effect = compare(&devices, &before, &after)?;
     let stored = app.store.put_model(estate.id, &slug, &model).await?;

@@ -62,7 +62,7 @@ pub async fn put_profile(
     let which = DeviceQuery { profile: Some(slug.clone()), ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
     let before = app.store.premises(estate.id).await?;
-    let mut after = app.store.premises(estate.id).await?;
+    let mut after = before.clone();
     after.profiles.insert(slug.clone(), ProfileBase { region: profile.region, radio: profile.radio.clone() });
     let effect = compare(&rows, &before, &after)?;
     if !preview {

@@ -11,12 +11,12 @@ use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
-use engine::Command;
 use lorawan::{DevAddr, Eui64};
 use serde::Deserialize;
 use store::{DeviceContext, DeviceQuery, EstateId};
 
 use super::App;
+use super::changing::retell;
 use super::devices::detail;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, Json, Params};
@@ -89,10 +89,7 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
         });
     }
     let euis: Vec<Eui64> = devices.iter().map(|device| device.dev_eui).collect();
-    for config in app.store.configs_of(&euis).await? {
-        app.network.command(Command::PutDevice(Box::new(config))).await;
-    }
-    Ok(())
+    retell(app, &euis).await
 }
 
 /// Registers devices from a CSV file, or says what would become of each of its rows.
