@@ -170,7 +170,8 @@ impl DeviceChange {
         let region = Some(now.region).filter(|_| edit.profile.as_ref().is_none_or(Option::is_none));
         let after = premises.standing(model.as_deref(), profile.as_deref(), region, radio)?;
         edit.region = (after.region != now.region).then_some(after.region);
-        let (before, after) = (before.radio.profile(before.region)?, after.radio.profile(after.region)?);
+        after.radio.suits(now.personalized)?;
+        let (before, after) = (before.radio.profile(before.region)?, after.radio.checked(after.region)?);
         if (before.version == MacVersion::V1_1) != (after.version == MacVersion::V1_1) && !now.personalized {
             let allowed = "1.1 has other root keys than the versions before it: remove the device and register it anew";
             return Err(bad_field("radio.mac_version", after.version.name(), allowed));

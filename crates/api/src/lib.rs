@@ -27,6 +27,7 @@ pub mod people;
 pub mod problem;
 pub mod profile;
 pub mod radio;
+mod radio_profile;
 pub mod reception;
 pub mod region;
 pub mod registration;

@@ -92,6 +92,12 @@ impl Agreement {
             both("RX1DROffset", &|s| s.rx1_data_rate_offset.to_string()),
             both("RX2", &|s| format!("{}, {}", mhz(s.rx2_frequency_hz), plan.data_rate_words(s.rx2_data_rate))),
         ];
+        if known.extra_hz != wanted.extra_hz || known.extra_hz.iter().any(|hz| *hz > 0) {
+            settings.push(both("extra channels", &|s| {
+                let all: Vec<String> = s.extra_hz.iter().filter(|hz| **hz > 0).map(|hz| mhz(*hz)).collect();
+                if all.is_empty() { "none".into() } else { all.join(", ") }
+            }));
+        }
         if plan.dwell.by_command {
             settings.push(both("dwell time up", &|s| on_off(s.uplink_dwell_time)));
             settings.push(both("dwell time down", &|s| on_off(s.downlink_dwell_time)));

@@ -49,7 +49,7 @@ impl PutProfile {
     /// # Errors
     /// If the settings do not go together, or not with the region.
     pub fn check(self) -> Result<Self, Problem> {
-        self.radio.profile(self.region)?;
+        self.radio.checked(self.region)?;
         Ok(Self { name: problem::name("name", &self.name)?, ..self })
     }
 }
@@ -85,6 +85,14 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
     let hz = |hz: u32| format!("{} MHz", f64::from(hz) / 1e6);
     compare("RX2 frequency", Some("RXParamSetupReq"), &|p| hz(p.rx2_frequency_hz.unwrap_or(p.plan().rx2_frequency_hz)));
     compare("uplink channels", Some("LinkADRReq"), &|p| p.channels.to_string());
+    compare("extra channels", Some("NewChannelReq"), &|p| match p.extra_hz.iter().map(|f| hz(*f)).collect::<Vec<_>>() {
+        all if all.is_empty() => "none".into(),
+        all => all.join(", "),
+    });
+    compare("power at most", Some("LinkADRReq"), &|p| match p.max_eirp_dbm {
+        Some(dbm) => format!("{dbm} dBm"),
+        None => "as the region has it".into(),
+    });
     compare("dwell time limit", Some("TxParamSetupReq"), &|p| if p.dwell_time { "400 ms" } else { "none" }.into());
     compare("duty cycle", Some("DutyCycleReq"), &|p| match p.max_duty_cycle {
         0 => "as the region has it".into(),
@@ -94,6 +102,10 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
     compare("ping slots", Some("PingSlotChannelReq"), &|p| match p.ping_channel {
         None => "as the region has them".into(),
         Some(ping) => format!("{}, DR{}", hz(ping.frequency_hz), ping.data_rate),
+    });
+    compare("time between ping slots", None, &|p| match p.ping_periodicity {
+        Some(n) => format!("{} s, until the device says otherwise", 1u32 << n),
+        None => "as the device says".into(),
     });
     compare("questions for battery and margin", None, &|p| match p.status_every_s {
         0 => "never".into(),

@@ -303,7 +303,8 @@ impl NewDevice {
         let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| problem::slug(field, slug)).transpose();
         let (model, profile) = (slug("model", &self.model)?, slug("profile", &self.profile)?);
         let standing = estate.premises.standing(model.as_deref(), profile.as_deref(), self.region, &self.radio)?;
-        let version_of_mac = standing.radio.profile(standing.region)?.version;
+        let version_of_mac = standing.radio.checked(standing.region)?.version;
+        standing.radio.suits(self.personal.is_some())?;
         let name = if self.name.trim().is_empty() { dev_eui.to_string() } else { problem::name("name", &self.name)? };
         Ok(CheckedDevice {
             dev_eui,

@@ -9,10 +9,10 @@
 use std::cmp::Ordering;
 use std::collections::VecDeque;
 
-use lorawan::region::{AdrSettings, Plan, Use};
+use lorawan::region::{AdrSettings, Use};
 use lorawan::{Modulation, airtime};
 
-use crate::profile::AdrLimits;
+use crate::profile::{AdrLimits, RadioProfile};
 use crate::settings::Settings;
 use crate::time::Timestamp;
 
@@ -178,12 +178,13 @@ fn needs_db(modulation: Modulation) -> Option<(f32, f32)> {
 /// Decides, if there is enough to go by. `len` is the length of the device's last frame.
 pub(crate) fn decide(
     at: Timestamp,
-    plan: &Plan,
+    profile: &RadioProfile,
     limits: &AdrLimits,
     settings: &Settings,
     history: &History,
     len: usize,
 ) -> Option<AdrDecision> {
+    let (plan, strongest) = (profile.plan(), profile.lowest_tx_power());
     let measured = history.measure(limits)?;
     let from = settings.adr;
     let (required_snr_db, noise_now_db) = needs_db(plan.data_rate(from.data_rate)?.modulation)?;
@@ -222,6 +223,7 @@ pub(crate) fn decide(
     if (measured.uplinks as usize) < WINDOW / 2 {
         to.tx_power = to.tx_power.min(from.tx_power);
     }
+    to.tx_power = to.tx_power.max(strongest);
     to.nb_trans = repetitions(from.nb_trans, loss, measured.uplinks as usize, limits);
 
     let spare_now = full_power_db - noise_now_db - required_snr_db - POWER_STEP_DB * f32::from(from.tx_power);
@@ -229,7 +231,7 @@ pub(crate) fn decide(
         AdrVerdict::Change
     } else if lossy {
         AdrVerdict::Lossy
-    } else if spare_now < margin_db / 2.0 && data_rate == slowest.0 && from.tx_power == 0 {
+    } else if spare_now < margin_db / 2.0 && data_rate == slowest.0 && from.tx_power <= strongest {
         AdrVerdict::Strained
     } else {
         AdrVerdict::Fits

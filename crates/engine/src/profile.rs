@@ -4,10 +4,16 @@ use std::fmt;
 use std::str::FromStr;
 
 use lorawan::MacVersion;
+use lorawan::mac::NewChannel;
 use lorawan::region::{ChannelSet, Plan, RECEIVE_DELAY1_S, Region};
 use serde::{Deserialize, Serialize};
 
 use crate::outbox::MAX_ATTEMPTS;
+
+/// Channels that a device of a dynamic plan can have (RP002, NewChannelReq: ChIndex is below 16).
+const DYNAMIC_CHANNELS: usize = 16;
+/// Channels beyond the network's that are kept of a device.
+pub(crate) const MAX_EXTRA: usize = 8;
 
 /// When a device listens (TS001 §3.3, §7 and §16).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -143,6 +149,10 @@ pub struct RadioProfile {
     pub rx2_frequency_hz: Option<u32>,
     /// Uplink channels that are to be on.
     pub channels: ChannelSet,
+    /// Frequencies of channels that this device has beyond the network's.
+    pub extra_hz: Vec<u32>,
+    /// The most power it may radiate, where that is less than the region's.
+    pub max_eirp_dbm: Option<f32>,
     /// Whether transmissions are limited to 400 ms, in regions where that is the network's choice.
     pub dwell_time: bool,
     /// Share of time the device may send, as 1 / 2^n; 0 sets no limit beyond the region's.
@@ -153,6 +163,8 @@ pub struct RadioProfile {
     pub status_every_s: u32,
     /// Ping slots' channel, where it is not the region's.
     pub ping_channel: Option<PingChannel>,
+    /// Ping slots every 2^n seconds, until the device says so itself.
+    pub ping_periodicity: Option<u8>,
     /// How long the acknowledgement of a downlink of class B or C is waited for, in seconds.
     pub ack_timeout_s: u16,
     /// Transmissions tried of each downlink, unless the downlink itself says otherwise.
@@ -180,15 +192,54 @@ impl RadioProfile {
             rx2_data_rate: plan.rx2_data_rate,
             rx2_frequency_hz: None,
             channels: plan.network_uplinks().map(|c| c.index).collect(),
+            extra_hz: Vec::new(),
+            max_eirp_dbm: None,
             dwell_time: plan.dwell.downlink_ms.is_some() || plan.dwell.uplink_ms.is_some(),
             max_duty_cycle: 0,
             rates: Rates::Adaptive(AdrLimits::of(plan)),
             status_every_s: Self::STATUS_EVERY_S,
             ping_channel: None,
+            ping_periodicity: None,
             ack_timeout_s: Self::ACK_TIMEOUT_S,
             attempts: MAX_ATTEMPTS,
             counter_restart: false,
         }
+    }
+
+    /// How many channels a device of a region can have beyond the network's.
+    pub fn most_extra(plan: &Plan) -> usize {
+        let network = plan.network_uplinks().count();
+        if plan.dynamic() { DYNAMIC_CHANNELS.saturating_sub(network).min(MAX_EXTRA) } else { 0 }
+    }
+
+    /// The same with channels beyond the network's, which are on. Those that a device has no room for are left out.
+    #[must_use]
+    pub fn with_extra(mut self, frequencies_hz: &[u32]) -> Self {
+        self.extra_hz = frequencies_hz.iter().copied().take(Self::most_extra(self.plan())).collect();
+        let extra: Vec<NewChannel> = self.extra_channels().collect();
+        extra.iter().for_each(|channel| self.channels.insert(channel.index));
+        self
+    }
+
+    /// The channels beyond the network's, as a device is told of them. They carry what the network's first does.
+    pub(crate) fn extra_channels(&self) -> impl Iterator<Item = NewChannel> {
+        let plan = self.plan();
+        let first = plan.network_uplinks().count() as u8;
+        let (min_data_rate, max_data_rate) = plan.uplinks().next().map_or((0, 5), |c| (c.min_data_rate, c.max_data_rate));
+        self.extra_hz.iter().zip(first..).map(move |(frequency_hz, index)| NewChannel {
+            index,
+            frequency_hz: *frequency_hz,
+            min_data_rate,
+            max_data_rate,
+        })
+    }
+
+    /// The TXPower index of the most power that is allowed.
+    pub fn lowest_tx_power(&self) -> u8 {
+        let power = &self.plan().tx_power;
+        let Some(limit) = self.max_eirp_dbm else { return 0 };
+        let allowed = |index: &u8| power.dbm(*index).is_some_and(|dbm| dbm <= limit);
+        (0..=power.highest).find(allowed).unwrap_or(power.highest)
     }
 
     /// The region's table.

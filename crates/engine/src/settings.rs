@@ -7,13 +7,16 @@ use lorawan::region::{AdrSettings, ChannelSet, JoinChannel, Plan, RECEIVE_DELAY1
 use lorawan::wire::{CfList, JoinAccept};
 use serde::{Deserialize, Serialize};
 
-use crate::profile::{RadioProfile, Rates};
+use crate::profile::{MAX_EXTRA, RadioProfile, Rates};
 
 /// A device's settings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Settings {
     /// Channels it knows.
     pub defined: ChannelSet,
+    /// Frequencies of the channels it has beyond the network's, as it has taken them; 0 where there is none.
+    #[serde(default)]
+    pub extra_hz: [u32; MAX_EXTRA],
     /// Data rate, power, repetitions, and the channels that are on.
     pub adr: AdrSettings,
     /// From the end of an uplink to RX1, in seconds.
@@ -47,6 +50,7 @@ impl Settings {
         let known = plan.known_channels();
         Self {
             defined: known,
+            extra_hz: [0; MAX_EXTRA],
             adr: AdrSettings { data_rate: 0, tx_power: 0, nb_trans: 1, channels: known },
             rx_delay_s: RECEIVE_DELAY1_S,
             rx1_data_rate_offset: 0,
@@ -55,7 +59,7 @@ impl Settings {
             max_duty_cycle: 0,
             downlink_dwell_time: plan.dwell.downlink_ms.is_some(),
             uplink_dwell_time: plan.dwell.uplink_ms.is_some(),
-            ping_periodicity: None,
+            ping_periodicity: profile.ping_periodicity,
             ping_frequency_hz: None,
             ping_data_rate: plan.class_b.ping_slot.min_data_rate,
             class_b_first_hz: None,
@@ -78,8 +82,10 @@ impl Settings {
     /// A device whose settings are not known, for it joined before they were kept: as its profile says.
     pub fn assumed(profile: &RadioProfile) -> Self {
         let personalized = Self::personalized(profile);
-        let defined = personalized.defined.union(profile.channels);
-        let adr = AdrSettings { channels: profile.channels, ..personalized.adr };
+        let extra = profile.extra_channels().map(|channel| channel.index).collect();
+        let channels = profile.channels.difference(extra);
+        let defined = personalized.defined.union(channels);
+        let adr = AdrSettings { channels, ..personalized.adr };
         Self { defined, adr, ..personalized }
     }
 
@@ -119,12 +125,16 @@ impl Settings {
             if plan.dwell.by_command { profile.dwell_time && limit.is_some() } else { now }
         };
         let defined = if plan.dynamic() { self.defined.union(profile.channels) } else { self.defined };
-        let mut adr = AdrSettings { channels: profile.channels, ..self.adr };
+        let mut extra_hz = self.extra_hz;
+        extra_hz.iter_mut().zip(&profile.extra_hz).for_each(|(known, wanted)| *known = *wanted);
+        let tx_power = self.adr.tx_power.max(profile.lowest_tx_power());
+        let mut adr = AdrSettings { channels: profile.channels, tx_power, ..self.adr };
         if let Rates::Fixed { data_rate, tx_power, nb_trans } = profile.rates {
             adr = AdrSettings { data_rate, tx_power, nb_trans, ..adr };
         }
         Self {
             defined,
+            extra_hz,
             adr,
             rx_delay_s: profile.rx_delay_s,
             rx1_data_rate_offset: profile.rx1_data_rate_offset,

@@ -445,7 +445,7 @@ impl Device {
             limits.max_data_rate = fastest.map_or(limits.max_data_rate, |rate| rate.min(limits.max_data_rate));
             limits.max_tx_power = faintest.map_or(limits.max_tx_power, |power| power.min(limits.max_tx_power));
             let len = frame.phy_payload.len();
-            if let Some(decision) = adr::decide(now, profile.plan(), &limits, settings, &link.history, len) {
+            if let Some(decision) = adr::decide(now, &profile, &limits, settings, &link.history, len) {
                 let told = link.decision.as_ref().is_some_and(|d| d.verdict == decision.verdict && d.to == decision.to);
                 if decision.verdict == AdrVerdict::Change {
                     link.negotiation.aim(decision.to);

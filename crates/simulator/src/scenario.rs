@@ -204,7 +204,9 @@ impl DeviceEntry {
         };
         let listens = match self.radio.class {
             None | Some(Class::A) => Listens::AfterUplinks,
-            Some(Class::B) => Listens::InPingSlots(PING_PERIODICITY),
+            Some(Class::B) => Listens::InPingSlots(
+                self.radio.ping_period_s.and_then(u16::checked_ilog2).map_or(PING_PERIODICITY, |n| n as u8),
+            ),
             Some(Class::C) => Listens::Always,
         };
         let version = self.radio.mac_version.unwrap_or(MacVersion::V1_0_3);

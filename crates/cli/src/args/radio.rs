@@ -1,8 +1,9 @@
 //! A device's radio and MAC as options, each one once.
 
-use api::radio::{Class, PingSlotSettings, RadioSettings, RateSettings};
+use api::radio::{ActivationMode, Class, PingSlotSettings, RadioSettings, RateSettings};
 use clap::{Args, ValueEnum};
 use lorawan::MacVersion;
+use lorawan::region::RegionalRevision;
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum WhoSets {
@@ -18,6 +19,14 @@ pub(super) fn class(text: &str) -> Result<Class, String> {
     text.parse::<engine::Class>().map(Class::from)
 }
 
+fn activation(text: &str) -> Result<ActivationMode, String> {
+    match text.trim().to_ascii_uppercase().as_str() {
+        "OTAA" => Ok(ActivationMode::Otaa),
+        "ABP" => Ok(ActivationMode::Abp),
+        _ => Err(format!("{text:?} is neither OTAA nor ABP")),
+    }
+}
+
 /// Radio and MAC settings; what is not given follows the region, or stays as it is.
 #[derive(Args, Default)]
 #[command(next_help_heading = "Radio and MAC")]
@@ -25,6 +34,12 @@ pub struct RadioArgs {
     /// Version of its link layer: 1.0.0 to 1.0.4, or 1.1.
     #[arg(long, value_name = "VERSION")]
     pub mac_version: Option<MacVersion>,
+    /// Revision of the regional parameters its firmware keeps to: RP002-1.0.3.
+    #[arg(long, value_name = "REVISION")]
+    pub regional_revision: Option<RegionalRevision>,
+    /// How its devices get a session: OTAA, they join; ABP, they have one for good.
+    #[arg(long, value_parser = activation, value_name = "OTAA|ABP")]
+    pub activation: Option<ActivationMode>,
     /// When it listens: A, B or C.
     #[arg(long, value_parser = class)]
     pub class: Option<Class>,
@@ -43,6 +58,12 @@ pub struct RadioArgs {
     /// Uplink channels that are to be on, as runs: 8-15,65.
     #[arg(long)]
     pub channels: Option<String>,
+    /// A channel beyond the network's; may be given several times.
+    #[arg(long, value_name = "HZ")]
+    pub extra_frequency_hz: Vec<u32>,
+    /// The most power it may radiate.
+    #[arg(long, value_name = "DBM", allow_negative_numbers = true)]
+    pub max_eirp_dbm: Option<f32>,
     /// Whether transmissions are limited to 400 ms, in regions where that is the network's choice.
     #[arg(long, value_name = "TRUE|FALSE")]
     pub dwell_time: Option<bool>,
@@ -82,6 +103,9 @@ pub struct RadioArgs {
     /// Data rate index of ping slots.
     #[arg(long, value_name = "DR", requires = "ping_frequency_hz")]
     pub ping_data_rate: Option<u8>,
+    /// From one ping slot to the next, which class B needs: 1, 2, 4 … 128 s.
+    #[arg(long, value_name = "S")]
+    pub ping_period_s: Option<u16>,
     /// How long the acknowledgement of a class B or C downlink is waited for.
     #[arg(long, value_name = "S")]
     pub ack_timeout_s: Option<u16>,
@@ -101,19 +125,25 @@ impl RadioArgs {
     pub fn over(&self, settings: RadioSettings) -> RadioSettings {
         let ping = self.ping_frequency_hz.zip(self.ping_data_rate);
         let ping = ping.map(|(frequency_hz, data_rate)| PingSlotSettings { frequency_hz, data_rate });
+        let extra = Some(self.extra_frequency_hz.clone()).filter(|all| !all.is_empty());
         RadioSettings {
             mac_version: self.mac_version.or(settings.mac_version),
+            regional_revision: self.regional_revision.or(settings.regional_revision),
+            activation: self.activation.or(settings.activation),
             class: self.class.or(settings.class),
             rx_delay_s: self.rx_delay_s.or(settings.rx_delay_s),
             rx1_data_rate_offset: self.rx1_data_rate_offset.or(settings.rx1_data_rate_offset),
             rx2_data_rate: self.rx2_data_rate.or(settings.rx2_data_rate),
             rx2_frequency_hz: self.rx2_frequency_hz.or(settings.rx2_frequency_hz),
             channels: self.channels.clone().or(settings.channels),
+            extra_frequencies_hz: extra.or(settings.extra_frequencies_hz),
+            max_eirp_dbm: self.max_eirp_dbm.or(settings.max_eirp_dbm),
             dwell_time: self.dwell_time.or(settings.dwell_time),
             max_duty_cycle: self.max_duty_cycle.or(settings.max_duty_cycle),
             rates: self.rates(settings.rates),
             status_interval_s: self.status_interval_s.or(settings.status_interval_s),
             ping_slot: ping.or(settings.ping_slot),
+            ping_period_s: self.ping_period_s.or(settings.ping_period_s),
             ack_timeout_s: self.ack_timeout_s.or(settings.ack_timeout_s),
             attempts: self.attempts.or(settings.attempts),
             counter_restart: self.counter_restart.or(settings.counter_restart),

@@ -146,6 +146,7 @@ async fn a_downlink_is_sent_in_a_ping_slot() {
     let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
     let mut device_of_b = registration(DEV_EUI, "probe-1", None);
     device_of_b["radio"]["class"] = json!("B");
+    device_of_b["radio"]["ping_period_s"] = json!(4);
     let _: Value = service.post("devices", device_of_b).await;
     let mut connection = Connection::open(&traffic_entrance(&service, &[]), GATEWAY).await.unwrap();
     let beacons = connection.config.bcning.clone().expect("it is told which beacons to send");

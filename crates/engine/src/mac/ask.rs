@@ -81,6 +81,9 @@ impl Ask {
         }
         let missing = wanted.defined.difference(known.defined);
         asks.extend(plan.new_channels().filter(|c| missing.contains(c.index)).map(Ask::NewChannel));
+        let moved = wanted.extra_hz.iter().zip(&known.extra_hz).map(|(wanted, known)| wanted != known);
+        let extra = profile.extra_channels().zip(moved);
+        asks.extend(extra.filter(|(c, moved)| *moved || missing.contains(c.index)).map(|(c, _)| Ask::NewChannel(c)));
         // Only channels the device knows can be switched on, so those of a NewChannelReq come later.
         let on = wanted.adr.channels.intersection(known.defined);
         let target = AdrSettings { channels: if on.is_empty() { known.adr.channels } else { on }, ..wanted.adr };
@@ -171,7 +174,7 @@ impl Ask {
     }
 
     /// The settings once the device has said yes.
-    pub(crate) fn apply(&self, settings: &mut Settings) {
+    pub(crate) fn apply(&self, profile: &RadioProfile, settings: &mut Settings) {
         match self {
             Ask::LinkAdr { target, .. } => settings.adr = *target,
             Ask::DutyCycle(max) => settings.max_duty_cycle = *max,
@@ -185,6 +188,10 @@ impl Ask {
                 // A new channel is on at once (TS001 §5.6).
                 settings.defined.insert(channel.index);
                 settings.adr.channels.insert(channel.index);
+                let extra = profile.extra_channels().position(|extra| extra.index == channel.index);
+                if let Some(kept) = extra.and_then(|n| settings.extra_hz.get_mut(n)) {
+                    *kept = channel.frequency_hz;
+                }
             }
             Ask::TxParams(tx) => {
                 settings.downlink_dwell_time = tx.downlink_dwell_time;

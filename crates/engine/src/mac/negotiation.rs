@@ -126,7 +126,9 @@ impl Negotiation {
     fn wanted(&self, profile: &RadioProfile, known: &Settings) -> Settings {
         let mut wanted = known.wanted(profile);
         if let (Some(target), Rates::Adaptive(_)) = (self.target, profile.rates) {
-            wanted.adr = AdrSettings { channels: wanted.adr.channels, ..target };
+            // A target that was settled on before the profile changed may be too strong for it.
+            let tx_power = target.tx_power.max(profile.lowest_tx_power());
+            wanted.adr = AdrSettings { channels: wanted.adr.channels, tx_power, ..target };
         }
         wanted
     }
@@ -240,7 +242,7 @@ impl Negotiation {
                     if ask != Ask::Status {
                         outcome.changed = true;
                         outcome.adr_changed |= matches!(ask, Ask::LinkAdr { .. });
-                        ask.apply(known);
+                        ask.apply(profile, known);
                         outcome.notices.push(Notice::SettingTaken { what: words });
                     }
                 }

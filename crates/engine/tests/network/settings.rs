@@ -80,6 +80,50 @@ fn a_changed_profile_reaches_the_device_and_its_windows_move() {
 }
 
 #[test]
+fn extra_channels_are_given_moved_and_used() {
+    let mut field = Field::new(&[(HILL, Region::Eu868)]);
+    let built = Build { adr: true, ..Build::plain(Region::Eu868, 3) };
+    let node = field.add(built, quiet(Region::Eu868), vec![(HILL, 3.0)]);
+    field.join(node);
+    field.uplinks(node, 2);
+    let only_extra = |hz: &[u32]| RadioProfile { channels: "0".parse().unwrap(), ..quiet(Region::Eu868) }.with_extra(hz);
+    put(&mut field, node, only_extra(&[869_000_000, 866_200_000]));
+    field.uplinks(node, 6);
+    let negotiated = field.status(node).negotiated.unwrap();
+    assert_eq!(negotiated.known, negotiated.wanted, "{:#?}", field.notices());
+    assert_eq!(negotiated.known.adr.channels.to_string(), "0, 8-9");
+    field.forget();
+    put(&mut field, node, only_extra(&[869_000_000, 864_700_000]));
+    field.uplinks(node, 30);
+    assert_eq!(field.noticed("setting_taken"), 1, "only the one that moved is given anew: {:#?}", field.notices());
+    let uplinks = field.told().into_iter().filter_map(|event| match event {
+        Event::Uplink(uplink) => Some(uplink.radio.frequency_hz),
+        _ => None,
+    });
+    let mut used: Vec<u32> = uplinks.collect();
+    used.sort_unstable();
+    used.dedup();
+    // The one that moved may have been used once more before.
+    used.retain(|hz| *hz != 866_200_000);
+    assert_eq!(used, [864_700_000, 868_100_000, 869_000_000]);
+    field.enqueue(node, 1, &[1], false);
+    field.uplink(node, false);
+    assert_eq!(field.got(node), [[1]]);
+}
+
+#[test]
+fn a_limit_of_power_is_kept_by_adaptive_data_rate() {
+    let mut field = Field::new(&[(HILL, Region::Eu868)]);
+    let built = Build { adr: true, ..Build::plain(Region::Eu868, 0) };
+    let weak = RadioProfile { max_eirp_dbm: Some(11.0), ..adaptive(|limits| limits.mobile = true) };
+    let node = field.add(built, weak, vec![(HILL, -3.0)]);
+    field.join(node);
+    field.uplinks(node, 30);
+    let (_, tx_power) = field.nodes[node].device.rate_and_power();
+    assert_eq!(tx_power, 3, "10 dBm is the most of the table below 11, and a device that moves gets the most");
+}
+
+#[test]
 fn a_dwell_time_is_switched_off_where_the_network_may() {
     let region = Region::As923_1;
     let mut field = Field::new(&[(HILL, region)]);

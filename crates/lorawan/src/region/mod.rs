@@ -17,6 +17,7 @@ mod kr920;
 mod link_adr;
 mod masks;
 mod plan;
+mod revision;
 mod ru864;
 mod us915;
 
@@ -28,6 +29,7 @@ pub use plan::{
     Block, CfListForm, ClassB, DataRate, Dwell, JoinBlock, MaskMeaning, MaxMacPayload, Plan, PowerReference,
     Rx1Channel, SubBand, TxPower, Use,
 };
+pub use revision::{RegionalRevision, UnknownRevision};
 
 use std::fmt;
 use std::str::FromStr;

@@ -83,11 +83,14 @@ pub fn compare(rows: &[DeviceRow], before: &Premises, after: &Premises) -> Resul
         let standing = |premises: &Premises| {
             // A device without a profile has its region of its own.
             let region = Some(row.region).filter(|_| row.profile.is_none());
-            let standing = premises.standing(row.model.as_deref(), row.profile.as_deref(), region, &row.radio)?;
-            standing.radio.profile(standing.region)
+            premises.standing(row.model.as_deref(), row.profile.as_deref(), region, &row.radio)
         };
-        let (then, now) =
-            standing(before).and_then(|then| Ok((then, standing(after)?))).map_err(|p| of_device(p, &row.name))?;
+        let both = || {
+            let (then, now) = (standing(before)?, standing(after)?);
+            now.radio.suits(row.personalized)?;
+            Ok((then.radio.profile(then.region)?, now.radio.checked(now.region)?))
+        };
+        let (then, now) = both().map_err(|p| of_device(p, &row.name))?;
         if (then.version == MacVersion::V1_1) != (now.version == MacVersion::V1_1) && !row.personalized {
             let allowed = "1.1 has other root keys than the versions before it, and devices are registered with those";
             return Err(of_device(bad_field("radio.mac_version", now.version.name(), allowed), &row.name));

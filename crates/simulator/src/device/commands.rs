@@ -41,13 +41,10 @@ impl Device {
                     sticky.push(UpCommand::RxTimingSetupAns);
                 }
                 DownCommand::NewChannelReq(channel) => {
-                    let known = plan
-                        .network_uplinks()
-                        .any(|c| c.index == channel.index && c.frequency_hz == channel.frequency_hz);
-                    let frequency_ack = known && plan.dynamic() && !plan.known_channels().contains(channel.index);
+                    let free = plan.dynamic() && channel.index < 16 && !plan.known_channels().contains(channel.index);
+                    let frequency_ack = free && plan.sub_band(channel.frequency_hz).is_some();
                     if frequency_ack {
-                        session.defined.insert(channel.index);
-                        session.adr.channels.insert(channel.index);
+                        session.define(plan, &channel);
                     }
                     answers.push(UpCommand::NewChannelAns { data_rates_ack: true, frequency_ack });
                 }

@@ -1,7 +1,8 @@
 //! The device's side of a session: keys, counters and settings.
 
 use lorawan::crypto::{Binding, MicKey, PayloadKey, SessionKeys11};
-use lorawan::region::{AdrSettings, ChannelSet, Plan};
+use lorawan::mac::NewChannel;
+use lorawan::region::{AdrSettings, Channel, ChannelSet, Plan};
 use lorawan::wire::{DataRepr, DataView, FPort, JoinAccept, NetworkKeys11, UplinkFlags};
 use lorawan::{DevAddr, Direction, MacVersion, NetId, counter};
 
@@ -14,6 +15,8 @@ pub(super) struct Session {
     pub(super) speaks_1_1: bool,
     pub(super) adr: AdrSettings,
     pub(super) defined: ChannelSet,
+    /// Channels that are not those of the network.
+    given: Vec<Channel>,
     pub(super) rx_delay_s: u8,
     pub(super) rx1_offset: u8,
     pub(super) rx2_data_rate: u8,
@@ -50,6 +53,7 @@ impl Session {
             speaks_1_1: build.version == MacVersion::V1_1,
             adr: AdrSettings { data_rate: build.data_rate, tx_power: 0, nb_trans: 1, channels },
             defined: channels,
+            given: Vec::new(),
             rx_delay_s: 1,
             rx1_offset: 0,
             rx2_data_rate: plan.rx2_data_rate,
@@ -89,10 +93,22 @@ impl Session {
         session
     }
 
+    /// Takes a channel that NewChannelReq gives it; it is on at once (TS001 §5.6).
+    pub(super) fn define(&mut self, plan: &Plan, channel: &NewChannel) {
+        let NewChannel { index, frequency_hz, min_data_rate, max_data_rate } = *channel;
+        self.given.retain(|given| given.index != index);
+        if !plan.network_uplinks().any(|c| (c.index, c.frequency_hz) == (index, frequency_hz)) {
+            self.given.push(Channel { index, frequency_hz, min_data_rate, max_data_rate });
+        }
+        self.defined.insert(index);
+        self.adr.channels.insert(index);
+    }
+
     /// A rejoin of type 2 renews keys and leaves the radio as it was (TS001-1.1 §6.2.4.3).
     pub(super) fn keep_radio(&mut self, before: &Self) {
         self.adr = before.adr;
         self.defined = before.defined;
+        self.given = before.given.clone();
         self.rx_delay_s = before.rx_delay_s;
         self.rx1_offset = before.rx1_offset;
         self.rx2_data_rate = before.rx2_data_rate;
@@ -105,9 +121,11 @@ impl Session {
     /// Index and frequency of the channels that are on and carry the present data rate; if none does, all
     /// that are on.
     pub(super) fn usable_channels(&self, plan: &Plan) -> Vec<(u8, u32)> {
-        let on: Vec<_> = plan.network_uplinks().filter(|c| self.adr.channels.contains(c.index)).collect();
+        let given = |c: &Channel| !self.given.iter().any(|given| given.index == c.index);
+        let all = plan.network_uplinks().filter(given).chain(self.given.iter().copied());
+        let on: Vec<_> = all.filter(|c| self.adr.channels.contains(c.index)).collect();
         let carrying: Vec<_> = on.iter().filter(|c| c.carries(self.adr.data_rate)).collect();
-        let of = |c: &lorawan::region::Channel| (c.index, c.frequency_hz);
+        let of = |c: &Channel| (c.index, c.frequency_hz);
         if carrying.is_empty() { on.iter().map(of).collect() } else { carrying.into_iter().map(of).collect() }
     }
 

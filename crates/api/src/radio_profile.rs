@@ -1,0 +1,378 @@
+//! The profile that a device's settings make in a region, and what does not go together.
+
+use engine::{AdrLimits, Class, PingChannel, RadioProfile, Rates};
+use lorawan::Modulation;
+use lorawan::region::{ChannelSet, PayloadLimits, Plan, Region, RegionalRevision, Use};
+
+use crate::problem::{self, Problem};
+use crate::radio::{ActivationMode, RadioSettings, RateSettings};
+
+fn bad<T: ToString + ?Sized>(field: &str, value: &T, allowed: impl std::fmt::Display) -> Problem {
+    problem::bad_field(&format!("radio.{field}"), &value.to_string(), allowed)
+}
+
+fn within<T: PartialOrd + ToString + Copy>(field: &str, value: T, from: T, to: T) -> Result<T, Problem> {
+    if (from..=to).contains(&value) {
+        Ok(value)
+    } else {
+        Err(bad(field, &value, format!("{} to {} are allowed", from.to_string(), to.to_string())))
+    }
+}
+
+/// The data rates of one direction, for an error to name.
+fn data_rates(plan: &Plan, not: Use) -> String {
+    let all: Vec<String> =
+        plan.data_rates().filter(|(_, rate)| rate.direction != not).map(|(index, _)| index.to_string()).collect();
+    format!("{} has the data rates {} in this direction", plan.name, all.join(", "))
+}
+
+fn rate(plan: &Plan, field: &str, index: u8, not: Use) -> Result<u8, Problem> {
+    let known = plan.data_rate(index).is_some_and(|rate| rate.direction != not);
+    if known { Ok(index) } else { Err(bad(field, &index, data_rates(plan, not))) }
+}
+
+fn frequency(plan: &Plan, field: &str, hz: u32) -> Result<u32, Problem> {
+    match plan.sub_band(hz) {
+        Some(_) => Ok(hz),
+        None => {
+            let bands: Vec<String> = plan
+                .sub_bands
+                .iter()
+                .map(|b| format!("{:.3} to {:.3} MHz", f64::from(b.from_hz) / 1e6, f64::from(b.to_hz) / 1e6))
+                .collect();
+            Err(bad(field, &hz, format!("{} has {}", plan.name, bands.join(", "))))
+        }
+    }
+}
+
+impl RadioSettings {
+    /// The profile these settings make in a region.
+    ///
+    /// # Errors
+    /// Names the field, the value and what the region allows.
+    pub fn profile(&self, region: Region) -> Result<RadioProfile, Problem> {
+        let plan = region.plan();
+        let base = RadioProfile::of(region);
+        let mut profile = RadioProfile {
+            version: self.mac_version.unwrap_or(base.version),
+            class: self.class.map_or(base.class, Into::into),
+            rx_delay_s: within("rx_delay_s", self.rx_delay_s.unwrap_or(base.rx_delay_s), 1, 15)?,
+            rx1_data_rate_offset: within(
+                "rx1_data_rate_offset",
+                self.rx1_data_rate_offset.unwrap_or(base.rx1_data_rate_offset),
+                0,
+                plan.max_rx1_offset(),
+            )?,
+            rx2_data_rate: rate(plan, "rx2_data_rate", self.rx2_data_rate.unwrap_or(base.rx2_data_rate), Use::Up)?,
+            rx2_frequency_hz: self.rx2_frequency_hz.map(|hz| frequency(plan, "rx2_frequency_hz", hz)).transpose()?,
+            max_duty_cycle: within("max_duty_cycle", self.max_duty_cycle.unwrap_or(0), 0, 15)?,
+            status_every_s: self.status_interval_s.unwrap_or(base.status_every_s),
+            ack_timeout_s: within("ack_timeout_s", self.ack_timeout_s.unwrap_or(base.ack_timeout_s), 1, 3600)?,
+            attempts: within("attempts", self.attempts.unwrap_or(base.attempts), 1, 50)?,
+            counter_restart: self.counter_restart.unwrap_or(base.counter_restart),
+            ..base
+        };
+        if let Some(dwell_time) = self.dwell_time {
+            if !plan.dwell.by_command && dwell_time != profile.dwell_time {
+                let allowed = format!("in {} the dwell time is not the network's choice", plan.name);
+                return Err(bad("dwell_time", &dwell_time, allowed));
+            }
+            profile.dwell_time = dwell_time;
+        }
+        if let Some(channels) = &self.channels {
+            profile.channels = self.check_channels(plan, channels)?;
+        }
+        if let Some(extra) = &self.extra_frequencies_hz {
+            check_extra(plan, extra)?;
+            profile = profile.with_extra(extra);
+        }
+        if let Some(dbm) = self.max_eirp_dbm {
+            let (lowest, most) = (plan.tx_power.dbm(plan.tx_power.highest).unwrap_or(0.0), plan.tx_power.max_dbm);
+            profile.max_eirp_dbm = Some(within("max_eirp_dbm", dbm, lowest, most)?);
+        }
+        if let Some(seconds) = self.ping_period_s {
+            let period = seconds.is_power_of_two() && seconds <= 128;
+            let allowed = "1, 2, 4, 8, 16, 32, 64 and 128 s are allowed";
+            let periodicity = if period { seconds.ilog2() as u8 } else { return Err(bad("ping_period_s", &seconds, allowed)) };
+            profile.ping_periodicity = Some(periodicity);
+        }
+        if let Some(ping) = self.ping_slot {
+            profile.ping_channel = Some(PingChannel {
+                frequency_hz: frequency(plan, "ping_slot.frequency_hz", ping.frequency_hz)?,
+                data_rate: rate(plan, "ping_slot.data_rate", ping.data_rate, Use::Up)?,
+            });
+        }
+        profile.rates = self.check_rates(plan)?;
+        self.check_power(&profile)?;
+        let limits = PayloadLimits { repeater: false, dwell_time: profile.dwell_time };
+        if plan.max_payload(profile.rx2_data_rate, limits).is_none() {
+            let allowed = "within the dwell time it is too slow: choose a faster one, or switch the dwell time off";
+            return Err(bad("rx2_data_rate", &profile.rx2_data_rate, allowed));
+        }
+        Ok(profile)
+    }
+
+    /// The same, once more than the single values has been looked at: what must be there together, and what the regional
+    /// parameters of the device's firmware have. What is stored was looked at when it came in, under the rules of its day.
+    ///
+    /// # Errors
+    /// Names the field, the value and what is allowed.
+    pub fn checked(&self, region: Region) -> Result<RadioProfile, Problem> {
+        let profile = self.profile(region)?;
+        if profile.class == Class::B && profile.ping_periodicity.is_none() {
+            let allowed = "class B listens in ping slots: say how far apart they are, 1 to 128 s in powers of two";
+            return Err(bad("ping_period_s", "none", allowed));
+        }
+        if let Some(revision) = self.regional_revision {
+            self.check_revision(revision, &profile)?;
+        }
+        Ok(profile)
+    }
+
+    /// Whether a device that joins, or one that is personalized, can have these settings.
+    ///
+    /// # Errors
+    /// If they are for the other kind.
+    pub fn suits(&self, personalized: bool) -> Result<(), Problem> {
+        match self.activation {
+            Some(ActivationMode::Otaa) if personalized => {
+                Err(bad("activation", "OTAA", "this device is activated by personalization (ABP): it has a session for good"))
+            }
+            Some(ActivationMode::Abp) if !personalized => {
+                Err(bad("activation", "ABP", "this device joins (OTAA): it has root keys, not a session for good"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn check_revision(&self, revision: RegionalRevision, profile: &RadioProfile) -> Result<(), Problem> {
+        let (version, region, plan) = (profile.version, profile.region, profile.plan());
+        if !revision.goes_with(version) {
+            let fitting: Vec<&str> =
+                RegionalRevision::ALL.into_iter().filter(|r| r.goes_with(version)).map(RegionalRevision::name).collect();
+            return Err(bad("regional_revision", revision.name(), format!("LoRaWAN {version} goes with {}", fitting.join(", "))));
+        }
+        let since = RegionalRevision::first_with(region);
+        if revision.before(since) {
+            let allowed = format!("{region} came with {}: later firmware is needed for it", since.name());
+            return Err(bad("regional_revision", revision.name(), allowed));
+        }
+        let fastest = match profile.rates {
+            Rates::Device => return Ok(()),
+            Rates::Fixed { data_rate, .. } => ("rates.data_rate", data_rate),
+            Rates::Adaptive(limits) => ("rates.max_data_rate", limits.max_data_rate),
+        };
+        let lr_fhss = |index| plan.data_rate(index).is_some_and(|rate| matches!(rate.modulation, Modulation::LrFhss { .. }));
+        if lr_fhss(fastest.1) && revision.before(RegionalRevision::LR_FHSS) {
+            let allowed = format!(
+                "LR-FHSS came with {}, and the device keeps to {}",
+                RegionalRevision::LR_FHSS.name(),
+                revision.name()
+            );
+            return Err(bad(fastest.0, &fastest.1, allowed));
+        }
+        Ok(())
+    }
+
+    /// A limit on power leaves the weaker part of the region's table.
+    fn check_power(&self, profile: &RadioProfile) -> Result<(), Problem> {
+        let (Some(limit), lowest) = (profile.max_eirp_dbm, profile.lowest_tx_power()) else { return Ok(()) };
+        let (field, index) = match profile.rates {
+            Rates::Device => return Ok(()),
+            Rates::Fixed { tx_power, .. } => ("rates.tx_power", tx_power),
+            Rates::Adaptive(limits) => ("rates.max_tx_power", limits.max_tx_power),
+        };
+        if index >= lowest {
+            return Ok(());
+        }
+        Err(bad(field, &index, format!("{limit} dBm at most allow the indices from {lowest} on")))
+    }
+
+    fn check_channels(&self, plan: &Plan, text: &str) -> Result<ChannelSet, Problem> {
+        let set: ChannelSet = text.parse().map_err(|why| bad("channels", text, format!("{why}")))?;
+        let all: ChannelSet = plan.network_uplinks().map(|c| c.index).collect();
+        if set.is_empty() || !set.difference(all).is_empty() {
+            return Err(bad("channels", text, format!("{} has the channels {all}; at least one is needed", plan.name)));
+        }
+        Ok(set)
+    }
+
+    fn check_rates(&self, plan: &Plan) -> Result<Rates, Problem> {
+        let power = |field: &str, index: u8| within(field, index, 0, plan.tx_power.highest);
+        Ok(match self.rates {
+            None => Rates::Adaptive(AdrLimits::of(plan)),
+            Some(RateSettings::Device) => Rates::Device,
+            Some(RateSettings::Profile { data_rate, tx_power, nb_trans }) => Rates::Fixed {
+                data_rate: rate(plan, "rates.data_rate", data_rate, Use::Down)?,
+                tx_power: power("rates.tx_power", tx_power)?,
+                nb_trans: within("rates.nb_trans", nb_trans, 1, 15)?,
+            },
+            Some(RateSettings::Network {
+                min_data_rate,
+                max_data_rate,
+                max_tx_power,
+                max_nb_trans,
+                margin_db,
+                mobile,
+            }) => {
+                let base = AdrLimits::of(plan);
+                let min = rate(plan, "rates.min_data_rate", min_data_rate.unwrap_or(base.min_data_rate), Use::Down)?;
+                let max = rate(plan, "rates.max_data_rate", max_data_rate.unwrap_or(base.max_data_rate), Use::Down)?;
+                if min > max {
+                    return Err(bad("rates.min_data_rate", &min, format!("it must not be above max_data_rate, {max}")));
+                }
+                Rates::Adaptive(AdrLimits {
+                    min_data_rate: min,
+                    max_data_rate: max,
+                    max_tx_power: power("rates.max_tx_power", max_tx_power.unwrap_or(base.max_tx_power))?,
+                    max_nb_trans: within("rates.max_nb_trans", max_nb_trans.unwrap_or(base.max_nb_trans), 1, 15)?,
+                    margin_db: within("rates.margin_db", margin_db.unwrap_or(base.margin_db), 0.0, 40.0)?,
+                    mobile,
+                })
+            }
+        })
+    }
+}
+
+fn check_extra(plan: &Plan, extra: &[u32]) -> Result<(), Problem> {
+    const FIELD: &str = "extra_frequencies_hz";
+    let network: Vec<u32> = plan.network_uplinks().map(|channel| channel.frequency_hz).collect();
+    if !plan.dynamic() {
+        let allowed = format!("{} has a fixed table of channels: choose among them with radio.channels", plan.name);
+        return Err(bad(FIELD, &extra.len(), allowed));
+    }
+    let room = RadioProfile::most_extra(plan);
+    if extra.len() > room {
+        return Err(bad(FIELD, &format!("{} of them", extra.len()), format!("at most {room} are allowed in {}", plan.name)));
+    }
+    for (n, hz) in extra.iter().enumerate() {
+        frequency(plan, FIELD, *hz)?;
+        if hz % 100 != 0 {
+            return Err(bad(FIELD, hz, "channels lie at multiples of 100 Hz"));
+        }
+        if network.contains(hz) {
+            return Err(bad(FIELD, hz, "the network has this channel anyway"));
+        }
+        if extra[..n].contains(hz) {
+            return Err(bad(FIELD, hz, "it is there twice"));
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use lorawan::MacVersion;
+
+    use super::*;
+
+    fn read(json: &str) -> RadioSettings {
+        serde_json::from_str(json).unwrap()
+    }
+
+    #[test]
+    fn a_region_alone_suffices() {
+        for region in Region::ALL {
+            assert_eq!(RadioSettings::default().profile(region).unwrap(), RadioProfile::of(region), "{region}");
+        }
+    }
+
+    #[test]
+    fn conflicts_name_field_value_and_what_is_allowed() {
+        for (json, region, field, said) in [
+            (r#"{"rx2_data_rate": 14}"#, Region::Eu868, "radio.rx2_data_rate", "0, 1, 2, 3, 4, 5, 6, 7"),
+            (r#"{"rx2_data_rate": 3}"#, Region::Us915, "radio.rx2_data_rate", "8, 9, 10, 11, 12, 13"),
+            (r#"{"rx2_data_rate": 0}"#, Region::As923_1, "radio.rx2_data_rate", "dwell time"),
+            (r#"{"rx2_frequency_hz": 915000000}"#, Region::Eu868, "radio.rx2_frequency_hz", "869.400 to 869.650 MHz"),
+            (r#"{"rx_delay_s": 16}"#, Region::Eu868, "radio.rx_delay_s", "1 to 15"),
+            (r#"{"channels": "0-2, 9"}"#, Region::Eu868, "radio.channels", "0-7"),
+            (r#"{"channels": "x"}"#, Region::Eu868, "radio.channels", "runs of numbers"),
+            (r#"{"dwell_time": true}"#, Region::Eu868, "radio.dwell_time", "not the network's choice"),
+            (
+                r#"{"rates": {"by": "profile", "data_rate": 9}}"#,
+                Region::Us915,
+                "radio.rates.data_rate",
+                "0, 1, 2, 3, 4, 5, 6",
+            ),
+            (
+                r#"{"rates": {"by": "network", "min_data_rate": 4, "max_data_rate": 2}}"#,
+                Region::Eu868,
+                "radio.rates.min_data_rate",
+                "above max_data_rate",
+            ),
+            (r#"{"rates": {"by": "network", "margin_db": -1}}"#, Region::Eu868, "radio.rates.margin_db", "0 to 40"),
+            (r#"{"class": "B"}"#, Region::Eu868, "radio.ping_period_s", "how far apart"),
+            (r#"{"ping_period_s": 3}"#, Region::Eu868, "radio.ping_period_s", "1, 2, 4, 8"),
+            (r#"{"ping_period_s": 256}"#, Region::Eu868, "radio.ping_period_s", "128 s are allowed"),
+            (r#"{"extra_frequencies_hz": [869525000, 869525000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "twice"),
+            (r#"{"extra_frequencies_hz": [868100000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "anyway"),
+            (r#"{"extra_frequencies_hz": [868100050]}"#, Region::Eu868, "radio.extra_frequencies_hz", "100 Hz"),
+            (r#"{"extra_frequencies_hz": [915000000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "EU868 has 863"),
+            (r#"{"extra_frequencies_hz": [903000000]}"#, Region::Us915, "radio.extra_frequencies_hz", "fixed table"),
+            (
+                r#"{"extra_frequencies_hz": [1,2,3,4,5,6,7,8,9]}"#,
+                Region::Eu868,
+                "radio.extra_frequencies_hz",
+                "at most 8",
+            ),
+            (r#"{"max_eirp_dbm": 17}"#, Region::Eu868, "radio.max_eirp_dbm", "2 to 16"),
+            (
+                r#"{"max_eirp_dbm": 10, "rates": {"by": "profile", "data_rate": 3, "tx_power": 1}}"#,
+                Region::Eu868,
+                "radio.rates.tx_power",
+                "from 3 on",
+            ),
+            (r#"{"regional_revision": "RP001-1.1-A"}"#, Region::Eu868, "radio.regional_revision", "RP001-1.0.3-A, RP002"),
+            (r#"{"regional_revision": "RP001-1.0.3-A"}"#, Region::As923_2, "radio.regional_revision", "came with RP002-1.0.1"),
+            (
+                r#"{"regional_revision": "RP002-1.0.1", "rates": {"by": "profile", "data_rate": 8}}"#,
+                Region::Eu868,
+                "radio.rates.data_rate",
+                "LR-FHSS came with RP002-1.0.2",
+            ),
+        ] {
+            let problem = read(json).checked(region).unwrap_err();
+            assert_eq!(problem.field.as_deref(), Some(field), "{json}");
+            assert!(problem.to_string().contains(said), "{problem}");
+        }
+        assert!(serde_json::from_str::<RadioSettings>(r#"{"colour": 1}"#).is_err());
+    }
+
+    #[test]
+    fn what_is_stored_without_a_ping_period_is_still_read() {
+        let stored = read(r#"{"class": "B"}"#);
+        assert_eq!(stored.profile(Region::Eu868).unwrap().ping_periodicity, None);
+    }
+
+    #[test]
+    fn a_way_of_activation_is_kept_to() {
+        assert!(read("{}").suits(true).is_ok() && read("{}").suits(false).is_ok());
+        let joins = read(r#"{"activation": "OTAA"}"#);
+        assert!(joins.suits(false).is_ok());
+        assert_eq!(joins.suits(true).unwrap_err().field.as_deref(), Some("radio.activation"));
+        assert!(read(r#"{"activation": "ABP"}"#).suits(false).unwrap_err().to_string().contains("root keys"));
+    }
+
+    #[test]
+    fn extra_channels_come_behind_the_networks() {
+        let settings = read(r#"{"channels": "0-2", "extra_frequencies_hz": [867500100, 869525000], "max_eirp_dbm": 12}"#);
+        let profile = settings.profile(Region::Eu868).unwrap();
+        assert_eq!(profile.channels.to_string(), "0-2, 8-9");
+        assert_eq!((profile.extra_hz.clone(), profile.lowest_tx_power()), (vec![867_500_100, 869_525_000], 2));
+    }
+
+    #[test]
+    fn what_is_given_is_taken() {
+        let settings = read(
+            r#"{"mac_version": "1.1", "class": "C", "rx_delay_s": 5, "channels": "8-15, 65",
+            "rates": {"by": "network", "max_data_rate": 3, "mobile": true}, "counter_restart": true}"#,
+        );
+        let profile = settings.profile(Region::Us915).unwrap();
+        assert_eq!((profile.version, profile.class, profile.rx_delay_s), (MacVersion::V1_1, engine::Class::C, 5));
+        assert_eq!((profile.channels.len(), profile.counter_restart), (9, true));
+        let Rates::Adaptive(limits) = profile.rates else { panic!("{profile:?}") };
+        assert_eq!((limits.max_data_rate, limits.mobile), (3, true));
+        let again: RadioSettings = serde_json::from_str(&serde_json::to_string(&settings).unwrap()).unwrap();
+        assert_eq!(again, settings);
+    }
+}
