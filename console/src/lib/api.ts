@@ -42,6 +42,10 @@ export type RadioSettings = Schemas["RadioSettings"];
 export type Fleet = Schemas["Fleet"];
 export type Protocol = Schemas["Protocol"];
 export type Watch = Schemas["Watch"];
+export type Found = Schemas["Found"];
+export type JoinCheck = Schemas["JoinCheck"];
+export type Condition = Schemas["Condition"];
+export type DeviceStranger = Schemas["DeviceStranger"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
 

@@ -8,6 +8,7 @@ pub mod credential;
 pub mod device;
 pub mod device_change;
 pub mod device_import;
+pub mod find;
 pub mod firmware;
 pub mod fleet;
 pub mod frame;
@@ -15,6 +16,7 @@ pub mod gateway;
 pub mod gateway_event;
 pub mod gateway_import;
 pub mod group;
+pub mod join;
 pub mod key_forms;
 pub mod label;
 pub mod layout;
@@ -36,8 +38,9 @@ mod time;
 pub mod vitals;
 pub mod watch;
 pub mod why;
+pub mod why_joins;
 
-pub use time::{millis, millis_option};
+pub use time::{elapsed, millis, millis_option};
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::gateway::GatewayState;
+use crate::join::JoinCheck;
 
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -245,6 +246,9 @@ pub struct Join {
     pub radio: Radio,
     /// Who heard it, best first.
     pub heard_by: Vec<HeardBy>,
+    /// What was checked of it, in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<JoinCheck>,
     /// Why no answer could be sent, if none could.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unanswered: Option<String>,
@@ -255,6 +259,9 @@ pub struct Join {
 pub struct Refused {
     /// Why, and what to do.
     pub refusal: RefusalNote,
+    /// What was checked of it, in order, if it is a join-request.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<JoinCheck>,
     /// The whole frame, in hex; `heron frame` takes it apart.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,

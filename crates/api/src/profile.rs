@@ -85,10 +85,14 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
     let hz = |hz: u32| format!("{} MHz", f64::from(hz) / 1e6);
     compare("RX2 frequency", Some("RXParamSetupReq"), &|p| hz(p.rx2_frequency_hz.unwrap_or(p.plan().rx2_frequency_hz)));
     compare("uplink channels", Some("LinkADRReq"), &|p| p.channels.to_string());
-    compare("extra channels", Some("NewChannelReq"), &|p| match p.extra_hz.iter().map(|f| hz(*f)).collect::<Vec<_>>() {
-        all if all.is_empty() => "none".into(),
-        all => all.join(", "),
-    });
+    compare(
+        "extra channels",
+        Some("NewChannelReq"),
+        &|p| match p.extra_hz.iter().map(|f| hz(*f)).collect::<Vec<_>>() {
+            all if all.is_empty() => "none".into(),
+            all => all.join(", "),
+        },
+    );
     compare("power at most", Some("LinkADRReq"), &|p| match p.max_eirp_dbm {
         Some(dbm) => format!("{dbm} dBm"),
         None => "as the region has it".into(),

@@ -93,7 +93,8 @@ impl RadioSettings {
         if let Some(seconds) = self.ping_period_s {
             let period = seconds.is_power_of_two() && seconds <= 128;
             let allowed = "1, 2, 4, 8, 16, 32, 64 and 128 s are allowed";
-            let periodicity = if period { seconds.ilog2() as u8 } else { return Err(bad("ping_period_s", &seconds, allowed)) };
+            let periodicity =
+                if period { seconds.ilog2() as u8 } else { return Err(bad("ping_period_s", &seconds, allowed)) };
             profile.ping_periodicity = Some(periodicity);
         }
         if let Some(ping) = self.ping_slot {
@@ -135,9 +136,11 @@ impl RadioSettings {
     /// If they are for the other kind.
     pub fn suits(&self, personalized: bool) -> Result<(), Problem> {
         match self.activation {
-            Some(ActivationMode::Otaa) if personalized => {
-                Err(bad("activation", "OTAA", "this device is activated by personalization (ABP): it has a session for good"))
-            }
+            Some(ActivationMode::Otaa) if personalized => Err(bad(
+                "activation",
+                "OTAA",
+                "this device is activated by personalization (ABP): it has a session for good",
+            )),
             Some(ActivationMode::Abp) if !personalized => {
                 Err(bad("activation", "ABP", "this device joins (OTAA): it has root keys, not a session for good"))
             }
@@ -148,9 +151,16 @@ impl RadioSettings {
     fn check_revision(&self, revision: RegionalRevision, profile: &RadioProfile) -> Result<(), Problem> {
         let (version, region, plan) = (profile.version, profile.region, profile.plan());
         if !revision.goes_with(version) {
-            let fitting: Vec<&str> =
-                RegionalRevision::ALL.into_iter().filter(|r| r.goes_with(version)).map(RegionalRevision::name).collect();
-            return Err(bad("regional_revision", revision.name(), format!("LoRaWAN {version} goes with {}", fitting.join(", "))));
+            let fitting: Vec<&str> = RegionalRevision::ALL
+                .into_iter()
+                .filter(|r| r.goes_with(version))
+                .map(RegionalRevision::name)
+                .collect();
+            return Err(bad(
+                "regional_revision",
+                revision.name(),
+                format!("LoRaWAN {version} goes with {}", fitting.join(", ")),
+            ));
         }
         let since = RegionalRevision::first_with(region);
         if revision.before(since) {
@@ -162,7 +172,8 @@ impl RadioSettings {
             Rates::Fixed { data_rate, .. } => ("rates.data_rate", data_rate),
             Rates::Adaptive(limits) => ("rates.max_data_rate", limits.max_data_rate),
         };
-        let lr_fhss = |index| plan.data_rate(index).is_some_and(|rate| matches!(rate.modulation, Modulation::LrFhss { .. }));
+        let lr_fhss =
+            |index| plan.data_rate(index).is_some_and(|rate| matches!(rate.modulation, Modulation::LrFhss { .. }));
         if lr_fhss(fastest.1) && revision.before(RegionalRevision::LR_FHSS) {
             let allowed = format!(
                 "LR-FHSS came with {}, and the device keeps to {}",
@@ -243,7 +254,11 @@ fn check_extra(plan: &Plan, extra: &[u32]) -> Result<(), Problem> {
     }
     let room = RadioProfile::most_extra(plan);
     if extra.len() > room {
-        return Err(bad(FIELD, &format!("{} of them", extra.len()), format!("at most {room} are allowed in {}", plan.name)));
+        return Err(bad(
+            FIELD,
+            &format!("{} of them", extra.len()),
+            format!("at most {room} are allowed in {}", plan.name),
+        ));
     }
     for (n, hz) in extra.iter().enumerate() {
         frequency(plan, FIELD, *hz)?;
@@ -304,7 +319,12 @@ mod tests {
             (r#"{"class": "B"}"#, Region::Eu868, "radio.ping_period_s", "how far apart"),
             (r#"{"ping_period_s": 3}"#, Region::Eu868, "radio.ping_period_s", "1, 2, 4, 8"),
             (r#"{"ping_period_s": 256}"#, Region::Eu868, "radio.ping_period_s", "128 s are allowed"),
-            (r#"{"extra_frequencies_hz": [869525000, 869525000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "twice"),
+            (
+                r#"{"extra_frequencies_hz": [869525000, 869525000]}"#,
+                Region::Eu868,
+                "radio.extra_frequencies_hz",
+                "twice",
+            ),
             (r#"{"extra_frequencies_hz": [868100000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "anyway"),
             (r#"{"extra_frequencies_hz": [868100050]}"#, Region::Eu868, "radio.extra_frequencies_hz", "100 Hz"),
             (r#"{"extra_frequencies_hz": [915000000]}"#, Region::Eu868, "radio.extra_frequencies_hz", "EU868 has 863"),
@@ -322,8 +342,18 @@ mod tests {
                 "radio.rates.tx_power",
                 "from 3 on",
             ),
-            (r#"{"regional_revision": "RP001-1.1-A"}"#, Region::Eu868, "radio.regional_revision", "RP001-1.0.3-A, RP002"),
-            (r#"{"regional_revision": "RP001-1.0.3-A"}"#, Region::As923_2, "radio.regional_revision", "came with RP002-1.0.1"),
+            (
+                r#"{"regional_revision": "RP001-1.1-A"}"#,
+                Region::Eu868,
+                "radio.regional_revision",
+                "RP001-1.0.3-A, RP002",
+            ),
+            (
+                r#"{"regional_revision": "RP001-1.0.3-A"}"#,
+                Region::As923_2,
+                "radio.regional_revision",
+                "came with RP002-1.0.1",
+            ),
             (
                 r#"{"regional_revision": "RP002-1.0.1", "rates": {"by": "profile", "data_rate": 8}}"#,
                 Region::Eu868,
@@ -355,7 +385,8 @@ mod tests {
 
     #[test]
     fn extra_channels_come_behind_the_networks() {
-        let settings = read(r#"{"channels": "0-2", "extra_frequencies_hz": [867500100, 869525000], "max_eirp_dbm": 12}"#);
+        let settings =
+            read(r#"{"channels": "0-2", "extra_frequencies_hz": [867500100, 869525000], "max_eirp_dbm": 12}"#);
         let profile = settings.profile(Region::Eu868).unwrap();
         assert_eq!(profile.channels.to_string(), "0-2, 8-9");
         assert_eq!((profile.extra_hz.clone(), profile.lowest_tx_power()), (vec![867_500_100, 869_525_000], 2));

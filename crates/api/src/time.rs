@@ -30,3 +30,13 @@ pub mod millis_option {
         Option::deserialize(d)
     }
 }
+
+/// A stretch of time in the unit that suits it: `20 s`, `5 min`, `3 h`, `4 days`.
+pub fn elapsed(seconds: i64) -> String {
+    match seconds.max(0) {
+        s @ 0..=119 => format!("{s} s"),
+        s @ 120..=7199 => format!("{} min", s / 60),
+        s @ 7200..=172_799 => format!("{} h", s / 3600),
+        s => format!("{} days", s / 86_400),
+    }
+}

@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use crate::device::{DeviceDetail, DeviceState};
 use crate::message::Message;
 use crate::outbox::OutboxItem;
+use crate::why_joins::{Condition, unheard_accepts};
 
 /// Percent of an hour's allowance from which on it is worth a word.
 const MUCH_PERCENT: f64 = 80.0;
@@ -46,19 +47,26 @@ const SETTLING: TimeDelta = TimeDelta::seconds(1);
 pub struct DeviceWhy {
     /// What was found, what matters most first.
     pub findings: Vec<Finding>,
+    /// What must be true before it is heard, in order, and what is known of each; for a device that was never heard.
+    pub conditions: Vec<Condition>,
     /// What happened to it, newest first: joins, refusals, notices and downlinks.
     pub timeline: Vec<Message>,
 }
 
-fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Finding {
+pub(crate) fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Finding {
     let next_step = Some(next_step.to_owned()).filter(|step| !step.is_empty());
     Finding { weight, about: about.into(), what, next_step }
 }
 
 /// What stands out about a device, what matters most first; of its outbox, the last downlink that failed, and how
 /// many wait with the one that is next.
-pub fn findings(detail: &DeviceDetail, failed: Option<&OutboxItem>, next: Option<(u64, &OutboxItem)>) -> Vec<Finding> {
-    let mut all = vec![state(detail)];
+pub fn findings(
+    detail: &DeviceDetail,
+    failed: Option<&OutboxItem>,
+    next: Option<(u64, &OutboxItem)>,
+    timeline: &[Message],
+) -> Vec<Finding> {
+    let mut all = vec![unheard_accepts(detail, timeline).unwrap_or_else(|| state(detail))];
     all.extend(radio(detail));
     for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
         let what = format!(
@@ -110,7 +118,7 @@ fn state(detail: &DeviceDetail) -> Finding {
             Weight::Trouble,
             "join",
             "No join-request of it was ever heard.".into(),
-            "In this order: is it switched on and sends join-requests, is a gateway near that listens, are DevEUI and JoinEUI those of the device, is it of this region?",
+            "What has to be true for that stands below, with what is known of it.",
         ),
         (DeviceState::Refused, Some(refusal)) => {
             finding(Weight::Trouble, "join", refusal.why.clone(), &refusal.next_step)

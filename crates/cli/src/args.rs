@@ -66,6 +66,12 @@ pub enum Noun {
     },
     /// What needs attention, worst first.
     Watch,
+    /// Find devices, gateways and strangers by a part of a name, an EUI, an address or a tag.
+    Find {
+        /// What to look for.
+        #[arg(required = true)]
+        text: Vec<String>,
+    },
     /// Gateways, and strangers that call without being registered.
     Gateway {
         #[command(subcommand)]

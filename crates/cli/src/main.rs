@@ -48,6 +48,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
             let yes = cli.global.yes;
             match other {
                 Noun::Estate { verb } => noun::estate::run(&client, &out, &verb).await,
+                Noun::Find { text } => noun::find::run(&client, &out, text.join(" ")).await,
                 Noun::Watch => noun::watch::run(&client, &out).await,
                 Noun::Gateway { verb } => noun::gateway::run(&client, &out, verb, yes).await,
                 Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,

@@ -79,12 +79,7 @@ pub fn pairs(hex: &str) -> String {
 /// How long ago, in the largest fitting unit.
 pub fn ago(time: Option<DateTime<Utc>>) -> String {
     let Some(time) = time else { return "never".into() };
-    match (Utc::now() - time).num_seconds().max(0) {
-        s @ 0..=119 => format!("{s} s ago"),
-        s @ 120..=7199 => format!("{} min ago", s / 60),
-        s @ 7200..=172_799 => format!("{} h ago", s / 3600),
-        s => format!("{} days ago", s / 86_400),
-    }
+    format!("{} ago", api::elapsed((Utc::now() - time).num_seconds()))
 }
 
 /// A time of day with milliseconds, in the reader's own zone.

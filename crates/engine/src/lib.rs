@@ -22,6 +22,7 @@ mod effect;
 mod explain;
 mod gateway;
 mod join;
+mod join_checks;
 mod ledger;
 mod mac;
 mod multicast;
@@ -43,6 +44,7 @@ pub use effect::{
 };
 pub use explain::Notice;
 pub use gateway::{GatewayConfig, GatewayStatus};
+pub use join_checks::{JoinCheck, Verdict, join_checks, off_plan};
 pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
 pub use multicast::{GroupConfig, GroupStatus};

@@ -225,7 +225,8 @@ impl RadioProfile {
     pub(crate) fn extra_channels(&self) -> impl Iterator<Item = NewChannel> {
         let plan = self.plan();
         let first = plan.network_uplinks().count() as u8;
-        let (min_data_rate, max_data_rate) = plan.uplinks().next().map_or((0, 5), |c| (c.min_data_rate, c.max_data_rate));
+        let (min_data_rate, max_data_rate) =
+            plan.uplinks().next().map_or((0, 5), |c| (c.min_data_rate, c.max_data_rate));
         self.extra_hz.iter().zip(first..).map(move |(frequency_hz, index)| NewChannel {
             index,
             frequency_hz: *frequency_hz,

@@ -23,6 +23,7 @@ mod network;
 mod prepare;
 mod presence;
 mod run;
+mod strangers;
 mod tell;
 mod vitals;
 

@@ -17,6 +17,7 @@ use crate::decode;
 use crate::directory::Directory;
 use crate::handover::{Gather, Handover, Outcome};
 use crate::presence::Presence;
+use crate::strangers::Strangers;
 use crate::tell::{Teller, Told};
 
 /// Decoders get so much time in one batch, whatever its size; uplinks left over are decoded later.
@@ -58,6 +59,7 @@ impl Gather for Prepared {
 pub struct Preparer {
     pub directory: Arc<Directory>,
     pub presence: Arc<Presence>,
+    pub strangers: Arc<Strangers>,
     pub ids: Generator,
 }
 
@@ -86,7 +88,12 @@ impl Preparer {
     }
 
     fn prepare(&mut self, outcome: Outcome) -> Prepared {
-        let mut teller = Teller { directory: &self.directory, presence: &self.presence, ids: &mut self.ids };
+        let mut teller = Teller {
+            directory: &self.directory,
+            presence: &self.presence,
+            strangers: &self.strangers,
+            ids: &mut self.ids,
+        };
         let mut prepared = Prepared::default();
         prepared.batch.processed_until = Some(outcome.processed_until);
         let mut decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
@@ -175,6 +182,7 @@ mod tests {
         Preparer {
             directory: Arc::new(directory),
             presence: Arc::new(Presence::new(&[], crate::chronicle::Chronicle::new().0)),
+            strangers: Arc::default(),
             ids: Generator::new(),
         }
     }

@@ -31,6 +31,7 @@ use crate::link::{Doors, Links, udp};
 use crate::live::Live;
 use crate::prepare::Preparer;
 use crate::presence::Presence;
+use crate::strangers::Strangers;
 use crate::vitals::Vitals;
 use crate::{clock, committer, decode, first_start, http, network, presence};
 
@@ -69,6 +70,7 @@ pub async fn run(options: Options) -> Result<()> {
     let live = Arc::new(Live::new(stopping.clone()));
     let directory = Arc::new(Directory::load(&store).await?);
     let (chronicle, happenings) = Chronicle::new();
+    let strangers = Arc::new(Strangers::default());
     let presence = Arc::new(Presence::new(&store.all_gateways().await?, Arc::clone(&chronicle)));
     let credentials = Arc::new(Credentials::load(store.clone()).await?);
     let firmware = Arc::new(Firmwares::new(&options.data));
@@ -96,8 +98,12 @@ pub async fn run(options: Options) -> Result<()> {
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
     let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
     let (network, mut network_task) = network::start(start, Arc::clone(&handover));
-    let preparer =
-        Preparer { directory: Arc::clone(&directory), presence: Arc::clone(&presence), ids: Generator::new() };
+    let preparer = Preparer {
+        directory: Arc::clone(&directory),
+        presence: Arc::clone(&presence),
+        strangers: Arc::clone(&strangers),
+        ids: Generator::new(),
+    };
     let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
     let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
     let udp = udp::Udp::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
@@ -179,6 +185,7 @@ pub async fn run(options: Options) -> Result<()> {
         network: network.clone(),
         directory,
         presence,
+        strangers,
         live,
         intake,
         vitals,

@@ -1,5 +1,6 @@
 //! From the engine's events to messages: identities get their names, units their usual scale.
 
+use api::join::JoinCheck;
 use api::message::{
     Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, HeardBy, Join, MacCommand, Message, Notice,
     Radio, RefusalNote, Refused, SentBy, Uplink, UplinkFrame,
@@ -13,6 +14,7 @@ use ulid::{Generator, Ulid};
 
 use crate::directory::Directory;
 use crate::presence::Presence;
+use crate::strangers::{Request, Strangers};
 
 /// A message, and what goes along with it.
 pub struct Told {
@@ -30,6 +32,7 @@ pub struct Told {
 pub struct Teller<'a> {
     pub directory: &'a Directory,
     pub presence: &'a Presence,
+    pub strangers: &'a Strangers,
     pub ids: &'a mut Generator,
 }
 
@@ -74,6 +77,10 @@ impl Teller<'_> {
                     phy_payload: hex::encode(&joined.phy_payload),
                     radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
                     heard_by: self.heard_by(&joined.heard_by),
+                    checks: match joined.rejoin {
+                        None => checks(device.region, joined.radio, None, joined.unanswered.as_deref()),
+                        Some(_) => Vec::new(),
+                    },
                     unanswered: joined.unanswered,
                 });
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
@@ -118,11 +125,19 @@ impl Teller<'_> {
         };
         let heard_in = gateway.as_ref().map(|gateway| gateway.region);
         let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
+        let (sent, heard_by) =
+            (radio(region, Direction::Up, refused.radio, refused.airtime_us), self.heard_by(&refused.heard_by));
+        if let (engine::Refusal::UnknownDevEui { dev_eui, join_eui }, Some(gateway)) = (&refused.reason, &gateway) {
+            let (dev_eui, join_eui, estate_id) = (*dev_eui, *join_eui, gateway.estate_id);
+            let (radio, heard_by) = (sent.clone(), heard_by.clone());
+            self.strangers.note(Request { estate_id, dev_eui, join_eui, region, at, radio, heard_by });
+        }
         let body = Body::Refused(Refused {
             refusal: note.clone(),
+            checks: checks(region, refused.radio, Some(&refused.reason), None),
             phy_payload: hex::encode(&refused.phy_payload),
-            radio: radio(region, Direction::Up, refused.radio, refused.airtime_us),
-            heard_by: self.heard_by(&refused.heard_by),
+            radio: sent,
+            heard_by,
         });
         match known {
             Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), Decoding::None)),
@@ -226,6 +241,15 @@ fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Mes
 
 fn time_of(reception: Option<&Reception>) -> DateTime<Utc> {
     reception.and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
+}
+
+fn checks(
+    region: Region,
+    radio: engine::Radio,
+    refusal: Option<&engine::Refusal>,
+    unanswered: Option<&str>,
+) -> Vec<JoinCheck> {
+    engine::join_checks(region.plan(), radio, refusal, unanswered).into_iter().map(Into::into).collect()
 }
 
 fn radio(region: Region, direction: Direction, radio: engine::Radio, airtime_us: u64) -> Radio {

@@ -219,7 +219,14 @@ fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
 }
 
 /// A text to look for anywhere in a column, its own wildcards taken as they are written.
-fn anywhere(text: &str) -> String {
+/// The hex digits of a text that may be part of an EUI, however it is grouped; in lower case.
+pub fn eui_digits(text: &str) -> Option<String> {
+    let digits: String = text.chars().filter(|c| !matches!(c, ' ' | ':' | '-')).collect();
+    let hex = !digits.is_empty() && digits.chars().all(|c| c.is_ascii_hexdigit());
+    hex.then(|| digits.to_ascii_lowercase())
+}
+
+pub(crate) fn anywhere(text: &str) -> String {
     format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
 }
 
@@ -249,8 +256,7 @@ impl Store {
             query.push(" AND (d.name LIKE ").push_bind(text.clone());
             query.push(" OR EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag LIKE ");
             query.push_bind(text).push(")");
-            let digits: String = find.chars().filter(|c| !matches!(c, ' ' | ':' | '-')).collect();
-            if !digits.is_empty() && digits.chars().all(|c| c.is_ascii_hexdigit()) {
+            if let Some(digits) = eui_digits(find) {
                 let digits = anywhere(&digits);
                 query.push(" OR HEX(d.dev_eui) LIKE ").push_bind(digits.clone());
                 query.push(" OR HEX(d.join_eui) LIKE ").push_bind(digits.clone());

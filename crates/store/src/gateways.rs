@@ -10,6 +10,7 @@ use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row as _};
 
+use crate::devices::{anywhere, eui_digits};
 use crate::rows::{eui, eui_bytes, region};
 use crate::{EstateId, Store, StoreError, constraint};
 
@@ -142,6 +143,26 @@ impl Store {
     pub async fn gateways(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<GatewayRow>, StoreError> {
         let statement = "SELECT * FROM gateways WHERE estate_id = ? AND name > ? ORDER BY name LIMIT ?";
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
+    }
+
+    /// Gateways with this in their name or EUI, by name.
+    pub async fn find_gateways(
+        &self,
+        estate_id: EstateId,
+        text: &str,
+        limit: u32,
+    ) -> Result<Vec<GatewayRow>, StoreError> {
+        let digits = eui_digits(text).map(|digits| anywhere(&digits));
+        let rows = sqlx::query(
+            "SELECT * FROM gateways WHERE estate_id = ? AND (name LIKE ? OR HEX(eui) LIKE ?) ORDER BY name LIMIT ?",
+        )
+        .bind(estate_id)
+        .bind(anywhere(text))
+        .bind(digits)
+        .bind(limit)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter().map(read).collect()
     }
 
     pub async fn gateway(&self, estate_id: EstateId, gateway: Eui64) -> Result<Option<GatewayRow>, StoreError> {

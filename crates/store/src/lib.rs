@@ -27,7 +27,7 @@ mod vault;
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use credentials::{CredentialRow, SecretHash};
-pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
+pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};

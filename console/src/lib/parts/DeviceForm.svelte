@@ -1,7 +1,7 @@
 <!-- Registers a device by hand: what is typed is read back, with what gives pause, before anything is written. -->
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, say, type ReadBack } from "#lib/api.ts";
+  import { api, say, type DeviceStranger, type ReadBack } from "#lib/api.ts";
   import { premises } from "#lib/premises.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped } from "#lib/words.ts";
@@ -11,27 +11,37 @@
   /** How soon after the last key it is read back. */
   const PAUSE_MS = 350;
 
-  let { done }: { done: () => void } = $props();
+  let { done, adopted = null }: { done: () => void; adopted?: DeviceStranger | null } = $props();
 
-  let form = $state({ label: "", dev_eui: "", join_eui: "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: "", tags: "" });
-  let keys = $state<"entered" | "generate" | "fleet" | "session">("entered");
+  // The form is made anew for another stranger.
+  // svelte-ignore state_referenced_locally
+  let form = $state({ label: "", dev_eui: adopted?.dev_eui ?? "", join_eui: adopted?.join_eui ?? "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: adopted?.region ?? "", tags: "", dev_addr: "", nwk_s_key: "", app_s_key: "" });
+  let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
   let readBack = $state<ReadBack | null>(null);
   let problem = $state("");
   let asked = 0;
 
   const fleet = $derived(premises.fleets.find((f) => f.slug === form.fleet));
-  const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && (keys !== "entered" || form.app_key.trim() !== ""));
+  const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && given());
+
+  /** Whether what the device is to be known by is there. */
+  function given() {
+    if (keys === "entered") return form.app_key.trim() !== "";
+    return keys !== "session_entered" || [form.dev_addr, form.nwk_s_key, form.app_s_key].every((text) => text.trim() !== "");
+  }
 
   function body() {
     const made = keys === "entered" ? form.app_key : keys;
-    const session = { dev_addr: "generate", nwk_s_key: "generate", app_s_key: "generate" };
+    const personal = keys === "session" || keys === "session_entered";
+    const made_up = { dev_addr: "generate", nwk_s_key: "generate", app_s_key: "generate" };
+    const { dev_addr, nwk_s_key, app_s_key } = keys === "session" ? made_up : form;
     return {
       label: form.label || null,
       dev_eui: form.dev_eui,
       join_eui: form.join_eui,
-      app_key: keys === "session" ? null : made,
-      nwk_key: form.nwk_key || null,
-      personal: keys === "session" ? session : null,
+      app_key: personal ? null : made,
+      nwk_key: (keys === "entered" && form.nwk_key) || null,
+      personal: personal ? { dev_addr, nwk_s_key, app_s_key } : null,
       name: form.name,
       fleet: form.fleet,
       model: form.model || null,
@@ -74,7 +84,7 @@
 </script>
 
 <form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
-  <h2 class="mb-2">Register a device</h2>
+  <h2 class="mb-2">{adopted ? "Adopt a device: its EUIs and region are those that were heard" : "Register a device"}</h2>
   <div class="flex flex-wrap items-end gap-3">
     <label class="w-full">
       <span class="block text-sm text-base-content/75">The code on its label (LW:D0:…), pasted or scanned; or below what is printed beside it</span>
@@ -107,6 +117,7 @@
         <option value="generate">AppKey made up here</option>
         <option value="fleet" disabled={!fleet?.has_default_key}>the fleet's AppKey</option>
         <option value="session">ABP, session made up here</option>
+        <option value="session_entered">ABP, session entered</option>
       </select>
     </label>
     {#if keys === "entered"}
@@ -117,6 +128,20 @@
       <label>
         <span class="block text-sm text-base-content/75">NwkKey, of 1.1 only</span>
         <input class="input w-64 font-mono" name="nwk_key" type="password" bind:value={form.nwk_key} autocomplete="off" spellcheck="false" />
+      </label>
+    {/if}
+    {#if keys === "session_entered"}
+      <label>
+        <span class="block text-sm text-base-content/75">DevAddr</span>
+        <input class="input w-32 font-mono" name="dev_addr" bind:value={form.dev_addr} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">NwkSKey</span>
+        <input class="input w-96 max-w-full font-mono" name="nwk_s_key" type="password" bind:value={form.nwk_s_key} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">AppSKey</span>
+        <input class="input w-96 max-w-full font-mono" name="app_s_key" type="password" bind:value={form.app_s_key} autocomplete="off" spellcheck="false" />
       </label>
     {/if}
     <label>

@@ -2,6 +2,7 @@
 <script lang="ts">
   import type { Evidence, HeardBy, Message } from "#lib/api.ts";
   import { clock, moment, radio, value } from "#lib/words.ts";
+  import Checks from "./Checks.svelte";
   import Bytes from "./Bytes.svelte";
 
   let { message, named = true, fresh = false }: { message: Message; named?: boolean; fresh?: boolean } = $props();
@@ -93,6 +94,7 @@
     {#if message.type === "downlink" && message.note}
       <p class="text-warning">{message.note}</p>
     {/if}
+    {#if (message.type === "join" || message.type === "refused") && message.checks?.length}<Checks checks={message.checks} />{/if}
     {#if message.type === "join" && message.unanswered}
       <p class="text-error">not answered: {message.unanswered}</p>
     {/if}

@@ -3,6 +3,7 @@
   import { page } from "$app/state";
   import { live } from "#lib/live.svelte.ts";
   import Heron from "#lib/parts/Heron.svelte";
+  import Search from "#lib/parts/Search.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   let { children }: { children: Snippet } = $props();
@@ -57,7 +58,8 @@
           </a>
         {/each}
       </nav>
-      <div class="ml-auto flex items-center gap-3 text-sm">
+      <div class="ml-auto hidden sm:block"><Search /></div>
+      <div class="ml-auto flex items-center gap-3 text-sm sm:ml-0">
         <span class="capitalize">{session.estateName}</span>
         <span class={live.connected ? "text-success" : "text-warning"} title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
           {live.connected ? "● live" : "○ reconnecting"}
@@ -70,6 +72,7 @@
     </div>
   </header>
 
+  <div class="px-4 pt-3 sm:hidden"><Search /></div>
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->

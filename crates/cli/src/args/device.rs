@@ -26,6 +26,10 @@ pub enum DeviceVerb {
     },
     /// Register one.
     Add(Box<DeviceAddArgs>),
+    /// Devices that ask to join without being registered.
+    Strangers,
+    /// Register one of the strangers: its JoinEUI and region are those that were heard.
+    Adopt(Box<DeviceAddArgs>),
     /// Show its radio and MAC settings, or change those that are given.
     Radio {
         /// Its DevEUI or name.

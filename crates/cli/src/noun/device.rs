@@ -5,7 +5,7 @@ use api::radio::RadioSettings;
 use api::registration::{NewDevice, PersonalSession, ReadBack, Registered};
 use lorawan::MacVersion;
 
-use super::{device_change, device_import, profile, why};
+use super::{device_adopt, device_change, device_import, profile, why};
 use crate::args::{DeviceAddArgs, DeviceListArgs, DeviceVerb, KeyForms, KeyOrder};
 use crate::client::Client;
 use crate::show::{self, Out};
@@ -206,6 +206,23 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
     }
 }
 
+/// Registers a device, or says how it would be understood.
+async fn add(client: &Client, out: &Out, args: DeviceAddArgs) -> Result<()> {
+    let check = args.check;
+    let new = new_device(args)?;
+    if check {
+        let read_back: ReadBack = client.post(&client.in_estate("devices/check").await?, &new).await?;
+        out.one(&read_back, read_back_lines)?;
+        return warn(out, &read_back.warnings);
+    }
+    let added: Registered = client.post(&client.in_estate("devices").await?, &new).await?;
+    if out.json {
+        return out.json(&added);
+    }
+    show_detail(out, &added.device)?;
+    warn(out, &added.warnings)
+}
+
 pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
     match verb {
         DeviceVerb::List(args) => {
@@ -246,21 +263,12 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
             let detail: DeviceDetail = client.get(&client.in_estate(&format!("devices/{eui}")).await?, &[]).await?;
             show_detail(out, &detail)
         }
-        DeviceVerb::Add(args) => {
-            let check = args.check;
-            let new = new_device(*args)?;
-            if check {
-                let read_back: ReadBack = client.post(&client.in_estate("devices/check").await?, &new).await?;
-                out.one(&read_back, read_back_lines)?;
-                return warn(out, &read_back.warnings);
-            }
-            let added: Registered = client.post(&client.in_estate("devices").await?, &new).await?;
-            if out.json {
-                return out.json(&added);
-            }
-            show_detail(out, &added.device)?;
-            warn(out, &added.warnings)
+        DeviceVerb::Strangers => device_adopt::list(client, out).await,
+        DeviceVerb::Adopt(args) => {
+            let args = device_adopt::filled(client, *args).await?;
+            add(client, out, args).await
         }
+        DeviceVerb::Add(args) => add(client, out, *args).await,
         DeviceVerb::Why { device, limit } => why::run(client, out, &device, limit).await,
         DeviceVerb::Radio { device, radio } => {
             let eui = client.dev_eui(&device).await?;

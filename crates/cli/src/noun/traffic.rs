@@ -180,7 +180,7 @@ fn radio(radio: &Radio) -> String {
     format!("{index}{rate} {:.1} MHz {:.1} ms", radio.frequency_mhz, radio.airtime_ms)
 }
 
-fn heard(by: &[HeardBy]) -> String {
+pub fn heard(by: &[HeardBy]) -> String {
     let one = |h: &HeardBy| {
         let snr = h.snr_db.map(|snr| format!(", SNR {snr:.1} dB")).unwrap_or_default();
         format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)

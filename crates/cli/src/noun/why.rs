@@ -1,7 +1,8 @@
 //! `heron device why`: what stands out about a device, and what happened to it.
 
 use anyhow::Result;
-use api::message::{Body, Message};
+use api::join::{JoinCheck, Verdict};
+use api::message::{Body, HeardBy, Message};
 use api::why::{DeviceWhy, Weight};
 
 use super::traffic;
@@ -26,14 +27,41 @@ pub async fn run(client: &Client, out: &Out, device: &str, limit: u32) -> Result
             out.line(format!("   {:<10} Next: {step}", ""))?;
         }
     }
+    if !why.conditions.is_empty() {
+        out.line("\nBefore it can be heard, in this order:")?;
+    }
+    for (n, condition) in why.conditions.iter().enumerate() {
+        out.line(format!("{} {}. {}: {}", mark(condition.verdict), n + 1, condition.what, condition.known))?;
+    }
     if why.timeline.is_empty() {
         return out.line("\nNothing has happened to it yet.");
     }
     out.line("\nWhat happened, newest first:")?;
     for message in &why.timeline {
         out.line(format!("{:<12} {}", show::ago(Some(message.time)), event(message)))?;
+        let (checks, heard_by): (&[JoinCheck], &[HeardBy]) = match &message.body {
+            Body::Join(join) => (&join.checks, &join.heard_by),
+            Body::Refused(refused) => (&refused.checks, &refused.heard_by),
+            _ => continue,
+        };
+        if checks.is_empty() {
+            continue;
+        }
+        out.line(format!("{:<12}   heard by {}", "", traffic::heard(heard_by)))?;
+        let signs: String = checks.iter().map(|check| check.verdict.sign()).collect();
+        let passed = checks.iter().filter(|check| check.verdict == Verdict::Passed).count();
+        out.line(format!("{:<12}   {signs}  {passed} of {} checks passed", "", checks.len()))?;
+        for check in checks.iter().filter(|check| matches!(check.verdict, Verdict::Failed | Verdict::Doubtful)) {
+            let found = check.found.as_ref().map_or_else(String::new, |found| format!(": {found}"));
+            out.line(format!("{:<12}   {} {}{found}", "", check.verdict.sign(), check.what))?;
+        }
     }
     Ok(())
+}
+
+/// A sign for what is known of a condition; most that cannot be seen from here are open.
+fn mark(verdict: Verdict) -> char {
+    if verdict == Verdict::NotReached { '○' } else { verdict.sign() }
 }
 
 /// An event in one line.

@@ -86,7 +86,8 @@ fn extra_channels_are_given_moved_and_used() {
     let node = field.add(built, quiet(Region::Eu868), vec![(HILL, 3.0)]);
     field.join(node);
     field.uplinks(node, 2);
-    let only_extra = |hz: &[u32]| RadioProfile { channels: "0".parse().unwrap(), ..quiet(Region::Eu868) }.with_extra(hz);
+    let only_extra =
+        |hz: &[u32]| RadioProfile { channels: "0".parse().unwrap(), ..quiet(Region::Eu868) }.with_extra(hz);
     put(&mut field, node, only_extra(&[869_000_000, 866_200_000]));
     field.uplinks(node, 6);
     let negotiated = field.status(node).negotiated.unwrap();

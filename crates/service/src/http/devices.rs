@@ -2,11 +2,13 @@
 
 use api::Page;
 use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, Session, ShownKeys};
+use api::join::DeviceStranger;
 use api::key_forms;
 use api::link::Agreement;
 use api::problem::{Problem, bad_field};
 use api::radio::Class;
 use api::why::DeviceWhy;
+use api::why_joins::{self, Around, Condition};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
@@ -18,7 +20,7 @@ use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
-use super::gateways::band_uses;
+use super::gateways::{self, band_uses};
 
 pub fn show(row: DeviceRow) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
@@ -201,8 +203,36 @@ pub async fn why(
     let kinds = TIMELINE.map(String::from);
     let timeline = app.store.messages(estate.id, Some(eui), &kinds, None, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
-    let findings = api::why::findings(&detail, failed.as_ref(), next.as_ref().map(|(waiting, item)| (*waiting, item)));
-    Ok(Json(DeviceWhy { findings, timeline }))
+    let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
+    let findings = api::why::findings(&detail, failed.as_ref(), next, &timeline);
+    let conditions = match detail.device.last_heard {
+        None => conditions(&app, &estate, &detail).await?,
+        Some(_) => Vec::new(),
+    };
+    Ok(Json(DeviceWhy { findings, conditions, timeline }))
+}
+
+/// What must be true before a device is heard, with what is known in its estate.
+async fn conditions(app: &App, estate: &InEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
+    let gateways = gateways::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
+    let strangers = app.strangers.of(estate.id, &app.directory);
+    let latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
+    let latest = app.store.devices(estate.id, &latest, 1).await?;
+    let last_heard = latest.first().and_then(|row| {
+        let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
+        Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
+    });
+    Ok(why_joins::conditions(detail, &Around { gateways: &gateways, strangers: &strangers, last_heard }))
+}
+
+/// Gateways looked through for what may hear a device.
+const ALL_GATEWAYS: u32 = 10_000;
+
+/// Devices that ask to join without being registered, the one heard last first, since the service started.
+#[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices", security(("token" = [])),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<DeviceStranger>)))]
+pub async fn list_device_strangers(State(app): State<App>, estate: InEstate) -> Answer<Vec<DeviceStranger>> {
+    Ok(Json(app.strangers.of(estate.id, &app.directory)))
 }
 
 /// Downlinks, newest first, that findings are drawn from.

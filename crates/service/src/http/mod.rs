@@ -7,6 +7,7 @@ mod devices;
 mod error;
 mod estates;
 mod extract;
+mod find;
 mod firmware;
 mod frames;
 mod gateway_access;
@@ -52,6 +53,7 @@ use crate::link::tls::{Identity, Trust};
 use crate::live::Live;
 use crate::network::Network;
 use crate::presence::Presence;
+use crate::strangers::Strangers;
 use crate::vitals::Vitals;
 use error::Answer;
 use extract::{Caller, Json};
@@ -83,6 +85,7 @@ pub struct App {
     pub network: Network,
     pub directory: Arc<Directory>,
     pub presence: Arc<Presence>,
+    pub strangers: Arc<Strangers>,
     pub live: Arc<Live>,
     pub intake: Arc<Intake>,
     pub vitals: Arc<Vitals>,
@@ -152,6 +155,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(profiles::list_profiles))
             .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
             .routes(routes!(devices::list_devices, registering::add_device))
+            .routes(routes!(devices::list_device_strangers))
             .routes(routes!(registering::check_device))
             .routes(routes!(registering::export_devices))
             .routes(routes!(changing::change_devices))
@@ -174,6 +178,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(regions::show_region))
             .routes(routes!(regions::airtime))
             .routes(routes!(regions::layout))
+            .routes(routes!(find::find))
             .routes(routes!(watch::show_watch))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live))

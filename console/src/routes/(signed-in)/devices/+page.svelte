@@ -1,9 +1,11 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type Device } from "#lib/api.ts";
+  import { api, say, type Device, type DeviceStranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
+  import BulkEdit from "#lib/parts/BulkEdit.svelte";
   import DeviceForm from "#lib/parts/DeviceForm.svelte";
+  import DeviceStrangers from "#lib/parts/DeviceStrangers.svelte";
   import DeviceImport from "#lib/parts/DeviceImport.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import State from "#lib/parts/State.svelte";
@@ -16,6 +18,11 @@
   let problem = $state("");
   /** What is open below the title. */
   let open = $state<"" | "one" | "many">("");
+  let strangers = $state<DeviceStranger[]>([]);
+  /** The one that is being adopted. */
+  let adopted = $state<DeviceStranger | null>(null);
+  /** Those that are to be changed alike. */
+  let chosen = $state<string[]>([]);
   const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
   type StateName = (typeof STATES)[number];
   const FILTERS = ["fleet", "state", "tag", "profile", "find", "order"] as const;
@@ -48,6 +55,20 @@
     if (!data) return;
     devices = data.items;
     next = data.next ?? null;
+    await loadStrangers();
+  }
+
+  async function loadStrangers() {
+    const { data } = await api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path: { estate: session.estate } } });
+    strangers = data ?? strangers;
+    const wish = page.url.searchParams.get("adopt");
+    const meant = strangers.find((stranger) => stranger.dev_eui === wish);
+    if (meant && !adopted) adopt(meant);
+  }
+
+  function adopt(stranger: DeviceStranger) {
+    [adopted, open] = [stranger, "one"];
+    scrollTo({ top: 0 });
   }
 
   async function more() {
@@ -84,6 +105,7 @@
     void wanted;
     void load();
     return live.listen((message) => {
+      if (message.type === "refused" && !message.device) void loadStrangers();
       if (!message.device) return;
       const device = devices?.find((d) => d.dev_eui === message.device?.eui);
       if (!device) {
@@ -135,15 +157,17 @@
     {/if}
   {/each}
   <span class="flex flex-wrap gap-2 sm:ml-auto">
-    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => (open = open === "one" ? "" : "one")}>Register one</button>
+    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register one</button>
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
     <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
 </div>
-{#if open === "one"}<div class="mb-4"><DeviceForm done={load} /></div>{/if}
+{#if open === "one"}<div class="mb-4">{#key adopted}<DeviceForm {adopted} done={load} />{/key}</div>{/if}
 {#if open === "many"}<div class="mb-4"><DeviceImport done={load} /></div>{/if}
 <Notice text={problem} />
+{#if strangers.length > 0}<DeviceStrangers {strangers} {adopt} />{/if}
+{#if chosen.length > 0}<BulkEdit {chosen} done={load} />{/if}
 
 {#if devices?.length === 0 && filtered}
   <p class="text-base-content/75">No device is like that. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>
@@ -157,11 +181,16 @@
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr>{@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr>
+        <tr>
+          <th class="w-0">
+            <input class="checkbox checkbox-sm" type="checkbox" name="all" aria-label="All that are listed" checked={chosen.length > 0 && devices.every((d) => chosen.includes(d.dev_eui))} onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])} />
+          </th>
+          {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr>
       </thead>
       <tbody>
         {#each devices as device (device.dev_eui)}
           <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
+            <td><input class="checkbox checkbox-sm" type="checkbox" name="chosen" value={device.dev_eui} aria-label="Choose {device.name}" bind:group={chosen} /></td>
             <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
             <td><State state={device.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
@@ -174,6 +203,7 @@
           </tr>
           {#if device.refusal}
             <tr>
+              <td></td>
               <td colspan="7" class="pt-0">
                 <div class="border-l-4 border-error/60 pl-3">
                   <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>

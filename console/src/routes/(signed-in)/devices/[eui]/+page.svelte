@@ -3,7 +3,9 @@
   import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Agreement from "#lib/parts/Agreement.svelte";
+  import Conditions from "#lib/parts/Conditions.svelte";
   import DeviceKeys from "#lib/parts/DeviceKeys.svelte";
+  import DeviceRadio from "#lib/parts/DeviceRadio.svelte";
   import DeviceSettings from "#lib/parts/DeviceSettings.svelte";
   import Airtime from "#lib/parts/Airtime.svelte";
   import Findings from "#lib/parts/Findings.svelte";
@@ -83,6 +85,7 @@
   </div>
 
   {#if why}<Findings findings={why.findings} />{/if}
+  {#if why?.conditions.length}<Conditions conditions={why.conditions} />{/if}
 
   <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
   <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
@@ -113,6 +116,7 @@
       <Outbox {eui} news={outboxNews} />
       {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
       <DeviceSettings {device} done={load} />
+      <DeviceRadio {device} done={load} />
     </div>
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">

@@ -1,0 +1,100 @@
+<!-- Radio and MAC settings as fields, of a profile or of one device. What is empty follows what lies below. -->
+<script lang="ts">
+  import type { RadioSettings } from "#lib/api.ts";
+
+  type Radio = Partial<RadioSettings>;
+  type Rates = NonNullable<RadioSettings["rates"]>;
+  let { radio = $bindable(), usual = "usual" }: { radio: Radio; usual?: string } = $props();
+
+  /** Settings that are a number, with what they are called and allowed. */
+  const NUMBERS = [
+    ["rx_delay_s", "RX1 delay, s", 1, 15],
+    ["rx1_data_rate_offset", "RX1 data rate offset", 0, 7],
+    ["rx2_data_rate", "RX2 data rate", 0, 15],
+    ["rx2_frequency_hz", "RX2 frequency, Hz", 0, 4_000_000_000],
+    ["max_eirp_dbm", "EIRP at most, dBm", -20, 36],
+    ["max_duty_cycle", "Duty cycle 1/2ⁿ, n", 0, 15],
+    ["status_interval_s", "Asked for battery every, s", 0, 31_536_000],
+    ["ack_timeout_s", "Acknowledged within, s", 1, 3600],
+    ["attempts", "Transmissions of a downlink", 1, 50],
+    ["uplink_interval_s", "Expected to send every, s", 1, 31_536_000],
+  ] as const;
+  const VERSIONS = ["1.0.0", "1.0.1", "1.0.2", "1.0.3", "1.0.4", "1.1"];
+  const REVISIONS = ["TS001-1.0.1", "RP001-1.0.2-B", "RP001-1.0.3-A", "RP001-1.1-A", "RP001-1.1-B", "RP002-1.0.0", "RP002-1.0.1", "RP002-1.0.2", "RP002-1.0.3", "RP002-1.0.4"];
+  const CHOICES = [
+    ["mac_version", "LoRaWAN", VERSIONS],
+    ["regional_revision", "Regional parameters", REVISIONS],
+    ["activation", "Session by", ["OTAA", "ABP"]],
+    ["class", "Class", ["A", "B", "C"]],
+  ] as const;
+  const LIMITS = {
+    network: [["min_data_rate", "slowest DR"], ["max_data_rate", "fastest DR"], ["max_tx_power", "highest TXPower"], ["max_nb_trans", "most repetitions"], ["margin_db", "reserve, dB"]],
+    profile: [["data_rate", "data rate"], ["tx_power", "TXPower"], ["nb_trans", "repetitions"]],
+    device: [],
+  } as const;
+
+  const set = (field: string, value: unknown) => (radio = { ...radio, [field]: value === "" ? undefined : value });
+  const number = (text: string) => (text === "" ? undefined : Number(text));
+  const rates = $derived(radio.rates as (Rates & Record<string, number | boolean | string | undefined>) | null | undefined);
+
+  /** The frequencies in a list as people type them. */
+  function frequencies(text: string): number[] | undefined {
+    const all = text.split(/[\s,;]+/).filter(Boolean).map(Number);
+    return all.length > 0 ? all : undefined;
+  }
+</script>
+
+{#snippet field(words: string, name: string, value: unknown, take: (text: string) => void, type = "number", width = "w-40")}
+  <label>
+    <span class="block text-sm text-base-content/75">{words}</span>
+    <input class="input input-sm {width}" {type} step="any" {name} value={value ?? ""} oninput={(e) => take(e.currentTarget.value)} placeholder={usual} autocomplete="off" />
+  </label>
+{/snippet}
+
+{#snippet choice(words: string, name: string, value: unknown, among: readonly (string | readonly [string, string])[], take: (text: string) => void)}
+  <label>
+    <span class="block text-sm text-base-content/75">{words}</span>
+    <select class="select select-sm w-40" {name} value={value ?? ""} onchange={(e) => take(e.currentTarget.value)}>
+      <option value="">{usual}</option>
+      {#each among as one (one)}
+        {#if typeof one === "string"}<option value={one}>{one}</option>{:else}<option value={one[0]}>{one[1]}</option>{/if}
+      {/each}
+    </select>
+  </label>
+{/snippet}
+
+<div class="flex flex-wrap items-end gap-3">
+  {#each CHOICES as [name, words, among] (name)}
+    {@render choice(words, name, radio[name], among, (text) => set(name, text))}
+  {/each}
+  {#each NUMBERS as [name, words] (name)}
+    {@render field(words, name, radio[name], (text) => set(name, number(text)))}
+  {/each}
+  {@render field("Channels", "channels", radio.channels, (text) => set("channels", text), "text")}
+  {@render field("Extra channels, Hz", "extra_frequencies_hz", radio.extra_frequencies_hz?.join(" "), (text) => set("extra_frequencies_hz", frequencies(text)), "text")}
+  {@render choice("A counter that starts over", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}
+  {@render choice("Dwell time of 400 ms", "dwell_time", radio.dwell_time, [["true", "holds"], ["false", "does not hold"]], (text) => set("dwell_time", text && text === "true"))}
+</div>
+<div class="mt-3 flex flex-wrap items-end gap-3">
+  {@render choice("The data rate is set by", "rates", rates?.by, [["network", "the network (ADR)"], ["profile", "these settings"], ["device", "the device"]], (by) => set("rates", by && (by === "profile" ? { by, data_rate: 0 } : { by })))}
+  {#if rates}
+    {#each LIMITS[rates.by] as [name, words] (name)}
+      {@render field(words, name, rates[name], (text) => set("rates", { ...rates, [name]: number(text) }), "number", "w-32")}
+    {/each}
+    {#if rates.by === "network"}
+      <label class="flex h-8 items-center gap-2 text-sm">
+        <input class="checkbox checkbox-sm" type="checkbox" name="mobile" checked={rates.mobile === true} onchange={(e) => set("rates", { ...rates, mobile: e.currentTarget.checked })} />
+        it moves about
+      </label>
+    {/if}
+  {/if}
+</div>
+{#if radio.class === "B" || radio.ping_period_s || radio.ping_slot}
+  <div class="mt-3 flex flex-wrap items-end gap-3">
+    {@render choice("From one ping slot to the next", "ping_period_s", radio.ping_period_s, [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const), (text) => set("ping_period_s", number(text)))}
+    {@render field("Ping slots' frequency, Hz", "ping_frequency_hz", radio.ping_slot?.frequency_hz, (text) => set("ping_slot", text && { data_rate: radio.ping_slot?.data_rate ?? 0, frequency_hz: Number(text) }))}
+    {#if radio.ping_slot}
+      {@render field("Ping slots' data rate", "ping_data_rate", radio.ping_slot.data_rate, (text) => set("ping_slot", radio.ping_slot && { ...radio.ping_slot, data_rate: Number(text) }))}
+    {/if}
+  </div>
+{/if}
