@@ -11,7 +11,9 @@ mod profile;
 pub mod radio;
 
 pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
-pub use device::{DeviceAddArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder};
+pub use device::{
+    DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder,
+};
 pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,
 };

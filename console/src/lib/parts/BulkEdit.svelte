@@ -1,5 +1,6 @@
 <!-- Changes the chosen devices alike; what it comes to is shown before. -->
 <script lang="ts">
+  import { untrack } from "svelte";
   import { api, say, type ChangeEffect, type DeviceChange } from "#lib/api.ts";
   import { premises } from "#lib/premises.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
@@ -41,7 +42,9 @@
   $effect(() => {
     void chosen.length;
     void change;
-    if (!outcome?.done) outcome = null;
+    untrack(() => {
+      if (!outcome?.done) outcome = null;
+    });
   });
 </script>
 

@@ -29,7 +29,7 @@ pub enum DeviceVerb {
     /// Devices that ask to join without being registered.
     Strangers,
     /// Register one of the strangers: its JoinEUI and region are those that were heard.
-    Adopt(Box<DeviceAddArgs>),
+    Adopt(Box<DeviceAdoptArgs>),
     /// Show its radio and MAC settings, or change those that are given.
     Radio {
         /// Its DevEUI or name.
@@ -214,15 +214,30 @@ pub struct DeviceAddArgs {
     /// The code on its label (LW:D0:…), pasted or typed by a scanner, instead of DevEUI and JoinEUI.
     #[arg(long, value_name = "CODE")]
     pub label: Option<String>,
+    /// Its JoinEUI (AppEUI), in any pasted form.
+    #[arg(long, required_unless_present = "label")]
+    pub join_eui: Option<String>,
+    #[command(flatten)]
+    pub about: NewDeviceArgs,
+}
+
+#[derive(Args)]
+pub struct DeviceAdoptArgs {
+    /// The DevEUI it asks to join with.
+    pub dev_eui: String,
+    #[command(flatten)]
+    pub about: NewDeviceArgs,
+}
+
+/// What is told of a new device, beside who it is.
+#[derive(Args)]
+pub struct NewDeviceArgs {
     /// Its name; the DevEUI if not given.
     #[arg(long, default_value = "")]
     pub name: String,
     /// The short name of its fleet.
     #[arg(long)]
     pub fleet: String,
-    /// Its JoinEUI (AppEUI), in any pasted form.
-    #[arg(long, required_unless_present = "label")]
-    pub join_eui: Option<String>,
     /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it stays out of the shell's history.
     #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
     pub app_key: Option<String>,

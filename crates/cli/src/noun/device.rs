@@ -79,6 +79,7 @@ pub fn asked(given: Option<String>, name: &str) -> Result<String> {
 }
 
 fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
+    let DeviceAddArgs { dev_eui, label, join_eui, about: args } = args;
     let radio = args.radio.over(RadioSettings::default());
     let personal = match (args.dev_addr, args.nwk_s_key, args.app_s_key) {
         (Some(dev_addr), Some(nwk_s_key), Some(app_s_key)) => Some(PersonalSession {
@@ -97,9 +98,9 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         _ => args.nwk_key,
     };
     Ok(NewDevice {
-        label: args.label,
-        dev_eui: args.dev_eui.unwrap_or_default(),
-        join_eui: args.join_eui.unwrap_or_default(),
+        label,
+        dev_eui: dev_eui.unwrap_or_default(),
+        join_eui: join_eui.unwrap_or_default(),
         app_key,
         nwk_key,
         personal,
@@ -208,7 +209,7 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
 
 /// Registers a device, or says how it would be understood.
 async fn add(client: &Client, out: &Out, args: DeviceAddArgs) -> Result<()> {
-    let check = args.check;
+    let check = args.about.check;
     let new = new_device(args)?;
     if check {
         let read_back: ReadBack = client.post(&client.in_estate("devices/check").await?, &new).await?;
@@ -265,7 +266,7 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
         }
         DeviceVerb::Strangers => device_adopt::list(client, out).await,
         DeviceVerb::Adopt(args) => {
-            let args = device_adopt::filled(client, *args).await?;
+            let args = device_adopt::named(client, *args).await?;
             add(client, out, args).await
         }
         DeviceVerb::Add(args) => add(client, out, *args).await,

@@ -5,7 +5,7 @@ use api::join::DeviceStranger;
 use api::problem;
 use lorawan::Eui64;
 
-use crate::args::DeviceAddArgs;
+use crate::args::{DeviceAddArgs, DeviceAdoptArgs};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -45,17 +45,18 @@ pub async fn list(client: &Client, out: &Out) -> Result<()> {
     Ok(())
 }
 
-/// What is to be registered, with what was heard put in where nothing is given.
-pub async fn filled(client: &Client, mut args: DeviceAddArgs) -> Result<DeviceAddArgs> {
+/// The stranger as it is to be registered: its JoinEUI is the one that was heard, and so is its region where nothing else is
+/// said.
+pub async fn named(client: &Client, args: DeviceAdoptArgs) -> Result<DeviceAddArgs> {
+    let DeviceAdoptArgs { dev_eui, mut about } = args;
     let strangers = all(client).await?;
-    let Some(text) = args.dev_eui.as_deref() else { bail!("say which: `heron device strangers` lists them") };
-    let dev_eui: Eui64 = problem::eui("dev_eui", text)?;
+    let dev_eui: Eui64 = problem::eui("dev_eui", &dev_eui)?;
     let Some(stranger) = strangers.iter().find(|stranger| stranger.dev_eui == dev_eui) else {
         bail!("no unregistered device asks to join as {dev_eui}: `heron device strangers` lists those that do");
     };
-    args.join_eui.get_or_insert_with(|| stranger.join_eui.to_string());
-    if args.region.is_none() && args.profile.is_none() {
-        args.region = Some(stranger.region);
+    if about.region.is_none() && about.profile.is_none() {
+        about.region = Some(stranger.region);
     }
-    Ok(args)
+    let (dev_eui, join_eui) = (Some(dev_eui.to_string()), Some(stranger.join_eui.to_string()));
+    Ok(DeviceAddArgs { dev_eui, join_eui, label: None, about })
 }

@@ -5,6 +5,7 @@ mod bad_input;
 mod console;
 mod first_light;
 mod gateways;
+mod joins;
 mod kills;
 mod live;
 mod mac;
