@@ -210,7 +210,7 @@ mod tests {
         let newest = RadioSettings { mac_version: Some(MacVersion::V1_1), ..RadioSettings::default() };
         Premises {
             fleets: [("tide".into(), None), ("scales".into(), None)].into(),
-            models: [("sluice".to_owned(), class_c)].into(),
+            models: [("sluice".to_owned(), class_c.into())].into(),
             profiles: [
                 ("island".to_owned(), ProfileBase { region: Region::In865, radio: RadioSettings::default() }),
                 ("newest".to_owned(), ProfileBase { region: Region::Eu868, radio: newest }),

@@ -50,6 +50,11 @@ fn with_colons(text: &str) -> Option<String> {
 }
 
 impl Label {
+    /// Its ProfileID: vendor, and profile of the vendor, in hex.
+    pub fn profile_id(&self) -> String {
+        format!("{:04x}{:04x}", self.vendor_id, self.vendor_profile_id)
+    }
+
     /// Reads a code.
     ///
     /// # Errors

@@ -4,6 +4,7 @@
 //! `check` functions, so that an error can name the field, the value and what is allowed.
 
 pub mod airtime;
+pub mod catalogue;
 pub mod credential;
 pub mod device;
 pub mod device_change;

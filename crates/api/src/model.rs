@@ -1,4 +1,4 @@
-//! Models: makes of device, with their decoder.
+//! Models: makes of device, with their decoders.
 
 use std::collections::BTreeMap;
 
@@ -6,8 +6,83 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::problem::{self, Problem};
+use crate::message::ReadingValue;
+use crate::problem::{self, Problem, bad_field};
 use crate::radio::RadioSettings;
+
+/// Versions a model can have.
+const MOST_VERSIONS: usize = 30;
+/// Test payloads a decoder can have.
+const MOST_TESTS: usize = 100;
+
+/// Bytes, and what a decoder must make of them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TestPayload {
+    /// What it is, for people.
+    #[schema(example = "spring tide")]
+    pub name: String,
+    /// FPort.
+    pub port: u8,
+    /// The payload, in hex.
+    #[schema(example = "0a1b2c")]
+    pub bytes: String,
+    /// Every reading that must come of it, by name.
+    #[serde(default)]
+    pub readings: BTreeMap<String, ReadingValue>,
+    /// Whether the decoder must report an error instead.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fails: bool,
+}
+
+impl TestPayload {
+    fn check(&self) -> Result<(), Problem> {
+        problem::name("test.name", &self.name)?;
+        if !(1..=223).contains(&self.port) {
+            return Err(bad_field("test.port", &self.port.to_string(), "FPort 1 to 223 are allowed"));
+        }
+        if self.fails && !self.readings.is_empty() {
+            return Err(bad_field("test.readings", &self.name, "a test that must fail has no readings"));
+        }
+        match hex::decode(&self.bytes) {
+            Ok(bytes) if bytes.len() <= 242 => Ok(()),
+            _ => Err(bad_field("test.bytes", &self.bytes, "hex digits are wanted, two a byte, at most 242 bytes")),
+        }
+    }
+}
+
+/// What is different in some versions of a model's hardware or firmware: how their payloads are read.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ModelVersion {
+    /// Hardware it is about; any if none is named.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hardware: Vec<String>,
+    /// Firmware it is about; any if none is named.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub firmware: Vec<String>,
+    /// The payload script.
+    pub decoder: String,
+    /// What the script must make of some payloads.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tests: Vec<TestPayload>,
+}
+
+impl ModelVersion {
+    /// Whether it is about a device with this hardware and firmware. A device whose versions are not known is of none.
+    pub fn covers(&self, hardware: Option<&str>, firmware: Option<&str>) -> bool {
+        let among =
+            |all: &[String], one: Option<&str>| all.is_empty() || one.is_some_and(|one| all.iter().any(|v| v == one));
+        among(&self.hardware, hardware) && among(&self.firmware, firmware)
+    }
+
+    /// Which, in words.
+    pub fn words(&self) -> String {
+        let hardware = (!self.hardware.is_empty()).then(|| format!("hardware {}", self.hardware.join(", ")));
+        let firmware = (!self.firmware.is_empty()).then(|| format!("firmware {}", self.firmware.join(", ")));
+        hardware.into_iter().chain(firmware).collect::<Vec<_>>().join(", ")
+    }
+}
 
 /// A make of device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -15,32 +90,44 @@ pub struct Model {
     /// Its short name, used in addresses.
     #[schema(example = "brinemark-tide-gauge")]
     pub slug: String,
-    /// Who makes it.
-    pub maker: String,
-    /// Its name.
-    pub name: String,
-    /// The payload script: JavaScript with `decodeUplink(input)` (TS013).
-    pub decoder: Option<String>,
-    /// Units by the name of a reading.
-    pub units: BTreeMap<String, String>,
-    /// What its radio and MAC are like, as far as the make decides that. Profiles and devices may say otherwise.
-    pub radio: RadioSettings,
+    /// What is told of it.
+    #[serde(flatten)]
+    pub about: PutModel,
+    /// Why its decoder is not used, if it is not: it does not load, or fails one of its own tests.
+    pub flaw: Option<String>,
+    /// The catalogue it came from, if it did.
+    pub source: Option<String>,
+    /// What was changed here of what came from there.
+    pub edited: Vec<String>,
     /// When it was last changed.
     #[serde(with = "crate::millis")]
     pub changed_at: DateTime<Utc>,
 }
 
 /// A model to add or change.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PutModel {
     /// Who makes it.
     pub maker: String,
     /// Its name.
     pub name: String,
+    /// What it is, at most 500 characters.
+    #[serde(default)]
+    pub description: String,
+    /// The ProfileID on its labels, eight hex digits: vendor, and profile of the vendor (TR005).
+    #[serde(default)]
+    #[schema(example = "0abc0001")]
+    pub profile_id: Option<String>,
     /// The payload script: JavaScript with `decodeUplink(input)` (TS013). It is loaded once to see
     /// that it can be.
     #[serde(default)]
     pub decoder: Option<String>,
+    /// What the script must make of some payloads. While one of these fails, the script is not used.
+    #[serde(default)]
+    pub tests: Vec<TestPayload>,
+    /// Versions of hardware or firmware whose payloads are read otherwise; the first that covers a device counts.
+    #[serde(default)]
+    pub versions: Vec<ModelVersion>,
     /// Units by the name of a reading.
     #[serde(default)]
     pub units: BTreeMap<String, String>,
@@ -50,16 +137,60 @@ pub struct PutModel {
 }
 
 impl PutModel {
-    /// The same with its names checked and an empty decoder taken as none.
+    /// The same with its values checked and an empty decoder taken as none.
+    ///
+    /// # Errors
+    /// Names the field, the value and what is allowed.
     pub fn check(self) -> Result<Self, Problem> {
         for (reading, unit) in &self.units {
             problem::name("units", reading)?;
             problem::name("units", unit)?;
         }
+        let many = |field: &str, n: usize, most: usize| match n {
+            n if n <= most => Ok(()),
+            n => Err(bad_field(field, &format!("{n} of them"), format!("at most {most} are allowed"))),
+        };
+        many("versions", self.versions.len(), MOST_VERSIONS)?;
+        let decoder = self.decoder.filter(|d| !d.trim().is_empty());
+        if decoder.is_none() && !self.tests.is_empty() {
+            return Err(bad_field(
+                "tests",
+                &format!("{} of them", self.tests.len()),
+                "there is no decoder to be tested",
+            ));
+        }
+        for version in &self.versions {
+            if version.hardware.is_empty() && version.firmware.is_empty() {
+                return Err(bad_field(
+                    "versions",
+                    "one without hardware and firmware",
+                    "at least one of them is to be named",
+                ));
+            }
+            for name in version.hardware.iter().chain(&version.firmware) {
+                crate::registration::version("versions", Some(name))?;
+            }
+        }
+        for tests in self.versions.iter().map(|version| &version.tests).chain([&self.tests]) {
+            many("tests", tests.len(), MOST_TESTS)?;
+            tests.iter().try_for_each(TestPayload::check)?;
+        }
+        let profile_id = self.profile_id.map(|id| id.trim().to_ascii_lowercase()).filter(|id| !id.is_empty());
+        if let Some(id) = profile_id.as_ref().filter(|id| id.len() != 8 || !id.chars().all(|c| c.is_ascii_hexdigit())) {
+            return Err(bad_field(
+                "profile_id",
+                id,
+                "eight hex digits are wanted: vendor, and profile of the vendor (TR005)",
+            ));
+        }
         Ok(Self {
             maker: problem::name("maker", &self.maker)?,
             name: problem::name("name", &self.name)?,
-            decoder: self.decoder.filter(|d| !d.trim().is_empty()),
+            description: crate::registration::description(&self.description)?,
+            profile_id,
+            decoder,
+            tests: self.tests,
+            versions: self.versions,
             units: self.units,
             radio: self.radio,
         })

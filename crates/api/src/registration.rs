@@ -107,13 +107,29 @@ pub struct ProfileBase {
     pub radio: RadioSettings,
 }
 
+/// A model of an estate, as devices stand on it.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ModelBase {
+    pub radio: RadioSettings,
+    /// What its labels call it.
+    pub profile_id: Option<String>,
+    /// Why its decoder is not used.
+    pub flaw: Option<String>,
+}
+
+impl From<RadioSettings> for ModelBase {
+    fn from(radio: RadioSettings) -> Self {
+        Self { radio, ..Self::default() }
+    }
+}
+
 /// What an estate has that devices refer to.
 #[derive(Debug, Clone, Default)]
 pub struct Premises {
     /// Default keys by the fleets' short names.
     pub fleets: HashMap<String, Option<AesKey>>,
-    /// What models say of the radio, by their short names.
-    pub models: HashMap<String, RadioSettings>,
+    /// Models by their short names.
+    pub models: HashMap<String, ModelBase>,
     /// Radio profiles by their short names.
     pub profiles: HashMap<String, ProfileBase>,
 }
@@ -129,6 +145,14 @@ impl Premises {
     fn of<T: Clone>(all: &HashMap<String, T>, what: &str, slug: &str) -> Result<T, Problem> {
         let known = all.get(slug).cloned();
         known.ok_or_else(|| bad_field(what, slug, format!("there is no such {what} in this estate")))
+    }
+
+    /// The model whose labels have this ProfileID, if exactly one has.
+    pub fn model_of_label(&self, label: &Label) -> Option<String> {
+        let id = label.profile_id();
+        let mut of_it = self.models.iter().filter(|(_, model)| model.profile_id.as_ref() == Some(&id));
+        let (slug, _) = of_it.next()?;
+        of_it.next().is_none().then(|| slug.clone())
     }
 
     /// The default key of a fleet that there must be.
@@ -147,7 +171,7 @@ impl Premises {
         region: Option<Region>,
         own: &RadioSettings,
     ) -> Result<Standing, Problem> {
-        let make = model.map(|model| Self::of(&self.models, "model", model)).transpose()?.unwrap_or_default();
+        let make = model.map(|model| Self::of(&self.models, "model", model)).transpose()?.unwrap_or_default().radio;
         let base = profile.map(|profile| Self::of(&self.profiles, "profile", profile)).transpose()?;
         let region = match (region, base.as_ref().map(|base| base.region)) {
             (Some(given), Some(of_profile)) if given != of_profile => {
@@ -246,6 +270,8 @@ pub struct CheckedDevice {
     pub hardware: Option<String>,
     pub firmware: Option<String>,
     pub tags: Vec<String>,
+    /// What is to be said of it that is no error.
+    pub notes: Vec<String>,
 }
 
 /// Tags as they are kept: each once, in order.
@@ -296,12 +322,15 @@ impl NewDevice {
         let label = self.label.as_deref().filter(|text| !text.trim().is_empty()).map(Label::read).transpose()?;
         let dev_eui = stated("dev_eui", &self.dev_eui, label.as_ref().map(|label| label.dev_eui))?;
         let join_eui = stated("join_eui", &self.join_eui, label.as_ref().map(|label| label.join_eui))?;
+        let of_label = label.as_ref().and_then(|label| estate.premises.model_of_label(label));
         let serial = label.and_then(|label| label.serial_number).map(|serial| format!("serial number {serial}"));
         let about = if self.description.trim().is_empty() { serial } else { None };
         let fleet = problem::slug("fleet", &self.fleet)?;
         let fleet_key = estate.premises.fleet(&fleet)?;
         let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| problem::slug(field, slug)).transpose();
-        let (model, profile) = (slug("model", &self.model)?, slug("profile", &self.profile)?);
+        let (model, profile) = (slug("model", &self.model)?.or(of_label), slug("profile", &self.profile)?);
+        let flaw = model.as_ref().and_then(|slug| estate.premises.models.get(slug)?.flaw.as_ref());
+        let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is mended: {flaw}."));
         let standing = estate.premises.standing(model.as_deref(), profile.as_deref(), self.region, &self.radio)?;
         let version_of_mac = standing.radio.checked(standing.region)?.version;
         standing.radio.suits(self.personal.is_some())?;
@@ -321,6 +350,7 @@ impl NewDevice {
             hardware: version("hardware", self.hardware.as_deref())?,
             firmware: version("firmware", self.firmware.as_deref())?,
             tags: tags(&self.tags)?,
+            notes: Vec::from_iter(flaw),
         })
     }
 
@@ -446,7 +476,7 @@ pub fn near_misses(eui: Eui64) -> impl Iterator<Item = Eui64> {
 /// What gives pause about a device's identity among those that are known: `name_of` has the names of registered devices.
 pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> Option<String>) -> Vec<String> {
     let (dev_eui, join_eui) = (device.dev_eui, device.join_eui);
-    let mut found = Vec::new();
+    let mut found = device.notes.clone();
     if let Some(name) = name_of(dev_eui.reversed()).filter(|_| dev_eui != dev_eui.reversed()) {
         found.push(format!(
             "{name} has this DevEUI with its bytes reversed, {}: one of the two is likely wrong.",

@@ -11,7 +11,7 @@ fn surrounded<T>(run: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
     let slow = RadioSettings { rx_delay_s: Some(5), ..RadioSettings::default() };
     let premises = Premises {
         fleets: [("tide".into(), None), ("scales".into(), Some(AesKey([0x5c; 16])))].into(),
-        models: [("sluice".to_owned(), class_c)].into(),
+        models: [("sluice".to_owned(), class_c.into())].into(),
         profiles: [("island".to_owned(), ProfileBase { region: Region::In865, radio: slow })].into(),
     };
     run(&mut Surroundings {

@@ -6,7 +6,7 @@ use criterion::{Criterion, criterion_group, criterion_main};
 use payload::{Interpreter, Limits, Script};
 
 const EMPTY: &str = "function decodeUplink(input) { return { data: {} }; }";
-const USUAL: &str = include_str!("../../../demo/tarnsey/models/brinemark-tg2.js");
+const USUAL: &str = include_str!("../../../catalogue/models/brinemark-tg2/decoder.js");
 
 fn decode(c: &mut Criterion) {
     let mut group = c.benchmark_group("script");

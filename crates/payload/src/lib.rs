@@ -5,6 +5,7 @@
 //! ([`readings`]).
 #![warn(missing_docs)]
 
+pub mod check;
 pub mod interpreter;
 mod readings;
 pub mod script;

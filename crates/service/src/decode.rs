@@ -122,7 +122,8 @@ pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message
 }
 
 fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
-    directory.decoder(estate_id, message.device.as_ref()?.model.as_deref()?)
+    let device = message.device.as_ref()?;
+    directory.decoder(estate_id, device.model.as_deref()?, device.eui)
 }
 
 /// Why there are no readings.

@@ -4,27 +4,48 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use api::device_change::DeviceEdit;
-use api::model::Model;
+use api::model::ModelVersion;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;
-use payload::{Limits, Script};
+use payload::Script;
 use store::{DeviceContext, EstateId, Store, StoreError};
 
+use crate::catalogue;
 use crate::decode::Pace;
 
-/// A model's decoder, ready to run, and its units.
+/// A decoder of a model, ready to run, and its units.
 pub struct Decoder {
+    /// The versions of the model it is for; empty if for all that have none of their own.
+    pub version: String,
     /// The script, or why it cannot be loaded.
     pub script: Result<Script, String>,
     pub units: BTreeMap<String, String>,
     pub pace: Pace,
 }
 
+/// The decoders of a model: those of some versions, and the one for all others.
+#[derive(Default)]
+pub struct Decoders {
+    pub versions: Vec<(ModelVersion, Arc<Decoder>)>,
+    pub others: Option<Arc<Decoder>>,
+}
+
+impl Decoders {
+    fn is_empty(&self) -> bool {
+        self.versions.is_empty() && self.others.is_none()
+    }
+
+    fn of(&self, hardware: Option<&str>, firmware: Option<&str>) -> Option<Arc<Decoder>> {
+        let version = self.versions.iter().find(|(version, _)| version.covers(hardware, firmware));
+        version.map(|(_, decoder)| decoder).or(self.others.as_ref()).cloned()
+    }
+}
+
 #[derive(Default)]
 struct Inner {
     devices: HashMap<Eui64, DeviceContext>,
-    decoders: HashMap<(EstateId, String), Arc<Decoder>>,
+    decoders: HashMap<(EstateId, String), Decoders>,
     estates: HashMap<EstateId, String>,
 }
 
@@ -41,9 +62,10 @@ impl Directory {
             loop {
                 let page = store.models(estate.0, &after, 200).await?;
                 let Some(last) = page.last() else { break };
-                after.clone_from(&last.slug);
-                for model in &page {
-                    directory.put_model(estate.0, model, model.decoder.as_deref().map(load_script));
+                after.clone_from(&last.model.slug);
+                for row in &page {
+                    let decoders = catalogue::loaded(&row.model.about, row.model.flaw.as_deref());
+                    directory.put_model(estate.0, &row.model.slug, decoders);
                 }
             }
         }
@@ -71,6 +93,8 @@ impl Directory {
         let Some(device) = inner.devices.get_mut(&dev_eui) else { return };
         device.name = edit.name.clone().unwrap_or_else(|| device.name.clone());
         device.fleet = edit.fleet.clone().unwrap_or_else(|| device.fleet.clone());
+        device.hardware = edit.hardware.clone().unwrap_or_else(|| device.hardware.clone());
+        device.firmware = edit.firmware.clone().unwrap_or_else(|| device.firmware.clone());
         device.model = edit.model.clone().unwrap_or_else(|| device.model.clone());
         device.region = edit.region.unwrap_or(device.region);
     }
@@ -113,20 +137,27 @@ impl Directory {
         device.rhythm_s
     }
 
-    /// Takes a model with its script, which the caller has loaded: that runs it once.
-    pub fn put_model(&self, estate: EstateId, model: &Model, script: Option<Result<Script, String>>) {
-        let key = (estate, model.slug.clone());
+    /// Takes a model with its scripts, which the caller has loaded: that runs them once.
+    pub fn put_model(&self, estate: EstateId, slug: &str, decoders: Decoders) {
+        let key = (estate, slug.to_owned());
         let mut inner = self.write();
-        match script {
-            Some(script) => inner
-                .decoders
-                .insert(key, Arc::new(Decoder { script, units: model.units.clone(), pace: Pace::default() })),
-            None => inner.decoders.remove(&key),
-        };
+        match decoders.is_empty() {
+            false => drop(inner.decoders.insert(key, decoders)),
+            true => drop(inner.decoders.remove(&key)),
+        }
     }
 
-    pub fn decoder(&self, estate: EstateId, model: &str) -> Option<Arc<Decoder>> {
-        self.read().decoders.get(&(estate, model.to_owned())).cloned()
+    pub fn remove_model(&self, estate: EstateId, slug: &str) {
+        self.write().decoders.remove(&(estate, slug.to_owned()));
+    }
+
+    /// What reads a device's payloads, by its model and its versions.
+    pub fn decoder(&self, estate: EstateId, model: &str, dev_eui: Eui64) -> Option<Arc<Decoder>> {
+        let inner = self.read();
+        let device = inner.devices.get(&dev_eui);
+        let hardware = device.and_then(|device| device.hardware.as_deref());
+        let firmware = device.and_then(|device| device.firmware.as_deref());
+        inner.decoders.get(&(estate, model.to_owned()))?.of(hardware, firmware)
     }
 
     pub fn estates(&self) -> Vec<EstateId> {
@@ -138,14 +169,12 @@ impl Directory {
     }
 }
 
-fn load_script(source: &str) -> Result<Script, String> {
-    Script::new(source, Limits::default()).map_err(|why| why.to_string())
-}
-
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use api::model::PutModel;
     use chrono::TimeDelta;
+
+    use super::*;
 
     fn device() -> DeviceContext {
         DeviceContext {
@@ -154,6 +183,8 @@ mod tests {
             fleet: "tide".into(),
             name: "tide-01".into(),
             model: None,
+            hardware: None,
+            firmware: None,
             region: Region::Eu868,
             last_heard: None,
             rhythm_s: None,
@@ -178,22 +209,40 @@ mod tests {
     #[test]
     fn a_model_that_loses_its_decoder_decodes_no_more() {
         let directory = Directory::default();
-        let model = |decoder: Option<&str>| Model {
-            slug: "probe".into(),
-            maker: "M".into(),
-            name: "N".into(),
-            decoder: decoder.map(Into::into),
-            units: BTreeMap::new(),
-            radio: Default::default(),
-            changed_at: Utc::now(),
+        directory.put_device(device());
+        let about = |decoder: Option<&str>| PutModel { decoder: decoder.map(Into::into), ..PutModel::default() };
+        let put = |decoder: Option<&str>| {
+            let about = about(decoder);
+            let (decoders, _) = catalogue::load(&about);
+            directory.put_model(1, "probe", decoders);
         };
-        let put = |decoder: Option<&str>| directory.put_model(1, &model(decoder), decoder.map(load_script));
         put(Some("function decodeUplink() { return {data: {}} }"));
-        assert!(directory.decoder(1, "probe").unwrap().script.is_ok());
-        assert!(directory.decoder(2, "probe").is_none(), "another estate's models are its own");
+        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().script.is_ok());
+        assert!(directory.decoder(2, "probe", Eui64(1)).is_none(), "another estate's models are its own");
         put(Some("nonsense("));
-        assert!(directory.decoder(1, "probe").unwrap().script.is_err());
+        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().script.is_err());
         put(None);
-        assert!(directory.decoder(1, "probe").is_none());
+        assert!(directory.decoder(1, "probe", Eui64(1)).is_none());
+    }
+
+    #[test]
+    fn a_devices_firmware_decides_which_script_reads_it() {
+        let directory = Directory::default();
+        let old = ModelVersion {
+            hardware: vec![],
+            firmware: vec!["1.0".into()],
+            decoder: "function decodeUplink() { return {data: {old: 1}} }".into(),
+            tests: vec![],
+        };
+        let decoder = Some("function decodeUplink() { return {data: {new: 1}} }".into());
+        let about = PutModel { decoder, versions: vec![old], ..PutModel::default() };
+        directory.put_model(1, "probe", catalogue::load(&about).0);
+        let source = |firmware: Option<&str>| {
+            directory.put_device(DeviceContext { firmware: firmware.map(Into::into), ..device() });
+            let decoder = directory.decoder(1, "probe", Eui64(1)).unwrap();
+            decoder.version.clone()
+        };
+        assert_eq!(source(Some("1.0")), "firmware 1.0");
+        assert_eq!((source(Some("2.0")), source(None)), (String::new(), String::new()));
     }
 }

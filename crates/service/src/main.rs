@@ -1,8 +1,10 @@
 //! `herond`: the network service. It connects the pure crates to sockets, clock and database; no rule
 //! of the job lives here.
 
+mod archive;
 mod authority;
 mod broker;
+mod catalogue;
 mod chronicle;
 mod clock;
 mod committer;
@@ -12,6 +14,7 @@ mod decode;
 mod directory;
 mod firmware;
 mod first_start;
+mod git;
 mod handover;
 mod http;
 mod intake;

@@ -144,11 +144,10 @@ impl Prepared {
 #[cfg(test)]
 mod tests {
     use api::message::{Body, ReadingValue};
-    use api::model::Model;
+    use api::model::PutModel;
     use engine::{Change, Counters, Radio, Reception, UplinkEvent};
     use lorawan::region::Region;
     use lorawan::{DevAddr, Eui64, Modulation};
-    use payload::{Limits, Script};
     use store::DeviceContext;
 
     use super::*;
@@ -164,21 +163,15 @@ mod tests {
             fleet: "tide".into(),
             name: "tide-01".into(),
             model: Some("probe".into()),
+            hardware: None,
+            firmware: None,
             region: Region::Eu868,
             last_heard: None,
             rhythm_s: None,
         });
-        let model = Model {
-            slug: "probe".into(),
-            maker: "Brinemark".into(),
-            name: "Probe".into(),
-            decoder: Some(script.into()),
-            units: [("level".to_owned(), "m".to_owned())].into(),
-            radio: Default::default(),
-            changed_at: chrono::Utc::now(),
-        };
-        let script = Script::new(script, Limits::default()).map_err(|why| why.to_string());
-        directory.put_model(1, &model, Some(script));
+        let units = [("level".to_owned(), "m".to_owned())].into();
+        let about = PutModel { decoder: Some(script.into()), units, ..PutModel::default() };
+        directory.put_model(1, "probe", crate::catalogue::loaded(&about, None));
         Preparer {
             directory: Arc::new(directory),
             presence: Arc::new(Presence::new(&[], crate::chronicle::Chronicle::new().0)),
@@ -249,7 +242,7 @@ mod tests {
     #[test]
     fn a_decoder_that_does_not_end_is_left_to_others_and_soon_not_tried_here() {
         let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
-        let quick = |preparer: &Preparer| preparer.directory.decoder(1, "probe").unwrap().pace.quick();
+        let quick = |preparer: &Preparer| preparer.directory.decoder(1, "probe", DEV).unwrap().pace.quick();
         assert!(quick(&preparer), "nothing is known of it yet");
         let prepared = preparer.prepare(outcome((0..30).flat_map(|n| uplink(n, 2)), 1));
         assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.to_publish.len()), (0, 30, 0));

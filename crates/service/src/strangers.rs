@@ -111,6 +111,8 @@ mod tests {
             fleet: "tide".into(),
             name: "tide-01".into(),
             model: None,
+            hardware: None,
+            firmware: None,
             region: Region::Eu868,
             last_heard: None,
             rhythm_s: None,

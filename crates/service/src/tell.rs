@@ -45,7 +45,10 @@ impl Teller<'_> {
                 let device = self.directory.device(uplink.dev_eui)?;
                 let rhythm_s = self.directory.heard(uplink.dev_eui, at);
                 let decodes = uplink.port.is_some_and(|port| port > 0)
-                    && device.model.as_deref().is_some_and(|m| self.directory.decoder(device.estate_id, m).is_some());
+                    && device
+                        .model
+                        .as_deref()
+                        .is_some_and(|m| self.directory.decoder(device.estate_id, m, device.dev_eui).is_some());
                 let body = Body::Uplink(Box::new(Uplink {
                     frame: UplinkFrame {
                         counter: uplink.counter,

@@ -65,6 +65,7 @@ impl Size {
             decoder: Some(SCRIPT.into()),
             units: units.map(|(name, unit)| (name.into(), unit.into())).into(),
             radio: RadioSettings::default(),
+            ..PutModel::default()
         }
     }
 

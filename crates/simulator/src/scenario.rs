@@ -170,7 +170,7 @@ impl ModelEntry {
             name: self.name.clone(),
             decoder: Some(self.decoder.clone()),
             units: self.units.clone(),
-            radio: RadioSettings::default(),
+            ..PutModel::default()
         }
     }
 }
@@ -259,7 +259,7 @@ mod tests {
         }
         let premises = Premises {
             fleets: scenario.fleets.iter().map(|fleet| (fleet.slug.clone(), None)).collect(),
-            models: scenario.models.iter().map(|model| (model.slug.clone(), RadioSettings::default())).collect(),
+            models: scenario.models.iter().map(|model| (model.slug.clone(), RadioSettings::default().into())).collect(),
             ..Premises::default()
         };
         let mut random = || [0; 16];

@@ -1,5 +1,5 @@
 //! What stand-in devices measure, and how they put it into bytes. The decoders that belong to these
-//! bytes are in the scenario's `models` folder.
+//! bytes are in the catalogue.
 
 use rand::RngExt as _;
 use rand::rngs::ThreadRng;

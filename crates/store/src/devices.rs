@@ -52,6 +52,8 @@ pub struct DeviceContext {
     pub fleet: String,
     pub name: String,
     pub model: Option<String>,
+    pub hardware: Option<String>,
+    pub firmware: Option<String>,
     pub region: Region,
     pub last_heard: Option<DateTime<Utc>>,
     pub rhythm_s: Option<f64>,
@@ -395,7 +397,7 @@ impl Store {
     /// What messages say of every device, for the start of the service.
     pub async fn device_contexts(&self) -> Result<Vec<DeviceContext>, StoreError> {
         let rows = sqlx::query(
-            "SELECT d.dev_eui, d.estate_id, f.slug AS fleet, d.name, m.slug AS model, d.region,
+            "SELECT d.dev_eui, d.estate_id, f.slug AS fleet, d.name, m.slug AS model, d.hardware, d.firmware, d.region,
              a.last_heard, a.rhythm_s FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
              LEFT JOIN activity a ON a.dev_eui = d.dev_eui",
         )
@@ -409,6 +411,8 @@ impl Store {
                     fleet: row.try_get("fleet")?,
                     name: row.try_get("name")?,
                     model: row.try_get("model")?,
+                    hardware: row.try_get("hardware")?,
+                    firmware: row.try_get("firmware")?,
                     region: region(row)?,
                     last_heard: row.try_get("last_heard")?,
                     rhythm_s: row.try_get("rhythm_s")?,

@@ -186,6 +186,8 @@ impl Store {
                     fleet: row.try_get("fleet")?,
                     name: row.try_get("name")?,
                     model: None,
+                    hardware: None,
+                    firmware: None,
                     region: region(row)?,
                     last_heard: None,
                     rhythm_s: None,

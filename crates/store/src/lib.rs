@@ -31,6 +31,7 @@ pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery,
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
+pub use models::{ImportedModel, ModelRow, Source};
 pub use people::{Membership, Person};
 pub use state::gateway_config;
 pub use vault::{Vault, VaultError};

@@ -1,68 +1,211 @@
-//! Models and their decoders.
+//! Models, and the catalogues they came from.
 
+use api::catalogue::{CatalogueSource, SourceKind, differences};
 use api::model::{Model, PutModel};
-use chrono::Utc;
-use sqlx::Row as _;
+use chrono::{DateTime, Utc};
 use sqlx::mysql::MySqlRow;
+use sqlx::{MySqlConnection, Row as _};
 
 use crate::rows::{json, to_json};
 use crate::{EstateId, Store, StoreError};
 
-fn read(row: &MySqlRow) -> Result<Model, StoreError> {
-    Ok(Model {
-        slug: row.try_get("slug")?,
+/// A model with what its catalogue had of it.
+#[derive(Debug, Clone)]
+pub struct ModelRow {
+    pub model: Model,
+    pub imported: Option<PutModel>,
+}
+
+/// A model as a catalogue's import leaves it.
+#[derive(Debug, Clone)]
+pub struct ImportedModel {
+    pub slug: String,
+    pub model: PutModel,
+    /// As the catalogue has it.
+    pub imported: PutModel,
+    pub flaw: Option<String>,
+}
+
+/// A catalogue that is imported.
+#[derive(Debug, Clone)]
+pub struct Source {
+    pub source: String,
+    pub kind: SourceKind,
+    pub branch: Option<String>,
+    pub revision: Option<String>,
+}
+
+fn read(row: &MySqlRow) -> Result<ModelRow, StoreError> {
+    let text = |column: &str| row.try_get::<String, _>(column);
+    let about = PutModel {
         maker: row.try_get("maker")?,
         name: row.try_get("name")?,
+        description: row.try_get("description")?,
+        profile_id: row.try_get("profile_id")?,
         decoder: row.try_get("decoder")?,
-        units: json("model", &row.try_get::<String, _>("units")?)?,
-        radio: json("radio settings", &row.try_get::<String, _>("radio")?)?,
+        tests: json("tests", &text("tests")?)?,
+        versions: json("versions", &text("versions")?)?,
+        units: json("model", &text("units")?)?,
+        radio: json("radio settings", &text("radio")?)?,
+    };
+    let imported: Option<String> = row.try_get("imported")?;
+    let imported: Option<PutModel> = imported.map(|text| json("imported model", &text)).transpose()?;
+    let model = Model {
+        slug: row.try_get("slug")?,
+        flaw: row.try_get("flaw")?,
+        source: row.try_get("source")?,
+        edited: imported.as_ref().map(|imported| differences(imported, &about)).unwrap_or_default(),
         changed_at: row.try_get("changed_at")?,
-    })
+        about,
+    };
+    Ok(ModelRow { model, imported })
+}
+
+fn word(kind: SourceKind) -> &'static str {
+    match kind {
+        SourceKind::Shipped => "shipped",
+        SourceKind::Files => "files",
+        SourceKind::Git => "git",
+    }
+}
+
+/// Writes a model down; source and what was imported stay as they are.
+async fn put(
+    connection: &mut MySqlConnection,
+    estate_id: EstateId,
+    slug: &str,
+    model: &PutModel,
+    flaw: Option<&str>,
+    changed_at: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO models (estate_id, slug, maker, name, description, profile_id, decoder, tests, versions, flaw, units,
+         radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+         ON DUPLICATE KEY UPDATE maker = VALUES(maker), name = VALUES(name), description = VALUES(description),
+         profile_id = VALUES(profile_id), decoder = VALUES(decoder), tests = VALUES(tests), versions = VALUES(versions),
+         flaw = VALUES(flaw), units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
+    )
+    .bind(estate_id)
+    .bind(slug)
+    .bind(&model.maker)
+    .bind(&model.name)
+    .bind(&model.description)
+    .bind(&model.profile_id)
+    .bind(&model.decoder)
+    .bind(to_json("tests", &model.tests)?)
+    .bind(to_json("versions", &model.versions)?)
+    .bind(flaw)
+    .bind(to_json("units", &model.units)?)
+    .bind(to_json("radio settings", &model.radio)?)
+    .bind(changed_at)
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 impl Store {
-    /// Adds a model or replaces it.
-    pub async fn put_model(&self, estate_id: EstateId, slug: &str, model: &PutModel) -> Result<Model, StoreError> {
-        let changed_at = Utc::now();
+    /// Adds a model or replaces what is told of it.
+    pub async fn put_model(
+        &self,
+        estate_id: EstateId,
+        slug: &str,
+        model: &PutModel,
+        flaw: Option<&str>,
+    ) -> Result<(), StoreError> {
+        let mut connection = self.pool.acquire().await?;
+        put(&mut connection, estate_id, slug, model, flaw, Utc::now()).await
+    }
+
+    /// Writes down what an import leaves, all of it or nothing.
+    pub async fn put_catalogue(
+        &self,
+        estate_id: EstateId,
+        source: &Source,
+        models: &[ImportedModel],
+    ) -> Result<(), StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        for ImportedModel { slug, model, imported, flaw } in models {
+            put(&mut tx, estate_id, slug, model, flaw.as_deref(), now).await?;
+            sqlx::query("UPDATE models SET source = ?, imported = ? WHERE estate_id = ? AND slug = ?")
+                .bind(&source.source)
+                .bind(to_json("imported model", imported)?)
+                .bind(estate_id)
+                .bind(slug)
+                .execute(&mut *tx)
+                .await?;
+        }
         sqlx::query(
-            "INSERT INTO models (estate_id, slug, maker, name, decoder, units, radio, changed_at)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-             ON DUPLICATE KEY UPDATE maker = VALUES(maker), name = VALUES(name), decoder = VALUES(decoder),
-             units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
+            "INSERT INTO catalogue_sources (estate_id, source, kind, branch, revision, refreshed_at)
+             VALUES (?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE kind = VALUES(kind), branch = VALUES(branch),
+             revision = VALUES(revision), refreshed_at = VALUES(refreshed_at)",
         )
         .bind(estate_id)
-        .bind(slug)
-        .bind(&model.maker)
-        .bind(&model.name)
-        .bind(&model.decoder)
-        .bind(to_json("units", &model.units)?)
-        .bind(to_json("radio settings", &model.radio)?)
-        .bind(changed_at)
-        .execute(&self.pool)
+        .bind(&source.source)
+        .bind(word(source.kind))
+        .bind(&source.branch)
+        .bind(&source.revision)
+        .bind(now)
+        .execute(&mut *tx)
         .await?;
-        Ok(Model {
-            slug: slug.into(),
-            maker: model.maker.clone(),
-            name: model.name.clone(),
-            decoder: model.decoder.clone(),
-            units: model.units.clone(),
-            radio: model.radio.clone(),
-            changed_at,
-        })
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// The catalogues that models of an estate came from, with the branch of each.
+    pub async fn catalogue_sources(
+        &self,
+        estate_id: EstateId,
+    ) -> Result<Vec<(CatalogueSource, Option<String>)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT s.*, (SELECT COUNT(*) FROM models m WHERE m.estate_id = s.estate_id AND m.source = s.source) AS models
+             FROM catalogue_sources s WHERE estate_id = ? ORDER BY source",
+        )
+        .bind(estate_id)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let kind = match row.try_get::<&str, _>("kind")? {
+                    "shipped" => SourceKind::Shipped,
+                    "git" => SourceKind::Git,
+                    _ => SourceKind::Files,
+                };
+                let source = CatalogueSource {
+                    source: row.try_get("source")?,
+                    kind,
+                    revision: row.try_get("revision")?,
+                    models: row.try_get::<i64, _>("models")?.unsigned_abs(),
+                    refreshed_at: row.try_get("refreshed_at")?,
+                };
+                Ok((source, row.try_get("branch")?))
+            })
+            .collect()
     }
 
     /// A page of an estate's models by short name.
-    pub async fn models(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<Model>, StoreError> {
+    pub async fn models(&self, estate_id: EstateId, after: &str, limit: u32) -> Result<Vec<ModelRow>, StoreError> {
         let statement = "SELECT * FROM models WHERE estate_id = ? AND slug > ? ORDER BY slug LIMIT ?";
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
-    pub async fn model(&self, estate_id: EstateId, slug: &str) -> Result<Option<Model>, StoreError> {
+    pub async fn model(&self, estate_id: EstateId, slug: &str) -> Result<Option<ModelRow>, StoreError> {
         let row = sqlx::query("SELECT * FROM models WHERE estate_id = ? AND slug = ?")
             .bind(estate_id)
             .bind(slug)
             .fetch_optional(&self.pool)
             .await?;
         row.as_ref().map(read).transpose()
+    }
+
+    /// Removes a model that no device is of. Whether there was one to remove.
+    pub async fn remove_model(&self, estate_id: EstateId, slug: &str) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM models WHERE estate_id = ? AND slug = ?")
+            .bind(estate_id)
+            .bind(slug)
+            .execute(&self.pool)
+            .await
+            .map_err(|error| crate::constraint(error, "model"))?;
+        Ok(done.rows_affected() > 0)
     }
 }

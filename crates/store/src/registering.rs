@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use api::device_change::DeviceEdit;
-use api::registration::{CheckedDevice, Premises, ProfileBase};
+use api::registration::{CheckedDevice, ModelBase, Premises, ProfileBase};
 use chrono::Utc;
 use engine::Activation;
 use lorawan::{AesKey, Eui64};
@@ -41,10 +41,11 @@ impl Store {
             let key = sealed.map(|sealed| self.vault.open(Purpose::FleetKey, owner, &sealed));
             premises.fleets.insert(row.try_get("slug")?, key.transpose()?.map(AesKey));
         }
-        let models = sqlx::query("SELECT slug, radio FROM models WHERE estate_id = ?");
+        let models = sqlx::query("SELECT slug, radio, profile_id, flaw FROM models WHERE estate_id = ?");
         for row in models.bind(estate_id).fetch_all(&self.pool).await? {
             let radio = json("radio settings", &row.try_get::<String, _>("radio")?)?;
-            premises.models.insert(row.try_get("slug")?, radio);
+            let base = ModelBase { radio, profile_id: row.try_get("profile_id")?, flaw: row.try_get("flaw")? };
+            premises.models.insert(row.try_get("slug")?, base);
         }
         let profiles = sqlx::query("SELECT slug, region, radio FROM radio_profiles WHERE estate_id = ?");
         for row in profiles.bind(estate_id).fetch_all(&self.pool).await? {

@@ -9,13 +9,13 @@ use crate::client::Client;
 use crate::show::Out;
 
 fn lines(m: &Model) -> Vec<(&'static str, String)> {
-    let units: Vec<_> = m.units.iter().map(|(reading, unit)| format!("{reading} in {unit}")).collect();
+    let units: Vec<_> = m.about.units.iter().map(|(reading, unit)| format!("{reading} in {unit}")).collect();
     vec![
         ("model", m.slug.clone()),
-        ("maker", m.maker.clone()),
-        ("name", m.name.clone()),
+        ("maker", m.about.maker.clone()),
+        ("name", m.about.name.clone()),
         ("units", units.join(", ")),
-        ("decoder", m.decoder.as_ref().map_or_else(|| "none".into(), |d| format!("{} lines", d.lines().count()))),
+        ("decoder", m.about.decoder.as_ref().map_or_else(|| "none".into(), |d| format!("{} lines", d.lines().count()))),
     ]
 }
 
@@ -25,14 +25,14 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
             let models: Vec<Model> = client.all(&client.in_estate("models").await?, &[]).await?;
             let none = "There is no model. Next: `heron model put SLUG --maker MAKER --name NAME --decoder FILE`.";
             out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER"], |m| {
-                let decoder = if m.decoder.is_some() { "script" } else { "none" };
-                vec![m.slug.clone(), m.maker.clone(), m.name.clone(), decoder.into()]
+                let decoder = if m.about.decoder.is_some() { "script" } else { "none" };
+                vec![m.slug.clone(), m.about.maker.clone(), m.about.name.clone(), decoder.into()]
             })
         }
         ModelVerb::Show { slug } => {
             let model: Model = client.get(&client.in_estate(&format!("models/{slug}")).await?, &[]).await?;
             out.one(&model, lines)?;
-            match (&model.decoder, out.json) {
+            match (&model.about.decoder, out.json) {
                 (Some(decoder), false) => out.line(format!("\n{}", decoder.trim_end())),
                 _ => Ok(()),
             }
@@ -51,7 +51,17 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
                 .collect::<Result<_>>()?;
             let path = client.in_estate(&format!("models/{slug}")).await?;
             let model: Model = client
-                .put(&path, &PutModel { maker, name, decoder, units, radio: radio.over(RadioSettings::default()) })
+                .put(
+                    &path,
+                    &PutModel {
+                        maker,
+                        name,
+                        decoder,
+                        units,
+                        radio: radio.over(RadioSettings::default()),
+                        ..PutModel::default()
+                    },
+                )
                 .await?;
             out.one(&model, lines)
         }

@@ -40,7 +40,7 @@ async fn one_device_one_gateway_from_radio_to_reading() {
     ]);
     service.heron_says(&["fleet", "add", "tide-and-sluice"]);
     service.heron_says(&["fleet", "add", "grazing"]);
-    let decoder = format!("{folder}/models/lodeworth-sluice.js");
+    let decoder = format!("{folder}/../../catalogue/models/lodeworth-sluice/decoder.js");
     service.heron_says(&[
         "model",
         "put",

@@ -39,8 +39,8 @@ async fn records_in(database: &str) -> (Store, u32) {
     let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
-    let model = PutModel { maker: "M".into(), name: "N".into(), decoder: None, units, radio: Default::default() };
-    store.put_model(estate, "probe", &model).await.unwrap();
+    let model = PutModel { maker: "M".into(), name: "N".into(), units, ..PutModel::default() };
+    store.put_model(estate, "probe", &model, None).await.unwrap();
     store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
     store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
     (store, estate)

@@ -108,6 +108,8 @@ pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json
         return Err(api::problem::bad_field(field, &new.fleet, allowed).into());
     }
     app.directory.put_device(DeviceContext {
+        hardware: None,
+        firmware: None,
         dev_eui: identity.group,
         estate_id: estate.id,
         fleet: new.fleet,

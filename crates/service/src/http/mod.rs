@@ -1,6 +1,7 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
 pub mod auth;
+mod catalogue;
 mod changing;
 mod console;
 mod devices;
@@ -151,7 +152,11 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(firmware::remove_firmware))
             .routes(routes!(firmware::hand_firmware))
             .routes(routes!(models::list_models))
-            .routes(routes!(models::show_model, models::put_model))
+            .routes(routes!(models::show_model, models::put_model, models::remove_model))
+            .routes(routes!(catalogue::list_sources))
+            .routes(routes!(catalogue::import_git))
+            .routes(routes!(catalogue::import_shipped))
+            .routes(routes!(catalogue::refresh))
             .routes(routes!(profiles::list_profiles))
             .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
             .routes(routes!(devices::list_devices, registering::add_device))
@@ -186,6 +191,11 @@ fn described() -> OpenApiRouter<App> {
                 OpenApiRouter::new()
                     .routes(routes!(registering::import_devices))
                     .layer(DefaultBodyLimit::max(api::device_import::LARGEST)),
+            )
+            .merge(
+                OpenApiRouter::new()
+                    .routes(routes!(catalogue::import_files))
+                    .layer(DefaultBodyLimit::max(api::catalogue::LARGEST)),
             )
             // Only a firmware is larger than anything else.
             .merge(

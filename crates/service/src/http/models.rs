@@ -4,15 +4,17 @@ use api::Page;
 use api::model::{Model, PutModel};
 use api::problem::Problem;
 use axum::extract::State;
+use axum::http::StatusCode;
 use lorawan::Eui64;
-use payload::{Limits, Script};
 use store::DeviceQuery;
 
 use super::App;
+use super::catalogue::aside;
 use super::changing::retell;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathName, page};
 use super::profiles::compare;
+use crate::catalogue::load;
 
 /// An estate's models, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),
@@ -24,7 +26,7 @@ pub async fn list_models(
 ) -> Answer<Page<Model>> {
     let limit = paging.limit()?;
     let rows = app.store.models(estate.id, paging.after(), limit + 1).await?;
-    Ok(Json(page(rows, limit, |model| model.slug.clone(), |model| model)))
+    Ok(Json(page(rows, limit, |row| row.model.slug.clone(), |row| row.model)))
 }
 
 /// One model.
@@ -32,10 +34,11 @@ pub async fn list_models(
     params(("estate" = String, Path), ("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
 pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<Model> {
-    app.store.model(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("model", slug))
+    app.store.model(estate.id, &slug).await?.map(|row| Json(row.model)).ok_or_else(|| not_found("model", slug))
 }
 
-/// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused, and nothing is changed.
+/// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused; one that fails the
+/// model's own tests is kept, said to be flawed, and not used.
 #[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
     params(("estate" = String, Path), ("model" = String, Path)), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
@@ -47,31 +50,39 @@ pub async fn put_model(
 ) -> Answer<Model> {
     let slug = api::problem::slug("model", &slug)?;
     let model = model.check()?;
-    let script = match model.decoder.clone() {
-        None => None,
-        Some(source) => Some(load(source).await?),
-    };
+    let about = model.clone();
+    let (decoders, flaw) = aside(move || load(&about)).await?;
+    // A script that cannot even be loaded is most likely a slip of whoever sends it; one that fails a test may be work under way.
+    if let Some(unreadable) = flaw.as_ref().filter(|flaw| !flaw.loads) {
+        let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
+        return Err(Refusal(problem.field("decoder").detail(unreadable.why.clone())));
+    }
+    let flaw = flaw.map(|flaw| flaw.why);
     let which = DeviceQuery { model: Some(slug.clone()), ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     let before = app.store.premises(estate.id).await?;
     let mut after = before.clone();
-    after.models.insert(slug.clone(), model.radio.clone());
+    after.models.insert(slug.clone(), model.radio.clone().into());
     let effect = compare(&devices, &before, &after)?;
-    let stored = app.store.put_model(estate.id, &slug, &model).await?;
-    app.directory.put_model(estate.id, &stored, script.map(Ok));
+    app.store.put_model(estate.id, &slug, &model, flaw.as_deref()).await?;
+    app.directory.put_model(estate.id, &slug, decoders);
     let euis: Vec<Eui64> = effect.devices.iter().map(|device| device.dev_eui).collect();
     retell(&app, &euis).await?;
-    Ok(Json(stored))
+    show_model(State(app), estate, PathName(slug)).await
 }
 
-/// Loads a script, away from the threads that serve: it runs once.
-async fn load(source: String) -> Result<Script, Refusal> {
-    let loaded = tokio::task::spawn_blocking(move || Script::new(source, Limits::default())).await;
-    let why = match loaded {
-        Ok(Ok(script)) => return Ok(script),
-        Ok(Err(why)) => why.to_string(),
-        Err(why) => why.to_string(),
-    };
-    let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
-    Err(Refusal(problem.field("decoder").detail(why)))
+/// Removes a model that no device is of.
+#[utoipa::path(delete, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    params(("estate" = String, Path), ("model" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_model(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(slug): PathName,
+) -> Result<StatusCode, Refusal> {
+    if !app.store.remove_model(estate.id, &slug).await? {
+        return Err(not_found("model", slug));
+    }
+    app.directory.remove_model(estate.id, &slug);
+    Ok(StatusCode::NO_CONTENT)
 }

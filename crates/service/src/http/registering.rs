@@ -83,6 +83,8 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
             fleet: device.fleet.clone(),
             name: device.name.clone(),
             model: device.model.clone(),
+            hardware: device.hardware.clone(),
+            firmware: device.firmware.clone(),
             region: device.region,
             last_heard: None,
             rhythm_s: None,

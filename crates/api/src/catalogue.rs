@@ -1,0 +1,312 @@
+//! The catalogue: models as a folder of text files, and what becomes of them when it is imported anew.
+//!
+//! ```text
+//! models/
+//!   brinemark-tg2/          the model's short name
+//!     model.toml            who makes it, its radio, its readings, its tests
+//!     decoder.js            the scripts that model.toml names
+//! ```
+//! Folders above the models' do not matter, and neither do other files. `docs/catalogue.md` has every field.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::ToSchema;
+
+use crate::model::{ModelVersion, PutModel, TestPayload};
+use crate::problem::{self, Problem, bad_field};
+use crate::radio::RadioSettings;
+
+/// The file that makes a folder a model.
+pub const FILE: &str = "model.toml";
+/// The largest archive taken, in bytes.
+pub const LARGEST: usize = 16 << 20;
+/// Models that one catalogue can have.
+pub const MOST_MODELS: usize = 2000;
+
+/// Files by their path, with `/` between its parts.
+pub type Files = BTreeMap<String, Vec<u8>>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ModelFile {
+    maker: String,
+    name: String,
+    #[serde(default)]
+    description: String,
+    profile_id: Option<String>,
+    decoder: Option<String>,
+    #[serde(default)]
+    test: Vec<TestPayload>,
+    #[serde(default)]
+    version: Vec<VersionFile>,
+    /// Units by reading; empty where a reading has none.
+    #[serde(default)]
+    readings: BTreeMap<String, String>,
+    #[serde(default)]
+    radio: RadioSettings,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct VersionFile {
+    #[serde(default)]
+    hardware: Vec<String>,
+    #[serde(default)]
+    firmware: Vec<String>,
+    decoder: String,
+    #[serde(default)]
+    test: Vec<TestPayload>,
+}
+
+/// A model as it stands in a catalogue.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Entry {
+    /// Its short name: that of its folder.
+    pub slug: String,
+    /// The model, or what is wrong with its files.
+    pub model: Result<PutModel, Problem>,
+}
+
+/// The models among some files, by short name.
+///
+/// # Errors
+/// If there is none, or there are too many.
+pub fn read(files: &Files) -> Result<Vec<Entry>, Problem> {
+    let folders: Vec<&str> = files.keys().filter_map(|path| folder(path, FILE)).collect();
+    if folders.is_empty() {
+        let detail = "each model is a folder with a model.toml in it, and there is no such file";
+        return Err(Problem::new(422, "no_models", "This is no catalogue of models").detail(detail));
+    }
+    if folders.len() > MOST_MODELS {
+        let given = format!("{} models", folders.len());
+        return Err(bad_field("catalogue", &given, format!("at most {MOST_MODELS} are allowed")));
+    }
+    let mut seen = BTreeSet::new();
+    let mut entries: Vec<Entry> = folders
+        .into_iter()
+        .map(|folder| {
+            let slug = folder.rsplit('/').next().unwrap_or(folder).to_owned();
+            let model = match seen.insert(slug.clone()) {
+                true => read_model(files, folder),
+                false => Err(bad_field("folder", folder, "another folder of this catalogue has the same name")),
+            };
+            Entry { slug, model }
+        })
+        .collect();
+    entries.sort_by(|a, b| a.slug.cmp(&b.slug));
+    Ok(entries)
+}
+
+/// The folder a file of this name lies in.
+fn folder<'a>(path: &'a str, name: &str) -> Option<&'a str> {
+    path.strip_suffix(name)?.strip_suffix('/')
+}
+
+fn text<'a>(files: &'a Files, path: &str, field: &str) -> Result<&'a str, Problem> {
+    let Some(bytes) = files.get(path) else {
+        return Err(bad_field(field, path, "there is no such file in the catalogue"));
+    };
+    std::str::from_utf8(bytes).map_err(|_| bad_field(field, path, "it is not UTF-8 text"))
+}
+
+fn read_model(files: &Files, folder: &str) -> Result<PutModel, Problem> {
+    problem::slug("folder", folder.rsplit('/').next().unwrap_or(folder))?;
+    let path = format!("{folder}/{FILE}");
+    let file: ModelFile = toml::from_str(text(files, &path, "file")?).map_err(|why| {
+        let place = why.span().map_or_else(String::new, |span| {
+            let before = files.get(&path).map_or(&[][..], |bytes| &bytes[..span.start.min(bytes.len())]);
+            format!("line {}: ", before.iter().filter(|byte| **byte == b'\n').count() + 1)
+        });
+        Problem::new(422, "bad_model_file", "The model cannot be read")
+            .field("file")
+            .detail(format!("{path}, {place}{}", why.message()))
+    })?;
+    let script = |name: &str| {
+        let plain = !name.contains(['/', '\\']) && name != "..";
+        match plain {
+            true => text(files, &format!("{folder}/{name}"), "decoder").map(str::to_owned),
+            false => Err(bad_field("decoder", name, "the name of a file in the model's own folder is wanted")),
+        }
+    };
+    let versions = file.version.into_iter().map(|version| {
+        let VersionFile { hardware, firmware, decoder, test } = version;
+        Ok(ModelVersion { hardware, firmware, decoder: script(&decoder)?, tests: test })
+    });
+    let model = PutModel {
+        maker: file.maker,
+        name: file.name,
+        description: file.description,
+        profile_id: file.profile_id,
+        decoder: file.decoder.as_deref().map(script).transpose()?,
+        tests: file.test,
+        versions: versions.collect::<Result<_, Problem>>()?,
+        units: file.readings.into_iter().filter(|(_, unit)| !unit.is_empty()).collect(),
+        radio: file.radio,
+    };
+    model.check()
+}
+
+/// What a catalogue comes to for one of its models.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ModelFate {
+    /// It was not there.
+    New,
+    /// Something of it is different.
+    Updated,
+    /// Nothing of it is.
+    Same,
+    /// It is of no use as it stands in the catalogue; what is here stays.
+    Bad,
+    /// A model with its short name did not come from this catalogue; it stays.
+    Taken,
+    /// It came from this catalogue, which does not have it any more; it stays.
+    Gone,
+}
+
+impl ModelFate {
+    /// For people.
+    pub const fn words(self) -> &'static str {
+        match self {
+            ModelFate::New => "new",
+            ModelFate::Updated => "updated",
+            ModelFate::Same => "the same",
+            ModelFate::Bad => "not usable",
+            ModelFate::Taken => "name taken",
+            ModelFate::Gone => "gone there",
+        }
+    }
+}
+
+/// What becomes of one model, or would.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ModelOutcome {
+    /// Its short name.
+    pub slug: String,
+    /// Maker and name.
+    pub name: String,
+    /// What becomes of it.
+    pub fate: ModelFate,
+    /// What is different, by field.
+    pub changed: Vec<String>,
+    /// What was changed here and stays, though the catalogue has it otherwise.
+    pub kept: Vec<String>,
+    /// Why its decoder will not be used: it does not load, or fails one of its own tests.
+    pub flaw: Option<String>,
+    /// What is wrong with its files.
+    pub problem: Option<Problem>,
+}
+
+/// What an import comes to, or has come to.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CatalogueOutcome {
+    /// Where it is from.
+    pub source: String,
+    /// The commit it is at, if it is a git repository.
+    pub revision: Option<String>,
+    /// Its models.
+    pub models: Vec<ModelOutcome>,
+    /// Whether it was written down.
+    pub done: bool,
+}
+
+/// How a catalogue comes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SourceKind {
+    /// With the service.
+    Shipped,
+    /// As files that are sent in.
+    Files,
+    /// From a git repository.
+    Git,
+}
+
+/// A catalogue that was imported.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CatalogueSource {
+    /// Where it is from: `shipped`, the name files were sent in under, or a repository's address.
+    pub source: String,
+    /// How it comes.
+    pub kind: SourceKind,
+    /// The commit it was at.
+    pub revision: Option<String>,
+    /// Models that are from it.
+    pub models: u64,
+    /// When it was last imported.
+    #[serde(with = "crate::millis")]
+    pub refreshed_at: DateTime<Utc>,
+}
+
+/// A git repository to import.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GitCatalogue {
+    /// Its address: https, http or git.
+    #[schema(example = "https://example.org/models.git")]
+    pub address: String,
+    /// A branch or tag; the repository's default branch if not given.
+    #[serde(default)]
+    pub branch: Option<String>,
+    /// Only say what would become of each model.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// A catalogue to import anew.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RefreshCatalogue {
+    /// Where it is from, as listed.
+    pub source: String,
+    /// Only say what would become of each model.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+fn fields(model: &PutModel) -> BTreeMap<String, Value> {
+    match serde_json::to_value(model) {
+        Ok(Value::Object(fields)) => fields.into_iter().collect(),
+        _ => BTreeMap::new(),
+    }
+}
+
+/// In which fields two states of a model differ.
+pub fn differences(a: &PutModel, b: &PutModel) -> Vec<String> {
+    let (a, b) = (fields(a), fields(b));
+    a.into_iter().filter(|(name, value)| b.get(name) != Some(value)).map(|(name, _)| name).collect()
+}
+
+/// A model after its catalogue has changed: what was edited here stays, all else follows the catalogue.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Merged {
+    /// As it is then.
+    pub model: PutModel,
+    /// Fields that follow the catalogue and are different now.
+    pub changed: Vec<String>,
+    /// Fields that were edited here and stay, though the catalogue has changed them too.
+    pub kept: Vec<String>,
+}
+
+/// Puts together what was imported, what became of it here, and what the catalogue has now.
+pub fn merge(imported: &PutModel, here: &PutModel, there: &PutModel) -> Merged {
+    let edited: BTreeSet<String> = differences(imported, here).into_iter().collect();
+    let moved: BTreeSet<String> = differences(imported, there).into_iter().collect();
+    let (ours, theirs) = (fields(here), fields(there));
+    let of = |name: &String| if edited.contains(name) { ours.get(name) } else { theirs.get(name) };
+    let merged: serde_json::Map<String, Value> =
+        ours.keys().filter_map(|name| Some((name.clone(), of(name)?.clone()))).collect();
+    // Every field is one that a model has, so it reads back.
+    let model = serde_json::from_value(Value::Object(merged)).unwrap_or_else(|_| here.clone());
+    let changed = differences(here, &model);
+    let same = |name: &&String| ours.get(*name) == theirs.get(*name);
+    let kept = edited.intersection(&moved).filter(|name| !same(name)).cloned().collect();
+    Merged { model, changed, kept }
+}
+
+#[cfg(test)]
+#[path = "catalogue_tests.rs"]
+mod tests;

@@ -1,0 +1,251 @@
+//! Models made ready to decode, and catalogues compared with what is there.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
+use api::message::ReadingValue;
+use api::model::{PutModel, TestPayload};
+use payload::check::{Expected, check};
+use payload::{Interpreter, Limits, Script};
+use store::{ImportedModel, ModelRow};
+
+use crate::decode::Pace;
+use crate::directory::{Decoder, Decoders};
+
+/// One test payload may take so long; no device's payload is allowed more.
+const TEST_TIME: Duration = Duration::from_millis(250);
+/// All tests of a model together.
+const TESTS_TIME: Duration = Duration::from_secs(5);
+
+/// The catalogue that comes with the service.
+#[derive(rust_embed::RustEmbed)]
+#[folder = "../../catalogue"]
+struct Shipped;
+
+/// The files of the catalogue that comes with the service.
+pub fn shipped() -> Files {
+    Shipped::iter().filter_map(|path| Some((path.to_string(), Shipped::get(&path)?.data.into_owned()))).collect()
+}
+
+/// Its name among sources.
+pub const SHIPPED: &str = "shipped";
+
+fn decoder(about: &PutModel, version: String, script: Result<Script, String>) -> Arc<Decoder> {
+    Arc::new(Decoder { version, script, units: about.units.clone(), pace: Pace::default() })
+}
+
+fn read_script(source: &str) -> Result<Script, String> {
+    Script::new(source, Limits::default()).map_err(|why| why.to_string())
+}
+
+/// A stored model's decoders. One with a flaw has none that works: each uplink then says why.
+pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
+    let load = |source: &str| match flaw {
+        Some(flaw) => Err(format!("the model's decoder is not used until it is mended: {flaw}")),
+        None => read_script(source),
+    };
+    let versions = about.versions.iter();
+    Decoders {
+        versions: versions
+            .map(|version| (version.clone(), decoder(about, version.words(), load(&version.decoder))))
+            .collect(),
+        others: about.decoder.as_deref().map(|source| decoder(about, String::new(), load(source))),
+    }
+}
+
+/// What is wrong with a model's decoders.
+pub struct Flaw {
+    pub why: String,
+    /// Whether its scripts at least load.
+    pub loads: bool,
+}
+
+/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. This runs scripts, so it is not for
+/// a thread that serves.
+pub fn load(about: &PutModel) -> (Decoders, Option<Flaw>) {
+    let begun = Instant::now();
+    let own = about.decoder.as_ref().map(|source| ("its decoder".to_owned(), source, &about.tests));
+    let versions = about.versions.iter().map(|v| (format!("its decoder for {}", v.words()), &v.decoder, &v.tests));
+    let flaw = own.into_iter().chain(versions).find_map(|(which, source, tests)| {
+        let script = match read_script(source) {
+            Ok(script) => script,
+            Err(why) => return Some(Flaw { why: format!("{which} cannot be used: {why}"), loads: false }),
+        };
+        let failed = tests.iter().find_map(|test| Some((test, try_on(&script, test, begun).err()?)));
+        let words = |(test, why): (&TestPayload, String)| format!("{which} fails its test {:?}: {why}", test.name);
+        failed.map(words).map(|why| Flaw { why, loads: true })
+    });
+    (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
+}
+
+fn try_on(script: &Script, test: &TestPayload, begun: Instant) -> Result<(), String> {
+    if begun.elapsed() > TESTS_TIME {
+        return Err(format!("the model's tests take longer than {} s", TESTS_TIME.as_secs()));
+    }
+    let bytes = hex::decode(&test.bytes).map_err(|why| why.to_string())?;
+    let value = |value: &ReadingValue| match value {
+        ReadingValue::Boolean(b) => payload::ReadingValue::Boolean(*b),
+        ReadingValue::Number(n) => payload::ReadingValue::Number(*n),
+        ReadingValue::Text(t) => payload::ReadingValue::Text(t.clone()),
+    };
+    let readings = test.readings.iter().map(|(name, expected)| (name.clone(), value(expected))).collect();
+    let readings = (!test.fails).then_some(&readings);
+    let started = Instant::now();
+    let over = move || started.elapsed() > TEST_TIME;
+    check(&mut Interpreter::new(), script, Expected { port: test.port, bytes: &bytes, readings }, over)
+}
+
+/// What becomes of a catalogue's models: for each an outcome, and what is to be written down.
+pub fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {
+    let known: HashMap<&str, &ModelRow> = here.iter().map(|row| (row.model.slug.as_str(), row)).collect();
+    let (mut outcomes, mut writes) = (Vec::new(), Vec::new());
+    let named = |model: &PutModel| format!("{} {}", model.maker, model.name);
+    let of_source = |row: &ModelRow| row.model.source.as_deref() == Some(source);
+    let there: Vec<String> = entries.iter().map(|entry| entry.slug.clone()).collect();
+    for Entry { slug, model } in entries {
+        let before = known.get(slug.as_str()).copied();
+        let mut outcome = ModelOutcome {
+            name: before.map_or_else(String::new, |row| named(&row.model.about)),
+            slug,
+            fate: ModelFate::Bad,
+            changed: Vec::new(),
+            kept: Vec::new(),
+            flaw: None,
+            problem: None,
+        };
+        match (model, before) {
+            (Err(problem), _) => outcome.problem = Some(problem),
+            (Ok(_), Some(row)) if !of_source(row) => outcome.fate = ModelFate::Taken,
+            (Ok(model), before) => {
+                let imported = before.and_then(|row| row.imported.as_ref());
+                let merged = match (before, imported) {
+                    (Some(row), Some(imported)) => merge(imported, &row.model.about, &model),
+                    _ => Merged { model: model.clone(), changed: Vec::new(), kept: Vec::new() },
+                };
+                let same = imported == Some(&model) && merged.changed.is_empty();
+                outcome.fate = match before {
+                    None => ModelFate::New,
+                    Some(_) if same => ModelFate::Same,
+                    Some(_) => ModelFate::Updated,
+                };
+                outcome.name = named(&merged.model);
+                (outcome.changed, outcome.kept) = (merged.changed, merged.kept);
+                outcome.flaw = before.filter(|_| same).and_then(|row| row.model.flaw.clone());
+                if !same {
+                    let flaw = load(&merged.model).1.map(|flaw| flaw.why);
+                    outcome.flaw.clone_from(&flaw);
+                    let slug = outcome.slug.clone();
+                    writes.push(ImportedModel { slug, model: merged.model, imported: model, flaw });
+                }
+            }
+        }
+        outcomes.push(outcome);
+    }
+    let gone = here.iter().filter(|row| of_source(row) && !there.contains(&row.model.slug));
+    outcomes.extend(gone.map(|row| ModelOutcome {
+        slug: row.model.slug.clone(),
+        name: named(&row.model.about),
+        fate: ModelFate::Gone,
+        changed: Vec::new(),
+        kept: Vec::new(),
+        flaw: row.model.flaw.clone(),
+        problem: None,
+    }));
+    (outcomes, writes)
+}
+
+#[cfg(test)]
+mod tests {
+    use api::catalogue;
+    use api::problem::Problem;
+
+    use super::*;
+
+    #[test]
+    fn the_shipped_models_pass_their_own_tests() {
+        let entries = catalogue::read(&shipped()).unwrap();
+        assert_eq!(entries.len(), 12);
+        let mut with_versions = 0;
+        for entry in entries {
+            let model = entry.model.unwrap_or_else(|why| panic!("{}: {why}", entry.slug));
+            let (_, flaw) = load(&model);
+            assert_eq!(flaw.map(|flaw| flaw.why), None, "{}", entry.slug);
+            assert!(!model.tests.is_empty() && model.decoder.is_some(), "{} tests itself", entry.slug);
+            assert!(model.versions.iter().all(|version| !version.tests.is_empty()), "{}", entry.slug);
+            with_versions += usize::from(!model.versions.is_empty());
+        }
+        assert_eq!(with_versions, 3);
+    }
+
+    #[test]
+    fn a_model_that_fails_its_own_test_is_not_used() {
+        let test = TestPayload {
+            name: "one".into(),
+            port: 1,
+            bytes: "01".into(),
+            readings: [("level".to_owned(), ReadingValue::Number(10.0))].into(),
+            fails: false,
+        };
+        let decoder = Some("function decodeUplink(i) { return {data: {level: i.bytes[0]}} }".to_owned());
+        let mut about = PutModel { decoder, tests: vec![test], ..PutModel::default() };
+        let (decoders, flaw) = load(&about);
+        let flaw = flaw.unwrap().why;
+        assert_eq!(flaw, "its decoder fails its test \"one\": level is 1, 10 expected");
+        assert!(decoders.others.unwrap().script.as_ref().unwrap_err().contains(&flaw));
+        about.tests[0].readings.insert("level".into(), ReadingValue::Number(1.0));
+        assert!(load(&about).1.is_none());
+        about.decoder = Some("function decodeUplink(i) { for (;;) {} }".into());
+        assert!(load(&about).1.unwrap().why.contains("endless loop"));
+    }
+
+    fn row(slug: &str, source: Option<&str>, about: &PutModel, imported: &PutModel) -> ModelRow {
+        let model = api::model::Model {
+            slug: slug.into(),
+            about: about.clone(),
+            flaw: None,
+            source: source.map(Into::into),
+            edited: vec![],
+            changed_at: chrono::Utc::now(),
+        };
+        ModelRow { model, imported: Some(imported.clone()) }
+    }
+
+    #[test]
+    fn each_model_has_a_fate() {
+        let model = |name: &str| PutModel { maker: "M".into(), name: name.into(), ..PutModel::default() };
+        let (old, new) = (model("old"), model("new"));
+        let edited = PutModel { description: "ours".into(), ..old.clone() };
+        let here = [
+            row("edited", Some("here"), &edited, &old),
+            row("same", Some("here"), &old, &old),
+            row("mine", None, &old, &old),
+            row("gone", Some("here"), &old, &old),
+        ];
+        let entry = |slug: &str, model| Entry { slug: slug.into(), model };
+        let bad = Problem::new(422, "bad", "Bad");
+        let entries = vec![
+            entry("edited", Ok(new.clone())),
+            entry("same", Ok(old.clone())),
+            entry("mine", Ok(new.clone())),
+            entry("fresh", Ok(new)),
+            entry("bad", Err(bad)),
+        ];
+        let (outcomes, writes) = plan("here", entries, &here);
+        let fates: Vec<(&str, ModelFate)> = outcomes.iter().map(|o| (o.slug.as_str(), o.fate)).collect();
+        assert_eq!(
+            fates,
+            [
+                ("edited", ModelFate::Updated),
+                ("same", ModelFate::Same),
+                ("mine", ModelFate::Taken),
+                ("fresh", ModelFate::New),
+                ("bad", ModelFate::Bad),
+                ("gone", ModelFate::Gone)
+            ]
+        );
+        assert_eq!(writes.iter().map(|w| w.slug.as_str()).collect::<Vec<_>>(), ["edited", "fresh"]);
+        assert_eq!((writes[0].model.name.as_str(), writes[0].model.description.as_str()), ("new", "ours"));
+    }
+}
