@@ -46,6 +46,9 @@ export type Found = Schemas["Found"];
 export type JoinCheck = Schemas["JoinCheck"];
 export type Condition = Schemas["Condition"];
 export type DeviceStranger = Schemas["DeviceStranger"];
+export type Model = Schemas["Model"];
+export type CatalogueOutcome = Schemas["CatalogueOutcome"];
+export type CatalogueSource = Schemas["CatalogueSource"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
 

@@ -25,6 +25,7 @@ pub mod ledger;
 pub mod link;
 pub mod message;
 pub mod model;
+pub mod model_check;
 pub mod outbox;
 pub mod people;
 pub mod problem;

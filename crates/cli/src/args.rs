@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 mod bench;
+mod catalogue;
 mod device;
 mod gateway;
 mod group;
@@ -11,6 +12,7 @@ mod profile;
 pub mod radio;
 
 pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
+pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
 pub use device::{
     DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder,
 };
@@ -88,6 +90,11 @@ pub enum Noun {
     Model {
         #[command(subcommand)]
         verb: ModelVerb,
+    },
+    /// The catalogue: models as folders of text files.
+    Catalogue {
+        #[command(subcommand)]
+        verb: CatalogueVerb,
     },
     /// Radio profiles that devices stand on.
     Profile {
@@ -229,6 +236,8 @@ pub enum ModelVerb {
     List,
     /// Show one with its decoder.
     Show { slug: String },
+    /// Remove one that no device is of.
+    Remove { slug: String },
     /// Add one or replace it.
     Put {
         /// Its short name: lower-case letters, digits and dashes.

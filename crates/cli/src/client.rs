@@ -78,8 +78,13 @@ impl Client {
     }
 
     /// A POST of a file, with options in the query.
-    pub async fn upload<T: DeserializeOwned>(&self, path: &str, query: &impl Serialize, bytes: Vec<u8>) -> Result<T> {
-        let request = self.request(Method::POST, path).query(query).header("content-type", "text/csv").body(bytes);
+    pub async fn upload<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+        (kind, bytes): (&str, Vec<u8>),
+    ) -> Result<T> {
+        let request = self.request(Method::POST, path).query(query).header("content-type", kind).body(bytes);
         Ok(self.send(request).await?.json().await?)
     }
 

@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser as _};
 
-use args::{AirtimeVerb, Cli, GatewayVerb, Noun};
+use args::{AirtimeVerb, CatalogueVerb, Cli, GatewayVerb, Noun};
 use client::Client;
 
 #[tokio::main(flavor = "current_thread")]
@@ -43,6 +43,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
         Noun::Gateway { verb: GatewayVerb::Layout(args) } => noun::layout::run(&out, args),
         Noun::Relay(args) => noun::relay::run(args).await,
+        Noun::Catalogue { verb: CatalogueVerb::Check { folder } } => noun::catalogue::check(&out, &folder),
         other => {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;
@@ -53,6 +54,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Gateway { verb } => noun::gateway::run(&client, &out, verb, yes).await,
                 Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,
                 Noun::Model { verb } => noun::model::run(&client, &out, verb).await,
+                Noun::Catalogue { verb } => noun::catalogue::run(&client, &out, verb).await,
                 Noun::Profile { verb } => noun::profile::run(&client, &out, verb, yes).await,
                 Noun::Device { verb } => noun::device::run(&client, &out, verb, yes).await,
                 Noun::Group { verb } => noun::group::run(&client, &out, verb, yes).await,

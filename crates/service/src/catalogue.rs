@@ -1,23 +1,17 @@
 //! Models made ready to decode, and catalogues compared with what is there.
 
 use std::collections::HashMap;
-use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::sync::{Arc, LazyLock};
+use std::time::Instant;
 
 use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
-use api::message::ReadingValue;
-use api::model::{PutModel, TestPayload};
-use payload::check::{Expected, check};
-use payload::{Interpreter, Limits, Script};
+use api::model::PutModel;
+use api::model_check::{Flaw, flaw};
+use payload::{Limits, Script};
 use store::{ImportedModel, ModelRow};
 
 use crate::decode::Pace;
 use crate::directory::{Decoder, Decoders};
-
-/// One test payload may take so long; no device's payload is allowed more.
-const TEST_TIME: Duration = Duration::from_millis(250);
-/// All tests of a model together.
-const TESTS_TIME: Duration = Duration::from_secs(5);
 
 /// The catalogue that comes with the service.
 #[derive(rust_embed::RustEmbed)]
@@ -55,47 +49,13 @@ pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     }
 }
 
-/// What is wrong with a model's decoders.
-pub struct Flaw {
-    pub why: String,
-    /// Whether its scripts at least load.
-    pub loads: bool,
-}
-
-/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. This runs scripts, so it is not for
-/// a thread that serves.
+/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them.
 pub fn load(about: &PutModel) -> (Decoders, Option<Flaw>) {
-    let begun = Instant::now();
-    let own = about.decoder.as_ref().map(|source| ("its decoder".to_owned(), source, &about.tests));
-    let versions = about.versions.iter().map(|v| (format!("its decoder for {}", v.words()), &v.decoder, &v.tests));
-    let flaw = own.into_iter().chain(versions).find_map(|(which, source, tests)| {
-        let script = match read_script(source) {
-            Ok(script) => script,
-            Err(why) => return Some(Flaw { why: format!("{which} cannot be used: {why}"), loads: false }),
-        };
-        let failed = tests.iter().find_map(|test| Some((test, try_on(&script, test, begun).err()?)));
-        let words = |(test, why): (&TestPayload, String)| format!("{which} fails its test {:?}: {why}", test.name);
-        failed.map(words).map(|why| Flaw { why, loads: true })
-    });
+    let flaw = flaw(about, || STARTED.elapsed());
     (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
 }
 
-fn try_on(script: &Script, test: &TestPayload, begun: Instant) -> Result<(), String> {
-    if begun.elapsed() > TESTS_TIME {
-        return Err(format!("the model's tests take longer than {} s", TESTS_TIME.as_secs()));
-    }
-    let bytes = hex::decode(&test.bytes).map_err(|why| why.to_string())?;
-    let value = |value: &ReadingValue| match value {
-        ReadingValue::Boolean(b) => payload::ReadingValue::Boolean(*b),
-        ReadingValue::Number(n) => payload::ReadingValue::Number(*n),
-        ReadingValue::Text(t) => payload::ReadingValue::Text(t.clone()),
-    };
-    let readings = test.readings.iter().map(|(name, expected)| (name.clone(), value(expected))).collect();
-    let readings = (!test.fails).then_some(&readings);
-    let started = Instant::now();
-    let over = move || started.elapsed() > TEST_TIME;
-    check(&mut Interpreter::new(), script, Expected { port: test.port, bytes: &bytes, readings }, over)
-}
+static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What becomes of a catalogue's models: for each an outcome, and what is to be written down.
 pub fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {
@@ -180,24 +140,19 @@ mod tests {
     }
 
     #[test]
-    fn a_model_that_fails_its_own_test_is_not_used() {
-        let test = TestPayload {
+    fn a_model_with_a_flaw_has_no_decoder_that_works() {
+        let decoder = Some("function decodeUplink(i) { return {data: {level: i.bytes[0]}} }".to_owned());
+        let test = api::model::TestPayload {
             name: "one".into(),
             port: 1,
             bytes: "01".into(),
-            readings: [("level".to_owned(), ReadingValue::Number(10.0))].into(),
-            fails: false,
+            readings: [].into(),
+            fails: true,
         };
-        let decoder = Some("function decodeUplink(i) { return {data: {level: i.bytes[0]}} }".to_owned());
-        let mut about = PutModel { decoder, tests: vec![test], ..PutModel::default() };
+        let about = PutModel { decoder, tests: vec![test], ..PutModel::default() };
         let (decoders, flaw) = load(&about);
-        let flaw = flaw.unwrap().why;
-        assert_eq!(flaw, "its decoder fails its test \"one\": level is 1, 10 expected");
-        assert!(decoders.others.unwrap().script.as_ref().unwrap_err().contains(&flaw));
-        about.tests[0].readings.insert("level".into(), ReadingValue::Number(1.0));
-        assert!(load(&about).1.is_none());
-        about.decoder = Some("function decodeUplink(i) { for (;;) {} }".into());
-        assert!(load(&about).1.unwrap().why.contains("endless loop"));
+        let said = decoders.others.unwrap().script.as_ref().unwrap_err().clone();
+        assert!(said.contains("not used until it is mended") && said.contains(&flaw.unwrap().why), "{said}");
     }
 
     fn row(slug: &str, source: Option<&str>, about: &PutModel, imported: &PutModel) -> ModelRow {

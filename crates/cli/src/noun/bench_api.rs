@@ -56,7 +56,8 @@ pub async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -> Resul
     for (preview, took) in [true, false].into_iter().zip(&mut took) {
         let options = ImportOptions { preview, fleet: Some(FLEET.into()), ..ImportOptions::default() };
         let start = Instant::now();
-        let outcome: DeviceImportOutcome = client.upload(&import, &options, csv.clone().into_bytes()).await?;
+        let outcome: DeviceImportOutcome =
+            client.upload(&import, &options, ("text/csv", csv.clone().into_bytes())).await?;
         *took = start.elapsed().as_secs_f64();
         if outcome.outcome.bad > 0 {
             bail!("{} rows cannot be registered; is the service one made for this?", outcome.outcome.bad);

@@ -12,6 +12,9 @@ use crate::args::DeviceImportArgs;
 use crate::client::Client;
 use crate::show::{self, Out};
 
+/// What is sent.
+const CSV: &str = "text/csv";
+
 fn read(file: &Path) -> Result<Vec<u8>> {
     let too_large = |bytes: u64| bytes > LARGEST as u64;
     let most = LARGEST >> 20;
@@ -35,7 +38,7 @@ pub async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes: bool) 
     let bytes = read(&args.file)?;
     let DeviceImportArgs { preview, skip_bad, fleet, model, profile, join_eui, .. } = args;
     let options = ImportOptions { preview: true, skip_bad, fleet, model, profile, join_eui };
-    let expected: DeviceImportOutcome = client.upload(&path, &options, bytes.clone()).await?;
+    let expected: DeviceImportOutcome = client.upload(&path, &options, (CSV, bytes.clone())).await?;
     let (rows, bad) = (expected.outcome.rows.len(), expected.outcome.bad);
     let asks = !yes && std::io::stdin().is_terminal();
     if preview || asks || bad > 0 {
@@ -54,7 +57,7 @@ pub async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes: bool) 
         show::confirm(false, &format!("{} devices will be registered.", rows - bad))?;
     }
     let options = ImportOptions { preview: false, ..options };
-    let outcome: DeviceImportOutcome = client.upload(&path, &options, bytes).await?;
+    let outcome: DeviceImportOutcome = client.upload(&path, &options, (CSV, bytes)).await?;
     if out.json {
         return out.json(&outcome);
     }

@@ -4,6 +4,7 @@ pub mod airtime;
 pub mod bench;
 mod bench_api;
 mod bench_gateways;
+pub mod catalogue;
 pub mod device;
 mod device_adopt;
 mod device_change;

@@ -2,6 +2,7 @@
 //! The whole thing, through its real interfaces.
 
 mod bad_input;
+mod catalogue;
 mod console;
 mod first_light;
 mod gateways;

@@ -25,7 +25,7 @@
   let chosen = $state<string[]>([]);
   const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
   type StateName = (typeof STATES)[number];
-  const FILTERS = ["fleet", "state", "tag", "profile", "find", "order"] as const;
+  const FILTERS = ["fleet", "state", "tag", "model", "profile", "find", "order"] as const;
   type Filter = (typeof FILTERS)[number];
   const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Record<Filter, string>);
   const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
@@ -40,6 +40,7 @@
           fleet: wanted.fleet || undefined,
           state: (wanted.state || undefined) as StateName | undefined,
           tag: wanted.tag || undefined,
+          model: wanted.model || undefined,
           profile: wanted.profile || undefined,
           find: wanted.find || undefined,
           order: wanted.order || undefined,
@@ -151,7 +152,7 @@
       {#each STATES as state (state)}<option value={state}>{state.replace("_", " ")}</option>{/each}
     </select>
   </label>
-  {#each ["tag", "profile"] as const as name (name)}
+  {#each ["tag", "model", "profile"] as const as name (name)}
     {#if wanted[name]}
       <button class="badge badge-ghost" type="button" onclick={() => choose(name, "")} aria-label="Not only those of {name} {wanted[name]}">{name} {wanted[name]} ✕</button>
     {/if}
@@ -159,6 +160,7 @@
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register one</button>
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
+    <a class="btn btn-sm" href="/devices/models">Models</a>
     <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>

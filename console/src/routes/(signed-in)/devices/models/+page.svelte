@@ -1,0 +1,172 @@
+<script lang="ts">
+  import { api, say, type CatalogueOutcome, type CatalogueSource, type Model } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import Notice from "#lib/parts/Notice.svelte";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago } from "#lib/words.ts";
+
+  const FATES = { new: "new", updated: "updated", same: "the same", bad: "not usable", taken: "name taken", gone: "gone there" };
+  const TONES = { new: "text-success", updated: "text-primary", same: "text-base-content/75", bad: "text-error", taken: "text-warning", gone: "text-warning" };
+  type Ways = "shipped" | "git" | "files";
+
+  let models = $state<Model[] | null>(null);
+  let sources = $state<CatalogueSource[]>([]);
+  let outcome = $state<CatalogueOutcome | null>(null);
+  let way = $state<Ways>("shipped");
+  let address = $state("");
+  let branch = $state("");
+  let file = $state<File | null>(null);
+  let working = $state(false);
+  let problem = $state("");
+
+  const path = $derived({ estate: session.estate });
+  const complete = $derived(way === "shipped" || (way === "git" ? address.trim() !== "" : file !== null));
+
+  async function load() {
+    const [all, from] = await Promise.all([
+      api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } }),
+      api.GET("/api/v1/estates/{estate}/catalogue", { params: { path } }),
+    ]);
+    models = all.data?.items ?? models;
+    sources = from.data ?? sources;
+    problem = all.data ? "" : say(all.error as never);
+  }
+
+  function ask(preview: boolean) {
+    if (way === "shipped") return api.POST("/api/v1/estates/{estate}/catalogue/shipped", { params: { path, query: { preview } } });
+    if (way === "git") return api.POST("/api/v1/estates/{estate}/catalogue/git", { params: { path }, body: { address, branch: branch || null, preview } });
+    // The archive goes as it is.
+    const raw = { body: file as never, bodySerializer: (body: unknown) => body as never, headers: { "content-type": "application/octet-stream" } };
+    const name = file?.name.replace(/\.(zip|tar|tgz|tar\.gz)$/, "") ?? "";
+    return api.POST("/api/v1/estates/{estate}/catalogue/files", { params: { path, query: { name, preview } }, ...raw });
+  }
+
+  async function go(preview: boolean) {
+    working = true;
+    const { data, error } = await ask(preview);
+    working = false;
+    problem = data ? "" : say(error as never);
+    outcome = data ?? null;
+    if (data?.done) await load();
+  }
+
+  async function refresh(source: string, preview: boolean) {
+    working = true;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/catalogue/refresh", { params: { path }, body: { source, preview } });
+    working = false;
+    problem = data ? "" : say(error);
+    outcome = data ?? null;
+    if (data?.done) await load();
+  }
+
+  $effect(() => {
+    void load();
+  });
+</script>
+
+<svelte:head><title>Models · Keen Heron</title></svelte:head>
+
+<p class="mb-1 text-sm"><a class="link link-hover" href="/devices">Devices</a> ›</p>
+<h1 class="mb-3">Models</h1>
+
+<form class="mb-4 rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void go(false); }} oninput={() => (outcome = null)} aria-label="Import a catalogue">
+  <h2 class="mb-2">Import a catalogue</h2>
+  <div class="flex flex-wrap items-end gap-3">
+    <label>
+      <span class="block text-sm text-base-content/75">From</span>
+      <select class="select select-sm w-52" name="way" bind:value={way}>
+        <option value="shipped">what comes with the service</option>
+        <option value="git">a git repository</option>
+        <option value="files">an archive (.zip, .tar.gz)</option>
+      </select>
+    </label>
+    {#if way === "git"}
+      <label>
+        <span class="block text-sm text-base-content/75">Its address</span>
+        <input class="input input-sm w-80 max-w-full font-mono" name="address" bind:value={address} placeholder="https://…" autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">Branch or tag</span>
+        <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="its default" autocomplete="off" />
+      </label>
+    {:else if way === "files"}
+      <label>
+        <span class="block text-sm text-base-content/75">The archive</span>
+        <input class="file-input file-input-sm w-72" type="file" name="archive" accept=".zip,.tar,.tgz,.gz" onchange={(e) => (file = e.currentTarget.files?.[0] ?? null)} />
+      </label>
+    {/if}
+    <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>What it would change</button>
+    <button class="btn btn-primary btn-sm" disabled={!complete || working}>Import</button>
+    {#if working}<span class="text-sm text-base-content/75" role="status">Reading and testing…</span>{/if}
+  </div>
+  {#if sources.length > 0}
+    <ul class="mt-3 border-t border-base-300 pt-2 text-sm">
+      {#each sources as source (source.source)}
+        <li class="flex flex-wrap items-baseline gap-x-3 py-0.5">
+          <span class="font-mono">{source.source}</span>
+          <span class="text-base-content/75">{source.models} models, imported {ago(source.refreshed_at, live.now)}{source.revision ? `, commit ${source.revision.slice(0, 10)}` : ""}</span>
+          {#if source.kind !== "files"}
+            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, true)}>what is new there</button>
+            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, false)}>refresh</button>
+          {/if}
+        </li>
+      {/each}
+    </ul>
+  {/if}
+  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if outcome}
+    <div class="mt-3 rounded-field bg-base-200 p-3" data-outcome role="status">
+      <p>{outcome.done ? "Imported" : "Nothing is changed yet; this would be imported"} from {outcome.source}{outcome.revision ? `, commit ${outcome.revision.slice(0, 10)}` : ""}.</p>
+      <ul class="mt-1">
+        {#each outcome.models as model (model.slug)}
+          <li class="grid grid-cols-[11rem_7rem_1fr] gap-x-3 py-0.5" data-fate={model.fate}>
+            <span class="font-mono text-[0.9em]">{model.slug}</span>
+            <span class="font-medium {TONES[model.fate]}">{FATES[model.fate]}</span>
+            <span>
+              {model.name}
+              {#if model.changed.length > 0}<span class="text-sm">· changes: {model.changed.join(", ")}</span>{/if}
+              {#if model.kept.length > 0}<span class="text-sm text-warning">· stays as edited here: {model.kept.join(", ")}</span>{/if}
+              {#if model.fate === "taken"}<span class="text-sm">· a model of that name is not from this catalogue, and stays</span>{/if}
+              {#if model.problem}<span class="text-sm text-error">· {say(model.problem)}</span>{/if}
+              {#if model.flaw}<span class="block text-sm text-error">will not be used until it is mended: {model.flaw}</span>{/if}
+            </span>
+          </li>
+        {/each}
+      </ul>
+    </div>
+  {/if}
+</form>
+
+{#if models && models.length > 0}
+  <div class="overflow-x-auto">
+    <table class="table">
+      <thead><tr><th>Model</th><th>Maker and name</th><th>Payloads</th><th class="hidden md:table-cell">Readings</th><th>From</th></tr></thead>
+      <tbody>
+        {#each models as model (model.slug)}
+          <tr data-model={model.slug} class={model.flaw ? "border-transparent" : ""}>
+            <td class="font-mono text-[0.9em] whitespace-nowrap"><a class="link link-hover" href="/devices?model={model.slug}">{model.slug}</a></td>
+            <td>{model.maker} {model.name}</td>
+            <td>
+              {#if model.flaw}<span class="font-medium text-error">✕ flawed, not used</span>
+              {:else if model.decoder}script{model.tests?.length ? `, ${model.tests.length} ${model.tests.length === 1 ? "test" : "tests"}` : ""}
+              {:else}not decoded{/if}
+              {#each model.versions ?? [] as version, i (i)}
+                <span class="block text-sm text-base-content/75">of its own: {[...(version.hardware ?? []).map((v) => `hardware ${v}`), ...(version.firmware ?? []).map((v) => `firmware ${v}`)].join(", ")}</span>
+              {/each}
+            </td>
+            <td class="hidden text-sm md:table-cell">{Object.entries(model.units ?? {}).map(([name, unit]) => `${name} ${unit}`).join(", ")}</td>
+            <td>
+              {model.source ?? "made here"}
+              {#if model.edited.length > 0}<span class="block text-sm text-warning">edited here: {model.edited.join(", ")}</span>{/if}
+            </td>
+          </tr>
+          {#if model.flaw}
+            <tr><td colspan="5" class="pt-0"><p class="border-l-4 border-error/60 pl-3">{model.flaw}</p></td></tr>
+          {/if}
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{:else if models}
+  <p class="max-w-prose">None yet. A model says how a make of device speaks and how its payloads are read, so that registering one takes only its identity and its key. Twelve come with the service; import them above.</p>
+{/if}

@@ -1,0 +1,166 @@
+//! `heron catalogue`: models from folders, archives and git repositories.
+
+use std::fs;
+use std::path::Path;
+use std::sync::LazyLock;
+use std::time::Instant;
+
+use anyhow::{Context as _, Result, bail};
+use api::catalogue::{self, CatalogueOutcome, CatalogueSource, FILE, Files, GitCatalogue, ModelFate, RefreshCatalogue};
+use api::model_check::flaw;
+use flate2::Compression;
+use flate2::write::GzEncoder;
+
+use crate::args::{CatalogueImportArgs, CatalogueVerb};
+use crate::client::Client;
+use crate::show::{self, Out};
+
+/// Folders followed downward.
+const DEEPEST: usize = 8;
+/// What is sent.
+const ARCHIVE: &str = "application/octet-stream";
+
+static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
+
+/// Model files and scripts below a folder; links are passed over.
+fn read_folder(folder: &Path, below: &str, depth: usize, files: &mut Files) -> Result<()> {
+    for entry in fs::read_dir(folder).with_context(|| format!("reading {}", folder.display()))? {
+        let entry = entry?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let path = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
+        let kind = entry.file_type()?;
+        if kind.is_dir() && depth < DEEPEST && !name.starts_with('.') {
+            read_folder(&entry.path(), &path, depth + 1, files)?;
+        } else if kind.is_file() && (name == FILE || name.ends_with(".js")) {
+            let bytes = fs::read(entry.path()).with_context(|| format!("reading {}", entry.path().display()))?;
+            files.insert(path, bytes);
+        }
+    }
+    Ok(())
+}
+
+/// A folder's models; one that is itself a model's counts as well.
+fn of_folder(folder: &Path) -> Result<Files> {
+    let folder = folder.canonicalize().with_context(|| format!("reading {}", folder.display()))?;
+    let own = folder.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let mut files = Files::new();
+    read_folder(&folder, &own, 0, &mut files)?;
+    Ok(files)
+}
+
+fn pack(files: &Files) -> Result<Vec<u8>> {
+    let mut builder = tar::Builder::new(GzEncoder::new(Vec::new(), Compression::default()));
+    for (path, bytes) in files {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(bytes.len() as u64);
+        header.set_mode(0o644);
+        builder.append_data(&mut header, path, bytes.as_slice())?;
+    }
+    Ok(builder.into_inner()?.finish()?)
+}
+
+/// Tries each model of a folder.
+pub fn check(out: &Out, folder: &Path) -> Result<()> {
+    let entries = catalogue::read(&of_folder(folder)?)?;
+    let mut bad = 0;
+    for entry in &entries {
+        let found = match &entry.model {
+            Err(problem) => Some(problem.to_string()),
+            Ok(model) => flaw(model, || STARTED.elapsed()).map(|flaw| flaw.why),
+        };
+        let tests = entry
+            .model
+            .as_ref()
+            .map_or(0, |m| m.tests.len() + m.versions.iter().map(|version| version.tests.len()).sum::<usize>());
+        match found {
+            Some(why) => {
+                bad += 1;
+                out.line(format!("{:<24} {why}", entry.slug))?;
+            }
+            None if tests == 0 => out.line(format!("{:<24} fine, but it has no test payload", entry.slug))?,
+            None => out.line(format!("{:<24} fine, {tests} test payloads", entry.slug))?,
+        }
+    }
+    if bad > 0 {
+        bail!("{bad} of {} models cannot be used as they are", entries.len());
+    }
+    Ok(())
+}
+
+fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
+    if out.json {
+        return out.json(outcome);
+    }
+    let none = "It has no model.";
+    out.list(&outcome.models, none, &["MODEL", "NAME", "WHAT BECOMES OF IT", "CHANGED", "KEPT AS EDITED HERE"], |m| {
+        let listed = |all: &[String]| if all.is_empty() { "–".into() } else { all.join(", ") };
+        vec![m.slug.clone(), m.name.clone(), m.fate.words().into(), listed(&m.changed), listed(&m.kept)]
+    })?;
+    for model in &outcome.models {
+        if let Some(flaw) = &model.flaw {
+            out.line(format!("{}: it will not be used until it is mended: {flaw}", model.slug))?;
+        }
+        match (&model.problem, model.fate) {
+            (Some(problem), _) => out.line(format!("{}: {problem}", model.slug))?,
+            (None, ModelFate::Taken) => {
+                out.line(format!("{}: a model of that name is not from this catalogue, and stays.", model.slug))?;
+            }
+            _ => {}
+        }
+    }
+    let at = outcome.revision.as_ref().map_or_else(String::new, |revision| format!(" at {revision:.10}"));
+    let done = if outcome.done { "Imported" } else { "Nothing is changed yet; this would be imported" };
+    out.line(format!("{done} from {}{at}.", outcome.source))
+}
+
+pub async fn run(client: &Client, out: &Out, verb: CatalogueVerb) -> Result<()> {
+    match verb {
+        CatalogueVerb::Check { folder } => check(out, &folder),
+        CatalogueVerb::List => {
+            let sources: Vec<CatalogueSource> = client.get(&client.in_estate("catalogue").await?, &[]).await?;
+            let none = "No model came from a catalogue. Next: `heron catalogue import --shipped`.";
+            out.list(&sources, none, &["SOURCE", "MODELS", "COMMIT", "IMPORTED"], |s| {
+                let revision = s.revision.as_ref().map_or_else(|| "–".into(), |revision| format!("{revision:.10}"));
+                vec![s.source.clone(), s.models.to_string(), revision, show::ago(Some(s.refreshed_at))]
+            })
+        }
+        CatalogueVerb::Refresh { source, preview } => {
+            let path = client.in_estate("catalogue/refresh").await?;
+            shown(out, &client.post(&path, &RefreshCatalogue { source, preview }).await?)
+        }
+        CatalogueVerb::Import(args) => {
+            let CatalogueImportArgs { from, name, git, branch, preview, .. } = args;
+            let outcome: CatalogueOutcome = match (from, git) {
+                (Some(from), _) => {
+                    let own = from.canonicalize().ok();
+                    let own =
+                        own.as_ref().and_then(|path| path.file_name()).map(|name| name.to_string_lossy().into_owned());
+                    let bytes = if from.is_dir() {
+                        pack(&of_folder(&from)?)?
+                    } else {
+                        fs::read(&from).with_context(|| format!("reading {}", from.display()))?
+                    };
+                    if bytes.len() > catalogue::LARGEST {
+                        bail!(
+                            "{} has {} MB packed; at most {} are taken",
+                            from.display(),
+                            bytes.len() >> 20,
+                            catalogue::LARGEST >> 20
+                        );
+                    }
+                    let query = [("name", name.or(own).unwrap_or_default()), ("preview", preview.to_string())];
+                    client.upload(&client.in_estate("catalogue/files").await?, &query, (ARCHIVE, bytes)).await?
+                }
+                (None, Some(address)) => {
+                    let wanted = GitCatalogue { address, branch, preview };
+                    client.post(&client.in_estate("catalogue/git").await?, &wanted).await?
+                }
+                (None, None) => {
+                    let path = client.in_estate(&format!("catalogue/shipped?preview={preview}")).await?;
+                    client.post(&path, &()).await?
+                }
+            };
+            shown(out, &outcome)
+        }
+    }
+}
