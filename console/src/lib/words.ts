@@ -1,15 +1,29 @@
 // Values in the words people use.
 import type { BandUse, Message, Protocol, Radio, Reading } from "./api";
 
+/** A time that has passed, in the largest fitting unit. */
+function elapsed(s: number): string {
+  if (s < 120) return `${s} s`;
+  if (s < 7200) return `${Math.floor(s / 60)} min`;
+  if (s < 172800) return `${Math.floor(s / 3600)} h`;
+  return `${Math.floor(s / 86400)} days`;
+}
+
 /** How long ago, in the largest fitting unit. */
 export function ago(time: string | null | undefined, now: number): string {
   if (!time) return "never";
   const s = Math.max(0, Math.round((now - Date.parse(time)) / 1000));
-  if (s < 2) return "just now";
-  if (s < 120) return `${s} s ago`;
-  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
-  if (s < 172800) return `${Math.floor(s / 3600)} h ago`;
-  return `${Math.floor(s / 86400)} days ago`;
+  return s < 2 ? "just now" : `${elapsed(s)} ago`;
+}
+
+/** How far off something that is to come is. */
+export function until(time: string, now: number): string {
+  return elapsed(Math.max(0, Math.round((Date.parse(time) - now) / 1000)));
+}
+
+/** When something is expected, seen from now, or since when it is overdue. */
+export function expected(time: string, now: number): string {
+  return Date.parse(time) >= now ? `expected in about ${until(time, now)}` : `was expected ${ago(time, now)}`;
 }
 
 /** `messages`, newest first, with one more in its place: an uplink comes a little later than its downlink, as it is decoded first. */

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
-use crate::model::{ModelVersion, PutModel, TestPayload};
+use crate::model::{ModelVersion, PutModel, TestCommand, TestPayload};
 use crate::problem::{self, Problem, bad_field};
 use crate::radio::RadioSettings;
 
@@ -41,6 +41,8 @@ struct ModelFile {
     #[serde(default)]
     test: Vec<TestPayload>,
     #[serde(default)]
+    command: Vec<TestCommand>,
+    #[serde(default)]
     version: Vec<VersionFile>,
     /// Units by reading; empty where a reading has none.
     #[serde(default)]
@@ -59,6 +61,8 @@ struct VersionFile {
     decoder: String,
     #[serde(default)]
     test: Vec<TestPayload>,
+    #[serde(default)]
+    command: Vec<TestCommand>,
 }
 
 /// A model as it stands in a catalogue.
@@ -132,8 +136,8 @@ fn read_model(files: &Files, folder: &str) -> Result<PutModel, Problem> {
         }
     };
     let versions = file.version.into_iter().map(|version| {
-        let VersionFile { hardware, firmware, decoder, test } = version;
-        Ok(ModelVersion { hardware, firmware, decoder: script(&decoder)?, tests: test })
+        let VersionFile { hardware, firmware, decoder, test, command } = version;
+        Ok(ModelVersion { hardware, firmware, decoder: script(&decoder)?, tests: test, commands: command })
     });
     let model = PutModel {
         maker: file.maker,
@@ -142,6 +146,7 @@ fn read_model(files: &Files, folder: &str) -> Result<PutModel, Problem> {
         profile_id: file.profile_id,
         decoder: file.decoder.as_deref().map(script).transpose()?,
         tests: file.test,
+        commands: file.command,
         versions: versions.collect::<Result<_, Problem>>()?,
         units: file.readings.into_iter().filter(|(_, unit)| !unit.is_empty()).collect(),
         radio: file.radio,

@@ -13,6 +13,7 @@ use crate::BandUse;
 use crate::key_forms::KeyForm;
 use crate::link::{Agreement, RateDecision};
 use crate::message::{Reading, RefusalNote};
+use crate::model::TestCommand;
 use crate::radio::{Class, RadioSettings};
 use crate::registration::PersonalSession;
 
@@ -144,6 +145,9 @@ pub struct DeviceDetail {
     pub readings: BTreeMap<String, LastReading>,
     /// Its account of airtime.
     pub airtime: Vec<BandUse>,
+    /// Commands of named values that its model's encoder is known to take; none without an encoder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub commands: Option<Vec<TestCommand>>,
 }
 
 /// A session, without its keys.

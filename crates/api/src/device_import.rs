@@ -41,8 +41,10 @@ const SHAPE: Shape = Shape {
         Column::new("firmware"),
         Column::new("tags"),
         Column::new("description"),
+        // Read, and not written: it says nothing that the EUIs do not.
+        Column::new("label"),
     ],
-    needed: &["dev_eui"],
+    needed: &[&["dev_eui", "label"]],
     most_rows: MOST_ROWS,
 };
 
@@ -93,6 +95,7 @@ impl ImportOptions {
         };
         let cell = |column: &str| or(column, &None);
         let mut new = NewDevice {
+            label: cell("label"),
             dev_eui: row.cell("dev_eui").into(),
             join_eui: or("join_eui", &self.join_eui).unwrap_or_default(),
             app_key: cell("app_key"),
@@ -146,7 +149,7 @@ impl ImportOptions {
                     let twin =
                         |field, value: &str, line: &u64| bad_field(field, value, format!("line {line} has it already"));
                     let twin = match (euis.get(&good.dev_eui), names.get(&good.name)) {
-                        (Some(line), _) => Some(twin("dev_eui", row.cell("dev_eui"), line)),
+                        (Some(line), _) => Some(twin("dev_eui", &good.dev_eui.to_string(), line)),
                         (_, Some(line)) => Some(twin("name", &good.name, line)),
                         (None, None) => None,
                     };
@@ -202,7 +205,7 @@ pub struct ExportRow {
 
 /// Devices as a file that can be imported again.
 pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
-    let head: Vec<&str> = SHAPE.columns.iter().map(|column| column.name).collect();
+    let head: Vec<&str> = SHAPE.columns.iter().map(|column| column.name).filter(|name| *name != "label").collect();
     let rows: Vec<Vec<String>> = rows
         .into_iter()
         .map(|d| {
@@ -283,6 +286,20 @@ mod tests {
             read(&csv, &ImportOptions::default()).unwrap()[0].device.as_ref().unwrap_err().field.as_deref(),
             Some("fleet")
         );
+    }
+
+    #[test]
+    fn labels_stand_for_both_euis() {
+        let csv = format!(
+            "label,app_key,fleet\nLW:D0:02AA000000000001:02B0010000000001:FB010002,{KEY},tide\n\
+             LW:D0:02AA000000000001:02B00100,{KEY},tide\n,{KEY},tide\n"
+        );
+        let rows = read(&csv, &ImportOptions::default()).unwrap();
+        assert_eq!(rows[0].device.as_ref().unwrap().dev_eui, Eui64(0x02b0_0100_0000_0001));
+        let field = |n: usize| rows[n].device.as_ref().unwrap_err().field.clone();
+        assert_eq!((field(1).as_deref(), field(2).as_deref()), (Some("label"), Some("dev_eui")));
+        let why = read("name,fleet\na,b\n", &ImportOptions::default()).err().unwrap().to_string();
+        assert!(why.contains("the column dev_eui or label is missing"), "{why}");
     }
 
     #[test]

@@ -31,7 +31,7 @@ const SHAPE: Shape = Shape {
         Column::new("open_to_others"),
         Column::new("beacons"),
     ],
-    needed: &["eui", "name"],
+    needed: &[&["eui"], &["name"]],
     most_rows: MOST_ROWS,
 };
 

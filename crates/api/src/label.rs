@@ -31,6 +31,16 @@ pub struct Label {
     pub proprietary: Option<String>,
 }
 
+/// The code that was found in a photo.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LabelInPhoto {
+    /// As it stands in the code.
+    #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:FB010002")]
+    pub code: String,
+    /// What it says.
+    pub label: Label,
+}
+
 /// CRC-16 with the reflected polynomial 0x8005, from 0xffff, over the text in front of the checksum's field.
 fn crc16(bytes: &[u8]) -> u16 {
     bytes.iter().fold(0xffff, |crc: u16, byte| {

@@ -38,15 +38,56 @@ pub struct TestPayload {
 impl TestPayload {
     fn check(&self) -> Result<(), Problem> {
         problem::name("test.name", &self.name)?;
-        if !(1..=223).contains(&self.port) {
-            return Err(bad_field("test.port", &self.port.to_string(), "FPort 1 to 223 are allowed"));
-        }
         if self.fails && !self.readings.is_empty() {
             return Err(bad_field("test.readings", &self.name, "a test that must fail has no readings"));
         }
-        match hex::decode(&self.bytes) {
-            Ok(bytes) if bytes.len() <= 242 => Ok(()),
-            _ => Err(bad_field("test.bytes", &self.bytes, "hex digits are wanted, two a byte, at most 242 bytes")),
+        check_frame("test", self.port, &self.bytes)
+    }
+}
+
+/// A command of named values, and the downlink that the encoder must make of it. People are offered these as examples.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TestCommand {
+    /// What it is, for people.
+    #[schema(example = "open to 40 %")]
+    pub name: String,
+    /// By name.
+    #[schema(value_type = Object, example = json!({ "opening": 40 }))]
+    pub values: serde_json::Map<String, serde_json::Value>,
+    /// FPort.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub port: Option<u8>,
+    /// The payload, in hex.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(example = "28")]
+    pub bytes: Option<String>,
+    /// Whether the encoder must report an error instead.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub fails: bool,
+}
+
+impl TestCommand {
+    fn check(&self) -> Result<(), Problem> {
+        problem::name("command.name", &self.name)?;
+        match (self.fails, self.port, &self.bytes) {
+            (true, None, None) => Ok(()),
+            (true, ..) => Err(bad_field("command.fails", &self.name, "a command that must fail has no port and bytes")),
+            (false, Some(port), Some(bytes)) => check_frame("command", port, bytes),
+            (false, ..) => Err(bad_field("command", &self.name, "port and bytes are wanted, or that it fails")),
+        }
+    }
+}
+
+fn check_frame(what: &str, port: u8, bytes: &str) -> Result<(), Problem> {
+    if !(1..=223).contains(&port) {
+        return Err(bad_field(&format!("{what}.port"), &port.to_string(), "FPort 1 to 223 are allowed"));
+    }
+    match hex::decode(bytes) {
+        Ok(bytes) if bytes.len() <= 242 => Ok(()),
+        _ => {
+            let allowed = "hex digits are wanted, two a byte, at most 242 bytes";
+            Err(bad_field(&format!("{what}.bytes"), bytes, allowed))
         }
     }
 }
@@ -66,6 +107,9 @@ pub struct ModelVersion {
     /// What the script must make of some payloads.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tests: Vec<TestPayload>,
+    /// What its encoder must make of some commands.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub commands: Vec<TestCommand>,
 }
 
 impl ModelVersion {
@@ -118,13 +162,16 @@ pub struct PutModel {
     #[serde(default)]
     #[schema(example = "0abc0001")]
     pub profile_id: Option<String>,
-    /// The payload script: JavaScript with `decodeUplink(input)` (TS013). It is loaded once to see
-    /// that it can be.
+    /// The payload script: JavaScript with `decodeUplink(input)`, and perhaps `encodeDownlink(input)` (TS013). It is loaded
+    /// once to see that it can be.
     #[serde(default)]
     pub decoder: Option<String>,
     /// What the script must make of some payloads. While one of these fails, the script is not used.
     #[serde(default)]
     pub tests: Vec<TestPayload>,
+    /// What its encoder must make of some commands. While one of these fails, the script is not used.
+    #[serde(default)]
+    pub commands: Vec<TestCommand>,
     /// Versions of hardware or firmware whose payloads are read otherwise; the first that covers a device counts.
     #[serde(default)]
     pub versions: Vec<ModelVersion>,
@@ -137,6 +184,12 @@ pub struct PutModel {
 }
 
 impl PutModel {
+    /// Test payloads and commands that its scripts are tried on.
+    pub fn test_count(&self) -> usize {
+        let versions = self.versions.iter().map(|version| version.tests.len() + version.commands.len());
+        self.tests.len() + self.commands.len() + versions.sum::<usize>()
+    }
+
     /// The same with its values checked and an empty decoder taken as none.
     ///
     /// # Errors
@@ -152,12 +205,10 @@ impl PutModel {
         };
         many("versions", self.versions.len(), MOST_VERSIONS)?;
         let decoder = self.decoder.filter(|d| !d.trim().is_empty());
-        if decoder.is_none() && !self.tests.is_empty() {
-            return Err(bad_field(
-                "tests",
-                &format!("{} of them", self.tests.len()),
-                "there is no decoder to be tested",
-            ));
+        for (field, tests) in [("tests", self.tests.len()), ("commands", self.commands.len())] {
+            if decoder.is_none() && tests > 0 {
+                return Err(bad_field(field, &format!("{tests} of them"), "there is no decoder to be tested"));
+            }
         }
         for version in &self.versions {
             if version.hardware.is_empty() && version.firmware.is_empty() {
@@ -175,6 +226,10 @@ impl PutModel {
             many("tests", tests.len(), MOST_TESTS)?;
             tests.iter().try_for_each(TestPayload::check)?;
         }
+        for commands in self.versions.iter().map(|version| &version.commands).chain([&self.commands]) {
+            many("commands", commands.len(), MOST_TESTS)?;
+            commands.iter().try_for_each(TestCommand::check)?;
+        }
         let profile_id = self.profile_id.map(|id| id.trim().to_ascii_lowercase()).filter(|id| !id.is_empty());
         if let Some(id) = profile_id.as_ref().filter(|id| id.len() != 8 || !id.chars().all(|c| c.is_ascii_hexdigit())) {
             return Err(bad_field(
@@ -190,6 +245,7 @@ impl PutModel {
             profile_id,
             decoder,
             tests: self.tests,
+            commands: self.commands,
             versions: self.versions,
             units: self.units,
             radio: self.radio,

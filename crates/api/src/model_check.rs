@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-use payload::check::{Expected, check};
+use payload::check::{Expected, ExpectedCommand, check, check_command};
 use payload::{Interpreter, Limits, Script};
 
 use crate::message::ReadingValue;
-use crate::model::{PutModel, TestPayload};
+use crate::model::{PutModel, TestCommand, TestPayload};
 
 /// One test payload may take so long; no device's payload is allowed more.
 const TEST_TIME: Duration = Duration::from_millis(250);
@@ -26,35 +26,60 @@ pub struct Flaw {
 /// scripts, so it is not for a thread that serves; `clock` is any that goes forward.
 pub fn flaw(about: &PutModel, clock: fn() -> Duration) -> Option<Flaw> {
     let begun = clock();
-    let own = about.decoder.as_ref().map(|source| ("its decoder".to_owned(), source, &about.tests));
-    let versions = about.versions.iter().map(|v| (format!("its decoder for {}", v.words()), &v.decoder, &v.tests));
-    own.into_iter().chain(versions).find_map(|(which, source, tests)| {
+    let own = about.decoder.as_ref().map(|source| ("its decoder".to_owned(), source, &about.tests, &about.commands));
+    let versions = about.versions.iter().map(|version| {
+        (format!("its decoder for {}", version.words()), &version.decoder, &version.tests, &version.commands)
+    });
+    own.into_iter().chain(versions).find_map(|(which, source, tests, commands)| {
         let script = match Script::new(source, Limits::default()) {
             Ok(script) => script,
             Err(why) => return Some(Flaw { why: format!("{which} cannot be used: {why}"), loads: false }),
         };
-        let failed = tests.iter().find_map(|test| {
-            let late = clock().saturating_sub(begun) > TESTS_TIME;
-            let late = late.then(|| format!("the model's tests take longer than {} s", TESTS_TIME.as_secs()));
-            Some((test, late.or_else(|| try_on(&script, test, clock).err())?))
-        });
-        let words = |(test, why): (&TestPayload, String)| format!("{which} fails its test {:?}: {why}", test.name);
-        failed.map(words).map(|why| Flaw { why, loads: true })
+        let late = || match clock().saturating_sub(begun) > TESTS_TIME {
+            true => Err(format!("the model's tests take longer than {} s", TESTS_TIME.as_secs())),
+            false => Ok(()),
+        };
+        let tests = tests.iter().map(|test| (&test.name, Test::Payload(test)));
+        let commands = commands.iter().map(|command| (&command.name, Test::Command(command)));
+        let failed = |(name, test): (&String, Test<'_>)| {
+            let why = late().and_then(|()| try_on(&script, test, clock)).err()?;
+            Some(Flaw { why: format!("{which} fails its test {name:?}: {why}"), loads: true })
+        };
+        tests.chain(commands).find_map(failed)
     })
 }
 
-fn try_on(script: &Script, test: &TestPayload, clock: fn() -> Duration) -> Result<(), String> {
-    let bytes = hex::decode(&test.bytes).map_err(|why| why.to_string())?;
-    let value = |value: &ReadingValue| match value {
+#[derive(Clone, Copy)]
+enum Test<'a> {
+    Payload(&'a TestPayload),
+    Command(&'a TestCommand),
+}
+
+fn try_on(script: &Script, test: Test<'_>, clock: fn() -> Duration) -> Result<(), String> {
+    let started = clock();
+    let over = move || clock().saturating_sub(started) > TEST_TIME;
+    let bytes = |text: &str| hex::decode(text).map_err(|why| why.to_string());
+    match test {
+        Test::Payload(test) => {
+            let bytes = bytes(&test.bytes)?;
+            let readings = test.readings.iter().map(|(name, expected)| (name.clone(), value(expected))).collect();
+            let readings = (!test.fails).then_some(&readings);
+            check(&mut Interpreter::new(), script, Expected { port: test.port, bytes: &bytes, readings }, over)
+        }
+        Test::Command(test) => {
+            let expected = bytes(test.bytes.as_deref().unwrap_or_default())?;
+            let downlink = test.port.filter(|_| !test.fails).map(|port| (port, &*expected));
+            check_command(&mut Interpreter::new(), script, ExpectedCommand { values: &test.values, downlink }, over)
+        }
+    }
+}
+
+fn value(value: &ReadingValue) -> payload::ReadingValue {
+    match value {
         ReadingValue::Boolean(b) => payload::ReadingValue::Boolean(*b),
         ReadingValue::Number(n) => payload::ReadingValue::Number(*n),
         ReadingValue::Text(t) => payload::ReadingValue::Text(t.clone()),
-    };
-    let readings = test.readings.iter().map(|(name, expected)| (name.clone(), value(expected))).collect();
-    let readings = (!test.fails).then_some(&readings);
-    let started = clock();
-    let over = move || clock().saturating_sub(started) > TEST_TIME;
-    check(&mut Interpreter::new(), script, Expected { port: test.port, bytes: &bytes, readings }, over)
+    }
 }
 
 #[cfg(test)]
@@ -78,6 +103,15 @@ mod tests {
         assert!(found.loads);
         about.tests[0].readings.insert("level".into(), ReadingValue::Number(1.0));
         assert_eq!(flaw(&about, still), None);
+        let values = serde_json::Map::from_iter([("open".to_owned(), 40.into())]);
+        let (port, bytes) = (Some(10), Some("2800".to_owned()));
+        about.commands = vec![TestCommand { name: "ajar".into(), values, port, bytes, fails: false }];
+        assert!(flaw(&about, still).unwrap().why.contains("\"ajar\": the script has no function encodeDownlink"));
+        about.decoder.as_mut().unwrap().push_str("; var encodeDownlink = (i) => ({bytes: [i.data.open]})");
+        assert!(flaw(&about, still).unwrap().why.ends_with("\"ajar\": the bytes are 28, 2800 expected"));
+        about.commands[0].bytes = Some("28".into());
+        assert_eq!(flaw(&about, still), None);
+        about.commands.clear();
         about.decoder = Some("function decodeUplink(i) { for (;;) {} }".into());
         assert!(flaw(&about, still).unwrap().why.contains("endless loop"));
         about.decoder = Some("nonsense(".into());

@@ -26,8 +26,8 @@ impl Column {
 pub struct Shape {
     /// The columns it can have.
     pub columns: &'static [Column],
-    /// Those it must have.
-    pub needed: &'static [&'static str],
+    /// Those it must have: one of each group.
+    pub needed: &'static [&'static [&'static str]],
     /// Rows at most.
     pub most_rows: usize,
 }
@@ -161,8 +161,8 @@ impl Shape {
             }
             columns.push(column);
         }
-        if let Some(missing) = self.needed.iter().find(|needed| !columns.contains(needed)) {
-            return Err(bad_field("csv", first_line, format!("the column {missing} is missing")));
+        if let Some(missing) = self.needed.iter().find(|any| !any.iter().any(|needed| columns.contains(needed))) {
+            return Err(bad_field("csv", first_line, format!("the column {} is missing", missing.join(" or "))));
         }
         let mut rows = Vec::new();
         for record in reader.records() {
@@ -247,7 +247,7 @@ mod tests {
 
     const SHAPE: Shape = Shape {
         columns: &[Column { name: "dev_eui", also: &["deveui of it"] }, Column::new("name"), Column::new("note")],
-        needed: &["dev_eui"],
+        needed: &[&["dev_eui"]],
         most_rows: 3,
     };
 

@@ -8,6 +8,7 @@ mod catalogue;
 mod device;
 mod gateway;
 mod group;
+mod outbox;
 mod profile;
 pub mod radio;
 
@@ -15,11 +16,13 @@ pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
 pub use device::{
     DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder,
+    LabelsArgs,
 };
 pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,
 };
 pub use group::GroupVerb;
+pub use outbox::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
 pub use profile::ProfileVerb;
 
 use clap::{Args, Parser, Subcommand};
@@ -256,42 +259,6 @@ pub enum ModelVerb {
         units: Vec<String>,
         #[command(flatten)]
         radio: Box<radio::RadioArgs>,
-    },
-}
-
-#[derive(Subcommand)]
-pub enum OutboxVerb {
-    /// List a device's downlinks, newest first.
-    List {
-        /// The device's DevEUI or name.
-        device: String,
-    },
-    /// Put a downlink into a device's outbox.
-    Add {
-        /// The device's DevEUI or name.
-        device: String,
-        /// FPort, 1 to 223.
-        #[arg(long)]
-        port: u32,
-        /// The payload in hex, in any pasted form.
-        #[arg(long, value_name = "HEX")]
-        payload: String,
-        /// Ask the device to acknowledge it.
-        #[arg(long)]
-        confirmed: bool,
-        /// Transmissions allowed; the device's radio settings say so if not given.
-        #[arg(long, value_name = "N")]
-        attempts: Option<u32>,
-        /// Give it up if it has not been sent within this time: seconds, or with a unit.
-        #[arg(long, value_name = "TIME", value_parser = seconds)]
-        expires_in: Option<f64>,
-    },
-    /// Take a downlink out that still waits.
-    Cancel {
-        /// The device's DevEUI or name.
-        device: String,
-        /// The downlink's name, as `heron outbox list` shows it.
-        id: String,
     },
 }
 

@@ -13,6 +13,7 @@ use crate::ledger::{BandUse, Ledger, Used};
 use crate::mac::{Negotiated, Negotiation};
 use crate::outbox::{Outbox, OutboxItem};
 use crate::profile::{Class, Policy, RadioProfile};
+use crate::schedule;
 use crate::session::{Counters, Session};
 use crate::settings::Settings;
 use crate::time::{DAY_US, Timestamp};
@@ -183,6 +184,10 @@ pub struct DeviceStatus {
     pub day: Used,
     /// Downlinks to it of the last 24 hours.
     pub day_down: Used,
+    /// Until when the next downlink in its outbox waits at least, if airtime or a limit holds it.
+    pub held_until: Option<Timestamp>,
+    /// For class B: the next ping slot, and microseconds between two of them.
+    pub ping_slots: Option<(Timestamp, i64)>,
 }
 
 /// A gateway that hears a device.
@@ -333,6 +338,10 @@ impl Device {
             airtime: self.ledger.report(self.config.plan(), now),
             day: self.ledger.day(now),
             day_down: self.towards.day(now),
+            held_until: self.outbox.held_until(),
+            ping_slots: session
+                .filter(|_| self.class() == Class::B)
+                .and_then(|session| schedule::next_ping_slot(&session.settings, session.dev_addr, now)),
         }
     }
 }

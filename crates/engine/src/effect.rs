@@ -8,7 +8,7 @@ use crate::explain::Notice;
 use crate::gateway::GatewayConfig;
 use crate::ledger::{Transmitter, Used};
 use crate::multicast::GroupConfig;
-use crate::outbox::{OutboxId, OutboxItem, OutboxState};
+use crate::outbox::{OutboxId, OutboxItem, OutboxState, Place};
 use crate::profile::Class;
 use crate::refusal::Refusal;
 use crate::schedule::{When, Window};
@@ -126,6 +126,15 @@ pub enum Command {
         /// What to send.
         item: OutboxItem,
     },
+    /// Puts a downlink that waits elsewhere in its line.
+    Arrange {
+        /// Of which device.
+        dev_eui: Eui64,
+        /// Which one.
+        id: OutboxId,
+        /// Where to.
+        to: Place,
+    },
     /// Adds a multicast group, or changes its settings and members.
     PutGroup {
         /// The group.
@@ -217,6 +226,8 @@ pub enum Change {
         state: OutboxState,
         /// Transmissions tried.
         attempts: u8,
+        /// Its place in line.
+        place: i64,
     },
     /// Other gateways hear the device best, or it listens otherwise: how to reach it before it sends again.
     Near {

@@ -48,7 +48,7 @@ pub use join_checks::{JoinCheck, Verdict, join_checks, off_plan};
 pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
 pub use multicast::{GroupConfig, GroupStatus};
-pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Wait};
+pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
 pub use profile::{AdrLimits, Class, PingChannel, Policy, RadioProfile, Rates};
 pub use refusal::{FleetKey, Refusal};
 pub use schedule::{When, Window};
@@ -209,6 +209,15 @@ impl Engine {
         self.devices.get(&dev_eui).map(|device| device.status(now))
     }
 
+    /// The downlinks that wait for a device or a group, in the order in which they go.
+    pub fn outbox_line(&self, eui: Eui64) -> Vec<OutboxId> {
+        let device = self.devices.get(&eui).map(|device| &device.outbox);
+        device
+            .or_else(|| self.groups.get(&eui).map(|group| &group.outbox))
+            .map(outbox::Outbox::line)
+            .unwrap_or_default()
+    }
+
     /// The devices with a session at an address.
     pub fn devices_at(&self, dev_addr: DevAddr) -> &[Eui64] {
         self.by_addr.get(&dev_addr).map_or(&[], Vec::as_slice)
@@ -296,6 +305,13 @@ impl Engine {
                 self.restore_airtime(now, transmitter, &sub_band, minute, used);
             }
             Command::Enqueue { dev_eui, item } => self.enqueue(now, dev_eui, item, effects),
+            Command::Arrange { dev_eui, id, to } => {
+                if let Some(device) = self.devices.get_mut(&dev_eui) {
+                    device.outbox.arrange(id, to, effects, dev_eui);
+                    self.look_at_outbox(now, dev_eui, effects);
+                }
+                self.arrange_for_group(dev_eui, id, to, effects);
+            }
             Command::Cancel { dev_eui, id } => {
                 if let Some(device) = self.devices.get_mut(&dev_eui) {
                     device.outbox.cancel(id, effects, dev_eui);

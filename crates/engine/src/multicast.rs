@@ -16,7 +16,7 @@ use crate::device::Near;
 use crate::downlink::{Cargo, To};
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, TxFailure};
 use crate::explain::Notice;
-use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Wait};
+use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Place, Wait};
 use crate::profile::Class;
 use crate::schedule::{self, Channel, HEADER_LEN, LEAD_US};
 use crate::settings::Settings;
@@ -91,7 +91,7 @@ struct Flight {
 pub(crate) struct Group {
     pub(crate) config: GroupConfig,
     next_down: u32,
-    outbox: Outbox,
+    pub(crate) outbox: Outbox,
     flight: Option<Flight>,
     /// Until then its last frame is on air: members may hear several gateways.
     on_air_until: Timestamp,
@@ -236,6 +236,12 @@ impl Engine {
     pub(crate) fn cancel_for_group(&mut self, id: Eui64, item: OutboxId, effects: &mut Vec<Effect>) {
         if let Some(group) = self.groups.get_mut(&id) {
             group.outbox.cancel(item, effects, id);
+        }
+    }
+
+    pub(crate) fn arrange_for_group(&mut self, id: Eui64, item: OutboxId, to: Place, effects: &mut Vec<Effect>) {
+        if let Some(group) = self.groups.get_mut(&id) {
+            group.outbox.arrange(item, to, effects, id);
         }
     }
 

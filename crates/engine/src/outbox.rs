@@ -1,4 +1,4 @@
-//! The downlinks waiting for one device, first in, first out.
+//! The downlinks waiting for one device: first in, first out, unless somebody puts them in another order.
 
 use std::collections::VecDeque;
 use std::fmt;
@@ -11,6 +11,9 @@ use crate::time::Timestamp;
 
 /// Transmissions tried before a downlink is given up, if nothing else is said.
 pub const MAX_ATTEMPTS: u8 = 3;
+
+/// Between two places, so that others can be put in between.
+const APART: i64 = 1 << 20;
 
 /// Names a downlink in an outbox.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -33,8 +36,21 @@ pub struct OutboxItem {
     pub max_attempts: Option<u8>,
     /// When it is given up, if it has not been sent by then.
     pub expires_at: Option<Timestamp>,
+    /// Its place in line: what has a lower one goes before it. Numbers need not follow each other.
+    pub place: i64,
     /// Where it stands.
     pub state: OutboxState,
+}
+
+/// Where in line a waiting downlink is put.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// Before all others.
+    First,
+    /// After all others.
+    Last,
+    /// Before this one.
+    Before(OutboxId),
 }
 
 /// Where a downlink stands.
@@ -179,7 +195,10 @@ impl Outbox {
         }
     }
 
-    pub(crate) fn push(&mut self, item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn push(&mut self, mut item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        if let Some(last) = self.items.back() {
+            item.place = item.place.max(last.place.saturating_add(1));
+        }
         effects.push(Effect::Persist(item.change(dev_eui)));
         self.items.push_back(item);
     }
@@ -197,12 +216,25 @@ impl Outbox {
         self.items.len() - usize::from(self.in_flight.is_some())
     }
 
+    /// Those that wait, in the order in which they go.
+    pub(crate) fn line(&self) -> Vec<OutboxId> {
+        self.items.iter().map(|item| item.id).filter(|id| self.in_flight != Some(*id)).collect()
+    }
+
     /// The next to be sent; none while one is under way, for they go in order.
     pub(crate) fn next_waiting(&self) -> Option<&OutboxItem> {
         if self.in_flight.is_some() {
             return None;
         }
         self.items.front()
+    }
+
+    /// Until when the next one waits at least, if that is known.
+    pub(crate) fn held_until(&self) -> Option<Timestamp> {
+        match self.next_waiting()?.state {
+            OutboxState::Waiting(Wait::Airtime { until, .. } | Wait::Policy { until, .. }) => Some(until),
+            _ => None,
+        }
     }
 
     pub(crate) fn awaiting_ack(&self) -> Option<(OutboxId, u32)> {
@@ -225,6 +257,45 @@ impl Outbox {
     pub(crate) fn cancel(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
         if self.get(id).is_some_and(|item| matches!(item.state, OutboxState::Waiting(_))) {
             self.advance(id, OutboxState::Cancelled, effects, dev_eui);
+        }
+    }
+
+    /// Puts a waiting item elsewhere in line; what is under way stays in front. It is told
+    /// as a change unless it no longer waits, or the one it is to go before does not.
+    pub(crate) fn arrange(&mut self, id: OutboxId, to: Place, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+        let in_front = usize::from(self.in_flight.is_some());
+        let Some(from) = self.position(id).filter(|at| *at >= in_front) else { return };
+        let Some(mut item) = self.items.remove(from) else { return };
+        let to = match to {
+            Place::First => Some(in_front),
+            Place::Last => Some(self.items.len()),
+            Place::Before(other) => self.position(other).filter(|at| *at >= in_front),
+        };
+        let Some(at) = to else { return self.items.insert(from, item) };
+        if at == from {
+            effects.push(Effect::Persist(item.change(dev_eui)));
+            return self.items.insert(from, item);
+        }
+        let before = at.checked_sub(1).and_then(|n| self.items.get(n)).map(|item| item.place);
+        let after = self.items.get(at).map(|item| item.place);
+        let between = match (before, after) {
+            (None, None) => Some(item.place),
+            (Some(before), None) => before.checked_add(APART),
+            (None, Some(after)) => after.checked_sub(APART),
+            (Some(before), Some(after)) => {
+                let middle = i64::midpoint(before, after);
+                (middle > before && middle < after).then_some(middle)
+            }
+        };
+        item.place = between.unwrap_or(item.place);
+        effects.push(Effect::Persist(item.change(dev_eui)));
+        self.items.insert(at, item);
+        if between.is_none() {
+            // No room is left between two: all get new places.
+            for (n, item) in self.items.iter_mut().enumerate() {
+                item.place = n as i64 * APART;
+                effects.push(Effect::Persist(item.change(dev_eui)));
+            }
         }
     }
 
@@ -329,6 +400,74 @@ impl OutboxItem {
     }
 
     fn change(&self, dev_eui: Eui64) -> Change {
-        Change::Outbox { dev_eui, id: self.id, state: self.state.clone(), attempts: self.attempts }
+        Change::Outbox { dev_eui, id: self.id, state: self.state.clone(), attempts: self.attempts, place: self.place }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const DEV: Eui64 = Eui64(1);
+
+    fn outbox(places: &[i64]) -> Outbox {
+        let item = |(id, place): (usize, &i64)| OutboxItem {
+            id: OutboxId(id as u128),
+            port: 1,
+            payload: vec![],
+            confirmed: false,
+            attempts: 0,
+            max_attempts: None,
+            expires_at: None,
+            place: *place,
+            state: OutboxState::Waiting(Wait::NextUplink),
+        };
+        Outbox::restore(places.iter().enumerate().map(item).collect())
+    }
+
+    /// Moves one; gives the order, and how many were written down anew.
+    fn moved(outbox: &mut Outbox, id: u128, to: Place) -> (Vec<u128>, usize) {
+        let mut effects = Vec::new();
+        outbox.arrange(OutboxId(id), to, &mut effects, DEV);
+        assert!(outbox.items.iter().is_sorted_by(|a, b| a.place < b.place), "places follow the line: {outbox:?}");
+        (outbox.items.iter().map(|item| item.id.0).collect(), effects.len())
+    }
+
+    #[test]
+    fn what_waits_can_be_put_in_another_order() {
+        let mut outbox = outbox(&[10, 20, 30, 40]);
+        assert_eq!(moved(&mut outbox, 2, Place::First), (vec![2, 0, 1, 3], 1));
+        assert_eq!(moved(&mut outbox, 0, Place::Last), (vec![2, 1, 3, 0], 1));
+        assert_eq!(moved(&mut outbox, 0, Place::Before(OutboxId(3))), (vec![2, 1, 0, 3], 1));
+        assert_eq!(moved(&mut outbox, 0, Place::Before(OutboxId(3))), (vec![2, 1, 0, 3], 1), "it is there already");
+        assert_eq!(moved(&mut outbox, 0, Place::Before(OutboxId(9))), (vec![2, 1, 0, 3], 0), "before none of them");
+        assert_eq!(moved(&mut outbox, 9, Place::First), (vec![2, 1, 0, 3], 0), "none of them");
+    }
+
+    #[test]
+    fn there_is_always_room_between_two() {
+        let mut full = outbox(&[0, 1, 2]);
+        assert_eq!(moved(&mut full, 2, Place::Before(OutboxId(1))), (vec![0, 2, 1], 4));
+        let mut edges = outbox(&[i64::MIN, 0, i64::MAX]);
+        assert_eq!(moved(&mut edges, 2, Place::First).0, [2, 0, 1]);
+        let mut again = outbox(&[0, i64::MAX]);
+        assert_eq!(moved(&mut again, 0, Place::Last).0, [1, 0]);
+    }
+
+    #[test]
+    fn what_is_under_way_stays_in_front() {
+        let mut outbox = outbox(&[10, 20, 30]);
+        outbox.under_way(OutboxId(0), &mut vec![], DEV);
+        assert_eq!(moved(&mut outbox, 2, Place::First), (vec![0, 2, 1], 1));
+        assert_eq!(moved(&mut outbox, 1, Place::Before(OutboxId(0))), (vec![0, 2, 1], 0));
+        assert_eq!(moved(&mut outbox, 0, Place::Last), (vec![0, 2, 1], 0));
+    }
+
+    #[test]
+    fn what_is_put_in_goes_last() {
+        let mut outbox = outbox(&[i64::from(u32::MAX)]);
+        let late = OutboxItem { id: OutboxId(7), place: 3, ..outbox.items[0].clone() };
+        outbox.push(late, &mut vec![], DEV);
+        assert_eq!(moved(&mut outbox, 7, Place::Last), (vec![0, 7], 1));
     }
 }

@@ -6,7 +6,7 @@
 //! the ways are listed; [`choose`] takes the one that costs least of what is scarce.
 
 use lorawan::airtime;
-use lorawan::class_b::{BEACON_PERIOD_S, PingSlots, beacon_time_s};
+use lorawan::class_b::{BEACON_PERIOD_S, PING_SLOT_US, PingSlots, beacon_time_s};
 use lorawan::gps_time;
 use lorawan::region::{
     ClassBFrequencies, JOIN_ACCEPT_DELAY1_S, JoinChannel, PayloadLimits, Plan, RX2_AFTER_RX1_S, SubBand,
@@ -234,6 +234,21 @@ pub(crate) fn ping_slots(
         period_s += BEACON_PERIOD_S;
     }
     out
+}
+
+/// When a class B device listens next, and microseconds from there to the slot after it.
+pub(crate) fn next_ping_slot(settings: &Settings, dev_addr: DevAddr, now: Timestamp) -> Option<(Timestamp, i64)> {
+    let periodicity = settings.ping_periodicity?;
+    let now_us = gps_time::from_unix_us(now.plus_us(AHEAD_US).0).max(0);
+    let this_s = beacon_time_s((now_us / 1_000_000) as u32);
+    // The slots of this period may all be over, and then the next has some.
+    [this_s, this_s + BEACON_PERIOD_S].into_iter().find_map(|period_s| {
+        let slots = PingSlots::of(period_s, dev_addr, periodicity)?;
+        let start_us = i64::from(period_s) * 1_000_000;
+        let at = slots.next_after_us((now_us - start_us).max(0) as u64)?;
+        let at = Timestamp(gps_time::to_unix_us(start_us + at as i64));
+        Some((at, i64::from(slots.period) * PING_SLOT_US as i64))
+    })
 }
 
 /// Where class B listens, with the channel that a join of CN470 has decided.

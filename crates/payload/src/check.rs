@@ -1,4 +1,4 @@
-//! Test payloads: bytes with what a decoder must make of them.
+//! Test payloads: bytes with what a decoder must make of them, and commands with the bytes that must come of them.
 
 use std::collections::BTreeMap;
 
@@ -54,6 +54,40 @@ pub fn check(
     }
 }
 
+/// Named values, and the downlink that must come of them.
+#[derive(Debug, Clone, Copy)]
+pub struct ExpectedCommand<'a> {
+    /// By name.
+    pub values: &'a serde_json::Map<String, serde_json::Value>,
+    /// FPort and payload; `None` if the encoder must report an error.
+    pub downlink: Option<(u8, &'a [u8])>,
+}
+
+/// Runs a script's encoder over a command.
+///
+/// # Errors
+/// In words, what came out instead.
+pub fn check_command(
+    interpreter: &mut Interpreter,
+    script: &Script,
+    expected: ExpectedCommand<'_>,
+    over: impl Fn() -> bool + 'static,
+) -> Result<(), String> {
+    match (script.encode_downlink(interpreter, expected.values, over), expected.downlink) {
+        (Err(_), None) => Ok(()),
+        (Err(why), Some(_)) => Err(why.to_string()),
+        (Ok(_), None) => Err("an error is expected, but it was encoded".into()),
+        (Ok(encoded), Some((port, _))) if encoded.port.is_some_and(|given| given != port) => {
+            Err(format!("FPort is {}, {port} expected", encoded.port.unwrap_or_default()))
+        }
+        (Ok(encoded), Some((_, bytes))) if encoded.bytes != bytes => {
+            let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+            Err(format!("the bytes are {}, {} expected", hex(&encoded.bytes), hex(bytes)))
+        }
+        (Ok(_), Some(_)) => Ok(()),
+    }
+}
+
 fn compare(decoded: &Decoded, expected: &BTreeMap<String, ReadingValue>) -> Result<(), String> {
     for (name, value) in expected {
         match decoded.readings.iter().find(|reading| reading.name == *name) {
@@ -96,6 +130,22 @@ mod tests {
         assert!(run(&[9, 110], Some(&[("level", 2.414)])).unwrap_err().contains("port is 2, which is not expected"));
         assert!(run(&[9, 110], Some(&[("depth", 1.0)])).unwrap_err().contains("depth is missing"));
         assert!(run(&[9], Some(&[])).unwrap_err().contains("too short"));
+    }
+
+    #[test]
+    fn commands_are_checked_too() {
+        let source = "function decodeUplink() { return {data: {}} }
+            function encodeDownlink(i) { return i.data.open > 100 ? {errors: ['0 to 100']} : {bytes: [i.data.open], fPort: 10} }";
+        let script = Script::new(source, Limits::default()).unwrap();
+        let run = |open: u32, downlink: Option<(u8, &[u8])>| {
+            let values = serde_json::Map::from_iter([("open".to_owned(), open.into())]);
+            check_command(&mut Interpreter::new(), &script, ExpectedCommand { values: &values, downlink }, || false)
+        };
+        assert_eq!((run(40, Some((10, &[40]))), run(400, None)), (Ok(()), Ok(())));
+        assert_eq!(run(40, Some((10, &[4, 0]))).unwrap_err(), "the bytes are 28, 0400 expected");
+        assert_eq!(run(40, Some((9, &[40]))).unwrap_err(), "FPort is 10, 9 expected");
+        assert_eq!(run(400, Some((10, &[40]))).unwrap_err(), "the script reports: 0 to 100");
+        assert!(run(40, None).is_err());
     }
 
     #[test]

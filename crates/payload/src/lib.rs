@@ -6,10 +6,12 @@
 #![warn(missing_docs)]
 
 pub mod check;
+pub mod encode;
 pub mod interpreter;
 mod readings;
 pub mod script;
 
+pub use encode::Encoded;
 pub use interpreter::Interpreter;
 pub use readings::{Reading, ReadingValue};
-pub use script::{DecodeError, Decoded, Limits, Script};
+pub use script::{DecodeError, Decoded, Entry, Limits, Script};

@@ -1,5 +1,6 @@
 //! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns
-//! `{data, warnings, errors}` (LoRa Alliance TS013-1.0.0 §4).
+//! `{data, warnings, errors}`, and perhaps `encodeDownlink` ([`encode`](crate::encode)); LoRa Alliance
+//! TS013-1.0.0 §4.
 //!
 //! Nothing a script leaves behind reaches another call ([`Interpreter`]). It has no way out (no files, no network, no timers) and three limits:
 //! on memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
@@ -48,11 +49,48 @@ pub struct Place {
     pub column: u32,
 }
 
+/// A function of a script that is called from outside (TS013-1.0.0 §4).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Entry {
+    /// Bytes to readings.
+    DecodeUplink,
+    /// Named values to bytes.
+    EncodeDownlink,
+}
+
+impl Entry {
+    /// As scripts spell it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Entry::DecodeUplink => "decodeUplink",
+            Entry::EncodeDownlink => "encodeDownlink",
+        }
+    }
+
+    /// What it is to return.
+    const fn shape(self) -> &'static str {
+        match self {
+            Entry::DecodeUplink => "{data, warnings, errors}",
+            Entry::EncodeDownlink => "{bytes, fPort, warnings, errors}",
+        }
+    }
+
+    /// Finds it in a world that has loaded the script.
+    pub(crate) fn of<'js>(self, ctx: &Ctx<'js>) -> Result<Function<'js>, DecodeError> {
+        // Looked up by evaluation: functions declared with `const` are no properties of the global object.
+        let name = self.name();
+        ctx.eval::<Value, _>(format!("typeof {name} === 'function' ? {name} : undefined"))
+            .ok()
+            .and_then(Value::into_function)
+            .ok_or(DecodeError::Missing(self))
+    }
+}
+
 fn at(place: Option<Place>) -> String {
     place.map_or_else(String::new, |p| format!(" (line {}, column {})", p.line, p.column))
 }
 
-/// Why a payload was not decoded.
+/// Why a script gave nothing.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum DecodeError {
     /// The script is longer than [`MAX_SOURCE`].
@@ -66,12 +104,14 @@ pub enum DecodeError {
         /// Where.
         place: Option<Place>,
     },
-    /// There is no function `decodeUplink`.
-    #[error("the script has no function decodeUplink(input)")]
-    NoDecodeUplink,
-    /// `decodeUplink` threw.
-    #[error("decodeUplink threw: {message}{}", at(*.place))]
+    /// There is no such function.
+    #[error("the script has no function {}(input)", .0.name())]
+    Missing(Entry),
+    /// The function threw.
+    #[error("{} threw: {message}{}", .entry.name(), at(*.place))]
     Threw {
+        /// Which one.
+        entry: Entry,
         /// What was thrown.
         message: String,
         /// Where.
@@ -83,10 +123,10 @@ pub enum DecodeError {
     /// The script used more memory than it may.
     #[error("the script was stopped: it used more than {0} bytes of memory")]
     TooMuchMemory(usize),
-    /// What came back is not `{data, warnings, errors}`.
-    #[error("decodeUplink returned something else than {{data, warnings, errors}}: {0}")]
-    BadResult(String),
-    /// The script itself reports that it cannot decode these bytes.
+    /// What came back is not what the function is to return.
+    #[error("{} returned something else than {}: {}", .0.name(), .0.shape(), .1)]
+    BadResult(Entry, String),
+    /// The script itself reports that it cannot do it.
     #[error("the script reports: {}", .0.join("; "))]
     Reported(Vec<String>),
     /// The interpreter could not be started.
@@ -108,6 +148,7 @@ pub struct Decoded {
 pub struct Script {
     pub(crate) source: Arc<str>,
     pub(crate) limits: Limits,
+    encodes: bool,
 }
 
 impl Script {
@@ -117,9 +158,21 @@ impl Script {
         if source.len() > MAX_SOURCE {
             return Err(DecodeError::TooLong(source.len()));
         }
-        let script = Self { source: source.into(), limits };
-        script.run(&mut Interpreter::new(), || false, |ctx| decode_uplink(ctx).map(|_| ()))?;
+        let mut script = Self { source: source.into(), limits, encodes: false };
+        script.encodes = script.run(
+            &mut Interpreter::new(),
+            || false,
+            |ctx| {
+                Entry::DecodeUplink.of(ctx)?;
+                Ok(Entry::EncodeDownlink.of(ctx).is_ok())
+            },
+        )?;
         Ok(script)
+    }
+
+    /// Whether it has `encodeDownlink` too.
+    pub const fn encodes(&self) -> bool {
+        self.encodes
     }
 
     /// Decodes `bytes`, received on `port` at `recv_time_ms` (milliseconds since 1970).
@@ -139,13 +192,13 @@ impl Script {
         let again = Rc::clone(&stop);
         let returned = match interpreter.again(self, move || again(), &call) {
             Some(returned) => returned?,
-            None => self.run(interpreter, move || stop(), |ctx| call.make(ctx, &decode_uplink(ctx)?))?,
+            None => self.run(interpreter, move || stop(), |ctx| call.make(ctx, &Entry::DecodeUplink.of(ctx)?))?,
         };
         result_of(&returned)
     }
 
     /// Loads the script into a fresh world and calls `then` in it.
-    fn run<T>(
+    pub(crate) fn run<T>(
         &self,
         interpreter: &mut Interpreter,
         stop: impl Fn() -> bool + 'static,
@@ -160,8 +213,8 @@ impl Script {
             options.strict = false;
             options.filename = Some(FILE.into());
             ctx.eval_with_options::<Value, _>(&*self.source, options).catch(&ctx).map_err(|error| {
-                match thrown(&error) {
-                    DecodeError::Threw { message, place } => DecodeError::Load { message, place },
+                match thrown(Entry::DecodeUplink, &error) {
+                    DecodeError::Threw { message, place, .. } => DecodeError::Load { message, place },
                     other => other,
                 }
             })?;
@@ -213,13 +266,7 @@ impl Call<'_> {
     /// Makes it; gives what it returns, as JSON.
     pub(crate) fn make<'js>(&self, ctx: &Ctx<'js>, function: &Function<'js>) -> Result<String, DecodeError> {
         let input = self.input(ctx).map_err(|e| DecodeError::Interpreter(e.to_string()))?;
-        let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(&e))?;
-        let json = ctx.json_stringify(result).catch(ctx).map_err(|e| thrown(&e))?;
-        match json.map(|s| s.to_string()) {
-            Some(Ok(json)) => Ok(json),
-            Some(Err(e)) => Err(DecodeError::BadResult(e.to_string())),
-            None => Err(DecodeError::BadResult("undefined".into())),
-        }
+        call(ctx, Entry::DecodeUplink, function, input)
     }
 
     fn input<'js>(&self, ctx: &Ctx<'js>) -> rquickjs::Result<Object<'js>> {
@@ -232,12 +279,29 @@ impl Call<'_> {
     }
 }
 
-fn decode_uplink<'js>(ctx: &Ctx<'js>) -> Result<Function<'js>, DecodeError> {
-    // Looked up by evaluation: functions declared with `const` are no properties of the global object.
-    ctx.eval::<Value, _>("typeof decodeUplink === 'function' ? decodeUplink : undefined")
-        .ok()
-        .and_then(Value::into_function)
-        .ok_or(DecodeError::NoDecodeUplink)
+/// Calls one of a script's functions; gives what it returns, as JSON.
+pub(crate) fn call<'js>(
+    ctx: &Ctx<'js>,
+    entry: Entry,
+    function: &Function<'js>,
+    input: Object<'js>,
+) -> Result<String, DecodeError> {
+    let result: Value = function.call((input,)).catch(ctx).map_err(|e| thrown(entry, &e))?;
+    let json = ctx.json_stringify(result).catch(ctx).map_err(|e| thrown(entry, &e))?;
+    match json.map(|s| s.to_string()) {
+        Some(Ok(json)) if json.len() > MAX_RESULT => {
+            Err(DecodeError::BadResult(entry, format!("{} bytes, {MAX_RESULT} are allowed", json.len())))
+        }
+        Some(Ok(json)) => Ok(json),
+        Some(Err(e)) => Err(DecodeError::BadResult(entry, e.to_string())),
+        None => Err(DecodeError::BadResult(entry, "undefined".into())),
+    }
+}
+
+/// What scripts say in lists of texts; some say it otherwise.
+pub(crate) fn texts(list: Option<Vec<serde_json::Value>>) -> Vec<String> {
+    let text = |v: serde_json::Value| v.as_str().map_or_else(|| v.to_string(), str::to_owned);
+    list.unwrap_or_default().into_iter().map(text).collect()
 }
 
 fn result_of(json: &str) -> Result<Decoded, DecodeError> {
@@ -249,14 +313,8 @@ fn result_of(json: &str) -> Result<Decoded, DecodeError> {
         #[serde(default)]
         errors: Option<Vec<serde_json::Value>>,
     }
-    if json.len() > MAX_RESULT {
-        return Err(DecodeError::BadResult(format!("{} bytes, {MAX_RESULT} are allowed", json.len())));
-    }
-    let returned: Returned = serde_json::from_str(json).map_err(|why| DecodeError::BadResult(why.to_string()))?;
-    let texts = |list: Option<Vec<serde_json::Value>>| -> Vec<String> {
-        let text = |v: serde_json::Value| v.as_str().map_or_else(|| v.to_string(), str::to_owned);
-        list.unwrap_or_default().into_iter().map(text).collect()
-    };
+    let bad = |why: String| DecodeError::BadResult(Entry::DecodeUplink, why);
+    let returned: Returned = serde_json::from_str(json).map_err(|why| bad(why.to_string()))?;
     let errors = texts(returned.errors);
     if !errors.is_empty() {
         return Err(DecodeError::Reported(errors));
@@ -266,13 +324,13 @@ fn result_of(json: &str) -> Result<Decoded, DecodeError> {
         Some(data @ serde_json::Value::Object(_)) => {
             Ok(Decoded { readings: readings::flatten(&data, &mut warnings), warnings })
         }
-        Some(other) => Err(DecodeError::BadResult(format!("data is {other}, not an object"))),
-        None => Err(DecodeError::BadResult("data is missing".into())),
+        Some(other) => Err(bad(format!("data is {other}, not an object"))),
+        None => Err(bad("data is missing".into())),
     }
 }
 
 /// What a script threw, with the place if the interpreter knows it.
-fn thrown(error: &CaughtError<'_>) -> DecodeError {
+pub(crate) fn thrown(entry: Entry, error: &CaughtError<'_>) -> DecodeError {
     match error {
         CaughtError::Exception(exception) => {
             let message = exception.message().unwrap_or_default();
@@ -282,14 +340,14 @@ fn thrown(error: &CaughtError<'_>) -> DecodeError {
                 (name, "") => name.to_owned(),
                 (name, message) => format!("{name}: {message}"),
             };
-            DecodeError::Threw { message, place: exception.stack().and_then(|stack| place(&stack)) }
+            DecodeError::Threw { entry, message, place: exception.stack().and_then(|stack| place(&stack)) }
         }
         CaughtError::Value(value) => {
             let text = value.as_string().and_then(|s| s.to_string().ok());
             let message = text.unwrap_or_else(|| if value.is_null() { "null".into() } else { format!("{value:?}") });
-            DecodeError::Threw { message, place: None }
+            DecodeError::Threw { entry, message, place: None }
         }
-        CaughtError::Error(error) => DecodeError::Threw { message: error.to_string(), place: None },
+        CaughtError::Error(error) => DecodeError::Threw { entry, message: error.to_string(), place: None },
     }
 }
 

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
-use payload::{DecodeError, Decoded, Interpreter, Limits, ReadingValue, Script};
+use payload::{DecodeError, Decoded, Entry, Interpreter, Limits, ReadingValue, Script};
 use proptest::prelude::*;
 
 fn script(source: &str) -> Script {
@@ -55,7 +55,8 @@ fn arrow_functions_and_newer_language_work() {
 
 #[test]
 fn a_script_that_throws_names_line_and_column() {
-    let DecodeError::Threw { message, place } = error_of("  const b = input.bytes;\n  return b.missing.field;") else {
+    let DecodeError::Threw { message, place, .. } = error_of("  const b = input.bytes;\n  return b.missing.field;")
+    else {
         panic!("threw")
     };
     assert!(message.starts_with("TypeError: "), "{message}");
@@ -69,7 +70,7 @@ fn a_script_that_does_not_parse_is_refused_at_the_door() {
         panic!("does not load")
     };
     assert_eq!(place.unwrap().line, 2);
-    assert_eq!(Script::new("let a = 1", Limits::default()).unwrap_err(), DecodeError::NoDecodeUplink);
+    assert_eq!(Script::new("let a = 1", Limits::default()).unwrap_err(), DecodeError::Missing(Entry::DecodeUplink));
     assert!(matches!(Script::new(" ".repeat(300_000), Limits::default()), Err(DecodeError::TooLong(300_000))));
     assert_eq!(Script::new("for (;;) {}", Limits::default()).unwrap_err(), DecodeError::TooSlow);
 }
@@ -108,7 +109,7 @@ fn wrong_results_are_named() {
         ("return {data: [1]}", "not an object"),
         ("return {data: {a: 'x'.repeat(70000)}}", "are allowed"),
     ] {
-        let DecodeError::BadResult(why) = error_of(body) else { panic!("{body}: {:?}", error_of(body)) };
+        let DecodeError::BadResult(_, why) = error_of(body) else { panic!("{body}: {:?}", error_of(body)) };
         assert!(why.contains(part), "{body}: {why}");
     }
     assert_eq!(error_of("return {errors: ['unknown port']}"), DecodeError::Reported(vec!["unknown port".into()]));

@@ -5,7 +5,7 @@ use std::sync::{Arc, LazyLock};
 use std::time::Instant;
 
 use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
-use api::model::PutModel;
+use api::model::{PutModel, TestCommand};
 use api::model_check::{Flaw, flaw};
 use payload::{Limits, Script};
 use store::{ImportedModel, ModelRow};
@@ -26,8 +26,14 @@ pub fn shipped() -> Files {
 /// Its name among sources.
 pub const SHIPPED: &str = "shipped";
 
-fn decoder(about: &PutModel, version: String, script: Result<Script, String>) -> Arc<Decoder> {
-    Arc::new(Decoder { version, script, units: about.units.clone(), pace: Pace::default() })
+fn decoder(
+    about: &PutModel,
+    version: String,
+    script: Result<Script, String>,
+    commands: &[TestCommand],
+) -> Arc<Decoder> {
+    let commands = commands.iter().filter(|command| !command.fails).cloned().collect();
+    Arc::new(Decoder { version, script, units: about.units.clone(), commands, pace: Pace::default() })
 }
 
 fn read_script(source: &str) -> Result<Script, String> {
@@ -43,9 +49,12 @@ pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     let versions = about.versions.iter();
     Decoders {
         versions: versions
-            .map(|version| (version.clone(), decoder(about, version.words(), load(&version.decoder))))
+            .map(|version| {
+                let script = load(&version.decoder);
+                (version.clone(), decoder(about, version.words(), script, &version.commands))
+            })
             .collect(),
-        others: about.decoder.as_deref().map(|source| decoder(about, String::new(), load(source))),
+        others: about.decoder.as_deref().map(|source| decoder(about, String::new(), load(source), &about.commands)),
     }
 }
 

@@ -9,8 +9,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use api::message::{Body, Message, Reading, ReadingValue};
+use api::outbox::Values;
 use chrono::{TimeDelta, Utc};
-use payload::{DecodeError, Decoded, Interpreter};
+use payload::{DecodeError, Decoded, Encoded, Interpreter};
 use rustix::time::{ClockId, clock_gettime};
 use store::{EstateId, Store, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
@@ -149,6 +150,18 @@ fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded,
         let why = format!("port {port}, {} bytes: {error}", bytes.len());
         if matches!(error, DecodeError::TooSlow) { Failed::Stopped(why) } else { Failed::Wrong(why) }
     })
+}
+
+/// Makes a downlink of named values. This runs a script, so it is not for a thread that serves.
+///
+/// # Errors
+/// In words, why there is none.
+pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
+    let script = decoder.script.as_ref().map_err(Clone::clone)?;
+    let begun = processor_time();
+    let over = move || processor_time().saturating_sub(begun) > TIME;
+    let encoded = INTERPRETER.with_borrow_mut(|it| script.encode_downlink(it, values, over));
+    encoded.map_err(|why| why.to_string())
 }
 
 /// What this thread has taken of the processor.

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use api::device_change::DeviceEdit;
-use api::model::ModelVersion;
+use api::model::{ModelVersion, TestCommand};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;
@@ -21,6 +21,8 @@ pub struct Decoder {
     /// The script, or why it cannot be loaded.
     pub script: Result<Script, String>,
     pub units: BTreeMap<String, String>,
+    /// Commands that its encoder is known to take.
+    pub commands: Vec<TestCommand>,
     pub pace: Pace,
 }
 
@@ -233,6 +235,7 @@ mod tests {
             firmware: vec!["1.0".into()],
             decoder: "function decodeUplink() { return {data: {old: 1}} }".into(),
             tests: vec![],
+            commands: vec![],
         };
         let decoder = Some("function decodeUplink() { return {data: {new: 1}} }".into());
         let about = PutModel { decoder, versions: vec![old], ..PutModel::default() };

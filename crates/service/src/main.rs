@@ -20,6 +20,7 @@ mod http;
 mod intake;
 mod journal;
 mod kit;
+mod labels;
 mod link;
 mod live;
 mod network;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use engine::{
     Change, Command, Config, DeviceStatus, Effect, Engine, FrameHeard, GatewayStatus, GroupStatus, Input, OutboxId,
-    OutboxState, Timestamp, TransmissionId, TxFailure,
+    OutboxState, Place, Timestamp, TransmissionId, TxFailure,
 };
 use lorawan::{DevAddr, Eui64};
 use tokio::sync::{mpsc, oneshot};
@@ -31,6 +31,8 @@ enum Ask {
     Report(TransmissionId, Result<(), TxFailure>),
     Command(Command),
     Cancel(Eui64, OutboxId, oneshot::Sender<bool>),
+    Arrange(Eui64, OutboxId, Place, oneshot::Sender<bool>),
+    Line(Eui64, oneshot::Sender<Vec<OutboxId>>),
     Device(Eui64, oneshot::Sender<Option<DeviceStatus>>),
     DevicesAt(DevAddr, oneshot::Sender<Vec<Eui64>>),
     Group(Eui64, oneshot::Sender<Option<GroupStatus>>),
@@ -180,10 +182,15 @@ impl Running {
             Ask::Report(transmission, result) => self.handle(Input::TxReport { transmission, result }),
             Ask::Command(command) => self.handle(Input::Command(command)),
             Ask::Cancel(dev_eui, id, answer) => {
-                let before = self.effects.len();
-                self.handle(Input::Command(Command::Cancel { dev_eui, id }));
-                let cancelled = |e: &Effect| matches!(e, Effect::Persist(Change::Outbox { id: done, state: OutboxState::Cancelled, .. }) if *done == id);
-                let _ = answer.send(self.effects[before..].iter().any(cancelled));
+                let state = self.outbox_command(Command::Cancel { dev_eui, id }, id);
+                let _ = answer.send(state == Some(OutboxState::Cancelled));
+            }
+            Ask::Arrange(dev_eui, id, to, answer) => {
+                let state = self.outbox_command(Command::Arrange { dev_eui, id, to }, id);
+                let _ = answer.send(state.is_some());
+            }
+            Ask::Line(eui, answer) => {
+                let _ = answer.send(self.engine.outbox_line(eui));
             }
             Ask::Device(dev_eui, answer) => {
                 let _ = answer.send(self.engine.device_status(dev_eui, time));
@@ -199,6 +206,16 @@ impl Running {
             }
             Ask::Stop => {}
         }
+    }
+
+    /// Carries out a command about a downlink; gives what becomes of it at once, if anything does.
+    fn outbox_command(&mut self, command: Command, id: OutboxId) -> Option<OutboxState> {
+        let before = self.effects.len();
+        self.handle(Input::Command(command));
+        self.effects[before..].iter().find_map(|effect| match effect {
+            Effect::Persist(Change::Outbox { id: of, state, .. }) if *of == id => Some(state.clone()),
+            _ => None,
+        })
     }
 }
 
@@ -269,6 +286,16 @@ impl Network {
     /// Takes a downlink out of the outbox, if it still waits there.
     pub async fn cancel(&self, dev_eui: Eui64, id: OutboxId) -> bool {
         self.ask(|answer| Ask::Cancel(dev_eui, id, answer)).await.unwrap_or(false)
+    }
+
+    /// Puts a waiting downlink elsewhere in its line; says whether it and the one it is to go before wait.
+    pub async fn arrange(&self, dev_eui: Eui64, id: OutboxId, to: Place) -> bool {
+        self.ask(|answer| Ask::Arrange(dev_eui, id, to, answer)).await.unwrap_or(false)
+    }
+
+    /// The downlinks that wait for a device or a group, in the order in which they go.
+    pub async fn outbox_line(&self, eui: Eui64) -> Vec<OutboxId> {
+        self.ask(|answer| Ask::Line(eui, answer)).await.unwrap_or_default()
     }
 
     pub async fn device(&self, dev_eui: Eui64) -> Option<DeviceStatus> {

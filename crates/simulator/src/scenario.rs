@@ -215,6 +215,8 @@ impl DeviceEntry {
     }
 
     pub fn to_register(&self) -> NewDevice {
+        // A scenario goes by faster than its models would.
+        let interval_s = self.radio.uplink_interval_s.unwrap_or(self.interval_s.ceil() as u32);
         NewDevice {
             dev_eui: self.dev_eui.clone(),
             join_eui: self.join_eui.clone(),
@@ -222,7 +224,7 @@ impl DeviceEntry {
             nwk_key: self.nwk_key.clone(),
             personal: self.personal.clone(),
             region: Some(self.region),
-            radio: self.radio.clone(),
+            radio: RadioSettings { uplink_interval_s: Some(interval_s), ..self.radio.clone() },
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),

@@ -230,15 +230,16 @@ impl Store {
                     near.push((*dev_eui, *class, to_json("near gateways", gateways)?));
                 }
                 Change::GroupCounter { group, next_down } => groups.push((*group, *next_down)),
-                Change::Outbox { id, state, attempts, .. } => {
+                Change::Outbox { id, state, attempts, place, .. } => {
                     let (state, note, counter) = outbox::columns(state);
                     sqlx::query(
-                        "UPDATE outbox SET state = ?, note = ?, counter = ?, attempts = ?, changed_at = ? WHERE id = ?",
+                        "UPDATE outbox SET state = ?, note = ?, counter = ?, attempts = ?, place = ?, changed_at = ? WHERE id = ?",
                     )
                     .bind(outbox::state_word(state)?)
                     .bind(note)
                     .bind(counter)
                     .bind(attempts)
+                    .bind(place)
                     .bind(Utc::now())
                     .bind(id.0.to_be_bytes().to_vec())
                     .execute(&mut **tx)

@@ -49,6 +49,8 @@ pub(crate) fn read(row: &MySqlRow) -> Result<OutboxItem, StoreError> {
         confirmed: row.try_get("confirmed")?,
         state: state(row)?,
         note: row.try_get("note")?,
+        ahead: None,
+        expected_at: None,
         attempts: row.try_get("attempts")?,
         max_attempts: row.try_get("max_attempts")?,
         expires_at: row.try_get("expires_at")?,
@@ -76,6 +78,7 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
         attempts: row.try_get("attempts")?,
         max_attempts: row.try_get("max_attempts")?,
         expires_at: row.try_get::<Option<DateTime<Utc>>, _>("expires_at")?.map(timestamp_of),
+        place: row.try_get("place")?,
         state,
     })
 }
@@ -90,11 +93,12 @@ impl Store {
         let id = Ulid(item.id.0);
         let (state, note, _) = columns(&item.state);
         sqlx::query(
-            "INSERT INTO outbox (id, dev_eui, port, payload, confirmed, state, note, attempts, max_attempts,
-             expires_at, added_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)",
+            "INSERT INTO outbox (id, dev_eui, place, port, payload, confirmed, state, note, attempts, max_attempts,
+             expires_at, added_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)",
         )
         .bind(id.to_bytes().to_vec())
         .bind(eui_bytes(dev_eui))
+        .bind(item.place)
         .bind(item.port)
         .bind(&item.payload)
         .bind(item.confirmed)
@@ -113,6 +117,8 @@ impl Store {
             confirmed: item.confirmed,
             state,
             note,
+            ahead: None,
+            expected_at: None,
             attempts: 0,
             max_attempts: item.max_attempts,
             expires_at: item.expires_at.map(time_of),
@@ -123,14 +129,9 @@ impl Store {
 
     /// How many downlinks of a device are not done yet.
     pub async fn outbox_open(&self, dev_eui: Eui64) -> Result<u64, StoreError> {
-        self.open_before(dev_eui, LAST).await
-    }
-
-    /// The same of those put in before one of them.
-    async fn open_before(&self, dev_eui: Eui64, id: [u8; 16]) -> Result<u64, StoreError> {
-        let open = "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND id < ? AND state IN ('waiting', 'under_way', 'awaiting_ack')";
-        let count: i64 =
-            sqlx::query_scalar(open).bind(eui_bytes(dev_eui)).bind(id.to_vec()).fetch_one(&self.pool).await?;
+        let open =
+            "SELECT COUNT(*) FROM outbox WHERE dev_eui = ? AND state IN ('waiting', 'under_way', 'awaiting_ack')";
+        let count: i64 = sqlx::query_scalar(open).bind(eui_bytes(dev_eui)).fetch_one(&self.pool).await?;
         Ok(count.unsigned_abs())
     }
 
@@ -148,17 +149,7 @@ impl Store {
             .bind(limit)
             .fetch_all(&self.pool)
             .await?;
-        let mut items: Vec<OutboxItem> = rows.iter().map(read).collect::<Result<_, _>>()?;
-        // First in, first out: what waits behind others waits for them, whatever it waits for then.
-        let Some(oldest) = rows.last() else { return Ok(items) };
-        let mut before_it = self.open_before(dev_eui, id(oldest)?.to_bytes()).await?;
-        for item in items.iter_mut().rev().filter(|item| item.state.is_open()) {
-            if before_it > 0 && item.state == OutboxState::Waiting && item.attempts == 0 {
-                item.note = Some(format!("waits for the {before_it} put in before it"));
-            }
-            before_it += 1;
-        }
-        Ok(items)
+        rows.iter().map(read).collect()
     }
 
     /// The last of a device's downlinks that failed, among so many that were put in last.
@@ -171,7 +162,8 @@ impl Store {
 
     /// How many of a device's downlinks wait, and the one that is next.
     pub async fn next_in_outbox(&self, dev_eui: Eui64) -> Result<Option<(u64, OutboxItem)>, StoreError> {
-        let waiting = "SELECT *, COUNT(*) OVER () AS waiting FROM outbox WHERE dev_eui = ? AND state = 'waiting' ORDER BY id LIMIT 1";
+        let waiting = "SELECT *, COUNT(*) OVER () AS waiting FROM outbox WHERE dev_eui = ? AND state = 'waiting'
+             ORDER BY place, id LIMIT 1";
         let row = sqlx::query(waiting).bind(eui_bytes(dev_eui)).fetch_optional(&self.pool).await?;
         row.map(|row| Ok((row.try_get::<i64, _>("waiting")?.unsigned_abs(), read(&row)?))).transpose()
     }

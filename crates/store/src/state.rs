@@ -31,8 +31,9 @@ impl Store {
             .map(|row| Command::PutGateway(gateway_config(&row.gateway)))
             .collect();
         let mut outboxes: HashMap<Eui64, Vec<OutboxItem>> = HashMap::new();
-        let open =
-            sqlx::query("SELECT * FROM outbox WHERE state IN ('waiting', 'under_way', 'awaiting_ack') ORDER BY id");
+        let open = sqlx::query(
+            "SELECT * FROM outbox WHERE state IN ('waiting', 'under_way', 'awaiting_ack') ORDER BY place, id",
+        );
         for row in open.fetch_all(&self.pool).await? {
             outboxes.entry(eui(&row, "dev_eui")?).or_default().push(outbox::for_engine(&row)?);
         }

@@ -73,6 +73,22 @@
     void premises.load();
   });
 
+  let reading = $state(false);
+  async function readPhoto(photo: File | undefined) {
+    if (!photo) return;
+    reading = true;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/labels/read", {
+      params: { path: { estate: session.estate } },
+      // The picture goes as it is.
+      body: photo as never,
+      bodySerializer: (body: unknown) => body as never,
+      headers: { "content-type": "application/octet-stream" },
+    });
+    reading = false;
+    problem = data ? "" : say(error);
+    if (data) [form.label, form.dev_eui, form.join_eui] = [data.code, "", ""];
+  }
+
   async function register(event: SubmitEvent) {
     event.preventDefault();
     const { data, error } = await api.POST("/api/v1/estates/{estate}/devices", { params: { path: { estate: session.estate } }, body: body() });
@@ -91,6 +107,11 @@
       <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
       <input class="input w-full max-w-xl font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
     </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Or a photo of it</span>
+      <input class="file-input w-64" type="file" name="photo" accept="image/jpeg,image/png,image/webp" onchange={(e) => readPhoto(e.currentTarget.files?.[0])} />
+    </label>
+    {#if reading}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
     <label>
       <span class="block text-sm text-base-content/75">DevEUI, as on the label</span>
       <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required={!form.label} autocomplete="off" spellcheck="false" />

@@ -26,6 +26,8 @@ pub enum DeviceVerb {
     },
     /// Register one.
     Add(Box<DeviceAddArgs>),
+    /// Write a sheet of labels with each device's code to print, 21 on a page of A4.
+    Labels(LabelsArgs),
     /// Devices that ask to join without being registered.
     Strangers,
     /// Register one of the strangers: its JoinEUI and region are those that were heard.
@@ -209,16 +211,38 @@ pub struct DeviceSetArgs {
 #[derive(Args)]
 pub struct DeviceAddArgs {
     /// Its DevEUI, in any pasted form, most significant byte first.
-    #[arg(required_unless_present = "label")]
+    #[arg(required_unless_present_any = ["label", "photo"])]
     pub dev_eui: Option<String>,
     /// The code on its label (LW:D0:…), pasted or typed by a scanner, instead of DevEUI and JoinEUI.
     #[arg(long, value_name = "CODE")]
     pub label: Option<String>,
+    /// A photo of its label (JPEG, PNG or WebP), instead of DevEUI and JoinEUI: the service reads its QR code or Data Matrix.
+    #[arg(long, value_name = "FILE", conflicts_with = "label")]
+    pub photo: Option<PathBuf>,
     /// Its JoinEUI (AppEUI), in any pasted form.
-    #[arg(long, required_unless_present = "label")]
+    #[arg(long, required_unless_present_any = ["label", "photo"])]
     pub join_eui: Option<String>,
     #[command(flatten)]
     pub about: NewDeviceArgs,
+}
+
+#[derive(Args)]
+pub struct LabelsArgs {
+    /// Where to write it: a file that ends with .pdf or .svg.
+    #[arg(value_name = "FILE")]
+    pub into: PathBuf,
+    /// Only those of this fleet.
+    #[arg(long)]
+    pub fleet: Option<String>,
+    /// Only those of this model.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// Only those with this tag.
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// Only those with this in their name, an EUI, their address or a tag.
+    #[arg(long, value_name = "TEXT")]
+    pub find: Option<String>,
 }
 
 #[derive(Args)]

@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use anyhow::{Context as _, Result, bail};
 use api::catalogue::{self, CatalogueOutcome, CatalogueSource, FILE, Files, GitCatalogue, ModelFate, RefreshCatalogue};
+use api::model::PutModel;
 use api::model_check::flaw;
 use flate2::Compression;
 use flate2::write::GzEncoder;
@@ -68,17 +69,14 @@ pub fn check(out: &Out, folder: &Path) -> Result<()> {
             Err(problem) => Some(problem.to_string()),
             Ok(model) => flaw(model, || STARTED.elapsed()).map(|flaw| flaw.why),
         };
-        let tests = entry
-            .model
-            .as_ref()
-            .map_or(0, |m| m.tests.len() + m.versions.iter().map(|version| version.tests.len()).sum::<usize>());
+        let tests = entry.model.as_ref().map_or(0, PutModel::test_count);
         match found {
             Some(why) => {
                 bad += 1;
                 out.line(format!("{:<24} {why}", entry.slug))?;
             }
-            None if tests == 0 => out.line(format!("{:<24} fine, but it has no test payload", entry.slug))?,
-            None => out.line(format!("{:<24} fine, {tests} test payloads", entry.slug))?,
+            None if tests == 0 => out.line(format!("{:<24} fine, but it has no test", entry.slug))?,
+            None => out.line(format!("{:<24} fine, {tests} tests", entry.slug))?,
         }
     }
     if bad > 0 {

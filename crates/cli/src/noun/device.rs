@@ -5,7 +5,7 @@ use api::radio::RadioSettings;
 use api::registration::{NewDevice, PersonalSession, ReadBack, Registered};
 use lorawan::MacVersion;
 
-use super::{device_adopt, device_change, device_import, profile, why};
+use super::{device_adopt, device_change, device_import, device_labels, profile, why};
 use crate::args::{DeviceAddArgs, DeviceListArgs, DeviceVerb, KeyForms, KeyOrder};
 use crate::client::Client;
 use crate::show::{self, Out};
@@ -79,7 +79,7 @@ pub fn asked(given: Option<String>, name: &str) -> Result<String> {
 }
 
 fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
-    let DeviceAddArgs { dev_eui, label, join_eui, about: args } = args;
+    let DeviceAddArgs { dev_eui, label, join_eui, about: args, .. } = args;
     let radio = args.radio.over(RadioSettings::default());
     let personal = match (args.dev_addr, args.nwk_s_key, args.app_s_key) {
         (Some(dev_addr), Some(nwk_s_key), Some(app_s_key)) => Some(PersonalSession {
@@ -208,7 +208,10 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
 }
 
 /// Registers a device, or says how it would be understood.
-async fn add(client: &Client, out: &Out, args: DeviceAddArgs) -> Result<()> {
+async fn add(client: &Client, out: &Out, mut args: DeviceAddArgs) -> Result<()> {
+    if let Some(photo) = args.photo.take() {
+        args.label = Some(device_labels::in_photo(client, &photo).await?);
+    }
     let check = args.about.check;
     let new = new_device(args)?;
     if check {
@@ -264,6 +267,7 @@ pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Res
             let detail: DeviceDetail = client.get(&client.in_estate(&format!("devices/{eui}")).await?, &[]).await?;
             show_detail(out, &detail)
         }
+        DeviceVerb::Labels(args) => device_labels::print(client, out, args).await,
         DeviceVerb::Strangers => device_adopt::list(client, out).await,
         DeviceVerb::Adopt(args) => {
             let args = device_adopt::named(client, *args).await?;

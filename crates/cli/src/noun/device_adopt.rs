@@ -58,5 +58,5 @@ pub async fn named(client: &Client, args: DeviceAdoptArgs) -> Result<DeviceAddAr
         about.region = Some(stranger.region);
     }
     let (dev_eui, join_eui) = (Some(dev_eui.to_string()), Some(stranger.join_eui.to_string()));
-    Ok(DeviceAddArgs { dev_eui, join_eui, label: None, about })
+    Ok(DeviceAddArgs { dev_eui, join_eui, label: None, photo: None, about })
 }

@@ -111,7 +111,8 @@ pub async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) -> Resu
         GroupVerb::Send { group, port, payload, expires_in } => {
             let eui = find(client, &group).await?.eui;
             let path = client.in_estate(&format!("devices/{eui}/outbox")).await?;
-            let new = NewOutboxItem { port, payload, confirmed: false, max_attempts: None, expires_in_s: expires_in };
+            let (port, payload) = (Some(port), Some(payload));
+            let new = NewOutboxItem { port, payload, expires_in_s: expires_in, ..NewOutboxItem::default() };
             let item: OutboxItem = client.post(&path, &new).await?;
             out.one(&item, super::outbox::lines)
         }

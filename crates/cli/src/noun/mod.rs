@@ -9,6 +9,7 @@ pub mod device;
 mod device_adopt;
 mod device_change;
 mod device_import;
+mod device_labels;
 pub mod estate;
 pub mod find;
 pub mod fleet;

@@ -12,7 +12,6 @@ use crate::show::Out;
 fn lines(m: &Model) -> Vec<(&'static str, String)> {
     let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
     let units: Vec<_> = m.about.units.iter().map(|(reading, unit)| format!("{reading} in {unit}")).collect();
-    let tests: usize = m.about.tests.len() + m.about.versions.iter().map(|v| v.tests.len()).sum::<usize>();
     let versions: Vec<_> = m.about.versions.iter().map(api::model::ModelVersion::words).collect();
     let mut lines = vec![
         ("model", m.slug.clone()),
@@ -22,7 +21,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
         ("units", units.join(", ")),
         ("decoder", m.about.decoder.as_ref().map_or_else(|| "none".into(), |d| format!("{} lines", d.lines().count()))),
         ("of their own", versions.join("; ")),
-        ("tests", tests.to_string()),
+        ("tests", m.about.test_count().to_string()),
         ("label", none(&m.about.profile_id)),
         ("from", m.source.clone().unwrap_or_else(|| "made here".into())),
         ("edited here", m.edited.join(", ")),

@@ -1,7 +1,11 @@
-use anyhow::Result;
-use api::outbox::{NewOutboxItem, OutboxItem};
+use std::cmp::Reverse;
 
-use crate::args::OutboxVerb;
+use anyhow::{Context as _, Result, bail};
+use api::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, Values, expected_words};
+use chrono::{DateTime, Utc};
+use serde_json::Value;
+
+use crate::args::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -10,19 +14,39 @@ async fn path(client: &Client, device: &str) -> Result<String> {
     client.in_estate(&format!("devices/{eui}/outbox")).await
 }
 
+/// What it waits for and when that is expected, or what became of it.
+fn note(note: Option<&str>, expected_at: Option<DateTime<Utc>>) -> String {
+    let expected = expected_at.map(|at| expected_words(at, Utc::now()));
+    note.map(str::to_owned).into_iter().chain(expected).collect::<Vec<_>>().join("; ")
+}
+
 pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
-    vec![
+    let mut lines = vec![
         ("id", i.id.clone()),
         ("port", i.port.to_string()),
-        ("payload", i.payload.clone()),
+        ("payload", show::pairs(&i.payload)),
         ("confirmed", if i.confirmed { "yes" } else { "no" }.into()),
         ("state", i.state.words().into()),
-        ("note", i.note.clone().unwrap_or_default()),
-    ]
+        ("note", note(i.note.as_deref(), i.expected_at)),
+    ];
+    lines.extend(i.expires_at.map(|at| ("given up", show::clock(at))));
+    lines
+}
+
+fn read_back(i: &OutboxReadBack) -> Vec<(&'static str, String)> {
+    let mut lines = vec![
+        ("port", i.port.to_string()),
+        ("payload", format!("{} ({} bytes)", show::pairs(&i.payload), i.length)),
+        ("when", note(Some(&i.note), i.expected_at)),
+    ];
+    lines.extend(i.warnings.iter().map(|warning| ("warning", warning.clone())));
+    lines
 }
 
 pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
-    let items: Vec<OutboxItem> = client.all(path, &[]).await?;
+    let mut items: Vec<OutboxItem> = client.all(path, &[]).await?;
+    // They come newest first. What waits stands in its line, behind what is under way.
+    items.sort_by_key(|item| (!item.state.is_open(), item.ahead, Reverse(item.added_at)));
     let none = "Nothing was ever put into it. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
     out.list(&items, none, &["ID", "PORT", "PAYLOAD", "STATE", "TRIES", "ADDED", "NOTE"], |i| {
         vec![
@@ -32,22 +56,92 @@ pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
             i.state.words().into(),
             i.attempts.to_string(),
             show::ago(Some(i.added_at)),
-            i.note.clone().unwrap_or_default(),
+            note(i.note.as_deref(), i.expected_at),
         ]
     })
+}
+
+/// `gate.opening=40`: an object `gate` with a number. What is no JSON is a text.
+fn put_value(values: &mut Values, given: &str) -> Result<()> {
+    let (name, value) = given.split_once('=').with_context(|| format!("--value {given}: NAME=VALUE is wanted"))?;
+    let value = serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
+    let mut parts = name.split('.').collect::<Vec<_>>();
+    let last = parts.pop().filter(|_| !name.split('.').any(str::is_empty));
+    let Some(last) = last else { bail!("--value {given}: the name is empty, or ends or begins with a dot") };
+    let mut inside = values;
+    for part in parts {
+        let entry = inside.entry(part).or_insert_with(|| Value::Object(Values::new()));
+        let Value::Object(next) = entry else { bail!("--value {given}: {part} has a value already") };
+        inside = next;
+    }
+    inside.insert(last.to_owned(), value);
+    Ok(())
+}
+
+fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
+    let OutboxAddArgs { port, cargo, confirmed, first, attempts, expires_in, .. } = args;
+    let CargoArgs { payload, base64, text, values: given, json_values } = cargo;
+    let mut values = Values::new();
+    given.iter().try_for_each(|given| put_value(&mut values, given))?;
+    let values = match json_values {
+        Some(json) => Some(serde_json::from_str(&json).context("--json-values: an object of JSON is wanted")?),
+        None => (!given.is_empty()).then_some(values),
+    };
+    let (payload_base64, max_attempts, expires_in_s) = (base64, attempts, expires_in);
+    Ok(NewOutboxItem { port, payload, payload_base64, text, values, confirmed, first, max_attempts, expires_in_s })
 }
 
 pub async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
     match verb {
         OutboxVerb::List { device } => list(client, out, &path(client, &device).await?).await,
-        OutboxVerb::Add { device, port, payload, confirmed, attempts, expires_in } => {
-            let new = NewOutboxItem { port, payload, confirmed, max_attempts: attempts, expires_in_s: expires_in };
-            let item: OutboxItem = client.post(&path(client, &device).await?, &new).await?;
+        OutboxVerb::Add(args) => {
+            let (path, check) = (path(client, &args.device).await?, args.check);
+            let new = new_item(args)?;
+            if check {
+                let expected: OutboxReadBack = client.post(&format!("{path}/check"), &new).await?;
+                return out.one(&expected, read_back);
+            }
+            let item: OutboxItem = client.post(&path, &new).await?;
             out.one(&item, lines)
+        }
+        OutboxVerb::Move { device, id, to } => {
+            let MoveTo { first, before, .. } = to;
+            let place = match before {
+                Some(other) => OutboxPlace::Before(other),
+                None if first => OutboxPlace::First,
+                None => OutboxPlace::Last,
+            };
+            let path = path(client, &device).await?;
+            let moved: OutboxItem = client.put(&format!("{path}/{id}/place"), &place).await?;
+            match moved.ahead {
+                _ if out.json => out.json(&moved),
+                Some(0) | None => out.line("It goes next."),
+                Some(n) => out.line(format!("{n} go before it.")),
+            }
         }
         OutboxVerb::Cancel { device, id } => {
             let answer = client.delete(&format!("{}/{id}", path(client, &device).await?)).await?;
             out.one(&answer.json::<OutboxItem>().await?, lines)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn values_are_read_as_json_where_they_are_and_as_text_where_not() {
+        let mut values = Values::new();
+        for given in ["gate.opening=40", "gate.mode=ebb", "quiet=true", "note=a=b"] {
+            put_value(&mut values, given).unwrap();
+        }
+        let expected = json!({ "gate": { "opening": 40, "mode": "ebb" }, "quiet": true, "note": "a=b" });
+        assert_eq!(Value::Object(values.clone()), expected);
+        for bad in ["gate", "=4", "gate.=4", "quiet.long=1"] {
+            assert!(put_value(&mut values, bad).unwrap_err().to_string().contains(bad), "{bad}");
         }
     }
 }

@@ -8,6 +8,7 @@ mod first_light;
 mod gateways;
 mod joins;
 mod kills;
+mod labels;
 mod live;
 mod mac;
 mod many_devices;

@@ -153,7 +153,7 @@ async fn a_file_is_previewed_and_registered_whole_or_in_part() {
 async fn files_that_cannot_be_are_refused_as_a_whole() {
     let service = service().await;
     let said = async |query: &str, csv: Vec<u8>| import(&service, query, csv).await.unwrap_err().to_string();
-    assert!(said("", b"name\nx".to_vec()).await.contains("the column dev_eui is missing"));
+    assert!(said("", b"name\nx".to_vec()).await.contains("the column dev_eui or label is missing"));
     assert!(
         said("", b"dev_eui,name\n1,H\xf6he\n2,H\xc3\xb6he\n".to_vec())
             .await

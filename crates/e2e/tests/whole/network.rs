@@ -176,7 +176,7 @@ async fn a_downlink_that_uplinks_pass_by_is_pointed_out() {
     .await;
     assert!(finding.what.starts_with("2 downlinks wait; the first "), "{finding:?}");
     let said = bench.service.heron_says(&["outbox", "list", "probe-1"]);
-    assert!(said.contains("waits for the 1 put in before it"), "{said}");
+    assert!(said.contains("waits for the one before it"), "{said}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -192,11 +192,14 @@ async fn outbox_items_come_back_as_they_stood() {
             attempts: 0,
             max_attempts: Some(7),
             expires_at: Some(Timestamp(1_790_000_100_000_000)),
+            place: id as i64 * 10,
             state: OutboxState::Waiting(Wait::Join),
         };
         store.add_outbox_item(DEV, &item).await.unwrap();
     };
-    let moved = |id: u128, state, attempts| Change::Outbox { dev_eui: DEV, id: OutboxId(id), state, attempts };
+    let placed =
+        |id: u128, state, attempts, place| Change::Outbox { dev_eui: DEV, id: OutboxId(id), state, attempts, place };
+    let moved = |id: u128, state, attempts| placed(id, state, attempts, id as i64 * 10);
     for (id, confirmed) in [(1, false), (2, true), (3, false), (4, false)] {
         put(id, confirmed).await;
     }
@@ -222,7 +225,10 @@ async fn outbox_items_come_back_as_they_stood() {
     assert_eq!(store.outbox_open(DEV).await.unwrap(), 3);
     let page = store.outbox(DEV, None, 2).await.unwrap();
     assert_eq!(page.iter().map(|i| i.payload.as_str()).collect::<Vec<_>>(), ["04ff", "03ff"], "newest first");
-    assert_eq!(page[0].note.as_deref(), Some("waits for the 2 put in before it"), "over the end of the page");
+    let changes = vec![placed(4, OutboxState::Waiting(Wait::NextUplink), 0, 15)];
+    store.commit(&Batch { changes, ..Batch::default() }).await.unwrap();
+    let line: Vec<_> = restored(&store).await.outbox.into_iter().map(|i| i.id.0).collect();
+    assert_eq!(line, [1, 4, 2], "in the order of their places");
     let (waiting, next) = store.next_in_outbox(DEV).await.unwrap().unwrap();
     assert_eq!((waiting, next.payload.as_str(), next.attempts), (2, "01ff", 1));
     assert!(next.note.unwrap().contains("TOO_LATE"), "it says what it waits for itself");

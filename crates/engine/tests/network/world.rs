@@ -195,6 +195,7 @@ pub fn item(id: u128, payload: &[u8], confirmed: bool) -> OutboxItem {
         attempts: 0,
         max_attempts: None,
         expires_at: None,
+        place: i64::from(id as u32),
         state: OutboxState::Waiting(Wait::NextUplink),
     }
 }

@@ -1,5 +1,7 @@
 //! Devices.
 
+use std::sync::Arc;
+
 use api::Page;
 use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, Session, ShownKeys};
 use api::join::DeviceStranger;
@@ -14,8 +16,11 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use engine::Command;
 use lorawan::Eui64;
+use payload::Script;
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
+
+use crate::directory::Decoder;
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
@@ -24,7 +29,7 @@ use super::gateways::{self, band_uses};
 
 pub fn show(row: DeviceRow) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
-    let expected_s = row.whole_radio.uplink_interval_s.map(f64::from).or(row.rhythm_s);
+    let expected_s = expected_s(&row);
     let state = match row.disabled {
         true => DeviceState::Disabled,
         false => DeviceState::of(Utc::now(), row.joined_at, row.last_heard, expected_s, refused_at),
@@ -136,6 +141,9 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let status = app.network.device(dev_eui).await;
     let readings = app.store.last_readings(dev_eui).await?;
     let plan = row.region.plan();
+    let decoder = row.model.as_deref().and_then(|model| app.directory.decoder(estate.id, model, dev_eui));
+    let encodes = |decoder: &Arc<Decoder>| decoder.script.as_ref().is_ok_and(Script::encodes);
+    let commands = decoder.filter(encodes).map(|decoder| decoder.commands.clone());
     let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
     let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());
     let (hardware, firmware) = (row.hardware.clone(), row.firmware.clone());
@@ -159,7 +167,13 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
         day_downlinks: status.map_or(0, |s| s.day_down.frames),
         readings,
         airtime: band_uses(status.map(|s| s.airtime.clone()).unwrap_or_default()),
+        commands,
     })
+}
+
+/// How often a device is expected to send, in seconds.
+pub fn expected_s(row: &DeviceRow) -> Option<f64> {
+    row.whole_radio.uplink_interval_s.map(f64::from).or(row.rhythm_s)
 }
 
 fn session(session: &engine::Session) -> Session {

@@ -14,6 +14,7 @@ mod frames;
 mod gateway_access;
 mod gateways;
 mod groups;
+mod labels;
 mod ledger;
 mod models;
 mod outbox;
@@ -161,6 +162,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
             .routes(routes!(devices::list_devices, registering::add_device))
             .routes(routes!(devices::list_device_strangers))
+            .routes(routes!(labels::print_labels))
             .routes(routes!(registering::check_device))
             .routes(routes!(registering::export_devices))
             .routes(routes!(changing::change_devices))
@@ -177,6 +179,8 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(groups::set_members))
             .routes(routes!(groups::show_group_keys))
             .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
+            .routes(routes!(outbox::check_outbox_item))
+            .routes(routes!(outbox::place_in_outbox))
             .routes(routes!(outbox::cancel))
             .routes(routes!(frames::take_apart))
             .routes(routes!(regions::list_regions))
@@ -196,6 +200,11 @@ fn described() -> OpenApiRouter<App> {
                 OpenApiRouter::new()
                     .routes(routes!(catalogue::import_files))
                     .layer(DefaultBodyLimit::max(api::catalogue::LARGEST)),
+            )
+            .merge(
+                OpenApiRouter::new()
+                    .routes(routes!(labels::read_photo))
+                    .layer(DefaultBodyLimit::max(crate::labels::LARGEST_PHOTO)),
             )
             // Only a firmware is larger than anything else.
             .merge(

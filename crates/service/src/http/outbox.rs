@@ -1,31 +1,54 @@
 //! The downlinks of a device.
 
 use api::Page;
-use api::outbox::{NewOutboxItem, OutboxItem, OutboxState};
-use api::problem::Problem;
+use api::outbox::{
+    Cargo, CheckedOutboxItem, Listening, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState,
+};
+use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use engine::{Command, OutboxId, Wait};
+use chrono::DateTime;
+use engine::{Command, OutboxId, Place, Timestamp, Wait};
 use lorawan::Eui64;
+use store::DeviceContext;
 use ulid::Ulid;
 
-use crate::clock;
+use crate::{clock, decode};
 
 use super::App;
+use super::catalogue::aside;
+use super::devices::expected_s;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
 
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
 
-fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(), Refusal> {
-    // A multicast group's outbox is like a device's.
+/// A multicast group's outbox is like a device's.
+fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
-    known.map(|_| ()).ok_or_else(|| not_found("device", dev_eui))
+    known.ok_or_else(|| not_found("device", dev_eui))
 }
 
 fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
-    Ulid::from_string(text)
-        .map_err(|_| api::problem::bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
+    Ulid::from_string(text).map_err(|_| bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
+}
+
+/// When the device listens, as far as it is known; and what a downlink waits for that has just been put in.
+async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
+    // A group has neither row nor status, and nothing is expected of it.
+    let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
+    let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
+    let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
+    let joined = status.session.is_some() || status.next_session.is_some();
+    let listening = Listening {
+        class: joined.then(|| status.class.into()),
+        last_heard: row.last_heard,
+        // What it does counts more than what it is expected to do.
+        interval_s: row.rhythm_s.or_else(|| expected_s(&row)),
+        held_until: status.held_until.and_then(time),
+        ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
+    };
+    Ok((listening, Wait::first(joined, status.class)))
 }
 
 /// A device's downlinks, newest first, those that are done included.
@@ -41,8 +64,102 @@ pub async fn list_outbox(
     known(&app, &estate, eui)?;
     let limit = paging.limit()?;
     let before = paging.after.as_deref().map(|text| id("after", text)).transpose()?;
-    let rows = app.store.outbox(eui, before, limit + 1).await?;
+    let mut rows = app.store.outbox(eui, before, limit + 1).await?;
+    if rows.iter().any(|item| item.state == OutboxState::Waiting) {
+        let line = app.network.outbox_line(eui).await;
+        let (listening, _) = listening(&app, &estate, eui).await?;
+        for item in rows.iter_mut().filter(|item| item.state == OutboxState::Waiting) {
+            let id = id("id", &item.id)?;
+            let Some(at) = line.iter().position(|other| other.0 == id.0) else { continue };
+            let ahead = u32::try_from(at).unwrap_or(u32::MAX);
+            (item.ahead, item.expected_at) = (Some(ahead), listening.expects(ahead));
+            // What waits behind others waits for them, whatever it waits for then.
+            if ahead > 0 && item.attempts == 0 {
+                item.note = Some(behind(ahead));
+            }
+        }
+    }
     Ok(Json(page(rows, limit, |item| item.id.clone(), |item| item)))
+}
+
+fn behind(ahead: u32) -> String {
+    match ahead {
+        1 => "waits for the one before it".into(),
+        n => format!("waits for the {n} before it"),
+    }
+}
+
+/// Port and payload of a downlink; named values are encoded. With them, what the encoder found questionable.
+async fn payload_of(
+    app: &App,
+    estate: &InEstate,
+    device: &DeviceContext,
+    cargo: Cargo,
+) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
+    let (port, values) = match cargo {
+        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
+        Cargo::Values { port, values } => (port, values),
+    };
+    let given = serde_json::to_string(&values).unwrap_or_default();
+    let bad = |why: String| Refusal::from(bad_field("values", &given, why));
+    let Some(model) = device.model.as_deref() else {
+        return Err(bad("the device has no model, so there is no encoder: give the bytes".into()));
+    };
+    let Some(decoder) = app.directory.decoder(estate.id, model, device.dev_eui) else {
+        return Err(bad(format!("the model {model} has no script, so there is no encoder: give the bytes")));
+    };
+    let encoded = aside(move || decode::encode(&decoder, &values)).await?;
+    let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
+    let Some(port) = port.or(encoded.port) else {
+        return Err(bad_field("port", "nothing", "the encoder names none, so it is to be given: 1 to 223").into());
+    };
+    let mut warnings = encoded.warnings;
+    if let Some(usual) = encoded.port.filter(|usual| *usual != port) {
+        warnings.push(format!("The encoder would use port {usual}; {port} was asked for."));
+    }
+    Ok((port, encoded.bytes, warnings))
+}
+
+/// A downlink that can be put in, and what it waits for then.
+struct Ready {
+    new: CheckedOutboxItem,
+    port: u8,
+    payload: Vec<u8>,
+    warnings: Vec<String>,
+    wait: Wait,
+    listening: Listening,
+}
+
+async fn ready(app: &App, estate: &InEstate, eui: Eui64, new: &NewOutboxItem) -> Result<Ready, Refusal> {
+    let device = known(app, estate, eui)?;
+    let new = new.check()?;
+    if new.confirmed && app.network.group(eui).await.is_some() {
+        return Err(bad_field("confirmed", "true", "nobody can answer for a group: leave it out").into());
+    }
+    let (port, payload, warnings) = payload_of(app, estate, &device, new.cargo.clone()).await?;
+    let (listening, wait) = listening(app, estate, eui).await?;
+    Ok(Ready { new, port, payload, warnings, wait, listening })
+}
+
+/// Says what a downlink comes to, and when it would go, without putting it in.
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
+    responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn check_outbox_item(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(new): Json<NewOutboxItem>,
+) -> Answer<OutboxReadBack> {
+    let Ready { new, port, payload, warnings, wait, listening } = ready(&app, &estate, eui, &new).await?;
+    let ahead = match new.first {
+        true => 0,
+        false => u32::try_from(app.network.outbox_line(eui).await.len()).unwrap_or(u32::MAX),
+    };
+    let note = if ahead == 0 { wait.to_string() } else { behind(ahead) };
+    let expected_at = listening.expects(ahead);
+    let length = payload.len();
+    Ok(Json(OutboxReadBack { port, payload: hex::encode(payload), length, note, ahead, expected_at, warnings }))
 }
 
 /// Puts a downlink into a device's outbox.
@@ -55,37 +172,78 @@ pub async fn add_to_outbox(
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
 ) -> Answer<OutboxItem> {
-    let new = new.check()?;
-    known(&app, &estate, eui)?;
+    let Ready { new, port, payload, wait, listening, .. } = ready(&app, &estate, eui, &new).await?;
     if app.store.outbox_open(eui).await? >= MAX_OPEN {
         let problem = Problem::new(409, "outbox_full", "The outbox is full");
         return Err(Refusal(
             problem.detail(format!("{MAX_OPEN} downlinks are waiting for this device; cancel some first")),
         ));
     }
-    let group = app.network.group(eui).await;
-    let wait = match app.network.device(eui).await {
-        Some(s) => Wait::first(s.session.is_some() || s.next_session.is_some(), s.class),
-        None => Wait::Gateway,
-    };
+    let now = clock::now();
+    let id = OutboxId(Ulid::generate().0);
     let item = engine::OutboxItem {
-        id: OutboxId(Ulid::generate().0),
-        port: new.port,
-        payload: new.payload,
+        id,
+        port,
+        payload,
         confirmed: new.confirmed,
         attempts: 0,
         max_attempts: new.max_attempts,
-        expires_at: new.expires_in_us.map(|us| clock::now().plus_us(us)),
+        expires_at: new.expires_in_us.map(|us| now.plus_us(us)),
+        place: now.0,
         state: engine::OutboxState::Waiting(wait),
     };
-    if new.confirmed && group.is_some() {
-        let allowed = "nobody can answer for a group: leave it out";
-        return Err(api::problem::bad_field("confirmed", "true", allowed).into());
-    }
     // Stored first: an item the engine knows of must be there to be updated.
-    let stored = app.store.add_outbox_item(eui, &item).await?;
+    let mut stored = app.store.add_outbox_item(eui, &item).await?;
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
+    if new.first {
+        app.network.arrange(eui, id, Place::First).await;
+    }
+    let line = app.network.outbox_line(eui).await;
+    if let Some(at) = line.iter().position(|other| *other == id) {
+        let ahead = u32::try_from(at).unwrap_or(u32::MAX);
+        (stored.ahead, stored.expected_at) = (Some(ahead), listening.expects(ahead));
+        if ahead > 0 {
+            stored.note = Some(behind(ahead));
+        }
+    }
     Ok(Json(stored))
+}
+
+/// Puts a waiting downlink elsewhere in its line.
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox", security(("token" = [])),
+    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
+    responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn place_in_outbox(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    PathName(name): PathName,
+    Json(place): Json<OutboxPlace>,
+) -> Answer<OutboxItem> {
+    known(&app, &estate, eui)?;
+    let item_id = id("id", &name)?;
+    let item = app.store.outbox_item(eui, item_id).await?.ok_or_else(|| not_found("downlink", &name))?;
+    let to = match &place {
+        OutboxPlace::First => Place::First,
+        OutboxPlace::Last => Place::Last,
+        OutboxPlace::Before(other) => Place::Before(OutboxId(id("before", other)?.0)),
+    };
+    if app.network.arrange(eui, OutboxId(item_id.0), to).await {
+        let line = app.network.outbox_line(eui).await;
+        let ahead = line.iter().position(|other| other.0 == item_id.0).and_then(|at| u32::try_from(at).ok());
+        return Ok(Json(OutboxItem { ahead, ..item }));
+    }
+    if let OutboxPlace::Before(other) = &place
+        && item.state == OutboxState::Waiting
+    {
+        return Err(bad_field("before", other, "it is not among those that wait").into());
+    }
+    Err(no_longer_waits(&item))
+}
+
+fn no_longer_waits(item: &OutboxItem) -> Refusal {
+    let problem = Problem::new(409, "not_waiting", "It no longer waits in the outbox");
+    Refusal(problem.detail(format!("its state is: {}", item.state.words())))
 }
 
 /// Takes a downlink out of the outbox, if it has not been sent yet.
@@ -104,6 +262,5 @@ pub async fn cancel(
     if app.network.cancel(eui, OutboxId(id.0)).await {
         return Ok(Json(OutboxItem { state: OutboxState::Cancelled, note: None, ..item }));
     }
-    let problem = Problem::new(409, "not_waiting", "It no longer waits in the outbox");
-    Err(Refusal(problem.detail(format!("its state is: {}", item.state.words()))))
+    Err(no_longer_waits(&item))
 }

@@ -86,6 +86,9 @@
     void goto(`?${query}`, { reset: false, replace: true });
   }
 
+  /** Labels are printed of those that are listed. */
+  const labels = $derived(new URLSearchParams((["fleet", "tag", "model", "find"] as const).filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
+
   /** By a column; once more turns it round. */
   function order(column: string) {
     const now = wanted.order || "name";
@@ -162,6 +165,7 @@
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
     <a class="btn btn-sm" href="/devices/models">Models</a>
     <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
+    <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/labels?{labels}" download="labels.pdf">Labels</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
 </div>

@@ -113,7 +113,7 @@
         {/if}
       </section>
 
-      <Outbox {eui} news={outboxNews} />
+      <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />
       {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
       <DeviceSettings {device} done={load} />
       <DeviceRadio {device} done={load} />
