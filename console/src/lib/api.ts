@@ -39,6 +39,7 @@ export type ImportOutcome = Schemas["ImportOutcome"];
 export type ReadBack = Schemas["ReadBack"];
 export type ShownKeys = Schemas["ShownKeys"];
 export type DeviceImportOutcome = Schemas["DeviceImportOutcome"];
+export type ImportProgress = Schemas["ImportProgress"];
 export type DeviceChange = Schemas["DeviceChange"];
 export type StoredProfile = Schemas["StoredProfile"];
 export type ChangeEffect = Schemas["ChangeEffect"];

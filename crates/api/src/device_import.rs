@@ -203,6 +203,15 @@ pub struct ExportRow {
     pub keys: Option<DeviceKeys>,
 }
 
+/// How far an import has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ImportProgress {
+    /// Devices written down so far. If one of the others cannot be, it comes to nothing.
+    pub done: usize,
+    /// Devices in all.
+    pub of: usize,
+}
+
 /// Devices as a file that can be imported again.
 pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
     let head: Vec<&str> = SHAPE.columns.iter().map(|column| column.name).filter(|name| *name != "label").collect();

@@ -88,6 +88,17 @@ impl Client {
         Ok(self.send(request).await?.json().await?)
     }
 
+    /// The same, with what comes to pass while it goes on as an event stream.
+    pub async fn upload_told(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+        (kind, bytes): (&str, Vec<u8>),
+    ) -> Result<Response> {
+        let request = self.request(Method::POST, path).query(query).header("content-type", kind).body(bytes);
+        self.send(request.header("accept", "text/event-stream")).await
+    }
+
     /// A GET answered with a file.
     pub async fn download(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<u8>> {
         let response = self.send(self.request(Method::GET, path).query(query)).await?;
@@ -165,7 +176,8 @@ impl Client {
         if let Ok(eui) = device.parse() {
             return Ok(eui);
         }
-        let devices: Vec<Device> = self.all(&self.in_estate("devices").await?, &[]).await?;
+        let like_it = [("find", device.to_owned())];
+        let devices: Vec<Device> = self.all(&self.in_estate("devices").await?, &like_it).await?;
         match devices.iter().find(|d| d.name == device) {
             Some(found) => Ok(found.dev_eui),
             None => bail!("no device has the name {device:?}, and it is no DevEUI (16 hex digits) either"),

@@ -75,9 +75,20 @@ impl Store {
 
     /// Registers devices: all of them or none. What they refer to must be there.
     pub async fn add_devices(&self, estate_id: EstateId, devices: &[&CheckedDevice]) -> Result<(), StoreError> {
+        self.add_devices_telling(estate_id, devices, &|_| ()).await
+    }
+
+    /// The same; `progress` hears how many are written, which comes to nothing if one of the others cannot be.
+    pub async fn add_devices_telling(
+        &self,
+        estate_id: EstateId,
+        devices: &[&CheckedDevice],
+        progress: &(dyn Fn(usize) + Sync),
+    ) -> Result<(), StoreError> {
         let Ids { fleets, models, profiles } = self.ids(estate_id).await?;
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
+        let mut written = 0;
         for part in devices.chunks(ROWS) {
             let mut sealed = Vec::with_capacity(part.len());
             for device in part {
@@ -119,6 +130,8 @@ impl Store {
             let tags: Vec<(Eui64, &String)> =
                 part.iter().flat_map(|device| device.tags.iter().map(|tag| (device.dev_eui, tag))).collect();
             write_tags(&mut tx, &tags).await?;
+            written += part.len();
+            progress(written);
         }
         tx.commit().await?;
         Ok(())

@@ -1,6 +1,7 @@
 <!-- Many devices from a CSV file; what becomes of each row is shown before anything is written. -->
 <script lang="ts">
-  import { say, type DeviceImportOutcome } from "#lib/api.ts";
+  import { EventSourceParserStream } from "eventsource-parser/stream";
+  import { say, type DeviceImportOutcome, type ImportProgress } from "#lib/api.ts";
   import { premises } from "#lib/premises.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "./Notice.svelte";
@@ -9,7 +10,7 @@
   /** Rows shown; of a long file those that cannot be registered come first. */
   const SHOWN = 200;
 
-  let { done }: { done: () => void } = $props();
+  let { done: whenDone }: { done: () => void } = $props();
 
   let file = $state<Blob | null>(null);
   let pasted = $state("");
@@ -18,6 +19,7 @@
   let outcome = $state<DeviceImportOutcome | null>(null);
   let problem = $state("");
   let busy = $state("");
+  let progress = $state<ImportProgress | null>(null);
   const good = $derived(outcome ? outcome.rows.length - outcome.bad : 0);
   const previewed = $derived(outcome !== null && outcome.registered === 0);
   const rows = $derived(outcome ? outcome.rows.toSorted((a, b) => Number(b.fate === "bad") - Number(a.fate === "bad")).slice(0, SHOWN) : []);
@@ -28,14 +30,30 @@
     busy = preview ? "looking at it…" : `registering ${good}…`;
     const answer = await fetch(`/api/v1/estates/${session.estate}/devices/import?${query}`, {
       method: "POST",
-      headers: { "content-type": "text/csv" },
+      headers: { "content-type": "text/csv", accept: "text/event-stream" },
       body: file ?? pasted,
     }).catch(() => null);
-    const said = await answer?.json().catch(() => undefined);
-    busy = "";
-    problem = answer?.ok ? "" : say(said);
-    outcome = answer?.ok ? said : null;
-    if (answer?.ok && said.registered > 0) done();
+    const [done, said] = answer?.ok && answer.body ? await told(answer.body) : [false, await answer?.json().catch(() => undefined)];
+    [busy, progress] = ["", null];
+    problem = done ? "" : say(said);
+    outcome = done ? (said as DeviceImportOutcome) : null;
+    if (outcome && outcome.registered > 0) whenDone();
+  }
+
+  /** Follows the events of an import to its end: its outcome, or what went wrong. */
+  async function told(body: ReadableStream<Uint8Array<ArrayBuffer>>): Promise<[boolean, unknown]> {
+    const events = body.pipeThrough(new TextDecoderStream()).pipeThrough(new EventSourceParserStream());
+    const reader = events.getReader();
+    try {
+      for (;;) {
+        const { done, value } = await reader.read();
+        if (done) return [false, undefined];
+        if (value.event === "progress") progress = JSON.parse(value.data);
+        else return [value.event === "outcome", JSON.parse(value.data)];
+      }
+    } catch {
+      return [false, undefined];
+    }
   }
 
   async function choose(event: Event & { currentTarget: HTMLInputElement }) {
@@ -71,6 +89,10 @@
       {/if}
     {/if}
     {#if busy}<span class="text-base-content/75" role="status">{busy}</span>{/if}
+    {#if progress}
+      <progress class="progress w-56" value={progress.done} max={progress.of} aria-label="Written down"></progress>
+      <span class="text-sm tabular-nums text-base-content/75">{progress.done} of {progress.of}</span>
+    {/if}
     {#if outcome && outcome.registered > 0}<span class="text-success" role="status">{outcome.registered} were registered.</span>{/if}
   </div>
   {#if problem}<div class="mt-2"><Notice text={problem} /></div>{/if}

@@ -5,8 +5,12 @@ use std::io::{IsTerminal as _, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, bail};
-use api::device_import::{DeviceImportOutcome, ImportOptions, LARGEST};
+use api::device_import::{DeviceImportOutcome, ImportOptions, ImportProgress, LARGEST};
 use api::gateway_import::Fate;
+use api::problem::Problem;
+use eventsource_stream::Eventsource as _;
+use futures::StreamExt as _;
+use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::DeviceImportArgs;
 use crate::client::Client;
@@ -57,11 +61,40 @@ pub async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes: bool) 
         show::confirm(false, &format!("{} devices will be registered.", rows - bad))?;
     }
     let options = ImportOptions { preview: false, ..options };
-    let outcome: DeviceImportOutcome = client.upload(&path, &options, (CSV, bytes)).await?;
+    let outcome = register(client, &path, &options, bytes).await?;
     if out.json {
         return out.json(&outcome);
     }
     out.line(format!("{} devices were registered.", outcome.outcome.registered))
+}
+
+/// Registers what is in a file, and shows how far it has come.
+async fn register(client: &Client, path: &str, options: &ImportOptions, bytes: Vec<u8>) -> Result<DeviceImportOutcome> {
+    let response = client.upload_told(path, options, (CSV, bytes)).await?;
+    let mut events = response.bytes_stream().eventsource();
+    // Drawn on a terminal only.
+    let style = ProgressStyle::with_template("{bar:40} {pos} of {len} written down")?;
+    let bar = ProgressBar::no_length().with_style(style);
+    while let Some(event) = events.next().await {
+        let event = event.context("the service's answer breaks off; what was registered, `heron device list` shows")?;
+        match event.event.as_str() {
+            "progress" => {
+                let progress: ImportProgress = serde_json::from_str(&event.data)?;
+                bar.set_length(progress.of as u64);
+                bar.set_position(progress.done as u64);
+            }
+            "outcome" => {
+                bar.finish_and_clear();
+                return Ok(serde_json::from_str(&event.data)?);
+            }
+            "problem" => {
+                bar.finish_and_clear();
+                return Err(serde_json::from_str::<Problem>(&event.data)?.into());
+            }
+            _ => {}
+        }
+    }
+    bail!("the service's answer breaks off; what was registered, `heron device list` shows")
 }
 
 /// All rows, or only those that cannot be registered.

@@ -36,7 +36,10 @@ pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
 fn read_back(i: &OutboxReadBack) -> Vec<(&'static str, String)> {
     let mut lines = vec![
         ("port", i.port.to_string()),
-        ("payload", format!("{} ({} bytes)", show::pairs(&i.payload), i.length)),
+        (
+            "payload",
+            format!("{} ({} {})", show::pairs(&i.payload), i.length, if i.length == 1 { "byte" } else { "bytes" }),
+        ),
         ("when", note(Some(&i.note), i.expected_at)),
     ];
     lines.extend(i.warnings.iter().map(|warning| ("warning", warning.clone())));

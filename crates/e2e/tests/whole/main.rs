@@ -14,6 +14,7 @@ mod mac;
 mod many_devices;
 mod mqtt;
 mod network;
+mod outbox;
 mod records;
 mod registering;
 mod restart;

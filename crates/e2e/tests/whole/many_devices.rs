@@ -5,13 +5,15 @@ use std::io::Write as _;
 use api::Page;
 use api::device::{Device, DeviceDetail, DeviceState, ShownKeys};
 use api::device_change::ChangeEffect;
-use api::device_import::DeviceImportOutcome;
+use api::device_import::{DeviceImportOutcome, ImportProgress};
 use api::gateway_import::Fate;
 use api::problem::Problem;
 use api::registration::{ReadBack, Registered};
 use e2e::browser::Browser;
 use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
+use eventsource_stream::Eventsource as _;
+use futures::StreamExt as _;
 use lorawan::AesKey;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -147,6 +149,35 @@ async fn a_file_is_previewed_and_registered_whole_or_in_part() {
     assert_eq!((outcome.outcome.registered, outcome.outcome.bad), (498, 0));
     let plain = service.heron_says(&["device", "export", "--fleet", "tide"]);
     assert!(!plain.contains(KEY), "keys only when asked for");
+}
+
+#[tokio::test]
+async fn a_long_file_is_followed_and_goes_on_without_its_listener() {
+    let service = service().await;
+    let mut csv = String::from("dev_eui,join_eui,app_key,name\n");
+    for n in 1..=3000 {
+        csv += &format!("02b00100000{n:05x},02aa000000000001,{KEY},tide-{n}\n");
+    }
+    let told = async |csv: String| {
+        let path = format!("/estates/{ESTATE}/devices/import?fleet=tide");
+        let request = service.request(Method::POST, &path).header("accept", "text/event-stream").body(csv);
+        Box::pin(request.send().await.unwrap().bytes_stream().eventsource().map(|event| event.unwrap()))
+    };
+    let mut events = told(csv.clone()).await;
+    let first = events.next().await.unwrap();
+    let progress: ImportProgress = serde_json::from_str(&first.data).unwrap();
+    assert_eq!((first.event.as_str(), progress), ("progress", ImportProgress { done: 1000, of: 3000 }));
+    drop(events);
+    until("all to be registered", async || {
+        (service.query("SELECT COUNT(*) FROM devices").trim() == "3000").then_some(())
+    })
+    .await;
+    let rest: Vec<_> = told(csv).await.collect().await;
+    let [last] = &rest[..] else { panic!("one event: {rest:?}") };
+    let outcome: DeviceImportOutcome = serde_json::from_str(&last.data).unwrap();
+    assert_eq!((last.event.as_str(), outcome.outcome.bad), ("outcome", 3000));
+    let refused: Vec<_> = told("nonsense".into()).await.collect().await;
+    assert_eq!(refused[0].event, "problem");
 }
 
 #[tokio::test]

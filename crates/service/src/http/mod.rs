@@ -27,9 +27,12 @@ mod watch;
 
 use std::sync::Arc;
 
+use api::problem::Problem;
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, FromRef, State};
+use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
 use axum::http::{HeaderName, HeaderValue, header};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
 use lorawan::NetId;
 use store::Store;
@@ -232,12 +235,25 @@ pub fn router(app: App) -> Router {
         .fallback(console::serve)
         .method_not_allowed_fallback(error::no_such_method)
         .layer(DefaultBodyLimit::max(MAX_BODY))
+        .layer(middleware::from_fn(to_the_end))
         // A compressed event stream would wait until a block is full.
         .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE)))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::X_FRAME_OPTIONS, "DENY"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .with_state(app)
+}
+
+/// What has begun to change something is finished, even if the caller has left: else it could be written down, and never
+/// be told to the engine.
+async fn to_the_end(request: Request, next: Next) -> Response {
+    if request.method().is_safe() {
+        return next.run(request).await;
+    }
+    tokio::spawn(next.run(request)).await.unwrap_or_else(|why| {
+        tracing::error!("a handler ended early: {why}");
+        error::Refusal(Problem::new(500, "internal", "Something went wrong in the service")).into_response()
+    })
 }
 
 /// Whether the service is up.

@@ -1,46 +1,62 @@
 //! Registering devices: one by one, and many from a file.
 
 use std::collections::HashSet;
+use std::convert::Infallible;
 
-use api::device_import::{self, DeviceImportOutcome, ExportRow, ImportOptions};
+use api::device_import::{self, DeviceImportOutcome, ExportRow, ImportOptions, ImportProgress};
 use api::gateway_import::{Fate, ImportOutcome};
 use api::problem::{Problem, bad_field};
 use api::registration::{self, CheckedDevice, GENERATE, NewDevice, Premises, ReadBack, Registered, Surroundings};
 use api::table;
 use axum::body::Bytes;
 use axum::extract::State;
-use axum::http::header;
-use axum::response::IntoResponse;
-use lorawan::{DevAddr, Eui64};
-use serde::Deserialize;
+use axum::http::{HeaderMap, header};
+use axum::response::sse::{Event, Sse};
+use axum::response::{IntoResponse, Response};
+use futures::StreamExt as _;
+use lorawan::{DevAddr, Eui64, NetId};
+use mime_guess::mime::TEXT_EVENT_STREAM;
+use serde::{Deserialize, Serialize};
 use store::{DeviceContext, DeviceQuery, EstateId};
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::ReceiverStream;
 
 use super::App;
+use super::catalogue::aside;
 use super::changing::retell;
 use super::devices::detail;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, Json, Params};
 
-/// Reads what people gave, in an estate. Addresses in use are looked up only if one is to be made up.
-async fn surrounded<T>(
-    app: &App,
-    estate: EstateId,
-    makes_up: bool,
-    read: impl FnOnce(&mut Surroundings<'_>) -> T,
-) -> Result<T, Refusal> {
-    let premises: Premises = app.store.premises(estate).await?;
-    let addresses: HashSet<DevAddr> = if makes_up { app.store.addresses().await? } else { HashSet::new() };
-    Ok(read(&mut Surroundings {
-        premises: &premises,
-        net_id: app.net_id,
-        taken: &|addr| addresses.contains(&addr),
-        random: &mut rand::random,
-    }))
+/// What is there already, in an estate and beyond.
+struct Around {
+    premises: Premises,
+    /// Addresses in use; they are looked up only if one is to be made up.
+    addresses: HashSet<DevAddr>,
+    net_id: NetId,
+}
+
+impl Around {
+    async fn look(app: &App, estate: EstateId, makes_up: bool) -> Result<Self, Refusal> {
+        let premises = app.store.premises(estate).await?;
+        let addresses = if makes_up { app.store.addresses().await? } else { HashSet::new() };
+        Ok(Self { premises, addresses, net_id: app.net_id })
+    }
+
+    /// Reads in it what people gave.
+    fn read<T>(&self, read: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
+        read(&mut Surroundings {
+            premises: &self.premises,
+            net_id: self.net_id,
+            taken: &|addr| self.addresses.contains(&addr),
+            random: &mut rand::random,
+        })
+    }
 }
 
 async fn checked(app: &App, estate: EstateId, new: &NewDevice) -> Result<CheckedDevice, Refusal> {
     let makes_up = new.personal.as_ref().is_some_and(|personal| personal.dev_addr.trim() == GENERATE);
-    Ok(surrounded(app, estate, makes_up, |estate| new.check(estate)).await??)
+    Ok(Around::look(app, estate, makes_up).await?.read(|around| new.check(around))?)
 }
 
 /// Names of devices of the same estate; others' are none of the caller's.
@@ -95,20 +111,54 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
 }
 
 /// Registers devices from a CSV file, or says what would become of each of its rows.
+///
+/// Who accepts `text/event-stream` is told of the progress: events `progress`, then one `outcome` or `problem`.
 #[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices", security(("token" = [])),
     params(("estate" = String, Path), ImportOptions), request_body(content = String, content_type = "text/csv"),
-    responses((status = 200, body = DeviceImportOutcome), (status = 413, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, content((DeviceImportOutcome = "application/json"), (ImportProgress = "text/event-stream"))),
+        (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn import_devices(
     State(app): State<App>,
     estate: InEstate,
     Params(options): Params<ImportOptions>,
+    headers: HeaderMap,
     body: Bytes,
-) -> Answer<DeviceImportOutcome> {
-    let file = table::text_of(&body)?;
-    let makes_up = file.text.contains(GENERATE);
-    let mut rows = surrounded(&app, estate.id, makes_up, |estate| options.read(&file.text, estate)).await??;
-    let names = app.store.device_names(estate.id).await?;
-    let known = known(&app, estate.id);
+) -> Result<Response, Refusal> {
+    let accepted = headers.get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok()).unwrap_or_default();
+    if !accepted.contains(TEXT_EVENT_STREAM.as_ref()) {
+        return Ok(Json(import(&app, estate.id, options, body, &|_| ()).await?).into_response());
+    }
+    let (told, events) = mpsc::channel(64);
+    // By itself: who stops listening does not stop it.
+    tokio::spawn(async move {
+        // Some of it may be missed by a slow listener; the end is not.
+        let progress = |progress: ImportProgress| drop(told.try_send(event("progress", &progress)));
+        let last = match import(&app, estate.id, options, body, &progress).await {
+            Ok(outcome) => event("outcome", &outcome),
+            Err(Refusal(problem)) => event("problem", &problem),
+        };
+        let _ = told.send(last).await;
+    });
+    Ok(Sse::new(ReceiverStream::new(events).map(Ok::<_, Infallible>)).into_response())
+}
+
+fn event(name: &str, data: &impl Serialize) -> Event {
+    Event::default().event(name).data(serde_json::to_string(data).unwrap_or_default())
+}
+
+async fn import(
+    app: &App,
+    estate: EstateId,
+    options: ImportOptions,
+    body: Bytes,
+    progress: &(dyn Fn(ImportProgress) + Sync),
+) -> Result<DeviceImportOutcome, Refusal> {
+    let file = aside(move || table::text_of(&body)).await??;
+    let around = Around::look(app, estate, file.text.contains(GENERATE)).await?;
+    let (preview, skip_bad) = (options.preview, options.skip_bad);
+    let mut rows = aside(move || around.read(|around| options.read(&file.text, around))).await??;
+    let names = app.store.device_names(estate).await?;
+    let known = known(app, estate);
     let mut notes: Vec<String> = file.assumed.into_iter().collect();
     for row in &mut rows {
         let Ok(device) = &row.device else { continue };
@@ -124,21 +174,22 @@ pub async fn import_devices(
         row.device = Err(taken);
     }
     let bad = rows.iter().filter(|row| row.device.is_err()).count();
-    let write = !options.preview && (bad == 0 || options.skip_bad);
+    let write = !preview && (bad == 0 || skip_bad);
     let mut registered = 0;
     if write {
         let good: Vec<&CheckedDevice> = rows.iter().filter_map(|row| row.device.as_ref().ok()).collect();
-        app.store.add_devices(estate.id, &good).await?;
-        make_known(&app, estate.id, &good).await?;
-        registered = good.len();
+        let of = good.len();
+        app.store.add_devices_telling(estate, &good, &|done| progress(ImportProgress { done, of })).await?;
+        make_known(app, estate, &good).await?;
+        registered = of;
     }
-    let fate = match (write, options.preview) {
+    let fate = match (write, preview) {
         (true, _) => Fate::Registered,
         (false, true) => Fate::Ready,
         (false, false) => Fate::Held,
     };
     let rows = rows.into_iter().map(|row| row.shown(fate)).collect();
-    Ok(Json(DeviceImportOutcome { outcome: ImportOutcome { rows, registered, bad }, notes }))
+    Ok(DeviceImportOutcome { outcome: ImportOutcome { rows, registered, bad }, notes })
 }
 
 /// What an export holds.

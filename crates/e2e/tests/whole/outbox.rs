@@ -1,0 +1,164 @@
+//! What is put into an outbox: in which form, in which order, and when it goes.
+
+use api::Page;
+use api::device::DeviceDetail;
+use api::message::Message;
+use api::outbox::{OutboxItem, OutboxReadBack, OutboxState};
+use e2e::browser::Browser;
+use e2e::service::ESTATE;
+use e2e::wait::until;
+use gateway_link::udp::TxPacket;
+use reqwest::Method;
+use serde_json::{Value, json};
+use simulator::device::Downlink;
+use thirtyfour::By;
+
+use crate::console::sign_in;
+use crate::scenes::{Bench, DEV_EUI};
+
+const GATE: &str = "function decodeUplink(i) { return {data: {opening: i.bytes[0]}} }
+function encodeDownlink({ data }) {
+  if (!(data.opening >= 0 && data.opening <= 100)) return {errors: ['opening is 0 to 100']};
+  return {bytes: [data.opening], fPort: 10, warnings: data.opening > 90 ? ['the gate sticks'] : []};
+}";
+
+fn path() -> String {
+    format!("devices/{DEV_EUI}/outbox")
+}
+
+impl Bench {
+    async fn put(&self, new: Value) -> OutboxItem {
+        self.service.post(&path(), new).await
+    }
+
+    async fn waiting(&self) -> Vec<OutboxItem> {
+        let page: Page<OutboxItem> = self.service.get(&path()).await;
+        let mut waiting: Vec<_> = page.items.into_iter().filter(|i| i.state == OutboxState::Waiting).collect();
+        waiting.sort_by_key(|item| item.ahead);
+        waiting
+    }
+
+    /// Port and payload of what goes down with an uplink.
+    async fn exchanged(&mut self) -> (u8, Vec<u8>) {
+        let early = self.uplink(&[1], false).await;
+        let (token, packet): (u16, TxPacket) = self.next_downlink(early).await;
+        self.gateway.report(token, Ok(())).await;
+        match self.device.receive(&packet.phy_payload) {
+            Some(Downlink::Data { port: Some(port), payload, .. }) => (port, payload),
+            other => panic!("data are expected: {other:?}"),
+        }
+    }
+}
+
+#[tokio::test]
+async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
+    let mut bench = Bench::with_decoder(GATE).await;
+    bench.service.sign_heron_in();
+    let heron = |args: &[&str]| bench.service.heron(&[&["outbox", "add", "probe-1"], args].concat());
+    let refused = |args: &[&str]| String::from_utf8_lossy(&heron(args).stderr).into_owned();
+    let detail: DeviceDetail = bench.service.get(&format!("devices/{DEV_EUI}")).await;
+    assert_eq!(detail.commands, Some(vec![]), "it can encode, and has no examples");
+
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=95", "--check"]);
+    assert!(said.contains("5f (1 byte)") && said.contains("the gate sticks") && said.contains("to join"), "{said}");
+    assert_eq!(bench.waiting().await, [], "nothing is put in by looking");
+    assert!(refused(&["--value", "opening=101"]).contains("opening is 0 to 100"));
+    assert!(refused(&["--text", "x"]).contains("port"));
+    assert!(refused(&["--port", "9"]).contains("--payload"));
+    assert!(refused(&["--port", "9", "--base64", "??"]).contains("payload_base64"));
+
+    bench.join().await;
+    let by_name = bench.put(json!({ "values": { "opening": 40 } })).await;
+    assert_eq!((by_name.port, by_name.payload.as_str(), by_name.ahead), (10, "28", Some(0)));
+    let text = bench.put(json!({ "port": 11, "text": "ebb" })).await;
+    let base64 = bench.put(json!({ "port": 12, "payload_base64": "Af8=" })).await;
+    let first = bench.put(json!({ "port": 13, "payload": "c0ffee", "first": true })).await;
+    let order = |items: &[OutboxItem]| items.iter().map(|i| i.port).collect::<Vec<_>>();
+    assert_eq!((first.ahead, order(&bench.waiting().await)), (Some(0), vec![13, 10, 11, 12]));
+    bench.service.heron_says(&["outbox", "move", "probe-1", &base64.id, "--before", &text.id]);
+    let said = bench.service.heron_says(&["outbox", "move", "probe-1", &first.id, "--last"]);
+    assert_eq!(said.trim(), "3 go before it.");
+    assert_eq!(order(&bench.waiting().await), [10, 12, 11, 13]);
+    // It is written down, and comes back so.
+    until("the order to be stored", async || {
+        let stored = bench.service.query("SELECT port FROM outbox WHERE state = 'waiting' ORDER BY place");
+        (stored.split_whitespace().collect::<Vec<_>>() == ["10", "12", "11", "13"]).then_some(())
+    })
+    .await;
+
+    assert_eq!(bench.exchanged().await, (10, vec![40]));
+    let place = format!("{}/{}/place", path(), by_name.id);
+    let (status, problem) = until("the first to be done", async || {
+        let answer = bench.service.refused(Method::PUT, &place, json!("first")).await;
+        answer.1.detail.as_deref().is_some_and(|why| why.contains("sent")).then_some(answer)
+    })
+    .await;
+    assert_eq!((status, problem.code.as_str()), (409, "not_waiting"));
+    let place = format!("{}/{}/place", path(), text.id);
+    let (_, problem) = bench.service.refused(Method::PUT, &place, json!({ "before": by_name.id })).await;
+    assert_eq!(problem.field.as_deref(), Some("before"));
+    for payload in [(12, vec![1, 255]), (11, b"ebb".to_vec()), (13, vec![0xc0, 0xff, 0xee])] {
+        assert_eq!(bench.exchanged().await, payload);
+    }
+}
+
+#[tokio::test]
+async fn when_a_downlink_goes_is_told_by_the_devices_rhythm() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    bench.service.heron_says(&["device", "radio", "probe-1", "--uplink-interval-s", "600"]);
+    bench.join().await;
+    bench.uplink(&[1], false).await;
+    until("the uplink to be known", async || {
+        let page: Page<Message> = bench.service.get("traffic?type=uplink").await;
+        (!page.items.is_empty()).then_some(())
+    })
+    .await;
+    let detail: DeviceDetail = bench.service.get(&format!("devices/{DEV_EUI}")).await;
+    let heard = detail.device.last_heard.unwrap();
+    let check: OutboxReadBack =
+        bench.service.post(&format!("{}/check", path()), json!({ "port": 10, "payload": "01" })).await;
+    assert_eq!((check.expected_at.unwrap() - heard).num_seconds(), 600);
+    let [one, two] = [
+        bench.put(json!({ "port": 10, "payload": "01" })).await,
+        bench.put(json!({ "port": 10, "payload": "02" })).await,
+    ];
+    assert_eq!((two.expected_at.unwrap() - one.expected_at.unwrap()).num_seconds(), 600);
+    assert_eq!(two.note.as_deref(), Some("waits for the one before it"));
+    let said = bench.service.heron_says(&["outbox", "list", "probe-1"]);
+    let lines: Vec<&str> = said.lines().collect();
+    assert!(lines[1].contains("next uplink") && lines[1].ends_with("expected in about 9 min"), "{said}");
+    assert!(lines[2].ends_with("expected in about 19 min"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_encodes_and_orders() {
+    let mut bench = Bench::with_decoder(GATE).await;
+    let model = json!({ "maker": "Benchwright", "name": "Probe", "decoder": GATE, "commands": [
+        { "name": "half open", "values": { "opening": 50 }, "port": 10, "bytes": "32" }] });
+    let model_path = format!("/estates/{ESTATE}/models/probe");
+    let _: Value = bench.service.done(Method::PUT, &model_path, Some(model)).await;
+    bench.join().await;
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &bench.service).await;
+    browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
+    browser.click(By::XPath("//button[text()='half open']")).await;
+    browser.text_when("[data-outbox-check]", |text| text.contains("32") && text.contains("port 10")).await;
+    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.text_when("[data-outbox]", |text| text.contains("waiting")).await;
+    browser.fill("input[name=payload]", r#"{"opening": 200}"#).await.unwrap();
+    browser.text_when("[role=alert]", |text| text.contains("opening is 0 to 100")).await;
+    browser.fill("input[name=payload]", r#"{"opening": "#).await.unwrap();
+    browser.text_when("[role=alert]", |text| text.contains("no object of JSON yet")).await;
+    browser.click(By::Css("select[name=form] option[value=text]")).await;
+    browser.fill("input[name=payload]", "ebb").await.unwrap();
+    browser.fill("input[name=port]", "11").await.unwrap();
+    browser.text_when("[data-outbox-check]", |text| text.contains("65 62 62") && text.contains("the one before")).await;
+    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.click(By::Css("button[aria-label=Earlier]")).await;
+    browser.text_when("[data-outbox]", |text| text.contains("port 11")).await;
+    let order = bench.waiting().await;
+    assert_eq!(order.iter().map(|item| item.port).collect::<Vec<_>>(), [11, 10]);
+    assert_eq!(bench.exchanged().await, (11, b"ebb".to_vec()));
+    browser.close().await.unwrap();
+}
