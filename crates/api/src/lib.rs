@@ -32,6 +32,7 @@ pub mod problem;
 pub mod profile;
 pub mod radio;
 mod radio_profile;
+pub mod read_back;
 pub mod reception;
 pub mod region;
 pub mod registration;

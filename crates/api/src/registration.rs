@@ -9,10 +9,9 @@ use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NetId};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::device::DeviceDetail;
 use crate::label::Label;
 use crate::problem::{self, Problem, bad_field};
-use crate::radio::{Class, RadioSettings};
+use crate::radio::RadioSettings;
 
 /// Stands for a value that the service is to make up.
 pub const GENERATE: &str = "generate";
@@ -395,110 +394,6 @@ impl NewDevice {
             }
         }
     }
-}
-
-/// What a registration would come to, or has come to: how each value was understood, and what gives pause.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct ReadBack {
-    /// The DevEUI in its canonical form.
-    #[schema(value_type = String)]
-    pub dev_eui: Eui64,
-    /// The JoinEUI in its canonical form.
-    #[schema(value_type = String)]
-    pub join_eui: Eui64,
-    /// Its name.
-    pub name: String,
-    /// Its fleet.
-    pub fleet: String,
-    /// Its model.
-    pub model: Option<String>,
-    /// Its radio profile.
-    pub profile: Option<String>,
-    /// Where it is used.
-    #[schema(value_type = String)]
-    pub region: Region,
-    /// Version of its link layer.
-    #[schema(value_type = String, example = "1.0.3")]
-    pub mac_version: MacVersion,
-    /// When it listens.
-    pub class: Class,
-    /// Whether it joins, or is activated by personalization.
-    pub joins: bool,
-    /// What could be a mistake, though it is allowed.
-    pub warnings: Vec<String>,
-}
-
-impl ReadBack {
-    /// How a device was understood.
-    ///
-    /// # Errors
-    /// If its settings make no profile, which a checked device's do.
-    pub fn of(device: &CheckedDevice, warnings: Vec<String>) -> Result<Self, Problem> {
-        let profile = device.whole.profile(device.region)?;
-        Ok(Self {
-            dev_eui: device.dev_eui,
-            join_eui: device.join_eui,
-            name: device.name.clone(),
-            fleet: device.fleet.clone(),
-            model: device.model.clone(),
-            profile: device.profile.clone(),
-            region: device.region,
-            mac_version: profile.version,
-            class: profile.class.into(),
-            joins: matches!(device.activation, Activation::OverTheAir(_)),
-            warnings,
-        })
-    }
-}
-
-/// A device that has been registered.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Registered {
-    /// The device.
-    #[serde(flatten)]
-    pub device: DeviceDetail,
-    /// What could be a mistake, though it is allowed.
-    pub warnings: Vec<String>,
-}
-
-/// EUIs that differ from this one as if it had been copied wrongly: one digit another, or two neighbours exchanged. Its last
-/// four digits are left alone: makers count them up.
-pub fn near_misses(eui: Eui64) -> impl Iterator<Item = Eui64> {
-    let digit = move |place: u32| eui.0 >> (4 * place) & 0xf;
-    let other = (4..16).flat_map(move |place| (1..16u64).map(move |by| Eui64(eui.0 ^ by << (4 * place))));
-    let exchanged = (4..15).filter_map(move |place| {
-        let by = digit(place) ^ digit(place + 1);
-        (by != 0).then_some(Eui64(eui.0 ^ (by | by << 4) << (4 * place)))
-    });
-    exchanged.chain(other)
-}
-
-/// What gives pause about a device's identity among those that are known: `name_of` has the names of registered devices.
-pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> Option<String>) -> Vec<String> {
-    let (dev_eui, join_eui) = (device.dev_eui, device.join_eui);
-    let mut found = device.notes.clone();
-    if let Some(name) = name_of(dev_eui.reversed()).filter(|_| dev_eui != dev_eui.reversed()) {
-        found.push(format!(
-            "{name} has this DevEUI with its bytes reversed, {}: one of the two is likely wrong.",
-            dev_eui.reversed()
-        ));
-    }
-    if let Some(name) = name_of(join_eui) {
-        found.push(format!("{join_eui} is the DevEUI of {name}: DevEUI and JoinEUI may have changed places."));
-    }
-    if dev_eui == join_eui {
-        found.push("DevEUI and JoinEUI are the same.".into());
-    }
-    if near && let Some((eui, name)) = near_misses(dev_eui).find_map(|eui| name_of(eui).map(|name| (eui, name))) {
-        found.push(format!("{name} has nearly the same DevEUI, {eui}: see that this one is copied rightly."));
-    }
-    if let Activation::OverTheAir(root) = &device.activation {
-        let plain = |key: &AesKey| key.0.iter().all(|byte| *byte == key.0[0]);
-        if plain(&root.app_key) || root.nwk_key.as_ref().is_some_and(plain) {
-            found.push("All bytes of its key are the same: that is a placeholder, not a secret.".into());
-        }
-    }
-    found
 }
 
 #[cfg(test)]

@@ -1,4 +1,6 @@
 use super::*;
+use crate::radio::Class;
+use crate::read_back::warnings;
 
 /// An estate with a fleet that has a key, one that has none, a model and a profile.
 fn surrounded<T>(run: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {

@@ -58,7 +58,7 @@ pub fn conditions(detail: &DeviceDetail, around: &Around<'_>) -> Vec<Condition> 
     let sends = if detail.personalized { "uplinks" } else { "join-requests" };
     match device.disabled {
         true => {
-            add("It is enabled here", Verdict::Failed, "It is disabled: even if it is heard, it is refused.".into())
+            add("It is enabled here", Verdict::Failed, "It is disabled: even if it is heard, it is refused.".into());
         }
         false => add("It is enabled here", Verdict::Passed, "It is.".into()),
     }

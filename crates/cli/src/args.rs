@@ -15,8 +15,7 @@ pub mod radio;
 pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
 pub use device::{
-    DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceListArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder,
-    LabelsArgs,
+    DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder, LabelsArgs,
 };
 pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,

@@ -43,14 +43,15 @@ pub enum TextError {
 ///
 /// Accepted: upper and lower case; colons, dashes, dots, spaces and commas between bytes; `0x`
 /// before bytes or before the whole; braces round a C array, with or without a trailing comma or
-/// semicolon. A lone digit between punctuation (`0x1, 0xA`) stands for a byte below 16 when it is
-/// marked with `0x`.
+/// semicolon. A lone digit between punctuation (`0x1, 0xA, 0`) stands for a byte below 16 where bytes
+/// are marked with `0x`.
 pub fn bytes(text: &str) -> Result<Vec<u8>, TextError> {
     let mut out = Vec::new();
     // Digits of the group being read, and whether `0x` introduced it.
     let mut group: Vec<u8> = Vec::new();
     let mut prefixed = false;
     let mut digits = 0;
+    let marked = text.contains("0x") || text.contains("0X");
     for (i, c) in text.chars().enumerate() {
         match c {
             'x' | 'X' if group == [0] => {
@@ -63,18 +64,24 @@ pub fn bytes(text: &str) -> Result<Vec<u8>, TextError> {
                 digits += 1;
             }
             ':' | '-' | '.' | ',' | ';' | '{' | '}' | '[' | ']' => {
-                flush(&mut group, &mut prefixed, digits, &mut out)?;
+                flush(&mut group, &mut prefixed, marked, digits, &mut out)?;
             }
-            _ if c.is_whitespace() => flush(&mut group, &mut prefixed, digits, &mut out)?,
+            _ if c.is_whitespace() => flush(&mut group, &mut prefixed, marked, digits, &mut out)?,
             _ => return Err(TextError::NotHex { found: c, at: i + 1 }),
         }
     }
-    flush(&mut group, &mut prefixed, digits, &mut out)?;
+    flush(&mut group, &mut prefixed, marked, digits, &mut out)?;
     Ok(out)
 }
 
-fn flush(group: &mut Vec<u8>, prefixed: &mut bool, digits: usize, out: &mut Vec<u8>) -> Result<(), TextError> {
-    if *prefixed && group.len() == 1 {
+fn flush(
+    group: &mut Vec<u8>,
+    prefixed: &mut bool,
+    marked: bool,
+    digits: usize,
+    out: &mut Vec<u8>,
+) -> Result<(), TextError> {
+    if marked && group.len() == 1 {
         out.push(group[0]);
     } else {
         if group.len() % 2 == 1 || (*prefixed && group.is_empty()) {
@@ -134,6 +141,11 @@ mod tests {
         ] {
             assert_eq!(bytes_of::<4>(form), Ok(wanted), "{form}");
         }
+        assert_eq!(bytes("{ 0x02, 0, 0xa, 0, }"), Ok(vec![2, 0, 10, 0]), "C writes a zero without its mark");
+        assert!(
+            matches!(bytes("02, 0, 0a"), Err(TextError::HalfByte { .. })),
+            "where nothing is marked, one is missing"
+        );
     }
 
     #[test]

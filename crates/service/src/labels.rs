@@ -20,7 +20,7 @@ const MOST_MEMORY: u64 = 512 << 20;
 /// Pixels along the longer side that codes are looked for at: a small code in a large photo needs many, noise fewer.
 const SIZES: [u32; 3] = [1600, 3200, 800];
 
-fn bad_photo(why: impl ToString) -> Problem {
+fn bad_photo(why: &dyn std::fmt::Display) -> Problem {
     let title = "The photo cannot be read: a JPEG, PNG or WebP picture is wanted";
     Problem::new(422, "bad_photo", title).field("photo").detail(why.to_string())
 }
@@ -30,13 +30,13 @@ fn bad_photo(why: impl ToString) -> Problem {
 /// # Errors
 /// If it is no picture, there is no code in it, or none of a device.
 pub fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
-    let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(bad_photo)?;
+    let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|why| bad_photo(&why))?;
     let mut limits = Limits::default();
     limits.max_image_width = Some(MOST_PIXELS);
     limits.max_image_height = Some(MOST_PIXELS);
     limits.max_alloc = Some(MOST_MEMORY);
     reader.limits(limits);
-    let photo = DynamicImage::ImageLuma8(reader.decode().map_err(bad_photo)?.into_luma8());
+    let photo = DynamicImage::ImageLuma8(reader.decode().map_err(|why| bad_photo(&why))?.into_luma8());
     let mut codes = Vec::new();
     for size in SIZES {
         let longer = photo.width().max(photo.height());
@@ -115,30 +115,46 @@ fn matrix(code: &str) -> Result<BitMatrix, Exceptions> {
     MultiFormatWriter.encode(code, &BarcodeFormat::QR_CODE, 0, 0)
 }
 
-/// The dark modules of a code as runs: column, row and length, counted without the quiet zone; and modules along a side.
-fn runs(code: &str) -> Result<(usize, Vec<(usize, usize, usize)>), Problem> {
+/// Dark modules beside each other.
+struct Run {
+    column: usize,
+    row: usize,
+    length: usize,
+}
+
+/// A code without its quiet zone.
+struct Drawn {
+    /// Modules along a side.
+    side: usize,
+    runs: Vec<Run>,
+}
+
+fn drawn(code: &str) -> Result<Drawn, Problem> {
     let unprintable =
         |why: Exceptions| Problem::new(422, "bad_label", "The code cannot be drawn").detail(why.to_string());
     let bits = matrix(code).map_err(unprintable)?;
     let (width, height) = (bits.getWidth() as usize, bits.getHeight() as usize);
-    let mut all = Vec::new();
-    for y in 0..height {
+    let mut runs = Vec::new();
+    for row in 0..height {
         let mut x = 0;
         while x < width {
-            let begun = x;
-            while x < width && bits.get(x as u32, y as u32) {
+            let column = x;
+            while x < width && bits.get(x as u32, row as u32) {
                 x += 1;
             }
-            if x > begun {
-                all.push((begun, y, x - begun));
+            if x > column {
+                runs.push(Run { column, row, length: x - column });
             }
             x += 1;
         }
     }
-    let left = all.iter().map(|(x, ..)| *x).min().unwrap_or(0);
-    let top = all.iter().map(|(_, y, _)| *y).min().unwrap_or(0);
-    let right = all.iter().map(|(x, _, n)| x + n).max().unwrap_or(0);
-    Ok((right - left, all.into_iter().map(|(x, y, n)| (x - left, y - top, n)).collect()))
+    let left = runs.iter().map(|run| run.column).min().unwrap_or(0);
+    let top = runs.iter().map(|run| run.row).min().unwrap_or(0);
+    let right = runs.iter().map(|run| run.column + run.length).max().unwrap_or(0);
+    for run in &mut runs {
+        (run.column, run.row) = (run.column - left, run.row - top);
+    }
+    Ok(Drawn { side: right - left, runs })
 }
 
 /// Eight digits, a space, eight digits.
@@ -169,10 +185,10 @@ pub fn svg(labels: &[Printed]) -> Result<String, Problem> {
     for (n, label) in labels.iter().enumerate() {
         let (sheet, x, y) = place(n);
         let y = y + SHEET.1 * sheet as f64;
-        let (side, runs) = runs(&label.code)?;
+        let Drawn { side, runs } = drawn(&label.code)?;
         let module = CODE / (side + 2 * QUIET) as f64;
         let mut path = String::new();
-        for (column, row, length) in runs {
+        for Run { column, row, length } in runs {
             let _ = write!(path, "M{} {}h{length}v1h-{length}z", column + QUIET, row + QUIET);
         }
         let top = (LABEL.1 - CODE) / 2.0;
@@ -218,10 +234,10 @@ pub fn pdf(labels: &[Printed]) -> Result<Vec<u8>, Problem> {
         let first = n * COLUMNS * ROWS;
         for (n, label) in labels.iter().enumerate().skip(first).take(COLUMNS * ROWS) {
             let (_, x, y) = place(n);
-            let (side, runs) = runs(&label.code)?;
+            let Drawn { side, runs } = drawn(&label.code)?;
             let module = CODE / (side + 2 * QUIET) as f64;
             let (left, top) = (x + 1.0 + QUIET as f64 * module, y + (LABEL.1 - CODE) / 2.0 + QUIET as f64 * module);
-            for (column, row, length) in runs {
+            for Run { column, row, length } in runs {
                 let from_below = SHEET.1 - (top + (row + 1) as f64 * module);
                 let from_left = left + column as f64 * module;
                 content.rect(points(from_left), points(from_below), points(length as f64 * module), points(module));
@@ -312,11 +328,11 @@ mod tests {
 
     #[test]
     fn a_printed_label_reads_back() {
-        let (side, runs) = runs(CODE_TEXT).unwrap();
+        let Drawn { side, runs } = drawn(CODE_TEXT).unwrap();
         let scale = 6;
         let size = (side + 2 * QUIET) as u32 * scale;
         let mut picture = GrayImage::from_pixel(size, size, Luma([255]));
-        for (x, y, length) in runs {
+        for Run { column: x, row: y, length } in runs {
             for (dx, dy) in (0..length as u32 * scale).flat_map(|dx| (0..scale).map(move |dy| (dx, dy))) {
                 let (x, y) = ((x + QUIET) as u32 * scale + dx, (y + QUIET) as u32 * scale + dy);
                 picture.put_pixel(x, y, Luma([0]));

@@ -7,7 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use api::join::{DeviceStranger, Resemblance};
 use api::message::{HeardBy, Radio};
-use api::registration::near_misses;
+use api::read_back::near_misses;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;

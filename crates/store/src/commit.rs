@@ -23,7 +23,7 @@ const APART: usize = 256;
 
 /// Rows in parts whose sizes are powers of two. A statement for any number of rows would be a new one each time,
 /// and the database takes far longer to prepare it than to run one that it knows.
-fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
+pub(crate) fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
     std::iter::from_fn(move || {
         let size = rows.len().checked_ilog2().map_or(0, |power| (1 << power).min(ROWS));
         let (part, rest) = rows.split_at(size);

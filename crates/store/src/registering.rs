@@ -9,12 +9,10 @@ use engine::Activation;
 use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
+use crate::commit::parts;
 use crate::rows::{eui_bytes, json, region, to_json};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
-
-/// Devices in one statement: each takes some twenty of the 65,535 placeholders there are.
-pub(crate) const ROWS: usize = 1000;
 
 /// What short names of an estate stand for in the tables.
 struct Ids {
@@ -89,7 +87,7 @@ impl Store {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let mut written = 0;
-        for part in devices.chunks(ROWS) {
+        for part in parts(devices) {
             let mut sealed = Vec::with_capacity(part.len());
             for device in part {
                 let radio = to_json("radio settings", &device.radio)?;
@@ -122,7 +120,7 @@ impl Store {
                     .push_bind(radio)
                     .push_bind(now);
             });
-            let done = insert.build().persistent(false).execute(&mut *tx).await;
+            let done = insert.build().execute(&mut *tx).await;
             done.map_err(|e| constraint(e, "a device with that DevEUI or name"))?;
             let euis: Vec<Eui64> = part.iter().map(|device| device.dev_eui).collect();
             // A frame of an earlier registration may have been written after its removal.
@@ -211,7 +209,7 @@ impl Store {
     pub async fn remove_devices(&self, estate_id: EstateId, euis: &[Eui64]) -> Result<u64, StoreError> {
         let mut tx = self.pool.begin().await?;
         let mut removed = 0;
-        for part in euis.chunks(ROWS) {
+        for part in euis.chunks(AMONG) {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM devices WHERE estate_id = ");
             delete.push_bind(estate_id);
             removed += among(&mut delete, " AND dev_eui", part).build().execute(&mut *tx).await?.rows_affected();
@@ -241,27 +239,32 @@ fn fleet_owner(id: u32) -> Eui64 {
     Eui64(id.into())
 }
 
-/// Adds that a column holds one of these EUIs.
-pub(crate) fn among<'q, 'e>(
+/// EUIs that one statement looks for at most.
+pub(crate) const AMONG: usize = 1024;
+
+/// Adds that a column holds one of these EUIs. The last is named several times, so that there are few statements of different
+/// length: the database prepares each once, and for longer than it runs.
+pub(crate) fn among<'q>(
     query: &'q mut QueryBuilder<MySql>,
     column: &str,
-    euis: impl IntoIterator<Item = &'e Eui64>,
+    euis: &[Eui64],
 ) -> &'q mut QueryBuilder<MySql> {
     query.push(column).push(" IN (");
     let mut list = query.separated(", ");
-    for eui in euis {
+    let again = euis.last().into_iter().cycle().take(euis.len().next_power_of_two() - euis.len());
+    for eui in euis.iter().chain(again) {
         list.push_bind(eui_bytes(*eui));
     }
     query.push(")")
 }
 
 async fn write_tags(tx: &mut Transaction<'_, MySql>, tags: &[(Eui64, &String)]) -> Result<(), StoreError> {
-    for part in tags.chunks(ROWS) {
+    for part in parts(tags) {
         let mut insert = QueryBuilder::<MySql>::new("INSERT INTO device_tags (dev_eui, tag) ");
         insert.push_values(part, |mut row, (dev_eui, tag)| {
             row.push_bind(eui_bytes(*dev_eui)).push_bind((*tag).clone());
         });
-        insert.build().persistent(false).execute(&mut **tx).await?;
+        insert.build().execute(&mut **tx).await?;
     }
     Ok(())
 }
@@ -280,7 +283,7 @@ async fn forget(tx: &mut Transaction<'_, MySql>, euis: &[Eui64]) -> Result<(), S
         ("DELETE FROM airtime WHERE transmitter IN ('device', 'towards') AND ", "eui"),
     ] {
         let mut delete = QueryBuilder::<MySql>::new(table);
-        among(&mut delete, column, euis).build().persistent(false).execute(&mut **tx).await?;
+        among(&mut delete, column, euis).build().execute(&mut **tx).await?;
     }
     Ok(())
 }

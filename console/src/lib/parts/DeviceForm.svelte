@@ -195,7 +195,7 @@
     <div class="mt-3 rounded-field bg-base-200 p-3" data-read-back>
       <p>
         Read as DevEUI <span class="font-mono">{grouped(readBack.dev_eui)}</span>, JoinEUI <span class="font-mono">{grouped(readBack.join_eui)}</span>:
-        {readBack.name}, {readBack.region}, LoRaWAN {readBack.mac_version}, class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
+        {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version}, class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
       </p>
       {#each readBack.warnings as warning (warning)}
         <p class="mt-1 border-l-4 border-warning pl-2"><b>Look again:</b> {warning}</p>

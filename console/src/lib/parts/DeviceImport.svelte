@@ -64,10 +64,10 @@
 
 <section class="rounded-box border border-base-300 p-4" data-import>
   <h2>Register many from a CSV file</h2>
-  <p class="mt-2 max-w-prose text-sm text-base-content/80">
+  <p class="mt-2 max-w-4xl text-sm text-base-content/80">
     A line of column names, then a device a line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are usual;
     <span class="font-mono text-[0.9em]">model, profile, region, class, mac_version, nwk_key, dev_addr, nwk_s_key, app_s_key, hardware, firmware, tags, description</span>
-    may be there. A key may be the word <span class="font-mono text-[0.9em]">generate</span>, or <span class="font-mono text-[0.9em]">fleet</span> for the fleet's own.
+    may be there; <span class="font-mono text-[0.9em]">label</span>, the code on a label, stands for both EUIs. A key may be the word <span class="font-mono text-[0.9em]">generate</span>, or <span class="font-mono text-[0.9em]">fleet</span> for the fleet's own.
   </p>
   <div class="mt-3 flex flex-wrap items-center gap-3">
     <input class="file-input" type="file" accept=".csv,.txt,text/csv" onchange={choose} aria-label="A CSV file" />

@@ -135,6 +135,23 @@ pub struct DeviceListArgs {
     pub order: Option<String>,
 }
 
+impl DeviceListArgs {
+    /// As the service wants it.
+    pub fn query(self) -> Vec<(&'static str, String)> {
+        let Self { fleet, model, profile, tag, state, find, order } = self;
+        let all = [
+            ("fleet", fleet),
+            ("model", model),
+            ("profile", profile),
+            ("tag", tag),
+            ("state", state),
+            ("find", find),
+            ("order", order),
+        ];
+        all.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
+    }
+}
+
 #[derive(Args)]
 pub struct DeviceImportArgs {
     /// The file: a line of column names, then a device a line; `-` for standard input.
@@ -231,18 +248,8 @@ pub struct LabelsArgs {
     /// Where to write it: a file that ends with .pdf or .svg.
     #[arg(value_name = "FILE")]
     pub into: PathBuf,
-    /// Only those of this fleet.
-    #[arg(long)]
-    pub fleet: Option<String>,
-    /// Only those of this model.
-    #[arg(long)]
-    pub model: Option<String>,
-    /// Only those with this tag.
-    #[arg(long)]
-    pub tag: Option<String>,
-    /// Only those with this in their name, an EUI, their address or a tag.
-    #[arg(long, value_name = "TEXT")]
-    pub find: Option<String>,
+    #[command(flatten)]
+    pub which: DeviceListArgs,
 }
 
 #[derive(Args)]

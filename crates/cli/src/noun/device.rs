@@ -2,11 +2,12 @@ use anyhow::{Context as _, Result};
 use api::device::{Device, DeviceDetail, SetCounters, ShownKeys};
 use api::key_forms::{self, ByteOrder};
 use api::radio::RadioSettings;
-use api::registration::{NewDevice, PersonalSession, ReadBack, Registered};
+use api::read_back::{ReadBack, Registered};
+use api::registration::{NewDevice, PersonalSession};
 use lorawan::MacVersion;
 
 use super::{device_adopt, device_change, device_import, device_labels, profile, why};
-use crate::args::{DeviceAddArgs, DeviceListArgs, DeviceVerb, KeyForms, KeyOrder};
+use crate::args::{DeviceAddArgs, DeviceVerb, KeyForms, KeyOrder};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -230,17 +231,7 @@ async fn add(client: &Client, out: &Out, mut args: DeviceAddArgs) -> Result<()> 
 pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
     match verb {
         DeviceVerb::List(args) => {
-            let DeviceListArgs { fleet, model, profile, tag, state, find, order } = args;
-            let query = [
-                ("fleet", fleet),
-                ("model", model),
-                ("profile", profile),
-                ("tag", tag),
-                ("state", state),
-                ("find", find),
-                ("order", order),
-            ];
-            let query: Vec<_> = query.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
+            let query = args.query();
             let devices: Vec<Device> = client.all(&client.in_estate("devices").await?, &query).await?;
             let none = if query.is_empty() { NONE } else { "No device is like that." };
             out.list(&devices, none, &["NAME", "DEVEUI", "FLEET", "MODEL", "STATE", "LAST HEARD"], |d| {

@@ -19,14 +19,14 @@ pub async fn in_photo(client: &Client, photo: &Path) -> Result<String> {
 }
 
 pub async fn print(client: &Client, out: &Out, args: LabelsArgs) -> Result<()> {
-    let LabelsArgs { into, fleet, model, tag, find } = args;
+    let LabelsArgs { into, which } = args;
     let form = match into.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase).as_deref() {
         Some("pdf") => "pdf",
         Some("svg") => "svg",
         _ => bail!("{}: the file is to end with .pdf or .svg", into.display()),
     };
-    let query = [("fleet", fleet), ("model", model), ("tag", tag), ("find", find), ("form", Some(form.into()))];
-    let query: Vec<_> = query.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
+    let mut query = which.query();
+    query.push(("form", form.into()));
     let bytes = client.download(&client.in_estate("devices/labels").await?, &query).await?;
     fs::write(&into, bytes).with_context(|| format!("writing {}", into.display()))?;
     out.line(format!("{} is written. Print it at its own size, on sheets of 3 by 7 labels.", into.display()))

@@ -47,7 +47,7 @@ pub async fn run(client: &Client, out: &Out, device: &str, limit: u32) -> Result
         if checks.is_empty() {
             continue;
         }
-        out.line(format!("{:<12}   heard by {}", "", traffic::heard(heard_by)))?;
+        out.line(format!("{:<12}   {}", "", traffic::heard(heard_by)))?;
         let signs: String = checks.iter().map(|check| check.verdict.sign()).collect();
         let passed = checks.iter().filter(|check| check.verdict == Verdict::Passed).count();
         out.line(format!("{:<12}   {signs}  {passed} of {} checks passed", "", checks.len()))?;

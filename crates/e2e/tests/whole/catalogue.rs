@@ -10,7 +10,7 @@ use api::device::DeviceDetail;
 use api::message::{Body, Message};
 use api::model::Model;
 use api::problem::Problem;
-use api::registration::ReadBack;
+use api::read_back::ReadBack;
 use e2e::browser::Browser;
 use e2e::mariadb::free_port;
 use e2e::service::{ESTATE, Service};

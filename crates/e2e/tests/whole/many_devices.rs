@@ -8,7 +8,7 @@ use api::device_change::ChangeEffect;
 use api::device_import::{DeviceImportOutcome, ImportProgress};
 use api::gateway_import::Fate;
 use api::problem::Problem;
-use api::registration::{ReadBack, Registered};
+use api::read_back::{ReadBack, Registered};
 use e2e::browser::Browser;
 use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
@@ -166,7 +166,7 @@ async fn a_long_file_is_followed_and_goes_on_without_its_listener() {
     let mut events = told(csv.clone()).await;
     let first = events.next().await.unwrap();
     let progress: ImportProgress = serde_json::from_str(&first.data).unwrap();
-    assert_eq!((first.event.as_str(), progress), ("progress", ImportProgress { done: 1000, of: 3000 }));
+    assert_eq!((first.event.as_str(), progress), ("progress", ImportProgress { done: 512, of: 3000 }));
     drop(events);
     until("all to be registered", async || {
         (service.query("SELECT COUNT(*) FROM devices").trim() == "3000").then_some(())

@@ -75,7 +75,7 @@ pub struct Which {
 const BETWEEN: char = '.';
 
 impl Which {
-    fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
+    pub fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
         let order = self.order.as_deref().unwrap_or("name");
         let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
         let order = match word {

@@ -7,11 +7,11 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use serde::Deserialize;
-use store::DeviceQuery;
 use tokio::sync::Semaphore;
 
 use super::App;
 use super::catalogue::aside;
+use super::devices::Which;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, Json, Params};
 use crate::labels::{self, Printed};
@@ -41,36 +41,27 @@ pub enum SheetForm {
     Svg,
 }
 
-/// Which labels.
+/// What to print on.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Wanted {
+pub struct Sheet {
     /// `pdf` or `svg`; a PDF if not given.
     #[param(inline)]
     form: Option<SheetForm>,
-    /// Only devices of this fleet.
-    fleet: Option<String>,
-    /// Only devices of this model.
-    model: Option<String>,
-    /// Only devices with this tag.
-    tag: Option<String>,
-    /// Only devices with this in their name, an EUI, their address or a tag.
-    find: Option<String>,
 }
 
-/// Labels with the code of each device (TR005), 21 on a sheet of A4, by name. They hold no key.
+/// Labels with the code of each device (TR005), 21 on a sheet of A4, in the order of the list. They hold no key.
 #[utoipa::path(get, path = "/estates/{estate}/devices/labels", tag = "devices", security(("token" = [])),
-    params(("estate" = String, Path), Wanted),
+    params(("estate" = String, Path), Which, Sheet),
     responses((status = 200, content_type = "application/pdf", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn print_labels(
     State(app): State<App>,
     estate: InEstate,
-    Params(wanted): Params<Wanted>,
+    Params(which): Params<Which>,
+    Params(sheet): Params<Sheet>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let Wanted { form, fleet, model, tag, find } = wanted;
-    let which = DeviceQuery { fleet, model, tag, find, ..DeviceQuery::default() };
-    let devices = app.store.devices(estate.id, &which, MOST as u32 + 1).await?;
+    let devices = app.store.devices(estate.id, &which.query("")?, MOST as u32 + 1).await?;
     match devices.len() {
         0 => {
             return Err(Refusal(Problem::new(
@@ -105,7 +96,7 @@ pub async fn print_labels(
             Printed { code: label.code(), name: row.name, dev_eui, join_eui }
         })
         .collect();
-    let (kind, name, bytes) = match form.unwrap_or(SheetForm::Pdf) {
+    let (kind, name, bytes) = match sheet.form.unwrap_or(SheetForm::Pdf) {
         SheetForm::Pdf => ("application/pdf", "labels.pdf", aside(move || labels::pdf(&printed)).await??),
         SheetForm::Svg => ("image/svg+xml", "labels.svg", aside(move || labels::svg(&printed)).await??.into_bytes()),
     };

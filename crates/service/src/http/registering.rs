@@ -6,7 +6,8 @@ use std::convert::Infallible;
 use api::device_import::{self, DeviceImportOutcome, ExportRow, ImportOptions, ImportProgress};
 use api::gateway_import::{Fate, ImportOutcome};
 use api::problem::{Problem, bad_field};
-use api::registration::{self, CheckedDevice, GENERATE, NewDevice, Premises, ReadBack, Registered, Surroundings};
+use api::read_back::{self, ReadBack, Registered};
+use api::registration::{CheckedDevice, GENERATE, NewDevice, Premises, Surroundings};
 use api::table;
 use axum::body::Bytes;
 use axum::extract::State;
@@ -74,7 +75,7 @@ pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): J
     if app.directory.device(device.dev_eui).is_some() {
         return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
     }
-    let warnings = registration::warnings(&device, true, &known(&app, estate.id));
+    let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
     Ok(Json(ReadBack::of(&device, warnings)?))
 }
 
@@ -84,7 +85,7 @@ pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): J
     responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<Registered> {
     let device = checked(&app, estate.id, &new).await?;
-    let warnings = registration::warnings(&device, true, &known(&app, estate.id));
+    let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
     app.store.add_devices(estate.id, &[&device]).await?;
     make_known(&app, estate.id, &[&device]).await?;
     Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
@@ -167,7 +168,7 @@ async fn import(
         } else if names.contains(&device.name) {
             bad_field("name", &device.name, "a device has that name already")
         } else {
-            let warnings = registration::warnings(device, false, &known);
+            let warnings = read_back::warnings(device, false, &known);
             notes.extend(warnings.into_iter().map(|warning| format!("Line {}: {warning}", row.line())));
             continue;
         };

@@ -87,7 +87,7 @@
   }
 
   /** Labels are printed of those that are listed. */
-  const labels = $derived(new URLSearchParams((["fleet", "tag", "model", "find"] as const).filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
+  const labels = $derived(new URLSearchParams(FILTERS.filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
 
   /** By a column; once more turns it round. */
   function order(column: string) {
