@@ -42,7 +42,9 @@ fn good() -> NewDevice {
 #[test]
 fn a_device_is_read_as_pasted() {
     let braces = NewDevice { join_eui: "{0x02, 0xaa, 0, 0, 0, 0, 0, 0x01,}".into(), ..good() };
-    assert_eq!(check(&braces).unwrap_err().field.as_deref(), Some("join_eui"), "a lone 0 without 0x is not a byte");
+    assert_eq!(check(&braces).unwrap().join_eui, Eui64(0x02aa_0000_0000_0001), "as C has it");
+    let digits = NewDevice { join_eui: "02:aa:0:0:0:0:0:01".into(), ..good() };
+    assert_eq!(check(&digits).unwrap_err().field.as_deref(), Some("join_eui"), "a lone 0 is half a byte elsewhere");
     let device = check(&good()).unwrap();
     assert_eq!((device.dev_eui, device.region), (Eui64(0x02bb_0000_0000_002a), Region::Eu868));
     let nameless = check(&NewDevice { name: String::new(), ..good() }).unwrap();
