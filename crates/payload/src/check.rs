@@ -90,7 +90,7 @@ pub fn check_command(
 
 fn compare(decoded: &Decoded, expected: &BTreeMap<String, ReadingValue>) -> Result<(), String> {
     for (name, value) in expected {
-        match decoded.readings.iter().find(|reading| reading.name == *name) {
+        match decoded.readings.iter().find(|reading| reading.name() == name) {
             None => return Err(format!("{name} is missing, {} expected", words(value))),
             Some(reading) if !same(&reading.value, value) => {
                 return Err(format!("{name} is {}, {} expected", words(&reading.value), words(value)));
@@ -98,8 +98,8 @@ fn compare(decoded: &Decoded, expected: &BTreeMap<String, ReadingValue>) -> Resu
             Some(_) => {}
         }
     }
-    match decoded.readings.iter().find(|reading| !expected.contains_key(&reading.name)) {
-        Some(more) => Err(format!("{} is {}, which is not expected", more.name, words(&more.value))),
+    match decoded.readings.iter().find(|reading| !expected.contains_key(reading.name())) {
+        Some(more) => Err(format!("{} is {}, which is not expected", more.name(), words(&more.value))),
         None => Ok(()),
     }
 }

@@ -15,6 +15,9 @@ use thiserror::Error;
 
 use crate::interpreter::Interpreter;
 use crate::readings::{self, Reading};
+use crate::table::TableError;
+use crate::table_read::NotRead;
+use crate::{low_power, text};
 
 /// The name under which a script's lines are reported.
 const FILE: &str = "decoder.js";
@@ -132,6 +135,21 @@ pub enum DecodeError {
     /// The interpreter could not be started.
     #[error("the interpreter could not be started: {0}")]
     Interpreter(String),
+    /// What is no script does not load.
+    #[error("{0}")]
+    Definition(#[from] TableError),
+    /// A payload that is none of a field table.
+    #[error("{0}")]
+    Table(#[from] NotRead),
+    /// A payload that is not of the low-power format.
+    #[error("{0}")]
+    LowPower(#[from] low_power::NotRead),
+    /// A payload that is no text of the form.
+    #[error("{0}")]
+    Text(#[from] text::NotRead),
+    /// Values that what is no script does not take.
+    #[error("{0}")]
+    NotWritten(String),
 }
 
 /// What was read out of a payload.

@@ -36,7 +36,7 @@ fn readings_come_out_by_name() {
         &[0x09, 0x6d, 1],
     )
     .unwrap();
-    let get = |name: &str| decoded.readings.iter().find(|r| r.name == name).unwrap().value.clone();
+    let get = |name: &str| decoded.readings.iter().find(|r| r.name() == name).unwrap().value.clone();
     assert_eq!(get("water_level"), ReadingValue::Number(2.413));
     assert_eq!(get("gate.open"), ReadingValue::Boolean(true));
     assert_eq!(get("port"), ReadingValue::Number(2.0));
