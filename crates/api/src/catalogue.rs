@@ -4,7 +4,7 @@
 //! models/
 //!   brinemark-tg2/          the model's short name
 //!     model.toml            who makes it, its radio, its readings, its tests
-//!     decoder.js            the scripts that model.toml names
+//!     decoder.js            what model.toml names: scripts, field tables and the like
 //! ```
 //! Folders above the models' do not matter, and neither do other files. `docs/catalogue.md` has every field.
 
@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
-use crate::model::{ModelVersion, PutModel, TestCommand, TestPayload};
+use crate::model::{DECODER_FILES, DecoderKind, ModelVersion, PutModel, TestCommand, TestPayload};
 use crate::problem::{self, Problem, bad_field};
 use crate::radio::RadioSettings;
 
@@ -25,6 +25,11 @@ pub const FILE: &str = "model.toml";
 pub const LARGEST: usize = 16 << 20;
 /// Models that one catalogue can have.
 pub const MOST_MODELS: usize = 2000;
+
+/// Whether a file of this name is needed.
+pub fn wanted(name: &str) -> bool {
+    name == FILE || DecoderKind::of_file(name).is_some()
+}
 
 /// Files by their path, with `/` between its parts.
 pub type Files = BTreeMap<String, Vec<u8>>;
@@ -128,26 +133,33 @@ fn read_model(files: &Files, folder: &str) -> Result<PutModel, Problem> {
             .field("file")
             .detail(format!("{path}, {place}{}", why.message()))
     })?;
-    let script = |name: &str| {
+    let decoder = |name: &str| {
         let plain = !name.contains(['/', '\\']) && name != "..";
-        match plain {
-            true => text(files, &format!("{folder}/{name}"), "decoder").map(str::to_owned),
-            false => Err(bad_field("decoder", name, "the name of a file in the model's own folder is wanted")),
+        if !plain {
+            return Err(bad_field("decoder", name, "the name of a file in the model's own folder is wanted"));
         }
+        let Some(kind) = DecoderKind::of_file(name) else {
+            return Err(bad_field("decoder", name, format!("a file that ends with {DECODER_FILES} is wanted")));
+        };
+        Ok((text(files, &format!("{folder}/{name}"), "decoder")?.to_owned(), kind))
     };
     let versions = file.version.into_iter().map(|version| {
-        let VersionFile { hardware, firmware, decoder, test, command } = version;
-        Ok(ModelVersion { hardware, firmware, decoder: script(&decoder)?, tests: test, commands: command })
+        let VersionFile { hardware, firmware, decoder: name, test, command } = version;
+        let (decoder, decoder_kind) = decoder(&name)?;
+        Ok(ModelVersion { hardware, firmware, decoder, decoder_kind, tests: test, commands: command })
     });
+    let versions = versions.collect::<Result<_, Problem>>()?;
+    let (decoder, decoder_kind) = file.decoder.as_deref().map(decoder).transpose()?.unzip();
     let model = PutModel {
         maker: file.maker,
         name: file.name,
         description: file.description,
         profile_id: file.profile_id,
-        decoder: file.decoder.as_deref().map(script).transpose()?,
+        decoder,
+        decoder_kind: decoder_kind.unwrap_or_default(),
         tests: file.test,
         commands: file.command,
-        versions: versions.collect::<Result<_, Problem>>()?,
+        versions,
         units: file.readings.into_iter().filter(|(_, unit)| !unit.is_empty()).collect(),
         radio: file.radio,
     };

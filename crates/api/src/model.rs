@@ -15,6 +15,63 @@ const MOST_VERSIONS: usize = 30;
 /// Test payloads a decoder can have.
 const MOST_TESTS: usize = 100;
 
+/// How a decoder is written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum DecoderKind {
+    /// JavaScript with `decodeUplink(input)`, and perhaps `encodeDownlink(input)` (TS013).
+    #[default]
+    Script,
+    /// A field table, in TOML.
+    Table,
+    /// The low-power payload format, with names of channels in TOML.
+    LowPower,
+    /// Text or JSON, with its form in TOML.
+    Text,
+}
+
+impl DecoderKind {
+    /// By the name of its file.
+    pub fn of_file(name: &str) -> Option<Self> {
+        let ends = |ending: &str| name.len() > ending.len() && name.ends_with(ending);
+        match name {
+            _ if ends(".js") => Some(Self::Script),
+            _ if ends(".table.toml") => Some(Self::Table),
+            _ if ends(".low-power.toml") => Some(Self::LowPower),
+            _ if ends(".text.toml") => Some(Self::Text),
+            _ => None,
+        }
+    }
+
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Script => "script",
+            Self::Table => "field table",
+            Self::LowPower => "low-power format",
+            Self::Text => "text",
+        }
+    }
+
+    fn is_script(&self) -> bool {
+        *self == Self::Script
+    }
+}
+
+impl From<DecoderKind> for payload::Kind {
+    fn from(kind: DecoderKind) -> Self {
+        match kind {
+            DecoderKind::Script => Self::Script,
+            DecoderKind::Table => Self::Table,
+            DecoderKind::LowPower => Self::LowPower,
+            DecoderKind::Text => Self::Text,
+        }
+    }
+}
+
+/// What files of decoders end with, for people.
+pub const DECODER_FILES: &str = ".js, .table.toml, .low-power.toml or .text.toml";
+
 /// Bytes, and what a decoder must make of them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -102,8 +159,11 @@ pub struct ModelVersion {
     /// Firmware it is about; any if none is named.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub firmware: Vec<String>,
-    /// The payload script.
+    /// What reads its payloads.
     pub decoder: String,
+    /// How that is written.
+    #[serde(default, skip_serializing_if = "DecoderKind::is_script")]
+    pub decoder_kind: DecoderKind,
     /// What the script must make of some payloads.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tests: Vec<TestPayload>,
@@ -162,10 +222,12 @@ pub struct PutModel {
     #[serde(default)]
     #[schema(example = "0abc0001")]
     pub profile_id: Option<String>,
-    /// The payload script: JavaScript with `decodeUplink(input)`, and perhaps `encodeDownlink(input)` (TS013). It is loaded
-    /// once to see that it can be.
+    /// What reads its payloads, and perhaps writes commands. It is loaded once to see that it can be.
     #[serde(default)]
     pub decoder: Option<String>,
+    /// How that is written; a script if not given.
+    #[serde(default)]
+    pub decoder_kind: DecoderKind,
     /// What the script must make of some payloads. While one of these fails, the script is not used.
     #[serde(default)]
     pub tests: Vec<TestPayload>,
@@ -244,6 +306,7 @@ impl PutModel {
             description: crate::registration::description(&self.description)?,
             profile_id,
             decoder,
+            decoder_kind: self.decoder_kind,
             tests: self.tests,
             commands: self.commands,
             versions: self.versions,

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use payload::check::{Expected, ExpectedCommand, check, check_command};
-use payload::{Interpreter, Limits, Script};
+use payload::{Decoder, Interpreter};
 
 use crate::message::ReadingValue;
 use crate::model::{PutModel, TestCommand, TestPayload};
@@ -26,13 +26,17 @@ pub struct Flaw {
 /// scripts, so it is not for a thread that serves; `clock` is any that goes forward.
 pub fn flaw(about: &PutModel, clock: fn() -> Duration) -> Option<Flaw> {
     let begun = clock();
-    let own = about.decoder.as_ref().map(|source| ("its decoder".to_owned(), source, &about.tests, &about.commands));
-    let versions = about.versions.iter().map(|version| {
-        (format!("its decoder for {}", version.words()), &version.decoder, &version.tests, &version.commands)
-    });
-    own.into_iter().chain(versions).find_map(|(which, source, tests, commands)| {
-        let script = match Script::new(source, Limits::default()) {
-            Ok(script) => script,
+    let own = about
+        .decoder
+        .as_ref()
+        .map(|source| ("its decoder".to_owned(), source, about.decoder_kind, &about.tests, &about.commands));
+    let versions = about
+        .versions
+        .iter()
+        .map(|v| (format!("its decoder for {}", v.words()), &v.decoder, v.decoder_kind, &v.tests, &v.commands));
+    own.into_iter().chain(versions).find_map(|(which, source, kind, tests, commands)| {
+        let decoder = match Decoder::new(kind.into(), source) {
+            Ok(decoder) => decoder,
             Err(why) => return Some(Flaw { why: format!("{which} cannot be used: {why}"), loads: false }),
         };
         let late = || match clock().saturating_sub(begun) > TESTS_TIME {
@@ -42,7 +46,7 @@ pub fn flaw(about: &PutModel, clock: fn() -> Duration) -> Option<Flaw> {
         let tests = tests.iter().map(|test| (&test.name, Test::Payload(test)));
         let commands = commands.iter().map(|command| (&command.name, Test::Command(command)));
         let failed = |(name, test): (&String, Test<'_>)| {
-            let why = late().and_then(|()| try_on(&script, test, clock)).err()?;
+            let why = late().and_then(|()| try_on(&decoder, test, clock)).err()?;
             Some(Flaw { why: format!("{which} fails its test {name:?}: {why}"), loads: true })
         };
         tests.chain(commands).find_map(failed)
@@ -55,7 +59,7 @@ enum Test<'a> {
     Command(&'a TestCommand),
 }
 
-fn try_on(script: &Script, test: Test<'_>, clock: fn() -> Duration) -> Result<(), String> {
+fn try_on(decoder: &Decoder, test: Test<'_>, clock: fn() -> Duration) -> Result<(), String> {
     let started = clock();
     let over = move || clock().saturating_sub(started) > TEST_TIME;
     let bytes = |text: &str| hex::decode(text).map_err(|why| why.to_string());
@@ -64,12 +68,12 @@ fn try_on(script: &Script, test: Test<'_>, clock: fn() -> Duration) -> Result<()
             let bytes = bytes(&test.bytes)?;
             let readings = test.readings.iter().map(|(name, expected)| (name.clone(), value(expected))).collect();
             let readings = (!test.fails).then_some(&readings);
-            check(&mut Interpreter::new(), script, Expected { port: test.port, bytes: &bytes, readings }, over)
+            check(&mut Interpreter::new(), decoder, Expected { port: test.port, bytes: &bytes, readings }, over)
         }
         Test::Command(test) => {
             let expected = bytes(test.bytes.as_deref().unwrap_or_default())?;
             let downlink = test.port.filter(|_| !test.fails).map(|port| (port, &*expected));
-            check_command(&mut Interpreter::new(), script, ExpectedCommand { values: &test.values, downlink }, over)
+            check_command(&mut Interpreter::new(), decoder, ExpectedCommand { values: &test.values, downlink }, over)
         }
     }
 }

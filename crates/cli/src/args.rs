@@ -250,7 +250,8 @@ pub enum ModelVerb {
         /// Its name.
         #[arg(long)]
         name: String,
-        /// File with the payload script (JavaScript, decodeUplink).
+        /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names for
+        /// the low-power format (.low-power.toml), or a form of text (.text.toml).
         #[arg(long, value_name = "FILE")]
         decoder: Option<PathBuf>,
         /// Unit of a reading, as READING=UNIT; may be given several times.

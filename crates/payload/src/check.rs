@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::{Decoded, Interpreter, ReadingValue, Script};
+use crate::{Decoded, Decoder, Interpreter, ReadingValue};
 
 /// Two numbers that differ by less are the same: decoders multiply by 0.1 and the like.
 const TOLERANCE: f64 = 1e-6;
@@ -35,17 +35,17 @@ fn words(value: &ReadingValue) -> String {
     }
 }
 
-/// Runs a script over a test payload.
+/// Runs a decoder over a test payload.
 ///
 /// # Errors
 /// In words, what came out instead.
 pub fn check(
     interpreter: &mut Interpreter,
-    script: &Script,
+    decoder: &Decoder,
     expected: Expected<'_>,
     over: impl Fn() -> bool + 'static,
 ) -> Result<(), String> {
-    let decoded = script.decode_uplink(interpreter, expected.bytes, expected.port, TIME_MS, over);
+    let decoded = decoder.decode(interpreter, expected.bytes, expected.port, TIME_MS, over);
     match (decoded, expected.readings) {
         (Err(_), None) => Ok(()),
         (Err(why), Some(_)) => Err(why.to_string()),
@@ -63,17 +63,17 @@ pub struct ExpectedCommand<'a> {
     pub downlink: Option<(u8, &'a [u8])>,
 }
 
-/// Runs a script's encoder over a command.
+/// Runs a decoder's encoder over a command.
 ///
 /// # Errors
 /// In words, what came out instead.
 pub fn check_command(
     interpreter: &mut Interpreter,
-    script: &Script,
+    decoder: &Decoder,
     expected: ExpectedCommand<'_>,
     over: impl Fn() -> bool + 'static,
 ) -> Result<(), String> {
-    match (script.encode_downlink(interpreter, expected.values, over), expected.downlink) {
+    match (decoder.encode(interpreter, expected.values, over), expected.downlink) {
         (Err(_), None) => Ok(()),
         (Err(why), Some(_)) => Err(why.to_string()),
         (Ok(_), None) => Err("an error is expected, but it was encoded".into()),
@@ -107,13 +107,13 @@ fn compare(decoded: &Decoded, expected: &BTreeMap<String, ReadingValue>) -> Resu
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Limits;
+    use crate::Kind;
 
     const LEVEL: &str = "function decodeUplink(i) { if (i.bytes.length < 2) return {errors: ['too short']};
         return {data: {level: (i.bytes[0] * 256 + i.bytes[1]) * 0.001, port: i.fPort}} }";
 
     fn run(bytes: &[u8], readings: Option<&[(&str, f64)]>) -> Result<(), String> {
-        let script = Script::new(LEVEL, Limits::default()).unwrap();
+        let script = Decoder::new(Kind::Script, LEVEL).unwrap();
         let readings: Option<BTreeMap<String, ReadingValue>> =
             readings.map(|all| all.iter().map(|(name, n)| ((*name).to_owned(), ReadingValue::Number(*n))).collect());
         let expected = Expected { port: 2, bytes, readings: readings.as_ref() };
@@ -136,7 +136,7 @@ mod tests {
     fn commands_are_checked_too() {
         let source = "function decodeUplink() { return {data: {}} }
             function encodeDownlink(i) { return i.data.open > 100 ? {errors: ['0 to 100']} : {bytes: [i.data.open], fPort: 10} }";
-        let script = Script::new(source, Limits::default()).unwrap();
+        let script = Decoder::new(Kind::Script, source).unwrap();
         let run = |open: u32, downlink: Option<(u8, &[u8])>| {
             let values = serde_json::Map::from_iter([("open".to_owned(), open.into())]);
             check_command(&mut Interpreter::new(), &script, ExpectedCommand { values: &values, downlink }, || false)

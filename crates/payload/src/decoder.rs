@@ -24,6 +24,7 @@ pub enum Kind {
 }
 
 /// A decoder of any kind, ready to be used.
+#[derive(Debug, Clone)]
 pub enum Decoder {
     /// A script.
     Script(Script),

@@ -15,6 +15,7 @@ use crate::table::{MAX_SOURCE, TableError, unreadable};
 use crate::table_write::flat;
 
 /// A number within a value.
+#[derive(Debug)]
 struct Part {
     /// What its name ends with, where a value has several.
     suffix: &'static str,
@@ -26,6 +27,7 @@ struct Part {
 }
 
 /// A type of value.
+#[derive(Debug)]
 struct Type {
     number: u8,
     name: &'static str,
@@ -134,6 +136,7 @@ struct CommandSpec {
     kind: String,
 }
 
+#[derive(Debug, Clone)]
 struct Command {
     name: String,
     port: u8,
@@ -142,6 +145,7 @@ struct Command {
 }
 
 /// How channels are called, and which can be set.
+#[derive(Debug, Clone)]
 pub struct LowPower {
     channels: BTreeMap<u8, String>,
     commands: Vec<Command>,

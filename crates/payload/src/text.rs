@@ -66,6 +66,7 @@ struct Spec {
 }
 
 /// How a text is read, and written.
+#[derive(Debug, Clone)]
 pub struct TextForm {
     form: Form,
     separator: String,

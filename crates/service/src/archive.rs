@@ -5,7 +5,7 @@
 
 use std::io::{Cursor, Read};
 
-use api::catalogue::{FILE, Files};
+use api::catalogue::{self, Files};
 use api::problem::Problem;
 use flate2::read::GzDecoder;
 
@@ -47,7 +47,7 @@ fn wanted(path: &str) -> Result<Option<String>, Problem> {
         )));
     }
     let name = path.rsplit('/').next().unwrap_or(path);
-    Ok((name == FILE || name.ends_with(".js")).then(|| path.to_owned()))
+    Ok(catalogue::wanted(name).then(|| path.to_owned()))
 }
 
 /// Takes files one by one, and minds how much they are.

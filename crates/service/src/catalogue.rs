@@ -5,9 +5,8 @@ use std::sync::{Arc, LazyLock};
 use std::time::Instant;
 
 use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
-use api::model::{PutModel, TestCommand};
+use api::model::{DecoderKind, PutModel, TestCommand};
 use api::model_check::{Flaw, flaw};
-use payload::{Limits, Script};
 use store::{ImportedModel, ModelRow};
 
 use crate::decode::Pace;
@@ -29,32 +28,31 @@ pub const SHIPPED: &str = "shipped";
 fn decoder(
     about: &PutModel,
     version: String,
-    script: Result<Script, String>,
+    ready: Result<payload::Decoder, String>,
     commands: &[TestCommand],
 ) -> Arc<Decoder> {
     let commands = commands.iter().filter(|command| !command.fails).cloned().collect();
-    Arc::new(Decoder { version, script, units: about.units.clone(), commands, pace: Pace::default() })
-}
-
-fn read_script(source: &str) -> Result<Script, String> {
-    Script::new(source, Limits::default()).map_err(|why| why.to_string())
+    Arc::new(Decoder { version, ready, units: about.units.clone(), commands, pace: Pace::default() })
 }
 
 /// A stored model's decoders. One with a flaw has none that works: each uplink then says why.
 pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
-    let load = |source: &str| match flaw {
+    let load = |source: &str, kind: DecoderKind| match flaw {
         Some(flaw) => Err(format!("the model's decoder is not used until it is mended: {flaw}")),
-        None => read_script(source),
+        None => payload::Decoder::new(kind.into(), source).map_err(|why| why.to_string()),
     };
     let versions = about.versions.iter();
     Decoders {
         versions: versions
             .map(|version| {
-                let script = load(&version.decoder);
-                (version.clone(), decoder(about, version.words(), script, &version.commands))
+                let ready = load(&version.decoder, version.decoder_kind);
+                (version.clone(), decoder(about, version.words(), ready, &version.commands))
             })
             .collect(),
-        others: about.decoder.as_deref().map(|source| decoder(about, String::new(), load(source), &about.commands)),
+        others: about
+            .decoder
+            .as_deref()
+            .map(|source| decoder(about, String::new(), load(source, about.decoder_kind), &about.commands)),
     }
 }
 
@@ -160,7 +158,7 @@ mod tests {
         };
         let about = PutModel { decoder, tests: vec![test], ..PutModel::default() };
         let (decoders, flaw) = load(&about);
-        let said = decoders.others.unwrap().script.as_ref().unwrap_err().clone();
+        let said = decoders.others.unwrap().ready.as_ref().unwrap_err().clone();
         assert!(said.contains("not used until it is mended") && said.contains(&flaw.unwrap().why), "{said}");
     }
 

@@ -137,13 +137,13 @@ enum Failed {
 
 fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
     let Body::Uplink(heard) = &message.body else { return Err(Failed::Wrong("there is no payload".into())) };
-    let script = decoder.script.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
+    let ready = decoder.ready.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
     let bytes = hex::decode(&heard.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
     let port = heard.frame.port.unwrap_or(0);
     let begun = processor_time();
     let decoded = INTERPRETER.with_borrow_mut(|it| {
         let over = move || processor_time().saturating_sub(begun) > time;
-        script.decode_uplink(it, &bytes, port, message.time.timestamp_millis(), over)
+        ready.decode(it, &bytes, port, message.time.timestamp_millis(), over)
     });
     decoder.pace.took(processor_time().saturating_sub(begun));
     decoded.map_err(|error| {
@@ -157,10 +157,10 @@ fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded,
 /// # Errors
 /// In words, why there is none.
 pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
-    let script = decoder.script.as_ref().map_err(Clone::clone)?;
+    let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
     let begun = processor_time();
     let over = move || processor_time().saturating_sub(begun) > TIME;
-    let encoded = INTERPRETER.with_borrow_mut(|it| script.encode_downlink(it, values, over));
+    let encoded = INTERPRETER.with_borrow_mut(|it| ready.encode(it, values, over));
     encoded.map_err(|why| why.to_string())
 }
 
@@ -187,9 +187,12 @@ fn write_down(decoder: &Decoder, message: &mut Message, called: Result<Decoded, 
             payload::ReadingValue::Number(n) => ReadingValue::Number(n),
             payload::ReadingValue::Text(t) => ReadingValue::Text(t),
         };
-        let reading = Reading { value, unit: decoder.units.get(&found.name).cloned() };
-        uplink.readings.insert(found.name.clone(), reading.clone());
-        stored.push(StoredReading { dev_eui: device.eui, name: found.name, reading, time: message.time });
+        let name = found.of.name.clone();
+        // What the model says of a reading counts before what its decoder does.
+        let unit = decoder.units.get(&name).cloned().or_else(|| found.of.unit.clone());
+        let reading = Reading { value, unit };
+        uplink.readings.insert(name.clone(), reading.clone());
+        stored.push(StoredReading { dev_eui: device.eui, name, reading, time: message.time });
     }
     stored
 }

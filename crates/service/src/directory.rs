@@ -8,7 +8,6 @@ use api::model::{ModelVersion, TestCommand};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;
-use payload::Script;
 use store::{DeviceContext, EstateId, Store, StoreError};
 
 use crate::catalogue;
@@ -18,8 +17,8 @@ use crate::decode::Pace;
 pub struct Decoder {
     /// The versions of the model it is for; empty if for all that have none of their own.
     pub version: String,
-    /// The script, or why it cannot be loaded.
-    pub script: Result<Script, String>,
+    /// What decodes, or why it cannot be loaded.
+    pub ready: Result<payload::Decoder, String>,
     pub units: BTreeMap<String, String>,
     /// Commands that its encoder is known to take.
     pub commands: Vec<TestCommand>,
@@ -173,7 +172,7 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use api::model::PutModel;
+    use api::model::{DecoderKind, PutModel};
     use chrono::TimeDelta;
 
     use super::*;
@@ -219,10 +218,10 @@ mod tests {
             directory.put_model(1, "probe", decoders);
         };
         put(Some("function decodeUplink() { return {data: {}} }"));
-        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().script.is_ok());
+        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().ready.is_ok());
         assert!(directory.decoder(2, "probe", Eui64(1)).is_none(), "another estate's models are its own");
         put(Some("nonsense("));
-        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().script.is_err());
+        assert!(directory.decoder(1, "probe", Eui64(1)).unwrap().ready.is_err());
         put(None);
         assert!(directory.decoder(1, "probe", Eui64(1)).is_none());
     }
@@ -234,6 +233,7 @@ mod tests {
             hardware: vec![],
             firmware: vec!["1.0".into()],
             decoder: "function decodeUplink() { return {data: {old: 1}} }".into(),
+            decoder_kind: DecoderKind::Script,
             tests: vec![],
             commands: vec![],
         };

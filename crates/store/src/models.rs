@@ -43,6 +43,7 @@ fn read(row: &MySqlRow) -> Result<ModelRow, StoreError> {
         description: row.try_get("description")?,
         profile_id: row.try_get("profile_id")?,
         decoder: row.try_get("decoder")?,
+        decoder_kind: json("decoder kind", &format!("\"{}\"", text("decoder_kind")?))?,
         tests: json("tests", &text("tests")?)?,
         commands: json("commands", &text("commands")?)?,
         versions: json("versions", &text("versions")?)?,
@@ -80,11 +81,12 @@ async fn put(
     changed_at: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     sqlx::query(
-        "INSERT INTO models (estate_id, slug, maker, name, description, profile_id, decoder, tests, commands, versions, flaw,
-         units, radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        "INSERT INTO models (estate_id, slug, maker, name, description, profile_id, decoder, decoder_kind, tests, commands,
+         versions, flaw, units, radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
          ON DUPLICATE KEY UPDATE maker = VALUES(maker), name = VALUES(name), description = VALUES(description),
-         profile_id = VALUES(profile_id), decoder = VALUES(decoder), tests = VALUES(tests),
-         commands = VALUES(commands), versions = VALUES(versions), flaw = VALUES(flaw), units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
+         profile_id = VALUES(profile_id), decoder = VALUES(decoder), decoder_kind = VALUES(decoder_kind),
+         tests = VALUES(tests), commands = VALUES(commands), versions = VALUES(versions), flaw = VALUES(flaw),
+         units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
     )
     .bind(estate_id)
     .bind(slug)
@@ -93,6 +95,7 @@ async fn put(
     .bind(&model.description)
     .bind(&model.profile_id)
     .bind(&model.decoder)
+    .bind(to_json("decoder kind", &model.decoder_kind)?.trim_matches('"').to_owned())
     .bind(to_json("tests", &model.tests)?)
     .bind(to_json("commands", &model.commands)?)
     .bind(to_json("versions", &model.versions)?)

@@ -6,7 +6,7 @@ use std::sync::LazyLock;
 use std::time::Instant;
 
 use anyhow::{Context as _, Result, bail};
-use api::catalogue::{self, CatalogueOutcome, CatalogueSource, FILE, Files, GitCatalogue, ModelFate, RefreshCatalogue};
+use api::catalogue::{self, CatalogueOutcome, CatalogueSource, Files, GitCatalogue, ModelFate, RefreshCatalogue};
 use api::model::PutModel;
 use api::model_check::flaw;
 use flate2::Compression;
@@ -32,7 +32,7 @@ fn read_folder(folder: &Path, below: &str, depth: usize, files: &mut Files) -> R
         let kind = entry.file_type()?;
         if kind.is_dir() && depth < DEEPEST && !name.starts_with('.') {
             read_folder(&entry.path(), &path, depth + 1, files)?;
-        } else if kind.is_file() && (name == FILE || name.ends_with(".js")) {
+        } else if kind.is_file() && catalogue::wanted(&name) {
             let bytes = fs::read(entry.path()).with_context(|| format!("reading {}", entry.path().display()))?;
             files.insert(path, bytes);
         }
@@ -76,7 +76,9 @@ pub fn check(out: &Out, folder: &Path) -> Result<()> {
                 out.line(format!("{:<24} {why}", entry.slug))?;
             }
             None if tests == 0 => out.line(format!("{:<24} fine, but it has no test", entry.slug))?,
-            None => out.line(format!("{:<24} fine, {tests} tests", entry.slug))?,
+            None => {
+                out.line(format!("{:<24} fine, {tests} {}", entry.slug, if tests == 1 { "test" } else { "tests" }))?
+            }
         }
     }
     if bad > 0 {

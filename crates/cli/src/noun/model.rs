@@ -2,7 +2,7 @@ use std::collections::BTreeMap;
 use std::fs;
 
 use anyhow::{Context as _, Result, bail};
-use api::model::{Model, PutModel};
+use api::model::{DECODER_FILES, DecoderKind, Model, PutModel};
 use api::problem::Problem;
 
 use crate::args::ModelVerb;
@@ -19,7 +19,13 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
         ("name", m.about.name.clone()),
         ("description", m.about.description.clone()),
         ("units", units.join(", ")),
-        ("decoder", m.about.decoder.as_ref().map_or_else(|| "none".into(), |d| format!("{} lines", d.lines().count()))),
+        (
+            "decoder",
+            m.about.decoder.as_ref().map_or_else(
+                || "none".into(),
+                |d| format!("{}, {} lines", m.about.decoder_kind.words(), d.lines().count()),
+            ),
+        ),
         ("of their own", versions.join("; ")),
         ("tests", m.about.test_count().to_string()),
         ("label", none(&m.about.profile_id)),
@@ -39,7 +45,7 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
             out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER", "FROM"], |m| {
                 let decoder = match (&m.flaw, &m.about.decoder) {
                     (Some(_), _) => "flawed, not used",
-                    (None, Some(_)) => "script",
+                    (None, Some(_)) => m.about.decoder_kind.words(),
                     (None, None) => "none",
                 };
                 let edited = if m.edited.is_empty() { "" } else { ", edited here" };
@@ -62,7 +68,12 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
         ModelVerb::Put { slug, maker, name, decoder, units, radio } => {
             let decoder = match decoder {
                 None => None,
-                Some(file) => Some(fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?),
+                Some(file) => {
+                    let Some(kind) = file.to_str().and_then(DecoderKind::of_file) else {
+                        bail!("{}: a file that ends with {DECODER_FILES} is wanted", file.display());
+                    };
+                    Some((fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?, kind))
+                }
             };
             let units = units
                 .iter()
@@ -80,10 +91,15 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
                 }
                 Err(error) => return Err(error),
             };
+            let (decoder, decoder_kind) = match decoder {
+                Some((source, kind)) => (Some(source), kind),
+                None => (before.decoder, before.decoder_kind),
+            };
             let wanted = PutModel {
                 maker,
                 name,
-                decoder: decoder.or(before.decoder),
+                decoder,
+                decoder_kind,
                 units: if units.is_empty() { before.units } else { units },
                 radio: radio.over(before.radio),
                 ..before

@@ -243,6 +243,52 @@ async fn firmware_and_tests_decide_which_script_reads_an_uplink() {
     assert!(read_back.warnings[0].contains("not used until it is mended"), "{:?}", read_back.warnings);
 }
 
+#[tokio::test]
+async fn every_kind_of_decoder_reads_what_is_heard() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    let device = DEV_EUI.to_string();
+    let table = "block = [{ field = [{ name = 'level', bytes = 2, scale = 0.01, unit = 'm' }] }]
+        command = [{ port = 10, field = [{ name = 'opening', bytes = 1, max = 100 }] }]";
+    let (channels, pairs) = ("channels = { 3 = 'level' }", "form = 'pairs'\nfield = [{ name = 'level', unit = 'm' }]");
+    let kinds: [(&str, &str, &[u8], &str); 3] = [
+        ("gauge.table.toml", table, &[0, 241], "2.41 m"),
+        ("gauge.low-power.toml", channels, &[3, 2, 0, 241], "2.41"),
+        ("gauge.text.toml", pairs, b"level=2.41", "2.41 m"),
+    ];
+    let folder = TempDir::new().unwrap();
+    for (n, (file, source, payload, shown)) in kinds.into_iter().enumerate() {
+        let path = folder.path().join(file);
+        fs::write(&path, source).unwrap();
+        let put = ["model", "put", "gauge", "--maker", "Brinemark", "--name", "Gauge", "--decoder"];
+        bench.service.heron_says(&[&put[..], &[path.to_str().unwrap()]].concat());
+        bench.service.heron_says(&["device", "set", &device, "--model", "gauge"]);
+        if n == 0 {
+            let said = bench.service.heron_says(&["outbox", "add", &device, "--value", "opening=40", "--check"]);
+            assert!(said.contains("28 (1 byte)"), "{said}");
+            let why = bench.service.heron(&["outbox", "add", &device, "--value", "opening=101"]);
+            assert!(String::from_utf8_lossy(&why.stderr).contains("opening: 101 is given"), "{why:?}");
+        }
+        bench.uplink(payload, false).await;
+        until(file, async || {
+            let page: Page<Message> = bench.service.get("traffic?type=uplink").await;
+            let Body::Uplink(uplink) = &page.items.first()?.body else { return None };
+            (page.items.len() == n + 1).then(|| uplink.readings.get("level").map(ToString::to_string))?
+        })
+        .await;
+        let page: Page<Message> = bench.service.get("traffic?type=uplink").await;
+        let Body::Uplink(uplink) = &page.items[0].body else { panic!("an uplink is expected") };
+        assert_eq!(uplink.readings["level"].to_string(), shown, "{file}");
+    }
+    let path = folder.path().join("gauge.table.toml");
+    fs::write(&path, "block = [{ field = [{ name = 'level', bytes = 9 }] }]").unwrap();
+    let put = ["model", "put", "gauge", "--maker", "B", "--name", "G", "--decoder", path.to_str().unwrap()];
+    let why = bench.service.heron(&put);
+    let why = String::from_utf8_lossy(&why.stderr).into_owned();
+    assert!(why.contains("block 1, field level: it lies in 9 bytes"), "{why}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_console_imports_the_shipped_models() {
     let service = Service::first_start().await;

@@ -16,7 +16,6 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use engine::Command;
 use lorawan::Eui64;
-use payload::Script;
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 
@@ -142,7 +141,7 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let readings = app.store.last_readings(dev_eui).await?;
     let plan = row.region.plan();
     let decoder = row.model.as_deref().and_then(|model| app.directory.decoder(estate.id, model, dev_eui));
-    let encodes = |decoder: &Arc<Decoder>| decoder.script.as_ref().is_ok_and(Script::encodes);
+    let encodes = |decoder: &Arc<Decoder>| decoder.ready.as_ref().is_ok_and(payload::Decoder::encodes);
     let commands = decoder.filter(encodes).map(|decoder| decoder.commands.clone());
     let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
     let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());
