@@ -60,9 +60,12 @@ impl Decoder {
         }
     }
 
-    /// Whether it is a program, that may take its time.
-    pub const fn runs(&self) -> bool {
-        matches!(self, Self::Script(_))
+    /// What was passed over in it, for whoever wrote it.
+    pub fn notes(&self) -> &[String] {
+        match self {
+            Self::Script(script) => script.notes(),
+            _ => &[],
+        }
     }
 
     /// Decodes `bytes`, received on `port` at `recv_time_ms`; for `stop` see [`Script::decode_uplink`].

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use rquickjs::object::Filter;
 use rquickjs::{Context, Function, Object, Runtime};
 
-use crate::script::{Call, DecodeError, Script, limit};
+use crate::script::{Call, DecodeError, Entry, Script, limit};
 
 /// Worlds kept; the one unused for longest gives way.
 const KEPT: usize = 16;
@@ -183,7 +183,7 @@ fn only_called(code: &str, name: &str) -> bool {
 fn make(source: &str) -> Option<(Context, usize)> {
     let context = Context::full(&Runtime::new().ok()?).ok()?;
     let globals = context.with(|ctx| {
-        let enter = format!("(function () {{{source}\n;return decodeUplink;\n}})");
+        let enter = format!("(function () {{{source}\n;return {};\n}})", Entry::DecodeUplink.found());
         let sloppy = || {
             let mut options = rquickjs::context::EvalOptions::default();
             options.strict = false;

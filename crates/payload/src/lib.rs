@@ -5,6 +5,7 @@
 //! returns becomes a flat list of named values; where the decoder can tell, each knows the bytes it came from.
 #![warn(missing_docs)]
 
+mod adapt;
 pub mod check;
 mod decoder;
 pub mod encode;

@@ -17,7 +17,7 @@ use crate::interpreter::Interpreter;
 use crate::readings::{self, Reading};
 use crate::table::TableError;
 use crate::table_read::NotRead;
-use crate::{low_power, text};
+use crate::{adapt, low_power, text};
 
 /// The name under which a script's lines are reported.
 const FILE: &str = "decoder.js";
@@ -78,14 +78,19 @@ impl Entry {
         }
     }
 
+    /// The expression that gives it: by its name, or among what is exported.
+    pub(crate) fn found(self) -> String {
+        let name = self.name();
+        format!(
+            "(typeof {name} === 'function' ? {name} : typeof module === 'object' && module && module.exports \
+             && typeof module.exports.{name} === 'function' ? module.exports.{name} : undefined)"
+        )
+    }
+
     /// Finds it in a world that has loaded the script.
     pub(crate) fn of<'js>(self, ctx: &Ctx<'js>) -> Result<Function<'js>, DecodeError> {
         // Looked up by evaluation: functions declared with `const` are no properties of the global object.
-        let name = self.name();
-        ctx.eval::<Value, _>(format!("typeof {name} === 'function' ? {name} : undefined"))
-            .ok()
-            .and_then(Value::into_function)
-            .ok_or(DecodeError::Missing(self))
+        ctx.eval::<Value, _>(self.found()).ok().and_then(Value::into_function).ok_or(DecodeError::Missing(self))
     }
 }
 
@@ -110,6 +115,16 @@ pub enum DecodeError {
     /// There is no such function.
     #[error("the script has no function {}(input)", .0.name())]
     Missing(Entry),
+    /// There is none to decode with, but another that looks as if it were meant.
+    #[error(
+        "the script has no function decodeUplink(input), but {signature}. If that decodes, add this line: {adapter}"
+    )]
+    Otherwise {
+        /// The other function.
+        signature: String,
+        /// What makes it be called.
+        adapter: String,
+    },
     /// The function threw.
     #[error("{} threw: {message}{}", .entry.name(), at(*.place))]
     Threw {
@@ -167,6 +182,7 @@ pub struct Script {
     pub(crate) source: Arc<str>,
     pub(crate) limits: Limits,
     encodes: bool,
+    notes: Arc<[String]>,
 }
 
 impl Script {
@@ -176,21 +192,29 @@ impl Script {
         if source.len() > MAX_SOURCE {
             return Err(DecodeError::TooLong(source.len()));
         }
-        let mut script = Self { source: source.into(), limits, encodes: false };
-        script.encodes = script.run(
+        let (source, mut notes) = adapt::tolerant(&source);
+        let mut script = Self { source: source.into(), limits, encodes: false, notes: [].into() };
+        let (encodes, uncalled) = script.run(
             &mut Interpreter::new(),
             || false,
             |ctx| {
-                Entry::DecodeUplink.of(ctx)?;
-                Ok(Entry::EncodeDownlink.of(ctx).is_ok())
+                Entry::DecodeUplink.of(ctx).map_err(|missing| adapt::otherwise(ctx).unwrap_or(missing))?;
+                Ok((Entry::EncodeDownlink.of(ctx).is_ok(), adapt::uncalled(ctx)))
             },
         )?;
+        notes.extend(uncalled);
+        (script.encodes, script.notes) = (encodes, notes.into());
         Ok(script)
     }
 
     /// Whether it has `encodeDownlink` too.
     pub const fn encodes(&self) -> bool {
         self.encodes
+    }
+
+    /// What was passed over in it, for whoever wrote it.
+    pub fn notes(&self) -> &[String] {
+        &self.notes
     }
 
     /// Decodes `bytes`, received on `port` at `recv_time_ms` (milliseconds since 1970).

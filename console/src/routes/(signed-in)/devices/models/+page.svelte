@@ -8,6 +8,13 @@
   const FATES = { new: "new", updated: "updated", same: "the same", bad: "not usable", taken: "name taken", gone: "gone there" };
   const TONES = { new: "text-success", updated: "text-primary", same: "text-base-content/75", bad: "text-error", taken: "text-warning", gone: "text-warning" };
   const DECODERS = { script: "script", table: "field table", low_power: "low-power format", text: "text" };
+
+  /** How many tests it has, of payloads and of commands. */
+  function tests(model: Model) {
+    const count = (model.tests?.length ?? 0) + (model.commands?.length ?? 0);
+    return count === 0 ? "" : `, ${count} ${count === 1 ? "test" : "tests"}`;
+  }
+
   type Ways = "shipped" | "git" | "files";
 
   let models = $state<Model[] | null>(null);
@@ -149,7 +156,7 @@
             <td>{model.maker} {model.name}</td>
             <td>
               {#if model.flaw}<span class="font-medium text-error">✕ flawed, not used</span>
-              {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}{model.tests?.length ? `, ${model.tests.length} ${model.tests.length === 1 ? "test" : "tests"}` : ""}
+              {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}{tests(model)}
               {:else}not decoded{/if}
               {#each model.versions ?? [] as version, i (i)}
                 <span class="block text-sm text-base-content/75">of its own: {[...(version.hardware ?? []).map((v) => `hardware ${v}`), ...(version.firmware ?? []).map((v) => `firmware ${v}`)].join(", ")}</span>
