@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 mod bench;
 mod catalogue;
+mod decoder;
 mod device;
 mod gateway;
 mod group;
@@ -14,6 +15,7 @@ pub mod radio;
 
 pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
+pub use decoder::{DecoderReadArgs, DecoderVerb, DecoderWriteArgs};
 pub use device::{
     DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder, LabelsArgs,
 };
@@ -92,6 +94,11 @@ pub enum Noun {
     Model {
         #[command(subcommand)]
         verb: ModelVerb,
+    },
+    /// Decoders: what turns payloads into readings, and values into payloads.
+    Decoder {
+        #[command(subcommand)]
+        verb: DecoderVerb,
     },
     /// The catalogue: models as folders of text files.
     Catalogue {

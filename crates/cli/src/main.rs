@@ -43,6 +43,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
         Noun::Gateway { verb: GatewayVerb::Layout(args) } => noun::layout::run(&out, args),
         Noun::Relay(args) => noun::relay::run(args).await,
+        Noun::Decoder { verb } => noun::decoder::run(&out, &verb),
         Noun::Catalogue { verb: CatalogueVerb::Check { folder } } => noun::catalogue::check(&out, &folder),
         other => {
             let client = Client::signed_in(&cli.global)?;
@@ -67,6 +68,7 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 | Noun::SignOut
                 | Noun::Completions { .. }
                 | Noun::Frame(_)
+                | Noun::Decoder { .. }
                 | Noun::Relay(_)
                 | Noun::Region { .. }
                 | Noun::Airtime { verb: AirtimeVerb::Calc(_) } => Ok(()),

@@ -77,7 +77,7 @@ pub fn check(out: &Out, folder: &Path) -> Result<()> {
             }
             None if tests == 0 => out.line(format!("{:<24} fine, but it has no test", entry.slug))?,
             None => {
-                out.line(format!("{:<24} fine, {tests} {}", entry.slug, if tests == 1 { "test" } else { "tests" }))?
+                out.line(format!("{:<24} fine, {tests} {}", entry.slug, if tests == 1 { "test" } else { "tests" }))?;
             }
         }
     }

@@ -5,6 +5,7 @@ pub mod bench;
 mod bench_api;
 mod bench_gateways;
 pub mod catalogue;
+pub mod decoder;
 pub mod device;
 mod device_adopt;
 mod device_change;

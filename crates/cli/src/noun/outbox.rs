@@ -65,7 +65,7 @@ pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
 }
 
 /// `gate.opening=40`: an object `gate` with a number. What is no JSON is a text.
-fn put_value(values: &mut Values, given: &str) -> Result<()> {
+pub(super) fn put_value(values: &mut Values, given: &str) -> Result<()> {
     let (name, value) = given.split_once('=').with_context(|| format!("--value {given}: NAME=VALUE is wanted"))?;
     let value = serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
     let mut parts = name.split('.').collect::<Vec<_>>();

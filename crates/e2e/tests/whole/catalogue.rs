@@ -282,6 +282,13 @@ async fn every_kind_of_decoder_reads_what_is_heard() {
         assert_eq!(uplink.readings["level"].to_string(), shown, "{file}");
     }
     let path = folder.path().join("gauge.table.toml");
+    let here = path.to_str().unwrap();
+    let said = bench.service.heron_says(&["decoder", "read", here, "--port", "2", "--payload", "00 f1"]);
+    assert!(said.lines().any(|line| line.split_whitespace().eq(["level", "2.41", "m", "0-1", "00", "f1"])), "{said}");
+    let said: Value = bench.service.heron_json(&["decoder", "write", here, "--value", "opening=40"]);
+    assert_eq!(said["payload"], "28");
+    let why = bench.service.heron(&["decoder", "read", here, "--payload", "00"]);
+    assert!(String::from_utf8_lossy(&why.stderr).contains("level needs 2 bytes, and there are 1"), "{why:?}");
     fs::write(&path, "block = [{ field = [{ name = 'level', bytes = 9 }] }]").unwrap();
     let put = ["model", "put", "gauge", "--maker", "B", "--name", "G", "--decoder", path.to_str().unwrap()];
     let why = bench.service.heron(&put);
