@@ -24,6 +24,17 @@ pub enum Endian {
     Little,
 }
 
+impl Endian {
+    /// The number that bytes make; of more than eight, the last eight taken in.
+    pub(crate) fn number(self, bytes: &[u8]) -> u64 {
+        let add = |all: u64, byte: &u8| (all << 8) | u64::from(*byte);
+        match self {
+            Endian::Big => bytes.iter().fold(0, add),
+            Endian::Little => bytes.iter().rev().fold(0, add),
+        }
+    }
+}
+
 /// What bits stand for.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -287,11 +298,7 @@ impl Field {
     }
 
     fn number(&self, bytes: &[u8]) -> u64 {
-        let add = |all: u64, byte: &u8| (all << 8) | u64::from(*byte);
-        let all = match self.endian {
-            Endian::Big => bytes.iter().fold(0, add),
-            Endian::Little => bytes.iter().rev().fold(0, add),
-        };
+        let all = self.endian.number(bytes);
         let mask = if self.bits >= 64 { u64::MAX } else { (1 << self.bits) - 1 };
         (all >> self.low_bit) & mask
     }

@@ -9,7 +9,7 @@ use serde_json::Value;
 use thiserror::Error;
 
 use crate::encode::Encoded;
-use crate::field::{MAX_PAYLOAD, check_name};
+use crate::field::{Endian, MAX_PAYLOAD, check_name};
 use crate::readings::{MAX_READINGS, Meaning, Reading, ReadingValue};
 use crate::table::{MAX_SOURCE, TableError, unreadable};
 use crate::table_write::flat;
@@ -218,7 +218,7 @@ impl LowPower {
                 let Some(raw) = payload.get(start..needs) else {
                     return Err(NotRead::TooShort { kind: kind.name, channel, needs, has: payload.len() });
                 };
-                let raw = raw.iter().fold(0u64, |all, byte| (all << 8) | u64::from(*byte));
+                let raw = Endian::Big.number(raw);
                 let unused = 64 - 8 * *bytes as u32;
                 let number = if *signed { ((raw << unused) as i64 >> unused) as f64 } else { raw as f64 };
                 let value = match (kind.state, raw) {

@@ -153,18 +153,14 @@ fn read_records(
     out: &mut Vec<Reading>,
 ) -> Result<(), NotRead> {
     let Layout { tag_bytes, length_bytes, endian } = layout;
-    let number = |bytes: &[u8]| match endian {
-        Endian::Big => bytes.iter().fold(0u64, |all, byte| (all << 8) | u64::from(*byte)),
-        Endian::Little => bytes.iter().rev().fold(0u64, |all, byte| (all << 8) | u64::from(*byte)),
-    };
     let short = |field: String, needs: usize| NotRead::TooShort { field, needs, has: payload.len() };
     let mut seen: BTreeMap<u64, usize> = BTreeMap::new();
     while at < payload.len() {
         let head = tag_bytes + length_bytes;
         let Some(bytes) = payload.get(at..at + head) else { return Err(short("a record's tag".into(), at + head)) };
         // A tag is written as it stands in the payload, whatever the order of numbers.
-        let tag = bytes[..tag_bytes].iter().fold(0u64, |all, byte| (all << 8) | u64::from(*byte));
-        let said = (length_bytes > 0).then(|| number(&bytes[tag_bytes..]) as usize);
+        let tag = Endian::Big.number(&bytes[..tag_bytes]);
+        let said = (length_bytes > 0).then(|| endian.number(&bytes[tag_bytes..]) as usize);
         let start = at + head;
         let Some(record) = records.get(&tag) else {
             match (unknown, said) {

@@ -21,11 +21,16 @@ use crate::show::{self, Out};
 const TIME: Duration = Duration::from_millis(250);
 static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
-fn load(out: &Out, file: &Path) -> Result<Decoder> {
+/// What stands in a decoder's file, and its kind, which the file's name tells.
+pub(super) fn source_of(file: &Path) -> Result<(String, DecoderKind)> {
     let Some(kind) = file.to_str().and_then(DecoderKind::of_file) else {
         bail!("{}: a file that ends with {DECODER_FILES} is wanted", file.display());
     };
-    let source = fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?;
+    Ok((fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?, kind))
+}
+
+fn load(out: &Out, file: &Path) -> Result<Decoder> {
+    let (source, kind) = source_of(file)?;
     let decoder = Decoder::new(kind.into(), &source).with_context(|| file.display().to_string())?;
     if !out.json {
         decoder.notes().iter().try_for_each(|note| out.line(format!("note: {note}")))?;

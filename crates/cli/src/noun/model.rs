@@ -1,10 +1,10 @@
 use std::collections::BTreeMap;
-use std::fs;
 
-use anyhow::{Context as _, Result, bail};
-use api::model::{DECODER_FILES, DecoderKind, Model, PutModel};
+use anyhow::{Result, bail};
+use api::model::{Model, PutModel};
 use api::problem::Problem;
 
+use super::decoder::source_of;
 use crate::args::ModelVerb;
 use crate::client::Client;
 use crate::show::Out;
@@ -66,15 +66,7 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
             out.line(format!("{slug} was removed."))
         }
         ModelVerb::Put { slug, maker, name, decoder, units, radio } => {
-            let decoder = match decoder {
-                None => None,
-                Some(file) => {
-                    let Some(kind) = file.to_str().and_then(DecoderKind::of_file) else {
-                        bail!("{}: a file that ends with {DECODER_FILES} is wanted", file.display());
-                    };
-                    Some((fs::read_to_string(&file).with_context(|| format!("reading {}", file.display()))?, kind))
-                }
-            };
+            let decoder = decoder.as_deref().map(source_of).transpose()?;
             let units = units
                 .iter()
                 .map(|pair| match pair.split_once('=') {

@@ -69,17 +69,26 @@ pub async fn list_outbox(
         let line = app.network.outbox_line(eui).await;
         let (listening, _) = listening(&app, &estate, eui).await?;
         for item in rows.iter_mut().filter(|item| item.state == OutboxState::Waiting) {
-            let id = id("id", &item.id)?;
-            let Some(at) = line.iter().position(|other| other.0 == id.0) else { continue };
-            let ahead = u32::try_from(at).unwrap_or(u32::MAX);
-            (item.ahead, item.expected_at) = (Some(ahead), listening.expects(ahead));
-            // What waits behind others waits for them, whatever it waits for then.
-            if ahead > 0 && item.attempts == 0 {
-                item.note = Some(behind(ahead));
-            }
+            let id = OutboxId(id("id", &item.id)?.0);
+            tell_place(item, ahead_of(&line, id), &listening);
         }
     }
     Ok(Json(page(rows, limit, |item| item.id.clone(), |item| item)))
+}
+
+/// How many go before one of those that wait.
+fn ahead_of(line: &[OutboxId], id: OutboxId) -> Option<u32> {
+    line.iter().position(|other| *other == id).and_then(|at| u32::try_from(at).ok())
+}
+
+/// Says of an item that waits how many go before it, and when it is expected to go.
+fn tell_place(item: &mut OutboxItem, ahead: Option<u32>, listening: &Listening) {
+    let Some(ahead) = ahead else { return };
+    (item.ahead, item.expected_at) = (Some(ahead), listening.expects(ahead));
+    // What waits behind others waits for them, whatever it waits for then.
+    if ahead > 0 && item.attempts == 0 {
+        item.note = Some(behind(ahead));
+    }
 }
 
 fn behind(ahead: u32) -> String {
@@ -198,14 +207,7 @@ pub async fn add_to_outbox(
     if new.first {
         app.network.arrange(eui, id, Place::First).await;
     }
-    let line = app.network.outbox_line(eui).await;
-    if let Some(at) = line.iter().position(|other| *other == id) {
-        let ahead = u32::try_from(at).unwrap_or(u32::MAX);
-        (stored.ahead, stored.expected_at) = (Some(ahead), listening.expects(ahead));
-        if ahead > 0 {
-            stored.note = Some(behind(ahead));
-        }
-    }
+    tell_place(&mut stored, ahead_of(&app.network.outbox_line(eui).await, id), &listening);
     Ok(Json(stored))
 }
 
@@ -229,8 +231,7 @@ pub async fn place_in_outbox(
         OutboxPlace::Before(other) => Place::Before(OutboxId(id("before", other)?.0)),
     };
     if app.network.arrange(eui, OutboxId(item_id.0), to).await {
-        let line = app.network.outbox_line(eui).await;
-        let ahead = line.iter().position(|other| other.0 == item_id.0).and_then(|at| u32::try_from(at).ok());
+        let ahead = ahead_of(&app.network.outbox_line(eui).await, OutboxId(item_id.0));
         return Ok(Json(OutboxItem { ahead, ..item }));
     }
     if let OutboxPlace::Before(other) = &place
