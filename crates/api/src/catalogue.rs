@@ -18,6 +18,7 @@ use utoipa::ToSchema;
 use crate::model::{DECODER_FILES, DecoderKind, ModelVersion, PutModel, TestCommand, TestPayload};
 use crate::problem::{self, Problem, bad_field};
 use crate::radio::RadioSettings;
+use crate::reading::ReadingRule;
 
 /// The file that makes a folder a model.
 pub const FILE: &str = "model.toml";
@@ -49,9 +50,9 @@ struct ModelFile {
     command: Vec<TestCommand>,
     #[serde(default)]
     version: Vec<VersionFile>,
-    /// Units by reading; empty where a reading has none.
+    /// A unit, or more, by reading; empty where a reading has none.
     #[serde(default)]
-    readings: BTreeMap<String, String>,
+    readings: BTreeMap<String, ReadingRule>,
     #[serde(default)]
     radio: RadioSettings,
 }
@@ -160,7 +161,7 @@ fn read_model(files: &Files, folder: &str) -> Result<PutModel, Problem> {
         tests: file.test,
         commands: file.command,
         versions,
-        units: file.readings.into_iter().filter(|(_, unit)| !unit.is_empty()).collect(),
+        readings: file.readings.into_iter().filter(|(_, rule)| *rule != ReadingRule::default()).collect(),
         radio: file.radio,
     };
     model.check()

@@ -43,7 +43,7 @@ fn a_folder_with_a_model_file_is_a_model() {
     assert_eq!((entries[0].slug.as_str(), model.profile_id.as_deref()), ("tide-gauge", Some("0abc0001")));
     assert_eq!(model.decoder.as_deref(), Some("new"));
     assert_eq!((model.versions[0].decoder.as_str(), model.versions[0].words().as_str()), ("old", "firmware 1.0, 1.1"));
-    assert_eq!(model.units.len(), 1, "a reading without unit has none");
+    assert_eq!(model.readings.len(), 1, "a reading without unit has none");
     assert_eq!(model.tests[0].readings.len(), 2);
 }
 
@@ -91,15 +91,15 @@ fn what_was_edited_here_stays_and_all_else_follows() {
     let imported = read(&gauge()).unwrap().remove(0).model.unwrap();
     let mut here = imported.clone();
     here.name = "Our gauge".into();
-    here.units.insert("level".into(), "cm".into());
+    here.readings.insert("level".into(), crate::reading::ReadingRule::of_unit("cm"));
     let mut there = imported.clone();
     there.name = "Tide gauge TG2".into();
     there.decoder = Some("newer".into());
     let merged = merge(&imported, &here, &there);
     assert_eq!((merged.model.name.as_str(), merged.model.decoder.as_deref()), ("Our gauge", Some("newer")));
-    assert_eq!(merged.model.units["level"], "cm");
+    assert_eq!(merged.model.readings["level"].unit.as_deref(), Some("cm"));
     assert_eq!((merged.changed, merged.kept), (vec!["decoder".to_owned()], vec!["name".to_owned()]));
-    assert_eq!(differences(&imported, &here), ["name", "units"]);
+    assert_eq!(differences(&imported, &here), ["name", "readings"]);
     // Nothing moved there: nothing changes here, and nothing is worth a word.
     let still = merge(&imported, &here, &imported);
     assert_eq!((still.model, still.changed.len(), still.kept.len()), (here, 0, 0));

@@ -106,9 +106,25 @@ pub struct Uplink {
     pub heard_by: Vec<HeardBy>,
     /// What is not quite right.
     pub warnings: Vec<String>,
+    /// What the decoder finds not quite right.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub decode_warnings: Vec<String>,
     /// Why the payload could not be decoded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub decode_error: Option<String>,
+    /// Nothing was received: somebody rehearsed it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rehearsed: Option<Rehearsed>,
+}
+
+/// Who put bytes through decoding as if they had been received.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Rehearsed {
+    /// Who.
+    pub by: String,
+    /// The uplink whose bytes they are, if they are those of one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub again: Option<String>,
 }
 
 /// The frame of an uplink.
@@ -161,9 +177,25 @@ impl MacCommand {
 pub struct Reading {
     /// A number, a text or a boolean.
     pub value: ReadingValue,
-    /// Its unit, where the model gives one.
+    /// Its unit, where model, decoder or name say one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
+    /// What the model calls this value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub word: Option<String>,
+    /// What the decoder gave, where the model makes another value of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub raw: Option<f64>,
+    /// The bytes of the payload it came from, where the decoder can tell: the first, and the one after the last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<[u8; 2]>,
+}
+
+impl Reading {
+    /// With nothing but a value.
+    pub const fn of(value: ReadingValue) -> Self {
+        Self { value, unit: None, word: None, raw: None, bytes: None }
+    }
 }
 
 /// A number, a text or a boolean.
@@ -178,13 +210,24 @@ pub enum ReadingValue {
     Text(String),
 }
 
+impl std::fmt::Display for ReadingValue {
+    /// As words for values are looked up.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            ReadingValue::Boolean(b) => write!(f, "{b}"),
+            ReadingValue::Number(n) => write!(f, "{n}"),
+            ReadingValue::Text(t) => f.write_str(t),
+        }
+    }
+}
+
 impl std::fmt::Display for Reading {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match &self.value {
-            ReadingValue::Boolean(true) => f.write_str("yes")?,
-            ReadingValue::Boolean(false) => f.write_str("no")?,
-            ReadingValue::Number(n) => write!(f, "{n}")?,
-            ReadingValue::Text(t) => f.write_str(t)?,
+        match (&self.word, &self.value) {
+            (Some(word), _) => return f.write_str(word),
+            (None, ReadingValue::Boolean(true)) => f.write_str("yes")?,
+            (None, ReadingValue::Boolean(false)) => f.write_str("no")?,
+            (None, value) => write!(f, "{value}")?,
         }
         match &self.unit {
             Some(unit) => write!(f, " {unit}"),

@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 use crate::message::ReadingValue;
 use crate::problem::{self, Problem, bad_field};
 use crate::radio::RadioSettings;
+use crate::reading::ReadingRule;
 
 /// Versions a model can have.
 const MOST_VERSIONS: usize = 30;
@@ -237,9 +238,9 @@ pub struct PutModel {
     /// Versions of hardware or firmware whose payloads are read otherwise; the first that covers a device counts.
     #[serde(default)]
     pub versions: Vec<ModelVersion>,
-    /// Units by the name of a reading.
-    #[serde(default)]
-    pub units: BTreeMap<String, String>,
+    /// What is to be known of its readings, by their names; a unit alone may be given as text.
+    #[serde(default, alias = "units")]
+    pub readings: BTreeMap<String, ReadingRule>,
     /// What its radio and MAC are like, as far as the make decides that.
     #[serde(default)]
     pub radio: RadioSettings,
@@ -257,15 +258,13 @@ impl PutModel {
     /// # Errors
     /// Names the field, the value and what is allowed.
     pub fn check(self) -> Result<Self, Problem> {
-        for (reading, unit) in &self.units {
-            problem::name("units", reading)?;
-            problem::name("units", unit)?;
-        }
+        self.readings.iter().try_for_each(|(name, rule)| rule.check(name))?;
         let many = |field: &str, n: usize, most: usize| match n {
             n if n <= most => Ok(()),
             n => Err(bad_field(field, &format!("{n} of them"), format!("at most {most} are allowed"))),
         };
         many("versions", self.versions.len(), MOST_VERSIONS)?;
+        many("readings", self.readings.len(), payload::MAX_READINGS)?;
         let decoder = self.decoder.filter(|d| !d.trim().is_empty());
         for (field, tests) in [("tests", self.tests.len()), ("commands", self.commands.len())] {
             if decoder.is_none() && tests > 0 {
@@ -310,7 +309,7 @@ impl PutModel {
             tests: self.tests,
             commands: self.commands,
             versions: self.versions,
-            units: self.units,
+            readings: self.readings,
             radio: self.radio,
         })
     }

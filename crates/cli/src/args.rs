@@ -9,6 +9,7 @@ mod decoder;
 mod device;
 mod gateway;
 mod group;
+mod model;
 mod outbox;
 mod profile;
 pub mod radio;
@@ -23,6 +24,7 @@ pub use gateway::{
     FirmwareVerb, GatewayAboutArgs, GatewayArgs, GatewayVerb, ImportArgs, KitArgs, LayoutArgs, SecretArgs,
 };
 pub use group::GroupVerb;
+pub use model::ModelVerb;
 pub use outbox::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
 pub use profile::ProfileVerb;
 
@@ -237,36 +239,6 @@ pub struct FleetLimitArgs {
     /// Downlinks to a device a day.
     #[arg(long, value_name = "N")]
     pub downlinks_a_day: Option<u32>,
-}
-
-#[derive(Subcommand)]
-pub enum ModelVerb {
-    /// List models.
-    List,
-    /// Show one with its decoder.
-    Show { slug: String },
-    /// Remove one that no device is of.
-    Remove { slug: String },
-    /// Add one or replace it.
-    Put {
-        /// Its short name: lower-case letters, digits and dashes.
-        slug: String,
-        /// Who makes it.
-        #[arg(long)]
-        maker: String,
-        /// Its name.
-        #[arg(long)]
-        name: String,
-        /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names for
-        /// the low-power format (.low-power.toml), or a form of text (.text.toml).
-        #[arg(long, value_name = "FILE")]
-        decoder: Option<PathBuf>,
-        /// Unit of a reading, as READING=UNIT; may be given several times.
-        #[arg(long = "unit", value_name = "READING=UNIT")]
-        units: Vec<String>,
-        #[command(flatten)]
-        radio: Box<radio::RadioArgs>,
-    },
 }
 
 #[derive(Args)]

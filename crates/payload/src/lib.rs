@@ -23,7 +23,7 @@ pub use decoder::{Decoder, Kind};
 pub use encode::Encoded;
 pub use interpreter::Interpreter;
 pub use low_power::LowPower;
-pub use readings::{Meaning, Reading, ReadingValue};
+pub use readings::{MAX_READINGS, Meaning, Reading, ReadingValue};
 pub use script::{DecodeError, Decoded, Entry, Limits, Script};
 pub use table::{Table, TableError};
 pub use table_read::NotRead;

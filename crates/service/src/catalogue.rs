@@ -32,7 +32,7 @@ fn decoder(
     commands: &[TestCommand],
 ) -> Arc<Decoder> {
     let commands = commands.iter().filter(|command| !command.fails).cloned().collect();
-    Arc::new(Decoder { version, ready, units: about.units.clone(), commands, pace: Pace::default() })
+    Arc::new(Decoder { version, ready, rules: about.readings.clone(), commands, pace: Pace::default() })
 }
 
 /// A stored model's decoders. One with a flaw has none that works: each uplink then says why.

@@ -9,10 +9,11 @@ use std::time::{Duration, Instant};
 
 use api::message::Message;
 use engine::Transmission;
-use store::{Batch, Decoding, EstateId, Store, StoreError, StoredMessage, StoredReading};
+use store::{Batch, Decoding, EstateId, Store, StoreError, StoredMessage};
 use tokio::sync::mpsc;
 
 use crate::clock;
+use crate::decode::Found;
 use crate::handover::Handover;
 use crate::link::Links;
 use crate::live::Live;
@@ -30,15 +31,15 @@ const REFUSALS: u32 = 4;
 /// From a decoder: the uplink with its readings.
 pub struct Decoded {
     stored: StoredMessage,
-    readings: Vec<StoredReading>,
+    found: Found,
     news: Arc<(EstateId, Message)>,
 }
 
 impl Decoded {
     /// An uplink that was stored before it was decoded.
-    pub fn new(estate_id: EstateId, message: Message, readings: Vec<StoredReading>) -> Result<Self, StoreError> {
+    pub fn new(estate_id: EstateId, message: Message, found: Found) -> Result<Self, StoreError> {
         let stored = StoredMessage::new(estate_id, &message, Decoding::Done)?;
-        Ok(Self { stored, readings, news: Arc::new((estate_id, message)) })
+        Ok(Self { stored, found, news: Arc::new((estate_id, message)) })
     }
 }
 
@@ -78,9 +79,10 @@ impl Committer {
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             let mut prepared = prepared.unwrap_or_default();
             prepared.decoded += from_decoders.len();
-            for Decoded { stored, readings, news } in from_decoders.drain(..) {
+            for Decoded { stored, found, news } in from_decoders.drain(..) {
                 prepared.batch.messages.push(stored);
-                prepared.batch.readings.extend(readings);
+                prepared.batch.readings.extend(found.readings);
+                prepared.batch.failures.extend(found.failure);
                 prepared.to_publish.push(news);
             }
             self.carry_out(prepared).await;
@@ -124,8 +126,9 @@ impl Committer {
         while !self.try_commit(&state).await {}
         let messages = batch.messages.into_iter().map(|m| Batch { messages: vec![m], ..Batch::default() });
         let readings = batch.readings.into_iter().map(|r| Batch { readings: vec![r], ..Batch::default() });
+        let failures = batch.failures.into_iter().map(|f| Batch { failures: vec![f], ..Batch::default() });
         let activity = batch.activity.into_iter().map(|a| Batch { activity: vec![a], ..Batch::default() });
-        for row in messages.chain(readings).chain(activity) {
+        for row in messages.chain(readings).chain(failures).chain(activity) {
             if !self.try_commit(&row).await {
                 tracing::error!("the database refuses this row, so it is given up: {row:?}");
             }

@@ -4,29 +4,34 @@
 //! loops holds up one of them for its time, and nothing else.
 
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
-use api::message::{Body, Message, Reading, ReadingValue};
+use api::message::{Body, Message, Reading};
 use api::outbox::Values;
+use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
 use payload::{DecodeError, Decoded, Encoded, Interpreter};
 use rustix::time::{ClockId, clock_gettime};
-use store::{EstateId, Store, StoredReading};
+use store::{DecodeFailure, EstateId, Store, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 
 use crate::committer;
 use crate::directory::{Decoder, Directory};
+use crate::fair::Fair;
 
 /// Scripts take one in so many of the processor's cores at most: frames and their answers must not wait for them.
 const OF_CORES: usize = 2;
 /// Processor time a script may take, besides its other limits. By the clock on the wall, a busy machine would
 /// stop scripts that did nothing wrong.
-const TIME: Duration = Duration::from_millis(250);
+pub const TIME: Duration = Duration::from_millis(40);
 /// The same on the spot, where others wait for it.
 const HURRY: Duration = Duration::from_millis(5);
+/// Uplinks of one fleet that wait; what is beyond stays marked in the database.
+const FLEET_QUEUE: usize = 4096;
 /// Uplinks left undecoded that are taken up at once.
 const LEFT_OVER: u32 = 500;
 /// How often the database is asked for such uplinks.
@@ -34,11 +39,15 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
+/// Uplinks by estate and fleet.
+type Lines = Fair<(EstateId, Option<String>), (EstateId, Message)>;
+
 thread_local! {
     static INTERPRETER: RefCell<Interpreter> = const { RefCell::new(Interpreter::new()) };
 }
 
-/// Decodes until the service stops. What has been taken in is finished; the rest stays marked.
+/// Decodes until the service stops. What has been taken in is finished; the rest stays marked. Fleets take turns: one
+/// whose script takes all the time it may holds up another for one call.
 pub async fn run(
     store: Store,
     directory: Arc<Directory>,
@@ -50,21 +59,29 @@ pub async fn run(
     let at_once = u32::try_from((cores / OF_CORES).max(1)).unwrap_or(1);
     let permits = Arc::new(Semaphore::new(at_once as usize));
     let mut look = tokio::time::interval(LOOK_EVERY);
+    let mut lines = Lines::new(FLEET_QUEUE);
+    let line_up = |lines: &mut Lines, (estate, message): (EstateId, Message)| {
+        // One for which there is no room is marked in the database.
+        let _ = lines.put((estate, message.fleet.clone()), (estate, message));
+    };
     loop {
         tokio::select! {
             biased;
             () = stopping.cancelled() => break,
             job = queue.recv() => match job {
-                Some((estate, message)) => start(&directory, &permits, &done, estate, message).await,
+                Some(job) => line_up(&mut lines, job),
                 None => break,
             },
+            permit = Arc::clone(&permits).acquire_owned(), if !lines.is_empty() => {
+                if let (Ok(permit), Some((estate, message))) = (permit, lines.take()) {
+                    start(&directory, permit, &done, estate, message);
+                }
+            }
             // Only when nothing else is to do.
-            _ = look.tick() => match store.undecoded(LEFT_OVER).await {
+            _ = look.tick(), if lines.is_empty() => match store.undecoded(LEFT_OVER).await {
                 Ok(left) => {
                     let settled = Utc::now() - UNDER_WAY;
-                    for (estate, message) in left.into_iter().filter(|(_, message)| message.time < settled) {
-                        start(&directory, &permits, &done, estate, message).await;
-                    }
+                    left.into_iter().filter(|(_, message)| message.time < settled).for_each(|job| line_up(&mut lines, job));
                 }
                 Err(error) => tracing::warn!("uplinks left undecoded could not be read: {error}"),
             }
@@ -74,32 +91,30 @@ pub async fn run(
     let _ = permits.acquire_many(at_once).await;
 }
 
-async fn start(
-    directory: &Directory,
-    permits: &Arc<Semaphore>,
+fn start(
+    directory: &Arc<Directory>,
+    permit: tokio::sync::OwnedSemaphorePermit,
     done: &mpsc::Sender<committer::Decoded>,
     estate_id: EstateId,
     mut message: Message,
 ) {
-    let decoder = decoder_of(directory, estate_id, &message);
-    let Ok(permit) = Arc::clone(permits).acquire_owned().await else { return };
-    let done = done.clone();
+    let (directory, done) = (Arc::clone(directory), done.clone());
     tokio::spawn(async move {
         let work = move || {
-            let readings = match decoder {
+            let found = match decoder_of(&directory, estate_id, &message) {
                 Some(decoder) => {
                     let called = call(&decoder, &message, TIME);
-                    write_down(&decoder, &mut message, called)
+                    write_down(&directory, &decoder, &mut message, called)
                 }
                 None => {
                     if let Body::Uplink(uplink) = &mut message.body {
                         let gone = "the model's decoder was taken away before this uplink was decoded";
-                        uplink.warnings.push(gone.into());
+                        uplink.decode_warnings.push(gone.into());
                     }
-                    vec![]
+                    Found::default()
                 }
             };
-            committer::Decoded::new(estate_id, message, readings)
+            committer::Decoded::new(estate_id, message, found)
         };
         match tokio::task::spawn_blocking(work).await {
             Ok(Ok(decoded)) => drop(done.send(decoded).await),
@@ -110,32 +125,44 @@ async fn start(
     });
 }
 
+/// What came of decoding an uplink, for the records.
+#[derive(Default)]
+pub struct Found {
+    pub readings: Vec<StoredReading>,
+    pub failure: Option<DecodeFailure>,
+}
+
 /// Decodes an uplink on the spot, if its decoder is known to be quick; else leaves it as it is.
-pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message) -> Option<Vec<StoredReading>> {
+pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message) -> Option<Found> {
     let decoder = decoder_of(directory, estate_id, message)?;
     if !decoder.pace.quick() {
         return None;
     }
     match call(&decoder, message, HURRY) {
         Err(Failed::Stopped(_)) => None,
-        called => Some(write_down(&decoder, message, called)),
+        called => Some(write_down(directory, &decoder, message, called)),
     }
 }
 
-fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
+/// The decoder of a message's device, as of now.
+pub fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
     let device = message.device.as_ref()?;
     directory.decoder(estate_id, device.model.as_deref()?, device.eui)
 }
 
 /// Why there are no readings.
-enum Failed {
+pub enum Failed {
     /// Its time was up.
     Stopped(String),
     /// Anything else.
     Wrong(String),
 }
 
-fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
+/// Calls a decoder. This runs a script, so it is not for a thread that serves.
+///
+/// # Errors
+/// In words, why there are no readings.
+pub fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
     let Body::Uplink(heard) = &message.body else { return Err(Failed::Wrong("there is no payload".into())) };
     let ready = decoder.ready.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
     let bytes = hex::decode(&heard.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
@@ -169,32 +196,57 @@ fn processor_time() -> Duration {
     clock_gettime(ClockId::ThreadCPUTime).try_into().unwrap_or_default()
 }
 
-/// Puts what a decoder returned into its uplink, and gives the readings.
-fn write_down(decoder: &Decoder, message: &mut Message, called: Result<Decoded, Failed>) -> Vec<StoredReading> {
-    let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return vec![] };
+/// A decoder's values as the model means them, by name; running totals stand as their devices count.
+pub fn meant(
+    rules: &BTreeMap<String, ReadingRule>,
+    decoded: &Decoded,
+    warnings: &mut Vec<String>,
+) -> BTreeMap<String, Reading> {
+    let plain = ReadingRule::default();
+    let readings = decoded.readings.iter();
+    readings
+        .map(|found| (found.of.name.clone(), rules.get(found.name()).unwrap_or(&plain).apply(found, None, warnings)))
+        .collect()
+}
+
+/// Puts what a decoder returned into its uplink, and gives what is to be stored.
+pub fn write_down(
+    directory: &Directory,
+    decoder: &Decoder,
+    message: &mut Message,
+    called: Result<Decoded, Failed>,
+) -> Found {
+    let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return Found::default() };
     let decoded = match called {
         Ok(decoded) => decoded,
         Err(Failed::Stopped(why) | Failed::Wrong(why)) => {
-            uplink.decode_error = Some(why);
-            return vec![];
+            uplink.decode_error = Some(why.clone());
+            let failure = DecodeFailure {
+                dev_eui: device.eui,
+                model: device.model.clone().unwrap_or_default(),
+                message_id: message.id.clone(),
+                at: message.time,
+                why,
+            };
+            return Found { failure: Some(failure), ..Found::default() };
         }
     };
-    uplink.warnings.extend(decoded.warnings);
-    let mut stored = Vec::with_capacity(decoded.readings.len());
-    for found in decoded.readings {
-        let value = match found.value {
-            payload::ReadingValue::Boolean(b) => ReadingValue::Boolean(b),
-            payload::ReadingValue::Number(n) => ReadingValue::Number(n),
-            payload::ReadingValue::Text(t) => ReadingValue::Text(t),
-        };
-        let name = found.of.name.clone();
-        // What the model says of a reading counts before what its decoder does.
-        let unit = decoder.units.get(&name).cloned().or_else(|| found.of.unit.clone());
-        let reading = Reading { value, unit };
+    let mut readings = Vec::with_capacity(decoded.readings.len());
+    let plain = ReadingRule::default();
+    for found in &decoded.readings {
+        let name = &found.of.name;
+        let rule = decoder.rules.get(name).unwrap_or(&plain);
+        let totals = (rule.kind == Some(ReadingKind::Total)).then_some(&directory.totals);
+        let mut counted = totals.and_then(|totals| totals.before(device.eui, name, message.time));
+        let reading = rule.apply(found, totals.map(|_| &mut counted), &mut uplink.decode_warnings);
+        if let (Some(totals), Some(counted)) = (totals, counted) {
+            totals.put(device.eui, name, message.time, counted);
+        }
         uplink.readings.insert(name.clone(), reading.clone());
-        stored.push(StoredReading { dev_eui: device.eui, name, reading, time: message.time });
+        readings.push(StoredReading { dev_eui: device.eui, name: name.clone(), reading, time: message.time, counted });
     }
-    stored
+    uplink.decode_warnings.extend(decoded.warnings);
+    Found { readings, failure: None }
 }
 
 /// How quick a decoder has shown itself lately: the mean of its calls, the latest counting most.

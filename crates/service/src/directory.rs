@@ -5,6 +5,7 @@ use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use api::device_change::DeviceEdit;
 use api::model::{ModelVersion, TestCommand};
+use api::reading::ReadingRule;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;
@@ -12,14 +13,16 @@ use store::{DeviceContext, EstateId, Store, StoreError};
 
 use crate::catalogue;
 use crate::decode::Pace;
+use crate::totals::Totals;
 
-/// A decoder of a model, ready to run, and its units.
+/// A decoder of a model, ready to run, and what its readings mean.
 pub struct Decoder {
     /// The versions of the model it is for; empty if for all that have none of their own.
     pub version: String,
     /// What decodes, or why it cannot be loaded.
     pub ready: Result<payload::Decoder, String>,
-    pub units: BTreeMap<String, String>,
+    /// What is to be known of its readings.
+    pub rules: BTreeMap<String, ReadingRule>,
     /// Commands that its encoder is known to take.
     pub commands: Vec<TestCommand>,
     pub pace: Pace,
@@ -52,11 +55,15 @@ struct Inner {
 
 /// The directory; it follows what is registered.
 #[derive(Default)]
-pub struct Directory(RwLock<Inner>);
+pub struct Directory {
+    inner: RwLock<Inner>,
+    /// What running totals had reached.
+    pub totals: Totals,
+}
 
 impl Directory {
     pub async fn load(store: &Store) -> Result<Self, StoreError> {
-        let directory = Self::default();
+        let directory = Self { totals: Totals::load(store).await?, ..Self::default() };
         for estate in store.estates().await? {
             directory.write().estates.insert(estate.0, estate.1.clone());
             let mut after = String::new();
@@ -77,11 +84,11 @@ impl Directory {
     }
 
     fn read(&self) -> RwLockReadGuard<'_, Inner> {
-        self.0.read().unwrap_or_else(PoisonError::into_inner)
+        self.inner.read().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn write(&self) -> RwLockWriteGuard<'_, Inner> {
-        self.0.write().unwrap_or_else(PoisonError::into_inner)
+        self.inner.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub fn put_device(&self, device: DeviceContext) {
@@ -109,6 +116,7 @@ impl Directory {
 
     pub fn remove_device(&self, dev_eui: Eui64) {
         self.write().devices.remove(&dev_eui);
+        self.totals.forget(dev_eui);
     }
 
     pub fn device(&self, dev_eui: Eui64) -> Option<DeviceContext> {
@@ -159,6 +167,11 @@ impl Directory {
         let hardware = device.and_then(|device| device.hardware.as_deref());
         let firmware = device.and_then(|device| device.firmware.as_deref());
         inner.decoders.get(&(estate, model.to_owned()))?.of(hardware, firmware)
+    }
+
+    /// What a model says of a device's reading.
+    pub fn rule(&self, estate: EstateId, model: &str, dev_eui: Eui64, reading: &str) -> Option<ReadingRule> {
+        self.decoder(estate, model, dev_eui)?.rules.get(reading).cloned()
     }
 
     pub fn estates(&self) -> Vec<EstateId> {

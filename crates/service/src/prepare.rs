@@ -122,8 +122,9 @@ impl Prepared {
         self.batch.activity.extend(activity);
         if decoding == Decoding::Pending && !time.is_zero() {
             let begun = Instant::now();
-            if let Some(readings) = decode::quickly(directory, estate_id, &mut message) {
-                self.batch.readings.extend(readings);
+            if let Some(found) = decode::quickly(directory, estate_id, &mut message) {
+                self.batch.readings.extend(found.readings);
+                self.batch.failures.extend(found.failure);
                 self.decoded += 1;
                 decoding = Decoding::None;
             }
@@ -145,6 +146,7 @@ impl Prepared {
 mod tests {
     use api::message::{Body, ReadingValue};
     use api::model::PutModel;
+    use api::reading::ReadingRule;
     use engine::{Change, Counters, Radio, Reception, UplinkEvent};
     use lorawan::region::Region;
     use lorawan::{DevAddr, Eui64, Modulation};
@@ -169,8 +171,8 @@ mod tests {
             last_heard: None,
             rhythm_s: None,
         });
-        let units = [("level".to_owned(), "m".to_owned())].into();
-        let about = PutModel { decoder: Some(script.into()), units, ..PutModel::default() };
+        let readings = [("level".to_owned(), ReadingRule::of_unit("m"))].into();
+        let about = PutModel { decoder: Some(script.into()), readings, ..PutModel::default() };
         directory.put_model(1, "probe", crate::catalogue::loaded(&about, None));
         Preparer {
             directory: Arc::new(directory),

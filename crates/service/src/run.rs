@@ -19,6 +19,7 @@ use crate::credentials::Credentials;
 use crate::directory::Directory;
 use crate::firmware::Firmwares;
 use crate::handover::Handover;
+use crate::history::Doubts;
 use crate::http::{App, Gate};
 use crate::intake::Intake;
 use crate::journal::Journal;
@@ -33,7 +34,7 @@ use crate::prepare::Preparer;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
-use crate::{clock, committer, decode, first_start, http, network, presence};
+use crate::{clock, committer, decode, first_start, history, http, network, presence};
 
 /// How often uses of credentials are written down, and ends of certificates looked at.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
@@ -167,6 +168,9 @@ pub async fn run(options: Options) -> Result<()> {
     ));
     let decoder =
         tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, decoded, stopping.clone()));
+    let doubts = Arc::new(Doubts::default());
+    let history =
+        tokio::spawn(history::keep(store.clone(), Arc::clone(&directory), Arc::clone(&doubts), stopping.clone()));
     let mut committer = tokio::spawn(
         committer::Committer {
             store: store.clone(),
@@ -189,6 +193,7 @@ pub async fn run(options: Options) -> Result<()> {
         live,
         intake,
         vitals,
+        doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         sign_ins: App::sign_in_limit(),
     };
@@ -218,6 +223,7 @@ pub async fn run(options: Options) -> Result<()> {
     server.await??;
     watcher.await?;
     keeper.await?;
+    history.await?;
     writer.await?;
     syncer.await?;
     network.stop().await;

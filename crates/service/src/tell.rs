@@ -63,7 +63,9 @@ impl Teller<'_> {
                     radio: radio(device.region, Direction::Up, uplink.radio, uplink.airtime_us),
                     heard_by: self.heard_by(&uplink.heard_by),
                     warnings: uplink.warnings,
+                    decode_warnings: Vec::new(),
                     decode_error: None,
+                    rehearsed: None,
                 }));
                 let activity = Activity::Heard { last_heard: at, rhythm_s };
                 let decoding = if decodes { Decoding::Pending } else { Decoding::None };

@@ -15,6 +15,7 @@ use std::time::{Duration, Instant};
 use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
 use api::radio::{RadioSettings, RateSettings};
+use api::reading::ReadingRule;
 use api::registration::{NewDevice, PersonalSession};
 use gateway_link::udp::{Datagram, PushData, RxPacket};
 use lorawan::crypto::{MicKey, PayloadKey};
@@ -63,7 +64,7 @@ impl Size {
             maker: "Benchwright".into(),
             name: "Load probe".into(),
             decoder: Some(SCRIPT.into()),
-            units: units.map(|(name, unit)| (name.into(), unit.into())).into(),
+            readings: units.map(|(name, unit)| (name.into(), ReadingRule::of_unit(unit))).into(),
             radio: RadioSettings::default(),
             ..PutModel::default()
         }

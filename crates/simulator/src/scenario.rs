@@ -10,6 +10,7 @@ use api::gateway::{GatewayAbout, NewGateway, Protocol};
 use api::model::PutModel;
 use api::problem::{self, Problem};
 use api::radio::{Class, RadioSettings, RateSettings};
+use api::reading::ReadingRule;
 use api::registration::{NewDevice, PersonalSession};
 use lorawan::region::Region;
 use lorawan::{Eui64, MacVersion};
@@ -72,7 +73,7 @@ pub struct ModelEntry {
     /// A file beside the scenario; read into its text when the scenario is loaded.
     pub decoder: String,
     #[serde(default)]
-    pub units: BTreeMap<String, String>,
+    pub readings: BTreeMap<String, ReadingRule>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -169,7 +170,7 @@ impl ModelEntry {
             maker: self.maker.clone(),
             name: self.name.clone(),
             decoder: Some(self.decoder.clone()),
-            units: self.units.clone(),
+            readings: self.readings.clone(),
             ..PutModel::default()
         }
     }

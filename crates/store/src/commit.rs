@@ -3,12 +3,14 @@
 use std::collections::HashMap;
 
 use api::message::{Message, Reading, RefusalNote};
+use api::reading::Counted;
 use chrono::{DateTime, Utc};
 use engine::{Change, Counters, Nonces, Session, Timestamp};
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 use ulid::Ulid;
 
+use crate::history::short_name;
 use crate::rows::{eui_bytes, time_of, to_json};
 use crate::state::{Thing, thing, transmitter_columns};
 use crate::vault::Purpose;
@@ -68,13 +70,25 @@ impl StoredMessage {
     }
 }
 
-/// A reading's last value.
+/// A reading's value.
 #[derive(Debug, Clone)]
 pub struct StoredReading {
     pub dev_eui: Eui64,
     pub name: String,
     pub reading: Reading,
     pub time: DateTime<Utc>,
+    /// What a running total goes on from.
+    pub counted: Option<Counted>,
+}
+
+/// An uplink that its decoder could not read.
+#[derive(Debug, Clone)]
+pub struct DecodeFailure {
+    pub dev_eui: Eui64,
+    pub model: String,
+    pub message_id: String,
+    pub at: DateTime<Utc>,
+    pub why: String,
 }
 
 /// A device's last signs of life.
@@ -92,6 +106,7 @@ pub struct Batch {
     pub changes: Vec<Change>,
     pub messages: Vec<StoredMessage>,
     pub readings: Vec<StoredReading>,
+    pub failures: Vec<DecodeFailure>,
     pub activity: Vec<(Eui64, Activity)>,
     /// What was due until then is all in this batch and those before it.
     pub processed_until: Option<Timestamp>,
@@ -103,6 +118,7 @@ impl Batch {
         self.changes.is_empty()
             && self.messages.is_empty()
             && self.readings.is_empty()
+            && self.failures.is_empty()
             && self.activity.is_empty()
             && self.processed_until.is_none()
     }
@@ -112,6 +128,7 @@ impl Batch {
         self.changes.append(&mut later.changes);
         self.messages.append(&mut later.messages);
         self.readings.append(&mut later.readings);
+        self.failures.append(&mut later.failures);
         self.activity.append(&mut later.activity);
         self.processed_until = later.processed_until.or(self.processed_until);
     }
@@ -123,6 +140,7 @@ impl Store {
         if batch.is_empty() {
             return Ok(());
         }
+        self.know_series(&batch.readings).await?;
         let mut state = self.pool.begin().await?;
         if batch.messages.len() < APART {
             write_messages(&mut state, &batch.messages).await?;
@@ -158,6 +176,8 @@ impl Store {
     async fn write_state(&self, tx: &mut Transaction<'_, MySql>, batch: &Batch) -> Result<(), StoreError> {
         self.write_changes(tx, &batch.changes).await?;
         write_readings(tx, &batch.readings).await?;
+        self.write_history(tx, &batch.readings).await?;
+        write_failures(tx, &batch.failures).await?;
         write_activity(tx, &batch.activity).await?;
         let last_message = batch.messages.iter().map(|message| message.id.as_str()).max();
         // The mark of messages never goes back: what is older counts.
@@ -406,14 +426,42 @@ async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessa
 async fn write_readings(tx: &mut Transaction<'_, MySql>, readings: &[StoredReading]) -> Result<(), StoreError> {
     for part in parts(readings) {
         let bodies: Vec<String> = part.iter().map(|r| to_json("reading", &r.reading)).collect::<Result<_, _>>()?;
-        let mut query = QueryBuilder::<MySql>::new("INSERT INTO last_readings (dev_eui, name, reading, time) ");
+        let mut query =
+            QueryBuilder::<MySql>::new("INSERT INTO last_readings (dev_eui, name, reading, time, counter, carried) ");
         query.push_values(part.iter().zip(&bodies), |mut row, (stored, body)| {
-            let name: String = stored.name.chars().take(120).collect();
-            row.push_bind(eui_bytes(stored.dev_eui)).push_bind(name).push_bind(body.clone()).push_bind(stored.time);
+            row.push_bind(eui_bytes(stored.dev_eui)).push_bind(short_name(&stored.name));
+            row.push_bind(body.clone()).push_bind(stored.time);
+            row.push_bind(stored.counted.map(|c| c.counter)).push_bind(stored.counted.map(|c| c.carried));
         });
-        // An older uplink may be decoded after a newer one.
+        // An older uplink may be decoded after a newer one. How often a reading comes follows changes within a few of
+        // its values; columns are set in order, so the time comes last.
         query.push(
-            " ON DUPLICATE KEY UPDATE reading = IF(VALUES(time) >= time, VALUES(reading), reading), time = GREATEST(time, VALUES(time))",
+            " ON DUPLICATE KEY UPDATE
+              interval_s = IF(VALUES(time) > time, COALESCE(interval_s + (TIMESTAMPDIFF(MICROSECOND, time, VALUES(time)) / 1e6 - interval_s) / 4,
+                  TIMESTAMPDIFF(MICROSECOND, time, VALUES(time)) / 1e6), interval_s),
+              reading = IF(VALUES(time) >= time, VALUES(reading), reading),
+              counter = IF(VALUES(time) >= time, VALUES(counter), counter),
+              carried = IF(VALUES(time) >= time, VALUES(carried), carried),
+              time = GREATEST(time, VALUES(time))",
+        );
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+/// Counts failures; the first of them keeps its place.
+async fn write_failures(tx: &mut Transaction<'_, MySql>, failures: &[DecodeFailure]) -> Result<(), StoreError> {
+    for part in parts(failures) {
+        let mut query = QueryBuilder::<MySql>::new(
+            "INSERT INTO decode_failures (dev_eui, model, failures, first_message, first_at, last_at, why) ",
+        );
+        query.push_values(part, |mut row, failure| {
+            row.push_bind(eui_bytes(failure.dev_eui)).push_bind(failure.model.clone()).push_bind(1);
+            row.push_bind(failure.message_id.clone()).push_bind(failure.at).push_bind(failure.at);
+            row.push_bind(failure.why.chars().take(500).collect::<String>());
+        });
+        query.push(
+            " ON DUPLICATE KEY UPDATE failures = failures + 1, last_at = GREATEST(last_at, VALUES(last_at)), why = VALUES(why)",
         );
         query.build().execute(&mut **tx).await?;
     }

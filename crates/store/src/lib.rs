@@ -13,26 +13,31 @@ mod firmware;
 mod fleets;
 mod gateways;
 mod groups;
+mod history;
+mod keeping;
 mod measure;
 mod messages;
 mod models;
 mod outbox;
 mod people;
 mod profiles;
+mod readings;
 mod registering;
 mod rows;
 mod state;
 mod vault;
 
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
-pub use commit::{Activity, Batch, Decoding, StoredMessage, StoredReading, outbox_name};
+pub use commit::{Activity, Batch, DecodeFailure, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use credentials::{CredentialRow, SecretHash};
 pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
+pub use history::{HOUR_MS, Point, Series, SeriesId, Span, Summary};
 pub use models::{ImportedModel, ModelRow, Source};
 pub use people::{Membership, Person};
+pub use readings::{JudgedSeries, ReadingRow};
 pub use state::gateway_config;
 pub use vault::{Vault, VaultError};
 
@@ -122,6 +127,7 @@ pub type EstateId = u32;
 pub struct Store {
     pool: MySqlPool,
     vault: Arc<Vault>,
+    known: Arc<history::Known>,
 }
 
 impl Store {
@@ -149,7 +155,7 @@ impl Store {
             .connect_with(MySqlConnectOptions::from_str(url)?.statement_cache_capacity(STATEMENTS))
             .await?;
         sqlx::migrate!("./migrations").run(&pool).await?;
-        Ok(Self { pool, vault: Arc::new(vault) })
+        Ok(Self { pool, vault: Arc::new(vault), known: Arc::default() })
     }
 
     /// Whether the database answers.

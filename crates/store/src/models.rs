@@ -47,7 +47,7 @@ fn read(row: &MySqlRow) -> Result<ModelRow, StoreError> {
         tests: json("tests", &text("tests")?)?,
         commands: json("commands", &text("commands")?)?,
         versions: json("versions", &text("versions")?)?,
-        units: json("model", &text("units")?)?,
+        readings: json("model", &text("readings")?)?,
         radio: json("radio settings", &text("radio")?)?,
     };
     let imported: Option<String> = row.try_get("imported")?;
@@ -82,11 +82,11 @@ async fn put(
 ) -> Result<(), StoreError> {
     sqlx::query(
         "INSERT INTO models (estate_id, slug, maker, name, description, profile_id, decoder, decoder_kind, tests, commands,
-         versions, flaw, units, radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+         versions, flaw, readings, radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
          ON DUPLICATE KEY UPDATE maker = VALUES(maker), name = VALUES(name), description = VALUES(description),
          profile_id = VALUES(profile_id), decoder = VALUES(decoder), decoder_kind = VALUES(decoder_kind),
          tests = VALUES(tests), commands = VALUES(commands), versions = VALUES(versions), flaw = VALUES(flaw),
-         units = VALUES(units), radio = VALUES(radio), changed_at = VALUES(changed_at)",
+         readings = VALUES(readings), radio = VALUES(radio), changed_at = VALUES(changed_at)",
     )
     .bind(estate_id)
     .bind(slug)
@@ -100,7 +100,7 @@ async fn put(
     .bind(to_json("commands", &model.commands)?)
     .bind(to_json("versions", &model.versions)?)
     .bind(flaw)
-    .bind(to_json("units", &model.units)?)
+    .bind(to_json("readings", &model.readings)?)
     .bind(to_json("radio settings", &model.radio)?)
     .bind(changed_at)
     .execute(connection)

@@ -132,6 +132,8 @@ impl Store {
             progress(written);
         }
         tx.commit().await?;
+        let euis: Vec<Eui64> = devices.iter().map(|device| device.dev_eui).collect();
+        self.known.forget(&euis);
         Ok(())
     }
 
@@ -216,6 +218,7 @@ impl Store {
             forget(&mut tx, part).await?;
         }
         tx.commit().await?;
+        self.known.forget(euis);
         Ok(removed)
     }
 
@@ -280,6 +283,9 @@ async fn forget(tx: &mut Transaction<'_, MySql>, euis: &[Eui64]) -> Result<(), S
         ("DELETE FROM outbox WHERE ", "dev_eui"),
         ("DELETE FROM activity WHERE ", "dev_eui"),
         ("DELETE FROM last_readings WHERE ", "dev_eui"),
+        ("DELETE FROM decode_failures WHERE ", "dev_eui"),
+        ("INSERT IGNORE INTO ended_series (id) SELECT id FROM series WHERE ", "dev_eui"),
+        ("DELETE FROM series WHERE ", "dev_eui"),
         ("DELETE FROM airtime WHERE transmitter IN ('device', 'towards') AND ", "eui"),
     ] {
         let mut delete = QueryBuilder::<MySql>::new(table);

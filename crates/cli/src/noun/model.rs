@@ -1,8 +1,7 @@
-use std::collections::BTreeMap;
-
 use anyhow::{Result, bail};
 use api::model::{Model, PutModel};
 use api::problem::Problem;
+use api::reading::ReadingRule;
 
 use super::decoder::source_of;
 use crate::args::ModelVerb;
@@ -11,14 +10,14 @@ use crate::show::Out;
 
 fn lines(m: &Model) -> Vec<(&'static str, String)> {
     let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
-    let units: Vec<_> = m.about.units.iter().map(|(reading, unit)| format!("{reading} in {unit}")).collect();
+    let units: Vec<_> = m.about.readings.iter().map(|(name, rule)| format!("{name} {}", rule.in_words())).collect();
     let versions: Vec<_> = m.about.versions.iter().map(api::model::ModelVersion::words).collect();
     let mut lines = vec![
         ("model", m.slug.clone()),
         ("maker", m.about.maker.clone()),
         ("name", m.about.name.clone()),
         ("description", m.about.description.clone()),
-        ("units", units.join(", ")),
+        ("readings", units.join("; ")),
         (
             "decoder",
             m.about.decoder.as_ref().map_or_else(
@@ -67,37 +66,62 @@ pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
         }
         ModelVerb::Put { slug, maker, name, decoder, units, radio } => {
             let decoder = decoder.as_deref().map(source_of).transpose()?;
-            let units = units
-                .iter()
-                .map(|pair| match pair.split_once('=') {
-                    Some((reading, unit)) => Ok((reading.to_owned(), unit.to_owned())),
-                    None => bail!("--unit {pair:?} is not READING=UNIT"),
-                })
-                .collect::<Result<BTreeMap<_, _>>>()?;
-            let path = client.in_estate(&format!("models/{slug}")).await?;
-            // What is not given stays as it is.
-            let before = match client.get::<Model>(&path, &[]).await {
-                Ok(model) => model.about,
-                Err(error) if error.downcast_ref::<Problem>().is_some_and(|p| p.code == "not_found") => {
-                    PutModel::default()
-                }
-                Err(error) => return Err(error),
+            let mut about = match before(client, &slug).await? {
+                Some(model) => model.about,
+                None => PutModel::default(),
             };
-            let (decoder, decoder_kind) = match decoder {
-                Some((source, kind)) => (Some(source), kind),
-                None => (before.decoder, before.decoder_kind),
+            for (reading, unit) in pairs("--unit", &units)? {
+                about.readings.entry(reading).or_default().unit = Some(unit).filter(|unit| !unit.is_empty());
+            }
+            about.readings.retain(|_, rule| *rule != ReadingRule::default());
+            about.maker = maker.unwrap_or(about.maker);
+            about.name = name.unwrap_or(about.name);
+            if let Some((source, kind)) = decoder {
+                (about.decoder, about.decoder_kind) = (Some(source), kind);
+            }
+            about.radio = radio.over(about.radio);
+            out.one(&put(client, &slug, &about).await?, lines)
+        }
+        ModelVerb::Reading(args) => {
+            let Some(model) = before(client, &args.slug).await? else { bail!("there is no model {:?}", args.slug) };
+            let mut about = model.about;
+            let rule = about.readings.remove(&args.reading).filter(|_| !args.anew).unwrap_or_default();
+            let rule = ReadingRule {
+                unit: args.unit.or(rule.unit).filter(|unit| !unit.is_empty()),
+                kind: args.kind.map(Into::into).or(rule.kind),
+                scale: args.scale.or(rule.scale),
+                offset: args.offset.or(rule.offset),
+                min: args.min.or(rule.min),
+                max: args.max.or(rule.max),
+                decimals: args.decimals.or(rule.decimals),
+                wraps_at: args.wraps_at.or(rule.wraps_at),
+                words: rule.words.into_iter().chain(pairs("--word", &args.words)?).collect(),
             };
-            let wanted = PutModel {
-                maker,
-                name,
-                decoder,
-                decoder_kind,
-                units: if units.is_empty() { before.units } else { units },
-                radio: radio.over(before.radio),
-                ..before
-            };
-            let model: Model = client.put(&path, &wanted).await?;
-            out.one(&model, lines)
+            if rule != ReadingRule::default() {
+                about.readings.insert(args.reading, rule);
+            }
+            out.one(&put(client, &args.slug, &about).await?, lines)
         }
     }
+}
+
+/// The model as it is, if there is one.
+async fn before(client: &Client, slug: &str) -> Result<Option<Model>> {
+    match client.get::<Model>(&client.in_estate(&format!("models/{slug}")).await?, &[]).await {
+        Ok(model) => Ok(Some(model)),
+        Err(error) if error.downcast_ref::<Problem>().is_some_and(|p| p.code == "not_found") => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+async fn put(client: &Client, slug: &str, about: &PutModel) -> Result<Model> {
+    client.put(&client.in_estate(&format!("models/{slug}")).await?, about).await
+}
+
+fn pairs(option: &str, texts: &[String]) -> Result<Vec<(String, String)>> {
+    let pair = |text: &String| match text.split_once('=') {
+        Some((left, right)) if !left.is_empty() => Ok((left.to_owned(), right.to_owned())),
+        _ => bail!("{option} {text:?} is not of the form LEFT=RIGHT"),
+    };
+    texts.iter().map(pair).collect()
 }

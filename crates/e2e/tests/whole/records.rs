@@ -7,6 +7,7 @@ use api::device_change::DeviceEdit;
 use api::gateway::{GatewayAbout, NewGateway};
 use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
+use api::reading::ReadingRule;
 use api::registration::{NewDevice, Premises, Surroundings};
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::mariadb::MariaDb;
@@ -38,8 +39,8 @@ async fn records_in(database: &str) -> (Store, u32) {
     let (owner, _) = store.person("owner").await.unwrap().unwrap();
     let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
-    let units = BTreeMap::from([("level".to_owned(), "m".to_owned())]);
-    let model = PutModel { maker: "M".into(), name: "N".into(), units, ..PutModel::default() };
+    let readings = BTreeMap::from([("level".to_owned(), ReadingRule::of_unit("m"))]);
+    let model = PutModel { maker: "M".into(), name: "N".into(), readings, ..PutModel::default() };
     store.put_model(estate, "probe", &model, None).await.unwrap();
     store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
     store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
@@ -274,7 +275,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
     let left = store.undecoded(2000).await.unwrap();
     assert_eq!((left.len(), &left[0].1), (1250, &uplink(2)), "oldest first");
     let mut decoded = uplink(2);
-    let level = Reading { value: ReadingValue::Number(2.4), unit: Some("m".into()) };
+    let level = Reading { unit: Some("m".into()), ..Reading::of(ReadingValue::Number(2.4)) };
     let Body::Uplink(body) = &mut decoded.body else { unreachable!() };
     body.readings.insert("level".into(), level.clone());
     let at = decoded.time;
@@ -283,6 +284,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
         name: "level".into(),
         reading: Reading { value: ReadingValue::Number(value), ..level.clone() },
         time,
+        counted: None,
     };
     // The older uplink is decoded after the newer one.
     let readings = vec![reading(2.5, at + TimeDelta::seconds(60)), reading(2.4, at)];

@@ -20,6 +20,7 @@ mod models;
 mod outbox;
 mod people;
 mod profiles;
+mod readings;
 mod regions;
 mod registering;
 mod traffic;
@@ -51,6 +52,7 @@ use crate::chronicle::Chronicle;
 use crate::credentials::Credentials;
 use crate::directory::Directory;
 use crate::firmware::Firmwares;
+use crate::history::Doubts;
 use crate::intake::Intake;
 use crate::link::Doors;
 use crate::link::lns::Lns;
@@ -94,6 +96,7 @@ pub struct App {
     pub live: Arc<Live>,
     pub intake: Arc<Intake>,
     pub vitals: Arc<Vitals>,
+    pub doubts: Arc<Doubts>,
     pub gate: Gate,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
     pub sign_ins: Arc<Semaphore>,
@@ -176,6 +179,8 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(devices::show_keys))
             .routes(routes!(changing::set_radio))
             .routes(routes!(devices::why))
+            .routes(routes!(readings::list_readings))
+            .routes(routes!(readings::chart))
             .routes(routes!(ledger::ledger))
             .routes(routes!(groups::list_groups, groups::add_group))
             .routes(routes!(groups::show_group, groups::remove_group))

@@ -1,0 +1,176 @@
+//! The history of readings: charts of it, its upkeep, and what looks wrong in it.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use api::doubt::{ModelDoubt, Seen, doubt};
+use api::history::{Bucket, ChartPoint, changes, longest_ms, merged, points_of, step_ms, with_gaps};
+use chrono::{DateTime, Months, TimeDelta, Utc};
+use store::{EstateId, HOUR_MS, Point, SeriesId, Span, Store, StoreError, Summary};
+use tokio_util::sync::CancellationToken;
+
+use crate::directory::Directory;
+
+/// How often summaries are looked after.
+const EVERY: Duration = Duration::from_secs(60);
+/// An hour is summed up so long after its end; what comes later is listed and summed up again.
+const SETTLED: TimeDelta = TimeDelta::minutes(2);
+/// How often old values are taken out.
+const PRUNE_EVERY: TimeDelta = TimeDelta::hours(6);
+/// Texts that a chart can have.
+const MOST_WORDS: u32 = 5000;
+
+/// What looks wrong, by estate; made anew with each hour.
+#[derive(Default)]
+pub struct Doubts(Mutex<HashMap<EstateId, Vec<ModelDoubt>>>);
+
+impl Doubts {
+    pub fn of(&self, estate_id: EstateId) -> Vec<ModelDoubt> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(&estate_id).cloned().unwrap_or_default()
+    }
+
+    /// Looks at the last day's values of all devices.
+    pub async fn look(&self, store: &Store, directory: &Directory, now: DateTime<Utc>) -> Result<(), StoreError> {
+        let series = store.judged_series().await?;
+        let ids: Vec<SeriesId> = series.iter().map(|series| series.id).collect();
+        let hour = (now - TimeDelta::days(1)).timestamp_millis().div_euclid(HOUR_MS);
+        let seen = store.since_hour(&ids, hour).await?;
+        let mut found: HashMap<EstateId, BTreeMap<(String, String), ModelDoubt>> = HashMap::new();
+        for one in series {
+            let Some(summary) = seen.get(&one.id) else { continue };
+            let rule = directory.rule(one.estate_id, &one.model, one.device.eui, &one.name).unwrap_or_default();
+            let Some(doubt) = doubt(&one.name, one.unit.as_deref(), (rule.min, rule.max), seen_of(summary)) else {
+                continue;
+            };
+            let of_estate = found.entry(one.estate_id).or_default();
+            let entry = of_estate.entry((one.model.clone(), one.name)).or_insert_with(|| ModelDoubt {
+                model: one.model,
+                doubt,
+                device: one.device,
+                devices: 0,
+            });
+            entry.devices += 1;
+        }
+        let found = found.into_iter().map(|(estate, doubts)| (estate, doubts.into_values().collect())).collect();
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = found;
+        Ok(())
+    }
+}
+
+/// What doubts are made of.
+pub fn seen_of(summary: &Summary) -> Seen {
+    Seen { least: summary.least, most: summary.most, count: u64::from(summary.count) }
+}
+
+/// Keeps summaries, partitions and doubts up to date until the service stops.
+pub async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, stopping: CancellationToken) {
+    let mut often = tokio::time::interval(EVERY);
+    let mut looked: Option<i64> = None;
+    let mut pruned: Option<DateTime<Utc>> = None;
+    loop {
+        tokio::select! {
+            _ = often.tick() => {}
+            () = stopping.cancelled() => return,
+        }
+        let now = Utc::now();
+        let hour = (now - SETTLED).timestamp_millis().div_euclid(HOUR_MS);
+        let work = async {
+            let until = u32::try_from(hour).unwrap_or(0);
+            if store.summed_until_hour().await? != Some(until) {
+                store.sum_up(until).await?;
+            }
+            while !stopping.is_cancelled() && store.sum_up_late(until).await? {}
+            if looked != Some(hour) {
+                doubts.look(&store, &directory, now).await?;
+                looked = Some(hour);
+            }
+            if pruned.is_none_or(|at| now - at > PRUNE_EVERY) {
+                let last_month = now.checked_sub_months(Months::new(1)).unwrap_or(now);
+                store.arrange_months(last_month, now).await?;
+                store.prune(now).await?;
+                pruned = Some(now);
+            }
+            Ok::<_, StoreError>(())
+        };
+        // A stop does not wait: whatever is cut off here is a transaction, or is done again.
+        let done = tokio::select! {
+            done = work => done,
+            () = stopping.cancelled() => return,
+        };
+        if let Err(error) = done {
+            tracing::error!("the history could not be looked after: {error}");
+        }
+    }
+}
+
+/// A line of a chart: its points, and for how long each stands, if not for one value.
+pub struct Line {
+    pub points: Vec<ChartPoint>,
+    pub step_ms: Option<i64>,
+    pub cut: bool,
+}
+
+/// Reads a line: single values where there are few enough, else as many taken together as the eye can tell.
+pub async fn line(
+    store: &Store,
+    series: SeriesId,
+    (from_ms, until_ms): (i64, i64),
+    points: u32,
+    interval_s: Option<f64>,
+) -> Result<Line, StoreError> {
+    let step = step_ms(until_ms - from_ms, points);
+    let few = points.saturating_mul(2);
+    // Where hours are enough, they say how many values there are.
+    if step >= HOUR_MS {
+        let summaries = by_hours(store, series, (from_ms, until_ms), step).await?;
+        let count: u64 = summaries.iter().map(|bucket| bucket.count).sum();
+        if count > u64::from(few) {
+            let merged = merged(summaries, step);
+            return Ok(Line { points: points_of(&merged, step, interval_s), step_ms: Some(step), cut: false });
+        }
+    }
+    let values = store.points(series, from_ms, until_ms, few.max(MOST_WORDS) + 1).await?;
+    if values.iter().any(|point| point.word.is_some()) {
+        let cut = values.len() > MOST_WORDS as usize;
+        let points = changes(values.into_iter().take(MOST_WORDS as usize).map(told));
+        return Ok(Line { points, step_ms: None, cut });
+    }
+    if values.len() <= few as usize {
+        let points: Vec<ChartPoint> = values.into_iter().map(told).collect();
+        let longest = longest_ms(&points);
+        return Ok(Line { points: with_gaps(points, longest), step_ms: None, cut: false });
+    }
+    let stepped = store.stepped(series, from_ms, until_ms, step).await?;
+    let buckets: Vec<Bucket> = stepped.into_iter().map(bucket).collect();
+    Ok(Line { points: points_of(&buckets, step, interval_s), step_ms: Some(step), cut: false })
+}
+
+/// Summaries of a time, and values where there are none yet.
+async fn by_hours(
+    store: &Store,
+    series: SeriesId,
+    (from_ms, until_ms): (i64, i64),
+    step: i64,
+) -> Result<Vec<Bucket>, StoreError> {
+    let span = if step >= Span::Day.ms() { Span::Day } else { Span::Hour };
+    let summed = store.summed_until_hour().await?.map_or(0, |hour| i64::from(hour) * HOUR_MS).min(until_ms);
+    // Days are summed up when they are whole.
+    let summed = summed.div_euclid(span.ms()) * span.ms();
+    let mut buckets: Vec<Bucket> = Vec::new();
+    if summed > from_ms {
+        buckets.extend(store.summaries(series, span, from_ms, summed).await?.into_iter().map(bucket));
+    }
+    let rest = store.stepped(series, summed.max(from_ms), until_ms, HOUR_MS).await?;
+    buckets.extend(rest.into_iter().map(bucket));
+    Ok(buckets)
+}
+
+fn bucket(summary: Summary) -> Bucket {
+    let Summary { at_ms, count, least, sum, most } = summary;
+    Bucket { at_ms, count: u64::from(count), least, sum, most }
+}
+
+fn told(point: Point) -> ChartPoint {
+    ChartPoint { at_ms: point.at_ms, value: point.value, least: None, most: None, word: point.word }
+}

@@ -1,0 +1,258 @@
+//! Room for the history to come, and an end for what has been kept long enough.
+
+use chrono::{DateTime, Datelike as _, Days, Months, NaiveDate, Utc};
+use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};
+use ulid::Ulid;
+
+use crate::history::{HOUR_MS, SeriesId};
+use crate::{Store, StoreError};
+
+/// Rows taken out in one go: others write meanwhile.
+const ROWS: u32 = 20_000;
+/// Series in one statement.
+const SERIES: usize = 64;
+
+/// A part of the history's table, up to `until_ms`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Partition {
+    name: String,
+    /// None for the last.
+    until_ms: Option<i64>,
+}
+
+/// How long a fleet keeps what.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Keeping {
+    pub fleet_id: u32,
+    pub values_days: Option<u32>,
+    pub summaries_days: Option<u32>,
+    pub messages_days: Option<u32>,
+}
+
+fn month_of(at: DateTime<Utc>) -> NaiveDate {
+    at.date_naive().with_day(1).unwrap_or_default()
+}
+
+fn begin_ms(date: NaiveDate) -> i64 {
+    date.and_hms_opt(0, 0, 0).map_or(0, |time| time.and_utc().timestamp_millis())
+}
+
+/// The pieces that a partition from `from_ms` on is cut into at the beginnings of months; empty if it stays as it is.
+fn pieces(partition: &Partition, from_ms: Option<i64>, months: &[NaiveDate]) -> Vec<Partition> {
+    let inside = |ms: i64| from_ms.is_none_or(|from| ms > from) && partition.until_ms.is_none_or(|until| ms < until);
+    let mut cut = Vec::new();
+    let mut begin: Option<NaiveDate> =
+        from_ms.and_then(|ms| Some(DateTime::from_timestamp_millis(ms)?.date_naive())).filter(|date| date.day() == 1);
+    let name = |begin: Option<NaiveDate>| match begin {
+        Some(month) => month.format("m%Y_%m").to_string(),
+        None => "earlier".into(),
+    };
+    for month in months.iter().filter(|month| inside(begin_ms(**month))) {
+        cut.push(Partition { name: name(begin), until_ms: Some(begin_ms(*month)) });
+        begin = Some(*month);
+    }
+    if !cut.is_empty() {
+        let name = partition.until_ms.map_or_else(|| "later".into(), |_| name(begin));
+        cut.push(Partition { name, until_ms: partition.until_ms });
+    }
+    cut
+}
+
+fn written(partition: &Partition) -> String {
+    let until = partition.until_ms.map_or_else(|| "MAXVALUE".into(), |ms| format!("({ms})"));
+    format!("PARTITION {} VALUES LESS THAN {until}", partition.name)
+}
+
+impl Store {
+    /// Sees to it that each month from `first` to the one after next has a part of the history's table.
+    pub async fn arrange_months(&self, first: DateTime<Utc>, now: DateTime<Utc>) -> Result<(), StoreError> {
+        let last = month_of(now).checked_add_months(Months::new(3)).unwrap_or_default();
+        let months: Vec<NaiveDate> =
+            std::iter::successors(Some(month_of(first)), |m| m.checked_add_months(Months::new(1)))
+                .take_while(|month| *month <= last)
+                .collect();
+        let mut from_ms = None;
+        for partition in self.partitions().await? {
+            let cut = pieces(&partition, from_ms, &months);
+            if !cut.is_empty() {
+                let cut: Vec<String> = cut.iter().map(written).collect();
+                let statement =
+                    format!("ALTER TABLE history REORGANIZE PARTITION {} INTO ({})", partition.name, cut.join(", "));
+                sqlx::query(AssertSqlSafe(statement)).execute(&self.pool).await?;
+            }
+            from_ms = partition.until_ms;
+        }
+        Ok(())
+    }
+
+    async fn partitions(&self) -> Result<Vec<Partition>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT PARTITION_NAME, PARTITION_DESCRIPTION FROM information_schema.PARTITIONS
+             WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'history' ORDER BY PARTITION_ORDINAL_POSITION",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let until: String = row.try_get(1)?;
+                Ok(Partition { name: row.try_get(0)?, until_ms: until.parse().ok() })
+            })
+            .collect()
+    }
+
+    /// Takes out what fleets do not keep any longer, and what is left of devices that are gone.
+    pub async fn prune(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
+        self.drop_months(now).await?;
+        for keeping in self.keepings().await? {
+            self.prune_fleet(keeping, now).await?;
+        }
+        let ended: Vec<SeriesId> = sqlx::query_scalar("SELECT id FROM ended_series").fetch_all(&self.pool).await?;
+        for part in ended.chunks(SERIES) {
+            for table in ["history", "hourly", "daily", "late_hours"] {
+                self.take_out(table, part, None).await?;
+            }
+            let mut delete = QueryBuilder::<MySql>::new("DELETE FROM ended_series WHERE ");
+            among(&mut delete, "id", part);
+            delete.build().execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+
+    async fn keepings(&self) -> Result<Vec<Keeping>, StoreError> {
+        let rows = sqlx::query("SELECT id, keep_values_days, keep_summaries_days, keep_messages_days FROM fleets")
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Keeping {
+                    fleet_id: row.try_get(0)?,
+                    values_days: row.try_get(1)?,
+                    summaries_days: row.try_get(2)?,
+                    messages_days: row.try_get(3)?,
+                })
+            })
+            .collect()
+    }
+
+    /// Whole months that no fleet keeps cost nothing to take out.
+    async fn drop_months(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
+        let longest: Option<Option<i64>> = sqlx::query_scalar(
+            "SELECT IF(COUNT(*) = COUNT(keep_values_days), CAST(MAX(keep_values_days) AS SIGNED), NULL) FROM fleets",
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        let Some(days) = longest.flatten().and_then(|days| u64::try_from(days).ok()) else { return Ok(()) };
+        let Some(cutoff) = now.checked_sub_days(Days::new(days)) else { return Ok(()) };
+        for partition in self.partitions().await? {
+            if partition.until_ms.is_some_and(|until| until <= cutoff.timestamp_millis()) {
+                let statement = match partition.name.as_str() {
+                    // What comes before all months stays, as the place for it.
+                    "earlier" => "ALTER TABLE history TRUNCATE PARTITION earlier".to_owned(),
+                    name => format!("ALTER TABLE history DROP PARTITION {name}"),
+                };
+                sqlx::query(AssertSqlSafe(statement)).execute(&self.pool).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn prune_fleet(&self, keeping: Keeping, now: DateTime<Utc>) -> Result<(), StoreError> {
+        let before = |days: Option<u32>| days.and_then(|days| now.checked_sub_days(Days::new(u64::from(days))));
+        let ids: Vec<SeriesId> = sqlx::query_scalar(
+            "SELECT s.id FROM series s JOIN devices d ON d.dev_eui = s.dev_eui WHERE d.fleet_id = ? ORDER BY s.id",
+        )
+        .bind(keeping.fleet_id)
+        .fetch_all(&self.pool)
+        .await?;
+        for part in ids.chunks(SERIES) {
+            if let Some(cutoff) = before(keeping.values_days) {
+                self.take_out("history", part, Some(("at_ms", cutoff.timestamp_millis()))).await?;
+            }
+            if let Some(cutoff) = before(keeping.summaries_days) {
+                let hour = cutoff.timestamp_millis().div_euclid(HOUR_MS);
+                self.take_out("hourly", part, Some(("hour", hour))).await?;
+                self.take_out("daily", part, Some(("day", hour.div_euclid(24)))).await?;
+            }
+        }
+        if let Some(cutoff) = before(keeping.messages_days) {
+            let oldest = Ulid::from_parts(cutoff.timestamp_millis().unsigned_abs(), 0).to_string();
+            let devices: Vec<Vec<u8>> = sqlx::query_scalar("SELECT dev_eui FROM devices WHERE fleet_id = ?")
+                .bind(keeping.fleet_id)
+                .fetch_all(&self.pool)
+                .await?;
+            for device in devices {
+                loop {
+                    let done = sqlx::query("DELETE FROM messages WHERE dev_eui = ? AND id < ? LIMIT ?")
+                        .bind(&device)
+                        .bind(&oldest)
+                        .bind(ROWS)
+                        .execute(&self.pool)
+                        .await?;
+                    if done.rows_affected() < u64::from(ROWS) {
+                        break;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Deletes rows of some series, a part at a time.
+    async fn take_out(
+        &self,
+        table: &'static str,
+        ids: &[SeriesId],
+        before: Option<(&'static str, i64)>,
+    ) -> Result<(), StoreError> {
+        loop {
+            let mut delete = QueryBuilder::<MySql>::new("DELETE FROM ");
+            delete.push(table).push(" WHERE ");
+            among(&mut delete, "series_id", ids);
+            if let Some((column, before)) = before {
+                delete.push(" AND ").push(column).push(" < ").push_bind(before);
+            }
+            delete.push(" LIMIT ").push_bind(ROWS);
+            if delete.build().execute(&self.pool).await?.rows_affected() < u64::from(ROWS) {
+                return Ok(());
+            }
+        }
+    }
+}
+
+/// `column IN (…)`, in few sizes.
+pub(crate) fn among(query: &mut QueryBuilder<MySql>, column: &str, ids: &[SeriesId]) {
+    query.push(column).push(" IN (");
+    let mut list = query.separated(", ");
+    let again = ids.len().next_power_of_two() - ids.len();
+    for id in ids.iter().chain(ids.last().into_iter().cycle().take(again)) {
+        list.push_bind(*id);
+    }
+    query.push(")");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn month(text: &str) -> NaiveDate {
+        format!("{text}-01").parse().unwrap()
+    }
+
+    #[test]
+    fn a_table_is_cut_at_months_and_each_piece_is_named_by_its_own() {
+        let months = [month("2026-10"), month("2026-11"), month("2026-12")];
+        let whole = Partition { name: "later".into(), until_ms: None };
+        let cut = pieces(&whole, None, &months);
+        let names: Vec<&str> = cut.iter().map(|piece| piece.name.as_str()).collect();
+        assert_eq!(names, ["earlier", "m2026_10", "m2026_11", "later"]);
+        assert_eq!(written(&cut[1]), format!("PARTITION m2026_10 VALUES LESS THAN ({})", begin_ms(month("2026-11"))));
+        assert_eq!(written(&cut[3]), "PARTITION later VALUES LESS THAN MAXVALUE");
+        // Cut again a month later, and for months before.
+        let more = [month("2026-09"), month("2026-10"), month("2026-11"), month("2026-12"), month("2027-01")];
+        let last = pieces(&cut[3], cut[2].until_ms, &more);
+        assert_eq!(last.iter().map(|piece| piece.name.as_str()).collect::<Vec<_>>(), ["m2026_12", "later"]);
+        let first = pieces(&cut[0], None, &more);
+        assert_eq!(first.iter().map(|piece| piece.name.as_str()).collect::<Vec<_>>(), ["earlier", "m2026_09"]);
+        assert!(pieces(&cut[1], cut[0].until_ms, &more).is_empty());
+    }
+}

@@ -1,0 +1,160 @@
+//! Readings as they are now, and what they were like lately.
+
+use std::collections::HashMap;
+
+use api::message::{DeviceRef, Reading};
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use sqlx::{MySql, QueryBuilder, Row as _};
+
+use crate::history::SeriesId;
+use crate::keeping::among;
+use crate::rows::{eui, eui_bytes, json};
+use crate::{EstateId, Store, StoreError, Summary};
+
+/// Series asked about in one statement.
+const SERIES: usize = 512;
+
+/// A reading's last value.
+#[derive(Debug, Clone)]
+pub struct ReadingRow {
+    pub name: String,
+    pub reading: Reading,
+    pub time: DateTime<Utc>,
+    /// How often it comes.
+    pub interval_s: Option<f64>,
+    pub series: Option<SeriesId>,
+}
+
+/// A reading of a device, with all that its values are judged by.
+#[derive(Debug, Clone)]
+pub struct JudgedSeries {
+    pub id: SeriesId,
+    pub estate_id: EstateId,
+    pub model: String,
+    pub device: DeviceRef,
+    pub name: String,
+    pub unit: Option<String>,
+}
+
+impl Store {
+    /// A device's readings by name.
+    pub async fn readings_of(&self, dev_eui: Eui64) -> Result<Vec<ReadingRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT l.name, l.reading, l.time, l.interval_s, s.id FROM last_readings l
+             LEFT JOIN series s ON s.dev_eui = l.dev_eui AND s.name = l.name WHERE l.dev_eui = ? ORDER BY l.name",
+        )
+        .bind(eui_bytes(dev_eui))
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(ReadingRow {
+                    name: row.try_get(0)?,
+                    reading: json("reading", &row.try_get::<String, _>(1)?)?,
+                    time: row.try_get(2)?,
+                    interval_s: row.try_get(3)?,
+                    series: row.try_get(4)?,
+                })
+            })
+            .collect()
+    }
+
+    /// Values taken together by steps of a time span; oldest first.
+    pub async fn stepped(
+        &self,
+        series: SeriesId,
+        from_ms: i64,
+        until_ms: i64,
+        step_ms: i64,
+    ) -> Result<Vec<Summary>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT FLOOR(at_ms / ?) AS step, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history
+             WHERE series_id = ? AND at_ms >= ? AND at_ms < ? AND value IS NOT NULL GROUP BY step ORDER BY step",
+        )
+        .bind(step_ms)
+        .bind(series)
+        .bind(from_ms)
+        .bind(until_ms)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Summary {
+                    at_ms: row.try_get::<i64, _>(0)?.saturating_mul(step_ms),
+                    count: u32::try_from(row.try_get::<i64, _>(1)?).unwrap_or(u32::MAX),
+                    least: row.try_get(2)?,
+                    sum: row.try_get(3)?,
+                    most: row.try_get(4)?,
+                })
+            })
+            .collect()
+    }
+
+    /// What the values of some series were like since a time.
+    pub async fn since(&self, series: &[SeriesId], from_ms: i64) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+        let statement = "SELECT series_id, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history WHERE ";
+        self.taken_together(statement, "at_ms", series, from_ms).await
+    }
+
+    /// The same, by whole hours.
+    pub async fn since_hour(&self, series: &[SeriesId], hour: i64) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+        let statement =
+            "SELECT series_id, CAST(SUM(count) AS SIGNED), MIN(least), SUM(sum), MAX(most) FROM hourly WHERE ";
+        self.taken_together(statement, "hour", series, hour).await
+    }
+
+    async fn taken_together(
+        &self,
+        statement: &'static str,
+        column: &'static str,
+        series: &[SeriesId],
+        from: i64,
+    ) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+        let mut found = HashMap::new();
+        for part in series.chunks(SERIES) {
+            let mut query = QueryBuilder::<MySql>::new(statement);
+            among(&mut query, "series_id", part);
+            query.push(" AND ").push(column).push(" >= ").push_bind(from).push(" GROUP BY series_id");
+            for row in query.build().fetch_all(&self.pool).await? {
+                // Texts have no numbers.
+                let Some(least) = row.try_get::<Option<f64>, _>(2)? else { continue };
+                let summary = Summary {
+                    at_ms: from,
+                    count: u32::try_from(row.try_get::<i64, _>(1)?).unwrap_or(u32::MAX),
+                    least,
+                    sum: row.try_get(3)?,
+                    most: row.try_get(4)?,
+                };
+                found.insert(row.try_get(0)?, summary);
+            }
+        }
+        Ok(found)
+    }
+
+    /// All series of devices that are of a model.
+    pub async fn judged_series(&self) -> Result<Vec<JudgedSeries>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT s.id, s.name, s.dev_eui, d.estate_id, d.name AS device, m.slug,
+             JSON_UNQUOTE(JSON_EXTRACT(l.reading, '$.unit')) AS unit
+             FROM series s JOIN devices d ON d.dev_eui = s.dev_eui JOIN models m ON m.id = d.model_id
+             JOIN last_readings l ON l.dev_eui = s.dev_eui AND l.name = s.name ORDER BY s.id",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let model: String = row.try_get("slug")?;
+                let (eui, name) = (eui(row, "dev_eui")?, row.try_get("device")?);
+                Ok(JudgedSeries {
+                    id: row.try_get("id")?,
+                    estate_id: row.try_get("estate_id")?,
+                    device: DeviceRef { eui, name, model: Some(model.clone()) },
+                    model,
+                    name: row.try_get("name")?,
+                    unit: row.try_get("unit")?,
+                })
+            })
+            .collect()
+    }
+}
