@@ -31,6 +31,9 @@ pub struct Fleet {
     /// What its devices may use in any 24 hours.
     #[serde(flatten)]
     pub limits: FleetLimits,
+    /// How long its history is kept.
+    #[serde(default)]
+    pub keeping: FleetKeeping,
     /// Whether it holds an AppKey that its devices ship with.
     pub has_default_key: bool,
     /// When it was made.
@@ -73,6 +76,55 @@ impl FleetLimits {
     }
 }
 
+/// The longest time in days that something is kept, if not for ever.
+const LONGEST_DAYS: u32 = 36_500;
+
+/// How long a fleet's history is kept; what has no number is kept for ever.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FleetKeeping {
+    /// Days for which every value of a reading is kept.
+    #[serde(default)]
+    #[schema(example = 400)]
+    pub values_days: Option<u32>,
+    /// Days for which summaries of hours and days are kept.
+    #[serde(default)]
+    pub summaries_days: Option<u32>,
+    /// Days for which messages are kept: frames as they were heard and sent.
+    #[serde(default)]
+    pub messages_days: Option<u32>,
+}
+
+impl FleetKeeping {
+    /// The same, checked.
+    ///
+    /// # Errors
+    /// Names the field, the value and what is allowed.
+    pub fn check(self) -> Result<Self, Problem> {
+        let all = [
+            ("values_days", self.values_days),
+            ("summaries_days", self.summaries_days),
+            ("messages_days", self.messages_days),
+        ];
+        for (field, days) in all {
+            if let Some(days) = days.filter(|days| !(1..=LONGEST_DAYS).contains(days)) {
+                return Err(problem::bad_field(
+                    field,
+                    &days.to_string(),
+                    format!("1 to {LONGEST_DAYS} days are allowed"),
+                ));
+            }
+        }
+        if let (Some(values), Some(summaries)) = (self.values_days, self.summaries_days)
+            && summaries < values
+        {
+            let allowed = format!("at least as long as values, {values} days, is allowed");
+            return Err(problem::bad_field("summaries_days", &summaries.to_string(), allowed));
+        }
+        Ok(self)
+    }
+}
+
 /// A fleet to make.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewFleet {
@@ -93,5 +145,20 @@ impl NewFleet {
         let slug = problem::slug("slug", &self.slug)?;
         let name = problem::name("name", self.name.as_deref().unwrap_or(&slug))?;
         Ok((slug, name))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn summaries_are_kept_at_least_as_long_as_values() {
+        let keeping = |values_days, summaries_days| FleetKeeping { values_days, summaries_days, messages_days: None };
+        let field = |keeping: FleetKeeping| keeping.check().unwrap_err().field.unwrap();
+        assert!(keeping(Some(30), None).check().is_ok() && keeping(Some(30), Some(30)).check().is_ok());
+        assert_eq!(field(keeping(Some(30), Some(29))), "summaries_days");
+        assert_eq!(field(keeping(Some(0), None)), "values_days");
+        assert_eq!(field(keeping(None, Some(36_501))), "summaries_days");
     }
 }

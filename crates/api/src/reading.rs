@@ -205,8 +205,13 @@ impl ReadingRule {
         self.words.iter().try_for_each(|(value, word)| short("words", value).and_then(|()| short("words", word)))
     }
 
-    fn scaled(&self, number: f64) -> f64 {
-        number * self.scale.unwrap_or(1.0) + self.offset.unwrap_or(0.0)
+    /// After scale and offset: 7 × 0.1 is 0.7, whatever binary numbers make of it.
+    pub fn scaled(&self, number: f64) -> f64 {
+        if self.scale.is_none() && self.offset.is_none() {
+            return number;
+        }
+        let scaled = number * self.scale.unwrap_or(1.0) + self.offset.unwrap_or(0.0);
+        format!("{scaled:.12e}").parse().unwrap_or(scaled)
     }
 
     fn rounded(&self, number: f64) -> f64 {

@@ -1,5 +1,7 @@
 //! What needs attention in an estate, worst first.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
@@ -7,7 +9,9 @@ use utoipa::ToSchema;
 
 use crate::credential::{CredentialState, Endings, GatewayCredential};
 use crate::device::{Device, DeviceState};
+use crate::doubt::ModelDoubt;
 use crate::gateway::{Gateway, GatewayState};
+use crate::message::DeviceRef;
 use crate::why::Weight;
 
 /// Percent of an hour's airtime from which on a gateway is pointed out.
@@ -23,6 +27,8 @@ pub enum About {
     Gateway,
     /// A device.
     Device,
+    /// A model's decoder, or what its readings are said to be.
+    Decoder,
 }
 
 /// Something that needs attention.
@@ -39,10 +45,37 @@ pub struct Concern {
     /// Its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// The model's short name, if it is about a decoder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+    /// An uplink that shows it, by its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
     /// What is the matter.
     pub what: String,
     /// What to do.
     pub next_step: String,
+}
+
+/// Uplinks of a device that its model's decoder could not read, since the model was last changed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct DecodeFailures {
+    /// Whose they are.
+    pub device: DeviceRef,
+    /// The model's short name.
+    pub model: String,
+    /// How many.
+    pub failures: u32,
+    /// The first of them, by its name.
+    pub first_message: String,
+    /// When that was.
+    #[serde(with = "crate::millis")]
+    pub first_at: DateTime<Utc>,
+    /// When the last was.
+    #[serde(with = "crate::millis")]
+    pub last_at: DateTime<Utc>,
+    /// Why the last could not be read.
+    pub why: String,
 }
 
 /// What needs attention, and what there is in all.
@@ -107,18 +140,73 @@ fn of_device(device: &Device) -> Option<(Weight, String, String)> {
     }
 }
 
+/// A model's decoder, by what it could not read.
+fn of_decoder(model: &str, failures: &[&DecodeFailures]) -> Concern {
+    let all: u32 = failures.iter().map(|of| of.failures).sum();
+    let first = failures.iter().min_by_key(|of| of.first_at);
+    let names: Vec<&str> = failures.iter().map(|of| of.device.name.as_str()).take(3).collect();
+    let more = failures.len().saturating_sub(names.len());
+    let whose = if more > 0 { format!("{} and {more} more", names.join(", ")) } else { names.join(", ") };
+    let what = format!(
+        "Its decoder could not read {all} {} of {whose}: {}",
+        if all == 1 { "uplink" } else { "uplinks" },
+        first.map_or("", |of| of.why.as_str())
+    );
+    Concern {
+        weight: Weight::Trouble,
+        about: About::Decoder,
+        eui: None,
+        name: Some(model.to_owned()),
+        model: Some(model.to_owned()),
+        message: first.map(|of| of.first_message.clone()),
+        what,
+        next_step: "Open the first of them in the workbench, and mend the decoder there.".into(),
+    }
+}
+
+fn of_doubt(found: &ModelDoubt) -> Concern {
+    let others = match found.devices {
+        0 | 1 => String::new(),
+        n => format!(" and {} more", n - 1),
+    };
+    Concern {
+        weight: Weight::Attention,
+        about: About::Decoder,
+        eui: None,
+        name: Some(found.model.clone()),
+        model: Some(found.model.clone()),
+        message: None,
+        what: format!(
+            "{} of {}{others} looks wrong: {}; {}",
+            found.doubt.reading, found.device.name, found.doubt.seen, found.doubt.question
+        ),
+        next_step: "Say in the workbench what is to be known of this reading: its unit, or its scale.".into(),
+    }
+}
+
+/// What is known of decoders.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Decoding<'a> {
+    /// What they could not read.
+    pub failures: &'a [DecodeFailures],
+    /// What looks wrong in what they read.
+    pub doubts: &'a [ModelDoubt],
+}
+
 impl Watch {
     /// From what there is. `strangers` call and are not registered.
     pub fn new(
         gateways: &[Gateway],
         devices: &[Device],
         endings: &Endings,
+        decoding: Decoding<'_>,
         strangers: usize,
         now: DateTime<Utc>,
     ) -> Self {
         let mut concerns = Vec::new();
         let mut add = |about, eui: Option<Eui64>, name: Option<&str>, (weight, what, next_step)| {
-            concerns.push(Concern { weight, about, eui, name: name.map(str::to_owned), what, next_step });
+            let name = name.map(str::to_owned);
+            concerns.push(Concern { weight, about, eui, name, model: None, message: None, what, next_step });
         };
         let days = |at: DateTime<Utc>| (at - now).num_days();
         if days(endings.server_expires_at) < GatewayCredential::WARN_DAYS && !endings.server_renews_itself {
@@ -162,6 +250,12 @@ impl Watch {
                 add(About::Device, Some(device.dev_eui), Some(&device.name), found);
             }
         }
+        let mut by_model: BTreeMap<&str, Vec<&DecodeFailures>> = BTreeMap::new();
+        for of in decoding.failures {
+            by_model.entry(&of.model).or_default().push(of);
+        }
+        concerns.extend(by_model.iter().map(|(model, failures)| of_decoder(model, failures)));
+        concerns.extend(decoding.doubts.iter().map(of_doubt));
         concerns.sort_by(|a, b| (a.weight, a.about, &a.name).cmp(&(b.weight, b.about, &b.name)));
         Self {
             concerns,
@@ -217,7 +311,7 @@ mod tests {
         heard.off_plan_mhz = vec![903.9];
         let gateways = [heard, gateway("quay", "quiet", now), gateway("pier", "lost", now)];
         let devices = [device("tide-01", "active", now), device("tide-02", "refused", now), device("a", "silent", now)];
-        let watch = Watch::new(&gateways, &devices, &endings(now, 10), 1, now);
+        let watch = Watch::new(&gateways, &devices, &endings(now, 10), Decoding::default(), 1, now);
         let told: Vec<_> =
             watch.concerns.iter().map(|c| (c.weight, c.about, c.name.as_deref().unwrap_or(""))).collect();
         use Weight::{Attention, Trouble};
@@ -234,6 +328,38 @@ mod tests {
         );
         assert_eq!(watch.concerns[1].what, "It is lost: not a word from it for 30 min.");
         assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (1, 1, 1));
-        assert!(Watch::new(&[], &[], &endings(now, 100), 0, now).concerns.is_empty());
+        assert!(Watch::new(&[], &[], &endings(now, 100), Decoding::default(), 0, now).concerns.is_empty());
+    }
+
+    #[test]
+    fn decoders_that_fail_are_told_once_with_their_first_uplink() {
+        let now = Utc::now();
+        let failing = |name: &str, failures, minutes| DecodeFailures {
+            device: DeviceRef { eui: Eui64(1), name: name.into(), model: Some("tg2".into()) },
+            model: "tg2".into(),
+            failures,
+            first_message: name.to_uppercase(),
+            first_at: now - TimeDelta::minutes(minutes),
+            last_at: now,
+            why: format!("port 9 of {name}"),
+        };
+        let failures = [failing("tide-01", 2, 5), failing("tide-02", 3, 9), failing("a", 1, 1), failing("b", 1, 1)];
+        let doubt = crate::doubt::Doubt {
+            reading: "t".into(),
+            seen: "all are 200 °C".into(),
+            question: "a factor of 10?".into(),
+            factor: Some(0.1),
+        };
+        let doubts = [ModelDoubt { model: "tg2".into(), doubt, device: failures[0].device.clone(), devices: 3 }];
+        let decoding = Decoding { failures: &failures, doubts: &doubts };
+        let watch = Watch::new(&[], &[], &endings(now, 100), decoding, 0, now);
+        assert_eq!(watch.concerns.len(), 2);
+        let (trouble, question) = (&watch.concerns[0], &watch.concerns[1]);
+        assert_eq!(trouble.message.as_deref(), Some("TIDE-02"));
+        assert_eq!(
+            trouble.what,
+            "Its decoder could not read 7 uplinks of tide-01, tide-02, a and 1 more: port 9 of tide-02"
+        );
+        assert_eq!(question.what, "t of tide-01 and 2 more looks wrong: all are 200 °C; a factor of 10?");
     }
 }

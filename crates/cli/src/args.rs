@@ -217,6 +217,19 @@ pub enum FleetVerb {
         #[command(flatten)]
         limits: FleetLimitArgs,
     },
+    /// Set for how many days its history is kept; what is not given is kept for ever.
+    Keep {
+        slug: String,
+        /// Every value of a reading.
+        #[arg(long, value_name = "DAYS")]
+        values: Option<u32>,
+        /// Summaries of hours and days.
+        #[arg(long, value_name = "DAYS")]
+        summaries: Option<u32>,
+        /// Messages: frames as they were heard and sent.
+        #[arg(long, value_name = "DAYS")]
+        messages: Option<u32>,
+    },
     /// Give it the AppKey that its devices ship with, which is asked for; devices are registered with --app-key fleet.
     Key {
         slug: String,

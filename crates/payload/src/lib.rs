@@ -18,13 +18,14 @@ pub mod table;
 mod table_read;
 mod table_write;
 pub mod text;
+pub mod trace;
 
 pub use decoder::{Decoder, Kind};
 pub use encode::Encoded;
 pub use interpreter::Interpreter;
 pub use low_power::LowPower;
 pub use readings::{MAX_READINGS, Meaning, Reading, ReadingValue};
-pub use script::{DecodeError, Decoded, Entry, Limits, Script};
+pub use script::{DecodeError, Decoded, Entry, Limits, Place, Script};
 pub use table::{Table, TableError};
 pub use table_read::NotRead;
 pub use text::TextForm;

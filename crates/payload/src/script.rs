@@ -167,6 +167,19 @@ pub enum DecodeError {
     NotWritten(String),
 }
 
+impl DecodeError {
+    /// Where in the decoder's source it is, if that is known.
+    pub fn place(&self) -> Option<Place> {
+        match self {
+            Self::Load { place, .. } | Self::Threw { place, .. } => *place,
+            Self::Definition(TableError::Unreadable { line, column, .. }) => {
+                Some(Place { line: u32::try_from(*line).ok()?, column: u32::try_from(*column).ok()? })
+            }
+            _ => None,
+        }
+    }
+}
+
 /// What was read out of a payload.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decoded {

@@ -62,6 +62,11 @@ pub fn load(about: &PutModel) -> (Decoders, Option<Flaw>) {
     (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
 }
 
+/// What is wrong with a model's decoders, in words.
+pub fn flaw_of(about: &PutModel) -> Option<String> {
+    flaw(about, || STARTED.elapsed()).map(|flaw| flaw.why)
+}
+
 static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What becomes of a catalogue's models: for each an outcome, and what is to be written down.

@@ -106,7 +106,7 @@ impl Committer {
             self.network.durable(until);
         }
         for news in to_publish {
-            self.live.publish(news);
+            let _ = self.live.publish(news);
         }
         for job in to_decode {
             // A full queue loses nothing: the uplink is marked in the database and taken up later.

@@ -22,6 +22,7 @@ use tokio_util::sync::CancellationToken;
 use crate::committer;
 use crate::directory::{Decoder, Directory};
 use crate::fair::Fair;
+use crate::totals::Totals;
 
 /// Scripts take one in so many of the processor's cores at most: frames and their answers must not wait for them.
 const OF_CORES: usize = 2;
@@ -104,7 +105,7 @@ fn start(
             let found = match decoder_of(&directory, estate_id, &message) {
                 Some(decoder) => {
                     let called = call(&decoder, &message, TIME);
-                    write_down(&directory, &decoder, &mut message, called)
+                    write_down(&directory.totals, &decoder, &mut message, called)
                 }
                 None => {
                     if let Body::Uplink(uplink) = &mut message.body {
@@ -140,7 +141,7 @@ pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message
     }
     match call(&decoder, message, HURRY) {
         Err(Failed::Stopped(_)) => None,
-        called => Some(write_down(directory, &decoder, message, called)),
+        called => Some(write_down(&directory.totals, &decoder, message, called)),
     }
 }
 
@@ -179,6 +180,24 @@ pub fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Deco
     })
 }
 
+/// Calls what decodes, for the workbench: `trace` also looks for the bytes of each reading.
+pub fn try_out(
+    decoder: &payload::Decoder,
+    (bytes, port, time_ms): (&[u8], u8, i64),
+    trace: bool,
+) -> Result<(Decoded, BTreeMap<String, Vec<usize>>), DecodeError> {
+    let begun = processor_time();
+    let over = move || processor_time().saturating_sub(begun) > TIME;
+    INTERPRETER.with_borrow_mut(|it| {
+        let decoded = decoder.decode(it, bytes, port, time_ms, over)?;
+        let found = match trace {
+            true => payload::trace::sources(decoder, it, (bytes, port, time_ms), &decoded, over),
+            false => BTreeMap::new(),
+        };
+        Ok((decoded, found))
+    })
+}
+
 /// Makes a downlink of named values. This runs a script, so it is not for a thread that serves.
 ///
 /// # Errors
@@ -209,13 +228,17 @@ pub fn meant(
         .collect()
 }
 
+/// Takes out of an uplink what a decoder has made of it.
+pub fn undo(message: &mut Message) {
+    if let Body::Uplink(uplink) = &mut message.body {
+        uplink.readings.clear();
+        uplink.decode_warnings.clear();
+        uplink.decode_error = None;
+    }
+}
+
 /// Puts what a decoder returned into its uplink, and gives what is to be stored.
-pub fn write_down(
-    directory: &Directory,
-    decoder: &Decoder,
-    message: &mut Message,
-    called: Result<Decoded, Failed>,
-) -> Found {
+pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, called: Result<Decoded, Failed>) -> Found {
     let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return Found::default() };
     let decoded = match called {
         Ok(decoded) => decoded,
@@ -236,7 +259,7 @@ pub fn write_down(
     for found in &decoded.readings {
         let name = &found.of.name;
         let rule = decoder.rules.get(name).unwrap_or(&plain);
-        let totals = (rule.kind == Some(ReadingKind::Total)).then_some(&directory.totals);
+        let totals = (rule.kind == Some(ReadingKind::Total)).then_some(totals);
         let mut counted = totals.and_then(|totals| totals.before(device.eui, name, message.time));
         let reading = rule.apply(found, totals.map(|_| &mut counted), &mut uplink.decode_warnings);
         if let (Some(totals), Some(counted)) = (totals, counted) {

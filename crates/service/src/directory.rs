@@ -169,6 +169,33 @@ impl Directory {
         inner.decoders.get(&(estate, model.to_owned()))?.of(hardware, firmware)
     }
 
+    /// The decoder for these versions of a model, as they are told in words; the one for all others by no word.
+    pub fn decoder_for(&self, estate: EstateId, model: &str, version: &str) -> Option<Arc<Decoder>> {
+        let inner = self.read();
+        let decoders = inner.decoders.get(&(estate, model.to_owned()))?;
+        let mut all = decoders.versions.iter().map(|(_, decoder)| decoder).chain(&decoders.others);
+        all.find(|decoder| decoder.version == version).cloned()
+    }
+
+    /// The devices of a model that one of its decoders reads, those heard last first; all if none is named.
+    pub fn devices_of(&self, estate: EstateId, model: &str, version: Option<&str>) -> Vec<Eui64> {
+        let inner = self.read();
+        let decoders = inner.decoders.get(&(estate, model.to_owned()));
+        let is_of = |device: &DeviceContext| {
+            let of = decoders.and_then(|all| all.of(device.hardware.as_deref(), device.firmware.as_deref()));
+            of.as_ref().map_or("", |decoder| decoder.version.as_str()).to_owned()
+        };
+        let mut found: Vec<(Option<DateTime<Utc>>, Eui64)> = inner
+            .devices
+            .values()
+            .filter(|device| device.estate_id == estate && device.model.as_deref() == Some(model))
+            .filter(|device| version.is_none_or(|version| is_of(device) == version))
+            .map(|device| (device.last_heard, device.dev_eui))
+            .collect();
+        found.sort_by(|a, b| b.cmp(a));
+        found.into_iter().map(|(_, dev_eui)| dev_eui).collect()
+    }
+
     /// What a model says of a device's reading.
     pub fn rule(&self, estate: EstateId, model: &str, dev_eui: Eui64, reading: &str) -> Option<ReadingRule> {
         self.decoder(estate, model, dev_eui)?.rules.get(reading).cloned()

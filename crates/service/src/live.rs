@@ -21,9 +21,9 @@ impl Live {
         Self { sender: broadcast::Sender::new(KEPT), stopping }
     }
 
-    pub fn publish(&self, news: Arc<(EstateId, Message)>) {
-        // Nobody listening is no error.
-        let _ = self.sender.send(news);
+    /// Tells everybody; says how many listen. Nobody listening is no error.
+    pub fn publish(&self, news: Arc<(EstateId, Message)>) -> usize {
+        self.sender.send(news).unwrap_or(0)
     }
 
     pub fn listen(&self) -> broadcast::Receiver<Arc<(EstateId, Message)>> {

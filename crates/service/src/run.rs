@@ -8,7 +8,7 @@ use engine::Config;
 use store::{Store, Vault};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::signal::unix::{SignalKind, signal};
-use tokio::sync::mpsc;
+use tokio::sync::{Notify, Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 use ulid::Generator;
 
@@ -34,7 +34,7 @@ use crate::prepare::Preparer;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
-use crate::{clock, committer, decode, first_start, history, http, network, presence};
+use crate::{clock, committer, decode, first_start, history, http, jobs, network, presence};
 
 /// How often uses of credentials are written down, and ends of certificates looked at.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
@@ -168,6 +168,14 @@ pub async fn run(options: Options) -> Result<()> {
     ));
     let decoder =
         tokio::spawn(decode::run(store.clone(), Arc::clone(&directory), decode_queue, decoded, stopping.clone()));
+    let jobs = Arc::new(Notify::new());
+    let worker = jobs::Worker {
+        store: store.clone(),
+        directory: Arc::clone(&directory),
+        news: Arc::clone(&jobs),
+        stopping: stopping.clone(),
+    };
+    let worker = tokio::spawn(worker.run());
     let doubts = Arc::new(Doubts::default());
     let history =
         tokio::spawn(history::keep(store.clone(), Arc::clone(&directory), Arc::clone(&doubts), stopping.clone()));
@@ -196,6 +204,9 @@ pub async fn run(options: Options) -> Result<()> {
         doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         sign_ins: App::sign_in_limit(),
+        workbench: Arc::new(Semaphore::new(1)),
+        exports: Arc::new(Semaphore::new(2)),
+        jobs,
     };
     println!(
         "Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP), {tls_address} (gateways, TLS)"
@@ -224,6 +235,7 @@ pub async fn run(options: Options) -> Result<()> {
     watcher.await?;
     keeper.await?;
     history.await?;
+    worker.await?;
     writer.await?;
     syncer.await?;
     network.stop().await;

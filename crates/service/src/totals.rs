@@ -47,6 +47,25 @@ impl Totals {
         }
     }
 
+    /// A copy of one device's, to try something with.
+    pub fn copy_of(&self, dev_eui: Eui64) -> Self {
+        let of_device = self.lock().get(&dev_eui).cloned();
+        Self(Mutex::new(of_device.map(|known| (dev_eui, known)).into_iter().collect()))
+    }
+
+    /// Takes what the records have, after they were changed.
+    pub async fn reload(&self, store: &Store, devices: &[Eui64]) -> Result<(), StoreError> {
+        let loaded = Self::load(store).await?.0.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.lock();
+        for device in devices {
+            match loaded.get(device) {
+                Some(of_device) => known.insert(*device, of_device.clone()),
+                None => known.remove(device),
+            };
+        }
+        Ok(())
+    }
+
     pub fn forget(&self, dev_eui: Eui64) {
         self.lock().remove(&dev_eui);
     }

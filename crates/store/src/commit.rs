@@ -423,7 +423,10 @@ async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessa
     Ok(())
 }
 
-async fn write_readings(tx: &mut Transaction<'_, MySql>, readings: &[StoredReading]) -> Result<(), StoreError> {
+pub(crate) async fn write_readings(
+    tx: &mut Transaction<'_, MySql>,
+    readings: &[StoredReading],
+) -> Result<(), StoreError> {
     for part in parts(readings) {
         let bodies: Vec<String> = part.iter().map(|r| to_json("reading", &r.reading)).collect::<Result<_, _>>()?;
         let mut query =
@@ -450,7 +453,10 @@ async fn write_readings(tx: &mut Transaction<'_, MySql>, readings: &[StoredReadi
 }
 
 /// Counts failures; the first of them keeps its place.
-async fn write_failures(tx: &mut Transaction<'_, MySql>, failures: &[DecodeFailure]) -> Result<(), StoreError> {
+pub(crate) async fn write_failures(
+    tx: &mut Transaction<'_, MySql>,
+    failures: &[DecodeFailure],
+) -> Result<(), StoreError> {
     for part in parts(failures) {
         let mut query = QueryBuilder::<MySql>::new(
             "INSERT INTO decode_failures (dev_eui, model, failures, first_message, first_at, last_at, why) ",

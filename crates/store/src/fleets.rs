@@ -1,6 +1,6 @@
 //! Fleets.
 
-use api::fleet::{Fleet, FleetLimits};
+use api::fleet::{Fleet, FleetKeeping, FleetLimits};
 use chrono::Utc;
 use engine::Policy;
 use sqlx::Row as _;
@@ -15,6 +15,11 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
         limits: FleetLimits::of(policy(row)?),
+        keeping: FleetKeeping {
+            values_days: row.try_get("keep_values_days")?,
+            summaries_days: row.try_get("keep_summaries_days")?,
+            messages_days: row.try_get("keep_messages_days")?,
+        },
         has_default_key: row.try_get::<Option<Vec<u8>>, _>("default_app_key_sealed")?.is_some(),
         added_at: row.try_get("added_at")?,
     })
@@ -42,7 +47,16 @@ impl Store {
             .await
             .map_err(|e| constraint(e, "a fleet with that short name"))?;
         let limits = FleetLimits::of(policy);
-        Ok(Fleet { slug: slug.into(), name: name.into(), devices: 0, limits, has_default_key: false, added_at })
+        let keeping = FleetKeeping::default();
+        Ok(Fleet {
+            slug: slug.into(),
+            name: name.into(),
+            devices: 0,
+            limits,
+            keeping,
+            has_default_key: false,
+            added_at,
+        })
     }
 
     /// A page of an estate's fleets by short name.
@@ -70,6 +84,26 @@ impl Store {
         sqlx::query(statement)
             .bind(policy.airtime_us)
             .bind(policy.downlinks)
+            .bind(estate_id)
+            .bind(slug)
+            .execute(&self.pool)
+            .await?;
+        Ok(self.fleet_id(estate_id, slug).await?.is_some())
+    }
+
+    /// Sets how long a fleet's history is kept; says whether there is such a fleet.
+    pub async fn set_fleet_keeping(
+        &self,
+        estate_id: EstateId,
+        slug: &str,
+        keeping: FleetKeeping,
+    ) -> Result<bool, StoreError> {
+        let statement = "UPDATE fleets SET keep_values_days = ?, keep_summaries_days = ?, keep_messages_days = ?
+             WHERE estate_id = ? AND slug = ?";
+        sqlx::query(statement)
+            .bind(keeping.values_days)
+            .bind(keeping.summaries_days)
+            .bind(keeping.messages_days)
             .bind(estate_id)
             .bind(slug)
             .execute(&self.pool)

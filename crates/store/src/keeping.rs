@@ -1,10 +1,11 @@
 //! Room for the history to come, and an end for what has been kept long enough.
 
+use api::fleet::FleetKeeping;
 use chrono::{DateTime, Datelike as _, Days, Months, NaiveDate, Utc};
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};
-use ulid::Ulid;
 
 use crate::history::{HOUR_MS, SeriesId};
+use crate::jobs::first_name_at;
 use crate::{Store, StoreError};
 
 /// Rows taken out in one go: others write meanwhile.
@@ -18,15 +19,6 @@ struct Partition {
     name: String,
     /// None for the last.
     until_ms: Option<i64>,
-}
-
-/// How long a fleet keeps what.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Keeping {
-    pub fleet_id: u32,
-    pub values_days: Option<u32>,
-    pub summaries_days: Option<u32>,
-    pub messages_days: Option<u32>,
 }
 
 fn month_of(at: DateTime<Utc>) -> NaiveDate {
@@ -103,8 +95,8 @@ impl Store {
     /// Takes out what fleets do not keep any longer, and what is left of devices that are gone.
     pub async fn prune(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
         self.drop_months(now).await?;
-        for keeping in self.keepings().await? {
-            self.prune_fleet(keeping, now).await?;
+        for (fleet_id, keeping) in self.keepings().await? {
+            self.prune_fleet(fleet_id, keeping, now).await?;
         }
         let ended: Vec<SeriesId> = sqlx::query_scalar("SELECT id FROM ended_series").fetch_all(&self.pool).await?;
         for part in ended.chunks(SERIES) {
@@ -118,18 +110,14 @@ impl Store {
         Ok(())
     }
 
-    async fn keepings(&self) -> Result<Vec<Keeping>, StoreError> {
+    async fn keepings(&self) -> Result<Vec<(u32, FleetKeeping)>, StoreError> {
         let rows = sqlx::query("SELECT id, keep_values_days, keep_summaries_days, keep_messages_days FROM fleets")
             .fetch_all(&self.pool)
             .await?;
         rows.iter()
             .map(|row| {
-                Ok(Keeping {
-                    fleet_id: row.try_get(0)?,
-                    values_days: row.try_get(1)?,
-                    summaries_days: row.try_get(2)?,
-                    messages_days: row.try_get(3)?,
-                })
+                let (values_days, summaries_days) = (row.try_get(1)?, row.try_get(2)?);
+                Ok((row.try_get(0)?, FleetKeeping { values_days, summaries_days, messages_days: row.try_get(3)? }))
             })
             .collect()
     }
@@ -156,12 +144,12 @@ impl Store {
         Ok(())
     }
 
-    async fn prune_fleet(&self, keeping: Keeping, now: DateTime<Utc>) -> Result<(), StoreError> {
+    async fn prune_fleet(&self, fleet_id: u32, keeping: FleetKeeping, now: DateTime<Utc>) -> Result<(), StoreError> {
         let before = |days: Option<u32>| days.and_then(|days| now.checked_sub_days(Days::new(u64::from(days))));
         let ids: Vec<SeriesId> = sqlx::query_scalar(
             "SELECT s.id FROM series s JOIN devices d ON d.dev_eui = s.dev_eui WHERE d.fleet_id = ? ORDER BY s.id",
         )
-        .bind(keeping.fleet_id)
+        .bind(fleet_id)
         .fetch_all(&self.pool)
         .await?;
         for part in ids.chunks(SERIES) {
@@ -175,9 +163,9 @@ impl Store {
             }
         }
         if let Some(cutoff) = before(keeping.messages_days) {
-            let oldest = Ulid::from_parts(cutoff.timestamp_millis().unsigned_abs(), 0).to_string();
+            let oldest = first_name_at(cutoff);
             let devices: Vec<Vec<u8>> = sqlx::query_scalar("SELECT dev_eui FROM devices WHERE fleet_id = ?")
-                .bind(keeping.fleet_id)
+                .bind(fleet_id)
                 .fetch_all(&self.pool)
                 .await?;
             for device in devices {

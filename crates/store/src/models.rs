@@ -6,6 +6,7 @@ use chrono::{DateTime, Utc};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 
+use crate::editions::{self, Saved};
 use crate::rows::{json, to_json};
 use crate::{EstateId, Store, StoreError};
 
@@ -71,15 +72,27 @@ fn word(kind: SourceKind) -> &'static str {
     }
 }
 
-/// Writes a model down; source and what was imported stay as they are.
+/// Writes a model down, and an edition of it; source and what was imported stay as they are.
 async fn put(
     connection: &mut MySqlConnection,
     estate_id: EstateId,
     slug: &str,
-    model: &PutModel,
-    flaw: Option<&str>,
+    (model, flaw): (&PutModel, Option<&str>),
+    saved: Saved<'_>,
     changed_at: DateTime<Utc>,
 ) -> Result<(), StoreError> {
+    let before = sqlx::query("SELECT * FROM models WHERE estate_id = ? AND slug = ? FOR UPDATE")
+        .bind(estate_id)
+        .bind(slug)
+        .fetch_optional(&mut *connection)
+        .await?;
+    if let Some(row) = before {
+        // One from before editions were kept is the first of them.
+        let first = Saved { by: "", note: "as it was" };
+        let ModelRow { model, .. } = read(&row)?;
+        let id: u32 = row.try_get("id")?;
+        editions::add(connection, id, &model.about, model.flaw.as_deref(), first, model.changed_at).await?;
+    }
     sqlx::query(
         "INSERT INTO models (estate_id, slug, maker, name, description, profile_id, decoder, decoder_kind, tests, commands,
          versions, flaw, readings, radio, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
@@ -103,9 +116,14 @@ async fn put(
     .bind(to_json("readings", &model.readings)?)
     .bind(to_json("radio settings", &model.radio)?)
     .bind(changed_at)
-    .execute(connection)
+    .execute(&mut *connection)
     .await?;
-    Ok(())
+    let id = sqlx::query_scalar("SELECT id FROM models WHERE estate_id = ? AND slug = ?")
+        .bind(estate_id)
+        .bind(slug)
+        .fetch_one(&mut *connection)
+        .await?;
+    editions::add(connection, id, model, flaw, saved, changed_at).await
 }
 
 impl Store {
@@ -116,9 +134,12 @@ impl Store {
         slug: &str,
         model: &PutModel,
         flaw: Option<&str>,
+        saved: Saved<'_>,
     ) -> Result<(), StoreError> {
-        let mut connection = self.pool.acquire().await?;
-        put(&mut connection, estate_id, slug, model, flaw, Utc::now()).await
+        let mut tx = self.pool.begin().await?;
+        put(&mut tx, estate_id, slug, (model, flaw), saved, Utc::now()).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Writes down what an import leaves, all of it or nothing.
@@ -127,11 +148,14 @@ impl Store {
         estate_id: EstateId,
         source: &Source,
         models: &[ImportedModel],
+        saved_by: &str,
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         for ImportedModel { slug, model, imported, flaw } in models {
-            put(&mut tx, estate_id, slug, model, flaw.as_deref(), now).await?;
+            let note = format!("from the catalogue {}", source.source);
+            let saved = Saved { by: saved_by, note: &note };
+            put(&mut tx, estate_id, slug, (model, flaw.as_deref()), saved, now).await?;
             sqlx::query("UPDATE models SET source = ?, imported = ? WHERE estate_id = ? AND slug = ?")
                 .bind(&source.source)
                 .bind(to_json("imported model", imported)?)

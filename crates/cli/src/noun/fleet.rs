@@ -1,5 +1,5 @@
 use anyhow::Result;
-use api::fleet::{Fleet, FleetKey, FleetLimits, NewFleet};
+use api::fleet::{Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
 
 use crate::args::{FleetLimitArgs, FleetVerb};
 use crate::client::Client;
@@ -13,8 +13,15 @@ fn lines(f: &Fleet) -> Vec<(&'static str, String)> {
         ("devices", f.devices.to_string()),
         ("default key", if f.has_default_key { "held, not shown" } else { "none" }.into()),
         ("airtime a day", limit(f.limits.airtime_a_day_s.map(|s| format!("{s} s for each device")))),
+        ("kept", kept(f.keeping)),
         ("downlinks a day", limit(f.limits.downlinks_a_day.map(|n| format!("{n} for each device")))),
     ]
+}
+
+fn kept(keeping: FleetKeeping) -> String {
+    let time = |days: Option<u32>| days.map_or_else(|| "for ever".into(), |days| format!("for {days} days"));
+    let FleetKeeping { values_days, summaries_days, messages_days } = keeping;
+    format!("values {}, summaries {}, messages {}", time(values_days), time(summaries_days), time(messages_days))
 }
 
 impl From<FleetLimitArgs> for FleetLimits {
@@ -43,6 +50,14 @@ pub async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Resu
         FleetVerb::Limit { slug, limits } => {
             let path = client.in_estate(&format!("fleets/{slug}/limits")).await?;
             let fleet: Fleet = client.put(&path, &FleetLimits::from(limits)).await?;
+            out.one(&fleet, lines)
+        }
+        FleetVerb::Keep { slug, values, summaries, messages } => {
+            let keeping = FleetKeeping { values_days: values, summaries_days: summaries, messages_days: messages };
+            let what = format!("Of {slug}, {} are kept; what is older will be gone.", kept(keeping));
+            show::confirm(yes, &what)?;
+            let fleet: Fleet =
+                client.put(&client.in_estate(&format!("fleets/{slug}/keeping")).await?, &keeping).await?;
             out.one(&fleet, lines)
         }
         FleetVerb::Key { slug, app_key, remove } => {

@@ -33,10 +33,14 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
             About::Service => "the service",
             About::Gateway => "gateway",
             About::Device => "device",
+            About::Decoder => "model",
         };
         let name = concern.name.map(|name| format!(" {name}")).unwrap_or_default();
         out.line(format!("{sign} {about}{name}: {}", concern.what))?;
         out.line(format!("    Next: {}", concern.next_step))?;
+        if let (Some(model), Some(message)) = (concern.model, concern.message) {
+            out.line(format!("    `heron decoder try {model} --message {message}`"))?;
+        }
     }
     Ok(())
 }

@@ -19,8 +19,8 @@ use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
-    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, Store, StoreError, StoredMessage, StoredReading,
-    Vault,
+    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, Saved, Store, StoreError, StoredMessage,
+    StoredReading, Vault,
 };
 
 const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
@@ -41,7 +41,7 @@ async fn records_in(database: &str) -> (Store, u32) {
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let readings = BTreeMap::from([("level".to_owned(), ReadingRule::of_unit("m"))]);
     let model = PutModel { maker: "M".into(), name: "N".into(), readings, ..PutModel::default() };
-    store.put_model(estate, "probe", &model, None).await.unwrap();
+    store.put_model(estate, "probe", &model, None, Saved { by: "ada", note: "" }).await.unwrap();
     store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
     store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
     (store, estate)

@@ -129,7 +129,7 @@ async fn import(
     let (mut models, writes) = aside(move || plan(&name, entries, &here)).await?;
     let (writes, retold) = fitting(app, estate, writes, &mut models).await?;
     if !preview {
-        app.store.put_catalogue(estate.id, &source, &writes).await?;
+        app.store.put_catalogue(estate.id, &source, &writes, &estate.person).await?;
         let loaded =
             aside(move || writes.into_iter().map(|write| (write.slug, load(&write.model).0)).collect::<Vec<_>>());
         for (slug, decoders) in loaded.await? {

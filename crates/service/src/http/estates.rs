@@ -1,7 +1,7 @@
 //! Estates and their fleets.
 
 use api::Page;
-use api::fleet::{Estate, Fleet, FleetKey, FleetLimits, NewFleet};
+use api::fleet::{Estate, Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -65,6 +65,23 @@ pub async fn set_fleet_limits(
         app.network.command(Command::PutDevice(Box::new(config))).await;
     }
     app.store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// Sets how long a fleet's history is kept, as a whole: what is left out is kept for ever. What is older is taken out
+/// within hours, and cannot be had again.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/keeping", tag = "fleets", security(("token" = [])),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKeeping,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_keeping(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(keeping): Json<FleetKeeping>,
+) -> Answer<Fleet> {
+    if !store.set_fleet_keeping(estate.id, &slug, keeping.check()?).await? {
+        return Err(not_found("fleet", slug));
+    }
+    store.fleet(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("fleet", slug))
 }
 
 /// Gives a fleet the AppKey that its devices ship with, or takes it away. It is not shown again.

@@ -118,6 +118,17 @@ impl FromRequestParts<App> for PathName {
     }
 }
 
+/// The model a path names.
+pub struct PathModel(pub String);
+
+impl FromRequestParts<App> for PathModel {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
+        Ok(Self(path_parameter(parts, app, "model").await?))
+    }
+}
+
 async fn path_parameter(parts: &mut Parts, app: &App, name: &str) -> Result<String, Refusal> {
     let parameters = RawPathParams::from_request_parts(parts, app).await;
     let found = parameters.ok().and_then(|all| {

@@ -14,6 +14,7 @@ mod frames;
 mod gateway_access;
 mod gateways;
 mod groups;
+mod jobs;
 mod labels;
 mod ledger;
 mod models;
@@ -23,8 +24,10 @@ mod profiles;
 mod readings;
 mod regions;
 mod registering;
+mod rehearsal;
 mod traffic;
 mod watch;
+mod workbench;
 
 use std::sync::Arc;
 
@@ -37,7 +40,7 @@ use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
 use lorawan::NetId;
 use store::Store;
-use tokio::sync::Semaphore;
+use tokio::sync::{Notify, Semaphore};
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -100,6 +103,12 @@ pub struct App {
     pub gate: Gate,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
     pub sign_ins: Arc<Semaphore>,
+    /// Drafts being tried: each may keep a core busy for seconds.
+    pub workbench: Arc<Semaphore>,
+    /// Exports going on: each reads from the database for as long as it takes.
+    pub exports: Arc<Semaphore>,
+    /// Told when there is a new job.
+    pub jobs: Arc<Notify>,
 }
 
 impl App {
@@ -144,6 +153,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(estates::list_fleets, estates::add_fleet))
             .routes(routes!(estates::show_fleet, estates::remove_fleet))
             .routes(routes!(estates::set_fleet_limits))
+            .routes(routes!(estates::set_fleet_keeping))
             .routes(routes!(gateways::list_gateways, gateways::add_gateway))
             .routes(routes!(gateways::show_gateway, gateways::change_gateway, gateways::remove_gateway))
             .routes(routes!(gateways::import_gateways))
@@ -160,6 +170,14 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(firmware::hand_firmware))
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model, models::remove_model))
+            .routes(routes!(workbench::try_draft))
+            .routes(routes!(workbench::list_editions))
+            .routes(routes!(workbench::show_edition))
+            .routes(routes!(workbench::compare_editions))
+            .routes(routes!(workbench::restore_edition))
+            .routes(routes!(jobs::list_jobs, jobs::add_job))
+            .routes(routes!(jobs::show_job, jobs::cancel_job))
+            .routes(routes!(rehearsal::rehearse))
             .routes(routes!(catalogue::list_sources))
             .routes(routes!(catalogue::import_git))
             .routes(routes!(catalogue::import_shipped))
@@ -181,6 +199,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(devices::why))
             .routes(routes!(readings::list_readings))
             .routes(routes!(readings::chart))
+            .routes(routes!(readings::export_readings))
             .routes(routes!(ledger::ledger))
             .routes(routes!(groups::list_groups, groups::add_group))
             .routes(routes!(groups::show_group, groups::remove_group))
@@ -197,6 +216,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(regions::layout))
             .routes(routes!(find::find))
             .routes(routes!(watch::show_watch))
+            .routes(routes!(watch::list_decode_failures))
             .routes(routes!(traffic::history))
             .routes(routes!(traffic::live))
             .merge(

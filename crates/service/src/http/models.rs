@@ -2,11 +2,12 @@
 
 use api::Page;
 use api::model::{Model, PutModel};
-use api::problem::Problem;
+use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
 use lorawan::Eui64;
-use store::DeviceQuery;
+use serde::Deserialize;
+use store::{DeviceQuery, ModelRow, Saved};
 
 use super::App;
 use super::catalogue::aside;
@@ -34,22 +35,39 @@ pub async fn list_models(
     params(("estate" = String, Path), ("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
 pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<Model> {
-    app.store.model(estate.id, &slug).await?.map(|row| Json(row.model)).ok_or_else(|| not_found("model", slug))
+    model_of(&app, &estate, &slug).await.map(|row| Json(row.model))
+}
+
+/// What a change is for.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Note {
+    /// In at most 300 characters; it stands beside the edition.
+    note: Option<String>,
 }
 
 /// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused; one that fails the
-/// model's own tests is kept, said to be flawed, and not used.
+/// model's own tests is kept, said to be flawed, and not used. What it was before stays as an edition.
 #[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
-    params(("estate" = String, Path), ("model" = String, Path)), request_body = PutModel,
+    params(("estate" = String, Path), ("model" = String, Path), Note), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
 pub async fn put_model(
     State(app): State<App>,
     estate: InEstate,
     PathName(slug): PathName,
+    Params(note): Params<Note>,
     Json(model): Json<PutModel>,
 ) -> Answer<Model> {
     let slug = api::problem::slug("model", &slug)?;
+    put(&app, &estate, &slug, model, note.note.as_deref().unwrap_or_default()).await
+}
+
+/// Puts a model in force.
+pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
     let model = model.check()?;
+    if note.chars().count() > 300 {
+        return Err(bad_field("note", note, "at most 300 characters are allowed").into());
+    }
     let about = model.clone();
     let (decoders, flaw) = aside(move || load(&about)).await?;
     // A script that cannot even be loaded is most likely a slip of whoever sends it; one that fails a test may be work under way.
@@ -58,17 +76,23 @@ pub async fn put_model(
         return Err(Refusal(problem.field("decoder").detail(unreadable.why.clone())));
     }
     let flaw = flaw.map(|flaw| flaw.why);
-    let which = DeviceQuery { model: Some(slug.clone()), ..DeviceQuery::default() };
+    let which = DeviceQuery { model: Some(slug.to_owned()), ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     let before = app.store.premises(estate.id).await?;
     let mut after = before.clone();
-    after.models.insert(slug.clone(), model.radio.clone().into());
+    after.models.insert(slug.to_owned(), model.radio.clone().into());
     let effect = compare(&devices, &before, &after)?;
-    app.store.put_model(estate.id, &slug, &model, flaw.as_deref()).await?;
-    app.directory.put_model(estate.id, &slug, decoders);
+    let saved = Saved { by: &estate.person, note: note.trim() };
+    app.store.put_model(estate.id, slug, &model, flaw.as_deref(), saved).await?;
+    app.directory.put_model(estate.id, slug, decoders);
     let euis: Vec<Eui64> = effect.devices.iter().map(|device| device.dev_eui).collect();
-    retell(&app, &euis).await?;
-    show_model(State(app), estate, PathName(slug)).await
+    retell(app, &euis).await?;
+    model_of(app, estate, slug).await.map(|row| Json(row.model))
+}
+
+/// A model as it is.
+pub async fn model_of(app: &App, estate: &InEstate, slug: &str) -> Result<ModelRow, Refusal> {
+    app.store.model(estate.id, slug).await?.ok_or_else(|| not_found("model", slug))
 }
 
 /// Removes a model that no device is of.

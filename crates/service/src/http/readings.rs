@@ -1,19 +1,28 @@
 //! Readings: the last of each, and charts.
 
-use api::history::{Chart, ChartLine, Day, DeviceReading, Standing, WantedChart};
+use std::sync::Arc;
+
+use api::history::{Chart, ChartLine, Day, DeviceReading, Standing, WantedChart, span};
 use api::message::DeviceRef;
-use api::problem::Problem;
+use api::problem::{Problem, bad_field};
 use api::reading::ReadingKind;
+use axum::body::Body;
 use axum::extract::State;
-use chrono::{TimeDelta, Utc};
+use axum::http::header;
+use axum::response::{IntoResponse as _, Response};
+use chrono::{DateTime, TimeDelta, Utc};
 use futures::StreamExt as _;
 use lorawan::Eui64;
-use store::{ReadingRow, SeriesId};
+use serde::Deserialize;
+use store::{DeviceQuery, ReadingRow, SeriesId};
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::ReceiverStream;
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, PathEui};
+use super::extract::{InEstate, Json, Params, PathEui};
 use crate::directory::Directory;
+use crate::export::{Column, Form, export};
 use crate::history::{line, seen_of};
 
 /// Lines read at once.
@@ -80,6 +89,90 @@ pub async fn chart(State(app): State<App>, estate: InEstate, Json(wanted): Json<
     let lines = asked.into_iter().map(|(device, row)| read(&app, estate.id, device, row, span, points));
     let lines: Vec<Result<ChartLine, Refusal>> = futures::stream::iter(lines).buffered(AT_ONCE).collect().await;
     Ok(Json(Chart { from, until, lines: lines.into_iter().collect::<Result<_, _>>()? }))
+}
+
+/// Which readings, of when, and in which form.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Export {
+    /// `csv` (the default), `jsonl` (an object a line) or `parquet`.
+    form: Option<String>,
+    /// From when on (RFC 3339); thirty days ago if not given.
+    from: Option<DateTime<Utc>>,
+    /// Until when; now if not given.
+    until: Option<DateTime<Utc>>,
+    /// Only of this device.
+    device: Option<String>,
+    /// Only of devices of this fleet.
+    fleet: Option<String>,
+    /// Only of devices of this model.
+    model: Option<String>,
+    /// Only readings of these names, separated by commas.
+    reading: Option<String>,
+}
+
+/// Every value of readings, as a file: of one device after the other, each reading by itself, oldest first.
+#[utoipa::path(get, path = "/estates/{estate}/readings/export", tag = "readings", security(("token" = [])),
+    params(("estate" = String, Path), Export),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
+pub async fn export_readings(
+    State(app): State<App>,
+    estate: InEstate,
+    Params(wanted): Params<Export>,
+) -> Result<Response, Refusal> {
+    let form = wanted.form.as_deref().unwrap_or("csv");
+    let Some(form) = Form::ALL.into_iter().find(|known| known.name() == form) else {
+        return Err(bad_field("form", form, "csv, jsonl and parquet are allowed").into());
+    };
+    let now = Utc::now();
+    let (from, until) = span(wanted.from.unwrap_or(now - TimeDelta::days(30)), wanted.until.unwrap_or(now))?;
+    let columns = columns(&app, &estate, &wanted).await?;
+    let (sender, receiver) = mpsc::channel(4);
+    let store = app.store.clone();
+    let permit = Arc::clone(&app.exports).acquire_owned().await;
+    tokio::spawn(async move {
+        let span = (from.timestamp_millis(), until.timestamp_millis());
+        if let Err(error) = export(&store, form, &columns, span, &sender).await {
+            tracing::error!("an export ends early: {error:#}");
+            // The stream breaks off, so that nobody takes what they have for all of it.
+            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
+        }
+        drop(permit);
+    });
+    let head = [
+        (header::CONTENT_TYPE, form.content_type().to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"readings.{}\"", form.name())),
+        (header::CACHE_CONTROL, "no-store".to_owned()),
+    ];
+    Ok((head, Body::from_stream(ReceiverStream::new(receiver))).into_response())
+}
+
+async fn columns(app: &App, estate: &InEstate, wanted: &Export) -> Result<Vec<Column>, Refusal> {
+    let which = DeviceQuery { fleet: wanted.fleet.clone(), model: wanted.model.clone(), ..DeviceQuery::default() };
+    let mut devices = app.store.devices(estate.id, &which, u32::MAX).await?;
+    if let Some(text) = wanted.device.as_deref() {
+        let eui = api::problem::eui("device", text)?;
+        devices.retain(|device| device.dev_eui == eui);
+        if devices.is_empty() {
+            return Err(not_found("device", eui));
+        }
+    }
+    let names: Option<Vec<&str>> = wanted.reading.as_deref().map(|list| list.split(',').map(str::trim).collect());
+    let mut columns = Vec::new();
+    for device in devices {
+        for row in app.store.readings_of(device.dev_eui).await? {
+            let named = names.as_ref().is_none_or(|names| names.contains(&row.name.as_str()));
+            let Some(series) = row.series.filter(|_| named) else { continue };
+            columns.push(Column {
+                series,
+                device: device.name.clone(),
+                dev_eui: device.dev_eui.to_string(),
+                reading: row.name,
+                unit: row.reading.unit,
+            });
+        }
+    }
+    Ok(columns)
 }
 
 async fn read(
