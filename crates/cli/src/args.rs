@@ -13,10 +13,11 @@ mod model;
 mod outbox;
 mod profile;
 pub mod radio;
+mod readings;
 
 pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
-pub use decoder::{DecoderReadArgs, DecoderVerb, DecoderWriteArgs};
+pub use decoder::{DecodeAnewArgs, DecoderReadArgs, DecoderTryArgs, DecoderVerb, DecoderWriteArgs};
 pub use device::{
     DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder, LabelsArgs,
 };
@@ -27,6 +28,7 @@ pub use group::GroupVerb;
 pub use model::ModelVerb;
 pub use outbox::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
 pub use profile::ProfileVerb;
+pub use readings::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb, RehearseArgs};
 
 use clap::{Args, Parser, Subcommand};
 use lorawan::region::Region;
@@ -102,6 +104,14 @@ pub enum Noun {
         #[command(subcommand)]
         verb: DecoderVerb,
     },
+    /// Readings: what they are now, and how they were.
+    Readings {
+        #[command(subcommand)]
+        verb: ReadingsVerb,
+    },
+    /// Put bytes through decoding and all that follows as if they had been received. They are marked as rehearsed, and touch
+    /// no counter, ledger or reading.
+    Rehearse(Box<RehearseArgs>),
     /// The catalogue: models as folders of text files.
     Catalogue {
         #[command(subcommand)]

@@ -110,6 +110,12 @@ impl Client {
         Ok(response.json().await?)
     }
 
+    /// A PUT with a note of what it is for.
+    pub async fn put_noted<T: DeserializeOwned>(&self, path: &str, note: &str, body: &impl Serialize) -> Result<T> {
+        let request = self.request(Method::PUT, path).query(&[("note", note)]).json(body);
+        Ok(self.send(request).await?.json().await?)
+    }
+
     /// A PUT without an answer.
     pub async fn tell(&self, path: &str, body: &impl Serialize) -> Result<()> {
         self.send(self.request(Method::PUT, path).json(body)).await?;

@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser as _};
 
-use args::{AirtimeVerb, CatalogueVerb, Cli, GatewayVerb, Noun};
+use args::{AirtimeVerb, CatalogueVerb, Cli, DecoderVerb, GatewayVerb, Noun};
 use client::Client;
 
 #[tokio::main(flavor = "current_thread")]
@@ -43,7 +43,8 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
         Noun::Airtime { verb: AirtimeVerb::Calc(args) } => noun::airtime::calc(&out, &args),
         Noun::Gateway { verb: GatewayVerb::Layout(args) } => noun::layout::run(&out, args),
         Noun::Relay(args) => noun::relay::run(args).await,
-        Noun::Decoder { verb } => noun::decoder::run(&out, &verb),
+        Noun::Decoder { verb: DecoderVerb::Read(args) } => noun::decoder::read(&out, &args),
+        Noun::Decoder { verb: DecoderVerb::Write(args) } => noun::decoder::write(&out, &args),
         Noun::Catalogue { verb: CatalogueVerb::Check { folder } } => noun::catalogue::check(&out, &folder),
         other => {
             let client = Client::signed_in(&cli.global)?;
@@ -55,6 +56,9 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 Noun::Gateway { verb } => noun::gateway::run(&client, &out, verb, yes).await,
                 Noun::Fleet { verb } => noun::fleet::run(&client, &out, verb, yes).await,
                 Noun::Model { verb } => noun::model::run(&client, &out, verb).await,
+                Noun::Decoder { verb } => noun::workbench::run(&client, &out, verb, yes).await,
+                Noun::Readings { verb } => noun::readings::run(&client, &out, verb).await,
+                Noun::Rehearse(args) => noun::rehearse::run(&client, &out, *args).await,
                 Noun::Catalogue { verb } => noun::catalogue::run(&client, &out, verb).await,
                 Noun::Profile { verb } => noun::profile::run(&client, &out, verb, yes).await,
                 Noun::Device { verb } => noun::device::run(&client, &out, verb, yes).await,
@@ -68,7 +72,6 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
                 | Noun::SignOut
                 | Noun::Completions { .. }
                 | Noun::Frame(_)
-                | Noun::Decoder { .. }
                 | Noun::Relay(_)
                 | Noun::Region { .. }
                 | Noun::Airtime { verb: AirtimeVerb::Calc(_) } => Ok(()),

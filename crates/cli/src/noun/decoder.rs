@@ -14,7 +14,7 @@ use payload::{Decoder, Interpreter, Reading, ReadingValue};
 use serde_json::{Value, json};
 
 use super::outbox::put_value;
-use crate::args::{DecoderReadArgs, DecoderVerb, DecoderWriteArgs};
+use crate::args::{DecoderReadArgs, DecoderWriteArgs};
 use crate::show::{self, Out};
 
 /// What a service would allow a script, too.
@@ -60,7 +60,8 @@ fn bytes_of(reading: &Reading, payload: &[u8]) -> String {
     format!("{places:<7} {}", show::pairs(&hex::encode(bytes)))
 }
 
-fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
+/// `heron decoder read`.
+pub fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
     let bytes = problem::payload("--payload", &args.payload, api::outbox::MAX_PAYLOAD)?;
     let decoder = load(out, &args.file)?;
     let now_ms = Utc::now().timestamp_millis();
@@ -91,7 +92,8 @@ fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
     decoded.warnings.iter().try_for_each(|warning| out.line(format!("warning: {warning}")))
 }
 
-fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
+/// `heron decoder write`.
+pub fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
     let mut values = Values::new();
     args.values.iter().try_for_each(|given| put_value(&mut values, given))?;
     let encoded = load(out, &args.file)?.encode(&mut Interpreter::new(), &values, over())?;
@@ -103,11 +105,4 @@ fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
     out.line(format!("port            {port}"))?;
     out.line(format!("payload         {}", show::pairs(&hex)))?;
     encoded.warnings.iter().try_for_each(|warning| out.line(format!("warning: {warning}")))
-}
-
-pub fn run(out: &Out, verb: &DecoderVerb) -> Result<()> {
-    match verb {
-        DecoderVerb::Read(args) => read(out, args),
-        DecoderVerb::Write(args) => write(out, args),
-    }
 }

@@ -80,7 +80,7 @@ fn tell(out: &Out, message: &Message, bytes: bool) -> Result<()> {
     }
 }
 
-fn print(out: &Out, message: &Message) -> Result<()> {
+pub(super) fn print(out: &Out, message: &Message) -> Result<()> {
     let who = message.device.as_ref().map_or("–", |d| d.name.as_str());
     let head = format!("{}  {:<9} {who:<12}", show::clock(message.time), message.body.kind());
     match &message.body {
@@ -95,8 +95,11 @@ fn print(out: &Out, message: &Message) -> Result<()> {
                 readings.join(", ")
             ))?;
             out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
+            if let Some(rehearsed) = &uplink.rehearsed {
+                out.line(format!("    REHEARSED by {}: nothing was received", rehearsed.by))?;
+            }
             mac(out, &frame.mac)?;
-            for warning in &uplink.warnings {
+            for warning in uplink.warnings.iter().chain(&uplink.decode_warnings) {
                 out.line(format!("    warning: {warning}"))?;
             }
             match &uplink.decode_error {
