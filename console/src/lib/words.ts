@@ -46,6 +46,7 @@ export function moment(time: string): string {
 }
 
 export function value(reading: Reading): string {
+  if (reading.word) return reading.word;
   const v = reading.value;
   if (typeof v === "boolean") return v ? "yes" : "no";
   if (typeof v === "number") return String(Math.round(v * 1e6) / 1e6);
@@ -99,6 +100,15 @@ export const PROTOCOLS: Record<Protocol, string> = {
   lns: "WebSocket LNS",
   mqtt: "MQTT",
 };
+
+/** The kinds of decoder. */
+export const DECODERS = { script: "script", table: "field table", low_power: "low-power format", text: "text" } as const;
+
+/** Which versions of a model something is about; the service knows them by these words. */
+export function versionWords(version: { hardware?: string[]; firmware?: string[] }): string {
+  const named = (what: string, all: string[] | undefined) => (all?.length ? `${what} ${all.join(", ")}` : "");
+  return [named("hardware", version.hardware), named("firmware", version.firmware)].filter(Boolean).join(", ");
+}
 
 /** The same where there is little room. */
 export const WAYS: Record<Protocol, string> = { udp: "UDP", lns: "WebSocket", mqtt: "MQTT" };

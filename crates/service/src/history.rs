@@ -7,7 +7,7 @@ use std::time::Duration;
 use api::doubt::{ModelDoubt, Seen, doubt};
 use api::history::{Bucket, ChartPoint, changes, longest_ms, merged, points_of, step_ms, with_gaps};
 use chrono::{DateTime, Months, TimeDelta, Utc};
-use store::{EstateId, HOUR_MS, Point, SeriesId, Span, Store, StoreError, Summary};
+use store::{EstateId, HOUR_MS, JudgedSeries, Point, SeriesId, Span, Store, StoreError, Summary};
 use tokio_util::sync::CancellationToken;
 
 use crate::directory::Directory;
@@ -32,30 +32,54 @@ impl Doubts {
 
     /// Looks at the last day's values of all devices.
     pub async fn look(&self, store: &Store, directory: &Directory, now: DateTime<Utc>) -> Result<(), StoreError> {
-        let series = store.judged_series().await?;
+        let series = store.judged_series(None).await?;
         let ids: Vec<SeriesId> = series.iter().map(|series| series.id).collect();
         let hour = (now - TimeDelta::days(1)).timestamp_millis().div_euclid(HOUR_MS);
         let seen = store.since_hour(&ids, hour).await?;
-        let mut found: HashMap<EstateId, BTreeMap<(String, String), ModelDoubt>> = HashMap::new();
-        for one in series {
-            let Some(summary) = seen.get(&one.id) else { continue };
-            let rule = directory.rule(one.estate_id, &one.model, one.device.eui, &one.name).unwrap_or_default();
-            let Some(doubt) = doubt(&one.name, one.unit.as_deref(), (rule.min, rule.max), seen_of(summary)) else {
-                continue;
-            };
-            let of_estate = found.entry(one.estate_id).or_default();
-            let entry = of_estate.entry((one.model.clone(), one.name)).or_insert_with(|| ModelDoubt {
-                model: one.model,
-                doubt,
-                device: one.device,
-                devices: 0,
-            });
-            entry.devices += 1;
+        let mut found: HashMap<EstateId, Vec<ModelDoubt>> = HashMap::new();
+        for (estate, doubt) in doubts_in(directory, series, &seen) {
+            found.entry(estate).or_default().push(doubt);
         }
-        let found = found.into_iter().map(|(estate, doubts)| (estate, doubts.into_values().collect())).collect();
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = found;
         Ok(())
     }
+}
+
+/// What looks wrong with one model's readings, by every value of the last day.
+pub async fn doubts_of(
+    store: &Store,
+    directory: &Directory,
+    estate_id: EstateId,
+    model: &str,
+) -> Result<Vec<ModelDoubt>, StoreError> {
+    let series = store.judged_series(Some((estate_id, model))).await?;
+    let ids: Vec<SeriesId> = series.iter().map(|series| series.id).collect();
+    let seen = store.since(&ids, (Utc::now() - TimeDelta::days(1)).timestamp_millis()).await?;
+    Ok(doubts_in(directory, series, &seen).into_iter().map(|(_, doubt)| doubt).collect())
+}
+
+/// One doubt a reading of a model, with one of the devices that show it.
+fn doubts_in(
+    directory: &Directory,
+    series: Vec<JudgedSeries>,
+    seen: &HashMap<SeriesId, Summary>,
+) -> Vec<(EstateId, ModelDoubt)> {
+    let mut found: BTreeMap<(EstateId, String, String), ModelDoubt> = BTreeMap::new();
+    for one in series {
+        let Some(summary) = seen.get(&one.id) else { continue };
+        let rule = directory.rule(one.estate_id, &one.model, one.device.eui, &one.name).unwrap_or_default();
+        let Some(doubt) = doubt(&one.name, one.unit.as_deref(), (rule.min, rule.max), seen_of(summary)) else {
+            continue;
+        };
+        let entry = found.entry((one.estate_id, one.model.clone(), one.name)).or_insert_with(|| ModelDoubt {
+            model: one.model,
+            doubt,
+            device: one.device,
+            devices: 0,
+        });
+        entry.devices += 1;
+    }
+    found.into_iter().map(|((estate, ..), doubt)| (estate, doubt)).collect()
 }
 
 /// What doubts are made of.

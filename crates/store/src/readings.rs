@@ -132,14 +132,20 @@ impl Store {
         Ok(found)
     }
 
-    /// All series of devices that are of a model.
-    pub async fn judged_series(&self) -> Result<Vec<JudgedSeries>, StoreError> {
+    /// All series of devices that are of a model, or of one model.
+    pub async fn judged_series(&self, of: Option<(EstateId, &str)>) -> Result<Vec<JudgedSeries>, StoreError> {
+        let (estate_id, model) = of.unzip();
         let rows = sqlx::query(
             "SELECT s.id, s.name, s.dev_eui, d.estate_id, d.name AS device, m.slug,
              JSON_UNQUOTE(JSON_EXTRACT(l.reading, '$.unit')) AS unit
              FROM series s JOIN devices d ON d.dev_eui = s.dev_eui JOIN models m ON m.id = d.model_id
-             JOIN last_readings l ON l.dev_eui = s.dev_eui AND l.name = s.name ORDER BY s.id",
+             JOIN last_readings l ON l.dev_eui = s.dev_eui AND l.name = s.name
+             WHERE (? IS NULL OR m.estate_id = ?) AND (? IS NULL OR m.slug = ?) ORDER BY s.id",
         )
+        .bind(estate_id)
+        .bind(estate_id)
+        .bind(model)
+        .bind(model)
         .fetch_all(&self.pool)
         .await?;
         rows.iter()

@@ -5,7 +5,10 @@
   import Checks from "./Checks.svelte";
   import Bytes from "./Bytes.svelte";
 
-  let { message, named = true, fresh = false }: { message: Message; named?: boolean; fresh?: boolean } = $props();
+  let { message, named = true, fresh = false, rehearse }: { message: Message; named?: boolean; fresh?: boolean; rehearse?: (id: string) => void } = $props();
+  /** The reading that is pointed at; its bytes are lit. */
+  let pointed = $state<[number, number] | null>(null);
+  const span = (bytes: number[] | null | undefined): [number, number] | null => (bytes?.length === 2 ? [bytes[0] ?? 0, bytes[1] ?? 0] : null);
 
   const marks = {
     uplink: { sign: "↑", word: "uplink", tone: "text-primary" },
@@ -41,8 +44,9 @@
         {/if}
       {/if}
       {#if message.type === "uplink"}
+        {#if message.rehearsed}<span class="badge badge-sm badge-warning" data-rehearsed title="Nothing was received">rehearsed by {message.rehearsed.by}</span>{/if}
         <span class="text-sm text-base-content/75">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
-        <Bytes hex={message.frame.payload} />
+        <Bytes hex={message.frame.payload} lit={pointed} />
       {:else if message.type === "join"}
         <span>{message.rejoin_type == null ? "joined" : `rejoined (type ${message.rejoin_type})`}, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
       {:else if message.type === "downlink"}
@@ -72,14 +76,14 @@
       {#if Object.keys(message.readings).length > 0}
         <div class="flex flex-wrap gap-x-4">
           {#each Object.entries(message.readings) as [name, reading] (name)}
-            <span><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.unit ?? ""}</span>
+            <span role="note" onpointerenter={() => (pointed = span(reading.bytes))} onpointerleave={() => (pointed = null)}><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.word ? "" : (reading.unit ?? "")}</span>
           {/each}
         </div>
       {/if}
       {#if message.decode_error}
-        <p class="text-error">not decoded: {message.decode_error}</p>
+        <p class="text-error">not decoded: {message.decode_error}{#if message.device?.model && !message.rehearsed}{" "}· <a class="link" href="/decoders/{message.device.model}?message={message.id}">mend it in the workbench</a>{/if}</p>
       {/if}
-      {#each message.warnings as warning, i (i)}
+      {#each [...message.warnings, ...(message.decode_warnings ?? [])] as warning, i (i)}
         <p class="text-warning">{warning}</p>
       {/each}
     {/if}
@@ -107,6 +111,9 @@
       {/if}
       {#if bytes}
         · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>
+      {/if}
+      {#if rehearse && message.type === "uplink" && message.frame.port && !message.rehearsed}
+        · <button class="link" type="button" onclick={() => rehearse(message.id)}>rehearse</button>
       {/if}
       {#if message.type === "notice"}<code class="font-mono text-[0.9em]">{message.code}</code>{/if}
     </p>

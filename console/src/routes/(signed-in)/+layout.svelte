@@ -15,6 +15,7 @@
     { href: "/gateways", word: "Gateways" },
     { href: "/devices", word: "Devices" },
     { href: "/traffic", word: "Traffic" },
+    { href: "/decoders", word: "Decoders" },
     { href: "/airtime", word: "Airtime" },
     { href: "/tools", word: "Tools" },
   ];
@@ -52,7 +53,7 @@
           <a
             href={place.href}
             aria-current={here(place.href)}
-            class="flex items-center border-b-2 px-3 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
+            class="flex items-center border-b-2 px-2.5 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
           >
             {place.word}
           </a>
@@ -76,9 +77,9 @@
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->
-  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-6 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-7 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
     {#each places as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center text-[0.9em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center text-[0.8em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}
       </a>
     {/each}

@@ -171,6 +171,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(models::list_models))
             .routes(routes!(models::show_model, models::put_model, models::remove_model))
             .routes(routes!(workbench::try_draft))
+            .routes(routes!(workbench::list_doubts))
             .routes(routes!(workbench::list_editions))
             .routes(routes!(workbench::show_edition))
             .routes(routes!(workbench::compare_editions))

@@ -1,6 +1,7 @@
 //! The workbench: drafts of decoders tried, and editions of models compared and brought back.
 
 use api::Page;
+use api::doubt::ModelDoubt;
 use api::edition::{Comparison, Edition, WholeEdition};
 use api::model::Model;
 use api::problem::{Problem, bad_field};
@@ -14,6 +15,7 @@ use super::catalogue::aside;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathModel, PathName, page};
 use super::models::{model_of, put};
+use crate::history::doubts_of;
 use crate::workbench::{self, Case};
 
 /// Devices whose last uplinks a draft is tried on: those heard last.
@@ -65,6 +67,17 @@ fn own_device(app: &App, estate: &InEstate, text: &str) -> Result<Eui64, Refusal
     let eui = api::problem::eui("device", text)?;
     let device = app.directory.device(eui).filter(|device| device.estate_id == estate.id);
     device.map(|device| device.dev_eui).ok_or_else(|| not_found("device", eui))
+}
+
+/// What looks wrong with a model's readings, by the last day's values of its devices.
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders", security(("token" = [])),
+    params(("estate" = String, Path), ("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
+pub async fn list_doubts(
+    State(app): State<App>,
+    estate: InEstate,
+    PathModel(slug): PathModel,
+) -> Answer<Vec<ModelDoubt>> {
+    Ok(Json(doubts_of(&app.store, &app.directory, estate.id, &slug).await?))
 }
 
 /// A model each time it was saved, newest first.

@@ -64,7 +64,11 @@
         <li class="grid grid-cols-[1.25rem_1fr] gap-x-3 border-t border-base-300 px-4 py-3 first:border-t-0 sm:grid-cols-[1.25rem_11rem_1fr]">
           <span class="font-semibold {mark.tone}" title={mark.word} aria-label={mark.word}>{mark.sign}</span>
           <span>
-            {#if concern.about === "service"}<b>the service</b>{:else}
+            {#if concern.about === "service"}<b>the service</b>
+            {:else if concern.about === "decoder"}
+              <a class="link-hover font-semibold" href="/decoders/{concern.model}">{concern.model}</a>
+              <span class="block text-sm text-base-content/75">model</span>
+            {:else}
               <a class="link-hover font-semibold" href="/{concern.about}s/{concern.eui}">{concern.name}</a>
               <span class="block text-sm text-base-content/75">{concern.about}</span>
             {/if}
@@ -72,6 +76,7 @@
           <div class="col-start-2 sm:col-start-3">
             <p>{concern.what}</p>
             <p class="text-base-content/80"><b>Next:</b> {concern.next_step}</p>
+            {#if concern.message}<a class="link" href="/decoders/{concern.model}?message={concern.message}">Open it in the workbench</a>{/if}
           </div>
         </li>
       {/each}

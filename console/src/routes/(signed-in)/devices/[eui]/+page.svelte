@@ -5,16 +5,18 @@
   import Agreement from "#lib/parts/Agreement.svelte";
   import Conditions from "#lib/parts/Conditions.svelte";
   import DeviceKeys from "#lib/parts/DeviceKeys.svelte";
+  import DeviceReadings from "#lib/parts/DeviceReadings.svelte";
   import DeviceRadio from "#lib/parts/DeviceRadio.svelte";
   import DeviceSettings from "#lib/parts/DeviceSettings.svelte";
   import Airtime from "#lib/parts/Airtime.svelte";
   import Findings from "#lib/parts/Findings.svelte";
   import Notice from "#lib/parts/Notice.svelte";
   import Outbox from "#lib/parts/Outbox.svelte";
+  import Rehearse from "#lib/parts/Rehearse.svelte";
   import Row from "#lib/parts/Row.svelte";
   import State from "#lib/parts/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, value, withNews } from "#lib/words.ts";
+  import { ago, grouped, moment, withNews } from "#lib/words.ts";
 
   const SHOWN = 25;
   const eui = $derived(page.params.eui ?? "");
@@ -27,6 +29,8 @@
   /** Counts what came in live, so that it can glow and the outbox looks again. */
   let news = $state(0);
   let outboxNews = $state(0);
+  /** The stored uplink that is to be rehearsed. */
+  let again = $state<string | null>(null);
   const shown = $derived(everything ? messages : (why?.timeline ?? []));
 
   async function loadDevice() {
@@ -90,30 +94,10 @@
   <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
   <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
     <div class="grid gap-5">
-      <section class="rounded-box border border-base-300 p-4">
-        <h2 class="mb-2">Readings</h2>
-        {#if Object.keys(device.readings).length === 0}
-          <p class="text-base-content/75">
-            {device.model ? "None yet: they come with its first decoded uplink." : "It has no model, so its payloads are not decoded."}
-          </p>
-        {:else}
-          <dl class="grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-3">
-            {#each Object.entries(device.readings) as [name, last] (name)}
-              {#key last.time}
-                <div class="rounded-field px-2 py-1 {news ? 'arrived' : ''}" data-reading={name}>
-                  <dt class="text-sm text-base-content/75">{name.replaceAll("_", " ")}</dt>
-                  <dd class="text-xl font-semibold tabular-nums">
-                    {value(last)} <span class="text-base font-normal text-base-content/75">{last.unit ?? ""}</span>
-                  </dd>
-                  <dd class="text-sm text-base-content/75">{ago(last.time, live.now)}</dd>
-                </div>
-              {/key}
-            {/each}
-          </dl>
-        {/if}
-      </section>
+      <DeviceReadings {eui} model={device.model} {news} />
 
       <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />
+      <Rehearse {eui} {again} />
       {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
       <DeviceSettings {device} done={load} />
       <DeviceRadio {device} done={load} />
@@ -125,7 +109,7 @@
           <dt>DevEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
           <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
           <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
-          <dt>Model</dt><dd>{device.model ?? "none"}</dd>
+          <dt>Model</dt><dd>{#if device.model}<a class="link link-hover" href="/decoders/{device.model}">{device.model}</a>{:else}none{/if}</dd>
           <dt>Radio profile</dt><dd>{device.profile ?? "none"}</dd>
           {#if device.tags.length > 0}
             <dt>Tags</dt>
@@ -180,7 +164,7 @@
     {:else}
       <ul class="border-t border-base-300">
         {#each shown as message, i (message.id)}
-          <Row {message} named={false} fresh={i === 0 && news > 0} />
+          <Row {message} named={false} fresh={i === 0 && news > 0} rehearse={(id) => { again = id; document.getElementById("rehearse")?.scrollIntoView({ block: "center" }); }} />
         {/each}
       </ul>
     {/if}

@@ -3,11 +3,10 @@
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/parts/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago } from "#lib/words.ts";
+  import { ago, DECODERS, versionWords } from "#lib/words.ts";
 
   const FATES = { new: "new", updated: "updated", same: "the same", bad: "not usable", taken: "name taken", gone: "gone there" };
   const TONES = { new: "text-success", updated: "text-primary", same: "text-base-content/75", bad: "text-error", taken: "text-warning", gone: "text-warning" };
-  const DECODERS = { script: "script", table: "field table", low_power: "low-power format", text: "text" };
 
   /** How many tests it has, of payloads and of commands. */
   function tests(model: Model) {
@@ -156,13 +155,13 @@
             <td>{model.maker} {model.name}</td>
             <td>
               {#if model.flaw}<span class="font-medium text-error">✕ flawed, not used</span>
-              {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}{tests(model)}
+              {:else if model.decoder}<a class="link link-hover" href="/decoders/{model.slug}">{DECODERS[model.decoder_kind ?? "script"]}</a>{tests(model)}
               {:else}not decoded{/if}
               {#each model.versions ?? [] as version, i (i)}
-                <span class="block text-sm text-base-content/75">of its own: {[...(version.hardware ?? []).map((v) => `hardware ${v}`), ...(version.firmware ?? []).map((v) => `firmware ${v}`)].join(", ")}</span>
+                <span class="block text-sm text-base-content/75">of its own: {versionWords(version)}</span>
               {/each}
             </td>
-            <td class="hidden text-sm md:table-cell">{Object.entries(model.units ?? {}).map(([name, unit]) => `${name} ${unit}`).join(", ")}</td>
+            <td class="hidden text-sm md:table-cell">{Object.entries(model.readings ?? {}).map(([name, rule]) => `${name} ${rule.unit ?? ""}`.trim()).join(", ")}</td>
             <td>
               {model.source ?? "made here"}
               {#if model.edited.length > 0}<span class="block text-sm text-warning">edited here: {model.edited.join(", ")}</span>{/if}

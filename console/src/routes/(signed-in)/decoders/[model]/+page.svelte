@@ -1,0 +1,206 @@
+<script lang="ts">
+  import { page } from "$app/state";
+  import { api, say, type Doubt, type Model, type ReadingRule, type Tried } from "#lib/api.ts";
+  import DecodeAnew from "#lib/parts/DecodeAnew.svelte";
+  import Editions from "#lib/parts/Editions.svelte";
+  import Editor from "#lib/parts/Editor.svelte";
+  import Notice from "#lib/parts/Notice.svelte";
+  import ReadingRules from "#lib/parts/ReadingRules.svelte";
+  import TriedUplinks from "#lib/parts/TriedUplinks.svelte";
+  import { session } from "#lib/session.svelte.ts";
+  import { DECODERS, versionWords } from "#lib/words.ts";
+
+  type Kind = keyof typeof DECODERS;
+  const EMPTY = "function decodeUplink(input) {\n  return { data: {} };\n}\n";
+  /** After so long without a key, the draft is tried. */
+  const PAUSE_MS = 600;
+
+  const slug = $derived(page.params.model ?? "");
+  const message = $derived(page.url.searchParams.get("message"));
+  const path = $derived({ estate: session.estate, model: slug });
+  let model = $state<Model | null>(null);
+  let version = $state(page.url.searchParams.get("version") ?? "");
+  let source = $state("");
+  let kind = $state<Kind>("script");
+  let rules = $state<Record<string, ReadingRule>>({});
+  let last = $state(50);
+  let port = $state(1);
+  let bytes = $state("");
+  let tried = $state<Tried | null>(null);
+  let trying = $state(false);
+  let problem = $state("");
+  let note = $state("");
+  let saved = $state("");
+  let saves = $state(0);
+  let doubts = $state<Doubt[]>([]);
+  let asked = 0;
+
+  const versions = $derived((model?.versions ?? []).map(versionWords));
+  /** The decoder in force of what is being worked on. */
+  const inForce = $derived.by(() => {
+    const own = model?.versions?.find((one) => versionWords(one) === version);
+    return own ? { source: own.decoder, kind: (own.decoder_kind ?? "script") as Kind } : { source: model?.decoder ?? "", kind: (model?.decoder_kind ?? "script") as Kind };
+  });
+  const drafted = $derived(model !== null && (source !== (inForce.source || EMPTY) || kind !== inForce.kind || JSON.stringify(rules) !== JSON.stringify(model.readings ?? {})));
+  const names = $derived([...new Set((tried?.uplinks ?? []).flatMap((uplink) => Object.keys(uplink.after.readings)))]);
+  const broken = $derived(tried?.uplinks.filter((uplink) => uplink.change === "broken").length ?? 0);
+  const marks = $derived.by(() => {
+    if (tried?.problem) return [tried.problem];
+    const found = new Map((tried?.uplinks ?? []).flatMap(({ after }) => (after.problem?.line ? [[after.problem.message, after.problem] as const] : [])));
+    return [...found.values()];
+  });
+
+  function begin() {
+    source = inForce.source || EMPTY;
+    kind = inForce.kind;
+    rules = structuredClone($state.snapshot(model?.readings ?? {})) as Record<string, ReadingRule>;
+  }
+
+  async function load() {
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}", { params: { path } });
+    problem = data ? "" : say(error);
+    model = data ?? null;
+    begin();
+    void loadDoubts();
+  }
+
+  /** What looks wrong with its readings, by the devices that were tried. */
+  async function loadDoubts() {
+    const { data } = await api.GET("/api/v1/estates/{estate}/models/{model}/doubts", { params: { path } });
+    doubts = data ?? doubts;
+  }
+
+  async function attempt() {
+    const ask = ++asked;
+    trying = true;
+    const pasted = bytes.trim() !== "";
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/try", {
+      params: { path },
+      body: {
+        decoder: model?.decoder || drafted ? source : null,
+        decoder_kind: kind,
+        version: version || null,
+        readings: rules,
+        payloads: pasted ? [{ port, bytes }] : [],
+        messages: message && !pasted ? [message] : [],
+        last: pasted ? 0 : last,
+      },
+    });
+    if (ask !== asked) return;
+    trying = false;
+    problem = data ? "" : say(error as never);
+    tried = data ?? tried;
+  }
+
+  async function put() {
+    if (!model) return;
+    if (broken > 0 && !confirm(`${broken} payloads could be read before and cannot be any more. Put it in force all the same?`)) return;
+    const about = $state.snapshot(model) as Model;
+    const own = about.versions?.find((one) => versionWords(one) === version);
+    if (own) [own.decoder, own.decoder_kind] = [source, kind];
+    else [about.decoder, about.decoder_kind] = [source, kind];
+    const { slug: _slug, flaw: _flaw, source: _source, edited: _edited, changed_at: _changed, ...body } = { ...about, readings: $state.snapshot(rules) };
+    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", { params: { path, query: { note: note || undefined } }, body });
+    problem = data ? "" : say(error);
+    if (!data) return;
+    model = data;
+    note = "";
+    saves += 1;
+    saved = data.flaw ? "" : "It is in force for every uplink from now on.";
+    begin();
+  }
+
+  $effect(() => {
+    void slug;
+    void load();
+  });
+  $effect(() => {
+    void [source, kind, JSON.stringify(rules), last, port, bytes, version, message, saves];
+    if (!model) return;
+    const later = setTimeout(attempt, tried ? PAUSE_MS : 0);
+    return () => clearTimeout(later);
+  });
+</script>
+
+<svelte:head><title>{slug} · Keen Heron</title></svelte:head>
+
+<p class="mb-1 text-sm"><a class="link link-hover" href="/decoders">Decoders</a> ›</p>
+{#if model}
+  <div class="mb-3 flex flex-wrap items-baseline gap-x-5 gap-y-1">
+    <h1>{model.maker} {model.name}</h1>
+    <span class="font-mono text-[0.9em] text-base-content/75">{slug}</span>
+    <a class="link text-sm" href="/devices?model={slug}">its devices</a>
+  </div>
+{/if}
+<Notice text={problem} />
+
+{#if model}
+  {#if model.flaw}<p class="mb-3 border-l-4 border-error/60 pl-3"><b class="text-error">Not used until it is mended:</b> {model.flaw}</p>{/if}
+  <div class="grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
+    <section class="min-w-0">
+      <div class="mb-2 flex flex-wrap items-end gap-3">
+        {#if versions.length > 0}
+          <label class="text-sm"><span class="block text-base-content/75">For</span>
+            <select class="select select-sm w-48" bind:value={version} onchange={() => begin()}>
+              <option value="">all other versions</option>
+              {#each versions as words (words)}<option value={words}>{words}</option>{/each}
+            </select>
+          </label>
+        {/if}
+        <label class="text-sm"><span class="block text-base-content/75">Written as</span>
+          <select class="select select-sm w-44" bind:value={kind}>
+            {#each Object.entries(DECODERS) as [one, words] (one)}<option value={one}>{words}</option>{/each}
+          </select>
+        </label>
+        {#if drafted}
+          <span class="pb-1 text-sm font-medium text-warning" data-drafted>a draft: not in force</span>
+          <button class="btn btn-ghost btn-sm ml-auto" type="button" onclick={begin}>Discard</button>
+        {:else}
+          <span class="pb-1 text-sm text-success">in force</span>
+        {/if}
+      </div>
+      <div class="h-96"><Editor bind:value={source} {kind} {marks} label="Source of the decoder" /></div>
+      {#if tried?.problem}<p class="mt-2 text-error" data-problem>{tried.problem.message}</p>{/if}
+      {#each tried?.notes ?? [] as told, i (i)}<p class="mt-1 text-sm text-base-content/80">{told}</p>{/each}
+      {#if tried?.flaw && drafted}<p class="mt-2 text-error">It would not be used: {tried.flaw}</p>{/if}
+      <form class="mt-3 flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void put(); }}>
+        <label class="min-w-52 flex-1 text-sm"><span class="block text-base-content/75">What the change is for</span>
+          <input class="input input-sm w-full" name="note" bind:value={note} maxlength="300" autocomplete="off" />
+        </label>
+        <button class="btn btn-primary btn-sm" disabled={!drafted || !!tried?.problem || trying}>Put in force</button>
+      </form>
+      {#if broken > 0}<p class="mt-1 text-sm text-error">{broken} payloads could be read before and cannot be any more.</p>{/if}
+      {#if saved && !drafted}<p class="mt-1 text-success" role="status" data-saved>✓ {saved}</p>{/if}
+    </section>
+    <section class="rounded-box border border-base-300 p-4">
+      <h2 class="mb-1">What its readings mean</h2>
+      <ReadingRules bind:rules {names} {doubts} />
+    </section>
+  </div>
+
+  <section class="mt-5 rounded-box border border-base-300 p-4">
+    <div class="mb-3 flex flex-wrap items-end gap-3">
+      <h2 class="mr-2">Tried on</h2>
+      <label class="flex items-center gap-2 text-sm">the last
+        <select class="select select-sm w-20" bind:value={last} disabled={bytes.trim() !== ""}>
+          {#each [10, 50, 200, 500] as n (n)}<option value={n}>{n}</option>{/each}
+        </select> stored uplinks
+      </label>
+      <label class="flex flex-1 items-center gap-2 text-sm">or these bytes
+        <input class="input input-sm min-w-40 flex-1 font-mono" name="bytes" bind:value={bytes} placeholder="01 0a ff" autocomplete="off" spellcheck="false" />
+      </label>
+      <label class="flex items-center gap-2 text-sm">on port
+        <input class="input input-sm w-20" type="number" name="port" min="1" max="223" bind:value={port} />
+      </label>
+      {#if trying}<span class="text-sm text-base-content/75" role="status">Trying…</span>{/if}
+    </div>
+    {#if tried}<TriedUplinks {tried} {drafted} />{/if}
+  </section>
+
+  <div class="mt-5 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
+    <Editions model={slug} news={saves} restored={() => { saves += 1; void load(); }} />
+    <DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />
+  </div>
+{:else if !problem}
+  <p class="text-base-content/75">Asking…</p>
+{/if}
