@@ -15,7 +15,7 @@ mod profile;
 pub mod radio;
 mod readings;
 
-pub use bench::{ApiArgs, BenchVerb, GatewaysArgs, IngestArgs};
+pub use bench::{ApiArgs, BenchVerb, ChartsArgs, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
 pub use decoder::{DecodeAnewArgs, DecoderReadArgs, DecoderTryArgs, DecoderVerb, DecoderWriteArgs};
 pub use device::{

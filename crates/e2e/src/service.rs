@@ -8,6 +8,7 @@ use reqwest::{Method, StatusCode};
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use simulator::scenario::Scenario;
+use store::{Store, Vault};
 use tempfile::TempDir;
 
 use crate::broker::Broker;
@@ -143,6 +144,18 @@ impl Service {
     /// All that the database holds.
     pub fn dump(&self) -> String {
         self.mariadb.dump(&self.database)
+    }
+
+    /// All that some tables hold.
+    pub fn dump_of(&self, tables: &[&str]) -> String {
+        let rows = |table: &&str| format!("{table}:\n{}", self.query(&format!("SELECT * FROM {table} ORDER BY 1, 2")));
+        tables.iter().map(rows).collect()
+    }
+
+    /// Its records, beside it.
+    pub async fn store(&self) -> Store {
+        let vault = Vault::open_or_create(&self.data.path().join("service/master.key")).expect("the service's own");
+        Store::open(&self.mariadb.url(&self.database), vault).await.expect("a database")
     }
 
     /// What a statement gives, a line a row.

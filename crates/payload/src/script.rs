@@ -9,7 +9,7 @@ use std::cell::Cell;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use rquickjs::{CatchResultExt, CaughtError, Context, Ctx, Function, Object, Runtime, Value};
+use rquickjs::{CatchResultExt, CaughtError, Coerced, Context, Ctx, Function, Object, Runtime, Value};
 use serde::Deserialize;
 use thiserror::Error;
 
@@ -25,6 +25,8 @@ const FILE: &str = "decoder.js";
 pub const MAX_SOURCE: usize = 256 * 1024;
 /// The longest result taken, in bytes of JSON.
 const MAX_RESULT: usize = 64 * 1024;
+/// The longest message taken from a script, in characters.
+const LONGEST_MESSAGE: usize = 400;
 
 /// What a script may use up in one call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -280,7 +282,8 @@ impl Script {
             // A script may catch what stops it, so the limits are asked first.
             _ if stopped.get() => Err(DecodeError::TooSlow),
             Err(DecodeError::Threw { message, .. } | DecodeError::Load { message, .. })
-                if message.contains("out of memory") || message == "null" =>
+                // With no memory left there is none for an error either; what scripts throw by themselves has the word.
+                if message.contains("out of memory") || (message == "null" && !self.source.contains("throw")) =>
             {
                 Err(DecodeError::TooMuchMemory(self.limits.memory_bytes))
             }
@@ -355,7 +358,7 @@ pub(crate) fn call<'js>(
 
 /// What scripts say in lists of texts; some say it otherwise.
 pub(crate) fn texts(list: Option<Vec<serde_json::Value>>) -> Vec<String> {
-    let text = |v: serde_json::Value| v.as_str().map_or_else(|| v.to_string(), str::to_owned);
+    let text = |v: serde_json::Value| short(v.as_str().unwrap_or(&v.to_string()));
     list.unwrap_or_default().into_iter().map(text).collect()
 }
 
@@ -369,7 +372,11 @@ fn result_of(json: &str) -> Result<Decoded, DecodeError> {
         errors: Option<Vec<serde_json::Value>>,
     }
     let bad = |why: String| DecodeError::BadResult(Entry::DecodeUplink, why);
-    let returned: Returned = serde_json::from_str(json).map_err(|why| bad(why.to_string()))?;
+    let returned: Returned = match serde_json::from_str(json) {
+        Ok(returned) => returned,
+        Err(why) => serde_json::from_str(&paired(json).ok_or_else(|| bad(why.to_string()))?)
+            .map_err(|why| bad(why.to_string()))?,
+    };
     let errors = texts(returned.errors);
     if !errors.is_empty() {
         return Err(DecodeError::Reported(errors));
@@ -384,6 +391,42 @@ fn result_of(json: &str) -> Result<Decoded, DecodeError> {
     }
 }
 
+/// JSON with the replacement character for each half of a surrogate pair that stands alone: JavaScript's texts may have
+/// such, and others' may not. None if there is none.
+fn paired(json: &str) -> Option<String> {
+    let unit = |at: usize| {
+        let escape = json.get(at..at + 6)?.strip_prefix("\\u")?;
+        u16::from_str_radix(escape, 16).ok()
+    };
+    let (mut out, mut at, mut alone) = (String::with_capacity(json.len()), 0, false);
+    while let Some(next) = json[at..].find('\\').map(|next| at + next) {
+        out.push_str(&json[at..next]);
+        let taken = match (unit(next), unit(next + 6)) {
+            (Some(0xd800..=0xdbff), Some(0xdc00..=0xdfff)) => 12,
+            (Some(0xd800..=0xdfff), _) => 0,
+            (Some(_), _) => 6,
+            // An escape of one character.
+            (None, _) => 1 + json[next + 1..].chars().next().map_or(0, char::len_utf8),
+        };
+        if taken == 0 {
+            alone = true;
+            out.push_str("\\ufffd");
+        }
+        out.push_str(&json[next..next + taken]);
+        at = next + if taken == 0 { 6 } else { taken };
+    }
+    out.push_str(&json[at..]);
+    alone.then_some(out)
+}
+
+/// As much of what a script says as anybody reads.
+fn short(text: &str) -> String {
+    match text.char_indices().nth(LONGEST_MESSAGE) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
+    }
+}
+
 /// What a script threw, with the place if the interpreter knows it.
 pub(crate) fn thrown(entry: Entry, error: &CaughtError<'_>) -> DecodeError {
     match error {
@@ -395,12 +438,17 @@ pub(crate) fn thrown(entry: Entry, error: &CaughtError<'_>) -> DecodeError {
                 (name, "") => name.to_owned(),
                 (name, message) => format!("{name}: {message}"),
             };
+            let message = short(&message);
             DecodeError::Threw { entry, message, place: exception.stack().and_then(|stack| place(&stack)) }
         }
         CaughtError::Value(value) => {
-            let text = value.as_string().and_then(|s| s.to_string().ok());
-            let message = text.unwrap_or_else(|| if value.is_null() { "null".into() } else { format!("{value:?}") });
-            DecodeError::Threw { entry, message, place: None }
+            // An object says what is the matter in its message, if it does; anything else as a text.
+            let told = value.as_object().and_then(|object| object.get::<_, String>("message").ok());
+            let text = || value.get::<Coerced<String>>().ok().map(|text| text.0);
+            let message = told.or_else(text).unwrap_or_else(|| format!("a {}", value.type_name()));
+            // What else it throws when it is asked is of no interest.
+            let _ = value.ctx().catch();
+            DecodeError::Threw { entry, message: short(&message), place: None }
         }
         CaughtError::Error(error) => DecodeError::Threw { entry, message: error.to_string(), place: None },
     }

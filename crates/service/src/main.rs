@@ -45,7 +45,7 @@ use anyhow::Result;
 use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
-use config::{Cli, InsertRate, Options, Verb};
+use config::{Cli, InsertRate, MakeHistory, Options, Verb};
 use mimalloc::MiMalloc;
 use store::{Store, Vault};
 
@@ -60,6 +60,7 @@ fn main() -> ExitCode {
         Verb::Openapi => document(),
         Verb::BrokerFiles(options) => broker::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
+        Verb::MakeHistory(options) => make_history(&options),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -75,6 +76,16 @@ fn serve(options: Options) -> Result<()> {
     let colours = std::io::stderr().is_terminal();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
+}
+
+fn make_history(options: &MakeHistory) -> Result<()> {
+    let make = async {
+        let store = Store::open(&options.database, Vault::from_key(rand::random())).await?;
+        store.make_history(&options.reading, &options.unit, options.days, options.interval_s).await
+    };
+    let values = tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(make)?;
+    println!("{values}");
+    Ok(())
 }
 
 fn insert_rate(options: &InsertRate) -> Result<()> {

@@ -43,16 +43,19 @@ impl Case {
     }
 }
 
-/// The model as it would be with the draft.
+/// The model as it would be with the draft; none if it has no decoder for those versions.
 pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
     if let Some(rules) = &draft.readings {
         about.readings.clone_from(rules);
     }
-    let Some(source) = &draft.decoder else { return Some(about) };
-    match draft.version.as_deref().filter(|version| !version.is_empty()) {
-        None => (about.decoder, about.decoder_kind) = (Some(source.clone()), draft.decoder_kind),
-        Some(words) => {
-            let version = about.versions.iter_mut().find(|version| version.words() == words)?;
+    let version = match draft.version.as_deref().filter(|version| !version.is_empty()) {
+        Some(words) => Some(about.versions.iter_mut().find(|version| version.words() == words)?),
+        None => None,
+    };
+    match (&draft.decoder, version) {
+        (None, _) => {}
+        (Some(source), None) => (about.decoder, about.decoder_kind) = (Some(source.clone()), draft.decoder_kind),
+        (Some(source), Some(version)) => {
             (version.decoder, version.decoder_kind) = (source.clone(), draft.decoder_kind);
         }
     }

@@ -248,7 +248,7 @@ mod tests {
     #[test]
     fn tarnsey_is_complete_and_can_be_registered() {
         let scenario = Scenario::load(&folder()).unwrap();
-        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (5, 10, 2));
+        assert_eq!((scenario.gateways.len(), scenario.devices.len(), scenario.fleets.len()), (5, 11, 2));
         assert_eq!(scenario.gateways.iter().filter(|g| g.stranger).count(), 1);
         let ways =
             Protocol::ALL.map(|way| scenario.gateways.iter().filter(|g| g.protocol == way && !g.stranger).count());

@@ -14,6 +14,8 @@ pub const SLUICE_COMMAND_PORT: u8 = 10;
 pub enum SensorKind {
     /// Water level and salinity.
     TideGauge,
+    /// The same with a firmware that nobody has told the decoder of: another port, and the water's temperature as well.
+    TideGauge3,
     /// A gate that can be opened by command.
     Sluice,
     /// A collar on a grazing animal.
@@ -51,6 +53,10 @@ impl Sensor {
         self.clock_s += passed_s;
         match self.kind {
             SensorKind::TideGauge => (2, self.tide(rng)),
+            SensorKind::TideGauge3 => {
+                let decidegrees = (160.0 + 30.0 * (self.clock_s / 86_400.0).sin() + rng.random_range(-4.0..4.0)) as i16;
+                (5, [self.tide(rng).as_slice(), &decidegrees.to_be_bytes()].concat())
+            }
             SensorKind::Sluice => (3, vec![self.opening_percent, u8::from(self.opening_percent > 0), self.decivolts()]),
             SensorKind::Collar => (4, self.collar(rng)),
         }

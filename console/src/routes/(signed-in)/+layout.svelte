@@ -44,9 +44,9 @@
 
 {#if ready}
   <header class="border-b border-base-300 bg-base-200">
-    <div class="mx-auto flex max-w-6xl items-center gap-x-6 px-4">
+    <div class="mx-auto flex max-w-6xl items-center gap-x-4 px-4">
       <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to what needs attention">
-        <Heron /> <span class="hidden sm:inline">Keen Heron</span>
+        <Heron /> <span class="hidden whitespace-nowrap lg:inline">Keen Heron</span>
       </a>
       <nav class="hidden gap-1 self-stretch sm:flex" aria-label="Main">
         {#each places as place (place.href)}
@@ -62,7 +62,7 @@
       <div class="ml-auto hidden sm:block"><Search /></div>
       <div class="ml-auto flex items-center gap-3 text-sm sm:ml-0">
         <span class="capitalize">{session.estateName}</span>
-        <span class={live.connected ? "text-success" : "text-warning"} title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
+        <span class="whitespace-nowrap {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
           {live.connected ? "● live" : "○ reconnecting"}
         </span>
         <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>

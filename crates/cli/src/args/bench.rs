@@ -21,6 +21,18 @@ pub enum BenchVerb {
     ///
     /// The service must be one made for this; `scripts/bench api` starts one.
     Api(ApiArgs),
+    /// How long charts of what is stored take. `scripts/bench history` makes a year of it first.
+    Charts(ChartsArgs),
+}
+
+#[derive(Args)]
+pub struct ChartsArgs {
+    /// The reading's name.
+    #[arg(long, default_value = "water_level")]
+    pub reading: String,
+    /// Charts of each kind.
+    #[arg(long, default_value_t = 100, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub charts: u32,
 }
 
 #[derive(Args)]

@@ -63,6 +63,7 @@ pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Res
     let args = match verb {
         BenchVerb::Ingest(args) => args,
         BenchVerb::Api(args) => return super::bench_api::run(client, out, args, yes).await,
+        BenchVerb::Charts(args) => return super::bench_charts::run(client, out, args).await,
         BenchVerb::Gateways(args) => return super::bench_gateways::run(client, out, args, yes).await,
     };
     let measured = ingest(client, args, yes).await?;

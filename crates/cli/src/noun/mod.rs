@@ -3,6 +3,7 @@
 pub mod airtime;
 pub mod bench;
 mod bench_api;
+mod bench_charts;
 mod bench_gateways;
 pub mod catalogue;
 pub mod decoder;

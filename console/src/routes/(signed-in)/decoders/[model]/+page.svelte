@@ -95,6 +95,7 @@
   async function put() {
     if (!model) return;
     if (broken > 0 && !confirm(`${broken} payloads could be read before and cannot be any more. Put it in force all the same?`)) return;
+    if (tried?.flaw && !confirm(`${tried.flaw}. It would not be used until it is mended, and uplinks would not be decoded. Save it all the same?`)) return;
     const about = $state.snapshot(model) as Model;
     const own = about.versions?.find((one) => versionWords(one) === version);
     if (own) [own.decoder, own.decoder_kind] = [source, kind];
