@@ -344,7 +344,7 @@ async fn sum_hours(tx: &mut Transaction<'_, MySql>, ids: &[SeriesId], from: u32,
     delete.build().execute(&mut **tx).await?;
     let mut insert = QueryBuilder::<MySql>::new(
         "INSERT INTO hourly (series_id, hour, count, least, sum, most)
-         SELECT series_id, FLOOR(at_ms / 3600000) AS of_hour, COUNT(value), MIN(value), SUM(value), MAX(value)
+         SELECT series_id, at_ms DIV 3600000 AS of_hour, COUNT(value), MIN(value), SUM(value), MAX(value)
          FROM history WHERE ",
     );
     among(&mut insert, "series_id", ids);
@@ -366,7 +366,7 @@ async fn sum_days(tx: &mut Transaction<'_, MySql>, ids: &[SeriesId], from: u32, 
     delete.build().execute(&mut **tx).await?;
     let mut insert = QueryBuilder::<MySql>::new(
         "INSERT INTO daily (series_id, day, count, least, sum, most)
-         SELECT series_id, FLOOR(hour / 24) AS of_day, SUM(count), MIN(least), SUM(sum), MAX(most) FROM hourly WHERE ",
+         SELECT series_id, hour DIV 24 AS of_day, SUM(count), MIN(least), SUM(sum), MAX(most) FROM hourly WHERE ",
     );
     among(&mut insert, "series_id", ids);
     insert.push(" AND hour >= ").push_bind(from * DAY_HOURS).push(" AND hour < ").push_bind(until * DAY_HOURS);

@@ -69,7 +69,7 @@ impl Store {
         step_ms: i64,
     ) -> Result<Vec<Summary>, StoreError> {
         let rows = sqlx::query(
-            "SELECT FLOOR(at_ms / ?) AS step, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history
+            "SELECT at_ms DIV ? AS step, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history
              WHERE series_id = ? AND at_ms >= ? AND at_ms < ? AND value IS NOT NULL GROUP BY step ORDER BY step",
         )
         .bind(step_ms)

@@ -138,7 +138,7 @@ async fn a_chart_shows_values_near_and_means_from_afar_with_gaps() {
     // The last, which has no summary yet, is in it.
     let newest = far.points.iter().filter_map(|point| point.most).fold(0.0, f64::max);
     assert_eq!(newest, values.last().unwrap().1);
-    let said = bench.service.heron_says(&["readings", "chart", "probe-1", "level", "--last", "30d"]);
+    let said = bench.service.heron_says(&["readings", "chart", "probe-1", "level", "--last", "30d", "--points", "100"]);
     assert!(said.contains("no values") && said.contains("each stands for") && said.contains('●'), "{said}");
 
     // A value that comes too late is summed up anew.
