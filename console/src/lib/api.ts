@@ -11,6 +11,7 @@ export type OutboxItem = Schemas["OutboxItem"];
 export type NewOutboxItem = Schemas["NewOutboxItem"];
 export type OutboxPlace = Schemas["OutboxPlace"];
 export type OutboxReadBack = Schemas["OutboxReadBack"];
+export type TestPayload = Schemas["TestPayload"];
 export type TestCommand = Schemas["TestCommand"];
 export type Message = Schemas["Message"];
 export type Reading = Schemas["Reading"];

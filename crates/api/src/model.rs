@@ -94,7 +94,7 @@ pub struct TestPayload {
 }
 
 impl TestPayload {
-    fn check(&self) -> Result<(), Problem> {
+    pub(crate) fn check(&self) -> Result<(), Problem> {
         problem::name("test.name", &self.name)?;
         if self.fails && !self.readings.is_empty() {
             return Err(bad_field("test.readings", &self.name, "a test that must fail has no readings"));

@@ -143,6 +143,10 @@ pub struct OutboxReadBack {
     pub payload: String,
     /// Its bytes.
     pub length: usize,
+    /// The named values in it, as the model's decoder reads downlinks, if it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>, example = json!({ "opening": 40 }))]
+    pub reads_as: Option<Values>,
     /// What it would wait for.
     pub note: String,
     /// How many would go before it.

@@ -6,8 +6,8 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::message::{DeviceRef, Reading};
-use crate::model::DecoderKind;
+use crate::message::{DeviceRef, Reading, ReadingValue};
+use crate::model::{DecoderKind, TestPayload};
 use crate::outbox::MAX_PAYLOAD;
 use crate::problem::{self, Problem, bad_field};
 use crate::reading::ReadingRule;
@@ -35,6 +35,9 @@ pub struct Draft {
     /// What is to be known of its readings; what is in force if not given.
     #[serde(default)]
     pub readings: Option<BTreeMap<String, ReadingRule>>,
+    /// What it must make of some payloads; the tests in force if not given.
+    #[serde(default)]
+    pub tests: Option<Vec<TestPayload>>,
     /// Payloads to try it on.
     #[serde(default)]
     pub payloads: Vec<DraftPayload>,
@@ -79,6 +82,7 @@ impl Draft {
             }
         }
         self.readings.iter().flatten().try_for_each(|(name, rule)| rule.check(name))?;
+        self.tests.iter().flatten().try_for_each(TestPayload::check)?;
         self.payloads
             .iter()
             .map(|given| {
@@ -102,18 +106,26 @@ pub struct DecoderProblem {
     /// Column, from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub column: Option<u32>,
+    /// A line that would make it decode, if it were added.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adapter: Option<String>,
 }
 
 impl From<&payload::DecodeError> for DecoderProblem {
     fn from(error: &payload::DecodeError) -> Self {
         let place = error.place();
-        Self { message: error.to_string(), line: place.map(|p| p.line), column: place.map(|p| p.column) }
+        Self {
+            message: error.to_string(),
+            line: place.map(|p| p.line),
+            column: place.map(|p| p.column),
+            adapter: error.adapter().map(str::to_owned),
+        }
     }
 }
 
 impl From<String> for DecoderProblem {
     fn from(message: String) -> Self {
-        Self { message, line: None, column: None }
+        Self { message, line: None, column: None, adapter: None }
     }
 }
 
@@ -185,6 +197,23 @@ pub struct TriedUplink {
     pub before: Option<Outcome>,
     /// By the draft.
     pub after: Outcome,
+}
+
+impl Outcome {
+    /// A test that this is what must come of a payload, as the decoder gives it: before scales and words.
+    pub fn as_test(&self, name: &str, port: u8, payload: &str) -> TestPayload {
+        let readings = self.readings.iter().map(|(name, reading)| {
+            let value = reading.raw.map_or_else(|| reading.value.clone(), ReadingValue::Number);
+            (name.clone(), value)
+        });
+        TestPayload {
+            name: name.to_owned(),
+            port,
+            bytes: payload.to_owned(),
+            readings: readings.collect(),
+            fails: self.problem.is_some(),
+        }
+    }
 }
 
 impl TriedUplink {
@@ -280,7 +309,6 @@ impl Tried {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::message::ReadingValue;
 
     fn outcome(readings: &[(&str, f64)]) -> Outcome {
         let readings = readings.iter().map(|(n, v)| ((*n).to_owned(), Reading::of(ReadingValue::Number(*v)))).collect();
@@ -306,6 +334,16 @@ mod tests {
         assert_eq!(change(Some(failed()), outcome(&[])), UplinkChange::Mended);
         assert_eq!(change(Some(outcome(&[("a", 1.0)])), outcome(&[("a", 1.0)])), UplinkChange::Same);
         assert_eq!(change(Some(outcome(&[("a", 1.0)])), outcome(&[("a", 10.0)])), UplinkChange::Changed);
+    }
+
+    #[test]
+    fn what_came_of_a_payload_can_be_kept_as_a_test() {
+        let mut outcome = outcome(&[("a", 21.0)]);
+        outcome.readings.insert("b".into(), Reading { raw: Some(210.0), ..Reading::of(ReadingValue::Number(21.0)) });
+        let test = outcome.as_test("spring tide", 2, "0a");
+        assert_eq!(test.readings["a"], ReadingValue::Number(21.0));
+        assert_eq!(test.readings["b"], ReadingValue::Number(210.0), "before the scale");
+        assert!(test.check().is_ok() && failed().as_test("bad", 2, "0b").fails);
     }
 
     #[test]

@@ -17,7 +17,7 @@ mod readings;
 
 pub use bench::{ApiArgs, BenchVerb, ChartsArgs, GatewaysArgs, IngestArgs};
 pub use catalogue::{CatalogueImportArgs, CatalogueVerb};
-pub use decoder::{DecodeAnewArgs, DecoderReadArgs, DecoderTryArgs, DecoderVerb, DecoderWriteArgs};
+pub use decoder::{DecodeAnewArgs, DecoderReadArgs, DecoderTryArgs, DecoderVerb, DecoderWriteArgs, KeepTestArgs};
 pub use device::{
     DeviceAddArgs, DeviceAdoptArgs, DeviceImportArgs, DeviceSetArgs, DeviceVerb, KeyForms, KeyOrder, LabelsArgs,
 };

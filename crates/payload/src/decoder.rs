@@ -90,6 +90,25 @@ impl Decoder {
         Ok(Decoded { readings, warnings })
     }
 
+    /// Reads a downlink as the device will, if it can.
+    ///
+    /// # Errors
+    /// If it does not take the bytes.
+    pub fn read_downlink(
+        &self,
+        interpreter: &mut Interpreter,
+        bytes: &[u8],
+        port: u8,
+        stop: impl Fn() -> bool + 'static,
+    ) -> Option<Result<Decoded, DecodeError>> {
+        match self {
+            Self::Script(script) if script.reads_downlinks() => {
+                Some(script.decode_downlink(interpreter, bytes, port, stop))
+            }
+            _ => None,
+        }
+    }
+
     /// Makes a downlink of named values.
     ///
     /// # Errors

@@ -1,12 +1,12 @@
 //! The other way: named values to the bytes of a downlink, by a script's `encodeDownlink({data})`, which returns
-//! `{bytes, fPort, warnings, errors}` (LoRa Alliance TS013-1.0.0 §4).
+//! `{bytes, fPort, warnings, errors}`, and back by its `decodeDownlink({bytes, fPort})` (LoRa Alliance TS013-1.0.0 §4).
 
 use rquickjs::{Ctx, Object};
 use serde::Deserialize;
 use serde_json::Value;
 
 use crate::interpreter::Interpreter;
-use crate::script::{DecodeError, Entry, Script, call, texts};
+use crate::script::{DecodeError, Decoded, Entry, Script, call, result_of, texts};
 
 /// The largest payload a frame can carry at any data rate (RP002-1.0.4 §2.4.6).
 const MAX_PAYLOAD: usize = 242;
@@ -52,6 +52,30 @@ impl Script {
             call(ctx, Entry::EncodeDownlink, &function, input)
         })?;
         read(&returned)
+    }
+
+    /// Reads a downlink as the device will: the named values in it.
+    ///
+    /// # Errors
+    /// If the script has no such function, or it does not take the bytes.
+    pub fn decode_downlink(
+        &self,
+        interpreter: &mut Interpreter,
+        bytes: &[u8],
+        port: u8,
+        stop: impl Fn() -> bool + 'static,
+    ) -> Result<Decoded, DecodeError> {
+        let returned = self.run(interpreter, stop, |ctx| {
+            let function = Entry::DecodeDownlink.of(ctx)?;
+            let input = Object::new(ctx.clone()).and_then(|input| {
+                input.set("bytes", bytes.to_vec())?;
+                input.set("fPort", port)?;
+                Ok(input)
+            });
+            let input = input.map_err(|e| DecodeError::Interpreter(e.to_string()))?;
+            call(ctx, Entry::DecodeDownlink, &function, input)
+        })?;
+        result_of(Entry::DecodeDownlink, &returned)
     }
 }
 
@@ -143,6 +167,29 @@ mod tests {
             "encodeDownlink threw: TypeError: cannot read property 'opening' of undefined (line 3, column 17)"
         );
         assert!(why("for (;;) {}").contains("ran too long"));
+    }
+
+    #[test]
+    fn a_downlink_is_read_as_its_device_will() {
+        let source = "function decodeUplink() { return {data: {}} }
+            function encodeDownlink({data}) { return {bytes: [data.opening], fPort: 10} }
+            function decodeDownlink({bytes, fPort}) {
+              if (fPort !== 10) return {errors: ['port ' + fPort]};
+              return {data: {opening: bytes[0]}};
+            }";
+        let script = Script::new(source, Limits::default()).unwrap();
+        assert!(script.reads_downlinks());
+        let read = |bytes: &[u8], port| script.decode_downlink(&mut Interpreter::new(), bytes, port, || false);
+        let decoded = read(&[40], 10).unwrap();
+        assert_eq!(
+            (decoded.readings[0].name(), &decoded.readings[0].value),
+            ("opening", &crate::ReadingValue::Number(40.0))
+        );
+        assert_eq!(read(&[40], 11).unwrap_err(), DecodeError::Reported(vec!["port 11".into()]));
+        let mute = Script::new("function decodeUplink() { return {data: {}} }", Limits::default()).unwrap();
+        assert!(!mute.reads_downlinks());
+        let why = mute.decode_downlink(&mut Interpreter::new(), &[], 1, || false).unwrap_err();
+        assert_eq!(why, DecodeError::Missing(Entry::DecodeDownlink));
     }
 
     #[test]

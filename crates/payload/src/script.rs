@@ -61,6 +61,8 @@ pub enum Entry {
     DecodeUplink,
     /// Named values to bytes.
     EncodeDownlink,
+    /// The bytes of a downlink to named values.
+    DecodeDownlink,
 }
 
 impl Entry {
@@ -69,13 +71,14 @@ impl Entry {
         match self {
             Entry::DecodeUplink => "decodeUplink",
             Entry::EncodeDownlink => "encodeDownlink",
+            Entry::DecodeDownlink => "decodeDownlink",
         }
     }
 
     /// What it is to return.
     const fn shape(self) -> &'static str {
         match self {
-            Entry::DecodeUplink => "{data, warnings, errors}",
+            Entry::DecodeUplink | Entry::DecodeDownlink => "{data, warnings, errors}",
             Entry::EncodeDownlink => "{bytes, fPort, warnings, errors}",
         }
     }
@@ -170,6 +173,14 @@ pub enum DecodeError {
 }
 
 impl DecodeError {
+    /// A line that, added to the script, makes it decode.
+    pub fn adapter(&self) -> Option<&str> {
+        match self {
+            Self::Otherwise { adapter, .. } => Some(adapter),
+            _ => None,
+        }
+    }
+
     /// Where in the decoder's source it is, if that is known.
     pub fn place(&self) -> Option<Place> {
         match self {
@@ -197,6 +208,7 @@ pub struct Script {
     pub(crate) source: Arc<str>,
     pub(crate) limits: Limits,
     encodes: bool,
+    reads_downlinks: bool,
     notes: Arc<[String]>,
 }
 
@@ -208,23 +220,30 @@ impl Script {
             return Err(DecodeError::TooLong(source.len()));
         }
         let (source, mut notes) = adapt::tolerant(&source);
-        let mut script = Self { source: source.into(), limits, encodes: false, notes: [].into() };
-        let (encodes, uncalled) = script.run(
+        let mut script =
+            Self { source: source.into(), limits, encodes: false, reads_downlinks: false, notes: [].into() };
+        let (encodes, reads_downlinks, uncalled) = script.run(
             &mut Interpreter::new(),
             || false,
             |ctx| {
                 Entry::DecodeUplink.of(ctx).map_err(|missing| adapt::otherwise(ctx).unwrap_or(missing))?;
-                Ok((Entry::EncodeDownlink.of(ctx).is_ok(), adapt::uncalled(ctx)))
+                let has = |entry: Entry| entry.of(ctx).is_ok();
+                Ok((has(Entry::EncodeDownlink), has(Entry::DecodeDownlink), adapt::uncalled(ctx)))
             },
         )?;
         notes.extend(uncalled);
-        (script.encodes, script.notes) = (encodes, notes.into());
+        (script.encodes, script.reads_downlinks, script.notes) = (encodes, reads_downlinks, notes.into());
         Ok(script)
     }
 
     /// Whether it has `encodeDownlink` too.
     pub const fn encodes(&self) -> bool {
         self.encodes
+    }
+
+    /// Whether it has `decodeDownlink` too.
+    pub const fn reads_downlinks(&self) -> bool {
+        self.reads_downlinks
     }
 
     /// What was passed over in it, for whoever wrote it.
@@ -251,7 +270,7 @@ impl Script {
             Some(returned) => returned?,
             None => self.run(interpreter, move || stop(), |ctx| call.make(ctx, &Entry::DecodeUplink.of(ctx)?))?,
         };
-        result_of(&returned)
+        result_of(Entry::DecodeUplink, &returned)
     }
 
     /// Loads the script into a fresh world and calls `then` in it.
@@ -362,7 +381,7 @@ pub(crate) fn texts(list: Option<Vec<serde_json::Value>>) -> Vec<String> {
     list.unwrap_or_default().into_iter().map(text).collect()
 }
 
-fn result_of(json: &str) -> Result<Decoded, DecodeError> {
+pub(crate) fn result_of(entry: Entry, json: &str) -> Result<Decoded, DecodeError> {
     #[derive(Deserialize)]
     struct Returned {
         data: Option<serde_json::Value>,
@@ -371,7 +390,7 @@ fn result_of(json: &str) -> Result<Decoded, DecodeError> {
         #[serde(default)]
         errors: Option<Vec<serde_json::Value>>,
     }
-    let bad = |why: String| DecodeError::BadResult(Entry::DecodeUplink, why);
+    let bad = |why: String| DecodeError::BadResult(entry, why);
     let returned: Returned = match serde_json::from_str(json) {
         Ok(returned) => returned,
         Err(why) => serde_json::from_str(&paired(json).ok_or_else(|| bad(why.to_string()))?)

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
-use api::message::{Body, Message, Reading};
+use api::message::{Body, Message, Reading, ReadingValue};
 use api::outbox::Values;
 use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
@@ -208,6 +208,22 @@ pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
     let over = move || processor_time().saturating_sub(begun) > TIME;
     let encoded = INTERPRETER.with_borrow_mut(|it| ready.encode(it, values, over));
     encoded.map_err(|why| why.to_string())
+}
+
+/// Reads a downlink as the device will, if the decoder can. This runs a script, too.
+pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
+    let ready = decoder.ready.as_ref().ok()?;
+    let begun = processor_time();
+    let over = move || processor_time().saturating_sub(begun) > TIME;
+    let read = INTERPRETER.with_borrow_mut(|it| ready.read_downlink(it, payload, port, over))?;
+    let values = read.map(|decoded| {
+        let value = |reading: payload::Reading| {
+            let value = serde_json::to_value(ReadingValue::from(reading.value)).unwrap_or_default();
+            (reading.of.name.clone(), value)
+        };
+        decoded.readings.into_iter().map(value).collect()
+    });
+    Some(values.map_err(|why| why.to_string()))
 }
 
 /// What this thread has taken of the processor.

@@ -52,6 +52,14 @@ pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
         Some(words) => Some(about.versions.iter_mut().find(|version| version.words() == words)?),
         None => None,
     };
+    if let Some(tests) = &draft.tests {
+        let of = version.map_or(&mut about.tests, |version| &mut version.tests);
+        of.clone_from(tests);
+    }
+    let version = match draft.version.as_deref() {
+        Some(words) => about.versions.iter_mut().find(|version| version.words() == words),
+        None => None,
+    };
     match (&draft.decoder, version) {
         (None, _) => {}
         (Some(source), None) => (about.decoder, about.decoder_kind) = (Some(source.clone()), draft.decoder_kind),

@@ -20,6 +20,8 @@ use crate::{Store, StoreError};
 /// An hour, and how many of them a day has.
 pub const HOUR_MS: i64 = 3_600_000;
 const DAY_HOURS: u32 = 24;
+/// Hours of all series that are summed up in one transaction.
+const SUMMED: usize = 512 * 24;
 /// The longest name of a reading that is kept, and the longest text of one.
 pub(crate) const LONGEST_NAME: usize = 120;
 const LONGEST_WORD: usize = 200;
@@ -251,15 +253,19 @@ impl Store {
             Some(from) => from,
             // The first time: from the first value on.
             None => {
-                let first: Option<i64> =
-                    sqlx::query_scalar("SELECT MIN(at_ms) FROM history").fetch_one(&self.pool).await?;
+                // By series, since the index begins with them.
+                let statement =
+                    "SELECT MIN(first) FROM (SELECT MIN(at_ms) AS first FROM history GROUP BY series_id) AS firsts";
+                let first: Option<i64> = sqlx::query_scalar(statement).fetch_one(&self.pool).await?;
                 first.map_or(until_hour, hour_of)
             }
         };
         if from < until_hour {
             let ids: Vec<SeriesId> =
                 sqlx::query_scalar("SELECT id FROM series ORDER BY id").fetch_all(&self.pool).await?;
-            for part in ids.chunks(512) {
+            // After a long time, fewer at once: what one transaction sums up stays about the same.
+            let at_once = (SUMMED / (until_hour - from) as usize).clamp(1, 512);
+            for part in ids.chunks(at_once) {
                 let mut tx = self.pool.begin().await?;
                 sum_hours(&mut tx, part, from, until_hour).await?;
                 sum_days(&mut tx, part, from / DAY_HOURS, until_hour / DAY_HOURS).await?;

@@ -154,7 +154,7 @@
     </div>
     {#if readBack}
       <p class="rounded-field bg-base-200 px-3 py-1.5 text-sm" data-outbox-check>
-        <Bytes hex={readBack.payload} /> · {readBack.length} {readBack.length === 1 ? "byte" : "bytes"} on port {readBack.port} · it
+        <Bytes hex={readBack.payload} /> · {readBack.length} {readBack.length === 1 ? "byte" : "bytes"} on port {readBack.port} {#if readBack.reads_as}· reads as {Object.entries(readBack.reads_as).map(([name, value]) => `${name} ${value}`).join(", ")}{/if} · it
         {readBack.note}{readBack.expected_at ? `; ${expected(readBack.expected_at, live.now)}` : ""}
       </p>
       {#each readBack.warnings as warning (warning)}<p class="border-l-4 border-warning pl-2 text-sm">{warning}</p>{/each}

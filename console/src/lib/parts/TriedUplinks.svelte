@@ -5,7 +5,7 @@
   import { ago, moment, value } from "#lib/words.ts";
   import ByteRuler from "./ByteRuler.svelte";
 
-  let { tried, drafted }: { tried: Tried; drafted: boolean } = $props();
+  let { tried, drafted, keep }: { tried: Tried; drafted: boolean; keep: (uplink: TriedUplink) => void } = $props();
 
   type Change = TriedUplink["change"];
   const ORDER: Change[] = ["broken", "fails", "mended", "changed", "same"];
@@ -72,6 +72,7 @@
           <span class="font-medium {MARKS[uplink.change].tone}">{MARKS[uplink.change].sign} {MARKS[uplink.change].word}</span>
           {#if uplink.device}<a class="link-hover font-semibold" href="/devices/{uplink.device.eui}">{uplink.device.name}</a>{/if}
           <span class="text-sm text-base-content/75">port {uplink.port}, {uplink.payload.length / 2} bytes</span>
+          <button class="link ml-auto text-sm" type="button" onclick={() => keep(uplink)}>keep as a test</button>
         </p>
         <ByteRuler hex={uplink.payload} {lit} point={(at) => (pointedByte = at)} />
         {#if uplink.before?.problem}<p class="mt-2 text-error"><b>In force:</b> {uplink.before.problem.message}</p>{/if}

@@ -12,6 +12,8 @@ pub enum DecoderVerb {
     Write(DecoderWriteArgs),
     /// Try a draft on stored uplinks, beside the decoder in force: what appears, vanishes, changes or fails.
     Try(DecoderTryArgs),
+    /// Keep what the decoder in force makes of a payload as a test, to be run on every save.
+    KeepTest(KeepTestArgs),
     /// A model each time it was saved.
     Editions {
         /// The model's short name.
@@ -115,4 +117,25 @@ pub struct DecodeAnewArgs {
     /// Do not wait until it is done.
     #[arg(long)]
     pub no_wait: bool,
+}
+
+#[derive(Args)]
+pub struct KeepTestArgs {
+    /// The model's short name.
+    pub model: String,
+    /// What the test is called.
+    #[arg(long)]
+    pub name: String,
+    /// A stored uplink by its name.
+    #[arg(long, value_name = "ID", required_unless_present = "payload", conflicts_with = "payload")]
+    pub message: Option<String>,
+    /// A payload in hex, in any pasted form.
+    #[arg(long, value_name = "HEX")]
+    pub payload: Option<String>,
+    /// FPort of that payload, 1 to 223.
+    #[arg(long, default_value_t = 1, requires = "payload")]
+    pub port: u8,
+    /// Which of the model's decoders: that of some versions, as `heron model show` tells them.
+    #[arg(long, value_name = "VERSIONS")]
+    pub version: Option<String>,
 }

@@ -42,6 +42,10 @@ fn read_back(i: &OutboxReadBack) -> Vec<(&'static str, String)> {
         ),
         ("when", note(Some(&i.note), i.expected_at)),
     ];
+    if let Some(values) = &i.reads_as {
+        let values: Vec<String> = values.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+        lines.push(("reads as", values.join(", ")));
+    }
     lines.extend(i.warnings.iter().map(|warning| ("warning", warning.clone())));
     lines
 }

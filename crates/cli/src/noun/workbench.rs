@@ -6,14 +6,14 @@ use std::time::Duration;
 use anyhow::{Result, bail};
 use api::edition::{Comparison, Edition, LineChange};
 use api::job::{DecodeAnew, Job, JobState};
-use api::model::Model;
+use api::model::{Model, ModelVersion, PutModel};
 use api::watch::DecodeFailures;
 use api::workbench::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
 use chrono::{TimeDelta, Utc};
 use serde_json::Value;
 
 use super::decoder::source_of;
-use crate::args::{DecodeAnewArgs, DecoderTryArgs, DecoderVerb};
+use crate::args::{DecodeAnewArgs, DecoderTryArgs, DecoderVerb, KeepTestArgs};
 use crate::client::Client;
 use crate::show::{self, Out};
 
@@ -26,6 +26,7 @@ pub async fn run(client: &Client, out: &Out, verb: DecoderVerb, yes: bool) -> Re
     match verb {
         DecoderVerb::Read(_) | DecoderVerb::Write(_) => Ok(()),
         DecoderVerb::Try(args) => try_draft(client, out, args).await,
+        DecoderVerb::KeepTest(args) => keep_test(client, out, args).await,
         DecoderVerb::Editions { model } => {
             let path = client.in_estate(&format!("models/{model}/editions")).await?;
             let editions: Vec<Edition> = client.all(&path, &[]).await?;
@@ -120,20 +121,54 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     if let Some(flaw) = &tried.flaw {
         bail!("{flaw}; nothing was put in force");
     }
-    let model: Model = client.get(&client.in_estate(&format!("models/{}", args.model)).await?, &[]).await?;
-    let mut about = model.about;
-    match args.version.as_deref() {
+    let mut about = model_of(client, &args.model).await?.about;
+    match version_of(&mut about, args.version.as_deref())? {
         None => (about.decoder, about.decoder_kind) = (Some(source), kind),
-        Some(words) => {
-            let Some(version) = about.versions.iter_mut().find(|version| version.words() == words) else {
-                bail!("{} has no decoder for {words:?} any more", args.model);
-            };
-            (version.decoder, version.decoder_kind) = (source, kind);
-        }
+        Some(version) => (version.decoder, version.decoder_kind) = (source, kind),
     }
     let note = args.note.unwrap_or_default();
     let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
     out.line(format!("It is in force. History stays as it was: `heron decoder anew {} --last 30d`.", args.model))
+}
+
+async fn model_of(client: &Client, slug: &str) -> Result<Model> {
+    client.get(&client.in_estate(&format!("models/{slug}")).await?, &[]).await
+}
+
+/// What a model has of its own for some versions, as they are told in words; none if it is about all others.
+fn version_of<'a>(about: &'a mut PutModel, words: Option<&str>) -> Result<Option<&'a mut ModelVersion>> {
+    let Some(words) = words else { return Ok(None) };
+    match about.versions.iter_mut().find(|version| version.words() == words) {
+        Some(version) => Ok(Some(version)),
+        None => bail!("the model has no decoder of its own for {words:?}"),
+    }
+}
+
+async fn keep_test(client: &Client, out: &Out, args: KeepTestArgs) -> Result<()> {
+    let draft = Draft {
+        version: args.version.clone(),
+        payloads: args.payload.into_iter().map(|bytes| DraftPayload { port: args.port, bytes }).collect(),
+        messages: args.message.into_iter().collect(),
+        ..Draft::default()
+    };
+    let tried: Tried = client.post(&client.in_estate(&format!("models/{}/try", args.model)).await?, &draft).await?;
+    let Some(uplink) = tried.uplinks.first() else { bail!("there is nothing to keep") };
+    let test = uplink.after.as_test(&args.name, uplink.port, &uplink.payload);
+    let mut about = model_of(client, &args.model).await?.about;
+    let tests = match version_of(&mut about, args.version.as_deref())? {
+        Some(version) => &mut version.tests,
+        None => &mut about.tests,
+    };
+    tests.retain(|other| other.name != test.name);
+    tests.push(test.clone());
+    let note = format!("test {:?} kept", args.name);
+    let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
+    if out.json {
+        return out.json(&test);
+    }
+    let expected: Vec<String> = test.readings.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+    let expected = if test.fails { "an error".into() } else { expected.join(", ") };
+    out.line(format!("Kept: port {} [{}] must give {expected}.", test.port, show::pairs(&test.bytes)))
 }
 
 fn tell(out: &Out, tried: &Tried) -> Result<()> {

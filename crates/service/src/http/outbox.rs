@@ -2,7 +2,7 @@
 
 use api::Page;
 use api::outbox::{
-    Cargo, CheckedOutboxItem, Listening, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState,
+    Cargo, CheckedOutboxItem, Listening, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values,
 };
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
@@ -150,6 +150,29 @@ async fn ready(app: &App, estate: &InEstate, eui: Eui64, new: &NewOutboxItem) ->
     Ok(Ready { new, port, payload, warnings, wait, listening })
 }
 
+/// Numbers are the same however they are written.
+fn same(a: &serde_json::Value, b: &serde_json::Value) -> bool {
+    match (a.as_f64(), b.as_f64()) {
+        (Some(a), Some(b)) => (a - b).abs() <= 1e-9 * a.abs().max(1.0),
+        _ => a == b,
+    }
+}
+
+/// The named values in a downlink, if the device's model has what reads it.
+async fn read_back(
+    app: &App,
+    estate: &InEstate,
+    eui: Eui64,
+    port: u8,
+    payload: &[u8],
+) -> Result<Option<Result<Values, String>>, Refusal> {
+    let model = known(app, estate, eui)?.model;
+    let decoder = model.and_then(|model| app.directory.decoder(estate.id, &model, eui));
+    let Some(decoder) = decoder else { return Ok(None) };
+    let payload = payload.to_vec();
+    aside(move || decode::read_downlink(&decoder, port, &payload)).await
+}
+
 /// Says what a downlink comes to, and when it would go, without putting it in.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox", security(("token" = [])),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
@@ -160,7 +183,23 @@ pub async fn check_outbox_item(
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
 ) -> Answer<OutboxReadBack> {
-    let Ready { new, port, payload, warnings, wait, listening } = ready(&app, &estate, eui, &new).await?;
+    let Ready { new, port, payload, mut warnings, wait, listening } = ready(&app, &estate, eui, &new).await?;
+    let reads_as = match read_back(&app, &estate, eui, port, &payload).await? {
+        Some(Ok(values)) => Some(values),
+        Some(Err(why)) => {
+            warnings.push(format!("Its model's decoder cannot read this downlink: {why}"));
+            None
+        }
+        None => None,
+    };
+    if let (Cargo::Values { values, .. }, Some(read)) = (&new.cargo, &reads_as) {
+        // Names that are in both have to say the same: else encoder and decoder are not each other's counterparts.
+        let other =
+            |(name, value): &(&String, &serde_json::Value)| read.get(*name).is_some_and(|read| !same(read, value));
+        warnings.extend(values.iter().find(other).map(|(name, value)| {
+            format!("The encoder was given {name} = {value}, and the decoder reads {} out of it.", read[name])
+        }));
+    }
     let ahead = match new.first {
         true => 0,
         false => u32::try_from(app.network.outbox_line(eui).await.len()).unwrap_or(u32::MAX),
@@ -168,7 +207,8 @@ pub async fn check_outbox_item(
     let note = if ahead == 0 { wait.to_string() } else { behind(ahead) };
     let expected_at = listening.expects(ahead);
     let length = payload.len();
-    Ok(Json(OutboxReadBack { port, payload: hex::encode(payload), length, note, ahead, expected_at, warnings }))
+    let payload = hex::encode(payload);
+    Ok(Json(OutboxReadBack { port, payload, length, reads_as, note, ahead, expected_at, warnings }))
 }
 
 /// Puts a downlink into a device's outbox.

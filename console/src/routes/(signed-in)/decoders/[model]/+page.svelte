@@ -1,6 +1,7 @@
 <script lang="ts">
   import { page } from "$app/state";
-  import { api, say, type Doubt, type Model, type ReadingRule, type Tried } from "#lib/api.ts";
+  import { api, say, type Doubt, type Model, type ReadingRule, type TestPayload, type Tried, type TriedUplink } from "#lib/api.ts";
+  import Bytes from "#lib/parts/Bytes.svelte";
   import DecodeAnew from "#lib/parts/DecodeAnew.svelte";
   import Editions from "#lib/parts/Editions.svelte";
   import Editor from "#lib/parts/Editor.svelte";
@@ -23,6 +24,7 @@
   let source = $state("");
   let kind = $state<Kind>("script");
   let rules = $state<Record<string, ReadingRule>>({});
+  let tests = $state<TestPayload[]>([]);
   let last = $state(50);
   let port = $state(1);
   let bytes = $state("");
@@ -39,9 +41,11 @@
   /** The decoder in force of what is being worked on. */
   const inForce = $derived.by(() => {
     const own = model?.versions?.find((one) => versionWords(one) === version);
-    return own ? { source: own.decoder, kind: (own.decoder_kind ?? "script") as Kind } : { source: model?.decoder ?? "", kind: (model?.decoder_kind ?? "script") as Kind };
+    return own
+      ? { source: own.decoder, kind: (own.decoder_kind ?? "script") as Kind, tests: own.tests ?? [] }
+      : { source: model?.decoder ?? "", kind: (model?.decoder_kind ?? "script") as Kind, tests: model?.tests ?? [] };
   });
-  const drafted = $derived(model !== null && (source !== (inForce.source || EMPTY) || kind !== inForce.kind || JSON.stringify(rules) !== JSON.stringify(model.readings ?? {})));
+  const drafted = $derived(model !== null && (source !== (inForce.source || EMPTY) || kind !== inForce.kind || JSON.stringify(rules) !== JSON.stringify(model.readings ?? {}) || JSON.stringify(tests) !== JSON.stringify(inForce.tests)));
   const names = $derived([...new Set((tried?.uplinks ?? []).flatMap((uplink) => Object.keys(uplink.after.readings)))]);
   const broken = $derived(tried?.uplinks.filter((uplink) => uplink.change === "broken").length ?? 0);
   const marks = $derived.by(() => {
@@ -53,6 +57,7 @@
   function begin() {
     source = inForce.source || EMPTY;
     kind = inForce.kind;
+    tests = structuredClone($state.snapshot(inForce.tests)) as TestPayload[];
     rules = structuredClone($state.snapshot(model?.readings ?? {})) as Record<string, ReadingRule>;
   }
 
@@ -81,6 +86,7 @@
         decoder_kind: kind,
         version: version || null,
         readings: rules,
+        tests: model?.decoder || drafted ? tests : null,
         payloads: pasted ? [{ port, bytes }] : [],
         messages: message && !pasted ? [message] : [],
         last: pasted ? 0 : last,
@@ -92,14 +98,22 @@
     tried = data ?? tried;
   }
 
+  /** What the draft makes of a payload becomes a test: as the decoder gives it, before scales and words. */
+  function keep(uplink: TriedUplink) {
+    const name = prompt("What is this payload? The test will be called so.", `${uplink.device?.name ?? "pasted"}, port ${uplink.port}`);
+    if (!name) return;
+    const readings = Object.fromEntries(Object.entries(uplink.after.readings).map(([of, reading]) => [of, reading.raw ?? reading.value]));
+    tests = [...tests.filter((test) => test.name !== name), { name, port: uplink.port, bytes: uplink.payload, readings, fails: !!uplink.after.problem }];
+  }
+
   async function put() {
     if (!model) return;
     if (broken > 0 && !confirm(`${broken} payloads could be read before and cannot be any more. Put it in force all the same?`)) return;
     if (tried?.flaw && !confirm(`${tried.flaw}. It would not be used until it is mended, and uplinks would not be decoded. Save it all the same?`)) return;
     const about = $state.snapshot(model) as Model;
     const own = about.versions?.find((one) => versionWords(one) === version);
-    if (own) [own.decoder, own.decoder_kind] = [source, kind];
-    else [about.decoder, about.decoder_kind] = [source, kind];
+    if (own) [own.decoder, own.decoder_kind, own.tests] = [source, kind, $state.snapshot(tests)];
+    else [about.decoder, about.decoder_kind, about.tests] = [source, kind, $state.snapshot(tests)];
     const { slug: _slug, flaw: _flaw, source: _source, edited: _edited, changed_at: _changed, ...body } = { ...about, readings: $state.snapshot(rules) };
     const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", { params: { path, query: { note: note || undefined } }, body });
     problem = data ? "" : say(error);
@@ -116,7 +130,7 @@
     void load();
   });
   $effect(() => {
-    void [source, kind, JSON.stringify(rules), last, port, bytes, version, message, saves];
+    void [source, kind, JSON.stringify(rules), JSON.stringify(tests), last, port, bytes, version, message, saves];
     if (!model) return;
     const later = setTimeout(attempt, tried ? PAUSE_MS : 0);
     return () => clearTimeout(later);
@@ -161,7 +175,10 @@
         {/if}
       </div>
       <div class="h-96"><Editor bind:value={source} {kind} {marks} label="Source of the decoder" /></div>
-      {#if tried?.problem}<p class="mt-2 text-error" data-problem>{tried.problem.message}</p>{/if}
+      {#if tried?.problem}
+        <p class="mt-2 text-error" data-problem>{tried.problem.message}</p>
+        {#if tried.problem.adapter}<button class="btn btn-sm mt-1" type="button" onclick={() => (source = `${source.trimEnd()}\n${tried?.problem?.adapter}\n`)}>Add the line</button>{/if}
+      {/if}
       {#each tried?.notes ?? [] as told, i (i)}<p class="mt-1 text-sm text-base-content/80">{told}</p>{/each}
       {#if tried?.flaw && drafted}<p class="mt-2 text-error">It would not be used: {tried.flaw}</p>{/if}
       <form class="mt-3 flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void put(); }}>
@@ -173,10 +190,29 @@
       {#if broken > 0}<p class="mt-1 text-sm text-error">{broken} payloads could be read before and cannot be any more.</p>{/if}
       {#if saved && !drafted}<p class="mt-1 text-success" role="status" data-saved>✓ {saved}</p>{/if}
     </section>
-    <section class="rounded-box border border-base-300 p-4">
-      <h2 class="mb-1">What its readings mean</h2>
-      <ReadingRules bind:rules {names} {doubts} />
-    </section>
+    <div class="grid gap-5">
+      <section class="rounded-box border border-base-300 p-4">
+        <h2 class="mb-1">What its readings mean</h2>
+        <ReadingRules bind:rules {names} {doubts} />
+      </section>
+      <section class="rounded-box border border-base-300 p-4" data-tests>
+        <h2 class="mb-1">Tests</h2>
+        {#if tests.length === 0}
+          <p class="text-sm text-base-content/80">None yet. Keep what it makes of a payload below as a test: it is run on every save, and while one fails the decoder is not used.</p>
+        {/if}
+        <ul class="text-sm">
+          {#each tests as test (test.name)}
+            <li class="flex flex-wrap items-baseline gap-x-3 border-b border-base-300 py-0.5 last:border-b-0">
+              <span class="font-medium">{test.name}</span>
+              <span class="text-base-content/75">port {test.port}</span>
+              <Bytes hex={test.bytes} />
+              <span class="text-base-content/75">{test.fails ? "must fail" : Object.entries(test.readings ?? {}).map(([name, value]) => `${name} ${value}`).join(", ")}</span>
+              <button class="link ml-auto" type="button" onclick={() => (tests = tests.filter((other) => other !== test))}>take out</button>
+            </li>
+          {/each}
+        </ul>
+      </section>
+    </div>
   </div>
 
   <section class="mt-5 rounded-box border border-base-300 p-4">
@@ -195,7 +231,7 @@
       </label>
       {#if trying}<span class="text-sm text-base-content/75" role="status">Trying…</span>{/if}
     </div>
-    {#if tried}<TriedUplinks {tried} {drafted} />{/if}
+    {#if tried}<TriedUplinks {tried} {drafted} {keep} />{/if}
   </section>
 
   <div class="mt-5 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
