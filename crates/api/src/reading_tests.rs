@@ -1,14 +1,14 @@
 use std::sync::Arc;
 
-use payload::Meaning;
+use payload::{Meaning, Reading as Found};
 use proptest::prelude::*;
 use serde_json::json;
 
 use super::*;
 
-fn found(name: &str, value: Decoded) -> payload::Reading {
+fn found(name: &str, value: Decoded) -> Found {
     let of = Arc::new(Meaning { name: name.into(), unit: None });
-    payload::Reading { of, value, bytes: Some(2..4) }
+    Found { of, value, bytes: Some(2..4) }
 }
 
 fn rule(json: serde_json::Value) -> ReadingRule {

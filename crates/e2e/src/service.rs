@@ -152,6 +152,15 @@ impl Service {
         tables.iter().map(rows).collect()
     }
 
+    /// What one of `herond`'s other verbs prints, on its database.
+    pub fn herond_says(&self, args: &[&str]) -> String {
+        let mut command = Command::new(program("herond"));
+        let out = command.args(args).env("HEROND_DATABASE", self.mariadb.url(&self.database)).output();
+        let out = out.expect("herond runs");
+        assert!(out.status.success(), "herond {args:?}: {}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8(out.stdout).expect("text")
+    }
+
     /// Its records, beside it.
     pub async fn store(&self) -> Store {
         let vault = Vault::open_or_create(&self.data.path().join("service/master.key")).expect("the service's own");

@@ -218,7 +218,11 @@ pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Resu
     let read = INTERPRETER.with_borrow_mut(|it| ready.read_downlink(it, payload, port, over))?;
     let values = read.map(|decoded| {
         let value = |reading: payload::Reading| {
-            let value = serde_json::to_value(ReadingValue::from(reading.value)).unwrap_or_default();
+            let value = match reading.value {
+                // As people write it: 40, not 40.0.
+                payload::ReadingValue::Number(n) if n.fract() == 0.0 && n.abs() < 1e15 => (n as i64).into(),
+                other => serde_json::to_value(ReadingValue::from(other)).unwrap_or_default(),
+            };
             (reading.of.name.clone(), value)
         };
         decoded.readings.into_iter().map(value).collect()

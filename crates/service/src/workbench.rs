@@ -16,8 +16,8 @@ use crate::directory::Decoder;
 
 /// All payloads of one try may take so long.
 const TIME: Duration = Duration::from_secs(8);
-/// For so many payloads the bytes of each reading are looked for.
-const TRACED: usize = 20;
+/// Until then the bytes of each reading are looked for as well: it takes some calls for each byte.
+const TRACING: Duration = Duration::from_secs(2);
 
 /// A payload to try.
 pub struct Case {
@@ -36,10 +36,10 @@ impl Case {
 
     /// A stored uplink; none if nothing of it is for a decoder.
     pub fn stored(message: Message) -> Option<Self> {
-        let Body::Uplink(uplink) = message.body else { return None };
-        let port = uplink.frame.port.filter(|port| *port > 0)?;
-        let bytes = hex::decode(&uplink.frame.payload).ok()?;
-        Some(Self { message: Some(message.id), device: message.device, time: message.time, port, bytes })
+        let Message { id, time, device, body: Body::Uplink(heard), .. } = message else { return None };
+        let port = heard.frame.port.filter(|port| *port > 0)?;
+        let bytes = hex::decode(&heard.frame.payload).ok()?;
+        Some(Self { message: Some(id), device, time, port, bytes })
     }
 }
 
@@ -93,12 +93,12 @@ pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cas
     if after.is_ok() {
         tried.flaw = flaw_of(about);
     }
-    let trace = cases.len() <= TRACED;
     let total = cases.len();
     for case in cases {
         if begun.elapsed() > TIME {
             break;
         }
+        let trace = begun.elapsed() < TRACING;
         let before = in_force.map(|decoder| {
             let ready = decoder.ready.as_ref().map_err(|why| DecoderProblem::from(why.clone()));
             outcome(ready, &case, &decoder.rules, false)

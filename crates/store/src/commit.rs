@@ -10,7 +10,7 @@ use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 use ulid::Ulid;
 
-use crate::history::short_name;
+use crate::readings::{write_failures, write_readings};
 use crate::rows::{eui_bytes, time_of, to_json};
 use crate::state::{Thing, thing, transmitter_columns};
 use crate::vault::Purpose;
@@ -418,57 +418,6 @@ async fn write_messages(tx: &mut Transaction<'_, MySql>, messages: &[StoredMessa
             list.push_bind((*id).to_owned());
         }
         query.push(")");
-        query.build().execute(&mut **tx).await?;
-    }
-    Ok(())
-}
-
-pub(crate) async fn write_readings(
-    tx: &mut Transaction<'_, MySql>,
-    readings: &[StoredReading],
-) -> Result<(), StoreError> {
-    for part in parts(readings) {
-        let bodies: Vec<String> = part.iter().map(|r| to_json("reading", &r.reading)).collect::<Result<_, _>>()?;
-        let mut query =
-            QueryBuilder::<MySql>::new("INSERT INTO last_readings (dev_eui, name, reading, time, counter, carried) ");
-        query.push_values(part.iter().zip(&bodies), |mut row, (stored, body)| {
-            row.push_bind(eui_bytes(stored.dev_eui)).push_bind(short_name(&stored.name));
-            row.push_bind(body.clone()).push_bind(stored.time);
-            row.push_bind(stored.counted.map(|c| c.counter)).push_bind(stored.counted.map(|c| c.carried));
-        });
-        // An older uplink may be decoded after a newer one. How often a reading comes follows changes within a few of
-        // its values; columns are set in order, so the time comes last.
-        query.push(
-            " ON DUPLICATE KEY UPDATE
-              interval_s = IF(VALUES(time) > time, COALESCE(interval_s + (TIMESTAMPDIFF(MICROSECOND, time, VALUES(time)) / 1e6 - interval_s) / 4,
-                  TIMESTAMPDIFF(MICROSECOND, time, VALUES(time)) / 1e6), interval_s),
-              reading = IF(VALUES(time) >= time, VALUES(reading), reading),
-              counter = IF(VALUES(time) >= time, VALUES(counter), counter),
-              carried = IF(VALUES(time) >= time, VALUES(carried), carried),
-              time = GREATEST(time, VALUES(time))",
-        );
-        query.build().execute(&mut **tx).await?;
-    }
-    Ok(())
-}
-
-/// Counts failures; the first of them keeps its place.
-pub(crate) async fn write_failures(
-    tx: &mut Transaction<'_, MySql>,
-    failures: &[DecodeFailure],
-) -> Result<(), StoreError> {
-    for part in parts(failures) {
-        let mut query = QueryBuilder::<MySql>::new(
-            "INSERT INTO decode_failures (dev_eui, model, failures, first_message, first_at, last_at, why) ",
-        );
-        query.push_values(part, |mut row, failure| {
-            row.push_bind(eui_bytes(failure.dev_eui)).push_bind(failure.model.clone()).push_bind(1);
-            row.push_bind(failure.message_id.clone()).push_bind(failure.at).push_bind(failure.at);
-            row.push_bind(failure.why.chars().take(500).collect::<String>());
-        });
-        query.push(
-            " ON DUPLICATE KEY UPDATE failures = failures + 1, last_at = GREATEST(last_at, VALUES(last_at)), why = VALUES(why)",
-        );
         query.build().execute(&mut **tx).await?;
     }
     Ok(())

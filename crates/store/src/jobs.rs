@@ -11,9 +11,10 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 use ulid::Ulid;
 
-use crate::commit::{DecodeFailure, StoredReading, parts, write_failures, write_readings};
+use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{HOUR_MS, SeriesId, list_late};
 use crate::keeping::among;
+use crate::readings::{write_failures, write_readings};
 use crate::rows::{eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
 

@@ -76,7 +76,7 @@
       if (line.step_s == null || line.kind === "state") return [one];
       const band = (data: (number | null)[][], fill: boolean) => ({
         type: "line", name: name(line), yAxisIndex: axis, data, stack: `band ${n}`, stackStrategy: "all", symbol: "none", silent: true,
-        lineStyle: { opacity: 0 }, areaStyle: fill ? { color: tone, opacity: 0.18 } : undefined, tooltip: { show: false }, emphasis: { disabled: true },
+        itemStyle: { color: tone }, lineStyle: { opacity: 0 }, areaStyle: fill ? { color: tone, opacity: 0.18 } : undefined, tooltip: { show: false }, emphasis: { disabled: true },
       });
       const at = (point: ChartLine["points"][number]) => point.at_ms + ((line.step_s ?? 0) * 1000) / 2;
       return [
@@ -94,7 +94,7 @@
         animation: false,
         textStyle: { fontFamily: style.fontFamily },
         grid: { left: 56, right: units.length > 1 ? 56 : 16, top: 40, bottom: 36 },
-        legend: { top: 0, textStyle: { color: ink }, data: chart.lines.map(name) },
+        legend: { top: 0, icon: "roundRect", itemHeight: 4, textStyle: { color: ink }, data: chart.lines.map(name) },
         tooltip: {
           trigger: "axis", renderMode: "richText", confine: true, backgroundColor: colour("base-200"), borderColor: grid, textStyle: { color: ink },
           formatter: (points: { seriesName: string; value: [number, number | null] }[]) => tip(points),

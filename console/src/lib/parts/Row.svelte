@@ -112,7 +112,7 @@
       {#if bytes}
         · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>
       {/if}
-      {#if rehearse && message.type === "uplink" && message.frame.port && !message.rehearsed}
+      {#if message.type === "uplink" && rehearse && message.frame.port && !message.rehearsed}
         · <button class="link" type="button" onclick={() => rehearse(message.id)}>rehearse</button>
       {/if}
       {#if message.type === "notice"}<code class="font-mono text-[0.9em]">{message.code}</code>{/if}

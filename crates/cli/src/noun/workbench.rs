@@ -108,7 +108,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     if out.json {
         out.json(&tried)?;
     } else {
-        tell(out, &tried)?;
+        tell(out, &tried, source.is_some())?;
     }
     if let Some(problem) = &tried.problem {
         bail!("the draft does not load: {}", problem.message);
@@ -171,13 +171,13 @@ async fn keep_test(client: &Client, out: &Out, args: KeepTestArgs) -> Result<()>
     out.line(format!("Kept: port {} [{}] must give {expected}.", test.port, show::pairs(&test.bytes)))
 }
 
-fn tell(out: &Out, tried: &Tried) -> Result<()> {
+fn tell(out: &Out, tried: &Tried, drafted: bool) -> Result<()> {
     tried.notes.iter().try_for_each(|note| out.line(format!("note: {note}")))?;
     if let Some(flaw) = &tried.flaw {
         out.line(format!("it would not be used: {flaw}"))?;
     }
     if let [one] = tried.uplinks.as_slice() {
-        return tell_one(out, one);
+        return tell_one(out, one, drafted);
     }
     let mut seen: Vec<(UplinkChange, String)> = Vec::new();
     for uplink in &tried.uplinks {
@@ -188,7 +188,8 @@ fn tell(out: &Out, tried: &Tried) -> Result<()> {
             continue;
         }
         let whose = uplink.device.as_ref().map_or("given", |device| device.name.as_str());
-        let name = uplink.message.as_deref().unwrap_or("");
+        let TriedUplink { message: name, .. } = uplink;
+        let name = name.as_deref().unwrap_or("");
         out.line(format!(
             "{}: {whose} [{}] {}  {name}",
             uplink.change.words(),
@@ -213,12 +214,13 @@ fn tell(out: &Out, tried: &Tried) -> Result<()> {
     }
 }
 
-fn tell_one(out: &Out, uplink: &TriedUplink) -> Result<()> {
+fn tell_one(out: &Out, uplink: &TriedUplink, drafted: bool) -> Result<()> {
     let whose = uplink.device.as_ref().map_or_else(String::new, |device| format!("{}, ", device.name));
     out.line(format!("{whose}port {} [{}]: {}", uplink.port, show::pairs(&uplink.payload), uplink.change.words()))?;
     let nothing = Outcome::default();
     let before = uplink.before.as_ref().unwrap_or(&nothing);
-    for (which, outcome) in [("in force", uplink.before.as_ref()), ("draft", Some(&uplink.after))] {
+    let draft = Some(&uplink.after).filter(|_| drafted);
+    for (which, outcome) in [("in force", uplink.before.as_ref()), ("draft", draft)] {
         let Some(outcome) = outcome else { continue };
         if let Some(problem) = &outcome.problem {
             out.line(format!("{which}: {}", problem.message))?;
@@ -238,9 +240,13 @@ fn tell_one(out: &Out, uplink: &TriedUplink) -> Result<()> {
             None => uplink.after.tried_bytes.get(name).cloned().unwrap_or_default(),
         };
         let bytes: Vec<String> = places.iter().map(ToString::to_string).collect();
-        vec![name.clone(), shown(before), shown(&uplink.after), bytes.join(" ")]
+        let all =
+            [Some(name.clone()), Some(shown(before)), drafted.then(|| shown(&uplink.after)), Some(bytes.join(" "))];
+        all.into_iter().flatten().collect()
     });
-    out.line(show::table(&["READING", "IN FORCE", "DRAFT", "BYTES"], rows))
+    let head: &[&str] =
+        if drafted { &["READING", "IN FORCE", "DRAFT", "BYTES"] } else { &["READING", "IN FORCE", "BYTES"] };
+    out.line(show::table(head, rows))
 }
 
 async fn compare(client: &Client, out: &Out, model: &str, from: Option<u32>, to: Option<u32>) -> Result<()> {

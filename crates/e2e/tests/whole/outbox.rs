@@ -20,6 +20,10 @@ const GATE: &str = "function decodeUplink(i) { return {data: {opening: i.bytes[0
 function encodeDownlink({ data }) {
   if (!(data.opening >= 0 && data.opening <= 100)) return {errors: ['opening is 0 to 100']};
   return {bytes: [data.opening], fPort: 10, warnings: data.opening > 90 ? ['the gate sticks'] : []};
+}
+function decodeDownlink({ bytes, fPort }) {
+  if (fPort > 12) return {errors: ['nothing listens on port ' + fPort]};
+  return {data: {opening: Math.min(bytes[0], 99)}};
 }";
 
 fn path() -> String {
@@ -61,6 +65,11 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
 
     let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=95", "--check"]);
     assert!(said.contains("5f (1 byte)") && said.contains("the gate sticks") && said.contains("to join"), "{said}");
+    assert!(said.contains("reads as        opening = 95"), "{said}");
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--port", "13", "--payload", "c0", "--check"]);
+    assert!(said.contains("cannot read this downlink: the script reports: nothing listens on port 13"), "{said}");
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=100", "--check"]);
+    assert!(said.contains("was given opening = 100, and the decoder reads 99 out of it"), "{said}");
     assert_eq!(bench.waiting().await, [], "nothing is put in by looking");
     assert!(refused(&["--value", "opening=101"]).contains("opening is 0 to 100"));
     assert!(refused(&["--text", "x"]).contains("port"));

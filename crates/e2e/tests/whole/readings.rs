@@ -7,11 +7,14 @@ use api::message::ReadingValue;
 use api::model::Model;
 use api::reading::ReadingKind;
 use chrono::{DateTime, TimeDelta, Utc};
+use e2e::browser::Browser;
 use e2e::wait::until;
 use reqwest::Method;
 use serde_json::{Value, json};
 use store::HOUR_MS;
+use thirtyfour::By;
 
+use crate::console::sign_in;
 use crate::scenes::{Bench, DEV_EUI};
 
 const COUNTER: &str = "function decodeUplink({bytes}) {
@@ -236,4 +239,82 @@ async fn what_a_fleet_does_not_keep_is_taken_out_and_so_is_what_is_left_of_remov
     assert_eq!(bench.service.query("SELECT COUNT(*) FROM series").trim(), "0");
     store.prune(now).await.unwrap();
     assert_eq!((values(), bench.service.query("SELECT COUNT(*) FROM hourly").trim()), (0, "0"));
+}
+
+#[tokio::test]
+async fn a_made_up_history_is_there_to_measure_charts_by() {
+    let bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    let made: i64 =
+        bench.service.herond_says(&["make-history", "--days", "40", "--interval-s", "3600"]).trim().parse().unwrap();
+    assert!((900..=960).contains(&made), "{made}: a value an hour, less some that are missing");
+    assert_eq!(bench.service.query("SELECT COUNT(*) FROM history").trim(), made.to_string());
+    let again = bench.service.herond_says(&["make-history", "--days", "1", "--reading", "salinity", "--unit", "g/kg"]);
+    assert!(again.trim().parse::<i64>().unwrap() > 100);
+    let charts: Value = bench.service.heron_json(&["bench", "charts", "--charts", "2"]);
+    let kinds = charts.as_array().unwrap();
+    assert_eq!(kinds.len(), 5);
+    assert!(kinds.iter().take(4).all(|kind| kind["points"].as_u64().unwrap() > 10), "{charts}");
+    let year = chart(&bench, "water_level", 365 * 24, 400).await.lines.remove(0);
+    // The last uplink's value is later than the newest of these; what there is lies between the lowest and the highest.
+    let values: Vec<f64> = year.points.iter().filter_map(|point| point.value).collect();
+    assert!(values.iter().all(|value| (0.7..=4.1).contains(value)), "{values:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_reading_means_is_said_in_the_console() {
+    let mut bench = Bench::with_decoder(COUNTER).await;
+    bench.service.sign_heron_in();
+    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--unit", "°C"]);
+    bench.join().await;
+    for payload in [[5, 90, 1], [9, 110, 1]] {
+        bench.uplink(&payload, false).await;
+    }
+    until("two uplinks", async || (now(&bench).await.len() == 3).then_some(())).await;
+    let browser = Browser::open(1280, 1000).await.unwrap();
+    sign_in(&browser, &bench.service).await;
+    browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
+    browser.text_when("[data-doubt]", |text| text.contains("a factor of 10?")).await;
+    browser.click(By::LinkText("Say what it means")).await;
+
+    // One click takes the factor over, as a draft that shows what it does to stored uplinks.
+    browser.text_when("[data-rule=temperature] [data-doubt]", |text| text.contains("between 180 and 220 °C")).await;
+    browser.click(By::XPath("//button[text()='Multiply by 0.1']")).await;
+    browser.text_when("[data-rule=temperature]", |text| text.contains("× 0.1") && !text.contains("factor")).await;
+    browser.text_when("[data-tried]", |text| text.contains("2 changed")).await;
+    browser.text_when("tr[data-reading=temperature]", |text| text.contains("22 °C") && text.contains("220 °C")).await;
+    browser.click(By::XPath("//button[text()='Put in force']")).await;
+    browser.text_when("[data-saved]", |text| text.contains("in force")).await;
+    bench.uplink(&[12, 105, 1], false).await;
+    browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
+    browser.text_when("div[data-reading=temperature]", |text| text.contains("21 °C")).await;
+
+    // A script for elsewhere is told the line that makes it decode here, and takes it with one click.
+    browser.window.goto(format!("{}/decoders/probe", bench.service.http)).await.unwrap();
+    browser.text_when("[data-tried]", |text| text.contains("3 the same")).await;
+    let script = "function Decode(fPort, bytes) { return { litres: bytes[0] }; }";
+    let typed = format!(
+        "const place = document.querySelector('.cm-content'); const view = place.cmTile?.view ?? place.cmView.view;
+         view.dispatch({{changes: {{from: 0, to: view.state.doc.length, insert: {}}}}})",
+        json!(script)
+    );
+    browser.window.execute(&typed, vec![]).await.unwrap();
+    browser.text_when("[data-problem]", |text| text.contains("add this line")).await;
+    browser.click(By::XPath("//button[text()='Add the line']")).await;
+    browser.text_when("[data-tried]", |text| text.contains("3 changed")).await;
+
+    // Several readings stand in one chart, and each can be taken out.
+    browser.window.goto(format!("{}/devices/chart?line={DEV_EUI}~litres&last=6h", bench.service.http)).await.unwrap();
+    browser.text_when("main", |text| text.contains("Every value is a point")).await;
+    let option = format!("option[value='{DEV_EUI}']");
+    browser.click(By::Css(&option)).await;
+    browser.click(By::XPath("//button[text()='+ temperature']")).await;
+    browser.click(By::Css("button[aria-label='Take litres out']")).await;
+    let at = until("the address to follow", async || {
+        let at = browser.window.current_url().await.ok()?.to_string();
+        (at.contains("temperature") && !at.contains("litres")).then_some(at)
+    })
+    .await;
+    assert!(at.contains("last=6h"), "{at}");
+    browser.close().await.unwrap();
 }

@@ -31,11 +31,11 @@ const MENDED: &str = "function decodeUplink(input) {
 
 async fn uplinks(bench: &Bench) -> Vec<(Message, Uplink)> {
     let page: Page<Message> = bench.service.get("traffic?type=uplink").await;
-    let uplink = |message: Message| match message.body.clone() {
-        Body::Uplink(uplink) => (message, *uplink),
+    let heard = |message: Message| match message.body.clone() {
+        Body::Uplink(of) => (message, *of),
         other => panic!("{other:?}"),
     };
-    page.items.into_iter().map(uplink).collect()
+    page.items.into_iter().map(heard).collect()
 }
 
 /// A bench whose device has sent five uplinks, two of which its decoder cannot read.
@@ -98,6 +98,29 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("(line 2, column"), "{refused:?}");
 
+    // What works is kept as a test, and a draft that fails it is not put in force either.
+    let said = service.heron_says(&[
+        "decoder",
+        "keep-test",
+        "probe",
+        "--name",
+        "neap tide",
+        "--payload",
+        "01 32",
+        "--port",
+        "2",
+    ]);
+    assert_eq!(said.trim(), "Kept: port 2 [01 32] must give level = 3.06.");
+    std::fs::write(file, MENDED.replace("/ 100", "/ 10").replace(", marked: at === 1", "")).unwrap();
+    let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
+    let why = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(why.contains("fails its test \"neap tide\": level is 30.6, 3.06 expected"), "{why}");
+    let model: Model = service.get("models/probe").await;
+    let mut about = serde_json::to_value(model.about).unwrap();
+    about["tests"] = json!([]);
+    let _: Model =
+        service.done(Method::PUT, &format!("/estates/{ESTATE}/models/probe?note=no%20test"), Some(about)).await;
+
     std::fs::write(file, MENDED).unwrap();
     service.heron_says(&["decoder", "try", "probe", file, "--put", "--note", "the layout of 2.0"]);
     assert!(service.get::<Vec<DecodeFailures>>("decode-failures").await.is_empty(), "counted anew");
@@ -107,7 +130,8 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     // Editions: what was, what changed.
     let editions: Page<Edition> = service.get("models/probe/editions").await;
     let told: Vec<(u32, &str)> = editions.items.iter().map(|e| (e.number, e.note.as_str())).collect();
-    assert_eq!(told, [(2, "the layout of 2.0"), (1, "")]);
+    let notes = [(4, "the layout of 2.0"), (3, "no test"), (2, "test \"neap tide\" kept"), (1, "")];
+    assert_eq!(told, notes);
     assert_eq!(
         (editions.items[0].changed.as_slice(), editions.items[0].saved_by.as_str()),
         (&["decoder".to_owned()][..], "owner")
@@ -287,4 +311,97 @@ async fn the_workbench_in_the_console() {
     let model: Model = bench.service.done(Method::GET, &path, None).await;
     assert_eq!(model.about.decoder.as_deref(), Some(MENDED));
     browser.close().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_job_that_a_kill_cut_off_begins_again_and_one_that_is_stopped_changes_nothing() {
+    let mut bench = with_failures().await;
+    let path = format!("/estates/{ESTATE}/models/probe");
+    let mended = json!({ "maker": "M", "name": "N", "decoder": MENDED });
+    let _: Model = bench.service.done(Method::PUT, &path, Some(mended)).await;
+    // As a service leaves it that was killed in the middle: some results stand aside.
+    bench.service.kill();
+    let id = "01M8D1B551G2Q8BW2ZX3SNP2BY";
+    let wanted =
+        json!({ "model": "probe", "device": null, "from": "2026-01-01T00:00:00Z", "until": chrono::Utc::now() });
+    bench.service.query(&format!(
+        "INSERT INTO jobs (id, estate_id, wanted, state, done, total, failed, note, begun_by, begun_at)
+         SELECT '{id}', id, '{wanted}', 'running', 3, 5, 1, '', 'owner', UTC_TIMESTAMP(6) FROM estates;
+         INSERT INTO decoded_anew SELECT '{id}', id, body FROM messages WHERE kind = 'uplink' LIMIT 3"
+    ));
+    bench.service.start_again();
+    let job = until("the job to be done", async || {
+        let job: Job = bench.service.get(&format!("jobs/{id}")).await;
+        (job.state == JobState::Done).then_some(job)
+    })
+    .await;
+    assert_eq!((job.done, job.failed), (5, 0), "from its beginning");
+    assert!(uplinks(&bench).await.iter().all(|(_, of)| of.readings.contains_key("marked")));
+    assert_eq!(bench.service.query("SELECT COUNT(*) FROM decoded_anew").trim(), "0");
+
+    // One that waits behind another is stopped: nothing of it comes to be.
+    let stopped = "01M8D1B551G2Q8BW2ZX3SNP2BZ";
+    bench.service.kill();
+    bench.service.query(&format!(
+        "INSERT INTO jobs (id, estate_id, wanted, state, done, total, failed, note, begun_by, begun_at)
+         SELECT '{stopped}', id, '{wanted}', 'cancelled', 3, 5, 1, 'stopped', 'owner', UTC_TIMESTAMP(6) FROM estates"
+    ));
+    bench.service.start_again();
+    bench.service.sign_heron_in();
+    let said = bench.service.heron_says(&["decoder", "jobs"]);
+    let states: Vec<bool> = [id, stopped].iter().map(|id| said.lines().any(|line| line.starts_with(id))).collect();
+    assert!(states == [true, true] && said.contains("cancelled") && said.contains("done"), "{said}");
+    let refused = bench.service.heron(&["decoder", "stop", stopped]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("cancelled"), "{refused:?}");
+}
+
+/// Takes all the time that it may.
+const RUNAWAY: &str = "function decodeUplink() { for (;;) {} }";
+/// Takes too long to be called on the spot, and comes to an end.
+const SLOW: &str = "function decodeUplink(input) {
+  let n = 0;
+  for (let i = 0; i < 150000; i++) n = (n + i) % 7;
+  return { data: { level: input.bytes[0], n } };
+}";
+
+#[tokio::test]
+async fn a_script_without_end_does_not_hold_up_another_fleet() {
+    let mut bench = Bench::with_decoder(RUNAWAY).await;
+    let slow = json!({ "maker": "M", "name": "N", "decoder": SLOW });
+    let _: Model = bench.service.done(Method::PUT, &format!("/estates/{ESTATE}/models/slow"), Some(slow)).await;
+    let _: Value = bench.service.post("fleets", json!({ "slug": "other" })).await;
+    let other_eui = lorawan::Eui64(0x02b0_0900_0000_0002);
+    let mut registration = crate::scenes::registration(other_eui, "other-1", Some("slow"));
+    registration["fleet"] = json!("other");
+    let _: Value = bench.service.post("devices", registration).await;
+    bench.join().await;
+    let runaway = std::mem::replace(&mut bench.device, crate::scenes::device(other_eui));
+    bench.join().await;
+    // Both have shown that they are not quick, so that they wait in their lines.
+    let decoded = async |bench: &Bench| -> Vec<Message> {
+        let all = uplinks(bench).await;
+        let through = |of: &Uplink| !of.readings.is_empty() || of.decode_error.is_some();
+        all.into_iter().filter(|(_, of)| through(of)).map(|(message, _)| message).collect()
+    };
+    let other = std::mem::replace(&mut bench.device, runaway);
+    for n in 0..24 {
+        bench.uplink(&[n], false).await;
+    }
+    bench.device = other;
+    bench.uplink(&[77], false).await;
+    // The one of the other fleet came last, and is not the last to be read.
+    let ahead = until("the other fleet's uplink", async || {
+        let through = decoded(&bench).await;
+        let own = through.iter().any(|message| message.fleet.as_deref() == Some("other"));
+        own.then_some(through.len())
+    })
+    .await;
+    assert!(ahead < 25, "{ahead} of 25 had been read by then");
+    let through = until("all of them", async || Some(decoded(&bench).await).filter(|all| all.len() == 25)).await;
+    let stopped = through.iter().filter(|message| {
+        matches!(&message.body, Body::Uplink(of) if of.decode_error.as_ref().is_some_and(|why| why.contains("endless loop")))
+    });
+    assert_eq!(stopped.count(), 24);
+    let failures: Vec<DecodeFailures> = bench.service.get("decode-failures").await;
+    assert_eq!((failures.len(), failures[0].failures), (1, 24));
 }

@@ -305,3 +305,26 @@ pub async fn cancel(
     }
     Err(no_longer_waits(&item))
 }
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn numbers_are_compared_by_value_and_all_else_as_it_stands() {
+        assert!(same(&json!(40), &json!(40.0)) && same(&json!(0.1), &json!(0.1 + 1e-17)));
+        assert!(!same(&json!(40), &json!(41)) && !same(&json!(0.001), &json!(0.002)));
+        assert!(same(&json!("ebb"), &json!("ebb")) && !same(&json!("40"), &json!(40)));
+        assert!(same(&json!(null), &json!(null)) && !same(&json!(true), &json!(1)));
+    }
+
+    #[test]
+    fn what_waits_says_behind_how_many() {
+        assert_eq!(
+            (behind(1).as_str(), behind(2).as_str()),
+            ("waits for the one before it", "waits for the 2 before it")
+        );
+    }
+}

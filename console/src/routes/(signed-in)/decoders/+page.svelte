@@ -24,7 +24,7 @@
   $effect(() => {
     void load();
     return live.listen((message) => {
-      if (message.type === "uplink" && message.decode_error && !message.rehearsed) void load();
+      if ("decode_error" in message && message.decode_error && !message.rehearsed) void load();
     }, load);
   });
 </script>

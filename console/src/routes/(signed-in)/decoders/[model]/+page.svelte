@@ -193,7 +193,7 @@
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">What its readings mean</h2>
-        <ReadingRules bind:rules {names} {doubts} />
+        <ReadingRules bind:rules {names} doubts={doubts.filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))} />
       </section>
       <section class="rounded-box border border-base-300 p-4" data-tests>
         <h2 class="mb-1">Tests</h2>

@@ -76,7 +76,8 @@
     let due = 0;
     return live.listen((message) => {
       // Not with every uplink: a chart of a year does not change by one.
-      if (from || message.type !== "uplink" || message.rehearsed || !lines.some((line) => line.device === message.device?.eui) || Date.now() < due) return;
+      if (from || Date.now() < due || !lines.some((line) => line.device === message.device?.eui)) return;
+      if (message.type !== "uplink" || "rehearsed" in message) return;
       due = Date.now() + 2000;
       void load();
     }, load);
