@@ -175,8 +175,9 @@ impl Store {
     /// Everything of a batch but its messages, and the marks that make them count.
     async fn write_state(&self, tx: &mut Transaction<'_, MySql>, batch: &Batch) -> Result<(), StoreError> {
         self.write_changes(tx, &batch.changes).await?;
-        write_readings(tx, &batch.readings).await?;
-        self.write_history(tx, &batch.readings).await?;
+        let readings = self.with_series(&batch.readings);
+        write_readings(tx, &readings).await?;
+        self.write_history(tx, &readings).await?;
         write_failures(tx, &batch.failures).await?;
         write_activity(tx, &batch.activity).await?;
         let last_message = batch.messages.iter().map(|message| message.id.as_str()).max();

@@ -4,6 +4,7 @@
 //! uplink waits for them; hours that get values afterwards (a decoder was slow, or history was decoded anew) are listed
 //! and made anew. A chart reads values or summaries, whichever are enough for the eye.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{PoisonError, RwLock};
 
@@ -22,6 +23,8 @@ pub const HOUR_MS: i64 = 3_600_000;
 const DAY_HOURS: u32 = 24;
 /// Hours of all series that are summed up in one transaction.
 const SUMMED: usize = 512 * 24;
+/// Readings that one device can have in all its time: a decoder that makes names up must not fill the tables.
+pub const MOST_SERIES: usize = 1000;
 /// The longest name of a reading that is kept, and the longest text of one.
 pub(crate) const LONGEST_NAME: usize = 120;
 const LONGEST_WORD: usize = 200;
@@ -36,6 +39,26 @@ pub(crate) struct Known(RwLock<HashMap<Eui64, HashMap<String, SeriesId>>>);
 impl Known {
     fn of(&self, dev_eui: Eui64, name: &str) -> Option<SeriesId> {
         self.0.read().unwrap_or_else(PoisonError::into_inner).get(&dev_eui)?.get(name).copied()
+    }
+
+    fn knows(&self, dev_eui: Eui64) -> bool {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).contains_key(&dev_eui)
+    }
+
+    /// How many more a device may have.
+    fn room(&self, dev_eui: Eui64) -> usize {
+        let known = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        MOST_SERIES.saturating_sub(known.get(&dev_eui).map_or(0, HashMap::len))
+    }
+
+    fn put_all(&self, devices: &[Eui64], series: Vec<Series>) {
+        let mut known = self.0.write().unwrap_or_else(PoisonError::into_inner);
+        for device in devices {
+            known.entry(*device).or_default();
+        }
+        for Series { id, dev_eui, name } in series {
+            known.entry(dev_eui).or_default().insert(name, id);
+        }
     }
 
     fn put(&self, dev_eui: Eui64, name: String, id: SeriesId) {
@@ -117,6 +140,13 @@ fn columns(value: &ReadingValue) -> (Option<f64>, Option<String>) {
 impl Store {
     /// Sees to it that each of these readings has a series. This stands outside of what may be rolled back.
     pub(crate) async fn know_series(&self, readings: &[StoredReading]) -> Result<(), StoreError> {
+        let mut fresh: Vec<Eui64> =
+            readings.iter().map(|reading| reading.dev_eui).filter(|eui| !self.known.knows(*eui)).collect();
+        fresh.sort();
+        fresh.dedup();
+        if !fresh.is_empty() {
+            self.known.put_all(&fresh, self.series_of(&fresh).await?);
+        }
         let mut missing: Vec<(Eui64, String)> = readings
             .iter()
             .map(|reading| (reading.dev_eui, short_name(&reading.name)))
@@ -124,6 +154,13 @@ impl Store {
             .collect();
         missing.sort();
         missing.dedup();
+        let mut room: HashMap<Eui64, usize> = HashMap::new();
+        missing.retain(|(dev_eui, _)| {
+            let left = room.entry(*dev_eui).or_insert_with(|| self.known.room(*dev_eui));
+            let fits = *left > 0;
+            *left = left.saturating_sub(1);
+            fits
+        });
         for part in parts(&missing) {
             let mut insert = QueryBuilder::<MySql>::new("INSERT IGNORE INTO series (dev_eui, name) ");
             insert.push_values(part, |mut row, (dev_eui, name)| {
@@ -141,6 +178,15 @@ impl Store {
             }
         }
         Ok(())
+    }
+
+    /// Those that have a series; a device with too many gets no more.
+    pub(crate) fn with_series<'a>(&self, readings: &'a [StoredReading]) -> Cow<'a, [StoredReading]> {
+        let known = |reading: &&StoredReading| self.known.of(reading.dev_eui, &short_name(&reading.name)).is_some();
+        match readings.iter().all(|reading| known(&reading)) {
+            true => Cow::Borrowed(readings),
+            false => Cow::Owned(readings.iter().filter(known).cloned().collect()),
+        }
     }
 
     pub(crate) async fn write_history(

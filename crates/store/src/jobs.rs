@@ -288,6 +288,7 @@ impl Store {
                 readings.extend(values);
                 failures.extend(failure);
             }
+            let readings = self.with_series(&readings);
             write_readings(&mut tx, &readings).await?;
             self.write_history(&mut tx, &readings).await?;
             write_failures(&mut tx, &failures).await?;

@@ -72,6 +72,8 @@
         symbolSize: 4,
         lineStyle: { width: 1.75, type: kinds[Math.floor(n / tones.length) % kinds.length], color: tone },
         itemStyle: { color: tone },
+        // What is pointed at would be drawn in a lighter tone, which is not known how to be made of these.
+        emphasis: { disabled: true },
       };
       if (line.step_s == null || line.kind === "state") return [one];
       const band = (data: (number | null)[][], fill: boolean) => ({
@@ -99,7 +101,8 @@
           trigger: "axis", renderMode: "richText", confine: true, backgroundColor: colour("base-200"), borderColor: grid, textStyle: { color: ink },
           formatter: (points: { seriesName: string; value: [number, number | null] }[]) => tip(points),
         },
-        xAxis: { type: "time", min: from, max: until, axisLabel: { color: ink, hideOverlap: true }, axisLine: { lineStyle: { color: grid } }, splitLine: { show: false } },
+        // There is room on both sides to move into; what is there is read when it is moved to.
+        xAxis: { type: "time", min: from - (until - from), max: Math.max(until, Math.min(until + (until - from), Date.now())), axisLabel: { color: ink, hideOverlap: true }, axisLine: { lineStyle: { color: grid } }, splitLine: { show: false } },
         yAxis: axes.length > 0 ? axes : [{ type: "value" }],
         dataZoom: [{ type: "inside", startValue: from, endValue: until, filterMode: "none", zoomOnMouseWheel: true, moveOnMouseMove: true }],
         series,

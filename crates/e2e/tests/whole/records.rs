@@ -19,8 +19,8 @@ use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
-    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, Saved, Store, StoreError, StoredMessage,
-    StoredReading, Vault,
+    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Saved, Store, StoreError,
+    StoredMessage, StoredReading, Vault,
 };
 
 const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
@@ -453,4 +453,33 @@ async fn another_master_key_opens_nothing() {
         matches!(other.engine_state(Timestamp(0)).await, Err(StoreError::Vault(_))),
         "said at the start, not at the first join"
     );
+}
+
+#[tokio::test]
+async fn a_decoder_that_makes_names_up_does_not_fill_the_tables() {
+    let database = format!("heron_{:016x}", rand::random::<u64>());
+    let (store, _) = records_in(&database).await;
+    let at = Utc::now();
+    let reading = |n: usize, second: i64| StoredReading {
+        dev_eui: DEV,
+        name: format!("made_up_{n}"),
+        reading: Reading::of(ReadingValue::Number(n as f64)),
+        time: at + TimeDelta::seconds(second),
+        counted: None,
+    };
+    for part in 0..5 {
+        let readings = (0..256).map(|n| reading(part * 256 + n, 0)).collect();
+        store.commit(&Batch { readings, ..Batch::default() }).await.unwrap();
+    }
+    assert_eq!(store.series_of(&[DEV]).await.unwrap().len(), MOST_SERIES);
+    assert_eq!(store.readings_of(DEV).await.unwrap().len(), MOST_SERIES);
+    // Those that are known go on, and others' are their own.
+    let other = StoredReading { dev_eui: Eui64(DEV.0 + 1), ..reading(5000, 0) };
+    let readings = vec![reading(7, 60), reading(9999, 60), other];
+    store.commit(&Batch { readings, ..Batch::default() }).await.unwrap();
+    let known = store.readings_of(DEV).await.unwrap();
+    let seven = known.iter().find(|row| row.name == "made_up_7").unwrap();
+    assert_eq!((known.len(), seven.interval_s), (MOST_SERIES, Some(60.0)));
+    assert_eq!(store.points(seven.series.unwrap(), 0, i64::MAX, 10).await.unwrap().len(), 2);
+    assert_eq!(store.series_of(&[Eui64(DEV.0 + 1)]).await.unwrap().len(), 1);
 }
