@@ -17,6 +17,10 @@ use crate::totals::Totals;
 
 /// Uplinks decoded in one go.
 const PAGE: u32 = 200;
+/// A deadlock passes; what is refused this often will not be taken.
+const REFUSALS: u32 = 4;
+/// Before it is tried again.
+const PAUSE: Duration = Duration::from_millis(200);
 /// How often jobs are looked for, beside being told of.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
 
@@ -78,20 +82,20 @@ impl Worker {
         (job.done, job.failed) = (0, 0);
         let wanted = job.wanted.clone();
         let (from, until) = (wanted.from, wanted.until.unwrap_or(job.begun_at));
-        let devices: Vec<Eui64> = match wanted.device.as_deref().and_then(|text| text.parse().ok()) {
-            Some(device) => vec![device],
-            None => self.directory.devices_of(estate, &wanted.model, None),
-        };
+        let mut devices = self.directory.devices_of(estate, &wanted.model, None);
+        if let Some(only) = wanted.device.as_deref().and_then(|text| text.parse::<Eui64>().ok()) {
+            devices.retain(|device| *device == only);
+        }
         let (first, last) = (first_name_at(from), first_name_at(until));
         for device in &devices {
             let totals = Arc::new(Totals::default());
-            let before = self.store.uplink_before(*device, &first).await?;
+            let before = self.store.uplink_before(estate, *device, &first).await?;
             if let Some(before) = before {
                 seed(&self.directory, estate, &totals, &before);
             }
             let mut after = first.clone();
             loop {
-                let mut page = self.store.uplinks_of(*device, &after, &last, PAGE).await?;
+                let mut page = self.store.uplinks_of(estate, *device, &after, &last, PAGE).await?;
                 let Some(newest) = page.last() else { break };
                 after.clone_from(&newest.id);
                 let (directory, of_device) = (Arc::clone(&self.directory), Arc::clone(&totals));
@@ -113,8 +117,16 @@ impl Worker {
             failed => format!("{} uplinks were decoded anew, {failed} of them could not be read", job.done),
         };
         let found = |message: &Message| found_in(&self.directory, estate, message);
-        if !self.store.take_place(&job.id, &devices, (from, until), &note, found).await? {
-            return Ok(End::Stopped);
+        let mut refused = 0;
+        loop {
+            match self.store.take_place(&job.id, &devices, (from, until), &note, &found).await {
+                Ok(true) => break,
+                Ok(false) => return Ok(End::Stopped),
+                // Two that wait for each other's rows: one of them has to begin again.
+                Err(error) if error.is_refusal() && refused < REFUSALS => refused += 1,
+                Err(error) => return Err(error),
+            }
+            tokio::time::sleep(PAUSE).await;
         }
         self.directory.totals.reload(&self.store, &devices).await?;
         Ok(End::Done)

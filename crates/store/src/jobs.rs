@@ -120,12 +120,19 @@ impl Store {
         Ok(ended.rows_affected() > 0)
     }
 
-    /// How many uplinks of some devices there are between two names.
-    pub async fn count_uplinks(&self, devices: &[Eui64], from: &str, until: &str) -> Result<u32, StoreError> {
+    /// How many uplinks of some devices an estate has between two names. What an EUI sent as another estate's is none of it.
+    pub async fn count_uplinks(
+        &self,
+        estate_id: EstateId,
+        devices: &[Eui64],
+        from: &str,
+        until: &str,
+    ) -> Result<u32, StoreError> {
         let mut total = 0i64;
         for part in devices.chunks(256) {
             let mut query = QueryBuilder::<MySql>::new("SELECT COUNT(*) FROM messages WHERE kind = 'uplink' AND ");
             crate::registering::among(&mut query, "dev_eui", part);
+            query.push(" AND estate_id = ").push_bind(estate_id);
             query.push(" AND id >= ").push_bind(from.to_owned()).push(" AND id < ").push_bind(until.to_owned());
             total += query.build_query_scalar::<i64>().fetch_one(&self.pool).await?;
         }
@@ -135,15 +142,18 @@ impl Store {
     /// Uplinks of one device between two names, oldest first.
     pub async fn uplinks_of(
         &self,
+        estate_id: EstateId,
         device: Eui64,
         after: &str,
         until: &str,
         limit: u32,
     ) -> Result<Vec<Message>, StoreError> {
         let rows = sqlx::query(
-            "SELECT body FROM messages WHERE dev_eui = ? AND kind = 'uplink' AND id > ? AND id < ? ORDER BY id LIMIT ?",
+            "SELECT body FROM messages WHERE dev_eui = ? AND estate_id = ? AND kind = 'uplink' AND id > ? AND id < ?
+             ORDER BY id LIMIT ?",
         )
         .bind(eui_bytes(device))
+        .bind(estate_id)
         .bind(after)
         .bind(until)
         .bind(limit)
@@ -153,11 +163,18 @@ impl Store {
     }
 
     /// The last uplink of a device with readings before a name.
-    pub async fn uplink_before(&self, device: Eui64, before: &str) -> Result<Option<Message>, StoreError> {
+    pub async fn uplink_before(
+        &self,
+        estate_id: EstateId,
+        device: Eui64,
+        before: &str,
+    ) -> Result<Option<Message>, StoreError> {
         let rows = sqlx::query(
-            "SELECT body FROM messages WHERE dev_eui = ? AND kind = 'uplink' AND id < ? ORDER BY id DESC LIMIT 20",
+            "SELECT body FROM messages WHERE dev_eui = ? AND estate_id = ? AND kind = 'uplink' AND id < ?
+             ORDER BY id DESC LIMIT 20",
         )
         .bind(eui_bytes(device))
+        .bind(estate_id)
         .bind(before)
         .fetch_all(&self.pool)
         .await?;
@@ -167,13 +184,19 @@ impl Store {
     }
 
     /// The last uplinks of each of some devices, newest first.
-    pub async fn last_uplinks(&self, devices: &[Eui64], each: u32) -> Result<Vec<Message>, StoreError> {
+    pub async fn last_uplinks(
+        &self,
+        estate_id: EstateId,
+        devices: &[Eui64],
+        each: u32,
+    ) -> Result<Vec<Message>, StoreError> {
         let mut found = Vec::new();
         for part in devices.chunks(32) {
             let mut query = QueryBuilder::<MySql>::new("");
             for (n, device) in part.iter().enumerate() {
                 query.push(if n > 0 { " UNION ALL " } else { "" });
                 query.push("(SELECT body FROM messages WHERE dev_eui = ").push_bind(eui_bytes(*device));
+                query.push(" AND estate_id = ").push_bind(estate_id);
                 query.push(" AND kind = 'uplink' ORDER BY id DESC LIMIT ").push_bind(each).push(")");
             }
             for row in query.build().fetch_all(&self.pool).await? {
@@ -233,7 +256,7 @@ impl Store {
         devices: &[Eui64],
         (from, until): (DateTime<Utc>, DateTime<Utc>),
         note: &str,
-        found: impl Fn(&Message) -> (Vec<StoredReading>, Option<DecodeFailure>),
+        found: &impl Fn(&Message) -> (Vec<StoredReading>, Option<DecodeFailure>),
     ) -> Result<bool, StoreError> {
         // Series first, outside of what may be rolled back.
         let mut after = String::new();

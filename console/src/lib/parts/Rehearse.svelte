@@ -10,6 +10,8 @@
   let port = $state<number | null>(null);
   let rssi = $state<number | null>(null);
   let snr = $state<number | null>(null);
+  /** In the browser's own zone. */
+  let time = $state("");
   let outcome = $state<RehearsalOutcome | null>(null);
   let problem = $state("");
   let working = $state(false);
@@ -18,7 +20,7 @@
     working = true;
     const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", {
       params: { path: { estate: session.estate, eui } },
-      body: { payload: payload.trim() || null, again: payload.trim() ? null : again, port, rssi_dbm: rssi, snr_db: snr },
+      body: { payload: payload.trim() || null, again: payload.trim() ? null : again, port, rssi_dbm: rssi, snr_db: snr, time: time ? new Date(time).toISOString() : null },
     });
     working = false;
     problem = data ? "" : say(error);
@@ -36,6 +38,7 @@
     <label class="text-sm"><span class="block text-base-content/75">Port</span><input class="input input-sm w-20" name="port" type="number" min="1" max="223" bind:value={port} placeholder={again ? "as it was" : "1"} /></label>
     <label class="text-sm"><span class="block text-base-content/75">RSSI, dBm</span><input class="input input-sm w-24" type="number" min="-200" max="50" step="any" bind:value={rssi} placeholder="as last" /></label>
     <label class="text-sm"><span class="block text-base-content/75">SNR, dB</span><input class="input input-sm w-24" type="number" min="-50" max="50" step="any" bind:value={snr} placeholder="as last" /></label>
+    <label class="text-sm"><span class="block text-base-content/75">Received at</span><input class="input input-sm w-52" type="datetime-local" name="time" bind:value={time} /></label>
     <button class="btn btn-sm" disabled={working}>Rehearse</button>
   </form>
   <Notice text={problem} />

@@ -483,3 +483,20 @@ async fn a_decoder_that_makes_names_up_does_not_fill_the_tables() {
     assert_eq!(store.points(seven.series.unwrap(), 0, i64::MAX, 10).await.unwrap().len(), 2);
     assert_eq!(store.series_of(&[Eui64(DEV.0 + 1)]).await.unwrap().len(), 1);
 }
+
+#[tokio::test]
+async fn what_an_eui_sent_as_another_estates_is_not_shown() {
+    let database = format!("heron_{:016x}", rand::random::<u64>());
+    let (store, estate) = records_in(&database).await;
+    let messages = (1..=4).map(|id| StoredMessage::new(estate, &uplink(id), Decoding::None).unwrap()).collect();
+    store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
+    let (own, other, end) = (estate, estate + 1, "Z");
+    assert_eq!(store.last_uplinks(own, &[DEV], 3).await.unwrap().len(), 3);
+    assert_eq!(store.last_uplinks(other, &[DEV], 3).await.unwrap(), []);
+    assert_eq!(store.uplinks_of(own, DEV, "", end, 10).await.unwrap().len(), 4);
+    assert_eq!(store.uplinks_of(other, DEV, "", end, 10).await.unwrap(), []);
+    assert_eq!(store.count_uplinks(own, &[DEV], "", end).await.unwrap(), 4);
+    assert_eq!(store.count_uplinks(other, &[DEV], "", end).await.unwrap(), 0);
+    assert_eq!(store.message(own, &uplink(1).id).await.unwrap(), Some(uplink(1)));
+    assert_eq!(store.message(other, &uplink(1).id).await.unwrap(), None);
+}

@@ -44,7 +44,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
             vec![eui]
         }
     };
-    let total = app.store.count_uplinks(&devices, &first_name_at(from), &first_name_at(until)).await?;
+    let total = app.store.count_uplinks(estate.id, &devices, &first_name_at(from), &first_name_at(until)).await?;
     let device = wanted.device.as_ref().and(devices.first()).map(ToString::to_string);
     let job = Job {
         id: Ulid::generate().to_string(),

@@ -41,7 +41,7 @@ pub async fn rehearse(
     // What it is not told otherwise is as it was with the last one heard.
     let like = match &before {
         Some((_, uplink)) => Some(uplink.clone()),
-        None => app.store.last_uplinks(&[eui], 1).await?.pop().and_then(|last| uplink_in(last.body)),
+        None => app.store.last_uplinks(estate.id, &[eui], 1).await?.pop().and_then(|last| uplink_in(last.body)),
     };
     let heard_by = heard_by(&app, &estate, &wanted, like.as_ref()).await?;
     let payload = match (given, &before) {

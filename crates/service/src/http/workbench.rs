@@ -51,7 +51,7 @@ pub async fn try_draft(
         devices.truncate(DEVICES);
         // Some of each, so that one that talks much does not stand for all.
         let each = (2 * draft.last).div_ceil(u32::try_from(devices.len()).unwrap_or(1).max(1)).clamp(4, MOST_UPLINKS);
-        let stored = app.store.last_uplinks(&devices, each).await?;
+        let stored = app.store.last_uplinks(estate.id, &devices, each).await?;
         let known: Vec<Option<String>> = cases.iter().map(|case| case.message.clone()).collect();
         let stored = stored.into_iter().filter(|message| !known.contains(&Some(message.id.clone())));
         cases.extend(stored.filter_map(Case::stored).take(draft.last as usize));
