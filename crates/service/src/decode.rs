@@ -169,10 +169,9 @@ pub fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Deco
     let bytes = hex::decode(&heard.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
     let port = heard.frame.port.unwrap_or(0);
     let begun = processor_time();
-    let decoded = INTERPRETER.with_borrow_mut(|it| {
-        let over = move || processor_time().saturating_sub(begun) > time;
-        ready.decode(it, &bytes, port, message.time.timestamp_millis(), over)
-    });
+    let over = ends_after(time);
+    let decoded =
+        INTERPRETER.with_borrow_mut(|it| ready.decode(it, &bytes, port, message.time.timestamp_millis(), over));
     decoder.pace.took(processor_time().saturating_sub(begun));
     decoded.map_err(|error| {
         let why = format!("port {port}, {} bytes: {error}", bytes.len());
@@ -186,10 +185,9 @@ pub fn try_out(
     (bytes, port, time_ms): (&[u8], u8, i64),
     trace: bool,
 ) -> Result<(Decoded, BTreeMap<String, Vec<usize>>), DecodeError> {
-    let begun = processor_time();
-    let over = move || processor_time().saturating_sub(begun) > TIME;
+    let over = ends_after(TIME);
     INTERPRETER.with_borrow_mut(|it| {
-        let decoded = decoder.decode(it, bytes, port, time_ms, over)?;
+        let decoded = decoder.decode(it, bytes, port, time_ms, over.clone())?;
         let found = match trace {
             true => payload::trace::sources(decoder, it, (bytes, port, time_ms), &decoded, over),
             false => BTreeMap::new(),
@@ -204,8 +202,7 @@ pub fn try_out(
 /// In words, why there is none.
 pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
     let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
-    let begun = processor_time();
-    let over = move || processor_time().saturating_sub(begun) > TIME;
+    let over = ends_after(TIME);
     let encoded = INTERPRETER.with_borrow_mut(|it| ready.encode(it, values, over));
     encoded.map_err(|why| why.to_string())
 }
@@ -213,8 +210,7 @@ pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
 /// Reads a downlink as the device will, if the decoder can. This runs a script, too.
 pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
     let ready = decoder.ready.as_ref().ok()?;
-    let begun = processor_time();
-    let over = move || processor_time().saturating_sub(begun) > TIME;
+    let over = ends_after(TIME);
     let read = INTERPRETER.with_borrow_mut(|it| ready.read_downlink(it, payload, port, over))?;
     let values = read.map(|decoded| {
         let value = |reading: payload::Reading| {
@@ -228,6 +224,12 @@ pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Resu
         decoded.readings.into_iter().map(value).collect()
     });
     Some(values.map_err(|why| why.to_string()))
+}
+
+/// Whether a call has taken so much of the processor, counted from now on.
+fn ends_after(time: Duration) -> impl Fn() -> bool + Clone + 'static {
+    let begun = processor_time();
+    move || processor_time().saturating_sub(begun) > time
 }
 
 /// What this thread has taken of the processor.

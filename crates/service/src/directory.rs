@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use api::device_change::DeviceEdit;
+use api::message::DeviceRef;
 use api::model::{ModelVersion, TestCommand};
 use api::reading::ReadingRule;
 use chrono::{DateTime, Utc};
@@ -197,8 +198,8 @@ impl Directory {
     }
 
     /// What a model says of a device's reading.
-    pub fn rule(&self, estate: EstateId, model: &str, dev_eui: Eui64, reading: &str) -> Option<ReadingRule> {
-        self.decoder(estate, model, dev_eui)?.rules.get(reading).cloned()
+    pub fn rule(&self, estate: EstateId, device: &DeviceRef, reading: &str) -> Option<ReadingRule> {
+        self.decoder(estate, device.model.as_deref()?, device.eui)?.rules.get(reading).cloned()
     }
 
     pub fn estates(&self) -> Vec<EstateId> {

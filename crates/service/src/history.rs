@@ -7,7 +7,7 @@ use std::time::Duration;
 use api::doubt::{ModelDoubt, Seen, doubt};
 use api::history::{Bucket, ChartPoint, changes, longest_ms, merged, points_of, step_ms, with_gaps};
 use chrono::{DateTime, Months, TimeDelta, Utc};
-use store::{EstateId, HOUR_MS, JudgedSeries, Point, SeriesId, Span, Store, StoreError, Summary};
+use store::{EstateId, HOUR_MS, JudgedSeries, Point, SeriesId, Span, Store, StoreError};
 use tokio_util::sync::CancellationToken;
 
 use crate::directory::Directory;
@@ -62,12 +62,12 @@ pub async fn doubts_of(
 fn doubts_in(
     directory: &Directory,
     series: Vec<JudgedSeries>,
-    seen: &HashMap<SeriesId, Summary>,
+    seen: &HashMap<SeriesId, Bucket>,
 ) -> Vec<(EstateId, ModelDoubt)> {
     let mut found: BTreeMap<(EstateId, String, String), ModelDoubt> = BTreeMap::new();
     for one in series {
         let Some(summary) = seen.get(&one.id) else { continue };
-        let rule = directory.rule(one.estate_id, &one.model, one.device.eui, &one.name).unwrap_or_default();
+        let rule = directory.rule(one.estate_id, &one.device, &one.name).unwrap_or_default();
         let Some(doubt) = doubt(&one.name, one.unit.as_deref(), (rule.min, rule.max), seen_of(summary)) else {
             continue;
         };
@@ -83,8 +83,8 @@ fn doubts_in(
 }
 
 /// What doubts are made of.
-pub fn seen_of(summary: &Summary) -> Seen {
-    Seen { least: summary.least, most: summary.most, count: u64::from(summary.count) }
+pub fn seen_of(summary: &Bucket) -> Seen {
+    Seen { least: summary.least, most: summary.most, count: summary.count }
 }
 
 /// Keeps summaries, partitions and doubts up to date until the service stops.
@@ -166,8 +166,7 @@ pub async fn line(
         return Ok(Line { points: with_gaps(points, longest), step_ms: None, cut: false });
     }
     let stepped = store.stepped(series, from_ms, until_ms, step).await?;
-    let buckets: Vec<Bucket> = stepped.into_iter().map(bucket).collect();
-    Ok(Line { points: points_of(&buckets, step, interval_s), step_ms: Some(step), cut: false })
+    Ok(Line { points: points_of(&stepped, step, interval_s), step_ms: Some(step), cut: false })
 }
 
 /// Summaries of a time, and values where there are none yet.
@@ -183,16 +182,10 @@ async fn by_hours(
     let summed = summed.div_euclid(span.ms()) * span.ms();
     let mut buckets: Vec<Bucket> = Vec::new();
     if summed > from_ms {
-        buckets.extend(store.summaries(series, span, from_ms, summed).await?.into_iter().map(bucket));
+        buckets.extend(store.summaries(series, span, from_ms, summed).await?);
     }
-    let rest = store.stepped(series, summed.max(from_ms), until_ms, HOUR_MS).await?;
-    buckets.extend(rest.into_iter().map(bucket));
+    buckets.extend(store.stepped(series, summed.max(from_ms), until_ms, HOUR_MS).await?);
     Ok(buckets)
-}
-
-fn bucket(summary: Summary) -> Bucket {
-    let Summary { at_ms, count, least, sum, most } = summary;
-    Bucket { at_ms, count: u64::from(count), least, sum, most }
 }
 
 fn told(point: Point) -> ChartPoint {

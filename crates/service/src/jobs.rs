@@ -152,8 +152,7 @@ fn decode_one(directory: &Directory, estate: EstateId, model: &str, totals: &Tot
 }
 
 fn rule_of(directory: &Directory, estate: EstateId, message: &Message, name: &str) -> Option<ReadingRule> {
-    let device = message.device.as_ref()?;
-    directory.rule(estate, device.model.as_deref()?, device.eui, name)
+    directory.rule(estate, message.device.as_ref()?, name)
 }
 
 /// What a total had reached, by what was told of it.

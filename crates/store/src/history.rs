@@ -8,6 +8,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{PoisonError, RwLock};
 
+use api::history::Bucket;
 use api::message::ReadingValue;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
@@ -61,10 +62,6 @@ impl Known {
         }
     }
 
-    fn put(&self, dev_eui: Eui64, name: String, id: SeriesId) {
-        self.0.write().unwrap_or_else(PoisonError::into_inner).entry(dev_eui).or_default().insert(name, id);
-    }
-
     /// Devices that are gone may come again, as others.
     pub(crate) fn forget(&self, euis: &[Eui64]) {
         let mut known = self.0.write().unwrap_or_else(PoisonError::into_inner);
@@ -83,17 +80,6 @@ pub struct Point {
     pub value: Option<f64>,
     /// A text.
     pub word: Option<String>,
-}
-
-/// What an hour or a day was like.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Summary {
-    /// Milliseconds since 1970, at its beginning.
-    pub at_ms: i64,
-    pub count: u32,
-    pub least: f64,
-    pub sum: f64,
-    pub most: f64,
 }
 
 /// What summaries are of.
@@ -167,15 +153,10 @@ impl Store {
                 row.push_bind(eui_bytes(*dev_eui)).push_bind(name.clone());
             });
             insert.build().execute(&self.pool).await?;
-            let mut query =
-                QueryBuilder::<MySql>::new("SELECT id, dev_eui, name FROM series WHERE (dev_eui, name) IN ");
-            query.push_tuples(part, |mut row, (dev_eui, name)| {
-                row.push_bind(eui_bytes(*dev_eui)).push_bind(name.clone());
-            });
-            for row in query.build().fetch_all(&self.pool).await? {
-                let Series { id, dev_eui, name } = series(&row)?;
-                self.known.put(dev_eui, name, id);
-            }
+        }
+        let grown: Vec<Eui64> = room.into_keys().collect();
+        if !missing.is_empty() {
+            self.known.put_all(&grown, self.series_of(&grown).await?);
         }
         Ok(())
     }
@@ -259,7 +240,7 @@ impl Store {
         span: Span,
         from_ms: i64,
         until_ms: i64,
-    ) -> Result<Vec<Summary>, StoreError> {
+    ) -> Result<Vec<Bucket>, StoreError> {
         let statement = match span {
             Span::Hour => {
                 "SELECT hour, count, least, sum, most FROM hourly WHERE series_id = ? AND hour >= ? AND hour < ? ORDER BY hour"
@@ -276,9 +257,9 @@ impl Store {
             .await?;
         rows.iter()
             .map(|row| {
-                Ok(Summary {
+                Ok(Bucket {
                     at_ms: i64::from(row.try_get::<u32, _>(0)?) * span.ms(),
-                    count: row.try_get(1)?,
+                    count: u64::from(row.try_get::<u32, _>(1)?),
                     least: row.try_get(2)?,
                     sum: row.try_get(3)?,
                     most: row.try_get(4)?,

@@ -37,7 +37,7 @@ pub use editions::{FailureRow, Saved};
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
-pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span, Summary};
+pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use jobs::first_name_at;
 pub use models::{ImportedModel, ModelRow, Source};
 pub use people::{Membership, Person};

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use api::history::Bucket;
 use api::message::{DeviceRef, Reading};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
@@ -11,7 +12,7 @@ use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{SeriesId, short_name};
 use crate::keeping::among;
 use crate::rows::{eui, eui_bytes, json, to_json};
-use crate::{EstateId, Store, StoreError, Summary};
+use crate::{EstateId, Store, StoreError};
 
 /// Series asked about in one statement.
 const SERIES: usize = 512;
@@ -68,7 +69,7 @@ impl Store {
         from_ms: i64,
         until_ms: i64,
         step_ms: i64,
-    ) -> Result<Vec<Summary>, StoreError> {
+    ) -> Result<Vec<Bucket>, StoreError> {
         let rows = sqlx::query(
             "SELECT at_ms DIV ? AS step, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history
              WHERE series_id = ? AND at_ms >= ? AND at_ms < ? AND value IS NOT NULL GROUP BY step ORDER BY step",
@@ -81,9 +82,9 @@ impl Store {
         .await?;
         rows.iter()
             .map(|row| {
-                Ok(Summary {
+                Ok(Bucket {
                     at_ms: row.try_get::<i64, _>(0)?.saturating_mul(step_ms),
-                    count: u32::try_from(row.try_get::<i64, _>(1)?).unwrap_or(u32::MAX),
+                    count: row.try_get::<i64, _>(1)?.unsigned_abs(),
                     least: row.try_get(2)?,
                     sum: row.try_get(3)?,
                     most: row.try_get(4)?,
@@ -93,13 +94,13 @@ impl Store {
     }
 
     /// What the values of some series were like since a time.
-    pub async fn since(&self, series: &[SeriesId], from_ms: i64) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+    pub async fn since(&self, series: &[SeriesId], from_ms: i64) -> Result<HashMap<SeriesId, Bucket>, StoreError> {
         let statement = "SELECT series_id, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history WHERE ";
         self.taken_together(statement, "at_ms", series, from_ms).await
     }
 
     /// The same, by whole hours.
-    pub async fn since_hour(&self, series: &[SeriesId], hour: i64) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+    pub async fn since_hour(&self, series: &[SeriesId], hour: i64) -> Result<HashMap<SeriesId, Bucket>, StoreError> {
         let statement =
             "SELECT series_id, CAST(SUM(count) AS SIGNED), MIN(least), SUM(sum), MAX(most) FROM hourly WHERE ";
         self.taken_together(statement, "hour", series, hour).await
@@ -111,7 +112,7 @@ impl Store {
         column: &'static str,
         series: &[SeriesId],
         from: i64,
-    ) -> Result<HashMap<SeriesId, Summary>, StoreError> {
+    ) -> Result<HashMap<SeriesId, Bucket>, StoreError> {
         let mut found = HashMap::new();
         for part in series.chunks(SERIES) {
             let mut query = QueryBuilder::<MySql>::new(statement);
@@ -120,9 +121,9 @@ impl Store {
             for row in query.build().fetch_all(&self.pool).await? {
                 // Texts have no numbers.
                 let Some(least) = row.try_get::<Option<f64>, _>(2)? else { continue };
-                let summary = Summary {
+                let summary = Bucket {
                     at_ms: from,
-                    count: u32::try_from(row.try_get::<i64, _>(1)?).unwrap_or(u32::MAX),
+                    count: row.try_get::<i64, _>(1)?.unsigned_abs(),
                     least,
                     sum: row.try_get(3)?,
                     most: row.try_get(4)?,

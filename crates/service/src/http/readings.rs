@@ -12,7 +12,6 @@ use axum::http::header;
 use axum::response::{IntoResponse as _, Response};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::StreamExt as _;
-use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceQuery, ReadingRow, SeriesId};
 use tokio::sync::mpsc;
@@ -21,7 +20,6 @@ use tokio_stream::wrappers::ReceiverStream;
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Params, PathEui};
-use crate::directory::Directory;
 use crate::export::{Column, Form, export};
 use crate::history::{line, seen_of};
 
@@ -38,13 +36,13 @@ pub async fn list_readings(
     PathEui(eui): PathEui,
 ) -> Answer<Vec<DeviceReading>> {
     let device = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    let whose = DeviceRef { eui, name: device.name, model: device.model };
     let rows = app.store.readings_of(eui).await?;
     let now = Utc::now();
     let ids: Vec<SeriesId> = rows.iter().filter_map(|row| row.series).collect();
     let days = app.store.since(&ids, (now - TimeDelta::days(1)).timestamp_millis()).await?;
     let told = rows.into_iter().map(|row| {
-        let rule = device.model.as_deref().and_then(|model| app.directory.rule(estate.id, model, eui, &row.name));
-        let rule = rule.unwrap_or_default();
+        let rule = app.directory.rule(estate.id, &whose, &row.name).unwrap_or_default();
         let kind = rule.kind.unwrap_or_else(|| ReadingKind::guessed(&row.name, &row.reading.value));
         // Of states and texts there is no mean.
         let day = row.series.and_then(|id| days.get(&id)).filter(|_| kind != ReadingKind::State);
@@ -55,9 +53,9 @@ pub async fn list_readings(
             standing: Standing::of(now - row.time, row.interval_s, device.rhythm_s),
             day: day.map(|day| Day {
                 least: day.least,
-                mean: day.sum / f64::from(day.count.max(1)),
+                mean: day.sum / day.count.max(1) as f64,
                 most: day.most,
-                count: u64::from(day.count),
+                count: day.count,
             }),
             name: row.name,
             reading: row.reading,
@@ -183,7 +181,7 @@ async fn read(
     span: (i64, i64),
     points: u32,
 ) -> Result<ChartLine, Refusal> {
-    let rule = rule_of(&app.directory, estate, &device, &row.name);
+    let rule = app.directory.rule(estate, &device, &row.name).unwrap_or_default();
     let found = match row.series {
         Some(series) => line(&app.store, series, span, points, row.interval_s).await?,
         None => crate::history::Line { points: vec![], step_ms: None, cut: false },
@@ -198,14 +196,4 @@ async fn read(
         points: found.points,
         cut: found.cut,
     })
-}
-
-fn rule_of(
-    directory: &Directory,
-    estate: store::EstateId,
-    device: &DeviceRef,
-    name: &str,
-) -> api::reading::ReadingRule {
-    let model = device.model.as_deref();
-    model.and_then(|model| directory.rule(estate, model, Eui64(device.eui.0), name)).unwrap_or_default()
 }
