@@ -13,6 +13,7 @@ use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathName, page};
 use super::models::model_of;
+use super::outbox::known;
 
 /// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
@@ -34,9 +35,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
         None => app.directory.devices_of(estate.id, &wanted.model, None),
         Some(text) => {
             let eui = api::problem::eui("device", text)?;
-            let device = app.directory.device(eui).filter(|device| device.estate_id == estate.id);
-            let device = device.ok_or_else(|| not_found("device", eui))?;
-            if device.model.as_deref() != Some(wanted.model.as_str()) {
+            if known(&app, &estate, eui)?.model.as_deref() != Some(wanted.model.as_str()) {
                 return Err(
                     bad_field("device", text, format!("a device of the model {} is wanted", wanted.model)).into()
                 );

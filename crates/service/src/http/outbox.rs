@@ -23,8 +23,8 @@ use super::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
 
-/// A multicast group's outbox is like a device's.
-fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+/// A device of the estate, or a multicast group, whose outbox is like a device's. Others' are not known to it.
+pub fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
     known.ok_or_else(|| not_found("device", dev_eui))
 }

@@ -20,6 +20,7 @@ use tokio_stream::wrappers::ReceiverStream;
 use super::App;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Params, PathEui};
+use super::outbox::known;
 use crate::export::{Column, Form, export};
 use crate::history::{line, seen_of};
 
@@ -76,8 +77,7 @@ pub async fn chart(State(app): State<App>, estate: InEstate, Json(wanted): Json<
     let (from, until, points) = wanted.check(Utc::now())?;
     let mut asked = Vec::with_capacity(wanted.lines.len());
     for line in &wanted.lines {
-        let device = app.directory.device(line.device).filter(|device| device.estate_id == estate.id);
-        let device = device.ok_or_else(|| not_found("device", line.device))?;
+        let device = known(&app, &estate, line.device)?;
         let rows = app.store.readings_of(line.device).await?;
         let row = rows.into_iter().find(|row| row.name == line.reading);
         let row = row.ok_or_else(|| not_found("reading", format!("{} of {}", line.reading, device.name)))?;

@@ -15,6 +15,7 @@ use super::App;
 use super::catalogue::aside;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, PathEui};
+use super::outbox::known;
 use crate::decode;
 
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
@@ -32,8 +33,7 @@ pub async fn rehearse(
     Json(wanted): Json<Rehearse>,
 ) -> Answer<RehearsalOutcome> {
     let given = wanted.check()?;
-    let device = app.directory.device(eui).filter(|device| device.estate_id == estate.id);
-    let device = device.ok_or_else(|| not_found("device", eui))?;
+    let device = known(&app, &estate, eui)?;
     let before = match &wanted.again {
         Some(id) => Some(uplink_of(&app, &estate, eui, id).await?),
         None => None,

@@ -7,7 +7,6 @@ use api::model::Model;
 use api::problem::{Problem, bad_field};
 use api::workbench::{Draft, MOST_UPLINKS, Tried};
 use axum::extract::State;
-use lorawan::Eui64;
 use serde::Deserialize;
 
 use super::App;
@@ -15,6 +14,7 @@ use super::catalogue::aside;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathModel, PathName, page};
 use super::models::{model_of, put};
+use super::outbox::known;
 use crate::history::doubts_of;
 use crate::workbench::{self, Case};
 
@@ -45,7 +45,7 @@ pub async fn try_draft(
     }
     if draft.last > 0 {
         let mut devices = match draft.device.as_deref() {
-            Some(text) => vec![own_device(&app, &estate, text)?],
+            Some(text) => vec![known(&app, &estate, api::problem::eui("device", text)?)?.dev_eui],
             None => app.directory.devices_of(estate.id, &slug, Some(&version)),
         };
         devices.truncate(DEVICES);
@@ -61,12 +61,6 @@ pub async fn try_draft(
     let tried = aside(move || workbench::run(&draft, &about, in_force.as_ref(), cases)).await?;
     drop(one_at_a_time);
     Ok(Json(tried))
-}
-
-fn own_device(app: &App, estate: &InEstate, text: &str) -> Result<Eui64, Refusal> {
-    let eui = api::problem::eui("device", text)?;
-    let device = app.directory.device(eui).filter(|device| device.estate_id == estate.id);
-    device.map(|device| device.dev_eui).ok_or_else(|| not_found("device", eui))
 }
 
 /// What looks wrong with a model's readings, by the last day's values of its devices.
