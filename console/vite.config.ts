@@ -14,7 +14,7 @@ export default defineConfig({
         directives: {
           "default-src": ["self"],
           "script-src": ["self"],
-          "style-src": ["self", "unsafe-inline"],
+          "style-src": ["self"],
           "img-src": ["self", "data:"],
           "connect-src": ["self"],
           "object-src": ["none"],

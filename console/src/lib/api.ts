@@ -70,6 +70,23 @@ export type DecodeFailures = Schemas["DecodeFailures"];
 export type RehearsalOutcome = Schemas["RehearsalOutcome"];
 export type Problem = Schemas["Problem"];
 export type Me = Schemas["Me"];
+export type Estate = Schemas["Estate"];
+export type Right = Schemas["Right"];
+export type RightAbout = Schemas["RightAbout"];
+export type Role = Schemas["Role"];
+export type Scope = Schemas["Scope"];
+export type ShareLevel = Schemas["ShareLevel"];
+export type Member = Schemas["Member"];
+export type Offer = Schemas["Offer"];
+export type Invitation = Schemas["Invitation"];
+export type OpenedInvitation = Schemas["OpenedInvitation"];
+export type Share = Schemas["Share"];
+export type AccessToken = Schemas["AccessToken"];
+export type SignInRecord = Schemas["SignInRecord"];
+export type TwoStepSecret = Schemas["TwoStepSecret"];
+export type AuditEntry = Schemas["AuditEntry"];
+export type AuditKind = Schemas["AuditKind"];
+export type EstateOutline = Schemas["EstateOutline"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

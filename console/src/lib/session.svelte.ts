@@ -1,17 +1,46 @@
-// Who is signed in, and which estate is looked at.
+// Who is signed in, which estate is looked at, and what one may do there.
 import { goto } from "$app/navigation";
-import { api, type Me } from "./api";
+import { api, type Estate, type Me, type Right } from "./api";
+
+const KEPT = "estate";
 
 class Session {
   me = $state<Me | null>(null);
+  #chosen = $state(localStorage.getItem(KEPT) ?? "");
 
-  /** The estate's short name; the first one, until there is a way to have several. */
+  get #here(): Estate | undefined {
+    return this.me?.estates.find((estate) => estate.slug === this.#chosen) ?? this.me?.estates[0];
+  }
+
+  /** The estate's short name; the first one, until another is chosen. */
   get estate(): string {
-    return this.me?.estates[0]?.slug ?? "";
+    return this.#here?.slug ?? "";
   }
 
   get estateName(): string {
-    return this.me?.estates[0]?.name ?? "";
+    return this.#here?.name ?? "";
+  }
+
+  /** What one is in the estate; nothing if only a part is shared. */
+  get role(): string | undefined {
+    return this.#here?.role ?? undefined;
+  }
+
+  /** Whether one sees all of the estate, not only what is shared. */
+  get whole(): boolean {
+    return (this.#here?.only ?? []).length === 0;
+  }
+
+  /** Whether one has a right in the estate. The service decides; this is so that nobody is offered what is refused. */
+  may(right: Right): boolean {
+    return this.#here?.rights.includes(right) ?? false;
+  }
+
+  choose(slug: string) {
+    this.#chosen = slug;
+    localStorage.setItem(KEPT, slug);
+    // All that is on the page is another estate's.
+    location.assign("/");
   }
 
   /** Asks the service who we are; sends to the sign-in page if it does not know us. */

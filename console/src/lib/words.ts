@@ -1,5 +1,5 @@
 // Values in the words people use.
-import type { BandUse, Message, Protocol, Radio, Reading } from "./api";
+import type { BandUse, Message, Offer, Protocol, Radio, Reading, Scope } from "./api";
 
 /** A time that has passed, in the largest fitting unit. */
 function elapsed(s: number): string {
@@ -116,4 +116,17 @@ export const WAYS: Record<Protocol, string> = { udp: "UDP", lns: "WebSocket", mq
 /** A day, as calendars write it. */
 export function day(time: string): string {
   return time.slice(0, 10);
+}
+
+/** How far something reaches. */
+export function scopeWords(scope: Scope): string {
+  if (scope === "estate") return "the whole estate";
+  return "fleet" in scope ? `fleet ${scope.fleet}` : `device ${scope.device}`;
+}
+
+/** What an invitation offers. */
+export function offerWords(offer: Offer): string {
+  if ("role" in offer) return `to be ${offer.role}`;
+  const { scope, may, until } = offer.share;
+  return `${scopeWords(scope)}, to ${may}${until ? `, until ${day(until)}` : ""}`;
 }

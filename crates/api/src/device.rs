@@ -110,6 +110,10 @@ pub struct Device {
 /// A device with its session, readings and airtime.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceDetail {
+    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// The device.
     #[serde(flatten)]
     pub device: Device,

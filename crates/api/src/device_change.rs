@@ -69,7 +69,7 @@ pub struct BulkChange {
 }
 
 /// A device as it stands before a change.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct DeviceAsIs {
     pub dev_eui: Eui64,
     pub name: String,

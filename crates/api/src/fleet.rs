@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::problem::{self, Problem};
+use crate::rights::{Right, Role, Scope};
 
 /// An owner's boundary: people, gateways, fleets.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -14,13 +15,34 @@ pub struct Estate {
     pub slug: String,
     /// Its name.
     pub name: String,
-    /// What the person signed in may do there.
-    pub role: String,
+    /// What the person signed in is there; nothing if only a part is shared with them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<Role>,
+    /// What they may do there, as far as it reaches.
+    pub rights: Vec<Right>,
+    /// The parts that their rights reach; empty if it is all of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<Scope>,
+}
+
+impl Estate {
+    /// What one is there, in words.
+    pub fn standing(&self) -> String {
+        let parts: Vec<String> = self.only.iter().map(ToString::to_string).collect();
+        match self.role {
+            Some(role) if parts.is_empty() => role.to_string(),
+            _ => parts.join(", "),
+        }
+    }
 }
 
 /// Devices with one purpose.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Fleet {
+    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// Its short name, used in addresses.
     #[schema(example = "tide-and-sluice")]
     pub slug: String,

@@ -119,6 +119,10 @@ pub struct GatewaySoftware {
 /// A registered gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Gateway {
+    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// Its EUI.
     #[schema(value_type = String, example = "0210203040506070")]
     pub eui: Eui64,

@@ -15,6 +15,10 @@ const PING_PERIODICITY: u8 = 3;
 /// A multicast group: one frame for many devices of class B or C.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Group {
+    /// Changes with its members; sent back as `If-Match` with a change of them, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// Its name among devices: its outbox is that of this EUI.
     #[schema(value_type = String)]
     pub eui: Eui64,

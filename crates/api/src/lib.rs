@@ -4,6 +4,7 @@
 //! `check` functions, so that an error can name the field, the value and what is allowed.
 
 pub mod airtime;
+pub mod audit;
 pub mod catalogue;
 pub mod credential;
 pub mod device;
@@ -42,8 +43,10 @@ pub mod reception;
 pub mod region;
 pub mod registration;
 pub mod rehearsal;
+pub mod rights;
 pub mod table;
 mod time;
+pub mod token;
 pub mod vitals;
 pub mod watch;
 pub mod why;

@@ -192,6 +192,10 @@ impl ModelVersion {
 /// A make of device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Model {
+    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// Its short name, used in addresses.
     #[schema(example = "brinemark-tide-gauge")]
     pub slug: String,

@@ -12,6 +12,10 @@ use crate::radio::RadioSettings;
 /// A radio profile of an estate.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StoredProfile {
+    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
     /// Its short name, used in addresses.
     #[schema(example = "class-c-slow")]
     pub slug: String,
@@ -41,6 +45,12 @@ pub struct PutProfile {
     /// Radio and MAC. What is left out follows a device's model, then the region.
     #[serde(default)]
     pub radio: RadioSettings,
+}
+
+impl From<&StoredProfile> for PutProfile {
+    fn from(stored: &StoredProfile) -> Self {
+        Self { name: stored.name.clone(), region: stored.region, radio: stored.radio.clone() }
+    }
 }
 
 impl PutProfile {

@@ -198,7 +198,8 @@ impl Watch {
     pub fn new(
         gateways: &[Gateway],
         devices: &[Device],
-        endings: &Endings,
+        // Nothing for who sees only devices.
+        endings: Option<&Endings>,
         decoding: Decoding<'_>,
         strangers: usize,
         now: DateTime<Utc>,
@@ -209,27 +210,34 @@ impl Watch {
             concerns.push(Concern { weight, about, eui, name, model: None, message: None, what, next_step });
         };
         let days = |at: DateTime<Utc>| (at - now).num_days();
-        if days(endings.server_expires_at) < GatewayCredential::WARN_DAYS && !endings.server_renews_itself {
-            let what = format!(
-                "The certificate it shows to gateways ends on {}.",
-                endings.server_expires_at.format("%Y-%m-%d")
-            );
-            add(About::Service, None, None, (Weight::Trouble, what, "Give it a new one, and start it again.".into()));
-        }
-        if days(endings.authority_expires_at) < 365 {
-            let what = format!(
-                "The authority that gateways trust ends on {}.",
-                endings.authority_expires_at.format("%Y-%m-%d")
-            );
-            let next = "Put a new authority in the data folder, and make new connection kits.".into();
-            add(About::Service, None, None, (Weight::Attention, what, next));
+        if let Some(endings) = endings {
+            if days(endings.server_expires_at) < GatewayCredential::WARN_DAYS && !endings.server_renews_itself {
+                let what = format!(
+                    "The certificate it shows to gateways ends on {}.",
+                    endings.server_expires_at.format("%Y-%m-%d")
+                );
+                add(
+                    About::Service,
+                    None,
+                    None,
+                    (Weight::Trouble, what, "Give it a new one, and start it again.".into()),
+                );
+            }
+            if days(endings.authority_expires_at) < 365 {
+                let what = format!(
+                    "The authority that gateways trust ends on {}.",
+                    endings.authority_expires_at.format("%Y-%m-%d")
+                );
+                let next = "Put a new authority in the data folder, and make new connection kits.".into();
+                add(About::Service, None, None, (Weight::Attention, what, next));
+            }
         }
         for gateway in gateways {
             for found in of_gateway(gateway, now) {
                 add(About::Gateway, Some(gateway.eui), Some(&gateway.name), found);
             }
         }
-        for ending in &endings.credentials {
+        for ending in endings.iter().flat_map(|endings| &endings.credentials) {
             let ended = ending.credential.state(now) == CredentialState::Expired;
             let what = format!(
                 "Its {} for {} {} on {}.",
@@ -311,7 +319,7 @@ mod tests {
         heard.off_plan_mhz = vec![903.9];
         let gateways = [heard, gateway("quay", "quiet", now), gateway("pier", "lost", now)];
         let devices = [device("tide-01", "active", now), device("tide-02", "refused", now), device("a", "silent", now)];
-        let watch = Watch::new(&gateways, &devices, &endings(now, 10), Decoding::default(), 1, now);
+        let watch = Watch::new(&gateways, &devices, Some(&endings(now, 10)), Decoding::default(), 1, now);
         let told: Vec<_> =
             watch.concerns.iter().map(|c| (c.weight, c.about, c.name.as_deref().unwrap_or(""))).collect();
         use Weight::{Attention, Trouble};
@@ -328,7 +336,7 @@ mod tests {
         );
         assert_eq!(watch.concerns[1].what, "It is lost: not a word from it for 30 min.");
         assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (1, 1, 1));
-        assert!(Watch::new(&[], &[], &endings(now, 100), Decoding::default(), 0, now).concerns.is_empty());
+        assert!(Watch::new(&[], &[], Some(&endings(now, 100)), Decoding::default(), 0, now).concerns.is_empty());
     }
 
     #[test]
@@ -352,7 +360,7 @@ mod tests {
         };
         let doubts = [ModelDoubt { model: "tg2".into(), doubt, device: failures[0].device.clone(), devices: 3 }];
         let decoding = Decoding { failures: &failures, doubts: &doubts };
-        let watch = Watch::new(&[], &[], &endings(now, 100), decoding, 0, now);
+        let watch = Watch::new(&[], &[], Some(&endings(now, 100)), decoding, 0, now);
         assert_eq!(watch.concerns.len(), 2);
         let (trouble, question) = (&watch.concerns[0], &watch.concerns[1]);
         assert_eq!(trouble.message.as_deref(), Some("TIDE-02"));

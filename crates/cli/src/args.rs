@@ -11,6 +11,7 @@ mod gateway;
 mod group;
 mod model;
 mod outbox;
+mod people;
 mod profile;
 pub mod radio;
 mod readings;
@@ -27,6 +28,7 @@ pub use gateway::{
 pub use group::GroupVerb;
 pub use model::ModelVerb;
 pub use outbox::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
+pub use people::{AccountVerb, AuditArgs, Kind, PeopleVerb, ShareArgs, TokenVerb};
 pub use profile::ProfileVerb;
 pub use readings::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb, RehearseArgs};
 
@@ -60,6 +62,9 @@ pub struct Global {
     /// The estate; the only one if there is only one.
     #[arg(long, global = true, env = "HERON_ESTATE")]
     pub estate: Option<String>,
+    /// A certificate to check the service's own one against, PEM; that of the last sign-in if not given.
+    #[arg(long, global = true, env = "HERON_TRUST", value_name = "FILE")]
+    pub trust: Option<PathBuf>,
     /// Folder for the sign-in.
     #[arg(long, global = true, env = "HERON_CONFIG", value_name = "FOLDER")]
     pub config: Option<PathBuf>,
@@ -68,9 +73,28 @@ pub struct Global {
 #[derive(Subcommand)]
 pub enum Noun {
     /// Sign in to a service; the password is asked for.
+    #[command(visible_alias = "login")]
     SignIn(SignInArgs),
     /// End the sign-in.
+    #[command(visible_alias = "logout")]
     SignOut,
+    /// One's own account: sign-ins, password, two-step sign-in.
+    Account {
+        #[command(subcommand)]
+        verb: AccountVerb,
+    },
+    /// Members of the estate, invitations, and what is shared with others.
+    People {
+        #[command(subcommand)]
+        verb: PeopleVerb,
+    },
+    /// Access tokens for programs.
+    Token {
+        #[command(subcommand)]
+        verb: TokenVerb,
+    },
+    /// Who did what, from where, and what it changed.
+    Audit(AuditArgs),
     /// Estates one belongs to.
     Estate {
         #[command(subcommand)]
@@ -197,12 +221,28 @@ pub struct SignInArgs {
     /// Read the password from standard input instead of asking.
     #[arg(long)]
     pub password_stdin: bool,
+    /// The six digits of two-step sign-in, or a recovery code; asked for if they are wanted.
+    #[arg(long, value_name = "CODE")]
+    pub code: Option<String>,
 }
 
 #[derive(Subcommand)]
 pub enum EstateVerb {
-    /// List them.
+    /// List those one belongs to, or where something is shared with one.
     List,
+    /// List all of the installation, for whoever looks after it.
+    All,
+    /// Found an estate, for whoever looks after the installation; its owner's invitation is printed once.
+    Found {
+        /// Its short name: lower-case letters, digits and dashes.
+        slug: String,
+        /// Its name; the short name if not given.
+        #[arg(long)]
+        name: Option<String>,
+        /// Whom the owner's invitation is for, in your own words.
+        #[arg(long, value_name = "WHOM")]
+        owner: String,
+    },
 }
 
 #[derive(Subcommand)]

@@ -24,19 +24,47 @@ pub struct Client {
     estate: Option<String>,
 }
 
+/// What speaks HTTP: with the certificate that was given, or that of the last sign-in, beside those of the machine.
+fn http(global: &Global, stored: Option<&str>) -> Result<reqwest::Client> {
+    let given = match &global.trust {
+        Some(file) => Some(std::fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
+        None => stored.map(str::to_owned),
+    };
+    let mut builder = reqwest::Client::builder().user_agent(concat!("heron/", env!("CARGO_PKG_VERSION")));
+    if let Some(pem) = given {
+        let certificate =
+            reqwest::Certificate::from_pem(pem.as_bytes()).context("reading the certificate of --trust")?;
+        builder = builder.tls_certs_merge([certificate]);
+    }
+    builder.build().context("preparing to call the service")
+}
+
+/// A part of a path, whatever characters it has.
+pub fn segment(text: &str) -> String {
+    text.bytes()
+        .map(|byte| match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
+            other => format!("%{other:02X}"),
+        })
+        .collect()
+}
+
 impl Client {
     /// From the options, or the last sign-in.
     pub fn signed_in(global: &Global) -> Result<Self> {
         let stored = sign_in::load(global)?;
+        let trusted = stored.as_ref().and_then(|stored| stored.trust.clone());
+        let http = http(global, trusted.as_deref())?;
         let url = global.url.clone().or_else(|| stored.as_ref().map(|s| s.url.clone()));
         let token = global.token.clone().or_else(|| stored.map(|s| s.token));
         let (Some(url), Some(token)) = (url, token) else { bail!("not signed in; do `heron sign-in URL` first") };
-        Ok(Self { http: reqwest::Client::new(), url, token, estate: global.estate.clone() })
+        Ok(Self { http, url, token, estate: global.estate.clone() })
     }
 
     /// Without a sign-in, for signing in.
-    pub fn anonymous(url: &str) -> Self {
-        Self { http: reqwest::Client::new(), url: url.trim_end_matches('/').into(), token: String::new(), estate: None }
+    pub fn anonymous(global: &Global, url: &str) -> Result<Self> {
+        let (http, url) = (http(global, None)?, url.trim_end_matches('/').into());
+        Ok(Self { http, url, token: String::new(), estate: None })
     }
 
     pub fn url(&self) -> &str {
@@ -129,6 +157,12 @@ impl Client {
     /// A POST without body or answer.
     pub async fn act(&self, path: &str) -> Result<()> {
         self.send(self.request(Method::POST, path)).await?;
+        Ok(())
+    }
+
+    /// A POST with a body, without an answer.
+    pub async fn act_with(&self, path: &str, body: &impl Serialize) -> Result<()> {
+        self.send(self.request(Method::POST, path).json(body)).await?;
         Ok(())
     }
 

@@ -50,6 +50,10 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
             let client = Client::signed_in(&cli.global)?;
             let yes = cli.global.yes;
             match other {
+                Noun::Account { verb } => noun::account::run(&client, &out, verb, yes).await,
+                Noun::People { verb } => noun::people::run(&client, &out, verb, yes).await,
+                Noun::Token { verb } => noun::token::run(&client, &out, verb, yes).await,
+                Noun::Audit(args) => noun::audit::run(&client, &out, args).await,
                 Noun::Estate { verb } => noun::estate::run(&client, &out, &verb).await,
                 Noun::Find { text } => noun::find::run(&client, &out, text.join(" ")).await,
                 Noun::Watch => noun::watch::run(&client, &out).await,

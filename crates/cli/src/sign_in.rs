@@ -1,12 +1,13 @@
 //! Signing in, and keeping the token in a file only its owner can read.
 
 use std::fs;
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::PathBuf;
 
 use anyhow::{Context as _, Result, bail};
 use api::people::{SignIn, SignedIn};
+use api::problem::Problem;
 use serde::{Deserialize, Serialize};
 
 use crate::args::{Global, SignInArgs};
@@ -17,6 +18,9 @@ use crate::client::Client;
 pub struct Stored {
     pub url: String,
     pub token: String,
+    /// What the service's certificate is checked against, PEM, if it is none that the machine trusts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trust: Option<String>,
 }
 
 fn file(global: &Global) -> Result<PathBuf> {
@@ -50,18 +54,31 @@ pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
     } else {
         rpassword::prompt_password(format!("Password of {}: ", args.name))?
     };
-    let client = Client::anonymous(global.url.as_deref().unwrap_or(&args.service));
-    let signed_in: SignedIn = client.post("/sign-in", &SignIn { name: args.name, password }).await?;
+    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.service))?;
+    let mut given = SignIn { name: args.name, password, code: args.code };
+    let mut answer: Result<SignedIn> = client.post("/sign-in", &given).await;
+    if let Err(why) = &answer
+        && why.downcast_ref::<Problem>().is_some_and(|problem| problem.code == "code_wanted")
+        && std::io::stdin().is_terminal()
+    {
+        given.code = Some(rpassword::prompt_password("Code of the app, or a recovery code: ")?);
+        answer = client.post("/sign-in", &given).await;
+    }
+    let signed_in = answer?;
+    let trust = match &global.trust {
+        Some(file) => Some(fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
+        None => None,
+    };
     let file = file(global)?;
     if let Some(folder) = file.parent() {
         fs::create_dir_all(folder)?;
     }
-    let stored = Stored { url: client.url().into(), token: signed_in.token };
+    let stored = Stored { url: client.url().into(), token: signed_in.token, trust };
     // A file that is there already keeps its mode, so it is made anew.
     let _ = fs::remove_file(&file);
     let mut out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?;
     out.write_all(serde_json::to_string(&stored)?.as_bytes())?;
-    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.role)).collect();
+    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.standing())).collect();
     println!(
         "Signed in at {} as {}, until {}.",
         client.url(),
@@ -69,6 +86,9 @@ pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
         signed_in.expires_at.format("%Y-%m-%d")
     );
     println!("Estates: {}", estates.join(", "));
+    if signed_in.me.given_password {
+        println!("The password is the one that was printed; set another with `heron account password`.");
+    }
     Ok(())
 }
 

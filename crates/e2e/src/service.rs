@@ -190,6 +190,58 @@ impl Service {
         (status, serde_json::from_str(&text).unwrap_or(Value::String(text)))
     }
 
+    /// The owner's token.
+    pub fn token(&self) -> &str {
+        &self.token
+    }
+
+    /// Status and JSON of an answer to somebody else.
+    pub async fn by(&self, token: &str, method: Method, path: &str, body: Option<Value>) -> (StatusCode, Value) {
+        let mut request = self.client.request(method, format!("{}{}{path}", self.http, api::BASE));
+        if !token.is_empty() {
+            request = request.bearer_auth(token);
+        }
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let answer = request.send().await.expect("an answer");
+        let status = answer.status();
+        let stream = answer.headers().get("content-type").is_some_and(|kind| kind == "text/event-stream");
+        if stream {
+            return (status, Value::Null);
+        }
+        let bytes = answer.bytes().await.expect("a body");
+        let text = String::from_utf8_lossy(&bytes);
+        (status, serde_json::from_str(&text).unwrap_or(Value::String(text.into_owned())))
+    }
+
+    /// Takes an invitation with a new account; gives its token.
+    pub async fn take(&self, code: &Value, name: &str) -> String {
+        let password = format!("{} reed lantern ocean", name);
+        let body = json!({ "code": code, "account": { "name": name, "password": password } });
+        let (status, signed_in) = self.by("", Method::POST, "/invitations/take", Some(body)).await;
+        assert_eq!(status, 200, "{signed_in}");
+        signed_in["token"].as_str().expect("a token").to_owned()
+    }
+
+    /// Somebody new who is offered something in the estate; gives their token.
+    pub async fn invited(&self, offer: Value, name: &str) -> String {
+        let written: Value = self.post("invitations", json!({ "for_whom": name, "offer": offer })).await;
+        self.take(&written["code"], name).await
+    }
+
+    /// An access token of somebody's in the estate: its secret and its number.
+    pub async fn token_of(&self, by: &str, new: Value) -> (String, u64) {
+        self.token_in(ESTATE, by, new).await
+    }
+
+    /// The same in any estate.
+    pub async fn token_in(&self, estate: &str, by: &str, new: Value) -> (String, u64) {
+        let (status, made) = self.by(by, Method::POST, &format!("/estates/{estate}/tokens"), Some(new)).await;
+        assert_eq!(status, 200, "{made}");
+        (made["secret"].as_str().expect("a secret").to_owned(), made["token"]["id"].as_u64().expect("a number"))
+    }
+
     /// A request that has to succeed.
     pub async fn done<T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<Value>) -> T {
         let (status, value) = self.call(method.clone(), path, body).await;

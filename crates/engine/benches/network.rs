@@ -37,6 +37,7 @@ fn device(n: u64, address: DevAddr, profile: &Arc<RadioProfile>) -> DeviceConfig
         activation: Activation::Personalized { dev_addr: address, keys: Box::new(keys(n).into()) },
         profile: Arc::clone(profile),
         policy: Policy::default(),
+        estate: 0,
         fleet: 1,
         disabled: false,
     }

@@ -9,6 +9,7 @@ use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NonceRule};
 use crate::adr::{AdrDecision, History};
 use crate::collect::Collected;
 use crate::effect::Reception;
+use crate::estates::EstateId;
 use crate::ledger::{BandUse, Ledger, Used};
 use crate::mac::{Negotiated, Negotiation};
 use crate::outbox::{Outbox, OutboxItem};
@@ -66,6 +67,8 @@ pub struct DeviceConfig {
     pub profile: Arc<RadioProfile>,
     /// Its fleet's limits.
     pub policy: Policy,
+    /// Whose it is.
+    pub estate: EstateId,
     /// Its fleet: where a join-request's key is looked for if it is not the device's own.
     pub fleet: u32,
     /// Whether it is kept from being served: its frames are refused, and nothing is sent to it.

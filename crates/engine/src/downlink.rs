@@ -176,7 +176,7 @@ impl Engine {
         let len = fopts.len() + data.as_ref().map_or(0, |(_, payload)| payload.len());
         let frame_len = HEADER_LEN + len + usize::from(data.is_some());
         let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
-        let ways = schedule::choose(&self.gateways, now, usable, frame_len)?;
+        let ways = schedule::choose(&self.gateways, Some(device.config.estate), now, usable, frame_len)?;
 
         let port = data.as_ref().map(|(port, _)| *port);
         let session = device.session.as_deref_mut().ok_or(NoWay::Nobody)?;
@@ -231,7 +231,12 @@ impl Engine {
         candidates: Vec<Candidate>,
         effects: &mut Vec<Effect>,
     ) -> Result<(), NoWay> {
-        let ways = schedule::choose(&self.gateways, now, candidates, cargo.phy_payload.len())?;
+        let estate = match cargo.to {
+            To::Device(eui) => self.devices.get(&eui).map(|device| device.config.estate),
+            // Their gateways were looked at when they were chosen.
+            To::Group(_) | To::Everyone => None,
+        };
+        let ways = schedule::choose(&self.gateways, estate, now, candidates, cargo.phy_payload.len())?;
         self.transmit(now, cargo, ways, effects);
         Ok(())
     }

@@ -354,6 +354,11 @@ pub enum Event {
     Refused(RefusedEvent),
     /// A downlink moved on.
     Downlink(Box<DownlinkEvent>),
+    /// A frame of another estate's device was heard by gateways that are not open to it.
+    Discarded {
+        /// How many of them.
+        copies: usize,
+    },
     /// Something else worth knowing about a device.
     Notice {
         /// The device.

@@ -6,6 +6,7 @@ use lorawan::region::Region;
 use rustc_hash::FxHashMap;
 
 use crate::effect::TransmissionId;
+use crate::estates::EstateId;
 use crate::ledger::{BandUse, Ledger, Used};
 use crate::schedule::{Candidate, When};
 use crate::time::Timestamp;
@@ -20,6 +21,10 @@ const CANNOT_US: i64 = 3_600_000_000;
 pub struct GatewayConfig {
     /// Its EUI.
     pub eui: Eui64,
+    /// Whose it is.
+    pub estate: EstateId,
+    /// Whether it serves other estates' devices as well.
+    pub open: bool,
     /// Where it stands, and so which limits it keeps.
     pub region: Region,
     /// Antenna gain less cable loss.
@@ -31,9 +36,9 @@ pub struct GatewayConfig {
 }
 
 impl GatewayConfig {
-    /// A gateway without beacons and without a known place.
+    /// A gateway of the first estate, not open to others, without beacons and without a known place.
     pub fn new(eui: Eui64, region: Region, antenna_gain_dbi: f32) -> Self {
-        Self { eui, region, antenna_gain_dbi, position_deg: None, beacons: false }
+        Self { eui, estate: 0, open: false, region, antenna_gain_dbi, position_deg: None, beacons: false }
     }
 }
 

@@ -11,6 +11,7 @@ use crate::collect::Collected;
 use crate::device::{Activation, Device};
 use crate::downlink::{Cargo, To, words};
 use crate::effect::{Change, Effect, Event, JoinedEvent};
+use crate::estates::tell_discarded;
 use crate::refusal::{FleetKey, Refusal};
 use crate::schedule;
 use crate::session::{Counters, Session};
@@ -35,14 +36,21 @@ impl Engine {
         &mut self,
         now: Timestamp,
         request: &JoinRequestView<'_>,
-        frame: &Collected,
+        frame: &mut Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
-        let named = self.device_of_join(request);
+        let named = self.device_of_join(request, frame);
+        if self.is_elsewhere(request.dev_eui(), frame) {
+            tell_discarded(frame.copies.len(), effects);
+            return None;
+        }
+        if let Some(device) = named.and_then(|dev_eui| self.devices.get(&dev_eui)) {
+            self.keep_for(frame, device.config.estate, effects);
+        }
         if let Some(dev_eui) = named {
             self.book_uplink(now, dev_eui, frame, effects);
         }
-        match self.check_join(request) {
+        match self.check_join(request, frame) {
             Ok(dev_eui) => {
                 if let Some(device) = self.devices.get_mut(&dev_eui) {
                     device.nonces.spend(device.config.profile.version.dev_nonce_rule(), request.dev_nonce());
@@ -54,7 +62,10 @@ impl Engine {
                 if let (Refusal::JoinMic { fleet_key, key_reversed: false, .. }, Some(dev_eui)) = (&mut reason, named) {
                     *fleet_key = self.whose_key(now, dev_eui, request);
                 }
-                effects.push(frame.refused(named, reason));
+                match named {
+                    Some(_) => effects.push(frame.refused(named, reason)),
+                    None => self.refuse_unknown(frame, &reason, effects),
+                }
             }
         }
         named
@@ -84,10 +95,17 @@ impl Engine {
         &mut self,
         now: Timestamp,
         request: &RejoinRequestView<'_>,
-        frame: &Collected,
+        frame: &mut Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_eui = request.dev_eui();
+        if self.is_elsewhere(dev_eui, frame) {
+            tell_discarded(frame.copies.len(), effects);
+            return None;
+        }
+        if let Some(device) = self.devices.get(&dev_eui) {
+            self.keep_for(frame, device.config.estate, effects);
+        }
         let named = self.devices.contains_key(&dev_eui).then_some(dev_eui);
         if named.is_some() {
             self.book_uplink(now, dev_eui, frame, effects);
@@ -97,6 +115,7 @@ impl Engine {
                 let kind = JoinKind::Rejoin(request.to().kind());
                 self.welcome(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
             }
+            Err(reason) if named.is_none() => self.refuse_unknown(frame, &reason, effects),
             Err(reason) => effects.push(frame.refused(named, reason)),
         }
         named
@@ -186,19 +205,26 @@ impl Engine {
     }
 
     /// The registered device a join-request is about, as far as one can tell.
-    fn device_of_join(&self, request: &JoinRequestView<'_>) -> Option<Eui64> {
+    fn device_of_join(&self, request: &JoinRequestView<'_>, frame: &Collected) -> Option<Eui64> {
         let (dev_eui, join_eui) = (request.dev_eui(), request.join_eui());
-        let swapped = |eui: &Eui64| self.devices.get(eui).is_some_and(|d| d.config.join_eui == dev_eui);
+        // What another estate has registered is none of those who have heard this.
+        let own = |eui: &Eui64| self.devices.get(eui).filter(|device| self.heard_for(frame, device.config.estate));
+        let swapped = |eui: &Eui64| own(eui).is_some_and(|d| d.config.join_eui == dev_eui);
         [dev_eui, dev_eui.reversed()]
             .into_iter()
-            .find(|eui| self.devices.contains_key(eui))
+            .find(|eui| own(eui).is_some())
             .or_else(|| Some(join_eui).filter(swapped))
     }
 
-    fn check_join(&self, request: &JoinRequestView<'_>) -> Result<Eui64, Refusal> {
+    /// Whether a device is registered, in an estate whose gateways have not heard this.
+    fn is_elsewhere(&self, dev_eui: Eui64, frame: &Collected) -> bool {
+        self.devices.get(&dev_eui).is_some_and(|device| !self.heard_for(frame, device.config.estate))
+    }
+
+    fn check_join(&self, request: &JoinRequestView<'_>, frame: &Collected) -> Result<Eui64, Refusal> {
         let (dev_eui, join_eui) = (request.dev_eui(), request.join_eui());
         let Some(device) = self.devices.get(&dev_eui) else {
-            return Err(match self.device_of_join(request) {
+            return Err(match self.device_of_join(request, frame) {
                 Some(registered) if registered == dev_eui.reversed() => Refusal::DevEuiReversed { dev_eui, registered },
                 Some(registered) => Refusal::EuisSwapped { registered },
                 None => Refusal::UnknownDevEui { dev_eui, join_eui },

@@ -19,6 +19,7 @@ mod device;
 mod downlink;
 mod due;
 mod effect;
+mod estates;
 mod explain;
 mod gateway;
 mod join;
@@ -42,6 +43,7 @@ pub use effect::{
     Change, Command, DownlinkEvent, DownlinkStage, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
     RefusedEvent, Transmission, TransmissionId, TxFailure, UplinkEvent,
 };
+pub use estates::EstateId;
 pub use explain::Notice;
 pub use gateway::{GatewayConfig, GatewayStatus};
 pub use join_checks::{JoinCheck, Verdict, join_checks, off_plan};
@@ -186,9 +188,9 @@ impl Engine {
     fn close_collections(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
         while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
             self.forgetting.push_back((at.plus_us(collect::REMEMBERED_US), key));
-            if let Some(frame) = self.collector.take(key)
+            if let Some(mut frame) = self.collector.take(key)
                 && at > self.processed_until
-                && let Some(dev_eui) = self.process(now, &frame, effects)
+                && let Some(dev_eui) = self.process(now, &mut frame, effects)
             {
                 self.collector.belongs_to(key, dev_eui);
             }
@@ -244,11 +246,16 @@ impl Engine {
                 self.collecting.push_back((heard_at.plus_us(self.config.collection_window_us), key));
             }
             Added::Late { of, late_us, copy } => {
-                if let Some(device) = self.devices.get_mut(&of) {
+                let serves = |estate| self.gateways.get(&copy.gateway).is_some_and(|gateway| gateway.serves(estate));
+                match self.devices.get_mut(&of) {
+                    Some(device) if !serves(device.config.estate) => estates::tell_discarded(1, effects),
+                    None => {}
                     // It comes too late to be answered through, but shows who hears the device.
-                    device.link().heard_late(&copy);
-                    let notice = Notice::LateCopy { gateway: copy.gateway, late_us, snr_db: copy.snr_db };
-                    effects.push(notice.told(now, of));
+                    Some(device) => {
+                        device.link().heard_late(&copy);
+                        let notice = Notice::LateCopy { gateway: copy.gateway, late_us, snr_db: copy.snr_db };
+                        effects.push(notice.told(now, of));
+                    }
                 }
             }
             Added::Another => {}
@@ -256,8 +263,10 @@ impl Engine {
     }
 
     /// Takes a frame with all its copies; gives the device it turned out to be of.
-    fn process(&mut self, now: Timestamp, frame: &Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
-        match Frame::parse(&frame.phy_payload) {
+    fn process(&mut self, now: Timestamp, frame: &mut Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
+        // Apart from the copies, which those are taken out of that are not the device's.
+        let phy_payload = frame.phy_payload.clone();
+        match Frame::parse(&phy_payload) {
             Ok(Frame::JoinRequest(request)) => self.join_request(now, &request, frame, effects),
             Ok(Frame::RejoinRequest(request)) => self.rejoin_request(now, &request, frame, effects),
             Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => {
@@ -266,11 +275,11 @@ impl Engine {
             // Another network's downlink, heard by our gateway: nothing of ours.
             Ok(Frame::Data(_) | Frame::JoinAccept(_)) => None,
             Ok(Frame::Proprietary(_)) => {
-                effects.push(frame.refused(None, Refusal::NotServed { mtype: MType::Proprietary }));
+                self.refuse_unknown(frame, &Refusal::NotServed { mtype: MType::Proprietary }, effects);
                 None
             }
             Err(error) => {
-                effects.push(frame.refused(None, Refusal::Unreadable { error }));
+                self.refuse_unknown(frame, &Refusal::Unreadable { error }, effects);
                 None
             }
         }

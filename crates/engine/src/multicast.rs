@@ -104,10 +104,10 @@ const SEARCHED: usize = 12;
 ///
 /// Finding the fewest is a set cover. Among a dozen gateways all choices are tried; among more, the one that
 /// reaches most of those left is taken again and again, which comes within a logarithm of the fewest.
-fn cover(members: &[(Eui64, &[Near])], usable: impl Fn(Eui64) -> bool) -> (Vec<Near>, Vec<Eui64>) {
+fn cover<N: AsRef<[Near]>>(members: &[(Eui64, N)], usable: impl Fn(Eui64) -> bool) -> (Vec<Near>, Vec<Eui64>) {
     // Each gateway with how well it hears the weakest of those it hears, strongest first.
     let mut gateways: Vec<Near> = Vec::new();
-    for near in members.iter().flat_map(|(_, near)| near.iter()).filter(|near| usable(near.gateway)) {
+    for near in members.iter().flat_map(|(_, near)| near.as_ref()).filter(|near| usable(near.gateway)) {
         match gateways.iter_mut().find(|known| known.gateway == near.gateway) {
             Some(known) => known.quality = known.quality.min(near.quality),
             None => gateways.push(*near),
@@ -123,7 +123,7 @@ fn cover(members: &[(Eui64, &[Near])], usable: impl Fn(Eui64) -> bool) -> (Vec<N
     let mut sets: Vec<u128> = Vec::new();
     let mut unreached = Vec::new();
     for (member, near) in members {
-        match reached_by(near) {
+        match reached_by(near.as_ref()) {
             0 => unreached.push(*member),
             set if sets.contains(&set) => {}
             set => sets.push(set),
@@ -214,8 +214,14 @@ impl Engine {
         Some(GroupStatus { next_down: group.next_down, gateways, unreached })
     }
 
-    fn members(&self, group: &Group) -> Vec<(Eui64, &[Near])> {
-        let near = |eui: &Eui64| self.devices.get(eui).and_then(|d| d.link.as_ref()).map_or(&[][..], |link| &link.near);
+    /// A group's members with the gateways near each that serve its estate.
+    fn members(&self, group: &Group) -> Vec<(Eui64, Vec<Near>)> {
+        let near = |eui: &Eui64| {
+            let Some(device) = self.devices.get(eui) else { return Vec::new() };
+            let serves =
+                |near: &&Near| self.gateways.get(&near.gateway).is_some_and(|g| g.serves(device.config.estate));
+            device.link.iter().flat_map(|link| link.near.iter().filter(serves)).copied().collect()
+        };
         group.config.members.iter().map(|eui| (*eui, near(eui))).collect()
     }
 

@@ -16,6 +16,7 @@ use lorawan::{DevAddr, Eui64, Modulation};
 use crate::collect::Collected;
 use crate::device::Near;
 use crate::effect::Reception;
+use crate::estates::EstateId;
 use crate::gateway::Gateways;
 use crate::settings::Settings;
 use crate::time::Timestamp;
@@ -280,6 +281,8 @@ pub(crate) enum NoWay {
 /// that hears the device best comes first; of several as good, the one with most airtime left.
 pub(crate) fn choose(
     gateways: &Gateways,
+    // Whose device it is for; none for whoever listens.
+    estate: Option<EstateId>,
     now: Timestamp,
     candidates: Vec<Candidate>,
     len: usize,
@@ -288,7 +291,12 @@ pub(crate) fn choose(
     let mut eases: Option<(Timestamp, &'static str)> = None;
     let mut any = false;
     for candidate in candidates {
-        let Some(gateway) = gateways.get(&candidate.gateway).filter(|g| g.can(now, &candidate)) else { continue };
+        let Some(gateway) = gateways
+            .get(&candidate.gateway)
+            .filter(|g| estate.is_none_or(|estate| g.serves(estate)) && g.can(now, &candidate))
+        else {
+            continue;
+        };
         any = true;
         if !candidate.in_time(now) || !gateway.free(candidate.at, candidate.end(len)) {
             continue;

@@ -11,6 +11,7 @@ use crate::device::Device;
 use crate::downlink::airtime_change;
 use crate::due::Due;
 use crate::effect::{Change, Effect, Event, UplinkEvent};
+use crate::estates::tell_discarded;
 use crate::explain::Notice;
 use crate::ledger::Transmitter;
 use crate::mac::{self, Heard};
@@ -60,13 +61,15 @@ enum Verdict {
         last: u32,
     },
     Nobody,
+    /// A device of an estate whose gateways have not heard it.
+    Elsewhere,
 }
 
 impl Verdict {
     fn device(&self) -> Option<Eui64> {
         match self {
             Self::New(New { dev_eui, .. }) | Self::Repeated(dev_eui) | Self::TooLow { dev_eui, .. } => Some(*dev_eui),
-            Self::Nobody => None,
+            Self::Nobody | Self::Elsewhere => None,
         }
     }
 }
@@ -76,14 +79,17 @@ impl Engine {
         &mut self,
         now: Timestamp,
         view: &DataView<'_>,
-        frame: &Collected,
+        frame: &mut Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_addr = view.dev_addr();
         let Some(verdict) = self.judge(view, frame) else {
-            effects.push(frame.refused(None, Refusal::UnknownDevAddr { dev_addr }));
+            self.refuse_unknown(frame, &Refusal::UnknownDevAddr { dev_addr }, effects);
             return None;
         };
+        if let Some(device) = verdict.device().and_then(|dev_eui| self.devices.get(&dev_eui)) {
+            self.keep_for(frame, device.config.estate, effects);
+        }
         if let Some(dev_eui) = verdict.device()
             && self.devices.get(&dev_eui).is_some_and(|device| device.config.disabled)
         {
@@ -93,7 +99,11 @@ impl Engine {
         }
         match verdict {
             Verdict::Nobody => {
-                effects.push(frame.refused(None, Refusal::DataMic { dev_addr }));
+                self.refuse_unknown(frame, &Refusal::DataMic { dev_addr }, effects);
+                None
+            }
+            Verdict::Elsewhere => {
+                tell_discarded(frame.copies.len(), effects);
                 None
             }
             Verdict::TooLow { dev_eui, received, last } => {
@@ -128,16 +138,24 @@ impl Engine {
         let sharing = self.by_addr.get(&view.dev_addr())?;
         let mut verdict = Verdict::Nobody;
         let mut best: Option<(u32, New)> = None;
-        let mut agree = 0;
+        let (mut agree, mut foreign) = (0, 0);
         for dev_eui in sharing {
             let dev_eui = *dev_eui;
             let Some(device) = self.devices.get(&dev_eui) else { continue };
+            let heard = self.heard_for(frame, device.config.estate);
+            foreign += usize::from(!heard);
             for (session, which) in sessions_at(device, view) {
                 let sent_on = sent_on(device, session, frame);
                 let keys = session.network_keys();
                 let made = |counter| session.made(&keys, view, counter, sent_on);
                 let last = session.counters.up;
                 let candidates = counter::candidates(last, view.counter_low());
+                if !heard {
+                    if candidates.ahead.is_some_and(made) || candidates.behind.is_some_and(made) {
+                        verdict = Verdict::Elsewhere;
+                    }
+                    continue;
+                }
                 if let Some(ahead) = candidates.ahead
                     && made(ahead)
                 {
@@ -164,6 +182,10 @@ impl Engine {
                     };
                 }
             }
+        }
+        // To those who have heard it, an address that only other estates use is not in use at all.
+        if best.is_none() && matches!(verdict, Verdict::Nobody) && foreign == sharing.len() {
+            return None;
         }
         Some(best.map_or(verdict, |(_, new)| Verdict::New(New { also: agree - 1, ..new })))
     }

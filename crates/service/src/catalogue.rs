@@ -169,6 +169,7 @@ mod tests {
 
     fn row(slug: &str, source: Option<&str>, about: &PutModel, imported: &PutModel) -> ModelRow {
         let model = api::model::Model {
+            revision: String::new(),
             slug: slug.into(),
             about: about.clone(),
             flaw: None,

@@ -99,6 +99,30 @@ pub struct Options {
     #[arg(long, env = "HEROND_HTTP", default_value = "127.0.0.1:8680")]
     pub http: SocketAddr,
 
+    /// Names and addresses by which browsers and programs reach the HTTP interface. It answers to no other.
+    #[arg(long, env = "HEROND_HTTP_NAMES", value_delimiter = ',', default_value = "localhost,127.0.0.1,[::1]")]
+    pub http_names: Vec<String>,
+
+    /// Serve the HTTP interface over TLS, with a certificate of the service's own authority, made out to --http-names.
+    #[arg(long, env = "HEROND_HTTP_TLS")]
+    pub http_tls: bool,
+
+    /// A certificate to show to browsers and programs instead of one from the service's own authority, PEM.
+    #[arg(long, env = "HEROND_HTTP_CERTIFICATE", requires = "http_key")]
+    pub http_certificate: Option<PathBuf>,
+
+    /// Its key, PEM.
+    #[arg(long, env = "HEROND_HTTP_KEY", requires = "http_certificate")]
+    pub http_key: Option<PathBuf>,
+
+    /// Requests that one account may make in a second; five seconds' worth may come at once.
+    #[arg(long, env = "HEROND_REQUESTS_PER_S", default_value_t = crate::http::limits::REQUESTS_PER_S, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
+    pub requests_per_s: u32,
+
+    /// Days for which the audit log is kept.
+    #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
+    pub audit_days: u32,
+
     /// Address of the UDP packet-forwarder protocol.
     #[arg(long, env = "HEROND_UDP", default_value = "0.0.0.0:1700")]
     pub udp: SocketAddr,

@@ -206,6 +206,14 @@ impl Directory {
         self.read().estates.keys().copied().collect()
     }
 
+    pub fn put_estate(&self, estate: EstateId, slug: &str) {
+        self.write().estates.insert(estate, slug.to_owned());
+    }
+
+    pub fn estate_named(&self, slug: &str) -> Option<EstateId> {
+        self.read().estates.iter().find(|(_, known)| *known == slug).map(|(id, _)| *id)
+    }
+
     pub fn estate_slug(&self, estate: EstateId) -> String {
         self.read().estates.get(&estate).cloned().unwrap_or_default()
     }

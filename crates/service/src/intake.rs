@@ -35,10 +35,21 @@ impl Intake {
 
     /// Counts one that was dropped for `reason`.
     pub fn dropped(&self, reason: &'static str, last: String, last_from: impl Display) {
+        self.drop_many(reason, 1, last, last_from);
+    }
+
+    /// Counts copies of frames that were heard by gateways of other estates than their device's. Whose they are is not
+    /// told to anybody.
+    pub fn foreign(&self, copies: usize) {
+        let last = "a gateway that is not open to others has heard another estate's device".into();
+        self.drop_many("foreign", copies as u64, last, "the air");
+    }
+
+    fn drop_many(&self, reason: &'static str, many: u64, last: String, last_from: impl Display) {
         let last_from = format!("{last_from}");
         tracing::debug!(reason, last_from, "dropped: {last}");
         let mut dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let count = dropped.get(reason).map_or(0, |d| d.count) + 1;
+        let count = dropped.get(reason).map_or(0, |d| d.count) + many;
         dropped.insert(reason, Drops { count, last, last_from });
     }
 

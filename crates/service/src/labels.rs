@@ -209,6 +209,19 @@ pub fn svg(labels: &[Printed]) -> Result<String, Problem> {
     Ok(out)
 }
 
+/// One code as a picture of its own, with its quiet zone.
+pub fn code_svg(code: &str) -> Result<String, Problem> {
+    let Drawn { side, runs } = drawn(code)?;
+    let size = side + 2 * QUIET;
+    let mut path = String::new();
+    for Run { column, row, length } in runs {
+        let _ = write!(path, "M{} {}h{length}v1h-{length}z", column + QUIET, row + QUIET);
+    }
+    Ok(format!(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {size} {size}\"><rect width=\"100%\" height=\"100%\" fill=\"#fff\"/><path d=\"{path}\"/></svg>"
+    ))
+}
+
 fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }

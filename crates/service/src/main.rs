@@ -1,9 +1,11 @@
 //! `herond`: the network service. It connects the pure crates to sockets, clock and database; no rule
 //! of the job lives here.
 
+mod access;
 mod archive;
 mod authority;
 mod broker;
+mod buckets;
 mod catalogue;
 mod chronicle;
 mod clock;

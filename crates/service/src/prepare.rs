@@ -16,6 +16,7 @@ use ulid::Generator;
 use crate::decode;
 use crate::directory::Directory;
 use crate::handover::{Gather, Handover, Outcome};
+use crate::intake::Intake;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::tell::{Teller, Told};
@@ -60,6 +61,7 @@ pub struct Preparer {
     pub directory: Arc<Directory>,
     pub presence: Arc<Presence>,
     pub strangers: Arc<Strangers>,
+    pub intake: Arc<Intake>,
     pub ids: Generator,
 }
 
@@ -104,6 +106,9 @@ impl Preparer {
                 Effect::Publish(event) => {
                     if let Event::Uplink(uplink) = &event {
                         prepared.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
+                    }
+                    if let Event::Discarded { copies } = &event {
+                        self.intake.foreign(*copies);
                     }
                     let Some(told) = teller.tell(event) else { continue };
                     if let Err(error) = prepared.take(told, &self.directory, &mut decoding) {
@@ -178,6 +183,7 @@ mod tests {
             directory: Arc::new(directory),
             presence: Arc::new(Presence::new(&[], crate::chronicle::Chronicle::new().0)),
             strangers: Arc::default(),
+            intake: Arc::default(),
             ids: Generator::new(),
         }
     }

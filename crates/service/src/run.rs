@@ -1,14 +1,17 @@
 //! Starting everything in order, and ending it in the reverse order.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result, anyhow, bail};
+use chrono::Utc;
 use engine::Config;
 use store::{Store, Vault};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::{Notify, Semaphore, mpsc};
+use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use ulid::Generator;
 
@@ -20,11 +23,13 @@ use crate::directory::Directory;
 use crate::firmware::Firmwares;
 use crate::handover::Handover;
 use crate::history::Doubts;
+use crate::http::edge::{Edge, Setup};
 use crate::http::{App, Gate};
 use crate::intake::Intake;
 use crate::journal::Journal;
 use crate::link::cups::{self, Cups};
 use crate::link::door::Door;
+use crate::link::listen::Port;
 use crate::link::lns::{self, Connections, Lns};
 use crate::link::mqtt::{self, Mqtt};
 use crate::link::tls::{self, Given, Identity};
@@ -42,6 +47,13 @@ const KEEP_EVERY: Duration = Duration::from_secs(10);
 const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
 const DECODED_QUEUE: usize = 8192;
+
+/// Connections of gateways at once. Each that has come through the handshake takes some 40 kB.
+const MOST_GATEWAYS: usize = 20_000;
+/// Connections of browsers and programs at once.
+const MOST_CALLERS: usize = 4000;
+/// The audit log's months are looked after so often.
+const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
 
 /// Runs the service until it is told to stop.
 pub async fn run(options: Options) -> Result<()> {
@@ -103,6 +115,7 @@ pub async fn run(options: Options) -> Result<()> {
         directory: Arc::clone(&directory),
         presence: Arc::clone(&presence),
         strangers: Arc::clone(&strangers),
+        intake: Arc::clone(&intake),
         ids: Generator::new(),
     };
     let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
@@ -149,13 +162,14 @@ pub async fn run(options: Options) -> Result<()> {
 
     let writer = tokio::spawn(chronicle::write(store.clone(), happenings, stopping.clone()));
     let listener = tokio::spawn(udp::listen(udp, stopping.clone()));
-    let tls_listener = tokio::spawn(tls::serve(
-        tls_listener,
-        tls::config(Arc::clone(&identity))?,
-        lns::routes(Arc::clone(&lns)).merge(cups::routes(cups)),
-        Arc::clone(&intake),
-        stopping.clone(),
-    ));
+    let gateways = Port {
+        tls: Some(TlsAcceptor::from(tls::config(Arc::clone(&identity))?)),
+        patience: Duration::from_secs(10),
+        most: MOST_GATEWAYS,
+        router: lns::routes(Arc::clone(&lns)).merge(cups::routes(cups)),
+        intake: Arc::clone(&intake),
+    };
+    let tls_listener = tokio::spawn(gateways.serve(tls_listener, stopping.clone()));
     let subscriber = mqtt.zip(broker).map(|(mqtt, broker)| tokio::spawn(mqtt.run(broker, stopping.clone())));
     let keeper =
         tokio::spawn(keep(Arc::clone(&authority), Arc::clone(&identity), Arc::clone(&credentials), stopping.clone()));
@@ -191,6 +205,20 @@ pub async fn run(options: Options) -> Result<()> {
         .run(ready, decoded_queue),
     );
 
+    let web = web_identity(&authority, &options)?.map(Arc::new);
+    let setup = Setup {
+        secure: web.is_some(),
+        names: options.http_names.clone(),
+        requests_per_s: options.requests_per_s,
+        audit_days: options.audit_days,
+        audit_append_only: store.guard_audit().await,
+    };
+    warn_of_exposure(&store, http_address, web.is_some()).await?;
+    let scheme = if web.is_some() { "https" } else { "http" };
+    let web_keeper = web.clone().map(|identity| (identity, Arc::clone(&authority)));
+    let web_tls = web.map(tls::plain_config).transpose()?.map(TlsAcceptor::from);
+    let audit_keeper = tokio::spawn(keep_audit(store.clone(), options.audit_days, web_keeper, stopping.clone()));
+    let web_intake = Arc::clone(&intake);
     let app = App {
         store: store.clone(),
         net_id: options.net_id,
@@ -203,17 +231,22 @@ pub async fn run(options: Options) -> Result<()> {
         vitals,
         doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
-        sign_ins: App::sign_in_limit(),
+        edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
         workbench: Arc::new(Semaphore::new(1)),
         exports: Arc::new(Semaphore::new(2)),
         jobs,
     };
     println!(
-        "Keen Heron is up: http://{http_address} (console and API), {udp_address} (gateways, UDP), {tls_address} (gateways, TLS)"
+        "Keen Heron is up: {scheme}://{http_address} (console and API), {udp_address} (gateways, UDP), {tls_address} (gateways, TLS)"
     );
-    let server =
-        axum::serve(http_listener, http::router(app)).with_graceful_shutdown(stopping.clone().cancelled_owned());
-    let server = tokio::spawn(server.into_future());
+    let server = Port {
+        tls: web_tls,
+        patience: Duration::from_secs(30),
+        most: MOST_CALLERS,
+        router: http::router(app).map_err(|why| anyhow!(why))?,
+        intake: web_intake,
+    };
+    let server = tokio::spawn(server.serve(http_listener, stopping.clone()));
 
     // These three work as long as the service does. Without one of them nothing is written any more, and a service
     // that starts anew goes on from its journal.
@@ -231,7 +264,8 @@ pub async fn run(options: Options) -> Result<()> {
     if let Some(subscriber) = subscriber {
         subscriber.await?;
     }
-    server.await??;
+    server.await?;
+    audit_keeper.await?;
     watcher.await?;
     keeper.await?;
     history.await?;
@@ -253,6 +287,69 @@ fn identity(authority: &Authority, options: &Options) -> Result<Identity> {
     match (&options.gateway_certificate, &options.gateway_key, &options.gateway_trust) {
         (Some(certificate), Some(key), Some(trust)) => Identity::given(&Given { certificate, key, trust }),
         _ => Identity::own(authority, &options.gateway_names).context("making a certificate for --gateway-names"),
+    }
+}
+
+/// By what the service shows browsers and programs who it is; nothing without TLS.
+fn web_identity(authority: &Authority, options: &Options) -> Result<Option<Identity>> {
+    match (&options.http_certificate, &options.http_key) {
+        (Some(certificate), Some(key)) => Identity::given(&Given { certificate, key, trust: certificate }).map(Some),
+        _ if options.http_tls => {
+            let names: Vec<String> =
+                options.http_names.iter().map(|name| name.trim_matches(['[', ']']).to_owned()).collect();
+            Identity::own(authority, &names).context("making a certificate for --http-names").map(Some)
+        }
+        _ => Ok(None),
+    }
+}
+
+/// Says loudly what should not be reachable as it is.
+async fn warn_of_exposure(store: &Store, address: SocketAddr, secure: bool) -> Result<()> {
+    if address.ip().is_loopback() {
+        return Ok(());
+    }
+    let mut dangers = Vec::new();
+    if !secure {
+        dangers
+            .push("Passwords and tokens cross the network in the clear: use --http-tls or --http-certificate.".into());
+    }
+    let given = store.given_passwords().await?;
+    if !given.is_empty() {
+        dangers.push(format!("These accounts have the password that was printed for them: {}.", given.join(", ")));
+    }
+    if !dangers.is_empty() {
+        eprintln!("\n  ATTENTION: this service listens on {address}, beyond this machine.");
+        for danger in &dangers {
+            eprintln!("  ATTENTION: {danger}");
+            tracing::warn!("{danger}");
+        }
+        eprintln!();
+    }
+    Ok(())
+}
+
+/// Makes room in the audit log for the months to come, takes out those that have been kept long enough, and keeps the
+/// certificate for browsers fresh.
+async fn keep_audit(
+    store: Store,
+    days: u32,
+    web: Option<(Arc<Identity>, Arc<Authority>)>,
+    stopping: CancellationToken,
+) {
+    let mut often = tokio::time::interval(AUDIT_EVERY);
+    loop {
+        tokio::select! {
+            _ = often.tick() => {}
+            () = stopping.cancelled() => return,
+        }
+        if let Err(why) = store.keep_audit(Utc::now(), days).await {
+            tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
+        }
+        if let Some((identity, authority)) = &web
+            && let Err(error) = identity.renew(authority)
+        {
+            tracing::error!("the service's certificate for browsers could not be renewed: {error:#}");
+        }
     }
 }
 

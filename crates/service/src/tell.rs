@@ -104,6 +104,8 @@ impl Teller<'_> {
                 Some(self.about_device(device, at, body, None, Decoding::None))
             }
             Event::Refused(refused) => self.refused(&refused),
+            // Whoever counts has counted it.
+            Event::Discarded { .. } => None,
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;
                 let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));

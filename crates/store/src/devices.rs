@@ -15,7 +15,7 @@ use sqlx::{MySql, QueryBuilder, Row as _};
 use crate::registering::{AMONG, among};
 use crate::rows::{eui, eui_bytes, json, region};
 use crate::state::Profiles;
-use crate::{EstateId, Store, StoreError};
+use crate::{EstateId, Part, Store, StoreError};
 
 /// A device as its list shows it.
 #[derive(Debug, Clone)]
@@ -161,6 +161,8 @@ pub struct DeviceQuery {
     pub state: Option<DeviceState>,
     /// Part of a name, an EUI, an address or a tag.
     pub find: Option<String>,
+    /// Only those in this part of the estate.
+    pub within: Option<Part>,
     pub order: DeviceOrder,
     /// Descending.
     pub backwards: bool,
@@ -267,6 +269,9 @@ impl Store {
                 query.push_bind(digits).push(")");
             }
             query.push(")");
+        }
+        if let Some(part) = &which.within {
+            part.limit(&mut query, "d.dev_eui", estate_id);
         }
         let (column, than) = (which.order.column(), if which.backwards { " < " } else { " > " });
         match &which.after {

@@ -11,6 +11,7 @@ use crate::{EstateId, Store, StoreError, constraint};
 
 fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
     Ok(Fleet {
+        revision: String::new(),
         slug: row.try_get("slug")?,
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
@@ -49,6 +50,7 @@ impl Store {
         let limits = FleetLimits::of(policy);
         let keeping = FleetKeeping::default();
         Ok(Fleet {
+            revision: String::new(),
             slug: slug.into(),
             name: name.into(),
             devices: 0,

@@ -58,18 +58,28 @@ fn written(partition: &Partition) -> String {
 impl Store {
     /// Sees to it that each month from `first` to the one after next has a part of the history's table.
     pub async fn arrange_months(&self, first: DateTime<Utc>, now: DateTime<Utc>) -> Result<(), StoreError> {
+        self.arrange_months_of("history", first, now).await
+    }
+
+    /// The same for any table that is cut at months.
+    pub(crate) async fn arrange_months_of(
+        &self,
+        table: &'static str,
+        first: DateTime<Utc>,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
         let last = month_of(now).checked_add_months(Months::new(3)).unwrap_or_default();
         let months: Vec<NaiveDate> =
             std::iter::successors(Some(month_of(first)), |m| m.checked_add_months(Months::new(1)))
                 .take_while(|month| *month <= last)
                 .collect();
         let mut from_ms = None;
-        for partition in self.partitions().await? {
+        for partition in self.partitions(table).await? {
             let cut = pieces(&partition, from_ms, &months);
             if !cut.is_empty() {
                 let cut: Vec<String> = cut.iter().map(written).collect();
                 let statement =
-                    format!("ALTER TABLE history REORGANIZE PARTITION {} INTO ({})", partition.name, cut.join(", "));
+                    format!("ALTER TABLE {table} REORGANIZE PARTITION {} INTO ({})", partition.name, cut.join(", "));
                 sqlx::query(AssertSqlSafe(statement)).execute(&self.pool).await?;
             }
             from_ms = partition.until_ms;
@@ -77,11 +87,12 @@ impl Store {
         Ok(())
     }
 
-    async fn partitions(&self) -> Result<Vec<Partition>, StoreError> {
+    async fn partitions(&self, table: &'static str) -> Result<Vec<Partition>, StoreError> {
         let rows = sqlx::query(
             "SELECT PARTITION_NAME, PARTITION_DESCRIPTION FROM information_schema.PARTITIONS
-             WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'history' ORDER BY PARTITION_ORDINAL_POSITION",
+             WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? ORDER BY PARTITION_ORDINAL_POSITION",
         )
+        .bind(table)
         .fetch_all(&self.pool)
         .await?;
         rows.iter()
@@ -131,12 +142,17 @@ impl Store {
         .await?;
         let Some(days) = longest.flatten().and_then(|days| u64::try_from(days).ok()) else { return Ok(()) };
         let Some(cutoff) = now.checked_sub_days(Days::new(days)) else { return Ok(()) };
-        for partition in self.partitions().await? {
+        self.drop_months_of("history", cutoff).await
+    }
+
+    /// Takes out the whole months of a table that ended before `cutoff`.
+    pub(crate) async fn drop_months_of(&self, table: &'static str, cutoff: DateTime<Utc>) -> Result<(), StoreError> {
+        for partition in self.partitions(table).await? {
             if partition.until_ms.is_some_and(|until| until <= cutoff.timestamp_millis()) {
                 let statement = match partition.name.as_str() {
                     // What comes before all months stays, as the place for it.
-                    "earlier" => "ALTER TABLE history TRUNCATE PARTITION earlier".to_owned(),
-                    name => format!("ALTER TABLE history DROP PARTITION {name}"),
+                    "earlier" => format!("ALTER TABLE {table} TRUNCATE PARTITION earlier"),
+                    name => format!("ALTER TABLE {table} DROP PARTITION {name}"),
                 };
                 sqlx::query(AssertSqlSafe(statement)).execute(&self.pool).await?;
             }

@@ -5,7 +5,9 @@
 //! group commits ([`Batch`]): one transaction for everything that happened in some milliseconds,
 //! because a durable transaction for each frame is not affordable.
 
+mod access;
 mod airtime;
+mod audit;
 mod commit;
 mod credentials;
 mod devices;
@@ -21,6 +23,7 @@ mod measure;
 mod messages;
 mod models;
 mod outbox;
+mod part;
 mod people;
 mod profiles;
 mod readings;
@@ -29,7 +32,9 @@ mod rows;
 mod state;
 mod vault;
 
+pub use access::{Grant, InvitationToWrite, Standing, Taken, Taker, TokenRow, TokenToMake};
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
+pub use audit::AuditQuery;
 pub use commit::{Activity, Batch, DecodeFailure, Decoding, StoredMessage, StoredReading, outbox_name};
 pub use credentials::{CredentialRow, SecretHash};
 pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
@@ -40,7 +45,8 @@ pub use groups::{GroupIdentity, GroupRow};
 pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use jobs::first_name_at;
 pub use models::{ImportedModel, ModelRow, Source};
-pub use people::{Membership, Person};
+pub use part::Part;
+pub use people::{MemberChange, Person, PersonId, SignInRow};
 pub use readings::{JudgedSeries, ReadingRow};
 pub use state::gateway_config;
 pub use vault::{Vault, VaultError};

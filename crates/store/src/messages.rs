@@ -5,14 +5,14 @@ use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _};
 
 use crate::rows::{eui_bytes, json};
-use crate::{EstateId, Store, StoreError};
+use crate::{EstateId, Part, Store, StoreError};
 
 impl Store {
     /// An estate's messages, newest first; `before` is the last one of the page before.
     pub async fn messages(
         &self,
         estate_id: EstateId,
-        device: Option<Eui64>,
+        (device, within): (Option<Eui64>, Option<&Part>),
         kinds: &[String],
         before: Option<&str>,
         limit: u32,
@@ -21,6 +21,9 @@ impl Store {
         query.push_bind(estate_id);
         if let Some(device) = device {
             query.push(" AND dev_eui = ").push_bind(eui_bytes(device));
+        }
+        if let Some(part) = within {
+            part.limit(&mut query, "dev_eui", estate_id);
         }
         if let Some(before) = before {
             query.push(" AND id < ").push_bind(before.to_owned());

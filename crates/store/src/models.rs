@@ -54,6 +54,7 @@ fn read(row: &MySqlRow) -> Result<ModelRow, StoreError> {
     let imported: Option<String> = row.try_get("imported")?;
     let imported: Option<PutModel> = imported.map(|text| json("imported model", &text)).transpose()?;
     let model = Model {
+        revision: String::new(),
         slug: row.try_get("slug")?,
         flaw: row.try_get("flaw")?,
         source: row.try_get("source")?,

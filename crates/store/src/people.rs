@@ -1,24 +1,104 @@
-//! People, what they belong to, and their sign-ins.
+//! Accounts, what they belong to, and their sign-ins.
 
-use chrono::{DateTime, Utc};
-use sqlx::Row as _;
+use api::people::{Member, SignInRecord};
+use api::rights::Role;
+use chrono::{DateTime, TimeDelta, Utc};
+use lorawan::Eui64;
+use sqlx::mysql::MySqlRow;
+use sqlx::{MySqlConnection, Row as _};
 
+use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
+/// Names an account.
+pub type PersonId = u32;
+
+/// A source from which an account was signed in to is known for so long.
+const KNOWN_DAYS: i64 = 90;
+
 /// A person's account.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Person {
-    pub id: u32,
+    pub id: PersonId,
     pub name: String,
+    pub keeps_installation: bool,
+    pub given_password: bool,
+    pub two_step: bool,
 }
 
-/// An estate a person belongs to.
-#[derive(Debug, Clone)]
-pub struct Membership {
-    pub estate_id: EstateId,
-    pub slug: String,
-    pub name: String,
-    pub role: String,
+/// A sign-in that has not ended.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SignInRow {
+    pub id: u64,
+    pub person: Person,
+    pub last_used: Option<DateTime<Utc>>,
+    pub expires_at: DateTime<Utc>,
+}
+
+pub(crate) fn person(row: &MySqlRow) -> Result<Person, sqlx::Error> {
+    Ok(Person {
+        id: row.try_get("person_id")?,
+        name: row.try_get("person")?,
+        keeps_installation: row.try_get("keeps_installation")?,
+        given_password: row.try_get("given_password")?,
+        two_step: row.try_get("otp_in_use")?,
+    })
+}
+
+pub(crate) async fn add_person(
+    tx: &mut MySqlConnection,
+    name: &str,
+    password_hash: &str,
+    given: bool,
+) -> Result<PersonId, StoreError> {
+    let added = sqlx::query("INSERT INTO people (name, password_hash, added_at, given_password) VALUES (?, ?, ?, ?)")
+        .bind(name)
+        .bind(password_hash)
+        .bind(Utc::now())
+        .bind(given)
+        .execute(tx)
+        .await
+        .map_err(|e| constraint(e, "an account of that name"))?;
+    u32::try_from(added.last_insert_id()).map_err(|why| StoreError::unreadable("account", why))
+}
+
+pub(crate) async fn add_estate(tx: &mut MySqlConnection, slug: &str, name: &str) -> Result<EstateId, StoreError> {
+    let added = sqlx::query("INSERT INTO estates (slug, name, added_at) VALUES (?, ?, ?)")
+        .bind(slug)
+        .bind(name)
+        .bind(Utc::now())
+        .execute(tx)
+        .await
+        .map_err(|e| constraint(e, "an estate of that name"))?;
+    u32::try_from(added.last_insert_id()).map_err(|why| StoreError::unreadable("estate", why))
+}
+
+/// Locks an estate's owners, so that two of them cannot leave at once, and says whether one is left beside `person`.
+async fn another_owner(tx: &mut MySqlConnection, estate_id: EstateId, person: &str) -> Result<bool, StoreError> {
+    let owners: Vec<String> = sqlx::query_scalar(
+        "SELECT p.name FROM memberships m JOIN people p ON p.id = m.person_id
+         WHERE m.estate_id = ? AND m.role = 'owner' FOR UPDATE",
+    )
+    .bind(estate_id)
+    .fetch_all(tx)
+    .await?;
+    Ok(owners.iter().any(|owner| owner != person))
+}
+
+/// What became of a change of a member.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MemberChange {
+    Done,
+    /// There is no such member.
+    Nobody,
+    /// The role was another one than whoever changes it believed.
+    Otherwise(Role),
+    /// An estate keeps an owner.
+    LastOwner,
+}
+
+fn role(row: &MySqlRow) -> Result<Role, StoreError> {
+    row.try_get::<String, _>("role")?.parse().map_err(|why| StoreError::unreadable("role", why))
 }
 
 impl Store {
@@ -28,8 +108,8 @@ impl Store {
         Ok(count == 0)
     }
 
-    /// Makes the first estate together with its owner.
-    pub async fn found_estate(
+    /// Makes the first estate together with its owner, who keeps the installation as well.
+    pub async fn found_first(
         &self,
         slug: &str,
         name: &str,
@@ -37,26 +117,13 @@ impl Store {
         password_hash: &str,
     ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        let now = Utc::now();
-        let estate = sqlx::query("INSERT INTO estates (slug, name, added_at) VALUES (?, ?, ?)")
-            .bind(slug)
-            .bind(name)
-            .bind(now)
-            .execute(&mut *tx)
-            .await
-            .map_err(|e| constraint(e, "an estate of that name"))?
-            .last_insert_id();
-        let person = sqlx::query("INSERT INTO people (name, password_hash, added_at) VALUES (?, ?, ?)")
-            .bind(owner)
-            .bind(password_hash)
-            .bind(now)
-            .execute(&mut *tx)
-            .await
-            .map_err(|e| constraint(e, "an account of that name"))?
-            .last_insert_id();
-        sqlx::query("INSERT INTO memberships (estate_id, person_id, role) VALUES (?, ?, 'owner')")
+        let estate = add_estate(&mut tx, slug, name).await?;
+        let person = add_person(&mut tx, owner, password_hash, true).await?;
+        sqlx::query("UPDATE people SET keeps_installation = TRUE WHERE id = ?").bind(person).execute(&mut *tx).await?;
+        sqlx::query("INSERT INTO memberships (estate_id, person_id, role, added_at) VALUES (?, ?, 'owner', ?)")
             .bind(estate)
             .bind(person)
+            .bind(Utc::now())
             .execute(&mut *tx)
             .await?;
         tx.commit().await?;
@@ -65,69 +132,338 @@ impl Store {
 
     /// The person of that name, with the hash of the password.
     pub async fn person(&self, name: &str) -> Result<Option<(Person, String)>, StoreError> {
-        let row: Option<(u32, String, String)> =
-            sqlx::query_as("SELECT id, name, password_hash FROM people WHERE name = ?")
-                .bind(name)
-                .fetch_optional(&self.pool)
-                .await?;
-        Ok(row.map(|(id, name, hash)| (Person { id, name }, hash)))
+        let row = sqlx::query(
+            "SELECT id AS person_id, name AS person, keeps_installation, given_password, otp_in_use, password_hash
+             FROM people WHERE name = ?",
+        )
+        .bind(name)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(row.map(|row| Ok::<_, sqlx::Error>((person(&row)?, row.try_get("password_hash")?))).transpose()?)
     }
 
-    pub async fn memberships(&self, person_id: u32) -> Result<Vec<Membership>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT e.id, e.slug, e.name, m.role FROM memberships m JOIN estates e ON e.id = m.estate_id
-             WHERE m.person_id = ? ORDER BY e.slug",
-        )
-        .bind(person_id)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(Membership {
-                    estate_id: r.try_get(0)?,
-                    slug: r.try_get(1)?,
-                    name: r.try_get(2)?,
-                    role: r.try_get(3)?,
-                })
-            })
-            .collect()
+    /// Whether the password that the service made up at the first start, or for a reset, is still that of somebody.
+    pub async fn given_passwords(&self) -> Result<Vec<String>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT name FROM people WHERE given_password ORDER BY name")
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
+    /// Sets a password. All sign-ins end but the one that is named; of a reset, two-step sign-in ends as well.
+    pub async fn set_password(
+        &self,
+        id: PersonId,
+        password_hash: &str,
+        given: bool,
+        keep: Option<u64>,
+    ) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("UPDATE people SET password_hash = ?, given_password = ? WHERE id = ?")
+            .bind(password_hash)
+            .bind(given)
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("DELETE FROM sign_ins WHERE person_id = ? AND id <> ?")
+            .bind(id)
+            .bind(keep.unwrap_or(0))
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     pub async fn add_sign_in(
         &self,
         token_hash: [u8; 32],
-        person_id: u32,
+        person_id: PersonId,
         expires_at: DateTime<Utc>,
+        (address, program): (&str, &str),
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         sqlx::query("DELETE FROM sign_ins WHERE expires_at < ?").bind(now).execute(&self.pool).await?;
-        sqlx::query("INSERT INTO sign_ins (token_hash, person_id, added_at, expires_at) VALUES (?, ?, ?, ?)")
-            .bind(token_hash.to_vec())
-            .bind(person_id)
-            .bind(now)
-            .bind(expires_at)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "INSERT INTO sign_ins (token_hash, person_id, added_at, expires_at, last_used, address, program)
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(token_hash.to_vec())
+        .bind(person_id)
+        .bind(now)
+        .bind(expires_at)
+        .bind(now)
+        .bind(address)
+        .bind(program)
+        .execute(&self.pool)
+        .await?;
+        sqlx::query(
+            "INSERT INTO known_sources (person_id, address, last_used) VALUES (?, ?, ?)
+             ON DUPLICATE KEY UPDATE last_used = VALUES(last_used)",
+        )
+        .bind(person_id)
+        .bind(address)
+        .bind(now)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
+    /// Whether an account, if there is one of that name, has been signed in to from there.
+    pub async fn knows_source(&self, name: &str, address: &str) -> Result<bool, StoreError> {
+        let found: Option<i32> = sqlx::query_scalar(
+            "SELECT 1 FROM known_sources k JOIN people p ON p.id = k.person_id
+             WHERE p.name = ? AND k.address = ? AND k.last_used > ?",
+        )
+        .bind(name)
+        .bind(address)
+        .bind(Utc::now() - TimeDelta::days(KNOWN_DAYS))
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(found.is_some())
+    }
+
     /// Who holds a token that has not ended.
-    pub async fn signed_in(&self, token_hash: [u8; 32]) -> Result<Option<Person>, StoreError> {
-        let row: Option<(u32, String)> = sqlx::query_as(
-            "SELECT p.id, p.name FROM sign_ins s JOIN people p ON p.id = s.person_id
-             WHERE s.token_hash = ? AND s.expires_at > ?",
+    pub async fn signed_in(&self, token_hash: [u8; 32]) -> Result<Option<SignInRow>, StoreError> {
+        let row = sqlx::query(
+            "SELECT s.id, s.last_used, s.expires_at, p.id AS person_id, p.name AS person, p.keeps_installation,
+                    p.given_password, p.otp_in_use
+             FROM sign_ins s JOIN people p ON p.id = s.person_id WHERE s.token_hash = ? AND s.expires_at > ?",
         )
         .bind(token_hash.to_vec())
         .bind(Utc::now())
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, name)| Person { id, name }))
+        Ok(row
+            .map(|row| {
+                Ok::<_, sqlx::Error>(SignInRow {
+                    id: row.try_get("id")?,
+                    person: person(&row)?,
+                    last_used: row.try_get("last_used")?,
+                    expires_at: row.try_get("expires_at")?,
+                })
+            })
+            .transpose()?)
     }
 
-    pub async fn end_sign_in(&self, token_hash: [u8; 32]) -> Result<(), StoreError> {
-        sqlx::query("DELETE FROM sign_ins WHERE token_hash = ?").bind(token_hash.to_vec()).execute(&self.pool).await?;
+    pub async fn note_sign_in_used(&self, id: u64, address: &str) -> Result<(), StoreError> {
+        sqlx::query("UPDATE sign_ins SET last_used = ?, address = ? WHERE id = ?")
+            .bind(Utc::now())
+            .bind(address)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
+
+    /// A person's sign-ins, the one used last first.
+    pub async fn sign_ins_of(&self, person_id: PersonId, this: u64) -> Result<Vec<SignInRecord>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT id, added_at, expires_at, COALESCE(last_used, added_at) AS used, address, program FROM sign_ins
+             WHERE person_id = ? AND expires_at > ? ORDER BY used DESC",
+        )
+        .bind(person_id)
+        .bind(Utc::now())
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let id: u64 = row.try_get("id")?;
+                Ok(SignInRecord {
+                    id: id.to_string(),
+                    since: row.try_get("added_at")?,
+                    expires_at: row.try_get("expires_at")?,
+                    last_used: row.try_get("used")?,
+                    address: row.try_get("address")?,
+                    program: row.try_get("program")?,
+                    this_one: id == this,
+                })
+            })
+            .collect()
+    }
+
+    /// Ends one of a person's sign-ins; says whether there was one.
+    pub async fn end_sign_in(&self, person_id: PersonId, id: u64) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM sign_ins WHERE person_id = ? AND id = ?")
+            .bind(person_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Ends all of a person's sign-ins but one.
+    pub async fn end_other_sign_ins(&self, person_id: PersonId, keep: u64) -> Result<u64, StoreError> {
+        let done = sqlx::query("DELETE FROM sign_ins WHERE person_id = ? AND id <> ?")
+            .bind(person_id)
+            .bind(keep)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected())
+    }
+}
+
+/// Members of an estate.
+impl Store {
+    pub async fn members(&self, estate_id: EstateId) -> Result<Vec<Member>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT p.name, m.role, COALESCE(m.added_at, p.added_at) AS since, m.added_by, p.otp_in_use,
+                    (SELECT MAX(s.last_used) FROM sign_ins s WHERE s.person_id = p.id) AS seen
+             FROM memberships m JOIN people p ON p.id = m.person_id WHERE m.estate_id = ? ORDER BY p.name",
+        )
+        .bind(estate_id)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Member {
+                    name: row.try_get("name")?,
+                    role: role(row)?,
+                    since: row.try_get("since")?,
+                    by: row.try_get("added_by")?,
+                    two_step: row.try_get("otp_in_use")?,
+                    last_seen: row.try_get("seen")?,
+                })
+            })
+            .collect()
+    }
+
+    /// Gives a member another role, if it is still the one it was believed to be.
+    pub async fn change_member(
+        &self,
+        estate_id: EstateId,
+        name: &str,
+        to: Role,
+        was: Option<Role>,
+    ) -> Result<MemberChange, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let another = another_owner(&mut tx, estate_id, name).await?;
+        let row = sqlx::query(
+            "SELECT m.role, m.person_id FROM memberships m JOIN people p ON p.id = m.person_id
+             WHERE m.estate_id = ? AND p.name = ? FOR UPDATE",
+        )
+        .bind(estate_id)
+        .bind(name)
+        .fetch_optional(&mut *tx)
+        .await?;
+        let Some(row) = row else { return Ok(MemberChange::Nobody) };
+        let now = role(&row)?;
+        if was.is_some_and(|was| was != now) {
+            return Ok(MemberChange::Otherwise(now));
+        }
+        if now == Role::Owner && to != Role::Owner && !another {
+            return Ok(MemberChange::LastOwner);
+        }
+        sqlx::query("UPDATE memberships SET role = ? WHERE estate_id = ? AND person_id = ?")
+            .bind(to.name())
+            .bind(estate_id)
+            .bind(row.try_get::<PersonId, _>("person_id")?)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(MemberChange::Done)
+    }
+
+    /// Takes a member out; what they made stays. Their tokens in this estate go.
+    pub async fn remove_member(&self, estate_id: EstateId, name: &str) -> Result<MemberChange, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let another = another_owner(&mut tx, estate_id, name).await?;
+        let row = sqlx::query(
+            "SELECT m.role, m.person_id FROM memberships m JOIN people p ON p.id = m.person_id
+             WHERE m.estate_id = ? AND p.name = ? FOR UPDATE",
+        )
+        .bind(estate_id)
+        .bind(name)
+        .fetch_optional(&mut *tx)
+        .await?;
+        let Some(row) = row else { return Ok(MemberChange::Nobody) };
+        if role(&row)? == Role::Owner && !another {
+            return Ok(MemberChange::LastOwner);
+        }
+        let person: PersonId = row.try_get("person_id")?;
+        for statement in [
+            "DELETE FROM memberships WHERE estate_id = ? AND person_id = ?",
+            "DELETE FROM access_tokens WHERE estate_id = ? AND person_id = ?",
+        ] {
+            sqlx::query(statement).bind(estate_id).bind(person).execute(&mut *tx).await?;
+        }
+        tx.commit().await?;
+        Ok(MemberChange::Done)
+    }
+}
+
+/// Two-step sign-in.
+impl Store {
+    /// Keeps a secret that is not in use until its first code has come.
+    pub async fn set_otp_secret(&self, id: PersonId, secret: Option<&[u8; 20]>) -> Result<(), StoreError> {
+        let sealed = secret.map(|secret| self.vault.seal(Purpose::OneTimeCodes, otp_owner(id), secret)).transpose()?;
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("UPDATE people SET otp_sealed = ?, otp_in_use = FALSE, otp_last_step = NULL WHERE id = ?")
+            .bind(sealed)
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("DELETE FROM recovery_codes WHERE person_id = ?").bind(id).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// The secret, whether in use or not.
+    pub async fn otp_secret(&self, id: PersonId) -> Result<Option<[u8; 20]>, StoreError> {
+        let sealed: Option<Vec<u8>> =
+            sqlx::query_scalar("SELECT otp_sealed FROM people WHERE id = ?").bind(id).fetch_one(&self.pool).await?;
+        Ok(sealed.map(|sealed| self.vault.open(Purpose::OneTimeCodes, otp_owner(id), &sealed)).transpose()?)
+    }
+
+    /// Uses up an interval: says whether its code had not been used before.
+    pub async fn spend_otp_step(&self, id: PersonId, step: u64) -> Result<bool, StoreError> {
+        let done = sqlx::query(
+            "UPDATE people SET otp_last_step = ? WHERE id = ? AND (otp_last_step IS NULL OR otp_last_step < ?)",
+        )
+        .bind(step)
+        .bind(id)
+        .bind(step)
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Begins to ask for codes, and keeps the recovery codes.
+    pub async fn begin_two_step(&self, id: PersonId, codes: &[[u8; 32]]) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("UPDATE people SET otp_in_use = TRUE WHERE id = ?").bind(id).execute(&mut *tx).await?;
+        sqlx::query("DELETE FROM recovery_codes WHERE person_id = ?").bind(id).execute(&mut *tx).await?;
+        for hash in codes {
+            sqlx::query("INSERT INTO recovery_codes (person_id, code_hash) VALUES (?, ?)")
+                .bind(id)
+                .bind(hash.to_vec())
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Uses up a recovery code; says whether it was one.
+    pub async fn spend_recovery_code(&self, id: PersonId, hash: [u8; 32]) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM recovery_codes WHERE person_id = ? AND code_hash = ?")
+            .bind(id)
+            .bind(hash.to_vec())
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    pub async fn recovery_codes_left(&self, id: PersonId) -> Result<u32, StoreError> {
+        let count: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM recovery_codes WHERE person_id = ?")
+            .bind(id)
+            .fetch_one(&self.pool)
+            .await?;
+        Ok(u32::try_from(count).unwrap_or(u32::MAX))
+    }
+}
+
+/// What a person's secret is bound to.
+pub(crate) fn otp_owner(id: PersonId) -> Eui64 {
+    Eui64(u64::from(id))
 }
 
 impl Store {

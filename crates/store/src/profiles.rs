@@ -10,6 +10,7 @@ use crate::{EstateId, Store, StoreError, constraint};
 
 fn read(row: &MySqlRow) -> Result<StoredProfile, StoreError> {
     Ok(StoredProfile {
+        revision: String::new(),
         slug: row.try_get("slug")?,
         name: row.try_get("name")?,
         region: region(row)?,

@@ -10,7 +10,7 @@ use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::parts;
-use crate::rows::{eui_bytes, json, region, to_json};
+use crate::rows::{eui, eui_bytes, json, region, to_json};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
@@ -214,8 +214,16 @@ impl Store {
         for part in euis.chunks(AMONG) {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM devices WHERE estate_id = ");
             delete.push_bind(estate_id);
-            removed += among(&mut delete, " AND dev_eui", part).build().execute(&mut *tx).await?.rows_affected();
-            forget(&mut tx, part).await?;
+            // What belongs to devices of another estate stays.
+            let mut own = QueryBuilder::<MySql>::new("SELECT dev_eui FROM devices WHERE estate_id = ");
+            own.push_bind(estate_id);
+            let rows = among(&mut own, " AND dev_eui", part).build().fetch_all(&mut *tx).await?;
+            let part: Vec<Eui64> = rows.iter().map(|row| eui(row, "dev_eui")).collect::<Result<_, _>>()?;
+            if part.is_empty() {
+                continue;
+            }
+            removed += among(&mut delete, " AND dev_eui", &part).build().execute(&mut *tx).await?.rows_affected();
+            forget(&mut tx, &part).await?;
         }
         tx.commit().await?;
         self.known.forget(euis);

@@ -16,7 +16,7 @@ use sqlx::mysql::MySqlRow;
 use crate::devices::{CONFIG, whole_radio};
 use crate::rows::{eui, eui_bytes, json, region, timestamp_of};
 use crate::vault::Purpose;
-use crate::{Store, StoreError, outbox};
+use crate::{EstateId, Store, StoreError, outbox};
 
 /// Accounts go back a day: the law looks at an hour, a fleet's limits at a day.
 const DAY_MINUTES: i64 = 24 * 60;
@@ -28,7 +28,7 @@ impl Store {
             .all_gateways()
             .await?
             .into_iter()
-            .map(|row| Command::PutGateway(gateway_config(&row.gateway)))
+            .map(|row| Command::PutGateway(gateway_config(row.estate_id, &row.gateway)))
             .collect();
         let mut outboxes: HashMap<Eui64, Vec<OutboxItem>> = HashMap::new();
         let open = sqlx::query(
@@ -117,6 +117,7 @@ impl Store {
             activation: self.activation(dev_eui, row)?,
             profile: profiles.of(row)?,
             policy: policy(row)?,
+            estate: row.try_get("estate_id")?,
             fleet: row.try_get("fleet_id")?,
             disabled: row.try_get("disabled")?,
         })
@@ -246,8 +247,10 @@ pub(crate) fn thing(change: &Change) -> Option<Thing> {
 }
 
 /// A gateway as the engine wants it.
-pub fn gateway_config(gateway: &CheckedGateway) -> GatewayConfig {
+pub fn gateway_config(estate: EstateId, gateway: &CheckedGateway) -> GatewayConfig {
     GatewayConfig {
+        estate,
+        open: gateway.open_to_others,
         position_deg: gateway.latitude_deg.zip(gateway.longitude_deg),
         beacons: gateway.beacons,
         ..GatewayConfig::new(gateway.eui, gateway.region, gateway.antenna_gain_dbi - gateway.cable_loss_db)

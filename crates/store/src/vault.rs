@@ -43,6 +43,7 @@ pub(crate) enum Purpose {
     PersonalKeys,
     GroupKeys,
     FleetKey,
+    OneTimeCodes,
 }
 
 /// Seals and opens keys.
@@ -104,6 +105,7 @@ fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
         Purpose::PersonalKeys => 4,
         Purpose::GroupKeys => 5,
         Purpose::FleetKey => 6,
+        Purpose::OneTimeCodes => 7,
     };
     aad[1..].copy_from_slice(&owner.to_bytes());
     aad

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Snippet } from "svelte";
+  import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { live } from "#lib/live.svelte.ts";
   import Heron from "#lib/parts/Heron.svelte";
@@ -18,7 +19,11 @@
     { href: "/decoders", word: "Decoders" },
     { href: "/airtime", word: "Airtime" },
     { href: "/tools", word: "Tools" },
+    { href: "/people", word: "People" },
   ];
+  // Who has only something shared sees devices and what comes of them.
+  const shared = ["/watch", "/devices", "/traffic"];
+  const open = $derived(session.whole ? places : places.filter((place) => shared.includes(place.href)));
   const here = (href: string) => (page.url.pathname.startsWith(href) ? ("page" as const) : undefined);
 
   $effect(() => {
@@ -26,7 +31,8 @@
     let left = false;
     void session.load().then((known) => {
       if (!known || left) return;
-      close = live.open(session.estate);
+      if (session.estate) close = live.open(session.estate);
+      else if (!page.url.pathname.startsWith("/account") && !page.url.pathname.startsWith("/installation")) void goto(session.me?.keeps_installation ? "/installation" : "/account");
       ready = true;
     });
     return () => {
@@ -49,7 +55,7 @@
         <Heron /> <span class="hidden whitespace-nowrap lg:inline">Keen Heron</span>
       </a>
       <nav class="hidden gap-1 self-stretch sm:flex" aria-label="Main">
-        {#each places as place (place.href)}
+        {#each open as place (place.href)}
           <a
             href={place.href}
             aria-current={here(place.href)}
@@ -61,25 +67,37 @@
       </nav>
       <div class="ml-auto hidden sm:block"><Search /></div>
       <div class="ml-auto flex items-center gap-3 text-sm sm:ml-0">
-        <span class="capitalize">{session.estateName}</span>
-        <span class="whitespace-nowrap {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
+        {#if (session.me?.estates.length ?? 0) > 1}
+          <select class="select select-sm w-auto max-w-40 capitalize" aria-label="Estate" value={session.estate} onchange={(event) => session.choose(event.currentTarget.value)}>
+            {#each session.me?.estates ?? [] as estate (estate.slug)}<option value={estate.slug}>{estate.name}</option>{/each}
+          </select>
+        {:else}
+          <span class="capitalize">{session.estateName}</span>
+        {/if}
+        <span class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
           {live.connected ? "● live" : "○ reconnecting"}
         </span>
         <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>
           {theme === "dusk" ? "Day" : "Dusk"}
         </button>
-        <button class="btn btn-ghost btn-sm" onclick={() => session.signOut()}>Sign out</button>
+        <a class="btn btn-ghost btn-sm max-w-36 truncate" href="/account" aria-current={here("/account")} title="Your account">{session.me?.name}</a>
+        <button class="btn btn-ghost btn-sm hidden sm:inline-flex" onclick={() => session.signOut()}>Sign out</button>
       </div>
     </div>
   </header>
 
   <div class="px-4 pt-3 sm:hidden"><Search /></div>
+  {#if session.me?.given_password}
+    <p class="border-b border-warning/40 bg-warning/10 px-4 py-2 text-center text-warning">
+      Your password is the one that was printed; whoever saw it can sign in. <a class="link" href="/account">Set another</a>
+    </p>
+  {/if}
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->
-  <nav class="fixed inset-x-0 bottom-0 z-10 grid grid-cols-7 border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
-    {#each places as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="py-3.5 text-center text-[0.8em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+  <nav class="fixed inset-x-0 bottom-0 z-10 flex overflow-x-auto border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+    {#each open as place (place.href)}
+      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-1.5 py-3.5 text-center text-[0.8em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}
       </a>
     {/each}

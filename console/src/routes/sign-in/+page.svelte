@@ -9,18 +9,25 @@
   let password = $state("");
   let problem = $state("");
   let busy = $state(false);
+  /** A code is wanted as well. */
+  let second = $state(false);
+  let code = $state("");
 
   async function signIn(event: SubmitEvent) {
     event.preventDefault();
     busy = true;
-    const { data, error } = await api.POST("/api/v1/sign-in", { body: { name, password } });
+    const { data, error } = await api.POST("/api/v1/sign-in", { body: { name, password, code: second ? code : null } });
     busy = false;
     if (data) {
       session.me = data.me;
-      await goto("/watch");
+      await goto("/");
+    } else if (error?.code === "code_wanted") {
+      second = true;
+      problem = "";
     } else {
       problem = say(error);
-      password = "";
+      if (!second) password = "";
+      code = "";
     }
   }
 </script>
@@ -42,6 +49,13 @@
       <span class="mb-1 block font-medium">Password</span>
       <input class="input w-full" type="password" bind:value={password} name="password" autocomplete="current-password" required />
     </label>
+    {#if second}
+      <label class="block">
+        <span class="mb-1 block font-medium">Code of the app, or a recovery code</span>
+        <!-- svelte-ignore a11y_autofocus -- it is what is wanted next -->
+        <input class="input w-full font-mono" bind:value={code} name="code" autocomplete="one-time-code" autofocus required />
+      </label>
+    {/if}
     <Notice text={problem} />
     <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
     <p class="text-sm text-base-content/75">

@@ -1,6 +1,8 @@
 //! What can be done, noun by noun.
 
+pub mod account;
 pub mod airtime;
+pub mod audit;
 pub mod bench;
 mod bench_api;
 mod bench_charts;
@@ -27,12 +29,14 @@ pub mod layout;
 pub mod ledger;
 pub mod model;
 pub mod outbox;
+pub mod people;
 pub mod profile;
 pub mod readings;
 pub mod region;
 pub mod rehearse;
 pub mod relay;
 pub mod scenario;
+pub mod token;
 pub mod traffic;
 pub mod watch;
 mod why;

@@ -19,6 +19,7 @@ mod readings;
 mod records;
 mod registering;
 mod restart;
+mod rights;
 mod scenes;
 mod tools;
 mod trust;

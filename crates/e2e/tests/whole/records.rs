@@ -35,9 +35,9 @@ async fn records_in(database: &str) -> (Store, u32) {
     let url = MariaDb::shared().url(database);
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     assert!(store.nobody_yet().await.unwrap());
-    store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
+    store.found_first("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     let (owner, _) = store.person("owner").await.unwrap().unwrap();
-    let estate = store.memberships(owner.id).await.unwrap().remove(0).estate_id;
+    let estate = store.standings(owner.id, None).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let readings = BTreeMap::from([("level".to_owned(), ReadingRule::of_unit("m"))]);
     let model = PutModel { maker: "M".into(), name: "N".into(), readings, ..PutModel::default() };
@@ -264,12 +264,12 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
         .map(|id| stored(&uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None }))
         .collect();
     store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
-    let first = store.messages(estate, None, &[], None, 3).await.unwrap();
+    let first = store.messages(estate, (None, None), &[], None, 3).await.unwrap();
     assert_eq!(first, [uplink(2500), uplink(2499), uplink(2498)]);
-    let next = store.messages(estate, Some(DEV), &["uplink".into()], Some(&first[2].id), 1).await.unwrap();
+    let next = store.messages(estate, (Some(DEV), None), &["uplink".into()], Some(&first[2].id), 1).await.unwrap();
     assert_eq!(next, [uplink(2497)]);
-    assert_eq!(store.messages(estate, None, &["join".into()], None, 10).await.unwrap(), []);
-    assert_eq!(store.messages(estate, Some(Eui64(1)), &[], None, 10).await.unwrap(), []);
+    assert_eq!(store.messages(estate, (None, None), &["join".into()], None, 10).await.unwrap(), []);
+    assert_eq!(store.messages(estate, (Some(Eui64(1)), None), &[], None, 10).await.unwrap(), []);
     assert_eq!(store.messages_since(estate, &uplink(2499).id, 10).await.unwrap(), [uplink(2500)]);
 
     let left = store.undecoded(2000).await.unwrap();
@@ -300,7 +300,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
 async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_others() {
     let database = format!("heron_{:016x}", rand::random::<u64>());
     let (store, estate) = records_in(&database).await;
-    let newest = || async { store.messages(estate, None, &[], None, 1).await.unwrap().remove(0) };
+    let newest = || async { store.messages(estate, (None, None), &[], None, 1).await.unwrap().remove(0) };
     // A mark without a message takes nothing back.
     let marked = |until, messages| Batch { processed_until: Some(Timestamp(until)), messages, ..Batch::default() };
     let written = |ids: std::ops::RangeInclusive<u64>| -> Vec<_> {
@@ -442,7 +442,7 @@ async fn a_removed_device_leaves_nothing_for_the_next_of_its_name() {
 async fn another_master_key_opens_nothing() {
     let url = MariaDb::shared().url(&format!("heron_{:016x}", rand::random::<u64>()));
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
-    store.found_estate("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
+    store.found_first("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     store.add_fleet(1, "tide", "Tide", Policy::default()).await.unwrap();
     let plain = api::registration::CheckedDevice { model: None, ..device("tide-01", DEV) };
     store.add_devices(1, &[&plain]).await.unwrap();

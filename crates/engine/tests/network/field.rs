@@ -100,6 +100,7 @@ impl Field {
             activation,
             profile: Arc::new(profile),
             policy: Policy::default(),
+            estate: 0,
             fleet: 1,
             disabled: false,
         };

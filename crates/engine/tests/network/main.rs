@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
 mod downlinks;
+mod estates;
 mod field;
 mod invariants;
 mod joins;

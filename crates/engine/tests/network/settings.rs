@@ -30,6 +30,7 @@ fn put(field: &mut Field, node: usize, profile: RadioProfile) {
         activation,
         profile,
         policy: Policy::default(),
+        estate: 0,
         fleet: 1,
         disabled: false,
     };

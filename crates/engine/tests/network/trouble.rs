@@ -188,7 +188,8 @@ fn a_fleets_limits_hold_over_a_day() {
     let policy = Policy { airtime_us: Some(400_000), downlinks: Some(3) };
     let profile = Arc::new(RadioProfile { class: Class::C, ..quiet(Region::Eu868) });
     let activation = Activation::OverTheAir(RootKeys { app_key: crate::field::APP_KEY, nwk_key: None });
-    let config = DeviceConfig { dev_eui, join_eui: JOIN, activation, profile, policy, fleet: 1, disabled: false };
+    let config =
+        DeviceConfig { dev_eui, join_eui: JOIN, activation, profile, policy, estate: 0, fleet: 1, disabled: false };
     field.command(Command::PutDevice(Box::new(config)));
     for id in 0..4 {
         field.enqueue(node, id, &[id as u8], false);

@@ -50,6 +50,7 @@ pub fn device_with(dev_eui: Eui64, profile: RadioProfile) -> DeviceConfig {
         activation,
         profile: Arc::new(profile),
         policy: Policy::default(),
+        estate: 0,
         fleet: 1,
         disabled: false,
     }

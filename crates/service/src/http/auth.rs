@@ -1,11 +1,53 @@
 //! Passwords and tokens. Passwords are hashed with argon2id; tokens are random, so a plain SHA-256 of
 //! them is stored.
 
+use std::ops::RangeInclusive;
+
 use anyhow::{Result, anyhow};
+use api::problem::{Problem, bad_field};
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
+use rand::RngExt as _;
 use sha2::{Digest as _, Sha256};
+
+/// Letters and digits that are not mistaken for each other when read from a screen.
+pub const CLEAR: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
+/// Characters of a password.
+const LENGTH: RangeInclusive<usize> = 12..=256;
+/// A password that is guessed in fewer attempts than this by whoever tries common ones first is none.
+const MOST_GUESSABLE: f64 = 8.0;
+
+/// Whether a password may be one: it is long enough, and none of those that are tried first. What characters it is made of
+/// is nobody's business.
+///
+/// # Errors
+/// Says what is allowed, never what was given.
+pub fn check_password(field: &str, password: &str, name: &str) -> Result<(), Problem> {
+    let length = password.chars().count();
+    if !LENGTH.contains(&length) {
+        let allowed = format!("{} to {} characters are allowed, not {length}", LENGTH.start(), LENGTH.end());
+        return Err(bad_field(field, "(hidden)", allowed));
+    }
+    // What comes first is what is easily guessed of it; looking at all of a long one takes long.
+    let begin: String = password.chars().take(64).collect();
+    let guess = zxcvbn::zxcvbn(&begin, &[name, "keen heron", "lorawan"]);
+    if guess.guesses_log10() < MOST_GUESSABLE {
+        let warning = guess.feedback().and_then(zxcvbn::feedback::Feedback::warning);
+        let why = warning.map_or_else(String::new, |warning| format!(": {warning}"));
+        let allowed =
+            format!("it is among those that are tried first{why}; a few words that do not belong together are good");
+        return Err(bad_field(field, "(hidden)", allowed));
+    }
+    Ok(())
+}
+
+/// A password made up by the service: four groups of five, about 99 bits.
+pub fn made_up_password() -> String {
+    let mut rng = rand::rng();
+    let mut group = || -> String { (0..5).map(|_| char::from(CLEAR[rng.random_range(0..CLEAR.len())])).collect() };
+    (0..4).map(|_| group()).collect::<Vec<_>>().join("-")
+}
 
 /// A new token: 256 random bits in hex.
 pub fn new_token() -> String {
@@ -43,6 +85,23 @@ pub async fn verify(password: String, stored: Option<String>) -> Result<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn passwords_are_long_and_not_among_those_tried_first() {
+        let why = |password: &str| check_password("new", password, "harbourmaster").map_err(|why| why.to_string());
+        for good in ["reed bed lantern ocean", "fünf Störche am Deich", "zzkqpwmxvbrt"] {
+            assert_eq!(why(good), Ok(()), "{good}");
+        }
+        assert!(why("short").unwrap_err().contains("12 to 256"));
+        for common in
+            ["password1234", "123456789012", "qwertyuiop123", "aaaaaaaaaaaaaaaa", "harbourmaster", "abcabcabcabc"]
+        {
+            let why = why(common).unwrap_err();
+            assert!(why.contains("tried first") && !why.contains(common), "{why}");
+        }
+        assert!(why(&"x y".repeat(200)).unwrap_err().contains("not 600"));
+        assert_eq!(why(&made_up_password()), Ok(()));
+    }
 
     #[tokio::test]
     async fn a_password_is_known_by_its_hash() {

@@ -46,6 +46,7 @@ pub struct Preview {
 
 /// The catalogues that models came from.
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<CatalogueSource>)))]
 pub async fn list_sources(State(app): State<App>, estate: InEstate) -> Answer<Vec<CatalogueSource>> {
     Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
@@ -54,6 +55,7 @@ pub async fn list_sources(State(app): State<App>, estate: InEstate) -> Answer<Ve
 /// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or says what would become of each.
 /// What was edited here stays.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/files", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path), FilesOptions),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = CatalogueOutcome), (status = 413, body = Problem), (status = 422, body = Problem)))]
@@ -75,6 +77,7 @@ pub async fn import_files(
 
 /// Imports the models in a git repository, or says what would become of each. What was edited here stays.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/git", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path)), request_body = GitCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 422, body = Problem)))]
 pub async fn import_git(
@@ -99,6 +102,7 @@ pub async fn import_git(
 
 /// Imports the models that come with the service, or says what would become of each.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/shipped", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path), Preview), responses((status = 200, body = CatalogueOutcome)))]
 pub async fn import_shipped(
     State(app): State<App>,
@@ -126,9 +130,13 @@ async fn import(
 ) -> Answer<CatalogueOutcome> {
     let here = app.store.models(estate.id, "", ALL).await?;
     let name = source.source.clone();
-    let (mut models, writes) = aside(move || plan(&name, entries, &here)).await?;
+    let of = name.clone();
+    let (mut models, writes) = aside(move || plan(&of, entries, &here)).await?;
     let (writes, retold) = fitting(app, estate, writes, &mut models).await?;
-    if !preview {
+    if preview {
+        estate.trail().note("looked at only");
+    } else {
+        estate.trail().object(format!("catalogue {name}")).note(format!("{} models written", writes.len()));
         app.store.put_catalogue(estate.id, &source, &writes, &estate.person).await?;
         let loaded =
             aside(move || writes.into_iter().map(|write| (write.slug, load(&write.model).0)).collect::<Vec<_>>());
@@ -177,6 +185,7 @@ async fn fitting(
 
 /// Imports a catalogue anew from where it came; files have to be sent in again.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/refresh", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path)), request_body = RefreshCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn refresh(

@@ -55,13 +55,22 @@ pub async fn retell(app: &App, euis: &[Eui64]) -> Result<(), Refusal> {
 
 async fn change(app: &App, estate: &InEstate, dev_eui: Eui64, change: &DeviceChange) -> Answer<DeviceDetail> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
-    let (edit, _) = change.settle(&as_is(row), &app.store.premises(estate.id).await?)?;
+    let before = as_is(row);
+    estate.still(&before)?;
+    if let Some(fleet) = change.fleet.as_ref().filter(|fleet| !estate.entry.reach.covers(dev_eui, fleet)) {
+        return Err(not_found("fleet", fleet));
+    }
+    let (edit, _) = change.settle(&before, &app.store.premises(estate.id).await?)?;
     write(app, estate.id, &[(dev_eui, edit)]).await?;
+    if let Some(after) = app.store.device(estate.id, dev_eui).await? {
+        estate.trail().object(format!("device {} ({dev_eui})", before.name)).changed(&before, &as_is(after));
+    }
     detail(app, estate, dev_eui).await.map(Json)
 }
 
 /// Changes what is given about a device; all else stays.
 #[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = DeviceChange,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
@@ -77,6 +86,7 @@ pub async fn change_device(
 /// Changes a device's own radio and MAC as a whole; what is left out follows its profile, its model, the region. What has to
 /// be told the device is asked of it with its next downlinks.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = RadioSettings,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_radio(
@@ -90,6 +100,7 @@ pub async fn set_radio(
 
 /// Changes many devices alike, all of them or none, or says what would become different.
 #[utoipa::path(post, path = "/estates/{estate}/devices/change", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path)), request_body = BulkChange,
     responses((status = 200, body = ChangeEffect), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_devices(
@@ -115,8 +126,12 @@ pub async fn change_devices(
     }
     let premises = app.store.premises(estate.id).await?;
     let (effect, edits) = settle(rows, |now| bulk.change.settle(now, &premises))?;
-    if !bulk.preview {
+    if bulk.preview {
+        estate.trail().note("looked at only");
+    } else {
         write(&app, estate.id, &edits).await?;
+        let names: Vec<&str> = effect.devices.iter().map(|device| device.name.as_str()).collect();
+        estate.trail().object(format!("{} devices", edits.len())).note(names.join(", ")).made(&bulk.change);
     }
     Ok(Json(ChangeEffect { done: !bulk.preview, ..effect }))
 }
@@ -159,6 +174,7 @@ pub struct Forgetting {
 /// Ends a device's sessions, so that it has to join again; one that is personalized begins its session anew, with its
 /// counters at zero.
 #[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/session", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path), Forgetting),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
 pub async fn forget_session(
@@ -167,14 +183,16 @@ pub async fn forget_session(
     PathEui(dev_eui): PathEui,
     Params(forgetting): Params<Forgetting>,
 ) -> Answer<DeviceDetail> {
-    app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
-    tracing::info!(by = estate.person, device = %dev_eui, nonces = forgetting.nonces, "a session was ended");
+    let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
+    let note = if forgetting.nonces { "session and DevNonces forgotten" } else { "session ended" };
+    estate.trail().object(format!("device {} ({dev_eui})", row.name)).note(note);
     app.network.command(Command::Forget { dev_eui, nonces: forgetting.nonces }).await;
     detail(&app, &estate, dev_eui).await.map(Json)
 }
 
 /// Sets the counters of a device's running session, such as after it was moved here from another network.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = SetCounters,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn set_counters(
@@ -188,7 +206,7 @@ pub async fn set_counters(
         let problem = Problem::new(409, "no_session", "It has no session, so there are no counters to set");
         return Err(problem.detail(format!("{} has to join first", before.device.name)).into());
     }
-    tracing::info!(by = estate.person, device = %dev_eui, ?counters, "counters were set");
+    estate.trail().object(format!("device {} ({dev_eui})", before.device.name)).made(&counters);
     let SetCounters { last_counter_up, next_counter_down } = counters;
     let up = last_counter_up.map(Some);
     app.network.command(Command::SetCounters { dev_eui, up, next_down: next_counter_down }).await;

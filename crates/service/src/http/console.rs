@@ -14,6 +14,11 @@ const PAGE: &str = "index.html";
 /// Names under this folder change with their content.
 const HASHED: &str = "_app/immutable/";
 
+/// The console's page, if it is built in.
+pub fn page() -> Option<String> {
+    String::from_utf8(Files::get(PAGE)?.data.into_owned()).ok()
+}
+
 pub async fn serve(uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     let (name, file) = match Files::get(path) {

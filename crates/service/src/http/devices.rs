@@ -22,8 +22,9 @@ use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 use crate::directory::Decoder;
 
 use super::App;
+use super::changing::as_is;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
+use super::extract::{InEstate, InSight, Json, Paging, Params, PathEui, page, revision};
 use super::gateways::{self, band_uses};
 
 pub fn show(row: DeviceRow) -> Device {
@@ -97,7 +98,7 @@ impl Which {
             return Err(bad_field("find", long, "at most 80 characters are allowed"));
         }
         let Self { fleet, model, profile, tag, state, .. } = self;
-        Ok(DeviceQuery { fleet, model, profile, tag, state, find, order, backwards, after })
+        Ok(DeviceQuery { fleet, model, profile, tag, state, find, within: None, order, backwards, after })
     }
 }
 
@@ -113,22 +114,24 @@ fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
 
 /// An estate's devices, by name if nothing else is said.
 #[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Which, Paging),
     responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
 pub async fn list_devices(
     State(app): State<App>,
-    estate: InEstate,
+    InSight { estate, within }: InSight,
     Params(which): Params<Which>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Device>> {
     let limit = paging.limit()?;
-    let query = which.query(paging.after())?;
+    let query = DeviceQuery { within, ..which.query(paging.after())? };
     let rows = app.store.devices(estate.id, &query, limit + 1).await?;
     Ok(Json(page(rows, limit, |row| cursor(query.order, row), show)))
 }
 
 /// One device with session, readings and airtime.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
 pub async fn show_device(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
@@ -140,6 +143,7 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let status = app.network.device(dev_eui).await;
     let readings = app.store.last_readings(dev_eui).await?;
     let plan = row.region.plan();
+    let revision = revision(&as_is(row.clone()));
     let decoder = row.model.as_deref().and_then(|model| app.directory.decoder(estate.id, model, dev_eui));
     let encodes = |decoder: &Arc<Decoder>| decoder.ready.as_ref().is_ok_and(payload::Decoder::encodes);
     let commands = decoder.filter(encodes).map(|decoder| decoder.commands.clone());
@@ -149,6 +153,7 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let registered = whole_radio.class.unwrap_or(Class::A);
     let status = status.as_ref();
     Ok(DeviceDetail {
+        revision,
         device: show(row),
         description,
         hardware,
@@ -199,6 +204,7 @@ const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
 
 /// How a device is doing: what stands out, why, what to do, and what happened to it.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path), HowMany),
     responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn why(
@@ -214,7 +220,7 @@ pub async fn why(
     let detail = detail(&app, &estate, eui).await?;
     let failed = app.store.last_failed(eui, OUTBOX_LOOKED_AT).await?;
     let kinds = TIMELINE.map(String::from);
-    let timeline = app.store.messages(estate.id, Some(eui), &kinds, None, limit).await?;
+    let timeline = app.store.messages(estate.id, (Some(eui), None), &kinds, None, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
     let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
     let findings = api::why::findings(&detail, failed.as_ref(), next, &timeline);
@@ -243,6 +249,7 @@ const ALL_GATEWAYS: u32 = 10_000;
 
 /// Devices that ask to join without being registered, the one heard last first, since the service started.
 #[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<DeviceStranger>)))]
 pub async fn list_device_strangers(State(app): State<App>, estate: InEstate) -> Answer<Vec<DeviceStranger>> {
     Ok(Json(app.strangers.of(estate.id, &app.directory)))
@@ -251,20 +258,22 @@ pub async fn list_device_strangers(State(app): State<App>, estate: InEstate) -> 
 /// Downlinks, newest first, that findings are drawn from.
 const OUTBOX_LOOKED_AT: u32 = 200;
 
-/// The device's keys. Each look is written to the log.
+/// The device's keys. Each look is in the audit log.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("keys"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
 pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    tracing::info!(by = estate.person, device = %eui, "keys were shown");
+    estate.trail().object(format!("keys of device {} ({eui})", row.name));
     let keys = DeviceKeys::of(eui, &activation);
     Ok(Json(ShownKeys { forms: key_forms::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
 }
 
 /// Removes a device with its session and outbox; its messages stay in the history.
 #[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_device(
@@ -272,9 +281,8 @@ pub async fn remove_device(
     estate: InEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
-    if app.store.device(estate.id, eui).await?.is_none() {
-        return Err(not_found("device", eui));
-    }
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    estate.trail().object(format!("device {} ({eui})", row.name)).removed(&as_is(row));
     // The engine first, so that it writes nothing more for the device afterwards.
     app.network.command(Command::RemoveDevice(eui)).await;
     app.directory.remove_device(eui);

@@ -1,7 +1,9 @@
 //! One error type, one way to answer with it: RFC 9457 problem details.
 
+use std::time::Duration;
+
 use api::problem::Problem;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use store::StoreError;
 
@@ -14,6 +16,14 @@ pub type Answer<T> = Result<Json<T>, Refusal>;
 #[derive(Debug)]
 pub struct Refusal(pub Problem);
 
+impl Refusal {
+    /// Too many of these, and how long to wait.
+    pub fn too_often(wait: Duration) -> Self {
+        let seconds = wait.as_secs() + 1;
+        Self(Problem::new(429, "too_often", "Too many attempts").detail(format!("try again in {seconds} s")))
+    }
+}
+
 impl From<Problem> for Refusal {
     fn from(problem: Problem) -> Self {
         Self(problem)
@@ -23,10 +33,9 @@ impl From<Problem> for Refusal {
 impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Exists(what) => Self(
-                Problem::new(409, "exists", "It exists already")
-                    .detail(format!("{what} is registered already, in this estate or another")),
-            ),
+            StoreError::Exists(what) => {
+                Self(Problem::new(409, "exists", "It exists already").detail(format!("{what} is registered already")))
+            }
             StoreError::Gone(what) => {
                 Self(Problem::new(409, "gone", "It is gone").detail(format!("{what} was removed meanwhile")))
             }
@@ -50,7 +59,15 @@ impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let body = serde_json::to_vec(&self.0).unwrap_or_default();
-        (status, [(header::CONTENT_TYPE, "application/problem+json")], body).into_response()
+        let mut answer = (status, [(header::CONTENT_TYPE, "application/problem+json")], body).into_response();
+        if status == StatusCode::UNAUTHORIZED {
+            answer.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+        }
+        if status == StatusCode::TOO_MANY_REQUESTS {
+            let wait = self.0.detail.as_deref().and_then(|detail| detail.split(' ').rev().nth(1)?.parse::<u32>().ok());
+            answer.headers_mut().insert(header::RETRY_AFTER, wait.unwrap_or(1).into());
+        }
+        answer
     }
 }
 

@@ -1,5 +1,8 @@
 //! The checks that come before a handler: who calls, for which estate, with what body.
 
+use std::net::IpAddr;
+use std::sync::Arc;
+
 use api::problem::Problem;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
@@ -9,13 +12,14 @@ use axum::response::{IntoResponse, Response};
 use lorawan::Eui64;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use store::{EstateId, Person};
+use sha2::{Digest as _, Sha256};
+use store::{EstateId, Part};
 
+use super::App;
 use super::error::{Refusal, not_found};
-use super::{App, auth};
-
-/// The cookie that holds a browser's token.
-pub const COOKIE: &str = "keen_heron";
+use super::trail::Trail;
+use super::warden::{self, Entry};
+use crate::access::{Access, Reach};
 
 /// A JSON body, in or out; one that does not parse is answered with a problem that says where.
 pub struct Json<T>(pub T);
@@ -47,50 +51,133 @@ impl<T: Serialize> IntoResponse for Json<T> {
     }
 }
 
-/// The person behind a request, known by a token.
-pub struct Caller(pub Person);
-
-impl FromRequestParts<App> for Caller {
-    type Rejection = Refusal;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        let wanted = || Refusal(Problem::new(401, "sign_in", "Sign in first: no valid token came with the request"));
-        let token = token(&parts.headers).ok_or_else(wanted)?;
-        let person = app.store.signed_in(auth::token_hash(&token)).await?.ok_or_else(wanted)?;
-        Ok(Self(person))
-    }
+/// The token that a request came with.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Presented {
+    pub token: String,
+    /// Whether a browser sent it by itself.
+    pub by_cookie: bool,
 }
 
 /// The token of a request: from its `Authorization`, or a browser's cookie.
-pub fn token(headers: &HeaderMap) -> Option<String> {
+pub fn presented(headers: &HeaderMap, secure: bool) -> Option<Presented> {
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    if let Some(bearer) = text(header::AUTHORIZATION).and_then(|value| value.strip_prefix("Bearer ")) {
-        return Some(bearer.trim().to_owned());
+    if let Some(authorization) = text(header::AUTHORIZATION) {
+        let token = authorization.strip_prefix("Bearer ")?.trim().to_owned();
+        return Some(Presented { token, by_cookie: false });
     }
-    text(header::COOKIE)?
-        .split(';')
-        .filter_map(|pair| pair.trim().split_once('='))
-        .find_map(|(name, value)| (name == COOKIE).then(|| value.to_owned()))
+    let mut pairs = text(header::COOKIE)?.split(';').filter_map(|pair| pair.trim().split_once('='));
+    let token = pairs.find_map(|(name, value)| (name == cookie_name(secure)).then(|| value.to_owned()))?;
+    Some(Presented { token, by_cookie: true })
 }
 
-/// The estate a path names, if the caller belongs to it. To others it does not exist.
+/// The cookie that holds a browser's token. Browsers take one that begins with `__Host-` only over TLS, from the host itself.
+pub const fn cookie_name(secure: bool) -> &'static str {
+    if secure { "__Host-keen_heron" } else { "keen_heron" }
+}
+
+impl FromRequestParts<App> for Presented {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
+        presented(&parts.headers, app.edge.secure)
+            .ok_or_else(|| Refusal(Problem::new(401, "sign_in", "Sign in first: no valid token came with the request")))
+    }
+}
+
+/// From where a request comes.
+pub struct Source(pub IpAddr);
+
+impl FromRequestParts<App> for Source {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        Ok(Self(warden::source(parts)))
+    }
+}
+
+/// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
+fn entry(parts: &Parts) -> Result<Entry, Refusal> {
+    let missing = || {
+        tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
+        Refusal(Problem::new(500, "internal", "Something went wrong in the service"))
+    };
+    parts.extensions.get::<Entry>().cloned().ok_or_else(missing)
+}
+
+fn access_of(parts: &Parts, entry: &Entry) -> Result<Arc<Access>, Refusal> {
+    entry.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
+}
+
+impl FromRequestParts<App> for Entry {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        entry(parts)
+    }
+}
+
+/// The estate a path names, all of it: or, where the path names a device that one reaches, that device.
 pub struct InEstate {
     pub id: EstateId,
     /// The caller's name.
     pub person: String,
+    pub entry: Entry,
+    pub access: Arc<Access>,
+}
+
+impl InEstate {
+    pub fn trail(&self) -> &Trail {
+        &self.entry.trail
+    }
+
+    /// Whether what is to be changed is still as it was when whoever changes it looked at it, if they say how it was.
+    pub fn still(&self, before: &impl Serialize) -> Result<(), Refusal> {
+        let Some(believed) = &self.entry.if_match else { return Ok(()) };
+        if *believed == revision(before) {
+            return Ok(());
+        }
+        let problem = Problem::new(412, "changed_meanwhile", "Somebody else has changed this meanwhile");
+        Err(Refusal(
+            problem.detail("nothing was changed; look at it again, and then change what is still to be changed"),
+        ))
+    }
+}
+
+/// What something is at the moment, in short: it changes when anything about it does.
+pub fn revision(of: &impl Serialize) -> String {
+    let text = serde_json::to_vec(of).unwrap_or_default();
+    hex::encode(&Sha256::digest(text)[..8])
 }
 
 impl FromRequestParts<App> for InEstate {
     type Rejection = Refusal;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        let Caller(person) = Caller::from_request_parts(parts, app).await?;
-        let slug = path_parameter(parts, app, "estate").await?;
-        let belongs = app.store.memberships(person.id).await?;
-        match belongs.into_iter().find(|m| m.slug == slug) {
-            Some(membership) => Ok(Self { id: membership.estate_id, person: person.name }),
-            None => Err(not_found("estate", slug)),
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        let entry = entry(parts)?;
+        let access = access_of(parts, &entry)?;
+        // Of a member's endpoint the handler itself says how far it reaches.
+        if !entry.of_device && matches!(entry.reach, Reach::Part(_)) {
+            return Err(warden::beyond(&entry.reach));
         }
+        Ok(Self { id: access.estate_id, person: entry.who.person.name.clone(), entry, access })
+    }
+}
+
+/// The estate a path names, as far as the caller reaches: what is listed is limited to that.
+pub struct InSight {
+    pub within: Option<Part>,
+    pub estate: InEstate,
+}
+
+impl FromRequestParts<App> for InSight {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        let entry = entry(parts)?;
+        let access = access_of(parts, &entry)?;
+        let (id, person) = (access.estate_id, entry.who.person.name.clone());
+        Ok(Self { within: entry.reach.part(), estate: InEstate { id, person, entry, access } })
     }
 }
 

@@ -9,7 +9,7 @@ use store::{DeviceOrder, DeviceQuery};
 
 use super::App;
 use super::error::Answer;
-use super::extract::{InEstate, Json, Params};
+use super::extract::{InSight, Json, Params};
 
 /// Of each kind, at most.
 const EACH: usize = 10;
@@ -26,15 +26,20 @@ pub struct Wanted {
 
 /// Looks in names, EUIs, addresses and tags of devices and gateways, and in the EUIs of strangers; at most ten of each kind.
 #[utoipa::path(get, path = "/estates/{estate}/find", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Wanted), responses((status = 200, body = Vec<Found>)))]
-pub async fn find(State(app): State<App>, estate: InEstate, Params(wanted): Params<Wanted>) -> Answer<Vec<Found>> {
+pub async fn find(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+    Params(wanted): Params<Wanted>,
+) -> Answer<Vec<Found>> {
     let text = wanted.text.trim().to_owned();
     if text.is_empty() || text.chars().count() > LONGEST {
         return Err(bad_field("text", &text, format!("1 to {LONGEST} characters are wanted")).into());
     }
-    let which = DeviceQuery { find: Some(text.clone()), order: DeviceOrder::Name, ..DeviceQuery::default() };
+    let all = within.is_none();
+    let which = DeviceQuery { find: Some(text.clone()), within, order: DeviceOrder::Name, ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &which, EACH as u32).await?;
-    let gateways = app.store.find_gateways(estate.id, &text, EACH as u32).await?;
     let digits = store::eui_digits(&text);
     let like = |eui: &Eui64| digits.as_ref().is_some_and(|digits| eui.to_string().contains(digits.as_str()));
     let mut found: Vec<Found> = devices
@@ -47,6 +52,11 @@ pub async fn find(State(app): State<App>, estate: InEstate, Params(wanted): Para
             last_heard: row.last_heard,
         })
         .collect();
+    // Gateways and strangers are the whole estate's.
+    if !all {
+        return Ok(Json(found));
+    }
+    let gateways = app.store.find_gateways(estate.id, &text, EACH as u32).await?;
     found.extend(gateways.into_iter().map(|row| Found {
         kind: FoundKind::Gateway,
         eui: row.gateway.eui,

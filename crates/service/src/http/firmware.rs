@@ -13,6 +13,7 @@ use crate::firmware;
 
 /// Firmware that is kept for gateways, the latest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Firmware>)))]
 pub async fn list_firmware(State(app): State<App>, estate: InEstate) -> Answer<Vec<Firmware>> {
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
@@ -20,6 +21,7 @@ pub async fn list_firmware(State(app): State<App>, estate: InEstate) -> Answer<V
 
 /// Keeps a firmware for gateways, once its signature is checked.
 #[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path)), request_body = NewFirmware,
     responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
 pub async fn add_firmware(State(app): State<App>, estate: InEstate, Json(new): Json<NewFirmware>) -> Answer<Firmware> {
@@ -40,6 +42,7 @@ fn lost() -> Refusal {
 
 /// Removes a firmware; no gateway is handed it any more.
 #[utoipa::path(delete, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_firmware(
@@ -56,6 +59,7 @@ pub async fn remove_firmware(
 
 /// Has a gateway handed a firmware, once, when it next asks over CUPS; or none.
 #[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = HandFirmware,
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn hand_firmware(

@@ -50,6 +50,7 @@ pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
 
 /// A gateway's credentials, the newest first; never their secrets.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
 pub async fn list_credentials(
@@ -63,6 +64,7 @@ pub async fn list_credentials(
 
 /// Makes a credential for a gateway. Its secret is in the answer, and nowhere else from then on.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewCredential,
     responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_credential(
@@ -73,6 +75,7 @@ pub async fn add_credential(
 ) -> Answer<IssuedCredential> {
     registered(&app, &estate, eui).await?;
     let fresh = make(&app, eui, &new)?;
+    estate.trail().made(&fresh.row.credential);
     app.gate.credentials.add(&[&fresh]).await?;
     let ends = fresh.row.credential.expires_at.format("%Y-%m-%d");
     tell(&app, eui, format!("A {} for {} was made, good until {ends}.", new.kind.name(), new.purpose.name()));
@@ -82,6 +85,7 @@ pub async fn add_credential(
 /// Takes a credential back; a gateway that is connected with it is cut off.
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/credentials/{id}", tag = "gateways",
     security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn revoke_credential(
@@ -99,6 +103,7 @@ pub async fn revoke_credential(
         app.gate.lns.connections.end(eui);
     }
     let credential = &row.credential;
+    estate.trail().removed(credential);
     tell(&app, eui, format!("A {} for {} was revoked.", credential.kind.name(), credential.purpose.name()));
     Ok(StatusCode::NO_CONTENT)
 }
@@ -106,7 +111,8 @@ pub async fn revoke_credential(
 /// Has a gateway's credentials replaced: it is given new ones when it next asks over CUPS, and the old ones end when it
 /// first uses them.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
-    security(("token" = [])), params(("estate" = String, Path), ("eui" = String, Path)),
+    security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))), params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn replace_credentials(
     State(app): State<App>,
@@ -134,6 +140,7 @@ pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
 
 /// A connection kit: everything this gateway needs to connect, with new credentials, as a zip archive.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/kit", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = KitOrder,
     responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
@@ -180,6 +187,7 @@ pub async fn make_kit(
 
 /// What happened to a gateway, the latest first: connects, refusals with their reason, restarts, changes.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/events", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path), Paging),
     responses((status = 200, body = Page<GatewayEvent>), (status = 404, body = Problem)))]
 pub async fn list_events(
@@ -197,16 +205,18 @@ pub async fn list_events(
 
 /// What a gateway hears, of the estate's last uplinks: signal, channels, data rates, and what it alone hears.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Reception), (status = 404, body = Problem)))]
 pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
-    let messages = app.store.messages(estate.id, None, &["uplink".into()], None, LOOKED_AT).await?;
+    let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
     Ok(Json(Reception::of(eui, &messages)))
 }
 
 /// How much of each of the last 30 days a gateway was listening, the earliest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
 pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
@@ -219,6 +229,7 @@ pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui):
 
 /// Certificates and tokens of gateways that end soon or have ended, and the service's own.
 #[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Endings)))]
 pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<Endings> {
     endings(&app, &estate).await.map(Json)

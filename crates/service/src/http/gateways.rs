@@ -14,7 +14,7 @@ use store::{EstateId, GatewayRow, StoreError, gateway_config};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, Paging, Params, PathEui, page};
+use super::extract::{InEstate, Json, Paging, Params, PathEui, page, revision};
 use super::gateway_access::tell;
 use crate::clock;
 use crate::presence::Known;
@@ -45,6 +45,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     let last_heard = known.as_ref().and_then(|k| k.last_heard).or(row.last_heard);
     let registered = row.gateway;
     Gateway {
+        revision: revision(&settings(&registered)),
         eui: registered.eui,
         name: registered.name,
         description: registered.description,
@@ -81,6 +82,7 @@ pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
 
 /// An estate's gateways, by name.
 #[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Gateway>)))]
 pub async fn list_gateways(
     State(app): State<App>,
@@ -95,31 +97,33 @@ pub async fn list_gateways(
 
 /// Registers a gateway.
 #[utoipa::path(post, path = "/estates/{estate}/gateways", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path)), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
-    let gateway = checked(&app, &new)?;
+    let gateway = checked(&app, estate.id, &new)?;
     app.store.add_gateways(estate.id, &[&gateway]).await?;
+    estate.trail().object(named(&gateway)).made(&settings(&gateway));
     let row = make_known(&app, estate.id, &gateway).await?;
     Ok(Json(show(&app, row, None)))
 }
 
 /// A new gateway with every field read; what it does not tell follows from how the gateway calls already.
-fn checked(app: &App, new: &NewGateway) -> Result<CheckedGateway, Problem> {
+fn checked(app: &App, estate: EstateId, new: &NewGateway) -> Result<CheckedGateway, Problem> {
     let mut known = new.clone();
     let eui = new.eui.parse::<Eui64>().ok();
     if let Some(stranger) = eui.and_then(|eui| app.presence.stranger(eui)) {
         known.about.region = known.about.region.or(stranger.region);
         known.about.protocol = known.about.protocol.or(Some(stranger.protocol));
     }
-    known.check().map_err(|problem| offer_euis(app, &new.eui, problem))
+    known.check().map_err(|problem| offer_euis(app, estate, &new.eui, problem))
 }
 
 /// Makes a gateway known to all who deal with it, once it is in the database.
 async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
     let row = GatewayRow { estate_id, gateway: gateway.clone(), added_at: Utc::now(), last_heard: None };
     let account = app.store.gateway_account(gateway.eui, clock::now()).await?;
-    app.network.command(Command::PutGateway(gateway_config(gateway))).await;
+    app.network.command(Command::PutGateway(gateway_config(estate_id, gateway))).await;
     for minute in account {
         app.network.command(minute).await;
     }
@@ -130,6 +134,7 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
 
 /// Registers gateways from a CSV file, or says what would become of each of its rows.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path)), request_body = GatewayImport,
     responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
 pub async fn import_gateways(
@@ -140,7 +145,7 @@ pub async fn import_gateways(
     let rows = file.read()?.into_iter();
     let mut read: Vec<_> = rows
         .map(|row| {
-            let gateway = row.new.clone().and_then(|new| checked(&app, &new));
+            let gateway = row.new.clone().and_then(|new| checked(&app, estate.id, &new));
             (row, gateway)
         })
         .collect();
@@ -167,6 +172,7 @@ pub async fn import_gateways(
             make_known(&app, estate.id, gateway).await?;
             outcome.registered += 1;
         }
+        estate.trail().note(format!("{} gateways registered from a file", outcome.registered));
     }
     let fate = if write {
         Fate::Registered
@@ -186,12 +192,13 @@ pub async fn import_gateways(
 }
 
 /// Says which EUIs could be meant where a MAC address was entered, the one that calls here first.
-fn offer_euis(app: &App, entered: &str, problem: Problem) -> Problem {
+fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> Problem {
     if problem.field.as_deref() != Some("eui") {
         return problem;
     }
     let Some(mut meant) = gateway::meant_by_mac(entered) else { return problem };
-    let calls = |eui: &Eui64| app.presence.stranger(*eui).is_some() || app.presence.known(*eui).is_some();
+    let own = |eui: &Eui64| app.presence.known(*eui).is_some_and(|known| known.estate_id == estate);
+    let calls = |eui: &Eui64| app.presence.stranger(*eui).is_some() || own(eui);
     meant.sort_by_key(|eui| !calls(eui));
     let [first, second] = meant;
     let seen = if calls(&first) { format!("; {first} calls here") } else { "; neither has called here yet".into() };
@@ -201,6 +208,7 @@ fn offer_euis(app: &App, entered: &str, problem: Problem) -> Problem {
 
 /// One gateway.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Gateway), (status = 404, body = Problem)))]
 pub async fn show_gateway(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
@@ -211,6 +219,7 @@ pub async fn show_gateway(State(app): State<App>, estate: InEstate, PathEui(eui)
 
 /// Changes what is told of a gateway: all of it. Its EUI stays.
 #[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = GatewayAbout,
     responses((status = 200, body = Gateway), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
@@ -222,8 +231,10 @@ pub async fn change_gateway(
 ) -> Answer<Gateway> {
     let gateway = about.check(eui)?;
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
+    estate.still(&settings(&before.gateway))?;
+    estate.trail().object(named(&before.gateway)).changed(&settings(&before.gateway), &settings(&gateway));
     let row = app.store.change_gateway(estate.id, &gateway).await?.ok_or_else(|| not_found("gateway", eui))?;
-    app.network.command(Command::PutGateway(gateway_config(&gateway))).await;
+    app.network.command(Command::PutGateway(gateway_config(estate.id, &gateway))).await;
     app.presence.change(&row);
     let differences = differences(&before.gateway, &gateway);
     if !differences.is_empty() {
@@ -236,6 +247,21 @@ pub async fn change_gateway(
     }
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
+}
+
+/// What is told of a gateway, by which one notices that it has changed.
+fn settings(g: &CheckedGateway) -> serde_json::Value {
+    serde_json::json!({
+        "name": g.name, "description": g.description, "region": g.region, "channels": g.channels.to_string(),
+        "protocol": g.protocol, "udp_source": g.udp_source.as_ref().map(gateway::source_text),
+        "latitude_deg": g.latitude_deg, "longitude_deg": g.longitude_deg, "altitude_m": g.altitude_m,
+        "antenna_gain_dbi": g.antenna_gain_dbi, "cable_loss_db": g.cable_loss_db,
+        "open_to_others": g.open_to_others, "beacons": g.beacons,
+    })
+}
+
+fn named(gateway: &CheckedGateway) -> String {
+    format!("gateway {} ({})", gateway.name, gateway.eui)
 }
 
 /// What is different, before and after.
@@ -271,6 +297,7 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
 
 /// Removes a gateway; its EUI can be used again.
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_gateway(
@@ -278,6 +305,8 @@ pub async fn remove_gateway(
     estate: InEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
+    let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
+    estate.trail().object(named(&before.gateway)).removed(&settings(&before.gateway));
     if !app.store.remove_gateway(estate.id, eui).await? {
         return Err(not_found("gateway", eui));
     }
@@ -291,6 +320,7 @@ pub async fn remove_gateway(
 /// Gateways that call without being registered, since the service started. Their frames are not
 /// accepted.
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Stranger>)))]
 pub async fn list_strangers(State(app): State<App>, _estate: InEstate) -> Answer<Vec<Stranger>> {
     Ok(Json(app.presence.strangers()))

@@ -13,7 +13,7 @@ use store::{DeviceContext, GroupIdentity, GroupRow};
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, PathEui};
+use super::extract::{InEstate, Json, PathEui, revision};
 
 async fn show(app: &App, row: GroupRow) -> Group {
     let status = app.network.group(row.config.group).await;
@@ -26,6 +26,7 @@ async fn show(app: &App, row: GroupRow) -> Group {
     let gateway = |eui: &Eui64| app.presence.known(*eui).map_or_else(|| eui.to_string(), |known| known.name);
     let class: Class = row.config.class.into();
     Group {
+        revision: revision(&row.config.members),
         eui: row.config.group,
         name: row.name,
         fleet: row.fleet,
@@ -76,8 +77,19 @@ async fn row(app: &App, estate: &InEstate, eui: Eui64) -> Result<GroupRow, Refus
     app.store.group(estate.id, eui).await?.ok_or_else(|| not_found("group", eui))
 }
 
+/// As they stand in the audit log.
+#[derive(serde::Serialize)]
+#[serde(transparent)]
+struct Members<'a>(#[serde(serialize_with = "listed")] &'a [Eui64]);
+
+fn listed<S: serde::Serializer>(members: &&[Eui64], s: S) -> Result<S::Ok, S::Error> {
+    let all: Vec<String> = members.iter().map(ToString::to_string).collect();
+    s.collect_map([("members", all.join(", "))])
+}
+
 /// An estate's multicast groups, by name.
 #[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Group>)))]
 pub async fn list_groups(State(app): State<App>, estate: InEstate) -> Answer<Vec<Group>> {
     let mut all = Vec::new();
@@ -89,6 +101,7 @@ pub async fn list_groups(State(app): State<App>, estate: InEstate) -> Answer<Vec
 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.
 #[utoipa::path(post, path = "/estates/{estate}/groups", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path)), request_body = NewGroup,
     responses((status = 200, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
@@ -120,12 +133,14 @@ pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json
         rhythm_s: None,
     });
     let row = row(&app, &estate, identity.group).await?;
+    estate.trail().object(format!("group {} ({})", row.name, identity.group));
     put(&app, &row).await;
     Ok(Json(show(&app, row).await))
 }
 
 /// One group.
 #[utoipa::path(get, path = "/estates/{estate}/groups/{eui}", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Group), (status = 404, body = Problem)))]
 pub async fn show_group(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Group> {
@@ -135,6 +150,7 @@ pub async fn show_group(State(app): State<App>, estate: InEstate, PathEui(eui): 
 
 /// Sets a group's members as a whole.
 #[utoipa::path(put, path = "/estates/{estate}/groups/{eui}/members", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = GroupMembers,
     responses((status = 200, body = Group), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_members(
@@ -146,19 +162,25 @@ pub async fn set_members(
     let before = row(&app, &estate, eui).await?;
     let members = members.check()?;
     check_members(&app, &estate, &members, before.config.class.into(), before.config.region).await?;
+    estate.still(&before.config.members)?;
+    estate
+        .trail()
+        .object(format!("group {}", before.name))
+        .changed(&Members(&before.config.members), &Members(&members));
     app.store.set_group_members(eui, &members).await?;
     let row = row(&app, &estate, eui).await?;
     put(&app, &row).await;
     Ok(Json(show(&app, row).await))
 }
 
-/// A group's address and keys, to be set in its members. Each look is written to the log.
+/// A group's address and keys, to be set in its members. Each look is in the audit log.
 #[utoipa::path(get, path = "/estates/{estate}/groups/{eui}/keys", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("keys"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = GroupKeys), (status = 404, body = Problem)))]
 pub async fn show_group_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<GroupKeys> {
     let row = row(&app, &estate, eui).await?;
-    tracing::info!(by = estate.person, group = %eui, "keys were shown");
+    estate.trail().object(format!("keys of group {} ({eui})", row.name));
     let keys = row.config.keys;
     Ok(Json(GroupKeys {
         address: row.config.address,
@@ -169,6 +191,7 @@ pub async fn show_group_keys(State(app): State<App>, estate: InEstate, PathEui(e
 
 /// Removes a group with its outbox; its members stay.
 #[utoipa::path(delete, path = "/estates/{estate}/groups/{eui}", tag = "groups", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_group(
@@ -176,7 +199,8 @@ pub async fn remove_group(
     estate: InEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
-    row(&app, &estate, eui).await?;
+    let before = row(&app, &estate, eui).await?;
+    estate.trail().object(format!("group {} ({eui})", before.name));
     app.network.command(Command::RemoveGroup(eui)).await;
     app.directory.remove_device(eui);
     app.store.remove_group(estate.id, eui).await?;

@@ -17,6 +17,7 @@ use super::outbox::known;
 
 /// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path)), request_body = DecodeAnew,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
@@ -57,6 +58,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
         begun_at: now,
         ended_at: None,
     };
+    estate.trail().object(format!("job {}", job.id)).made(&job.wanted);
     app.store.add_job(estate.id, &job).await?;
     app.jobs.notify_one();
     Ok(Json(job))
@@ -64,6 +66,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
 
 /// An estate's jobs, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Job>)))]
 pub async fn list_jobs(State(app): State<App>, estate: InEstate, Params(paging): Params<Paging>) -> Answer<Page<Job>> {
     let limit = paging.limit()?;
@@ -73,6 +76,7 @@ pub async fn list_jobs(State(app): State<App>, estate: InEstate, Params(paging):
 
 /// How far a job has come.
 #[utoipa::path(get, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("job" = String, Path)),
     responses((status = 200, body = Job), (status = 404, body = Problem)))]
 pub async fn show_job(State(app): State<App>, estate: InEstate, PathName(id): PathName) -> Answer<Job> {
@@ -81,6 +85,7 @@ pub async fn show_job(State(app): State<App>, estate: InEstate, PathName(id): Pa
 
 /// Stops a job; what was there before stays.
 #[utoipa::path(delete, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path), ("job" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel_job(

@@ -7,13 +7,14 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use serde::Deserialize;
+use store::DeviceQuery;
 use tokio::sync::Semaphore;
 
 use super::App;
 use super::catalogue::aside;
 use super::devices::Which;
 use super::error::{Answer, Refusal};
-use super::extract::{InEstate, Json, Params};
+use super::extract::{InEstate, InSight, Json, Params};
 use crate::labels::{self, Printed};
 
 /// Labels in one go.
@@ -26,6 +27,7 @@ static PHOTOS: Semaphore = Semaphore::const_new(1);
 
 /// Finds the code of a device's label in a photo (JPEG, PNG or WebP): QR or Data Matrix.
 #[utoipa::path(post, path = "/estates/{estate}/labels/read", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = LabelInPhoto), (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn read_photo(_estate: InEstate, body: Bytes) -> Answer<LabelInPhoto> {
@@ -52,16 +54,18 @@ pub struct Sheet {
 
 /// Labels with the code of each device (TR005), 21 on a sheet of A4, in the order of the list. They hold no key.
 #[utoipa::path(get, path = "/estates/{estate}/devices/labels", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Which, Sheet),
     responses((status = 200, content_type = "application/pdf", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn print_labels(
     State(app): State<App>,
-    estate: InEstate,
+    InSight { estate, within }: InSight,
     Params(which): Params<Which>,
     Params(sheet): Params<Sheet>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let devices = app.store.devices(estate.id, &which.query("")?, MOST as u32 + 1).await?;
+    let which = DeviceQuery { within, ..which.query("")? };
+    let devices = app.store.devices(estate.id, &which, MOST as u32 + 1).await?;
     match devices.len() {
         0 => {
             return Err(Refusal(Problem::new(

@@ -1,10 +1,13 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
+mod account;
+mod audit;
 pub mod auth;
 mod catalogue;
 mod changing;
-mod console;
+pub mod console;
 mod devices;
+pub mod edge;
 mod error;
 mod estates;
 mod extract;
@@ -14,27 +17,35 @@ mod frames;
 mod gateway_access;
 mod gateways;
 mod groups;
+mod installation;
 mod jobs;
+mod knowing;
 mod labels;
 mod ledger;
+pub mod limits;
+mod members;
 mod models;
 mod outbox;
-mod people;
 mod profiles;
 mod readings;
 mod regions;
 mod registering;
 mod rehearsal;
+mod sign_in;
+mod tokens;
 mod traffic;
+mod trail;
+mod two_step;
+mod warden;
 mod watch;
 mod workbench;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use api::problem::Problem;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
-use axum::http::{HeaderName, HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
@@ -43,7 +54,7 @@ use store::Store;
 use tokio::sync::{Notify, Semaphore};
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
-use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 use utoipa_axum::router::OpenApiRouter;
@@ -65,11 +76,15 @@ use crate::network::Network;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
+use edge::Edge;
 use error::Answer;
-use extract::{Caller, Json};
+use extract::Json;
+use warden::{Endpoints, Entry};
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
+/// A body that stops coming for so long is given up.
+const BODY_PATIENCE: Duration = Duration::from_secs(20);
 /// A firmware takes a third more in base64.
 const MAX_FIRMWARE_BODY: usize = api::firmware::LARGEST / 3 * 4 + (1 << 16);
 
@@ -101,20 +116,13 @@ pub struct App {
     pub vitals: Arc<Vitals>,
     pub doubts: Arc<Doubts>,
     pub gate: Gate,
-    /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
-    pub sign_ins: Arc<Semaphore>,
+    pub edge: Arc<Edge>,
     /// Drafts being tried: each may keep a core busy for seconds.
     pub workbench: Arc<Semaphore>,
     /// Exports going on: each reads from the database for as long as it takes.
     pub exports: Arc<Semaphore>,
     /// Told when there is a new job.
     pub jobs: Arc<Notify>,
-}
-
-impl App {
-    pub fn sign_in_limit() -> Arc<Semaphore> {
-        Arc::new(Semaphore::new(2))
-    }
 }
 
 impl FromRef<App> for Store {
@@ -146,9 +154,31 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(health))
             .routes(routes!(intake))
             .routes(routes!(vitals))
-            .routes(routes!(people::sign_in))
-            .routes(routes!(people::sign_out))
-            .routes(routes!(people::me))
+            .routes(routes!(sign_in::sign_in))
+            .routes(routes!(sign_in::sign_out))
+            .routes(routes!(sign_in::open_invitation))
+            .routes(routes!(sign_in::take_invitation))
+            .routes(routes!(account::me))
+            .routes(routes!(account::list_sign_ins, account::end_other_sign_ins))
+            .routes(routes!(account::end_sign_in))
+            .routes(routes!(account::set_password))
+            .routes(routes!(account::prepare_two_step, account::begin_two_step))
+            .routes(routes!(account::renew_recovery_codes))
+            .routes(routes!(account::end_two_step))
+            .routes(routes!(members::list_roles))
+            .routes(routes!(members::list_people))
+            .routes(routes!(members::change_member, members::remove_member))
+            .routes(routes!(members::leave))
+            .routes(routes!(members::list_invitations, members::add_invitation))
+            .routes(routes!(members::withdraw_invitation))
+            .routes(routes!(members::list_shares))
+            .routes(routes!(members::change_share, members::end_share))
+            .routes(routes!(tokens::list_tokens, tokens::add_token))
+            .routes(routes!(tokens::revoke_token))
+            .routes(routes!(audit::list_audit))
+            .routes(routes!(audit::export_audit))
+            .routes(routes!(audit::list_installation_audit))
+            .routes(routes!(installation::list_installation_estates, installation::found_estate))
             .routes(routes!(estates::list_estates))
             .routes(routes!(estates::list_fleets, estates::add_fleet))
             .routes(routes!(estates::show_fleet, estates::remove_fleet))
@@ -250,24 +280,27 @@ pub fn document() -> utoipa::openapi::OpenApi {
 }
 
 /// Everything the HTTP port answers.
-pub fn router(app: App) -> Router {
+///
+/// # Errors
+/// Names an endpoint that does not state what it needs.
+pub fn router(app: App) -> Result<Router, String> {
     let (router, document) = described().split_for_parts();
-    let fixed = |name: HeaderName, value: &'static str| {
-        SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
-    };
-    router
+    let endpoints = Arc::new(Endpoints::of(&document)?);
+    let edge = Arc::clone(&app.edge);
+    Ok(router
+        .layer(middleware::from_fn_with_state((app.clone(), endpoints), warden::guard))
         .merge(SwaggerUi::new("/api/browse").url("/api/openapi.json", document))
         .route("/api/{*rest}", get(error::no_such_endpoint).fallback(error::no_such_endpoint))
         .fallback(console::serve)
         .method_not_allowed_fallback(error::no_such_method)
         .layer(DefaultBodyLimit::max(MAX_BODY))
         .layer(middleware::from_fn(to_the_end))
+        .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         // A compressed event stream would wait until a block is full.
         .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE)))
-        .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
-        .layer(fixed(header::X_FRAME_OPTIONS, "DENY"))
-        .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
-        .with_state(app)
+        .layer(middleware::from_fn_with_state(Arc::clone(&edge), edge::own_name))
+        .layer(middleware::from_fn_with_state(edge, edge::headers))
+        .with_state(app))
 }
 
 /// What has begun to change something is finished, even if the caller has left: else it could be written down, and never
@@ -283,21 +316,23 @@ async fn to_the_end(request: Request, next: Next) -> Response {
 }
 
 /// Whether the service is up.
-#[utoipa::path(get, path = "/health", tag = "service", responses((status = 200, body = api::Health)))]
+#[utoipa::path(get, path = "/health", tag = "service", extensions(("x-right" = json!("none"))), responses((status = 200, body = api::Health)))]
 async fn health(State(store): State<Store>) -> Json<api::Health> {
     let status = if store.ping().await { "ok" } else { "waiting for the database" };
     Json(api::Health { status: status.into(), version: env!("CARGO_PKG_VERSION").into() })
 }
 
 /// What came in on the gateways' port since the start, and what had to be dropped.
-#[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])), responses((status = 200, body = api::Intake)))]
-async fn intake(State(app): State<App>, _caller: Caller) -> Answer<api::Intake> {
+#[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::Intake)))]
+async fn intake(State(app): State<App>, _entry: Entry) -> Answer<api::Intake> {
     Ok(Json(app.intake.report(app.network.backlog())))
 }
 
 /// How the service itself is doing: what it takes, and how long until uplinks are stored.
-#[utoipa::path(get, path = "/vitals", tag = "service", security(("token" = [])), responses((status = 200, body = api::vitals::Vitals)))]
-async fn vitals(State(app): State<App>, _caller: Caller) -> Answer<api::vitals::Vitals> {
+#[utoipa::path(get, path = "/vitals", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::vitals::Vitals)))]
+async fn vitals(State(app): State<App>, _entry: Entry) -> Answer<api::vitals::Vitals> {
     Ok(Json(app.vitals.report()))
 }
 

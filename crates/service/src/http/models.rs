@@ -13,12 +13,13 @@ use super::App;
 use super::catalogue::aside;
 use super::changing::retell;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, Paging, Params, PathName, page};
+use super::extract::{InEstate, Json, Paging, Params, PathName, page, revision};
 use super::profiles::compare;
 use crate::catalogue::load;
 
 /// An estate's models, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Model>)))]
 pub async fn list_models(
     State(app): State<App>,
@@ -27,11 +28,12 @@ pub async fn list_models(
 ) -> Answer<Page<Model>> {
     let limit = paging.limit()?;
     let rows = app.store.models(estate.id, paging.after(), limit + 1).await?;
-    Ok(Json(page(rows, limit, |row| row.model.slug.clone(), |row| row.model)))
+    Ok(Json(page(rows, limit, |row| row.model.slug.clone(), |row| with_revision(row).model)))
 }
 
 /// One model.
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
 pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<Model> {
@@ -49,6 +51,7 @@ pub struct Note {
 /// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused; one that fails the
 /// model's own tests is kept, said to be flawed, and not used. What it was before stays as an edition.
 #[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path), ("model" = String, Path), Note), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
 pub async fn put_model(
@@ -82,6 +85,14 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
     let mut after = before.clone();
     after.models.insert(slug.to_owned(), model.radio.clone().into());
     let effect = compare(&devices, &before, &after)?;
+    let old = app.store.model(estate.id, slug).await?.map(|row| row.model.about);
+    match &old {
+        Some(old) => {
+            estate.still(old)?;
+            estate.trail().object(format!("model {slug}")).changed(old, &model)
+        }
+        None => estate.trail().object(format!("model {slug}")).made(&model),
+    };
     let saved = Saved { by: &estate.person, note: note.trim() };
     app.store.put_model(estate.id, slug, &model, flaw.as_deref(), saved).await?;
     app.directory.put_model(estate.id, slug, decoders);
@@ -92,11 +103,17 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
 
 /// A model as it is.
 pub async fn model_of(app: &App, estate: &InEstate, slug: &str) -> Result<ModelRow, Refusal> {
-    app.store.model(estate.id, slug).await?.ok_or_else(|| not_found("model", slug))
+    app.store.model(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("model", slug))
+}
+
+fn with_revision(mut row: ModelRow) -> ModelRow {
+    row.model.revision = revision(&row.model.about);
+    row
 }
 
 /// Removes a model that no device is of.
 #[utoipa::path(delete, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path), ("model" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_model(
@@ -104,6 +121,7 @@ pub async fn remove_model(
     estate: InEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
+    estate.trail().object(format!("model {slug}"));
     if !app.store.remove_model(estate.id, &slug).await? {
         return Err(not_found("model", slug));
     }

@@ -29,6 +29,12 @@ pub fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceConte
     known.ok_or_else(|| not_found("device", dev_eui))
 }
 
+/// The same, if the caller reaches it.
+pub fn within_reach(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+    let device = known(app, estate, dev_eui)?;
+    if estate.entry.reach.covers(dev_eui, &device.fleet) { Ok(device) } else { Err(not_found("device", dev_eui)) }
+}
+
 fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
     Ulid::from_string(text).map_err(|_| bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
 }
@@ -53,6 +59,7 @@ async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(List
 
 /// A device's downlinks, newest first, those that are done included.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path), Paging),
     responses((status = 200, body = Page<OutboxItem>), (status = 404, body = Problem)))]
 pub async fn list_outbox(
@@ -175,6 +182,7 @@ async fn read_back(
 
 /// Says what a downlink comes to, and when it would go, without putting it in.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn check_outbox_item(
@@ -213,6 +221,7 @@ pub async fn check_outbox_item(
 
 /// Puts a downlink into a device's outbox.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
     params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_to_outbox(
@@ -243,6 +252,7 @@ pub async fn add_to_outbox(
     };
     // Stored first: an item the engine knows of must be there to be updated.
     let mut stored = app.store.add_outbox_item(eui, &item).await?;
+    estate.trail().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&stored);
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
     if new.first {
         app.network.arrange(eui, id, Place::First).await;
@@ -253,6 +263,7 @@ pub async fn add_to_outbox(
 
 /// Puts a waiting downlink elsewhere in its line.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
     params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn place_in_outbox(
@@ -289,6 +300,7 @@ fn no_longer_waits(item: &OutboxItem) -> Refusal {
 
 /// Takes a downlink out of the outbox, if it has not been sent yet.
 #[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
     params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel(

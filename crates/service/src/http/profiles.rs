@@ -14,10 +14,11 @@ use store::{DeviceQuery, DeviceRow};
 use super::App;
 use super::changing::{of_device, retell};
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, Paging, Params, PathName, page};
+use super::extract::{InEstate, Json, Paging, Params, PathName, page, revision};
 
 /// An estate's radio profiles, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<StoredProfile>)))]
 pub async fn list_profiles(
     State(app): State<App>,
@@ -26,15 +27,21 @@ pub async fn list_profiles(
 ) -> Answer<Page<StoredProfile>> {
     let limit = paging.limit()?;
     let rows = app.store.radio_profiles(estate.id, paging.after(), limit + 1).await?;
-    Ok(Json(page(rows, limit, |profile| profile.slug.clone(), |profile| profile)))
+    Ok(Json(page(rows, limit, |profile| profile.slug.clone(), with_revision)))
 }
 
 /// One radio profile.
 #[utoipa::path(get, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("profile" = String, Path)),
     responses((status = 200, body = StoredProfile), (status = 404, body = Problem)))]
 pub async fn show_profile(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<StoredProfile> {
-    app.store.radio_profile(estate.id, &slug).await?.map(Json).ok_or_else(|| not_found("profile", slug))
+    let found = app.store.radio_profile(estate.id, &slug).await?;
+    found.map(with_revision).map(Json).ok_or_else(|| not_found("profile", slug))
+}
+
+fn with_revision(profile: StoredProfile) -> StoredProfile {
+    StoredProfile { revision: revision(&PutProfile::from(&profile)), ..profile }
 }
 
 /// Whether a change is only looked at.
@@ -48,6 +55,7 @@ pub struct Preview {
 
 /// Adds a radio profile or changes it, as a whole. Says which devices become different, and what they are sent.
 #[utoipa::path(put, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("profile" = String, Path), Preview), request_body = PutProfile,
     responses((status = 200, body = ChangeEffect), (status = 422, body = Problem)))]
 pub async fn put_profile(
@@ -66,6 +74,15 @@ pub async fn put_profile(
     after.profiles.insert(slug.clone(), ProfileBase { region: profile.region, radio: profile.radio.clone() });
     let effect = compare(&rows, &before, &after)?;
     if !preview {
+        let old = app.store.radio_profile(estate.id, &slug).await?;
+        match &old {
+            Some(old) => {
+                let old = PutProfile::from(old);
+                estate.still(&old)?;
+                estate.trail().object(format!("profile {slug}")).changed(&old, &profile)
+            }
+            None => estate.trail().object(format!("profile {slug}")).made(&profile),
+        };
         app.store.put_radio_profile(estate.id, &slug, &profile).await?;
         for device in &rows {
             app.directory.set_region(device.dev_eui, profile.region);
@@ -107,6 +124,7 @@ pub fn compare(rows: &[DeviceRow], before: &Premises, after: &Premises) -> Resul
 
 /// Removes a radio profile that no device stands on.
 #[utoipa::path(delete, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("profile" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_profile(

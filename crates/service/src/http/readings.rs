@@ -13,14 +13,14 @@ use axum::response::{IntoResponse as _, Response};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::StreamExt as _;
 use serde::Deserialize;
-use store::{DeviceQuery, ReadingRow, SeriesId};
+use store::{DeviceQuery, Part, ReadingRow, SeriesId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
 use super::App;
 use super::error::{Answer, Refusal, not_found};
-use super::extract::{InEstate, Json, Params, PathEui};
-use super::outbox::known;
+use super::extract::{InEstate, InSight, Json, Params, PathEui};
+use super::outbox::within_reach;
 use crate::export::{Column, Form, export};
 use crate::history::{line, seen_of};
 
@@ -29,6 +29,7 @@ const AT_ONCE: usize = 4;
 
 /// A device's readings as they are now: each with its age, how often it comes, and what looks wrong about it.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Vec<DeviceReading>), (status = 404, body = Problem)))]
 pub async fn list_readings(
@@ -71,13 +72,18 @@ pub async fn list_readings(
 
 /// Readings of devices over time. Single values where there are few, else means with the lowest and the highest.
 #[utoipa::path(post, path = "/estates/{estate}/chart", tag = "readings", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), request_body = WantedChart,
     responses((status = 200, body = Chart), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn chart(State(app): State<App>, estate: InEstate, Json(wanted): Json<WantedChart>) -> Answer<Chart> {
+pub async fn chart(
+    State(app): State<App>,
+    InSight { estate, .. }: InSight,
+    Json(wanted): Json<WantedChart>,
+) -> Answer<Chart> {
     let (from, until, points) = wanted.check(Utc::now())?;
     let mut asked = Vec::with_capacity(wanted.lines.len());
     for line in &wanted.lines {
-        let device = known(&app, &estate, line.device)?;
+        let device = within_reach(&app, &estate, line.device)?;
         let rows = app.store.readings_of(line.device).await?;
         let row = rows.into_iter().find(|row| row.name == line.reading);
         let row = row.ok_or_else(|| not_found("reading", format!("{} of {}", line.reading, device.name)))?;
@@ -111,11 +117,12 @@ pub struct Export {
 
 /// Every value of readings, as a file: of one device after the other, each reading by itself, oldest first.
 #[utoipa::path(get, path = "/estates/{estate}/readings/export", tag = "readings", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Export),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub async fn export_readings(
     State(app): State<App>,
-    estate: InEstate,
+    InSight { estate, within }: InSight,
     Params(wanted): Params<Export>,
 ) -> Result<Response, Refusal> {
     let form = wanted.form.as_deref().unwrap_or("csv");
@@ -124,7 +131,7 @@ pub async fn export_readings(
     };
     let now = Utc::now();
     let (from, until) = span(wanted.from.unwrap_or(now - TimeDelta::days(30)), wanted.until.unwrap_or(now))?;
-    let columns = columns(&app, &estate, &wanted).await?;
+    let columns = columns(&app, &estate, within, &wanted).await?;
     let (sender, receiver) = mpsc::channel(4);
     let store = app.store.clone();
     let permit = Arc::clone(&app.exports).acquire_owned().await;
@@ -145,8 +152,9 @@ pub async fn export_readings(
     Ok((head, Body::from_stream(ReceiverStream::new(receiver))).into_response())
 }
 
-async fn columns(app: &App, estate: &InEstate, wanted: &Export) -> Result<Vec<Column>, Refusal> {
-    let which = DeviceQuery { fleet: wanted.fleet.clone(), model: wanted.model.clone(), ..DeviceQuery::default() };
+async fn columns(app: &App, estate: &InEstate, within: Option<Part>, wanted: &Export) -> Result<Vec<Column>, Refusal> {
+    let (fleet, model) = (wanted.fleet.clone(), wanted.model.clone());
+    let which = DeviceQuery { fleet, model, within, ..DeviceQuery::default() };
     let mut devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     if let Some(text) = wanted.device.as_deref() {
         let eui = api::problem::eui("device", text)?;

@@ -7,7 +7,8 @@ use api::region::{RegionDetail, RegionSummary};
 use lorawan::region::Region;
 
 use super::error::{Answer, Refusal};
-use super::extract::{Caller, Json, Params, PathName};
+use super::extract::{Json, Params, PathName};
+use super::warden::Entry;
 
 fn region(name: &str) -> Result<Region, Refusal> {
     name.parse().map_err(|why: lorawan::region::UnknownRegion| {
@@ -18,25 +19,28 @@ fn region(name: &str) -> Result<Region, Refusal> {
 
 /// Every region.
 #[utoipa::path(get, path = "/regions", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Vec<RegionSummary>)))]
-pub async fn list_regions(_caller: Caller) -> Answer<Vec<RegionSummary>> {
+pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
     Ok(Json(api::region::summaries()))
 }
 
 /// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.
 #[utoipa::path(get, path = "/regions/{region}", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868")),
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
-pub async fn show_region(_caller: Caller, PathName(name): PathName) -> Answer<RegionDetail> {
+pub async fn show_region(_entry: Entry, PathName(name): PathName) -> Answer<RegionDetail> {
     Ok(Json(api::region::detail(region(&name)?)))
 }
 
 /// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
 #[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), LayoutQuestion),
     responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn layout(
-    _caller: Caller,
+    _entry: Entry,
     PathName(name): PathName,
     Params(question): Params<LayoutQuestion>,
 ) -> Answer<LayoutInfo> {
@@ -45,10 +49,11 @@ pub async fn layout(
 
 /// What a message costs in airtime, side by side for all uplink data rates of a region.
 #[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
     responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn airtime(
-    _caller: Caller,
+    _entry: Entry,
     PathName(name): PathName,
     Params(question): Params<AirtimeQuestion>,
 ) -> Answer<AirtimeTable> {

@@ -8,6 +8,7 @@ use api::gateway_import::{Fate, ImportOutcome};
 use api::problem::{Problem, bad_field};
 use api::read_back::{self, ReadBack, Registered};
 use api::registration::{CheckedDevice, GENERATE, NewDevice, Premises, Surroundings};
+use api::rights::Right;
 use api::table;
 use axum::body::Bytes;
 use axum::extract::State;
@@ -18,16 +19,18 @@ use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
 use serde::{Deserialize, Serialize};
-use store::{DeviceContext, DeviceQuery, EstateId};
+use store::{DeviceContext, DeviceQuery, EstateId, Part};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
 use super::App;
 use super::catalogue::aside;
-use super::changing::retell;
+use super::changing::{as_is, retell};
 use super::devices::detail;
 use super::error::{Answer, Refusal};
-use super::extract::{InEstate, Json, Params};
+use super::extract::{InEstate, InSight, Json, Params};
+use super::warden::{beyond, missing};
+use crate::access::Reach;
 
 /// What is there already, in an estate and beyond.
 struct Around {
@@ -68,6 +71,7 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
 
 /// Says how a device would be understood, and what gives pause, without registering it.
 #[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
@@ -81,13 +85,24 @@ pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): J
 
 /// Registers a device.
 #[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path)), request_body = NewDevice,
     responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<Registered> {
+pub async fn add_device(
+    State(app): State<App>,
+    InSight { estate, .. }: InSight,
+    Json(new): Json<NewDevice>,
+) -> Answer<Registered> {
     let device = checked(&app, estate.id, &new).await?;
+    if !estate.entry.reach.covers(device.dev_eui, &device.fleet) {
+        return Err(beyond(&estate.entry.reach));
+    }
     let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
     app.store.add_devices(estate.id, &[&device]).await?;
     make_known(&app, estate.id, &[&device]).await?;
+    if let Some(row) = app.store.device(estate.id, device.dev_eui).await? {
+        estate.trail().object(format!("device {} ({})", device.name, device.dev_eui)).made(&as_is(row));
+    }
     Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
 }
 
@@ -115,6 +130,7 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
 ///
 /// Who accepts `text/event-stream` is told of the progress: events `progress`, then one `outcome` or `problem`.
 #[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ImportOptions), request_body(content = String, content_type = "text/csv"),
     responses((status = 200, content((DeviceImportOutcome = "application/json"), (ImportProgress = "text/event-stream"))),
         (status = 413, body = Problem), (status = 422, body = Problem)))]
@@ -127,7 +143,9 @@ pub async fn import_devices(
 ) -> Result<Response, Refusal> {
     let accepted = headers.get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok()).unwrap_or_default();
     if !accepted.contains(TEXT_EVENT_STREAM.as_ref()) {
-        return Ok(Json(import(&app, estate.id, options, body, &|_| ()).await?).into_response());
+        let outcome = import(&app, estate.id, options, body, &|_| ()).await?;
+        estate.trail().note(format!("{} devices registered from a file", outcome.outcome.registered));
+        return Ok(Json(outcome).into_response());
     }
     let (told, events) = mpsc::channel(64);
     // By itself: who stops listening does not stop it.
@@ -199,25 +217,36 @@ async fn import(
 pub struct ExportOptions {
     /// Only devices of this fleet.
     fleet: Option<String>,
-    /// Their keys as well. This is written to the log.
+    /// Their keys as well, for who may see them. This is in the audit log.
     #[serde(default)]
     keys: bool,
 }
 
+fn keys_within(estate: &InEstate) -> Result<Option<Part>, Refusal> {
+    match estate.access.reach(Right::Keys) {
+        Reach::Nothing => Err(missing(Right::Keys, &estate.access, &estate.entry.who)),
+        reach => Ok(reach.part()),
+    }
+}
+
 /// Devices as a CSV file of the columns that can be imported.
 #[utoipa::path(get, path = "/estates/{estate}/devices/export", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ExportOptions),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_devices(
     State(app): State<App>,
-    estate: InEstate,
+    InSight { estate, within }: InSight,
     Params(options): Params<ExportOptions>,
 ) -> Result<impl IntoResponse, Refusal> {
-    if options.keys {
-        tracing::info!(by = estate.person, fleet = options.fleet, "keys were exported");
-    }
-    let which = DeviceQuery { fleet: options.fleet, ..DeviceQuery::default() };
+    // Keys may be in reach of less than what one sees.
+    let within = if options.keys { keys_within(&estate)? } else { within };
+    let which = DeviceQuery { fleet: options.fleet.clone(), within, ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
+    if options.keys {
+        let of = options.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));
+        estate.trail().object(format!("keys of {} devices{of}, exported", rows.len())).secret();
+    }
     let mut keys = if options.keys { app.store.keys_of_estate(estate.id).await? } else { Default::default() };
     let rows = rows.into_iter().map(|row| ExportRow {
         keys: keys.remove(&row.dev_eui),

@@ -4,11 +4,12 @@ use api::message::DeviceRef;
 use api::watch::{DecodeFailures, Decoding, Watch};
 use axum::extract::State;
 use chrono::Utc;
-use store::DeviceQuery;
+use lorawan::Eui64;
+use store::{DeviceQuery, Part};
 
 use super::App;
 use super::error::{Answer, Refusal};
-use super::extract::{InEstate, Json};
+use super::extract::{InEstate, InSight, Json};
 use super::gateway_access::endings;
 use super::{devices, gateways};
 
@@ -18,16 +19,30 @@ const ALL: u32 = 100_000;
 /// What needs attention in an estate, worst first: gateways that are not there, credentials that end, devices that are
 /// refused or silent, decoders that fail, and readings that look wrong.
 #[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
-pub async fn show_watch(State(app): State<App>, estate: InEstate) -> Answer<Watch> {
-    let gateways = gateways::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
-    let devices = app.store.devices(estate.id, &DeviceQuery::default(), ALL).await?;
+pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSight) -> Answer<Watch> {
+    let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
+    let devices = app.store.devices(estate.id, &devices, ALL).await?;
     let devices: Vec<_> = devices.into_iter().map(devices::show).collect();
-    let endings = endings(&app, &estate).await?;
-    let strangers = app.presence.strangers().len();
-    let (failures, doubts) = (failures_in(&app, &estate).await?, app.doubts.of(estate.id));
+    let (mut failures, mut doubts) = (failures_in(&app, &estate).await?, app.doubts.of(estate.id));
+    failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
+    doubts.retain(|doubt| sees(&app, within.as_ref(), doubt.device.eui));
+    // Gateways, what they get in with and strangers are the whole estate's.
+    let (gateways, endings, strangers) = match within {
+        None => {
+            let gateways = gateways::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
+            (gateways, Some(endings(&app, &estate).await?), app.presence.strangers().len())
+        }
+        Some(_) => (Vec::new(), None, 0),
+    };
     let decoding = Decoding { failures: &failures, doubts: &doubts };
-    Ok(Json(Watch::new(&gateways, &devices, &endings, decoding, strangers, Utc::now())))
+    Ok(Json(Watch::new(&gateways, &devices, endings.as_ref(), decoding, strangers, Utc::now())))
+}
+
+fn sees(app: &App, within: Option<&Part>, dev_eui: Eui64) -> bool {
+    let covered = |part: &Part| app.directory.device(dev_eui).is_some_and(|device| part.covers(dev_eui, &device.fleet));
+    within.is_none_or(covered)
 }
 
 async fn failures_in(app: &App, estate: &InEstate) -> Result<Vec<DecodeFailures>, Refusal> {
@@ -46,7 +61,13 @@ async fn failures_in(app: &App, estate: &InEstate) -> Result<Vec<DecodeFailures>
 
 /// Uplinks that decoders could not read since their models were last changed, by device; those with the most first.
 #[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<DecodeFailures>)))]
-pub async fn list_decode_failures(State(app): State<App>, estate: InEstate) -> Answer<Vec<DecodeFailures>> {
-    failures_in(&app, &estate).await.map(Json)
+pub async fn list_decode_failures(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+) -> Answer<Vec<DecodeFailures>> {
+    let mut failures = failures_in(&app, &estate).await?;
+    failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
+    Ok(Json(failures))
 }

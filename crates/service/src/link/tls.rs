@@ -1,16 +1,11 @@
-//! The port for gateways that speak TLS: handshakes, certificates, and a limit on everything a stranger can hold on to.
+//! By what the service shows who it is, and how its ports speak TLS.
 
 use std::fs;
 use std::path::Path;
 use std::sync::{Arc, PoisonError, RwLock};
-use std::time::Duration;
 
 use anyhow::{Context as _, Result};
-use axum::Router;
 use chrono::{DateTime, TimeDelta, Utc};
-use hyper::server::conn::http1;
-use hyper_util::rt::{TokioIo, TokioTimer};
-use hyper_util::service::TowerToHyperService;
 use rustls::client::danger::HandshakeSignatureValid;
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::PemObject as _;
@@ -19,20 +14,9 @@ use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Semaphore;
-use tokio_rustls::TlsAcceptor;
-use tokio_util::sync::CancellationToken;
-use tower_http::add_extension::AddExtension;
 
 use crate::authority::{self, Authority};
-use crate::credentials::Peer;
-use crate::intake::Intake;
 
-/// A handshake, and each request's header, take no longer.
-const PATIENCE: Duration = Duration::from_secs(10);
-/// Connections at once. Each that has come through the handshake takes some 40 kB.
-const MAX_CONNECTIONS: usize = 20_000;
 /// The service's certificate is renewed so long before it ends.
 const RENEW_BEFORE: TimeDelta = TimeDelta::days(30);
 
@@ -184,85 +168,22 @@ pub fn config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
     Ok(Arc::new(config))
 }
 
-/// Takes connections until the service stops.
-pub async fn serve(
-    listener: TcpListener,
-    config: Arc<ServerConfig>,
-    router: Router,
-    intake: Arc<Intake>,
-    stopping: CancellationToken,
-) {
-    let acceptor = TlsAcceptor::from(config);
-    let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
-    loop {
-        let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
-            () = stopping.cancelled() => return,
-        };
-        let (stream, address) = match accepted {
-            Ok(accepted) => accepted,
-            Err(error) => {
-                // No file descriptor is left, say: others may end meanwhile.
-                tracing::warn!("a gateway's connection could not be taken: {error}");
-                tokio::time::sleep(Duration::from_millis(100)).await;
-                continue;
-            }
-        };
-        let Ok(permit) = Arc::clone(&room).try_acquire_owned() else {
-            intake.dropped("too_many_connections", format!("beyond {MAX_CONNECTIONS} connections"), address);
-            continue;
-        };
-        let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
-        let (acceptor, router, intake) = (acceptor.clone(), router.clone(), Arc::clone(&intake));
-        let stopping = stopping.clone();
-        tokio::spawn(async move {
-            if let Err(why) = converse(stream, peer, &acceptor, router, stopping).await {
-                intake.dropped("tls", why, address);
-            }
-        });
-    }
-}
-
-/// One connection, until it ends or is upgraded.
-async fn converse(
-    stream: TcpStream,
-    mut peer: Peer,
-    acceptor: &TlsAcceptor,
-    router: Router,
-    stopping: CancellationToken,
-) -> Result<(), String> {
-    // Downlinks are small and urgent.
-    let _ = stream.set_nodelay(true);
-    let stream = match tokio::time::timeout(PATIENCE, acceptor.accept(stream)).await {
-        Ok(Ok(stream)) => stream,
-        Ok(Err(error)) => return Err(format!("the handshake failed: {error}")),
-        Err(_) => return Err(format!("no handshake within {} s", PATIENCE.as_secs())),
-    };
-    let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
-    peer.certificate = shown.map(|certificate| certificate.to_vec());
-    let service = TowerToHyperService::new(AddExtension::new(router.into_service::<hyper::body::Incoming>(), peer));
-    let connection = http1::Builder::new()
-        .timer(TokioTimer::new())
-        .header_read_timeout(PATIENCE)
-        .serve_connection(TokioIo::new(stream), service)
-        .with_upgrades();
-    tokio::pin!(connection);
-    tokio::select! {
-        // Whoever hangs up in the midst of a request is no news.
-        _ = connection.as_mut() => {}
-        () = stopping.cancelled() => {
-            connection.as_mut().graceful_shutdown();
-            let _ = tokio::time::timeout(PATIENCE, connection).await;
-        }
-    }
-    Ok(())
+/// The same for people and programs, who have passwords and tokens.
+pub fn plain_config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
+    let provider = Arc::new(ring::default_provider());
+    let mut config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()?
+        .with_no_client_auth()
+        .with_cert_resolver(identity);
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    Ok(Arc::new(config))
 }
 
 #[cfg(test)]
 mod tests {
     use rustls::pki_types::ServerName;
     use rustls::{ClientConfig, RootCertStore};
-    use tokio_rustls::TlsConnector;
+    use tokio_rustls::{TlsAcceptor, TlsConnector};
 
     use super::*;
 

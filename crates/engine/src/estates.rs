@@ -1,0 +1,55 @@
+//! Whose a frame is to hear: a device is served by gateways of its own estate, and by those that are open to others.
+
+use crate::Engine;
+use crate::collect::Collected;
+use crate::effect::{Effect, Event, Reception};
+use crate::gateway::Gateway;
+use crate::refusal::Refusal;
+
+/// Names the estate that a device or a gateway belongs to.
+pub type EstateId = u32;
+
+impl Gateway {
+    /// Whether it brings in frames of an estate's devices, and sends to them.
+    pub(crate) fn serves(&self, estate: EstateId) -> bool {
+        self.config.open || self.config.estate == estate
+    }
+}
+
+impl Engine {
+    pub(crate) fn may_hear(&self, copy: &Reception, estate: EstateId) -> bool {
+        self.gateways.get(&copy.gateway).is_some_and(|gateway| gateway.serves(estate))
+    }
+
+    /// Whether any gateway has heard the frame that serves the estate.
+    pub(crate) fn heard_for(&self, frame: &Collected, estate: EstateId) -> bool {
+        frame.copies.iter().any(|copy| self.may_hear(copy, estate))
+    }
+
+    /// Leaves the copies that an estate may have; what others heard is discarded, and told as that.
+    pub(crate) fn keep_for(&self, frame: &mut Collected, estate: EstateId, effects: &mut Vec<Effect>) {
+        let before = frame.copies.len();
+        frame.copies.retain(|copy| self.may_hear(copy, estate));
+        tell_discarded(before - frame.copies.len(), effects);
+    }
+
+    /// Tells of a frame that is nobody's: each estate of what its own gateways heard.
+    pub(crate) fn refuse_unknown(&self, frame: &Collected, reason: &Refusal, effects: &mut Vec<Effect>) {
+        let estate_of = |copy: &Reception| self.gateways.get(&copy.gateway).map(|gateway| gateway.config.estate);
+        let mut estates: Vec<EstateId> = frame.copies.iter().filter_map(estate_of).collect();
+        estates.sort_unstable();
+        estates.dedup();
+        for estate in estates {
+            let copies = frame.copies.iter().filter(|copy| estate_of(copy) == Some(estate)).cloned().collect();
+            let own = Collected { phy_payload: frame.phy_payload.clone(), copies };
+            effects.push(own.refused(None, reason.clone()));
+        }
+    }
+}
+
+/// Tells how many copies of a frame were heard by gateways that are not its device's to use.
+pub(crate) fn tell_discarded(copies: usize, effects: &mut Vec<Effect>) {
+    if copies > 0 {
+        effects.push(Effect::Publish(Event::Discarded { copies }));
+    }
+}

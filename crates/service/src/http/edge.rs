@@ -1,0 +1,201 @@
+//! The edge towards browsers: names the service answers to, and what every answer carries.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use api::problem::Problem;
+use axum::extract::{Request, State};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse as _, Response};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use sha2::{Digest as _, Sha256};
+use store::EstateId;
+use tokio::sync::{Mutex as AsyncMutex, Semaphore, watch};
+
+use super::error::Refusal;
+use super::limits::Limits;
+
+/// What is said of answers for programs: there is nothing in them to show or run.
+const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
+/// The browsable description of the interface comes with scripts and styles of its own, in files.
+const BROWSE: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; \
+     base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+/// What stands between the service and whoever calls it from a browser or elsewhere.
+pub struct Edge {
+    /// Whether it is reached over TLS.
+    pub secure: bool,
+    /// Names and addresses that it answers to.
+    names: Vec<String>,
+    pub limits: Limits,
+    /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
+    pub sign_ins: Semaphore,
+    /// Days for which the audit log is kept.
+    pub audit_days: u32,
+    pub audit_append_only: bool,
+    changes: watch::Sender<u64>,
+    turns: Mutex<HashMap<EstateId, Arc<AsyncMutex<()>>>>,
+    page_policy: HeaderValue,
+}
+
+/// How the edge is set up.
+pub struct Setup {
+    pub secure: bool,
+    pub names: Vec<String>,
+    pub requests_per_s: u32,
+    pub audit_days: u32,
+    pub audit_append_only: bool,
+}
+
+impl Edge {
+    pub fn new(setup: &Setup, page: Option<&str>) -> Self {
+        Self {
+            secure: setup.secure,
+            names: setup.names.iter().map(|name| bare(name)).collect(),
+            limits: Limits::new(setup.requests_per_s),
+            sign_ins: Semaphore::new(2),
+            audit_days: setup.audit_days,
+            audit_append_only: setup.audit_append_only,
+            changes: watch::Sender::new(0),
+            turns: Mutex::default(),
+            page_policy: page_policy(page.unwrap_or_default()),
+        }
+    }
+
+    /// To be called when somebody may do other things than before: whoever listens is looked at anew.
+    pub fn rights_changed(&self) {
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Whose turn it is to change something in an estate.
+    pub fn turn(&self, estate: EstateId) -> Arc<AsyncMutex<()>> {
+        let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
+        Arc::clone(turns.entry(estate).or_default())
+    }
+
+    /// Tells of each such change.
+    pub fn watch_rights(&self) -> watch::Receiver<u64> {
+        self.changes.subscribe()
+    }
+
+    fn answers_to(&self, host: &str) -> bool {
+        let host = bare(host);
+        self.names.contains(&host)
+    }
+}
+
+/// A host without its port and brackets, in lower case.
+fn bare(host: &str) -> String {
+    let host = host.trim();
+    let name = match host.strip_prefix('[') {
+        Some(v6) => v6.split(']').next().unwrap_or_default(),
+        None if host.matches(':').count() > 1 => host,
+        None => host.split(':').next().unwrap_or_default(),
+    };
+    name.trim_end_matches('.').to_ascii_lowercase()
+}
+
+/// What the console's page may do: run its own files, and the scripts that stand in it, by their hashes.
+fn page_policy(page: &str) -> HeaderValue {
+    let mut scripts = String::from("'self'");
+    let mut rest = page;
+    while let Some((_, after)) = rest.split_once("<script") {
+        let Some((attributes, body)) = after.split_once('>') else { break };
+        let Some((script, after)) = body.split_once("</script>") else { break };
+        if !attributes.contains("src=") {
+            scripts.push_str(&format!(" 'sha256-{}'", STANDARD.encode(Sha256::digest(script.as_bytes()))));
+        }
+        rest = after;
+    }
+    let policy = format!(
+        "default-src 'self'; script-src {scripts}; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; \
+         object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+    );
+    HeaderValue::try_from(policy).unwrap_or(HeaderValue::from_static(NOTHING))
+}
+
+/// Answers only to the service's own names: a name that somebody else has made to point here is not one of them.
+pub async fn own_name(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
+    let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+    if edge.answers_to(host) {
+        return next.run(request).await;
+    }
+    let shown: String = host.chars().take(80).collect();
+    let problem = Problem::new(421, "other_host", "This service does not answer to that name");
+    let detail = format!("{shown:?} was asked for; the names it answers to are set with --http-names");
+    Refusal(problem.detail(detail)).into_response()
+}
+
+/// Puts on every answer what browsers are to be told.
+pub async fn headers(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
+    let path = request.uri().path();
+    let (api, browse) = (path.starts_with("/api/"), path.starts_with("/api/browse"));
+    let mut answer = next.run(request).await;
+    let headers = answer.headers_mut();
+    let policy = match (api, browse) {
+        (_, true) => HeaderValue::from_static(BROWSE),
+        (true, false) => HeaderValue::from_static(NOTHING),
+        (false, false) => edge.page_policy.clone(),
+    };
+    let fixed = |headers: &mut HeaderMap, name: HeaderName, value: &'static str| {
+        headers.entry(name).or_insert(HeaderValue::from_static(value));
+    };
+    headers.insert(header::CONTENT_SECURITY_POLICY, policy);
+    fixed(headers, header::X_CONTENT_TYPE_OPTIONS, "nosniff");
+    fixed(headers, header::X_FRAME_OPTIONS, "DENY");
+    fixed(headers, header::REFERRER_POLICY, "no-referrer");
+    fixed(headers, HeaderName::from_static("cross-origin-opener-policy"), "same-origin");
+    fixed(headers, HeaderName::from_static("cross-origin-resource-policy"), "same-origin");
+    fixed(
+        headers,
+        HeaderName::from_static("permissions-policy"),
+        "camera=(self), geolocation=(), microphone=(), payment=()",
+    );
+    if api && !browse {
+        fixed(headers, header::CACHE_CONTROL, "no-store");
+    }
+    if edge.secure {
+        fixed(headers, header::STRICT_TRANSPORT_SECURITY, "max-age=31536000");
+    }
+    answer
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn edge(names: &[&str]) -> Edge {
+        let names = names.iter().map(ToString::to_string).collect();
+        let setup = Setup { secure: true, names, requests_per_s: 10, audit_days: 1, audit_append_only: true };
+        Edge::new(&setup, None)
+    }
+
+    #[test]
+    fn it_answers_to_its_own_names_on_any_port() {
+        let edge = edge(&["localhost", "127.0.0.1", "[::1]", "Heron.Example"]);
+        for own in ["localhost:8680", "127.0.0.1", "[::1]:8680", "::1", "heron.example", "HERON.example.:443"] {
+            assert!(edge.answers_to(own), "{own}");
+        }
+        for other in
+            ["", "evil.example", "localhost.evil.example", "127.0.0.1.evil.example:8680", "localhost@evil", "[::2]:1"]
+        {
+            assert!(!edge.answers_to(other), "{other}");
+        }
+    }
+
+    #[test]
+    fn the_page_runs_its_own_scripts_and_no_other() {
+        let page = "<script src=\"/a.js\"></script><script>boot()</script><p></p>";
+        let policy = page_policy(page).to_str().unwrap().to_owned();
+        let hash = STANDARD.encode(Sha256::digest(b"boot()"));
+        assert!(policy.contains(&format!("script-src 'self' 'sha256-{hash}';")), "{policy}");
+        assert!(!policy.contains("unsafe") && policy.contains("style-src 'self';"));
+    }
+
+    #[test]
+    fn a_page_that_breaks_off_gets_no_script() {
+        assert!(page_policy("<script>boot(").to_str().unwrap().contains("script-src 'self';"));
+    }
+}

@@ -1,0 +1,512 @@
+//! What people may reach: memberships, shares, invitations and access tokens.
+
+use api::people::{Invitation, Offer, Share, scope_of};
+use api::rights::{Rights, Role, Scope, ShareLevel};
+use api::token::AccessToken;
+use chrono::{DateTime, Utc};
+use lorawan::Eui64;
+use sqlx::mysql::MySqlRow;
+use sqlx::{MySqlConnection, Row as _};
+
+use crate::people::{Person, PersonId, add_estate, add_person};
+use crate::rows::{eui, eui_bytes};
+use crate::{EstateId, Store, StoreError, constraint};
+
+/// What somebody may do in an estate, and how far that reaches.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Grant {
+    pub rights: Rights,
+    pub scope: Scope,
+    /// When it ends by itself.
+    pub until: Option<DateTime<Utc>>,
+}
+
+/// An estate that somebody has something to do with.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Standing {
+    pub estate_id: EstateId,
+    pub slug: String,
+    pub name: String,
+    pub role: Option<Role>,
+    pub grants: Vec<Grant>,
+}
+
+/// An access token as it is checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TokenRow {
+    pub id: u32,
+    pub name: String,
+    pub estate_id: EstateId,
+    pub rights: Rights,
+    pub scope: Scope,
+    pub expires_at: Option<DateTime<Utc>>,
+    pub last_used: Option<DateTime<Utc>>,
+    /// Who made it.
+    pub person: Person,
+}
+
+fn scope(row: &MySqlRow) -> Result<Scope, StoreError> {
+    let device: Option<Vec<u8>> = row.try_get("dev_eui")?;
+    let device = device.map(|_| eui(row, "dev_eui")).transpose()?;
+    Ok(scope_of(row.try_get("fleet")?, device))
+}
+
+/// A scope as it is stored: a fleet's number, a device. None if there is nothing like it in the estate.
+async fn stored(
+    tx: &mut MySqlConnection,
+    estate_id: EstateId,
+    scope: &Scope,
+) -> Result<Option<(Option<u32>, Option<Vec<u8>>)>, StoreError> {
+    Ok(match scope {
+        Scope::Estate => Some((None, None)),
+        Scope::Fleet(slug) => sqlx::query_scalar("SELECT id FROM fleets WHERE estate_id = ? AND slug = ?")
+            .bind(estate_id)
+            .bind(slug)
+            .fetch_optional(tx)
+            .await?
+            .map(|id: u32| (Some(id), None)),
+        Scope::Device(eui) => sqlx::query_scalar("SELECT dev_eui FROM devices WHERE estate_id = ? AND dev_eui = ?")
+            .bind(estate_id)
+            .bind(eui_bytes(*eui))
+            .fetch_optional(tx)
+            .await?
+            .map(|bytes: Vec<u8>| (None, Some(bytes))),
+    })
+}
+
+impl Store {
+    /// Where somebody belongs, or has something shared; in one estate if it is named.
+    pub async fn standings(&self, person: PersonId, estate: Option<&str>) -> Result<Vec<Standing>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT e.id, e.slug, e.name, m.role, NULL AS may, NULL AS fleet, NULL AS dev_eui, NULL AS until
+             FROM memberships m JOIN estates e ON e.id = m.estate_id
+             WHERE m.person_id = ? AND (? IS NULL OR e.slug = ?)
+             UNION ALL
+             SELECT e.id, e.slug, e.name, NULL, s.may, f.slug, s.dev_eui, s.until
+             FROM shares s JOIN estates e ON e.id = s.estate_id LEFT JOIN fleets f ON f.id = s.fleet_id
+             WHERE s.person_id = ? AND (? IS NULL OR e.slug = ?) AND (s.until IS NULL OR s.until > ?)
+             ORDER BY 2",
+        )
+        .bind(person)
+        .bind(estate)
+        .bind(estate)
+        .bind(person)
+        .bind(estate)
+        .bind(estate)
+        .bind(Utc::now())
+        .fetch_all(&self.pool)
+        .await?;
+        let mut found: Vec<Standing> = Vec::new();
+        for row in &rows {
+            let estate_id: EstateId = row.try_get("id")?;
+            if found.last().is_none_or(|last| last.estate_id != estate_id) {
+                let (slug, name) = (row.try_get("slug")?, row.try_get("name")?);
+                found.push(Standing { estate_id, slug, name, role: None, grants: Vec::new() });
+            }
+            let Some(standing) = found.last_mut() else { continue };
+            let role: Option<String> = row.try_get("role")?;
+            match role.map(|role| role.parse::<Role>()).transpose().map_err(|e| StoreError::unreadable("role", e))? {
+                Some(role) => {
+                    standing.role = Some(role);
+                    standing.grants.push(Grant { rights: role.rights(), scope: Scope::Estate, until: None });
+                }
+                None => {
+                    let may: String = row.try_get("may")?;
+                    let (rights, until) = (ShareLevel::of_name(&may).rights(), row.try_get("until")?);
+                    standing.grants.push(Grant { rights, scope: scope(row)?, until });
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    /// What is shared of an estate, by person.
+    pub async fn shares(&self, estate_id: EstateId) -> Result<Vec<Share>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT s.id, p.name AS person, f.slug AS fleet, s.dev_eui, s.may, s.until, s.added_at, s.added_by
+             FROM shares s JOIN people p ON p.id = s.person_id LEFT JOIN fleets f ON f.id = s.fleet_id
+             WHERE s.estate_id = ? AND (s.until IS NULL OR s.until > ?) ORDER BY p.name, s.id",
+        )
+        .bind(estate_id)
+        .bind(Utc::now())
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Share {
+                    id: row.try_get("id")?,
+                    person: row.try_get("person")?,
+                    scope: scope(row)?,
+                    may: ShareLevel::of_name(&row.try_get::<String, _>("may")?),
+                    until: row.try_get("until")?,
+                    since: row.try_get("added_at")?,
+                    by: row.try_get("added_by")?,
+                })
+            })
+            .collect()
+    }
+
+    /// Changes a share; says whether there is one.
+    pub async fn change_share(
+        &self,
+        estate_id: EstateId,
+        id: u32,
+        may: ShareLevel,
+        until: Option<DateTime<Utc>>,
+    ) -> Result<bool, StoreError> {
+        // Rows that are found and stay as they are count as well.
+        let done = sqlx::query("UPDATE shares SET may = ?, until = ? WHERE estate_id = ? AND id = ?")
+            .bind(may.name())
+            .bind(until)
+            .bind(estate_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// Ends a share; says whether there was one. Tokens that came of it are worth nothing without it.
+    pub async fn end_share(&self, estate_id: EstateId, id: u32) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM shares WHERE estate_id = ? AND id = ?")
+            .bind(estate_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+}
+
+/// An invitation as it is written.
+pub struct InvitationToWrite<'a> {
+    pub code_hash: [u8; 32],
+    pub for_whom: &'a str,
+    pub offer: &'a Offer,
+    pub expires_at: DateTime<Utc>,
+    pub by: &'a str,
+}
+
+const INVITATIONS: &str = "SELECT i.id, i.for_whom, i.role, i.may, f.slug AS fleet, i.dev_eui, i.until, i.expires_at,
+        i.added_by, i.estate_id, i.fleet_id, e.name AS estate
+     FROM invitations i JOIN estates e ON e.id = i.estate_id LEFT JOIN fleets f ON f.id = i.fleet_id";
+
+fn invitation(row: &MySqlRow) -> Result<Invitation, StoreError> {
+    let role: Option<String> = row.try_get("role")?;
+    let role = role.map(|role| role.parse::<Role>()).transpose().map_err(|e| StoreError::unreadable("role", e))?;
+    let offer = match role {
+        Some(role) => Offer::Role(role),
+        None => {
+            let may = ShareLevel::of_name(&row.try_get::<Option<String>, _>("may")?.unwrap_or_default());
+            Offer::Share { scope: scope(row)?, may, until: row.try_get("until")? }
+        }
+    };
+    Ok(Invitation {
+        id: row.try_get("id")?,
+        for_whom: row.try_get("for_whom")?,
+        offer,
+        expires_at: row.try_get("expires_at")?,
+        by: row.try_get("added_by")?,
+    })
+}
+
+/// Who takes an invitation.
+pub enum Taker<'a> {
+    /// Somebody who has an account.
+    Person(PersonId),
+    /// Somebody new, with a name and a password's hash.
+    New(&'a str, &'a str),
+}
+
+/// An invitation that was taken.
+pub struct Taken {
+    pub invitation: Invitation,
+    pub estate_id: EstateId,
+    pub estate: String,
+}
+
+async fn write_invitation(
+    tx: &mut MySqlConnection,
+    estate_id: EstateId,
+    new: &InvitationToWrite<'_>,
+) -> Result<Option<u32>, StoreError> {
+    let (role, may, until, scope) = match new.offer {
+        Offer::Role(role) => (Some(role.name()), None, None, &Scope::Estate),
+        Offer::Share { scope, may, until } => (None, Some(may.name()), *until, scope),
+    };
+    let Some((fleet_id, dev_eui)) = stored(tx, estate_id, scope).await? else { return Ok(None) };
+    let added = sqlx::query(
+        "INSERT INTO invitations (code_hash, estate_id, for_whom, role, fleet_id, dev_eui, may, until, added_at, added_by,
+             expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+    )
+    .bind(new.code_hash.to_vec())
+    .bind(estate_id)
+    .bind(new.for_whom)
+    .bind(role)
+    .bind(fleet_id)
+    .bind(dev_eui)
+    .bind(may)
+    .bind(until)
+    .bind(Utc::now())
+    .bind(new.by)
+    .bind(new.expires_at)
+    .execute(tx)
+    .await?;
+    Ok(u32::try_from(added.last_insert_id()).ok())
+}
+
+impl Store {
+    /// Writes an invitation and gives its number; none if there is nothing like its scope in the estate.
+    pub async fn add_invitation(
+        &self,
+        estate_id: EstateId,
+        new: &InvitationToWrite<'_>,
+    ) -> Result<Option<u32>, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("DELETE FROM invitations WHERE expires_at < ?").bind(Utc::now()).execute(&mut *tx).await?;
+        let id = write_invitation(&mut tx, estate_id, new).await?;
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// Founds an estate with an invitation for its owner.
+    pub async fn found_estate(
+        &self,
+        slug: &str,
+        name: &str,
+        owner: &InvitationToWrite<'_>,
+    ) -> Result<(EstateId, u32), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let estate = add_estate(&mut tx, slug, name).await?;
+        let invitation = write_invitation(&mut tx, estate, owner).await?.unwrap_or_default();
+        tx.commit().await?;
+        Ok((estate, invitation))
+    }
+
+    /// Every estate: short name, name, owners, when it was founded.
+    pub async fn estate_outlines(&self) -> Result<Vec<api::people::EstateOutline>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT e.slug, e.name, e.added_at, p.name AS owner FROM estates e
+             LEFT JOIN memberships m ON m.estate_id = e.id AND m.role = 'owner'
+             LEFT JOIN people p ON p.id = m.person_id ORDER BY e.slug, p.name",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let mut found: Vec<api::people::EstateOutline> = Vec::new();
+        for row in &rows {
+            let slug: String = row.try_get("slug")?;
+            if found.last().is_none_or(|last| last.slug != slug) {
+                let (name, added_at) = (row.try_get("name")?, row.try_get("added_at")?);
+                found.push(api::people::EstateOutline { slug, name, owners: Vec::new(), added_at });
+            }
+            if let (Some(last), Some(owner)) = (found.last_mut(), row.try_get::<Option<String>, _>("owner")?) {
+                last.owners.push(owner);
+            }
+        }
+        Ok(found)
+    }
+
+    /// Invitations that can still be taken, the one that ends first first.
+    pub async fn invitations(&self, estate_id: EstateId) -> Result<Vec<Invitation>, StoreError> {
+        let statement = format!("{INVITATIONS} WHERE i.estate_id = ? AND i.expires_at > ? ORDER BY i.expires_at");
+        let rows =
+            sqlx::query(sqlx::AssertSqlSafe(statement)).bind(estate_id).bind(Utc::now()).fetch_all(&self.pool).await?;
+        rows.iter().map(invitation).collect()
+    }
+
+    /// Withdraws an invitation; says whether there was one.
+    pub async fn withdraw_invitation(&self, estate_id: EstateId, id: u32) -> Result<bool, StoreError> {
+        let done = sqlx::query("DELETE FROM invitations WHERE estate_id = ? AND id = ?")
+            .bind(estate_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// The invitation with this code, if it can still be taken, and its estate's name.
+    pub async fn invitation(&self, code_hash: [u8; 32]) -> Result<Option<(Invitation, String)>, StoreError> {
+        let statement = format!("{INVITATIONS} WHERE i.code_hash = ? AND i.expires_at > ?");
+        let row = sqlx::query(sqlx::AssertSqlSafe(statement))
+            .bind(code_hash.to_vec())
+            .bind(Utc::now())
+            .fetch_optional(&self.pool)
+            .await?;
+        row.map(|row| Ok((invitation(&row)?, row.try_get("estate")?))).transpose()
+    }
+
+    /// Takes an invitation: it is gone, and what it offers is there, in one transaction.
+    pub async fn take_invitation(&self, code_hash: [u8; 32], taker: Taker<'_>) -> Result<Option<Taken>, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let statement = format!("{INVITATIONS} WHERE i.code_hash = ? AND i.expires_at > ? FOR UPDATE");
+        let row = sqlx::query(sqlx::AssertSqlSafe(statement))
+            .bind(code_hash.to_vec())
+            .bind(Utc::now())
+            .fetch_optional(&mut *tx)
+            .await?;
+        let Some(row) = row else { return Ok(None) };
+        let (taken, estate_id): (Invitation, EstateId) = (invitation(&row)?, row.try_get("estate_id")?);
+        let person = match taker {
+            Taker::Person(id) => id,
+            Taker::New(name, hash) => add_person(&mut tx, name, hash, false).await?,
+        };
+        let now = Utc::now();
+        match &taken.offer {
+            // Whoever is a member already becomes what the invitation says.
+            Offer::Role(role) => {
+                sqlx::query(
+                    "INSERT INTO memberships (estate_id, person_id, role, added_at, added_by) VALUES (?, ?, ?, ?, ?)
+                     ON DUPLICATE KEY UPDATE role = IF(role = 'owner', role, VALUES(role))",
+                )
+                .bind(estate_id)
+                .bind(person)
+                .bind(role.name())
+                .bind(now)
+                .bind(&taken.by)
+                .execute(&mut *tx)
+                .await?;
+            }
+            Offer::Share { may, until, .. } => {
+                sqlx::query(
+                    "INSERT INTO shares (estate_id, person_id, fleet_id, dev_eui, may, until, added_at, added_by)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                )
+                .bind(estate_id)
+                .bind(person)
+                .bind(row.try_get::<Option<u32>, _>("fleet_id")?)
+                .bind(row.try_get::<Option<Vec<u8>>, _>("dev_eui")?)
+                .bind(may.name())
+                .bind(*until)
+                .bind(now)
+                .bind(&taken.by)
+                .execute(&mut *tx)
+                .await?;
+            }
+        }
+        sqlx::query("DELETE FROM invitations WHERE id = ?").bind(taken.id).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(Some(Taken { invitation: taken, estate_id, estate: row.try_get("estate")? }))
+    }
+}
+
+const TOKENS: &str = "SELECT t.id, t.name, t.estate_id, t.rights, f.slug AS fleet, t.dev_eui, t.added_at, t.expires_at,
+        t.last_used, t.last_from, t.person_id, p.name AS person, p.keeps_installation, p.given_password, p.otp_in_use
+     FROM access_tokens t JOIN people p ON p.id = t.person_id LEFT JOIN fleets f ON f.id = t.fleet_id";
+
+fn shown(row: &MySqlRow) -> Result<AccessToken, StoreError> {
+    Ok(AccessToken {
+        id: row.try_get("id")?,
+        name: row.try_get("name")?,
+        by: row.try_get("person")?,
+        rights: Rights::of_names(&row.try_get::<String, _>("rights")?).iter().collect(),
+        scope: scope(row)?,
+        since: row.try_get("added_at")?,
+        expires_at: row.try_get("expires_at")?,
+        last_used: row.try_get("last_used")?,
+        last_from: row.try_get("last_from")?,
+    })
+}
+
+/// An access token as it is made.
+pub struct TokenToMake<'a> {
+    pub secret_hash: [u8; 32],
+    pub name: &'a str,
+    pub rights: Rights,
+    pub scope: &'a Scope,
+    pub expires_at: Option<DateTime<Utc>>,
+}
+
+impl Store {
+    /// Makes a token and gives its number; none if there is nothing like its scope in the estate.
+    pub async fn add_token(
+        &self,
+        estate_id: EstateId,
+        by: PersonId,
+        new: &TokenToMake<'_>,
+    ) -> Result<Option<u32>, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let Some((fleet_id, dev_eui)) = stored(&mut tx, estate_id, new.scope).await? else { return Ok(None) };
+        let added = sqlx::query(
+            "INSERT INTO access_tokens (secret_hash, estate_id, person_id, name, rights, fleet_id, dev_eui, added_at,
+                 expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(new.secret_hash.to_vec())
+        .bind(estate_id)
+        .bind(by)
+        .bind(new.name)
+        .bind(new.rights.names())
+        .bind(fleet_id)
+        .bind(dev_eui)
+        .bind(Utc::now())
+        .bind(new.expires_at)
+        .execute(&mut *tx)
+        .await
+        .map_err(|e| constraint(e, "a token like that"))?;
+        tx.commit().await?;
+        Ok(u32::try_from(added.last_insert_id()).ok())
+    }
+
+    /// An estate's tokens, by name; those of one person if one is named.
+    pub async fn tokens(&self, estate_id: EstateId, of: Option<PersonId>) -> Result<Vec<AccessToken>, StoreError> {
+        let statement =
+            format!("{TOKENS} WHERE t.estate_id = ? AND (? IS NULL OR t.person_id = ?) ORDER BY t.name, t.id");
+        let rows =
+            sqlx::query(sqlx::AssertSqlSafe(statement)).bind(estate_id).bind(of).bind(of).fetch_all(&self.pool).await?;
+        rows.iter().map(shown).collect()
+    }
+
+    /// Revokes a token; says whether there was one. Only those of one person if one is named.
+    pub async fn revoke_token(&self, estate_id: EstateId, id: u32, of: Option<PersonId>) -> Result<bool, StoreError> {
+        let done =
+            sqlx::query("DELETE FROM access_tokens WHERE estate_id = ? AND id = ? AND (? IS NULL OR person_id = ?)")
+                .bind(estate_id)
+                .bind(id)
+                .bind(of)
+                .bind(of)
+                .execute(&self.pool)
+                .await?;
+        Ok(done.rows_affected() > 0)
+    }
+
+    /// The token with this secret, if it has not ended.
+    pub async fn access_token(&self, secret_hash: [u8; 32]) -> Result<Option<TokenRow>, StoreError> {
+        let statement = format!("{TOKENS} WHERE t.secret_hash = ? AND (t.expires_at IS NULL OR t.expires_at > ?)");
+        let row = sqlx::query(sqlx::AssertSqlSafe(statement))
+            .bind(secret_hash.to_vec())
+            .bind(Utc::now())
+            .fetch_optional(&self.pool)
+            .await?;
+        row.map(|row| {
+            Ok(TokenRow {
+                id: row.try_get("id")?,
+                name: row.try_get("name")?,
+                estate_id: row.try_get("estate_id")?,
+                rights: Rights::of_names(&row.try_get::<String, _>("rights")?),
+                scope: scope(&row)?,
+                expires_at: row.try_get("expires_at")?,
+                last_used: row.try_get("last_used")?,
+                person: crate::people::person(&row)?,
+            })
+        })
+        .transpose()
+    }
+
+    pub async fn note_token_used(&self, id: u32, address: &str) -> Result<(), StoreError> {
+        sqlx::query("UPDATE access_tokens SET last_used = ?, last_from = ? WHERE id = ?")
+            .bind(Utc::now())
+            .bind(address)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// What a device was registered under, if it is the estate's.
+    pub async fn fleet_of(&self, estate_id: EstateId, dev_eui: Eui64) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar(
+            "SELECT f.slug FROM devices d JOIN fleets f ON f.id = d.fleet_id WHERE d.estate_id = ? AND d.dev_eui = ?",
+        )
+        .bind(estate_id)
+        .bind(eui_bytes(dev_eui))
+        .fetch_optional(&self.pool)
+        .await?)
+    }
+}
