@@ -67,7 +67,8 @@ pub struct Fleet {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FleetKey {
-    /// AppKey, 32 hex digits; none takes it away. Devices that are registered keep what they have.
+    /// AppKey, 32 hex digits; none takes it away, a blank one leaves it as it is. Devices that are registered keep what they
+    /// have.
     pub app_key: Option<String>,
 }
 

@@ -122,7 +122,7 @@ pub struct RecoveryCodes {
 
 /// A member of an estate.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Member {
+pub struct EstateMember {
     /// The account's name.
     pub name: String,
     /// What they are here.

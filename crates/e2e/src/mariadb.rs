@@ -118,6 +118,25 @@ impl MariaDb {
         run(self.client("mariadb").args(["-N", database, "-e", statement]))
     }
 
+    /// Why a statement of the tests' account is refused.
+    pub fn refuses(&self, database: &str, statement: &str) -> String {
+        self.refuses_account("heron", database, statement)
+    }
+
+    /// Why a statement of another account is refused.
+    pub fn refuses_account(&self, account: &str, database: &str, statement: &str) -> String {
+        let out = self.client("mariadb").args([&format!("--user={account}"), database, "-e", statement]).output();
+        let out = out.expect("the client runs");
+        assert!(!out.status.success(), "{statement} was done");
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    }
+
+    /// Runs statements as the server's administrator.
+    pub fn as_root(&self, statements: &str) {
+        let socket = format!("--socket={}", self.folder.path().join("socket").display());
+        run(Command::new("mariadb").args(["--no-defaults", &socket, "--user=root", "-e", statements]));
+    }
+
     /// Stops the server in its tracks, as a disk that does not answer would, or lets it go on.
     pub fn freeze(&self, frozen: bool) {
         let signal = if frozen { "-STOP" } else { "-CONT" };

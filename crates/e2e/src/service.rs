@@ -25,6 +25,8 @@ pub struct Service {
     database: String,
     data: TempDir,
     mqtt: Option<String>,
+    /// Further options, the same at each start.
+    options: Vec<String>,
     pub http: String,
     pub udp: SocketAddr,
     /// Where gateways call over TLS.
@@ -43,12 +45,13 @@ struct Started {
     password: Option<String>,
 }
 
-fn start(database: &str, data: &TempDir, udp: &str, tls: &str, mqtt: Option<&str>) -> Started {
+fn start(database: &str, data: &TempDir, (udp, tls): (&str, &str), mqtt: Option<&str>, options: &[String]) -> Started {
     let mut process = Command::new(program("herond"))
         .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--gateways", tls, "--estate", ESTATE])
         .arg("--data")
         .arg(data.path().join("service"))
         .args(mqtt.iter().flat_map(|url| ["--mqtt", url]))
+        .args(options)
         .env("HEROND_DATABASE", database)
         .env("HEROND_LOG", "warn")
         .stdout(Stdio::piped())
@@ -81,33 +84,47 @@ impl Service {
     /// The first start of a service, on a given server.
     pub async fn on(mariadb: &'static MariaDb) -> Self {
         let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
-        Self::with(mariadb, data, None).await
+        Self::with(mariadb, data, None, Vec::new()).await
+    }
+
+    /// The first start of a service with further options.
+    pub async fn started_with(options: &[&str]) -> Self {
+        let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
+        let options = options.iter().map(ToString::to_string).collect();
+        Self::with(MariaDb::shared(), data, None, options).await
     }
 
     /// The first start of a service with a broker of its own.
     pub async fn behind_broker() -> (Self, Broker) {
         let data = tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder");
         let broker = Broker::start(&data.path().join("service")).await;
-        (Self::with(MariaDb::shared(), data, Some(broker.url())).await, broker)
+        (Self::with(MariaDb::shared(), data, Some(broker.url()), Vec::new()).await, broker)
     }
 
-    async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>) -> Self {
+    async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>, options: Vec<String>) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
-        let started = start(&mariadb.url(&database), &data, "127.0.0.1:0", "127.0.0.1:0", mqtt.as_deref());
+        let ports = ("127.0.0.1:0", "127.0.0.1:0");
+        let started = start(&mariadb.url(&database), &data, ports, mqtt.as_deref(), &options);
+        // A connection for each request: one that the service closes early, as after a body that is too
+        // large, must not be met again by the next.
+        let mut client = reqwest::Client::builder().pool_max_idle_per_host(0);
+        if started.http.starts_with("https") {
+            let authority = std::fs::read(data.path().join("service/authority.pem")).expect("made at the start");
+            client = client.tls_certs_only([reqwest::Certificate::from_pem(&authority).expect("a certificate")]);
+        }
         let mut service = Self {
             process: started.process,
             mariadb,
             database,
             data,
             mqtt,
+            options,
             http: started.http,
             udp: started.udp,
             tls: started.tls,
             password: started.password.expect("the first start prints a password"),
             token: String::new(),
-            // A connection for each request: one that the service closes early, as after a body that is too
-            // large, must not be met again by the next.
-            client: reqwest::Client::builder().pool_max_idle_per_host(0).build().expect("a client"),
+            client: client.build().expect("a client"),
         };
         let name_and_password = json!({ "name": "owner", "password": service.password });
         let signed_in: api::people::SignedIn = service.done(Method::POST, "/sign-in", Some(name_and_password)).await;
@@ -130,13 +147,13 @@ impl Service {
 
     /// Starts it again on what it left behind, with the same ports for gateways.
     pub fn start_again(&mut self) {
-        let started = start(
-            &self.mariadb.url(&self.database),
-            &self.data,
-            &self.udp.to_string(),
-            &self.tls.to_string(),
-            self.mqtt.as_deref(),
-        );
+        self.start_again_on(&self.mariadb.url(&self.database));
+    }
+
+    /// The same with another account of the database.
+    pub fn start_again_on(&mut self, database: &str) {
+        let ports = (&*self.udp.to_string(), &*self.tls.to_string());
+        let started = start(database, &self.data, ports, self.mqtt.as_deref(), &self.options);
         assert_eq!(started.password, None, "only the first start prints a password");
         (self.process, self.http) = (started.process, started.http);
     }
@@ -152,6 +169,41 @@ impl Service {
         tables.iter().map(rows).collect()
     }
 
+    /// The service's data folder.
+    pub fn data(&self) -> std::path::PathBuf {
+        self.data.path().join("service")
+    }
+
+    /// Its database, with an account that may do everything there.
+    pub fn database(&self) -> String {
+        self.mariadb.url(&self.database)
+    }
+
+    /// The server that it is on.
+    pub fn mariadb(&self) -> &'static MariaDb {
+        self.mariadb
+    }
+
+    /// What it says on standard error when it is started with another address for the console, until it is up.
+    pub fn says_at_start_on(&self, http: &str) -> String {
+        let mut process = Command::new(program("herond"))
+            .args(["serve", "--http", http, "--udp", "127.0.0.1:0", "--gateways", "127.0.0.1:0"])
+            .arg("--data")
+            .arg(self.data())
+            .env("HEROND_DATABASE", self.database())
+            .env("HEROND_LOG", "off")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("herond starts");
+        let mut out = BufReader::new(process.stdout.take().expect("piped"));
+        let mut line = String::new();
+        out.read_line(&mut line).expect("text");
+        process.kill().expect("a running service");
+        let out = process.wait_with_output().expect("a child");
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    }
+
     /// What one of `herond`'s other verbs prints, on its database.
     pub fn herond_says(&self, args: &[&str]) -> String {
         let mut command = Command::new(program("herond"));
@@ -159,6 +211,25 @@ impl Service {
         let out = out.expect("herond runs");
         assert!(out.status.success(), "herond {args:?}: {}", String::from_utf8_lossy(&out.stderr));
         String::from_utf8(out.stdout).expect("text")
+    }
+
+    /// What one of `herond`'s other verbs says when it does not do it.
+    pub fn herond_refuses(&self, args: &[&str]) -> String {
+        let mut command = Command::new(program("herond"));
+        let out = command.args(args).env("HEROND_DATABASE", self.mariadb.url(&self.database)).output();
+        let out = out.expect("herond runs");
+        assert!(!out.status.success(), "herond {args:?} was done");
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    }
+
+    /// The name of its database.
+    pub fn database_name(&self) -> String {
+        self.database.clone()
+    }
+
+    /// Where `heron` keeps its sign-in.
+    pub fn client_folder(&self) -> std::path::PathBuf {
+        self.data.path().join("client")
     }
 
     /// Its records, beside it.
@@ -284,8 +355,13 @@ impl Service {
 
     /// Signs `heron` in, by the way a person takes.
     pub fn sign_heron_in(&self) {
+        self.sign_heron_in_with(&[]);
+    }
+
+    /// The same with further options.
+    pub fn sign_heron_in_with(&self, options: &[&str]) {
         let mut heron = self
-            .heron_command(&["sign-in", &self.http, "--name", "owner", "--password-stdin"])
+            .heron_command(&[&["sign-in", &self.http, "--name", "owner", "--password-stdin"], options].concat())
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
             .spawn()

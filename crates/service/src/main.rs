@@ -30,6 +30,7 @@ mod labels;
 mod link;
 mod live;
 mod network;
+mod operator;
 mod prepare;
 mod presence;
 mod run;
@@ -63,6 +64,11 @@ fn main() -> ExitCode {
         Verb::BrokerFiles(options) => broker::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),
+        Verb::ResetPassword(options) => alone(operator::reset_password(&options)),
+        Verb::RotateMasterKey(options) => alone(operator::rotate_master_key(&options)),
+        Verb::Migrate(options) => alone(operator::migrate(&options.database)),
+        Verb::Grants(options) => alone(operator::grants(&options)),
+        Verb::PruneAudit(options) => alone(operator::prune_audit(&options)),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -78,6 +84,11 @@ fn serve(options: Options) -> Result<()> {
     let colours = std::io::stderr().is_terminal();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
+}
+
+/// Something small, without the service.
+fn alone(work: impl Future<Output = Result<()>>) -> Result<()> {
+    tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(work)
 }
 
 fn make_history(options: &MakeHistory) -> Result<()> {

@@ -35,6 +35,7 @@ use crate::link::mqtt::{self, Mqtt};
 use crate::link::tls::{self, Given, Identity};
 use crate::link::{Doors, Links, udp};
 use crate::live::Live;
+use crate::operator::Hold;
 use crate::prepare::Preparer;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
@@ -63,7 +64,11 @@ pub async fn run(options: Options) -> Result<()> {
     }
     std::fs::create_dir_all(&options.data)
         .with_context(|| format!("making the data folder {}", options.data.display()))?;
+    let _hold = Hold::take(&options.data)?;
     let vault = Vault::open_or_create(&options.data.join("master.key"))?;
+    if vault.is_being_replaced() {
+        tracing::warn!("the replacement of the master key is unfinished: run `herond rotate-master-key` again");
+    }
     let store = Store::open(&options.database, vault).await.context("opening the database")?;
     first_start::prepare(&store, &options).await?;
 

@@ -28,6 +28,7 @@ mod people;
 mod profiles;
 mod readings;
 mod registering;
+mod rotation;
 mod rows;
 mod state;
 mod vault;

@@ -1,6 +1,6 @@
 //! Accounts, what they belong to, and their sign-ins.
 
-use api::people::{Member, SignInRecord};
+use api::people::{EstateMember, SignInRecord};
 use api::rights::Role;
 use chrono::{DateTime, TimeDelta, Utc};
 use lorawan::Eui64;
@@ -303,7 +303,7 @@ impl Store {
 
 /// Members of an estate.
 impl Store {
-    pub async fn members(&self, estate_id: EstateId) -> Result<Vec<Member>, StoreError> {
+    pub async fn members(&self, estate_id: EstateId) -> Result<Vec<EstateMember>, StoreError> {
         let rows = sqlx::query(
             "SELECT p.name, m.role, COALESCE(m.added_at, p.added_at) AS since, m.added_by, p.otp_in_use,
                     (SELECT MAX(s.last_used) FROM sign_ins s WHERE s.person_id = p.id) AS seen
@@ -314,7 +314,7 @@ impl Store {
         .await?;
         rows.iter()
             .map(|row| {
-                Ok(Member {
+                Ok(EstateMember {
                     name: row.try_get("name")?,
                     role: role(row)?,
                     since: row.try_get("since")?,

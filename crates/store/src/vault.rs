@@ -6,7 +6,7 @@
 use std::fs;
 use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use aes_gcm::aead::{Aead, KeyInit, Payload};
 use aes_gcm::{Aes256Gcm, Key, Nonce};
@@ -46,39 +46,110 @@ pub(crate) enum Purpose {
     OneTimeCodes,
 }
 
-/// Seals and opens keys.
-pub struct Vault(Aes256Gcm);
+/// Seals and opens keys. While the master key is being replaced there are two: what is sealed is sealed under the new one,
+/// and what either has sealed is opened.
+pub struct Vault {
+    newest: Aes256Gcm,
+    before: Option<Aes256Gcm>,
+}
+
+/// Where the new master key lies while it replaces the one in `path`.
+fn next_to(path: &Path) -> PathBuf {
+    path.with_extension("key.next")
+}
+
+/// Writes a new master key to a file that is there only once it is whole.
+fn make(path: &Path) -> Result<[u8; 32], VaultError> {
+    let failed = |source| VaultError::File { path: path.display().to_string(), source };
+    let key: [u8; 32] = rand::random();
+    let unfinished = path.with_extension("unfinished");
+    // One that was left behind half-written protects nothing.
+    let _ = fs::remove_file(&unfinished);
+    let mut options = fs::OpenOptions::new();
+    let mut file = options.write(true).create_new(true).mode(0o600).open(&unfinished).map_err(failed)?;
+    file.write_all(&key).and_then(|()| file.sync_all()).map_err(failed)?;
+    fs::rename(&unfinished, path).map_err(failed)?;
+    sync_folder(path).map_err(failed)?;
+    Ok(key)
+}
+
+/// Makes what was renamed in a file's folder durable.
+fn sync_folder(path: &Path) -> std::io::Result<()> {
+    fs::File::open(path.parent().unwrap_or(Path::new(".")))?.sync_all()
+}
+
+/// The master key in a file, if there is one.
+fn read(path: &Path) -> Result<Option<[u8; 32]>, VaultError> {
+    match fs::read(path) {
+        Ok(bytes) => {
+            let key = bytes.as_slice().try_into().map_err(|_| VaultError::Length(path.display().to_string()))?;
+            Ok(Some(key))
+        }
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(source) => Err(VaultError::File { path: path.display().to_string(), source }),
+    }
+}
 
 impl Vault {
     /// Reads the master key, or makes one at the first start (mode 0600).
     pub fn open_or_create(path: &Path) -> Result<Self, VaultError> {
-        let failed = |source| VaultError::File { path: path.display().to_string(), source };
-        let key = match fs::read(path) {
-            Ok(bytes) => {
-                <[u8; 32]>::try_from(bytes.as_slice()).map_err(|_| VaultError::Length(path.display().to_string()))?
-            }
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-                let key: [u8; 32] = rand::random();
-                let mut options = fs::OpenOptions::new();
-                let mut file = options.write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
-                file.write_all(&key).and_then(|()| file.sync_all()).map_err(failed)?;
-                key
-            }
-            Err(e) => return Err(failed(e)),
+        let current = match read(path)? {
+            Some(key) => key,
+            None => make(path)?,
         };
-        Ok(Self::from_key(key))
+        Ok(match read(&next_to(path))? {
+            Some(next) => Self::between(next, current),
+            None => Self::from_key(current),
+        })
     }
 
-    /// A vault under a given key.
+    /// Whether the replacement of the master key was begun and not finished.
+    pub fn is_being_replaced(&self) -> bool {
+        self.before.is_some()
+    }
+
+    /// Begins to replace the master key, or goes on with it: the new key is made, beside the old one.
+    ///
+    /// # Errors
+    /// If there is no master key to replace, or a file cannot be read or made.
+    pub fn begin_replacement(path: &Path) -> Result<Self, VaultError> {
+        let missing =
+            || VaultError::File { path: path.display().to_string(), source: std::io::ErrorKind::NotFound.into() };
+        let current = read(path)?.ok_or_else(missing)?;
+        let next = next_to(path);
+        let key = match read(&next)? {
+            Some(key) => key,
+            None => make(&next)?,
+        };
+        Ok(Self::between(key, current))
+    }
+
+    /// Puts the new key in the place of the old one, which is gone then. To be done once nothing is sealed under it.
+    ///
+    /// # Errors
+    /// If the files cannot be renamed.
+    pub fn end_replacement(path: &Path) -> Result<(), VaultError> {
+        let failed = |source| VaultError::File { path: path.display().to_string(), source };
+        fs::rename(next_to(path), path).map_err(failed)?;
+        sync_folder(path).map_err(failed)
+    }
+
+    /// With a given master key.
     pub fn from_key(key: [u8; 32]) -> Self {
-        Self(Aes256Gcm::new(&Key::<Aes256Gcm>::from(key)))
+        Self { newest: Aes256Gcm::new(&Key::<Aes256Gcm>::from(key)), before: None }
+    }
+
+    fn between(next: [u8; 32], current: [u8; 32]) -> Self {
+        Self { before: Some(Aes256Gcm::new(&Key::<Aes256Gcm>::from(current))), ..Self::from_key(next) }
     }
 
     pub(crate) fn seal(&self, purpose: Purpose, owner: Eui64, secret: &[u8]) -> Result<Vec<u8>, VaultError> {
         let nonce: [u8; NONCE_LEN] = rand::random();
         let aad = bound_to(purpose, owner);
-        let sealed =
-            self.0.encrypt(&Nonce::from(nonce), Payload { msg: secret, aad: &aad }).map_err(|_| VaultError::Sealed)?;
+        let sealed = self
+            .newest
+            .encrypt(&Nonce::from(nonce), Payload { msg: secret, aad: &aad })
+            .map_err(|_| VaultError::Sealed)?;
         Ok([&nonce[..], &sealed].concat())
     }
 
@@ -88,12 +159,34 @@ impl Vault {
         owner: Eui64,
         sealed: &[u8],
     ) -> Result<[u8; N], VaultError> {
-        let (nonce, body) = sealed.split_first_chunk::<NONCE_LEN>().ok_or(VaultError::Sealed)?;
-        let aad = bound_to(purpose, owner);
-        let secret =
-            self.0.decrypt(&Nonce::from(*nonce), Payload { msg: body, aad: &aad }).map_err(|_| VaultError::Sealed)?;
+        let newest = open_with(&self.newest, purpose, owner, sealed);
+        let secret = match (newest, &self.before) {
+            (Err(_), Some(before)) => open_with(before, purpose, owner, sealed)?,
+            (newest, _) => newest?,
+        };
         secret.try_into().map_err(|_| VaultError::Sealed)
     }
+
+    /// The same secret sealed under the newest key; none if it is already.
+    pub(crate) fn seal_anew(
+        &self,
+        purpose: Purpose,
+        owner: Eui64,
+        sealed: &[u8],
+    ) -> Result<Option<Vec<u8>>, VaultError> {
+        let Some(before) = &self.before else { return Ok(None) };
+        if open_with(&self.newest, purpose, owner, sealed).is_ok() {
+            return Ok(None);
+        }
+        let secret = open_with(before, purpose, owner, sealed)?;
+        self.seal(purpose, owner, &secret).map(Some)
+    }
+}
+
+fn open_with(key: &Aes256Gcm, purpose: Purpose, owner: Eui64, sealed: &[u8]) -> Result<Vec<u8>, VaultError> {
+    let (nonce, body) = sealed.split_first_chunk::<NONCE_LEN>().ok_or(VaultError::Sealed)?;
+    let aad = bound_to(purpose, owner);
+    key.decrypt(&Nonce::from(*nonce), Payload { msg: body, aad: &aad }).map_err(|_| VaultError::Sealed)
 }
 
 fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
@@ -140,5 +233,32 @@ mod tests {
         fs::write(&path, b"short").unwrap();
         assert!(matches!(Vault::open_or_create(&path), Err(VaultError::Length(_))));
         fs::remove_file(&path).unwrap();
+    }
+
+    #[test]
+    fn while_the_master_key_is_replaced_both_open_and_the_new_one_seals() {
+        let folder = std::env::temp_dir().join(format!("keen-heron-vault-{:016x}", rand::random::<u64>()));
+        fs::create_dir(&folder).unwrap();
+        let path = folder.join("master.key");
+        assert!(Vault::begin_replacement(&path).is_err(), "there is none to replace");
+        let old = Vault::open_or_create(&path).unwrap();
+        let sealed = old.seal(Purpose::AppKey, Eui64(1), &[9; 16]).unwrap();
+        let begun = Vault::begin_replacement(&path).unwrap();
+        assert!(begun.is_being_replaced());
+        let anew = begun.seal_anew(Purpose::AppKey, Eui64(1), &sealed).unwrap().unwrap();
+        // As after an interruption: begun again, it goes on with the same new key.
+        let again = Vault::begin_replacement(&path).unwrap();
+        assert_eq!(again.seal_anew(Purpose::AppKey, Eui64(1), &anew).unwrap(), None, "it is done already");
+        let between = Vault::open_or_create(&path).unwrap();
+        for either in [&sealed, &anew] {
+            assert_eq!(between.open::<16>(Purpose::AppKey, Eui64(1), either).unwrap(), [9; 16]);
+        }
+        assert!(again.seal_anew(Purpose::AppKey, Eui64(2), &sealed).is_err(), "it is bound to its owner");
+        Vault::end_replacement(&path).unwrap();
+        let new = Vault::open_or_create(&path).unwrap();
+        assert!(!new.is_being_replaced());
+        assert_eq!(new.open::<16>(Purpose::AppKey, Eui64(1), &anew).unwrap(), [9; 16]);
+        assert!(new.open::<16>(Purpose::AppKey, Eui64(1), &sealed).is_err(), "the old key is gone");
+        fs::remove_dir_all(&folder).unwrap();
     }
 }

@@ -2,7 +2,7 @@
 
 use anyhow::{Result, anyhow};
 use api::people::{
-    ChangeMember, ChangeShare, Invitation, Member, NewInvitation, Offer, Share, TakeInvitation, WrittenInvitation,
+    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, TakeInvitation, WrittenInvitation,
 };
 use api::rights::{RightAbout, Role, Scope};
 use chrono::{DateTime, Utc};
@@ -48,7 +48,7 @@ pub fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> Result<
 pub async fn run(client: &Client, out: &Out, verb: PeopleVerb, yes: bool) -> Result<()> {
     match verb {
         PeopleVerb::List => {
-            let members: Vec<Member> = client.get(&client.in_estate("people").await?, &[]).await?;
+            let members: Vec<EstateMember> = client.get(&client.in_estate("people").await?, &[]).await?;
             let head = ["NAME", "ROLE", "SINCE", "INVITED BY", "TWO STEPS", "LAST SEEN"];
             out.list(&members, "Nobody is a member.", &head, |m| {
                 let since = m.since.format("%Y-%m-%d").to_string();
@@ -92,7 +92,7 @@ pub async fn run(client: &Client, out: &Out, verb: PeopleVerb, yes: bool) -> Res
         }
         PeopleVerb::Role { name, role } => {
             let path = client.in_estate(&format!("people/{}", segment(&name))).await?;
-            let member: Member = client.put(&path, &ChangeMember { role, was: None }).await?;
+            let member: EstateMember = client.put(&path, &ChangeMember { role, was: None }).await?;
             out.one(&member, |m| vec![("name", m.name.clone()), ("role", m.role.to_string())])
         }
         PeopleVerb::Remove { name } => {

@@ -124,7 +124,7 @@ fn with_revision(fleet: Fleet) -> Fleet {
     Fleet { revision: revision(&kept(&fleet)), ..fleet }
 }
 
-/// Gives a fleet the AppKey that its devices ship with, or takes it away. It is not shown again.
+/// Gives a fleet the AppKey that its devices ship with, or takes it away; a blank one changes nothing. It is not shown again.
 #[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets", security(("token" = [])),
     extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKey,
@@ -135,6 +135,10 @@ pub async fn set_fleet_key(
     PathName(slug): PathName,
     Json(given): Json<FleetKey>,
 ) -> Answer<Fleet> {
+    // A field left blank is no wish to change what is stored.
+    if given.app_key.as_deref().is_some_and(|key| key.trim().is_empty()) {
+        return fleet(&store, &estate, &slug).await.map(Json);
+    }
     let key = given.app_key.as_deref().map(|key| api::problem::key("app_key", key)).transpose()?;
     estate.trail().object(format!("fleet {slug}")).secret_changed("app_key");
     if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {

@@ -1,7 +1,7 @@
 //! Members of an estate, and what is shared with others.
 
 use api::people::{
-    ChangeMember, ChangeShare, Invitation, Member, NewInvitation, Offer, Share, WrittenInvitation, check_end,
+    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, WrittenInvitation, check_end,
 };
 use api::problem::Problem;
 use api::rights::{RightAbout, Role};
@@ -24,8 +24,8 @@ pub async fn list_roles() -> Json<Vec<RightAbout>> {
 /// An estate's members, by name.
 #[utoipa::path(get, path = "/estates/{estate}/people", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Member>)))]
-pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec<Member>> {
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<EstateMember>)))]
+pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec<EstateMember>> {
     Ok(Json(app.store.members(estate.id).await?))
 }
 
@@ -33,16 +33,16 @@ pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec
 #[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("people"))),
     params(("estate" = String, Path), ("name" = String, Path)), request_body = ChangeMember,
-    responses((status = 200, body = Member), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn change_member(
     State(app): State<App>,
     estate: InEstate,
     PathName(name): PathName,
     Json(wanted): Json<ChangeMember>,
-) -> Answer<Member> {
+) -> Answer<EstateMember> {
     let before = member(&app, &estate, &name).await?;
     settled(app.store.change_member(estate.id, &name, wanted.role, wanted.was).await?, &name)?;
-    let after = Member { role: wanted.role, ..before.clone() };
+    let after = EstateMember { role: wanted.role, ..before.clone() };
     estate.trail().object(format!("member {}", before.name)).changed(&Standing(before.role), &Standing(after.role));
     app.edge.rights_changed();
     Ok(Json(after))
@@ -57,7 +57,7 @@ impl serde::Serialize for Standing {
     }
 }
 
-async fn member(app: &App, estate: &InEstate, name: &str) -> Result<Member, Refusal> {
+async fn member(app: &App, estate: &InEstate, name: &str) -> Result<EstateMember, Refusal> {
     let all = app.store.members(estate.id).await?;
     all.into_iter().find(|member| member.name == name).ok_or_else(|| not_found("member", name))
 }

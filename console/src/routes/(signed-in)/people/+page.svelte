@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, say, type Invitation, type Member, type Offer, type RightAbout, type Role, type Share, type ShareLevel } from "#lib/api.ts";
+  import { api, say, type Invitation, type EstateMember, type Offer, type RightAbout, type Role, type Share, type ShareLevel } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/parts/Notice.svelte";
   import PeopleTabs from "#lib/parts/PeopleTabs.svelte";
@@ -10,7 +10,7 @@
 
   const ROLES: Role[] = ["viewer", "operator", "engineer", "owner"];
 
-  let members = $state<Member[]>([]);
+  let members = $state<EstateMember[]>([]);
   let invitations = $state<Invitation[]>([]);
   let shares = $state<Share[]>([]);
   let table = $state<RightAbout[]>([]);
@@ -56,7 +56,7 @@
     problem = error ? say(error as Parameters<typeof say>[0]) : "";
   }
 
-  const change = (member: Member, to: Role) =>
+  const change = (member: EstateMember, to: Role) =>
     done(api.PUT("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name: member.name } }, body: { role: to, was: member.role } }));
   const remove = (name: string) => done(api.DELETE("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name } } }));
   const withdraw = (id: number) => done(api.DELETE("/api/v1/estates/{estate}/invitations/{id}", { params: { path: { ...path, id: String(id) } } }));

@@ -42,14 +42,14 @@
   });
 
   function filter(name: string, value: string) {
-    const query = new URLSearchParams(page.url.searchParams);
+    const query = new URLSearchParams(page.url.searchParams.toString());
     if (value) query.set(name, value);
     else query.delete(name);
-    void goto(`?${query}`, { keepFocus: true, noScroll: true, replaceState: true });
+    void goto(`?${query}`, { replace: true, reset: false });
   }
 
   const shown = (value: unknown) => (value == null ? "–" : typeof value === "string" ? value : JSON.stringify(value));
-  const exported = $derived(`/api/v1/estates/${session.estate}/audit/export?${new URLSearchParams(page.url.searchParams)}`);
+  const exported = $derived(`/api/v1/estates/${session.estate}/audit/export?${new URLSearchParams(page.url.searchParams.toString())}`);
 </script>
 
 <svelte:head><title>Audit log · Keen Heron</title></svelte:head>
