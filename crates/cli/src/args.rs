@@ -28,7 +28,7 @@ pub use gateway::{
 pub use group::GroupVerb;
 pub use model::ModelVerb;
 pub use outbox::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};
-pub use people::{AccountVerb, AuditArgs, Kind, PeopleVerb, ShareArgs, TokenVerb};
+pub use people::{AccountVerb, AuditArgs, Kind, PeopleVerb, ShareArgs, TakeArgs, TokenVerb};
 pub use profile::ProfileVerb;
 pub use readings::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb, RehearseArgs};
 

@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, Parser as _};
 
-use args::{AirtimeVerb, CatalogueVerb, Cli, DecoderVerb, GatewayVerb, Noun};
+use args::{AirtimeVerb, CatalogueVerb, Cli, DecoderVerb, GatewayVerb, Noun, PeopleVerb};
 use client::Client;
 
 #[tokio::main(flavor = "current_thread")]
@@ -33,6 +33,9 @@ async fn run(cli: Cli) -> anyhow::Result<()> {
     let out = show::Out { json: cli.global.json };
     match cli.noun {
         Noun::SignIn(verb) => sign_in::sign_in(&cli.global, verb).await,
+        Noun::People { verb: PeopleVerb::Take(args) } if args.new_account.is_some() => {
+            sign_in::take_invitation(&cli.global, args).await
+        }
         Noun::SignOut => sign_in::sign_out(&cli.global).await,
         Noun::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());

@@ -6,11 +6,11 @@ use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::PathBuf;
 
 use anyhow::{Context as _, Result, bail};
-use api::people::{SignIn, SignedIn};
+use api::people::{NewAccount, SignIn, SignedIn, TakeInvitation};
 use api::problem::Problem;
 use serde::{Deserialize, Serialize};
 
-use crate::args::{Global, SignInArgs};
+use crate::args::{Global, SignInArgs, TakeArgs};
 use crate::client::Client;
 
 /// What is kept of a sign-in.
@@ -46,14 +46,18 @@ pub fn load(global: &Global) -> Result<Option<Stored>> {
     }
 }
 
+/// A password, asked for or read from standard input.
+fn password(stdin: bool, of: &str) -> Result<String> {
+    if !stdin {
+        return Ok(rpassword::prompt_password(format!("Password of {of}: "))?);
+    }
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line)?;
+    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+}
+
 pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
-    let password = if args.password_stdin {
-        let mut line = String::new();
-        std::io::stdin().read_line(&mut line)?;
-        line.trim_end_matches(['\r', '\n']).to_owned()
-    } else {
-        rpassword::prompt_password(format!("Password of {}: ", args.name))?
-    };
+    let password = password(args.password_stdin, &args.name)?;
     let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.service))?;
     let mut given = SignIn { name: args.name, password, code: args.code };
     let mut answer: Result<SignedIn> = client.post("/sign-in", &given).await;
@@ -64,7 +68,22 @@ pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
         given.code = Some(rpassword::prompt_password("Code of the app, or a recovery code: ")?);
         answer = client.post("/sign-in", &given).await;
     }
-    let signed_in = answer?;
+    keep(global, client.url(), &answer?)
+}
+
+/// Takes an invitation with a new account, and keeps its sign-in.
+pub async fn take_invitation(global: &Global, args: TakeArgs) -> Result<()> {
+    let (service, code) = args.link.split_once("/invitation#").context("the whole link is wanted, from http on")?;
+    let name = args.new_account.unwrap_or_default();
+    let password = password(args.password_stdin, &name)?;
+    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(service))?;
+    let take = TakeInvitation { code: code.to_owned(), account: Some(NewAccount { name, password }) };
+    let signed_in: SignedIn = client.post("/invitations/take", &take).await?;
+    keep(global, client.url(), &signed_in)
+}
+
+/// Keeps a sign-in where only its owner can read it, and says what it is.
+fn keep(global: &Global, url: &str, signed_in: &SignedIn) -> Result<()> {
     let trust = match &global.trust {
         Some(file) => Some(fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
         None => None,
@@ -73,18 +92,13 @@ pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
     if let Some(folder) = file.parent() {
         fs::create_dir_all(folder)?;
     }
-    let stored = Stored { url: client.url().into(), token: signed_in.token, trust };
+    let stored = Stored { url: url.into(), token: signed_in.token.clone(), trust };
     // A file that is there already keeps its mode, so it is made anew.
     let _ = fs::remove_file(&file);
     let mut out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?;
     out.write_all(serde_json::to_string(&stored)?.as_bytes())?;
     let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.standing())).collect();
-    println!(
-        "Signed in at {} as {}, until {}.",
-        client.url(),
-        signed_in.me.name,
-        signed_in.expires_at.format("%Y-%m-%d")
-    );
+    println!("Signed in at {url} as {}, until {}.", signed_in.me.name, signed_in.expires_at.format("%Y-%m-%d"));
     println!("Estates: {}", estates.join(", "));
     if signed_in.me.given_password {
         println!("The password is the one that was printed; set another with `heron account password`.");

@@ -390,6 +390,17 @@ impl Service {
         String::from_utf8(out.stdout).expect("text")
     }
 
+    /// The same, with a line on its standard input.
+    pub fn heron_fed(&self, args: &[&str], line: &str) -> String {
+        let mut heron = self.heron_command(args);
+        let mut heron =
+            heron.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("heron runs");
+        writeln!(heron.stdin.take().expect("piped"), "{line}").expect("heron reads");
+        let out = heron.wait_with_output().expect("heron ends");
+        assert!(out.status.success(), "heron {args:?}: {}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8(out.stdout).expect("text")
+    }
+
     /// What `heron --json` prints.
     pub fn heron_json<T: DeserializeOwned>(&self, args: &[&str]) -> T {
         let text = self.heron_says(&[args, &["--json"]].concat());

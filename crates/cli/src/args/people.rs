@@ -32,11 +32,8 @@ pub enum PeopleVerb {
         /// Its number.
         id: u32,
     },
-    /// Take an invitation as whoever is signed in; without a sign-in, the console's page makes a new account.
-    Take {
-        /// The link, or what stands behind its `#`.
-        link: String,
-    },
+    /// Take an invitation: as whoever is signed in, or with a new account, which is then signed in.
+    Take(TakeArgs),
     /// Give a member another role.
     Role {
         /// The account's name.
@@ -69,6 +66,18 @@ pub enum PeopleVerb {
     },
     /// Leave the estate.
     Leave,
+}
+
+#[derive(Args)]
+pub struct TakeArgs {
+    /// The invitation's link.
+    pub link: String,
+    /// Make an account of this name for it; its password is asked for.
+    #[arg(long, value_name = "NAME")]
+    pub new_account: Option<String>,
+    /// Read the password from standard input instead of asking.
+    #[arg(long, requires = "new_account")]
+    pub password_stdin: bool,
 }
 
 #[derive(Args)]

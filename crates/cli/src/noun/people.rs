@@ -85,8 +85,8 @@ pub async fn run(client: &Client, out: &Out, verb: PeopleVerb, yes: bool) -> Res
             client.delete(&client.in_estate(&format!("invitations/{id}")).await?).await?;
             out.line(format!("Invitation {id} was withdrawn."))
         }
-        PeopleVerb::Take { link } => {
-            let code = link.rsplit('#').next().unwrap_or_default().to_owned();
+        PeopleVerb::Take(args) => {
+            let code = args.link.rsplit('#').next().unwrap_or_default().to_owned();
             client.act_with("/invitations/take", &TakeInvitation { code, account: None }).await?;
             out.line("The invitation was taken; see `heron estate list`.")
         }

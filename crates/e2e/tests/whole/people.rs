@@ -270,16 +270,19 @@ async fn the_client_does_all_of_it() {
     use std::os::unix::fs::PermissionsExt as _;
     assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     let says = |args: &[&str]| service.heron_says(args);
-    assert!(says(&["people", "roles"]).contains("engineer"));
+    assert!(says(&["people", "roles"]).contains("ENGINEER"));
     let invited = says(&["people", "invite", "viewer", "--for", "Marit"]);
     let link = invited.lines().find_map(|line| line.strip_prefix("link")).unwrap().trim().to_owned();
     assert!(link.starts_with(&service.http) && link.contains("/invitation#"), "{link}");
-    let marit = service.take(&json!(link.rsplit('#').next().unwrap()), "marit").await;
+    let folder = service.client_folder().join("marit");
+    let by = ["--config", folder.to_str().unwrap()];
+    let take = ["people", "take", &link, "--new-account", "marit", "--password-stdin"];
+    let told = service.heron_fed(&[&by[..], &take[..]].concat(), PASSWORD);
+    assert!(told.contains("as marit") && told.contains("tarnsey (viewer)"), "{told}");
     assert!(says(&["people", "list"]).contains("marit"));
     says(&["people", "role", "marit", "operator"]);
     let by_marit = |args: &[&str]| {
-        let out =
-            service.heron_command(args).env("HERON_TOKEN", &marit).env("HERON_URL", &service.http).output().unwrap();
+        let out = service.heron(&[&by[..], args].concat());
         (out.status.code(), String::from_utf8_lossy(&[out.stdout, out.stderr].concat()).into_owned())
     };
     assert!(by_marit(&["account", "show"]).1.contains("operator"));
