@@ -48,6 +48,7 @@ struct Started {
 fn start(database: &str, data: &TempDir, (udp, tls): (&str, &str), mqtt: Option<&str>, options: &[String]) -> Started {
     let mut process = Command::new(program("herond"))
         .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--gateways", tls, "--estate", ESTATE])
+        .args(["--catalogue-hosts", "127.0.0.1,localhost"])
         .arg("--data")
         .arg(data.path().join("service"))
         .args(mqtt.iter().flat_map(|url| ["--mqtt", url]))

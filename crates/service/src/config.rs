@@ -183,6 +183,10 @@ pub struct Options {
     #[arg(long, env = "HEROND_REQUESTS_PER_S", default_value_t = crate::http::limits::REQUESTS_PER_S, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     pub requests_per_s: u32,
 
+    /// Hosts of the own network that catalogues may be fetched from; others of it are not.
+    #[arg(long, env = "HEROND_CATALOGUE_HOSTS", value_delimiter = ',')]
+    pub catalogue_hosts: Vec<String>,
+
     /// Days for which the audit log is kept.
     #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub audit_days: u32,

@@ -4,6 +4,7 @@
 //! setting of the repository or the machine takes part.
 
 use std::io::Read as _;
+use std::net::IpAddr;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
@@ -77,6 +78,56 @@ fn failed(address: &str, why: impl std::fmt::Display) -> Problem {
     problem.detail(format!("{address}: {why}"))
 }
 
+/// Where an address leads is looked up before anything is asked there: people who may import a catalogue may not look around
+/// in the service's own network. Hosts of it that are meant are named at the start.
+async fn outside(address: &str, inner: &[String]) -> Result<(), Problem> {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
+    let (host, port) = match authority.rsplit_once(':') {
+        Some((host, port)) if port.chars().all(|c| c.is_ascii_digit()) => (host, port.parse().unwrap_or(443)),
+        _ => (authority, 443),
+    };
+    let host = host.trim_matches(['[', ']']).to_ascii_lowercase();
+    if inner.contains(&host) {
+        return Ok(());
+    }
+    let found = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|why| failed(address, why))?;
+    match found.map(|found| found.ip()).find(|ip| is_inner(*ip)) {
+        Some(_) => {
+            let allowed = "an address of this network is not fetched from, unless the service is started with its host in \
+                 --catalogue-hosts";
+            Err(bad_field("address", address, allowed))
+        }
+        None => Ok(()),
+    }
+}
+
+/// Whether an address is of this machine, or of a network that is nobody else's business.
+fn is_inner(ip: IpAddr) -> bool {
+    match ip {
+        IpAddr::V4(v4) => {
+            let shared = v4.octets()[0] == 100 && (64..128).contains(&v4.octets()[1]);
+            v4.is_loopback()
+                || v4.is_private()
+                || v4.is_link_local()
+                || v4.is_unspecified()
+                || v4.is_multicast()
+                || v4.is_broadcast()
+                || shared
+        }
+        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
+            Some(v4) => is_inner(v4.into()),
+            None => {
+                v6.is_loopback()
+                    || v6.is_unspecified()
+                    || v6.is_multicast()
+                    || v6.is_unique_local()
+                    || v6.is_unicast_link_local()
+            }
+        },
+    }
+}
+
 /// `git` in a folder of its own, with nothing of the machine's settings.
 fn git(folder: &Path, arguments: &[&str]) -> Command {
     let mut command = Command::new("sh");
@@ -84,7 +135,16 @@ fn git(folder: &Path, arguments: &[&str]) -> Command {
     for allowed in ["protocol.https.allow=always", "protocol.http.allow=always", "protocol.git.allow=always"] {
         command.args(["-c", allowed]);
     }
-    command.args(["-c", "protocol.allow=never", "-c", "core.hooksPath=/dev/null", "-c", "credential.helper="]);
+    command.args([
+        "-c",
+        "protocol.allow=never",
+        "-c",
+        "core.hooksPath=/dev/null",
+        "-c",
+        "credential.helper=",
+        "-c",
+        "http.followRedirects=false",
+    ]);
     command.arg("-C").arg(folder).args(arguments);
     command.env_clear().env("PATH", std::env::var_os("PATH").unwrap_or_default()).env("HOME", folder);
     command.env("GIT_TERMINAL_PROMPT", "0").env("GIT_CONFIG_NOSYSTEM", "1").env("LC_ALL", "C");
@@ -109,7 +169,8 @@ async fn run(address: &str, folder: &Path, arguments: &[&str]) -> Result<Vec<u8>
 ///
 /// # Errors
 /// If there is no repository to be read at the address, or it takes too long, or is too large.
-pub async fn fetch(address: &str, branch: Option<&str>) -> Result<Fetched, Problem> {
+pub async fn fetch(address: &str, branch: Option<&str>, inner: &[String]) -> Result<Fetched, Problem> {
+    outside(address, inner).await?;
     let folder = tempfile::tempdir().map_err(|why| failed(address, why))?;
     let work = async {
         run(address, folder.path(), &["init", "--quiet", "--bare"]).await?;
@@ -135,6 +196,35 @@ pub async fn fetch(address: &str, branch: Option<&str>) -> Result<Fetched, Probl
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn addresses_of_the_own_network_are_not_fetched_from() {
+        for inner in [
+            "127.0.0.1",
+            "10.1.2.3",
+            "192.168.0.1",
+            "172.16.0.1",
+            "169.254.169.254",
+            "100.64.0.1",
+            "0.0.0.0",
+            "::1",
+            "fe80::1",
+            "fd00::1",
+            "::ffff:127.0.0.1",
+        ] {
+            assert!(is_inner(inner.parse().unwrap()), "{inner}");
+        }
+        for outer in ["192.0.2.1", "8.8.8.8", "2001:db8::1"] {
+            assert!(!is_inner(outer.parse().unwrap()), "{outer}");
+        }
+        for address in
+            ["http://127.0.0.1/x.git", "git://localhost/x", "http://[::1]:99/x", "https://169.254.169.254/latest"]
+        {
+            let why = outside(address, &[]).await.unwrap_err();
+            assert!(why.to_string().contains("--catalogue-hosts"), "{why}");
+        }
+        assert!(outside("http://LOCALHOST:8/x.git", &["localhost".into()]).await.is_ok());
+    }
 
     #[test]
     fn only_addresses_of_repositories_are_fetched_from() {

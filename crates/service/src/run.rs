@@ -215,6 +215,7 @@ pub async fn run(options: Options) -> Result<()> {
         secure: web.is_some(),
         names: options.http_names.clone(),
         requests_per_s: options.requests_per_s,
+        catalogue_hosts: options.catalogue_hosts.iter().map(|host| host.to_ascii_lowercase()).collect(),
         audit_days: options.audit_days,
         audit_append_only: store.guard_audit().await,
     };

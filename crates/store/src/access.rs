@@ -2,15 +2,13 @@
 
 use api::people::{Invitation, Offer, Share, scope_of};
 use api::rights::{Rights, Role, Scope, ShareLevel};
-use api::token::AccessToken;
 use chrono::{DateTime, Utc};
-use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 
-use crate::people::{Person, PersonId, add_estate, add_person};
+use crate::people::{PersonId, add_estate, add_person};
 use crate::rows::{eui, eui_bytes};
-use crate::{EstateId, Store, StoreError, constraint};
+use crate::{EstateId, Store, StoreError};
 
 /// What somebody may do in an estate, and how far that reaches.
 #[derive(Debug, Clone, PartialEq)]
@@ -31,28 +29,14 @@ pub struct Standing {
     pub grants: Vec<Grant>,
 }
 
-/// An access token as it is checked.
-#[derive(Debug, Clone, PartialEq)]
-pub struct TokenRow {
-    pub id: u32,
-    pub name: String,
-    pub estate_id: EstateId,
-    pub rights: Rights,
-    pub scope: Scope,
-    pub expires_at: Option<DateTime<Utc>>,
-    pub last_used: Option<DateTime<Utc>>,
-    /// Who made it.
-    pub person: Person,
-}
-
-fn scope(row: &MySqlRow) -> Result<Scope, StoreError> {
+pub(crate) fn scope(row: &MySqlRow) -> Result<Scope, StoreError> {
     let device: Option<Vec<u8>> = row.try_get("dev_eui")?;
     let device = device.map(|_| eui(row, "dev_eui")).transpose()?;
     Ok(scope_of(row.try_get("fleet")?, device))
 }
 
 /// A scope as it is stored: a fleet's number, a device. None if there is nothing like it in the estate.
-async fn stored(
+pub(crate) async fn stored(
     tx: &mut MySqlConnection,
     estate_id: EstateId,
     scope: &Scope,
@@ -163,6 +147,16 @@ impl Store {
             .execute(&self.pool)
             .await?;
         Ok(done.rows_affected() > 0)
+    }
+
+    /// Ends all that is shared with somebody in an estate; says how much that was.
+    pub async fn end_shares_of(&self, estate_id: EstateId, person: PersonId) -> Result<u64, StoreError> {
+        let done = sqlx::query("DELETE FROM shares WHERE estate_id = ? AND person_id = ?")
+            .bind(estate_id)
+            .bind(person)
+            .execute(&self.pool)
+            .await?;
+        Ok(done.rows_affected())
     }
 
     /// Ends a share; says whether there was one. Tokens that came of it are worth nothing without it.
@@ -384,129 +378,5 @@ impl Store {
         sqlx::query("DELETE FROM invitations WHERE id = ?").bind(taken.id).execute(&mut *tx).await?;
         tx.commit().await?;
         Ok(Some(Taken { invitation: taken, estate_id, estate: row.try_get("estate")? }))
-    }
-}
-
-const TOKENS: &str = "SELECT t.id, t.name, t.estate_id, t.rights, f.slug AS fleet, t.dev_eui, t.added_at, t.expires_at,
-        t.last_used, t.last_from, t.person_id, p.name AS person, p.keeps_installation, p.given_password, p.otp_in_use
-     FROM access_tokens t JOIN people p ON p.id = t.person_id LEFT JOIN fleets f ON f.id = t.fleet_id";
-
-fn shown(row: &MySqlRow) -> Result<AccessToken, StoreError> {
-    Ok(AccessToken {
-        id: row.try_get("id")?,
-        name: row.try_get("name")?,
-        by: row.try_get("person")?,
-        rights: Rights::of_names(&row.try_get::<String, _>("rights")?).iter().collect(),
-        scope: scope(row)?,
-        since: row.try_get("added_at")?,
-        expires_at: row.try_get("expires_at")?,
-        last_used: row.try_get("last_used")?,
-        last_from: row.try_get("last_from")?,
-    })
-}
-
-/// An access token as it is made.
-pub struct TokenToMake<'a> {
-    pub secret_hash: [u8; 32],
-    pub name: &'a str,
-    pub rights: Rights,
-    pub scope: &'a Scope,
-    pub expires_at: Option<DateTime<Utc>>,
-}
-
-impl Store {
-    /// Makes a token and gives its number; none if there is nothing like its scope in the estate.
-    pub async fn add_token(
-        &self,
-        estate_id: EstateId,
-        by: PersonId,
-        new: &TokenToMake<'_>,
-    ) -> Result<Option<u32>, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let Some((fleet_id, dev_eui)) = stored(&mut tx, estate_id, new.scope).await? else { return Ok(None) };
-        let added = sqlx::query(
-            "INSERT INTO access_tokens (secret_hash, estate_id, person_id, name, rights, fleet_id, dev_eui, added_at,
-                 expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(new.secret_hash.to_vec())
-        .bind(estate_id)
-        .bind(by)
-        .bind(new.name)
-        .bind(new.rights.names())
-        .bind(fleet_id)
-        .bind(dev_eui)
-        .bind(Utc::now())
-        .bind(new.expires_at)
-        .execute(&mut *tx)
-        .await
-        .map_err(|e| constraint(e, "a token like that"))?;
-        tx.commit().await?;
-        Ok(u32::try_from(added.last_insert_id()).ok())
-    }
-
-    /// An estate's tokens, by name; those of one person if one is named.
-    pub async fn tokens(&self, estate_id: EstateId, of: Option<PersonId>) -> Result<Vec<AccessToken>, StoreError> {
-        let statement =
-            format!("{TOKENS} WHERE t.estate_id = ? AND (? IS NULL OR t.person_id = ?) ORDER BY t.name, t.id");
-        let rows =
-            sqlx::query(sqlx::AssertSqlSafe(statement)).bind(estate_id).bind(of).bind(of).fetch_all(&self.pool).await?;
-        rows.iter().map(shown).collect()
-    }
-
-    /// Revokes a token; says whether there was one. Only those of one person if one is named.
-    pub async fn revoke_token(&self, estate_id: EstateId, id: u32, of: Option<PersonId>) -> Result<bool, StoreError> {
-        let done =
-            sqlx::query("DELETE FROM access_tokens WHERE estate_id = ? AND id = ? AND (? IS NULL OR person_id = ?)")
-                .bind(estate_id)
-                .bind(id)
-                .bind(of)
-                .bind(of)
-                .execute(&self.pool)
-                .await?;
-        Ok(done.rows_affected() > 0)
-    }
-
-    /// The token with this secret, if it has not ended.
-    pub async fn access_token(&self, secret_hash: [u8; 32]) -> Result<Option<TokenRow>, StoreError> {
-        let statement = format!("{TOKENS} WHERE t.secret_hash = ? AND (t.expires_at IS NULL OR t.expires_at > ?)");
-        let row = sqlx::query(sqlx::AssertSqlSafe(statement))
-            .bind(secret_hash.to_vec())
-            .bind(Utc::now())
-            .fetch_optional(&self.pool)
-            .await?;
-        row.map(|row| {
-            Ok(TokenRow {
-                id: row.try_get("id")?,
-                name: row.try_get("name")?,
-                estate_id: row.try_get("estate_id")?,
-                rights: Rights::of_names(&row.try_get::<String, _>("rights")?),
-                scope: scope(&row)?,
-                expires_at: row.try_get("expires_at")?,
-                last_used: row.try_get("last_used")?,
-                person: crate::people::person(&row)?,
-            })
-        })
-        .transpose()
-    }
-
-    pub async fn note_token_used(&self, id: u32, address: &str) -> Result<(), StoreError> {
-        sqlx::query("UPDATE access_tokens SET last_used = ?, last_from = ? WHERE id = ?")
-            .bind(Utc::now())
-            .bind(address)
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
-
-    /// What a device was registered under, if it is the estate's.
-    pub async fn fleet_of(&self, estate_id: EstateId, dev_eui: Eui64) -> Result<Option<String>, StoreError> {
-        Ok(sqlx::query_scalar(
-            "SELECT f.slug FROM devices d JOIN fleets f ON f.id = d.fleet_id WHERE d.estate_id = ? AND d.dev_eui = ?",
-        )
-        .bind(estate_id)
-        .bind(eui_bytes(dev_eui))
-        .fetch_optional(&self.pool)
-        .await?)
     }
 }

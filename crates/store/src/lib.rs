@@ -31,9 +31,10 @@ mod registering;
 mod rotation;
 mod rows;
 mod state;
+mod tokens;
 mod vault;
 
-pub use access::{Grant, InvitationToWrite, Standing, Taken, Taker, TokenRow, TokenToMake};
+pub use access::{Grant, InvitationToWrite, Standing, Taken, Taker};
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use audit::AuditQuery;
 pub use commit::{Activity, Batch, DecodeFailure, Decoding, StoredMessage, StoredReading, outbox_name};
@@ -50,6 +51,7 @@ pub use part::Part;
 pub use people::{MemberChange, Person, PersonId, SignInRow};
 pub use readings::{JudgedSeries, ReadingRow};
 pub use state::gateway_config;
+pub use tokens::{TokenRow, TokenToMake};
 pub use vault::{Vault, VaultError};
 
 use std::str::FromStr as _;

@@ -66,6 +66,6 @@
       {/each}
     </dl>
   {:else}
-    <p class="mt-1 text-sm text-base-content/75">Each look is written to the service's log.</p>
+    <p class="mt-1 text-sm text-base-content/75">Hidden until you ask. Each look is in the audit log, with your name.</p>
   {/if}
 </section>

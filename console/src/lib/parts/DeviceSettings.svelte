@@ -17,9 +17,12 @@
 
   // News of a device must not undo what is being typed: the fields follow only when it is another one.
   let filled = "";
+  /** What the form was filled from: a change by somebody else meanwhile is not undone. */
+  let revision = "";
   $effect(() => {
     if (filled === device.dev_eui) return;
     filled = device.dev_eui;
+    revision = device.revision ?? "";
     const { name, fleet, model, profile, description, hardware, firmware, tags } = device;
     form = { name, fleet, model: model ?? "", profile: profile ?? "", description, hardware: hardware ?? "", firmware: firmware ?? "", tags: tags.join(" ") };
   });
@@ -29,10 +32,12 @@
   });
 
   async function change(body: DeviceChange) {
-    const { data, error } = await api.PATCH("/api/v1/estates/{estate}/devices/{eui}", { params: { path }, body });
+    const { data, error } = await api.PATCH("/api/v1/estates/{estate}/devices/{eui}", { params: { path }, body, headers: { "If-Match": revision } });
     problem = data ? "" : say(error);
     saved = Boolean(data);
-    if (data) done();
+    if (!data) return;
+    revision = data.revision ?? "";
+    done();
   }
 
   function save(event: SubmitEvent) {

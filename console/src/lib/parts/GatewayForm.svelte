@@ -31,9 +31,12 @@
 
   // News of a gateway must not undo what is being typed: the fields follow only when it is another one.
   let filled = "";
+  /** What the form was filled from: a change by somebody else meanwhile is not undone. */
+  let revision = "";
   $effect(() => {
     if (!gateway || filled === gateway.eui) return;
     filled = gateway.eui;
+    revision = gateway.revision ?? "";
     [eui, name, region, beacons] = [gateway.eui, gateway.name, gateway.region, gateway.beacons];
     [latitude, longitude, altitude] = [gateway.latitude_deg ?? null, gateway.longitude_deg ?? null, gateway.altitude_m ?? null];
     [gain, loss, open] = [gateway.antenna_gain_dbi, gateway.cable_loss_db, gateway.open_to_others];
@@ -68,13 +71,14 @@
     };
     const path = { estate: session.estate };
     const { data, error } = gateway
-      ? await api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about })
+      ? await api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about, headers: { "If-Match": revision } })
       : await api.POST("/api/v1/estates/{estate}/gateways", { params: { path }, body: { eui, ...about } });
     problem = data ? "" : say(error);
     offers = data ? [] : (error?.offers ?? []);
     saved = Boolean(data);
     if (!data) return;
     if (gateway) {
+      revision = data.revision ?? "";
       done();
       return;
     }

@@ -106,6 +106,7 @@
 
 <section class="rounded-box border border-base-300 p-4">
   <h2 class="mb-2">Outbox</h2>
+  {#if session.may("send")}
   <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Put a downlink in">
     <div class="flex flex-wrap items-end gap-3">
       <label>
@@ -160,6 +161,7 @@
       {#each readBack.warnings as warning (warning)}<p class="border-l-4 border-warning pl-2 text-sm">{warning}</p>{/each}
     {/if}
   </form>
+  {/if}
   <Notice text={problem} />
   {#if items.length === 0}
     <p class="text-base-content/75">Nothing was ever sent to this device.</p>
@@ -173,7 +175,7 @@
           <Bytes hex={item.payload} />
           {#if item.confirmed}<span class="text-sm text-base-content/75">confirmed</span>{/if}
           <span class="text-sm text-base-content/75" title={moment(item.changed_at)}>{ago(item.changed_at, live.now)}</span>
-          {#if item.state === "waiting"}
+          {#if item.state === "waiting" && session.may("send")}
             <span class="flex gap-1">
               {#if at > 0}<button class="btn btn-ghost btn-xs" type="button" aria-label="Earlier" title="Earlier" onclick={() => move(item.id, { before: waiting[at - 1]?.id ?? "" })}>↑</button>{/if}
               {#if at < waiting.length - 1}

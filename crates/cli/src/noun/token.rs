@@ -26,7 +26,8 @@ pub async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Resu
             out.list(&tokens, empty, &head, |t| {
                 let from = t.last_from.clone().unwrap_or_else(|| "–".into());
                 let (number, scope) = (t.id.to_string(), t.scope.to_string());
-                vec![number, t.name.clone(), t.by.clone(), rights(t), scope, ends(t), ago(t.last_used), from]
+                let used = ago(t.last_used);
+                vec![number, t.name.clone(), t.by.clone(), rights(t), scope, ends(t), used, from]
             })
         }
         TokenVerb::Add { name, rights: wanted, fleet, device, days } => {

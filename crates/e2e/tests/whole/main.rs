@@ -1,9 +1,11 @@
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 //! The whole thing, through its real interfaces.
 
+mod air;
 mod bad_input;
 mod catalogue;
 mod console;
+mod console_people;
 mod edge;
 mod first_light;
 mod gateways;

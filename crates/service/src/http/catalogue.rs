@@ -94,7 +94,7 @@ pub async fn import_git(
             known.into_iter().find(|(source, _)| source.source == address).and_then(|(_, branch)| branch)
         }
     };
-    let fetched = git::fetch(&address, branch.as_deref()).await?;
+    let fetched = git::fetch(&address, branch.as_deref(), &app.edge.catalogue_hosts).await?;
     let entries = aside(move || catalogue::read(&fetched.files)).await??;
     let source = Source { source: address, kind: SourceKind::Git, branch, revision: Some(fetched.revision) };
     import(&app, &estate, source, entries, wanted.preview).await

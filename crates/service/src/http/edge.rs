@@ -32,6 +32,8 @@ pub struct Edge {
     pub limits: Limits,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
     pub sign_ins: Semaphore,
+    /// Hosts of the own network that catalogues may be fetched from.
+    pub catalogue_hosts: Vec<String>,
     /// Days for which the audit log is kept.
     pub audit_days: u32,
     pub audit_append_only: bool,
@@ -45,6 +47,7 @@ pub struct Setup {
     pub secure: bool,
     pub names: Vec<String>,
     pub requests_per_s: u32,
+    pub catalogue_hosts: Vec<String>,
     pub audit_days: u32,
     pub audit_append_only: bool,
 }
@@ -56,6 +59,7 @@ impl Edge {
             names: setup.names.iter().map(|name| bare(name)).collect(),
             limits: Limits::new(setup.requests_per_s),
             sign_ins: Semaphore::new(2),
+            catalogue_hosts: setup.catalogue_hosts.clone(),
             audit_days: setup.audit_days,
             audit_append_only: setup.audit_append_only,
             changes: watch::Sender::new(0),
@@ -168,7 +172,9 @@ mod tests {
 
     fn edge(names: &[&str]) -> Edge {
         let names = names.iter().map(ToString::to_string).collect();
-        let setup = Setup { secure: true, names, requests_per_s: 10, audit_days: 1, audit_append_only: true };
+        let (catalogue_hosts, audit_days) = (Vec::new(), 1);
+        let setup =
+            Setup { secure: true, names, requests_per_s: 10, catalogue_hosts, audit_days, audit_append_only: true };
         Edge::new(&setup, None)
     }
 

@@ -99,7 +99,12 @@ pub async fn remove_member(
     extensions(("x-right" = json!("member"))), params(("estate" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn leave(State(app): State<App>, estate: InEstate) -> Result<StatusCode, Refusal> {
-    settled(app.store.remove_member(estate.id, &estate.person).await?, &estate.person)?;
+    let shares = app.store.end_shares_of(estate.id, estate.entry.who.person.id).await?;
+    match app.store.remove_member(estate.id, &estate.person).await? {
+        // Somebody who only had something shared was none.
+        MemberChange::Nobody if shares > 0 => {}
+        change => settled(change, &estate.person)?,
+    }
     app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }

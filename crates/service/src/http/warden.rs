@@ -175,7 +175,9 @@ pub async fn guard(
         all.find_map(|(key, value)| (key == name).then(|| value.to_owned()))
     };
     let if_match = parts.headers.get(header::IF_MATCH).and_then(|value| value.to_str().ok());
+    // A form that was filled from nothing says nothing.
     let if_match = if_match.map(|value| value.trim().trim_matches('"').to_owned());
+    let if_match = if_match.filter(|value| !value.is_empty() && value != "*");
     let entry = match enter(&app, &endpoint, who, address, trail.clone(), named("estate"), named("eui")).await {
         Ok(entry) => Entry { if_match, ..entry },
         Err((estate, refusal)) => {

@@ -60,6 +60,7 @@
   }
 
   async function loadStrangers() {
+    if (!session.whole) return;
     const { data } = await api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path: { estate: session.estate } } });
     strangers = data ?? strangers;
     const wish = page.url.searchParams.get("adopt");
@@ -161,10 +162,14 @@
     {/if}
   {/each}
   <span class="flex flex-wrap gap-2 sm:ml-auto">
+    {#if session.may("devices")}
     <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register one</button>
     <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
-    <a class="btn btn-sm" href="/devices/models">Models</a>
-    <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
+    {/if}
+    {#if session.whole}
+      <a class="btn btn-sm" href="/devices/models">Models</a>
+      <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
+    {/if}
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/labels?{labels}" download="labels.pdf">Labels</a>
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
@@ -172,7 +177,7 @@
 {#if open === "one"}<div class="mb-4">{#key adopted}<DeviceForm {adopted} done={load} />{/key}</div>{/if}
 {#if open === "many"}<div class="mb-4"><DeviceImport done={load} /></div>{/if}
 <Notice text={problem} />
-{#if strangers.length > 0}<DeviceStrangers {strangers} {adopt} />{/if}
+{#if strangers.length > 0 && session.may("devices")}<DeviceStrangers {strangers} {adopt} />{/if}
 {#if chosen.length > 0}<BulkEdit {chosen} done={load} />{/if}
 
 {#if devices?.length === 0 && filtered}

@@ -143,7 +143,7 @@
                 {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
               </td>
               <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
-              <td><button class="btn btn-sm" onclick={() => (adopting = stranger)} aria-label="Adopt {stranger.eui}">Adopt</button></td>
+              <td>{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => (adopting = stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td>
             </tr>
           {/each}
         </tbody>
@@ -152,7 +152,7 @@
   {/if}
 </section>
 
-<section class="mt-8 space-y-5">
+{#if session.may("gateways")}<section class="mt-8 space-y-5">
   <GatewayForm stranger={adopting} done={() => { adopting = null; void load(); }} />
   <GatewayImport done={() => void load()} />
-</section>
+</section>{/if}

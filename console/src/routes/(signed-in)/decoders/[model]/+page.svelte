@@ -114,8 +114,8 @@
     const own = about.versions?.find((one) => versionWords(one) === version);
     if (own) [own.decoder, own.decoder_kind, own.tests] = [source, kind, $state.snapshot(tests)];
     else [about.decoder, about.decoder_kind, about.tests] = [source, kind, $state.snapshot(tests)];
-    const { slug: _slug, flaw: _flaw, source: _source, edited: _edited, changed_at: _changed, ...body } = { ...about, readings: $state.snapshot(rules) };
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", { params: { path, query: { note: note || undefined } }, body });
+    const { slug: _slug, flaw: _flaw, source: _source, edited: _edited, changed_at: _changed, revision, ...body } = { ...about, readings: $state.snapshot(rules) };
+    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", { params: { path, query: { note: note || undefined } }, body, headers: { "If-Match": revision ?? "" } });
     problem = data ? "" : say(error);
     if (!data) return;
     model = data;
@@ -185,7 +185,7 @@
         <label class="min-w-52 flex-1 text-sm"><span class="block text-base-content/75">What the change is for</span>
           <input class="input input-sm w-full" name="note" bind:value={note} maxlength="300" autocomplete="off" />
         </label>
-        <button class="btn btn-primary btn-sm" disabled={!drafted || !!tried?.problem || trying}>Put in force</button>
+        <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || trying}>Put in force</button>
       </form>
       {#if broken > 0}<p class="mt-1 text-sm text-error">{broken} payloads could be read before and cannot be any more.</p>{/if}
       {#if saved && !drafted}<p class="mt-1 text-success" role="status" data-saved>✓ {saved}</p>{/if}
@@ -236,7 +236,7 @@
 
   <div class="mt-5 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
     <Editions model={slug} news={saves} restored={() => { saves += 1; void load(); }} />
-    <DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />
+    {#if session.may("decoders")}<DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
   </div>
 {:else if !problem}
   <p class="text-base-content/75">Asking…</p>

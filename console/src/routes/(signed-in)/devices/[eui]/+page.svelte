@@ -97,10 +97,12 @@
       <DeviceReadings {eui} model={device.model} {news} />
 
       <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />
-      <Rehearse {eui} {again} />
+      {#if session.may("send")}<Rehearse {eui} {again} />{/if}
       {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
-      <DeviceSettings {device} done={load} />
-      <DeviceRadio {device} done={load} />
+      {#if session.may("devices")}
+        <DeviceSettings {device} done={load} />
+        <DeviceRadio {device} done={load} />
+      {/if}
     </div>
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
@@ -139,7 +141,7 @@
         </dl>
       </section>
 
-      <DeviceKeys {eui} />
+      {#if session.may("keys")}<DeviceKeys {eui} />{/if}
 
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-2">Airtime in the last hour</h2>

@@ -76,6 +76,7 @@
 <p class="mb-1 text-sm"><a class="link link-hover" href="/devices">Devices</a> ›</p>
 <h1 class="mb-3">Models</h1>
 
+{#if session.may("decoders")}
 <form class="mb-4 rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void go(false); }} oninput={() => (outcome = null)} aria-label="Import a catalogue">
   <h2 class="mb-2">Import a catalogue</h2>
   <div class="flex flex-wrap items-end gap-3">
@@ -143,6 +144,7 @@
     </div>
   {/if}
 </form>
+{/if}
 
 {#if models && models.length > 0}
   <div class="overflow-x-auto">

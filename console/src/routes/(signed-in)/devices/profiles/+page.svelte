@@ -14,6 +14,8 @@
   let region = $state("EU868");
   let radio = $state<Partial<RadioSettings>>({});
   let known = $state(false);
+  /** What the form was filled from: a change by somebody else meanwhile is not undone. */
+  let revision = "";
   let outcome = $state<ChangeEffect | null>(null);
   let problem = $state("");
 
@@ -26,6 +28,7 @@
   function edit(profile: StoredProfile | null) {
     [slug, name, region, known] = [profile?.slug ?? "", profile?.name ?? "", profile?.region ?? "EU868", profile !== null];
     radio = { ...profile?.radio };
+    revision = profile?.revision ?? "";
     [outcome, problem] = [null, ""];
   }
 
@@ -35,12 +38,14 @@
     const { data, error } = await api.PUT("/api/v1/estates/{estate}/profiles/{profile}", {
       params: { path: { estate: session.estate, profile: slug }, query: { preview } },
       body: { name: name || slug, region, radio: given },
+      headers: revision && !preview ? { "If-Match": revision } : {},
     });
     problem = data ? "" : say(error);
     outcome = data ?? null;
     if (data?.done) {
       known = true;
       await load();
+      revision = profiles?.find((one) => one.slug === slug)?.revision ?? "";
     }
   }
 
@@ -82,6 +87,7 @@
   <p class="mb-4 max-w-prose">None yet. A profile holds what many devices have in common: where they are used, when they listen, how they are answered. A name and a region suffice; all else follows the device's model and the region.</p>
 {/if}
 
+{#if session.may("devices")}
 <form class="rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void put(false); }} oninput={() => (outcome = null)} aria-label="A radio profile">
   <h2 class="mb-2">{known ? `Change ${slug}` : "Make one"}</h2>
   <div class="flex flex-wrap items-end gap-3">
@@ -112,3 +118,4 @@
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if outcome}<Effect effect={outcome} />{/if}
 </form>
+{/if}

@@ -155,7 +155,7 @@
 
   <div class="mb-5"><GatewayReception {eui} /></div>
   {#if gateway.state === "listening"}{@render access(gateway)}{/if}
-  <div class="mb-6"><GatewayForm {gateway} done={() => void loadGateway()} /></div>
+  {#if session.may("gateways")}<div class="mb-6"><GatewayForm {gateway} done={() => void loadGateway()} /></div>{/if}
 
   <h2 class="mb-2">Last frames through it</h2>
   {#if messages.length === 0}
@@ -171,7 +171,7 @@
 
 {#snippet access(gateway: Gateway)}
   <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
-    <GatewayAccess {gateway} />
+    {#if session.may("gateways")}<GatewayAccess {gateway} />{/if}
     <GatewayEvents {eui} fresh={happened} />
   </div>
 {/snippet}
