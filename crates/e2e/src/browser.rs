@@ -71,11 +71,15 @@ impl Browser {
         wait::until(&what, async || self.window.find(by.clone()).await.ok()?.click().await.ok()).await;
     }
 
-    /// Types into a field.
+    /// Types into a field as soon as it is there; one that is drawn anew meanwhile is filled again.
     pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
-        let field = self.window.find(By::Css(css)).await?;
-        field.clear().await?;
-        field.send_keys(text).await?;
+        let what = format!("typing into {css}");
+        wait::until(&what, async || {
+            let field = self.window.find(By::Css(css)).await.ok()?;
+            field.clear().await.ok()?;
+            field.send_keys(text).await.ok()
+        })
+        .await;
         Ok(())
     }
 

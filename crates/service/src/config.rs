@@ -191,12 +191,13 @@ pub struct Options {
     #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub audit_days: u32,
 
-    /// Address of the UDP packet-forwarder protocol.
-    #[arg(long, env = "HEROND_UDP", default_value = "0.0.0.0:1700")]
+    /// Address of the UDP packet-forwarder protocol; 0.0.0.0:1700 for gateways elsewhere than on this machine.
+    #[arg(long, env = "HEROND_UDP", default_value = "127.0.0.1:1700")]
     pub udp: SocketAddr,
 
-    /// Address for gateways that call over TLS: WebSocket LNS and CUPS.
-    #[arg(long, env = "HEROND_GATEWAYS", default_value = "0.0.0.0:8681")]
+    /// Address for gateways that call over TLS, WebSocket LNS and CUPS; 0.0.0.0:8681 for those elsewhere than on this
+    /// machine.
+    #[arg(long, env = "HEROND_GATEWAYS", default_value = "127.0.0.1:8681")]
     pub gateways: SocketAddr,
 
     /// Names and addresses by which gateways reach this machine. The service's certificate is made out to them, and

@@ -40,12 +40,14 @@ impl Proof<'_> {
 pub struct Refused {
     pub text: String,
     pub next: &'static str,
+    /// Whose credential it is, if it is another gateway's.
+    pub of: Option<Eui64>,
 }
 
 const NEW_KIT: &str = "Make a new connection kit for this gateway and put its files there.";
 
 fn refused(text: impl Into<String>, next: &'static str) -> Refused {
-    Refused { text: text.into(), next }
+    Refused { text: text.into(), next, of: None }
 }
 
 /// A credential with its secret, which exists here and on its way to the gateway only.
@@ -186,7 +188,8 @@ impl Keyring {
         let kind = credential.kind.name();
         if row.gateway != claims {
             let text = format!("Its {kind} belongs to {}, and it says to be {claims}.", row.gateway);
-            return Err(refused(text, "The files of two gateways have been mixed up: each has a kit of its own."));
+            let next = "The files of two gateways have been mixed up: each has a kit of its own.";
+            return Err(Refused { of: Some(row.gateway), ..refused(text, next) });
         }
         let when = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M UTC");
         match credential.state(now) {
@@ -336,7 +339,7 @@ impl Credentials {
 }
 
 /// Why a proof that is not on record does not do.
-fn unknown(proof: Proof<'_>) -> Refused {
+pub fn unknown(proof: Proof<'_>) -> Refused {
     let certificate = match proof {
         Proof::Token(token) => {
             let text = format!("Its token, of {} characters, is none of this service's.", token.chars().count());

@@ -50,23 +50,23 @@
 
 {#if ready}
   <header class="border-b border-base-300 bg-base-200">
-    <div class="mx-auto flex max-w-6xl items-center gap-x-4 px-4">
+    <div class="mx-auto flex max-w-7xl items-center gap-x-3 px-4">
       <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to what needs attention">
         <Heron /> <span class="hidden whitespace-nowrap lg:inline">Keen Heron</span>
       </a>
-      <nav class="hidden gap-1 self-stretch sm:flex" aria-label="Main">
+      <nav class="hidden self-stretch sm:flex" aria-label="Main">
         {#each open as place (place.href)}
           <a
             href={place.href}
             aria-current={here(place.href)}
-            class="flex items-center border-b-2 px-2.5 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
+            class="flex items-center border-b-2 px-2 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
           >
             {place.word}
           </a>
         {/each}
       </nav>
       <div class="ml-auto hidden sm:block"><Search /></div>
-      <div class="ml-auto flex items-center gap-3 text-sm sm:ml-0">
+      <div class="ml-auto flex min-w-0 items-center gap-2 text-sm sm:ml-0">
         {#if (session.me?.estates.length ?? 0) > 1}
           <select class="select select-sm w-auto max-w-40 capitalize" aria-label="Estate" value={session.estate} onchange={(event) => session.choose(event.currentTarget.value)}>
             {#each session.me?.estates ?? [] as estate (estate.slug)}<option value={estate.slug}>{estate.name}</option>{/each}
@@ -75,7 +75,7 @@
           <span class="capitalize">{session.estateName}</span>
         {/if}
         <span class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
-          {live.connected ? "● live" : "○ reconnecting"}
+          {live.connected ? "●" : "○"}<span class="hidden 2xl:inline"> {live.connected ? "live" : "reconnecting"}</span>
         </span>
         <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>
           {theme === "dusk" ? "Day" : "Dusk"}
@@ -86,18 +86,18 @@
     </div>
   </header>
 
-  <div class="px-4 pt-3 sm:hidden"><Search /></div>
   {#if session.me?.given_password}
     <p class="border-b border-warning/40 bg-warning/10 px-4 py-2 text-center text-warning">
       Your password is the one that was printed; whoever saw it can sign in. <a class="link" href="/account">Set another</a>
     </p>
   {/if}
+  <div class="px-4 pt-3 sm:hidden"><Search /></div>
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
 
   <!-- On a ladder one thumb has to do. -->
   <nav class="fixed inset-x-0 bottom-0 z-10 flex overflow-x-auto border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
     {#each open as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-1.5 py-3.5 text-center text-[0.8em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-0.5 py-3.5 text-center text-[0.72em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}
       </a>
     {/each}

@@ -158,7 +158,9 @@ impl FromRequestParts<App> for InEstate {
         let access = access_of(parts, &entry)?;
         // Of a member's endpoint the handler itself says how far it reaches.
         if !entry.of_device && matches!(entry.reach, Reach::Part(_)) {
-            return Err(warden::beyond(&entry.reach));
+            let refusal = warden::beyond(&entry.reach);
+            entry.trail.note(refusal.0.to_string());
+            return Err(refusal);
         }
         Ok(Self { id: access.estate_id, person: entry.who.person.name.clone(), entry, access })
     }

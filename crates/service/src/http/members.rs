@@ -147,7 +147,9 @@ pub async fn add_invitation(
         Offer::Role(_) => not_found("estate", "it"),
     })?;
     let invitation = Invitation { id, for_whom, offer: new.offer, expires_at, by: estate.person.clone() };
-    estate.trail().object(format!("invitation {id} for {}", invitation.for_whom)).made(&invitation);
+    estate.trail().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
+        "offer": invitation.offer, "expires_at": invitation.expires_at,
+    }));
     Ok(Json(shown(invitation, code)))
 }
 

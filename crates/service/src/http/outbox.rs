@@ -252,7 +252,9 @@ pub async fn add_to_outbox(
     };
     // Stored first: an item the engine knows of must be there to be updated.
     let mut stored = app.store.add_outbox_item(eui, &item).await?;
-    estate.trail().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&stored);
+    estate.trail().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&serde_json::json!({
+        "id": stored.id, "port": stored.port, "payload": stored.payload, "confirmed": stored.confirmed,
+    }));
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
     if new.first {
         app.network.arrange(eui, id, Place::First).await;

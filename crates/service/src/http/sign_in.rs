@@ -53,8 +53,8 @@ pub async fn sign_in(
         }
         false => false,
     };
-    let (true, Some(person)) = (right, person) else {
-        deed.signed(&app, 401, Some("name or password is wrong")).await;
+    let (true, Some(person)) = (right, person.clone()) else {
+        deed.signed(&app, person.as_ref(), 401, Some("name or password is wrong")).await;
         return Err(wrong());
     };
     let by_code = match second_step(&app, &person, given.code.as_deref()).await? {
@@ -66,13 +66,13 @@ pub async fn sign_in(
             return Err(Refusal(problem.field("code").detail("the six digits of the app, or a recovery code")));
         }
         Second::Wrong => {
-            deed.signed(&app, 401, Some("the password was right, the code was wrong")).await;
+            deed.signed(&app, Some(&person), 401, Some("the password was right, the code was wrong")).await;
             let problem = Problem::new(401, "wrong_code", "The code is wrong, or was used already");
             return Err(Refusal(problem.field("code")));
         }
     };
     app.edge.limits.was_right(&given.name, address, knows);
-    deed.signed(&app, 200, by_code).await;
+    deed.signed(&app, Some(&person), 200, by_code).await;
     welcome(&app, person, address, &headers).await
 }
 
@@ -140,6 +140,7 @@ pub async fn sign_out(State(app): State<App>, entry: Entry) -> Result<impl IntoR
     if let By::SignIn(id) = entry.who.by {
         app.store.end_sign_in(entry.who.person.id, id).await?;
     }
+    entry.trail.sign();
     app.edge.rights_changed();
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie(&app, "", 0))]))
 }

@@ -23,6 +23,11 @@ fn whose(estate: &InEstate) -> Option<PersonId> {
     (!all).then_some(estate.entry.who.person.id)
 }
 
+/// What the audit log tells of a token.
+fn told(token: &AccessToken) -> serde_json::Value {
+    serde_json::json!({ "rights": token.rights, "scope": token.scope, "expires_at": token.expires_at })
+}
+
 /// Access tokens: one's own, and everybody's for who looks after people.
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("member"))),
@@ -63,7 +68,7 @@ pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json
         last_used: None,
         last_from: None,
     };
-    estate.trail().object(format!("token {id}: {}", token.name)).made(&token);
+    estate.trail().object(format!("token {id}: {}", token.name)).made(&told(&token));
     Ok(Json(MadeToken { token, secret }))
 }
 
@@ -84,7 +89,7 @@ pub async fn revoke_token(
     if !app.store.revoke_token(estate.id, number, whose).await? {
         return Err(not_found("token", id));
     }
-    estate.trail().object(format!("token {id}: {}", before.name)).removed(&before);
+    estate.trail().object(format!("token {id}: {}", before.name)).removed(&told(&before));
     app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }

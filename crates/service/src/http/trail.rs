@@ -7,7 +7,7 @@ use api::audit::{AuditDifference, AuditEntry, AuditKind, differences};
 use axum::http::StatusCode;
 use chrono::Utc;
 use serde::Serialize;
-use store::EstateId;
+use store::{EstateId, Person};
 use ulid::Ulid;
 
 use super::App;
@@ -44,6 +44,12 @@ impl Trail {
     /// What else is to be said.
     pub fn note(&self, note: impl Into<String>) -> &Self {
         self.lock().note = Some(note.into());
+        self
+    }
+
+    /// Somebody came or went.
+    pub fn sign(&self) -> &Self {
+        self.lock().kind = Some(AuditKind::Sign);
         self
     }
 
@@ -150,12 +156,22 @@ impl Deed {
         write(app, estate, &entry).await;
     }
 
-    /// Writes down a sign-in, or what came of one.
-    pub async fn signed(&mut self, app: &App, status: u16, note: Option<&str>) {
+    /// Writes down a sign-in, or what came of one: for the installation, and for each estate that the account is a member of.
+    pub async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
         let trail = Trail::at("");
         let mut entry = self.entry(&trail, status, AuditKind::Sign);
         entry.note = note.map(str::to_owned);
         write(app, None, &entry).await;
+        let Some(person) = person.map(|person| person.id) else { return };
+        // The answer does not wait for it: how long it takes would tell whether there is such an account.
+        let app = app.clone();
+        tokio::spawn(async move {
+            let standings = app.store.standings(person, None).await.unwrap_or_default();
+            for standing in standings.iter().filter(|standing| standing.role.is_some()) {
+                entry.id = Ulid::generate().to_string();
+                write(&app, Some(standing.estate_id), &entry).await;
+            }
+        });
     }
 }
 

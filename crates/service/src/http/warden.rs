@@ -315,11 +315,11 @@ async fn enter(
 pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
     let may: Vec<_> = access.rights().iter().map(Right::name).collect();
     let by = match (who.token(), access.role) {
-        (Some(token), _) => format!("the token {token:?}"),
+        (Some(token), _) => format!("with the token {token:?}"),
         (None, Some(role)) => format!("as {role} of {}", access.slug),
         (None, None) => "with what is shared here".into(),
     };
-    let problem = Problem::new(403, "not_allowed", format!("This needs the right: {right}"));
+    let problem = Problem::new(403, "not_allowed", format!("This needs the right {right:?}", right = right.name()));
     Refusal(problem.detail(format!("{by} one may: {}", may.join(", "))))
 }
 

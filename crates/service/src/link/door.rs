@@ -10,7 +10,7 @@ use chrono::Utc;
 use lorawan::Eui64;
 
 use crate::chronicle::{Chronicle, Happening};
-use crate::credentials::{Credentials, Peer, Proof};
+use crate::credentials::{Credentials, Peer, Proof, unknown};
 use crate::presence::{Known, Presence};
 
 /// What is asked at the door.
@@ -45,7 +45,16 @@ impl Door {
             self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
             return Err((StatusCode::FORBIDDEN, told.into()));
         };
-        let (status, refused) = match self.credentials.check(proof(peer, headers), eui, purpose, Utc::now()) {
+        let proof = proof(peer, headers);
+        let checked = self.credentials.check(proof, eui, purpose, Utc::now()).map_err(|why| {
+            // Of another estate's gateways nothing is told, not even that there are any.
+            let own = |other| self.presence.known(other).is_some_and(|other| other.estate_id == known.estate_id);
+            match (why.of, proof) {
+                (Some(other), Some(proof)) if !own(other) => unknown(proof),
+                _ => why,
+            }
+        });
+        let (status, refused) = match checked {
             Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Lns, Some(peer.address.ip()))),
             Err(why) => (StatusCode::UNAUTHORIZED, Some(Happening::new(Refused, why.text).next(why.next))),
         };

@@ -86,11 +86,11 @@
   <h2 class="mb-1">Members</h2>
   <div class="overflow-x-auto">
     <table class="table table-sm" data-members>
-      <thead><tr><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell">Two steps</th><th>Last seen</th><th></th></tr></thead>
+      <thead><tr><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell">Two steps</th><th class="hidden sm:table-cell">Last seen</th><th></th></tr></thead>
       <tbody>
         {#each members as member (member.name)}
           <tr data-member={member.name}>
-            <td class="font-semibold">{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75"> (you)</span>{/if}</td>
+            <td class="font-semibold">{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75">{" "}(you)</span>{/if}</td>
             <td>
               {#if manages}
                 <select class="select select-sm w-32" aria-label="Role of {member.name}" value={member.role} onchange={(event) => change(member, event.currentTarget.value as Role)}>
@@ -103,7 +103,7 @@
             <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(member.since)}</td>
             <td class="hidden md:table-cell">{member.by ?? "–"}</td>
             <td class="hidden sm:table-cell">{member.two_step ? "yes" : "no"}</td>
-            <td class="whitespace-nowrap">{ago(member.last_seen, live.now)}</td>
+            <td class="hidden whitespace-nowrap sm:table-cell">{ago(member.last_seen, live.now)}</td>
             <td class="text-right">
               {#if manages && member.name !== session.me?.name}
                 {#if sure === member.name}

@@ -43,11 +43,11 @@
 
 {#if watch}
   <div class="mb-5 flex flex-wrap gap-x-8 gap-y-1">
-    <a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>
+    {#if session.whole}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>{/if}
     <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
     {#if watch.strangers > 0}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a>{/if}
   </div>
-  {#if watch.gateways === 0}
+  {#if watch.gateways === 0 && session.whole}
     <section class="rounded-box border border-base-300 p-6">
       <h2>Nothing to watch yet</h2>
       <p class="mt-2">Begin with a <a class="link" href="/gateways">gateway</a>: register it, or let it call and adopt it.</p>

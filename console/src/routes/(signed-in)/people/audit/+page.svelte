@@ -11,7 +11,7 @@
     change: { sign: "✎", word: "change", tone: "text-primary" },
     sign: { sign: "→", word: "sign-in", tone: "text-secondary" },
     refusal: { sign: "✕", word: "refusal", tone: "text-error" },
-    secret: { sign: "⚿", word: "secret", tone: "text-warning" },
+    secret: { sign: "◆", word: "secret", tone: "text-warning" },
   };
 
   let entries = $state<AuditEntry[]>([]);
@@ -88,7 +88,7 @@
       <span class="font-medium {kind.tone}"><span aria-hidden="true" class="inline-block w-5">{kind.sign}</span>{kind.word}</span>
       <div class="min-w-0">
         <p>
-          <b class="font-semibold">{entry.who}</b>{#if entry.token}<span class="text-base-content/75"> by token {entry.token}</span>{/if}:
+          <b class="font-semibold">{entry.who}</b>{#if entry.token}<span class="text-base-content/75">{" "}by token {entry.token}</span>{/if}:
           {entry.action.replaceAll("_", " ")} <span class="text-base-content/75">·</span> {entry.object}
           {#if entry.status >= 400}<span class="badge badge-sm badge-error badge-outline ml-1">{entry.status}</span>{/if}
         </p>
