@@ -40,6 +40,8 @@
               indentUnit.of("  "),
               language.of([]),
               keymap.of([]),
+              // The styles it makes are known by this to the content security policy.
+              EditorView.cspNonce.of(document.querySelector<HTMLMetaElement>("meta[name=style-nonce]")?.content ?? ""),
               EditorView.contentAttributes.of({ "aria-label": label }),
               EditorView.updateListener.of((update) => {
                 if (update.docChanged) value = update.state.doc.toString();

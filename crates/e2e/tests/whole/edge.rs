@@ -47,7 +47,7 @@ async fn browsers_are_told_what_the_page_may_do() {
     let get = async |path: &str| Client::new().get(format!("{}{path}", service.http)).send().await.unwrap();
     let page = get("/watch").await;
     let policy = page.headers()["content-security-policy"].to_str().unwrap().to_owned();
-    assert!(policy.contains("script-src 'self'") && policy.contains("style-src 'self';"), "{policy}");
+    assert!(policy.contains("script-src 'self'") && policy.contains("style-src 'self' 'nonce-"), "{policy}");
     assert!(!policy.contains("unsafe") && policy.contains("frame-ancestors 'none'"), "{policy}");
     let answer = get("/api/v1/health").await;
     for (name, value) in [

@@ -1,6 +1,6 @@
 //! Changing devices: what is told of them, what they stand on, and their sessions.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use api::device::{DeviceDetail, SetCounters};
 use api::device_change::{BulkChange, ChangeEffect, DeviceAsIs, DeviceChange, DeviceEdit, DeviceEffect, MOST_DEVICES};
@@ -129,11 +129,19 @@ pub async fn change_devices(
     if bulk.preview {
         estate.trail().note("looked at only");
     } else {
+        let edited: Vec<Eui64> = edits.iter().map(|(dev_eui, _)| *dev_eui).collect();
+        let before = told(app.store.devices_of(estate.id, &edited).await?);
         write(&app, estate.id, &edits).await?;
-        let names: Vec<&str> = effect.devices.iter().map(|device| device.name.as_str()).collect();
-        estate.trail().object(format!("{} devices", edits.len())).note(names.join(", ")).made(&bulk.change);
+        let after = told(app.store.devices_of(estate.id, &edited).await?);
+        let many = if edited.len() == 1 { "device" } else { "devices" };
+        estate.trail().object(format!("{} {many}", edited.len())).changed(&before, &after);
     }
     Ok(Json(ChangeEffect { done: !bulk.preview, ..effect }))
+}
+
+/// Devices as they stand in the audit log: by EUI, since a name may be what changes.
+fn told(rows: Vec<DeviceRow>) -> BTreeMap<String, DeviceAsIs> {
+    rows.into_iter().map(|row| (row.dev_eui.to_string(), as_is(row))).collect()
 }
 
 /// What a change comes to for each of many; a device that it cannot be made of is named.

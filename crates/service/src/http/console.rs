@@ -1,9 +1,12 @@
 //! The console's files, built into the program. Every address that is no file is answered with the
 //! page itself, which then shows what belongs there.
 
+use axum::extract::State;
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
+
+use super::App;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/build"]
@@ -19,7 +22,7 @@ pub fn page() -> Option<String> {
     String::from_utf8(Files::get(PAGE)?.data.into_owned()).ok()
 }
 
-pub async fn serve(uri: Uri) -> Response {
+pub async fn serve(State(app): State<App>, uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     let (name, file) = match Files::get(path) {
         Some(file) => (path, Some(file)),
@@ -30,6 +33,15 @@ pub async fn serve(uri: Uri) -> Response {
     let Some(file) = file else {
         return (StatusCode::NOT_FOUND, "The console is not built into this program; see README.md.\n").into_response();
     };
+    if name == PAGE {
+        let (page, policy) = app.edge.page(&String::from_utf8_lossy(&file.data));
+        let headers = [
+            (header::CONTENT_TYPE, "text/html; charset=utf-8".to_owned()),
+            (header::CACHE_CONTROL, "no-store".to_owned()),
+            (header::CONTENT_SECURITY_POLICY, policy),
+        ];
+        return (headers, page).into_response();
+    }
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     let cache = if name.starts_with(HASHED) { "public, max-age=31536000, immutable" } else { "no-cache" };
     let headers = [(header::CONTENT_TYPE, kind.as_ref().to_owned()), (header::CACHE_CONTROL, cache.to_owned())];

@@ -23,6 +23,9 @@ const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'non
 const BROWSE: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; \
      base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
+/// What stands in the page, and in its policy, for the number by which its own styles are known.
+const NONCE: &str = "{style-nonce}";
+
 /// What stands between the service and whoever calls it from a browser or elsewhere.
 pub struct Edge {
     /// Whether it is reached over TLS.
@@ -39,7 +42,7 @@ pub struct Edge {
     pub audit_append_only: bool,
     changes: watch::Sender<u64>,
     turns: Mutex<HashMap<EstateId, Arc<AsyncMutex<()>>>>,
-    page_policy: HeaderValue,
+    page_policy: String,
 }
 
 /// How the edge is set up.
@@ -66,6 +69,12 @@ impl Edge {
             turns: Mutex::default(),
             page_policy: page_policy(page.unwrap_or_default()),
         }
+    }
+
+    /// The console's page, and what it may do.
+    pub fn page(&self, page: &str) -> (String, String) {
+        let nonce = hex::encode(rand::random::<[u8; 16]>());
+        (page.replace(NONCE, &nonce), self.page_policy.replace(NONCE, &nonce))
     }
 
     /// To be called when somebody may do other things than before: whoever listens is looked at anew.
@@ -101,8 +110,9 @@ fn bare(host: &str) -> String {
     name.trim_end_matches('.').to_ascii_lowercase()
 }
 
-/// What the console's page may do: run its own files, and the scripts that stand in it, by their hashes.
-fn page_policy(page: &str) -> HeaderValue {
+/// What the console's page may do: run its own files and the scripts that stand in it, by their hashes; and use styles that
+/// its own scripts make, which show that by a number that is another one each time the page is given out.
+fn page_policy(page: &str) -> String {
     let mut scripts = String::from("'self'");
     let mut rest = page;
     while let Some((_, after)) = rest.split_once("<script") {
@@ -113,11 +123,10 @@ fn page_policy(page: &str) -> HeaderValue {
         }
         rest = after;
     }
-    let policy = format!(
-        "default-src 'self'; script-src {scripts}; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; \
-         object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-    );
-    HeaderValue::try_from(policy).unwrap_or(HeaderValue::from_static(NOTHING))
+    format!(
+        "default-src 'self'; script-src {scripts}; style-src 'self' 'nonce-{NONCE}'; img-src 'self' data: blob:; \
+         connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+    )
 }
 
 /// Answers only to the service's own names: a name that somebody else has made to point here is not one of them.
@@ -138,15 +147,12 @@ pub async fn headers(State(edge): State<Arc<Edge>>, request: Request, next: Next
     let (api, browse) = (path.starts_with("/api/"), path.starts_with("/api/browse"));
     let mut answer = next.run(request).await;
     let headers = answer.headers_mut();
-    let policy = match (api, browse) {
-        (_, true) => HeaderValue::from_static(BROWSE),
-        (true, false) => HeaderValue::from_static(NOTHING),
-        (false, false) => edge.page_policy.clone(),
-    };
+    let policy = if browse { BROWSE } else { NOTHING };
     let fixed = |headers: &mut HeaderMap, name: HeaderName, value: &'static str| {
         headers.entry(name).or_insert(HeaderValue::from_static(value));
     };
-    headers.insert(header::CONTENT_SECURITY_POLICY, policy);
+    // The page has one of its own.
+    fixed(headers, header::CONTENT_SECURITY_POLICY, policy);
     fixed(headers, header::X_CONTENT_TYPE_OPTIONS, "nosniff");
     fixed(headers, header::X_FRAME_OPTIONS, "DENY");
     fixed(headers, header::REFERRER_POLICY, "no-referrer");
@@ -194,14 +200,21 @@ mod tests {
     #[test]
     fn the_page_runs_its_own_scripts_and_no_other() {
         let page = "<script src=\"/a.js\"></script><script>boot()</script><p></p>";
-        let policy = page_policy(page).to_str().unwrap().to_owned();
+        let policy = page_policy(page);
         let hash = STANDARD.encode(Sha256::digest(b"boot()"));
         assert!(policy.contains(&format!("script-src 'self' 'sha256-{hash}';")), "{policy}");
-        assert!(!policy.contains("unsafe") && policy.contains("style-src 'self';"));
+        assert!(!policy.contains("unsafe") && policy.contains("style-src 'self' 'nonce-"));
+        // Each time it is given out it is another number, the same in the page and in its policy.
+        let edge = edge(&["localhost"]);
+        let given = || edge.page("<meta content=\"{style-nonce}\">");
+        let ((page, policy), (again, _)) = (given(), given());
+        let nonce = page.split('"').nth(1).unwrap();
+        assert!(nonce.len() == 32 && policy.contains(&format!("'nonce-{nonce}'")), "{policy}");
+        assert_ne!(page, again);
     }
 
     #[test]
     fn a_page_that_breaks_off_gets_no_script() {
-        assert!(page_policy("<script>boot(").to_str().unwrap().contains("script-src 'self';"));
+        assert!(page_policy("<script>boot(").contains("script-src 'self';"));
     }
 }

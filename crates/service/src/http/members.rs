@@ -7,7 +7,7 @@ use api::problem::Problem;
 use api::rights::{RightAbout, Role};
 use axum::extract::State;
 use axum::http::StatusCode;
-use chrono::Utc;
+use chrono::{SecondsFormat, Utc};
 use store::{InvitationToWrite, MemberChange};
 
 use super::error::{Answer, Refusal, not_found};
@@ -148,7 +148,7 @@ pub async fn add_invitation(
     })?;
     let invitation = Invitation { id, for_whom, offer: new.offer, expires_at, by: estate.person.clone() };
     estate.trail().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
-        "offer": invitation.offer, "expires_at": invitation.expires_at,
+        "offer": invitation.offer, "expires_at": invitation.expires_at.to_rfc3339_opts(SecondsFormat::Secs, true),
     }));
     Ok(Json(shown(invitation, code)))
 }

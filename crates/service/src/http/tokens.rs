@@ -5,7 +5,7 @@ use api::rights::Right;
 use api::token::{AccessToken, MadeToken, NewToken, PREFIX};
 use axum::extract::State;
 use axum::http::StatusCode;
-use chrono::Utc;
+use chrono::{SecondsFormat, Utc};
 use store::{PersonId, TokenToMake};
 
 use super::error::{Answer, Refusal, not_found};
@@ -25,7 +25,7 @@ fn whose(estate: &InEstate) -> Option<PersonId> {
 
 /// What the audit log tells of a token.
 fn told(token: &AccessToken) -> serde_json::Value {
-    serde_json::json!({ "rights": token.rights, "scope": token.scope, "expires_at": token.expires_at })
+    serde_json::json!({ "rights": token.rights, "scope": token.scope, "expires_at": token.expires_at.map(|at| at.to_rfc3339_opts(SecondsFormat::Secs, true)) })
 }
 
 /// Access tokens: one's own, and everybody's for who looks after people.

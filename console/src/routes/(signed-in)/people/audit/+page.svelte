@@ -89,7 +89,7 @@
       <div class="min-w-0">
         <p>
           <b class="font-semibold">{entry.who}</b>{#if entry.token}<span class="text-base-content/75">{" "}by token {entry.token}</span>{/if}:
-          {entry.action.replaceAll("_", " ")} <span class="text-base-content/75">·</span> {entry.object}
+          {entry.action.replaceAll("_", " ")} {#if entry.object}<span class="text-base-content/75">·</span> {entry.object}{/if}
           {#if entry.status >= 400}<span class="badge badge-sm badge-error badge-outline ml-1">{entry.status}</span>{/if}
         </p>
         {#if entry.note}<p class="text-sm text-base-content/80">{entry.note}</p>{/if}
