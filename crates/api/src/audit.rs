@@ -45,11 +45,9 @@ pub struct AuditDifference {
     pub field: String,
     /// What it was; nothing if it was not there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub before: Option<serde_json::Value>,
     /// What it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub after: Option<serde_json::Value>,
 }
 

@@ -17,7 +17,7 @@ CREATE TABLE recovery_codes (
     code_hash BINARY(32) NOT NULL,
     PRIMARY KEY (person_id, code_hash),
     FOREIGN KEY (person_id) REFERENCES people (id) ON DELETE CASCADE
-);
+) CHARACTER SET utf8mb4;
 
 ALTER TABLE memberships
     ADD COLUMN added_at DATETIME(6) NULL,
@@ -36,7 +36,7 @@ CREATE TABLE known_sources (
     last_used DATETIME(6) NOT NULL,
     PRIMARY KEY (person_id, address),
     FOREIGN KEY (person_id) REFERENCES people (id) ON DELETE CASCADE
-);
+) CHARACTER SET utf8mb4;
 
 -- A fleet or a device, shared with somebody who is no member.
 CREATE TABLE shares (
@@ -54,7 +54,7 @@ CREATE TABLE shares (
     FOREIGN KEY (person_id) REFERENCES people (id) ON DELETE CASCADE,
     FOREIGN KEY (fleet_id) REFERENCES fleets (id) ON DELETE CASCADE,
     FOREIGN KEY (dev_eui) REFERENCES devices (dev_eui) ON DELETE CASCADE
-);
+) CHARACTER SET utf8mb4;
 
 -- Each can be taken once; the code itself is not stored, only its SHA-256.
 CREATE TABLE invitations (
@@ -74,7 +74,7 @@ CREATE TABLE invitations (
     FOREIGN KEY (estate_id) REFERENCES estates (id),
     FOREIGN KEY (fleet_id) REFERENCES fleets (id) ON DELETE CASCADE,
     FOREIGN KEY (dev_eui) REFERENCES devices (dev_eui) ON DELETE CASCADE
-);
+) CHARACTER SET utf8mb4;
 
 -- Rights are names with commas between. The secret itself is not stored, only its SHA-256.
 CREATE TABLE access_tokens (
@@ -95,7 +95,7 @@ CREATE TABLE access_tokens (
     FOREIGN KEY (person_id) REFERENCES people (id) ON DELETE CASCADE,
     FOREIGN KEY (fleet_id) REFERENCES fleets (id) ON DELETE CASCADE,
     FOREIGN KEY (dev_eui) REFERENCES devices (dev_eui) ON DELETE CASCADE
-);
+) CHARACTER SET utf8mb4;
 
 -- What was done, by whom. Rows are only ever added; what has been kept long enough goes by whole months. Without an
 -- estate it concerns the installation.
@@ -114,4 +114,4 @@ CREATE TABLE audit (
     differences LONGTEXT NULL,
     PRIMARY KEY (id, at_ms),
     KEY (estate_id, id)
-) PARTITION BY RANGE (at_ms) (PARTITION later VALUES LESS THAN MAXVALUE);
+) CHARACTER SET utf8mb4 PARTITION BY RANGE (at_ms) (PARTITION later VALUES LESS THAN MAXVALUE);

@@ -106,7 +106,7 @@ impl Store {
             query.push(" AND (who LIKE ").push_bind(like(who)).push(" OR token LIKE ").push_bind(like(who)).push(")");
         }
         if let Some(what) = &which.what {
-            query.push(" AND (action LIKE ").push_bind(like(what));
+            query.push(" AND (CONVERT(action USING utf8mb4) LIKE ").push_bind(like(what));
             query.push(" OR object LIKE ").push_bind(like(what)).push(")");
         }
         if let Some(from) = which.from {

@@ -59,8 +59,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use sqlx::migrate::MigrateDatabase;
-use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions, MySqlRow};
-use sqlx::{Executor as _, MySqlPool};
+use sqlx::mysql::{MySqlConnectOptions, MySqlDatabaseError, MySqlPoolOptions, MySqlRow};
+use sqlx::{Connection as _, Executor as _, MySqlConnection, MySqlPool};
 use thiserror::Error;
 
 /// Why the store could not do something.
@@ -75,6 +75,9 @@ pub enum StoreError {
     /// It is still used by something else.
     #[error("{0} is still in use")]
     InUse(&'static str),
+    /// A name has characters that none of its kind has, so there is nothing of that name.
+    #[error("there is nothing of that name")]
+    NoSuchName,
     /// The database did not do as it was told.
     #[error("the database: {0}")]
     Database(sqlx::Error),
@@ -97,6 +100,11 @@ pub enum StoreError {
 // Not `#[from]`: what sqlx says of itself already holds its cause, which would be told twice.
 impl From<sqlx::Error> for StoreError {
     fn from(error: sqlx::Error) -> Self {
+        // What it cannot compare with a column of plain characters (error 1267) is in no row of it.
+        let incomparable = |error: &MySqlDatabaseError| error.number() == 1267;
+        if error.as_database_error().and_then(|e| e.try_downcast_ref()).is_some_and(incomparable) {
+            return Self::NoSuchName;
+        }
         Self::Database(error)
     }
 }
@@ -148,7 +156,13 @@ impl Store {
     pub async fn open(url: &str, vault: Vault) -> Result<Self, StoreError> {
         if !sqlx::MySql::database_exists(url).await? {
             match sqlx::MySql::create_database(url).await {
-                Ok(()) => tracing::info!("the database was made"),
+                Ok(()) => {
+                    // Whatever the server takes for usual: people write as they like.
+                    let mut made = MySqlConnection::connect(url).await?;
+                    made.execute("ALTER DATABASE CHARACTER SET utf8mb4").await?;
+                    made.close().await?;
+                    tracing::info!("the database was made");
+                }
                 // Another process may have been faster.
                 Err(error) if !sqlx::MySql::database_exists(url).await? => return Err(error.into()),
                 Err(_) => {}
@@ -198,6 +212,6 @@ fn constraint(error: sqlx::Error, what: &'static str) -> StoreError {
     match &error {
         sqlx::Error::Database(e) if e.is_unique_violation() => StoreError::Exists(what),
         sqlx::Error::Database(e) if e.is_foreign_key_violation() => StoreError::InUse(what),
-        _ => StoreError::Database(error),
+        _ => error.into(),
     }
 }

@@ -234,3 +234,31 @@ async fn a_start_that_exposes_an_installation_says_so() {
     assert!(said.contains("ATTENTION") && said.contains("beyond this machine"), "{said}");
     assert!(said.contains("in the clear") && said.contains("printed for them: owner"), "{said}");
 }
+
+#[tokio::test]
+async fn names_in_any_script_are_kept_and_those_that_cannot_be_are_of_nothing() {
+    let bench = Bench::set_up().await;
+    let service = &bench.service;
+    let name = "潮位計 №1 🌊 Ærø";
+    let device = format!("/estates/{ESTATE}/devices/{DEV_EUI}");
+    let told: Value = service.done(Method::PATCH, &device, Some(json!({ "name": name }))).await;
+    assert_eq!(told["name"], json!(name));
+    let audit: Value = service.get("audit?what=%E6%BD%AE").await;
+    assert_eq!(audit["items"][0]["differences"][0]["after"], json!(name));
+    let odd = "%F2%9B%8D%B4%3Bt%C3%A5";
+    for (method, path) in [
+        (Method::GET, format!("/estates/{odd}/devices")),
+        (Method::GET, format!("/estates/{ESTATE}/fleets/{odd}")),
+        (Method::DELETE, format!("/estates/{ESTATE}/models/{odd}")),
+        (Method::DELETE, format!("/estates/{ESTATE}/profiles/{odd}")),
+        (Method::GET, format!("/estates/{ESTATE}/jobs/{odd}")),
+        (Method::DELETE, format!("/estates/{ESTATE}/people/{odd}")),
+    ] {
+        let (status, problem) = service.call(method, &path, None).await;
+        assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("not_found")), "{path}: {problem}");
+    }
+    let (status, _) = service.by("", Method::POST, "/sign-in", Some(json!({ "name": name, "password": "x" }))).await;
+    assert_eq!(status, 401);
+    let (status, problem) = service.call(Method::GET, "/installation/audit?after=%F3%96%8B%8C", None).await;
+    assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("after")));
+}

@@ -9,6 +9,7 @@ use axum::response::{IntoResponse as _, Response};
 use chrono::{DateTime, SecondsFormat, Utc};
 use serde::Deserialize;
 use store::{AuditQuery, EstateId};
+use ulid::Ulid;
 
 use super::App;
 use super::error::{Answer, Refusal};
@@ -44,6 +45,9 @@ impl Which {
             text => Ok(text.filter(|text| !text.trim().is_empty())),
         };
         let (who, what) = (text("who", self.who)?, text("what", self.what)?);
+        if let Some(bad) = before.as_ref().filter(|before| Ulid::from_string(before).is_err()) {
+            return Err(bad_field("after", bad, "the `next` of the page before"));
+        }
         Ok(AuditQuery { kind: self.kind, who, what, from: self.from, until: self.until, before })
     }
 }

@@ -42,6 +42,7 @@ impl From<StoreError> for Refusal {
             StoreError::InUse(what) => {
                 Self(Problem::new(409, "in_use", "It is still in use").detail(format!("{what} still has devices")))
             }
+            StoreError::NoSuchName => Self(Problem::new(404, "not_found", "There is nothing of that name")),
             unreadable if unreadable.is_unreadable() => {
                 tracing::error!("{unreadable}");
                 Self(Problem::new(500, "unreadable", "A stored record cannot be read; the service's log says which"))

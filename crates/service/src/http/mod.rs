@@ -6,6 +6,7 @@ pub mod auth;
 mod catalogue;
 mod changing;
 pub mod console;
+mod description;
 mod devices;
 pub mod edge;
 mod error;
@@ -55,8 +56,7 @@ use tokio::sync::{Notify, Semaphore};
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
 use tower_http::timeout::RequestBodyTimeoutLayer;
-use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
-use utoipa::{Modify, OpenApi};
+use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use utoipa_swagger_ui::SwaggerUi;
@@ -76,6 +76,7 @@ use crate::network::Network;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
+use description::TokenScheme;
 use edge::Edge;
 use error::Answer;
 use extract::Json;
@@ -137,15 +138,6 @@ impl FromRef<App> for Store {
     modifiers(&TokenScheme)
 )]
 struct Document;
-
-struct TokenScheme;
-
-impl Modify for TokenScheme {
-    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
-        let scheme = SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build());
-        openapi.components.get_or_insert_default().add_security_scheme("token", scheme);
-    }
-}
 
 fn described() -> OpenApiRouter<App> {
     OpenApiRouter::with_openapi(Document::openapi()).nest(
@@ -274,9 +266,16 @@ fn described() -> OpenApiRouter<App> {
     )
 }
 
+/// What answers, and its description.
+fn parts() -> (Router<App>, utoipa::openapi::OpenApi) {
+    let (router, mut document) = described().split_for_parts();
+    description::complete(&mut document);
+    (router, document)
+}
+
 /// The OpenAPI document.
 pub fn document() -> utoipa::openapi::OpenApi {
-    described().split_for_parts().1
+    parts().1
 }
 
 /// Everything the HTTP port answers.
@@ -284,7 +283,7 @@ pub fn document() -> utoipa::openapi::OpenApi {
 /// # Errors
 /// Names an endpoint that does not state what it needs.
 pub fn router(app: App) -> Result<Router, String> {
-    let (router, document) = described().split_for_parts();
+    let (router, document) = parts();
     let endpoints = Arc::new(Endpoints::of(&document)?);
     let edge = Arc::clone(&app.edge);
     Ok(router

@@ -11,7 +11,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::IntoResponse;
 use chrono::{TimeDelta, Utc};
-use store::{Person, Taken, Taker};
+use store::{Person, StoreError, Taken, Taker};
 
 use super::account::me_of;
 use super::error::{Answer, Refusal};
@@ -40,12 +40,12 @@ pub async fn sign_in(
 ) -> Result<impl IntoResponse, Refusal> {
     let mut deed = Deed::claimed(&given.name, address, "sign_in");
     let source = app.edge.limits.of(address).to_string();
-    let knows = app.store.knows_source(&given.name, &source).await?;
+    let knows = none_such(app.store.knows_source(&given.name, &source).await)?.unwrap_or_default();
     if let Err(wait) = app.edge.limits.try_sign_in(&given.name, address, knows, Instant::now()) {
         tracing::warn!(%address, "too many attempts to sign in");
         return Err(Refusal::too_often(wait));
     }
-    let (person, stored) = app.store.person(given.name.trim()).await?.unzip();
+    let (person, stored) = none_such(app.store.person(given.name.trim()).await)?.flatten().unzip();
     let right = match given.password.len() <= LONGEST_PASSWORD {
         true => {
             let _one_of_few = app.edge.sign_ins.acquire().await;
@@ -74,6 +74,14 @@ pub async fn sign_in(
     app.edge.limits.was_right(&given.name, address, knows);
     deed.signed(&app, Some(&person), 200, by_code).await;
     welcome(&app, person, address, &headers).await
+}
+
+/// A name that no account can have is that of nobody.
+fn none_such<T>(found: Result<T, StoreError>) -> Result<Option<T>, StoreError> {
+    match found {
+        Err(StoreError::NoSuchName) => Ok(None),
+        found => found.map(Some),
+    }
 }
 
 enum Second {

@@ -84,7 +84,8 @@ impl Endpoints {
     /// Names the first endpoint that does not say what it needs.
     pub fn of(document: &utoipa::openapi::OpenApi) -> Result<Self, String> {
         let mut found = HashMap::new();
-        for (path, item) in &document.paths.paths {
+        let mut document = document.clone();
+        for (path, item) in &mut document.paths.paths {
             for (method, operation) in operations(item) {
                 let stated = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str());
                 let needs = stated.and_then(Needs::read);
@@ -107,15 +108,16 @@ impl Endpoints {
     }
 }
 
-fn operations(item: &PathItem) -> impl Iterator<Item = (Method, &Operation)> {
+/// The endpoints at a path.
+pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Operation)> {
     let all = [
-        (Method::GET, &item.get),
-        (Method::PUT, &item.put),
-        (Method::POST, &item.post),
-        (Method::DELETE, &item.delete),
-        (Method::PATCH, &item.patch),
+        (Method::GET, &mut item.get),
+        (Method::PUT, &mut item.put),
+        (Method::POST, &mut item.post),
+        (Method::DELETE, &mut item.delete),
+        (Method::PATCH, &mut item.patch),
     ];
-    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_ref()?)))
+    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
 }
 
 /// The caller and what is known of the request, for handlers.
@@ -286,7 +288,10 @@ async fn enter(
     let Some(slug) = estate else { return Ok(entry) };
     // To others an estate does not exist.
     let absent = || Refusal(not_found("estate", &slug).0);
-    let access = knowing::access(app, &entry.who, &slug).await.map_err(|why| (None, why))?;
+    let access = match knowing::access(app, &entry.who, &slug).await {
+        Err(refusal) if refusal.0.status == 404 => None,
+        access => access.map_err(|why| (None, why))?,
+    };
     let Some(access) = access else {
         let asked = app.directory.estate_named(&slug);
         return Err((asked, absent()));

@@ -48,7 +48,7 @@
     void goto(`?${query}`, { replace: true, reset: false });
   }
 
-  const shown = (value: unknown) => (value == null ? "–" : typeof value === "string" ? value : JSON.stringify(value));
+  const shown = (value: unknown) => (value == null || value === "" ? "–" : typeof value === "string" ? value : JSON.stringify(value));
   const exported = $derived(`/api/v1/estates/${session.estate}/audit/export?${new URLSearchParams(page.url.searchParams.toString())}`);
 </script>
 
@@ -94,7 +94,7 @@
         </p>
         {#if entry.note}<p class="text-sm text-base-content/80">{entry.note}</p>{/if}
         {#each entry.differences ?? [] as one (one.field)}
-          <p class="text-sm"><span class="font-mono text-[0.9em] text-base-content/75">{one.field}</span> {#if one.before != null}<span class="line-through decoration-base-content/40">{shown(one.before)}</span> → {/if}<span class="break-words">{shown(one.after)}</span></p>
+          <p class="text-sm"><span class="font-mono text-[0.9em] text-base-content/75">{one.field}</span> {#if one.before != null}<span class="line-through decoration-base-content/40">{shown(one.before)}</span>{" → "}{/if}<span class="break-words">{shown(one.after)}</span></p>
         {/each}
       </div>
     </li>

@@ -1,0 +1,96 @@
+//! What the description says of every endpoint alike: how one shows who one is, and how refusals look.
+
+use utoipa::Modify;
+use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::openapi::{Content, OpenApi, Ref, RefOr, Response, ResponseBuilder};
+
+use super::warden::operations;
+
+/// As refusals are sent (RFC 9457).
+const PROBLEM: &str = "application/problem+json";
+const SCHEMA: &str = "#/components/schemas/Problem";
+
+/// Requests show a token.
+pub struct TokenScheme;
+
+impl Modify for TokenScheme {
+    fn modify(&self, openapi: &mut OpenApi) {
+        let scheme = SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build());
+        openapi.components.get_or_insert_default().add_security_scheme("token", scheme);
+    }
+}
+
+/// Adds to each endpoint the refusals that come before its handler, and says how all of them are sent.
+pub fn complete(openapi: &mut OpenApi) {
+    for (path, item) in &mut openapi.paths.paths {
+        for (_, operation) in operations(item) {
+            refusals(path, operation);
+        }
+    }
+}
+
+fn refusals(path: &str, operation: &mut Operation) {
+    let needs = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str().map(str::to_owned));
+    let open = needs.as_deref() == Some("none");
+    let in_query = |parameter: &RefOr<Parameter>| matches!(parameter, RefOr::T(parameter) if parameter.parameter_in == ParameterIn::Query);
+    let query = operation.parameters.iter().flatten().any(in_query);
+    let body = operation.request_body.is_some();
+    for (status, told, when) in [
+        ("400", "The query or the body cannot be read", query || body),
+        ("401", "No valid token came with the request", !open),
+        ("403", "This is not allowed", !open),
+        ("404", "There is nothing of that name", path.contains('{')),
+        ("413", "The body is too large", body),
+        ("415", "The body is of another kind than is expected", body),
+        ("422", "A value cannot be used", query || body || path.contains('{')),
+        ("429", "Too many requests", true),
+        ("503", "The database is not available", path != "/api/v1/health"),
+    ] {
+        if when {
+            let known = operation.responses.responses.entry(status.to_owned());
+            known.or_insert_with(|| {
+                RefOr::T(ResponseBuilder::new().description(told).content(PROBLEM, problem()).build())
+            });
+        }
+    }
+    for response in operation.responses.responses.values_mut() {
+        if let RefOr::T(response) = response {
+            as_problem(response);
+        }
+    }
+}
+
+fn problem() -> Content {
+    Content::new(Some(RefOr::Ref(Ref::new(SCHEMA))))
+}
+
+/// A handler says that it answers with a problem; how problems are sent is said here.
+fn as_problem(response: &mut Response) {
+    let is_problem = |content: &RefOr<Content>| matches!(content, RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) if of.ref_location == SCHEMA);
+    if response.content.get("application/json").is_some_and(is_problem)
+        && let Some(content) = response.content.shift_remove("application/json")
+    {
+        response.content.insert(PROBLEM.to_owned(), content);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::document;
+
+    #[test]
+    fn every_refusal_is_described_and_sent_as_a_problem() {
+        let document = serde_json::to_value(document()).unwrap();
+        let fleets = &document["paths"]["/api/v1/estates/{estate}/fleets"]["post"]["responses"];
+        for status in ["400", "401", "403", "404", "409", "413", "415", "422", "429", "503"] {
+            let schema = &fleets[status]["content"]["application/problem+json"]["schema"]["$ref"];
+            assert_eq!(schema, "#/components/schemas/Problem", "{status}");
+        }
+        assert!(fleets["200"]["content"]["application/json"].is_object());
+        let sign_in = &document["paths"]["/api/v1/sign-in"]["post"]["responses"];
+        assert!(sign_in["401"].is_object() && sign_in.get("403").is_none());
+        let health = document["paths"]["/api/v1/health"]["get"]["responses"].as_object().unwrap();
+        assert_eq!(health.keys().collect::<Vec<_>>(), ["200", "429"]);
+    }
+}
