@@ -9,6 +9,19 @@ use crate::refusal::Refusal;
 /// Names the estate that a device or a gateway belongs to.
 pub type EstateId = u32;
 
+/// Whether there is more than one: with one alone, nothing has to be told apart.
+#[derive(Debug, Default)]
+pub(crate) struct Estates {
+    first: Option<EstateId>,
+    several: bool,
+}
+
+impl Estates {
+    pub(crate) fn see(&mut self, estate: EstateId) {
+        self.several |= *self.first.get_or_insert(estate) != estate;
+    }
+}
+
 impl Gateway {
     /// Whether it brings in frames of an estate's devices, and sends to them.
     pub(crate) fn serves(&self, estate: EstateId) -> bool {
@@ -23,11 +36,14 @@ impl Engine {
 
     /// Whether any gateway has heard the frame that serves the estate.
     pub(crate) fn heard_for(&self, frame: &Collected, estate: EstateId) -> bool {
-        frame.copies.iter().any(|copy| self.may_hear(copy, estate))
+        !self.estates.several || frame.copies.iter().any(|copy| self.may_hear(copy, estate))
     }
 
     /// Leaves the copies that an estate may have; what others heard is discarded, and told as that.
     pub(crate) fn keep_for(&self, frame: &mut Collected, estate: EstateId, effects: &mut Vec<Effect>) {
+        if !self.estates.several {
+            return;
+        }
         let before = frame.copies.len();
         frame.copies.retain(|copy| self.may_hear(copy, estate));
         tell_discarded(before - frame.copies.len(), effects);

@@ -67,6 +67,7 @@ use rustc_hash::FxHashMap;
 use collect::{Added, Collected, Collector};
 use device::Device;
 use downlink::InFlight;
+use estates::Estates;
 use gateway::{Gateway, Gateways};
 use multicast::Group;
 use time::Timers;
@@ -120,6 +121,8 @@ pub struct Engine {
     config: Config,
     /// Boxed, for a table that grows holds room for twice its entries.
     devices: FxHashMap<Eui64, Box<Device>>,
+    /// The estate of the first gateway or device, and whether there is another.
+    estates: Estates,
     by_addr: FxHashMap<DevAddr, Vec<Eui64>>,
     gateways: Gateways,
     groups: FxHashMap<Eui64, Group>,
@@ -147,6 +150,7 @@ impl Engine {
             next_transmission: config.seed,
             config,
             devices: FxHashMap::default(),
+            estates: Estates::default(),
             by_addr: FxHashMap::default(),
             gateways: FxHashMap::default(),
             groups: FxHashMap::default(),
@@ -290,6 +294,7 @@ impl Engine {
             Command::ProcessedUntil(until) => self.processed_until = until,
             Command::PutGateway(config) => {
                 let eui = config.eui;
+                self.estates.see(config.estate);
                 match self.gateways.get_mut(&eui) {
                     Some(gateway) => gateway.config = config,
                     None => {
@@ -370,6 +375,7 @@ impl Engine {
 
     fn restore(&mut self, now: Timestamp, record: DeviceRecord, effects: &mut Vec<Effect>) {
         let dev_eui = record.config.dev_eui;
+        self.estates.see(record.config.estate);
         self.detach(dev_eui);
         for item in &record.outbox {
             self.timers.expiry(dev_eui, item);

@@ -85,6 +85,18 @@ async fn another_owner(tx: &mut MySqlConnection, estate_id: EstateId, person: &s
     Ok(owners.iter().any(|owner| owner != person))
 }
 
+/// A member's role and account, held until the transaction ends.
+async fn locked(tx: &mut MySqlConnection, estate_id: EstateId, name: &str) -> Result<Option<MySqlRow>, StoreError> {
+    Ok(sqlx::query(
+        "SELECT m.role, m.person_id FROM memberships m JOIN people p ON p.id = m.person_id
+         WHERE m.estate_id = ? AND p.name = ? FOR UPDATE",
+    )
+    .bind(estate_id)
+    .bind(name)
+    .fetch_optional(tx)
+    .await?)
+}
+
 /// What became of a change of a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MemberChange {
@@ -336,14 +348,7 @@ impl Store {
     ) -> Result<MemberChange, StoreError> {
         let mut tx = self.pool.begin().await?;
         let another = another_owner(&mut tx, estate_id, name).await?;
-        let row = sqlx::query(
-            "SELECT m.role, m.person_id FROM memberships m JOIN people p ON p.id = m.person_id
-             WHERE m.estate_id = ? AND p.name = ? FOR UPDATE",
-        )
-        .bind(estate_id)
-        .bind(name)
-        .fetch_optional(&mut *tx)
-        .await?;
+        let row = locked(&mut tx, estate_id, name).await?;
         let Some(row) = row else { return Ok(MemberChange::Nobody) };
         let now = role(&row)?;
         if was.is_some_and(|was| was != now) {
@@ -366,14 +371,7 @@ impl Store {
     pub async fn remove_member(&self, estate_id: EstateId, name: &str) -> Result<MemberChange, StoreError> {
         let mut tx = self.pool.begin().await?;
         let another = another_owner(&mut tx, estate_id, name).await?;
-        let row = sqlx::query(
-            "SELECT m.role, m.person_id FROM memberships m JOIN people p ON p.id = m.person_id
-             WHERE m.estate_id = ? AND p.name = ? FOR UPDATE",
-        )
-        .bind(estate_id)
-        .bind(name)
-        .fetch_optional(&mut *tx)
-        .await?;
+        let row = locked(&mut tx, estate_id, name).await?;
         let Some(row) = row else { return Ok(MemberChange::Nobody) };
         if role(&row)? == Role::Owner && !another {
             return Ok(MemberChange::LastOwner);

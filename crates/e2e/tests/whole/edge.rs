@@ -243,8 +243,10 @@ async fn names_in_any_script_are_kept_and_those_that_cannot_be_are_of_nothing() 
     let device = format!("/estates/{ESTATE}/devices/{DEV_EUI}");
     let told: Value = service.done(Method::PATCH, &device, Some(json!({ "name": name }))).await;
     assert_eq!(told["name"], json!(name));
-    let audit: Value = service.get("audit?what=%E6%BD%AE").await;
+    let audit: Value = service.get("audit?what=change_device").await;
     assert_eq!(audit["items"][0]["differences"][0]["after"], json!(name));
+    let none: Value = service.get("audit?what=%E6%BD%AE").await;
+    assert_eq!(none["items"], json!([]), "what was done, and to what, has no such characters");
     let odd = "%F2%9B%8D%B4%3Bt%C3%A5";
     for (method, path) in [
         (Method::GET, format!("/estates/{odd}/devices")),

@@ -44,8 +44,11 @@ async fn the_master_key_is_replaced_even_if_that_is_interrupted() {
     assert_ne!(std::fs::read(data.join("master.key")).unwrap(), before);
     bench.service.start_again();
     assert_eq!(key(&bench.service).await, Some(APP_KEY.to_hex()), "the keys are what they were");
-    let told: Value = bench.service.get(&format!("devices/{DEV_EUI}")).await;
-    assert!(told["session"].is_object(), "and the session goes on");
+    e2e::wait::until("the session goes on", async || {
+        let told: Value = bench.service.get(&format!("devices/{DEV_EUI}")).await;
+        told["session"].is_object().then_some(())
+    })
+    .await;
     assert!(bench.service.stop());
     // The old key opens nothing any more.
     std::fs::write(data.join("old.key"), before).unwrap();

@@ -55,7 +55,7 @@ impl Needs {
         })
     }
 
-    /// Whether a request is written down that was done: reading is not, whatever its method.
+    /// Whether a request is written down once it was done: reading is not, whatever its method.
     fn is_deed(self, method: &Method) -> bool {
         match self {
             Self::In(Right::View) => false,
@@ -199,9 +199,10 @@ pub async fn guard(
     let answer = next.run(Request::from_parts(parts, body)).await;
     drop(held);
     let status = answer.status();
+    // What could not be done as it was asked for has changed nothing.
     if status == StatusCode::FORBIDDEN {
         deed.ended(&app, estate, &trail, status, Some(api::audit::AuditKind::Refusal)).await;
-    } else if endpoint.needs.is_deed(&method) || trail.is_deed() {
+    } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || trail.is_deed()) {
         let shows = endpoint.needs == Needs::In(Right::Keys);
         deed.ended(&app, estate, &trail, status, shows.then_some(api::audit::AuditKind::Secret)).await;
     }
