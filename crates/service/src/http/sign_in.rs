@@ -236,11 +236,11 @@ async fn written(app: &App, deed: &mut Deed, taken: &Taken) {
 
 /// Writes down that a token was presented that is none, now and then.
 pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
-    let mut entry = api::audit::AuditEntry {
+    let entry = api::audit::AuditEntry {
         id: ulid::Ulid::generate().to_string(),
         time: Utc::now(),
         kind: api::audit::AuditKind::Refusal,
-        who: String::new(),
+        who: "(nobody)".into(),
         token: None,
         address: address.to_string(),
         action: action.to_owned(),
@@ -249,6 +249,5 @@ pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
         note: Some("a token was presented that is none, or has ended".into()),
         differences: Vec::new(),
     };
-    entry.who.push_str("(nobody)");
     trail::write(app, None, &entry).await;
 }
