@@ -145,7 +145,7 @@ async fn a_script_that_throws_loops_or_eats_memory_costs_only_its_own_reading() 
             switch (bytes[0]) {
                 case 0: return bytes.none.such;
                 case 1: for (;;) {}
-                case 2: { const all = []; for (;;) all.push(new Array(1000).fill(7)); }
+                case 2: { const all = []; for (;;) all.push(new ArrayBuffer(1 << 20)); }
                 case 3: return { errors: ['sensor fault'] };
                 case 4: return 7;
                 default: return { data: { level: bytes[0] } };

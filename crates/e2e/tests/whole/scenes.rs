@@ -1,6 +1,7 @@
 //! What several tests begin with.
 
 use std::path::Path;
+use std::time::Duration;
 
 use api::gateway::Protocol;
 use e2e::gateway::Gateway;
@@ -77,6 +78,8 @@ impl Bench {
 
     /// Sends an uplink.
     pub async fn uplink(&mut self, payload: &[u8], confirmed: bool) -> Vec<(u16, gateway_link::udp::TxPacket)> {
+        // A frame is longer than this on air: no device sends two in one millisecond, of which the history keeps one.
+        tokio::time::sleep(Duration::from_millis(2)).await;
         self.clock_us = self.clock_us.wrapping_add(10_000_000);
         let emission = self.device.uplink(2, payload, confirmed).unwrap();
         self.frequency_hz = emission.frequency_hz;
