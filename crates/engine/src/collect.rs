@@ -25,7 +25,7 @@ const MAX_COPIES: usize = 64;
 const MAX_FRAMES: usize = 200_000;
 
 /// A frame with all its copies, the best one first.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Collected {
     pub(crate) phy_payload: Vec<u8>,
     pub(crate) copies: Vec<Reception>,

@@ -1,5 +1,7 @@
 //! Whose a frame is to hear: a device is served by gateways of its own estate, and by those that are open to others.
 
+use std::borrow::Cow;
+
 use crate::Engine;
 use crate::collect::Collected;
 use crate::effect::{Effect, Event, Reception};
@@ -39,18 +41,27 @@ impl Engine {
         !self.estates.several || frame.copies.iter().any(|copy| self.may_hear(copy, estate))
     }
 
-    /// Leaves the copies that an estate may have; what others heard is discarded, and told as that.
-    pub(crate) fn keep_for(&self, frame: &mut Collected, estate: EstateId, effects: &mut Vec<Effect>) {
-        if !self.estates.several {
-            return;
+    /// The frame as an estate may have it; what others' gateways heard is discarded, and told as that.
+    pub(crate) fn kept_for<'a>(
+        &self,
+        frame: &'a Collected,
+        estate: EstateId,
+        effects: &mut Vec<Effect>,
+    ) -> Cow<'a, Collected> {
+        if !self.estates.several || frame.copies.iter().all(|copy| self.may_hear(copy, estate)) {
+            return Cow::Borrowed(frame);
         }
-        let before = frame.copies.len();
-        frame.copies.retain(|copy| self.may_hear(copy, estate));
-        tell_discarded(before - frame.copies.len(), effects);
+        let mut kept = frame.clone();
+        kept.copies.retain(|copy| self.may_hear(copy, estate));
+        tell_discarded(frame.copies.len() - kept.copies.len(), effects);
+        Cow::Owned(kept)
     }
 
     /// Tells of a frame that is nobody's: each estate of what its own gateways heard.
-    pub(crate) fn refuse_unknown(&self, frame: &Collected, reason: &Refusal, effects: &mut Vec<Effect>) {
+    pub(crate) fn refuse_unknown(&self, frame: &Collected, reason: Refusal, effects: &mut Vec<Effect>) {
+        if !self.estates.several {
+            return effects.push(frame.refused(None, reason));
+        }
         let estate_of = |copy: &Reception| self.gateways.get(&copy.gateway).map(|gateway| gateway.config.estate);
         let mut estates: Vec<EstateId> = frame.copies.iter().filter_map(estate_of).collect();
         estates.sort_unstable();

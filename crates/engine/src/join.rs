@@ -36,7 +36,7 @@ impl Engine {
         &mut self,
         now: Timestamp,
         request: &JoinRequestView<'_>,
-        frame: &mut Collected,
+        frame: &Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let named = self.device_of_join(request, frame);
@@ -44,9 +44,9 @@ impl Engine {
             tell_discarded(frame.copies.len(), effects);
             return None;
         }
-        if let Some(device) = named.and_then(|dev_eui| self.devices.get(&dev_eui)) {
-            self.keep_for(frame, device.config.estate, effects);
-        }
+        let whose = named.and_then(|dev_eui| self.devices.get(&dev_eui));
+        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
+        let frame = kept.as_deref().unwrap_or(frame);
         if let Some(dev_eui) = named {
             self.book_uplink(now, dev_eui, frame, effects);
         }
@@ -64,7 +64,7 @@ impl Engine {
                 }
                 match named {
                     Some(_) => effects.push(frame.refused(named, reason)),
-                    None => self.refuse_unknown(frame, &reason, effects),
+                    None => self.refuse_unknown(frame, reason, effects),
                 }
             }
         }
@@ -95,7 +95,7 @@ impl Engine {
         &mut self,
         now: Timestamp,
         request: &RejoinRequestView<'_>,
-        frame: &mut Collected,
+        frame: &Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_eui = request.dev_eui();
@@ -103,9 +103,9 @@ impl Engine {
             tell_discarded(frame.copies.len(), effects);
             return None;
         }
-        if let Some(device) = self.devices.get(&dev_eui) {
-            self.keep_for(frame, device.config.estate, effects);
-        }
+        let whose = self.devices.get(&dev_eui);
+        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
+        let frame = kept.as_deref().unwrap_or(frame);
         let named = self.devices.contains_key(&dev_eui).then_some(dev_eui);
         if named.is_some() {
             self.book_uplink(now, dev_eui, frame, effects);
@@ -115,7 +115,7 @@ impl Engine {
                 let kind = JoinKind::Rejoin(request.to().kind());
                 self.welcome(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
             }
-            Err(reason) if named.is_none() => self.refuse_unknown(frame, &reason, effects),
+            Err(reason) if named.is_none() => self.refuse_unknown(frame, reason, effects),
             Err(reason) => effects.push(frame.refused(named, reason)),
         }
         named

@@ -192,9 +192,9 @@ impl Engine {
     fn close_collections(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
         while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
             self.forgetting.push_back((at.plus_us(collect::REMEMBERED_US), key));
-            if let Some(mut frame) = self.collector.take(key)
+            if let Some(frame) = self.collector.take(key)
                 && at > self.processed_until
-                && let Some(dev_eui) = self.process(now, &mut frame, effects)
+                && let Some(dev_eui) = self.process(now, &frame, effects)
             {
                 self.collector.belongs_to(key, dev_eui);
             }
@@ -267,10 +267,8 @@ impl Engine {
     }
 
     /// Takes a frame with all its copies; gives the device it turned out to be of.
-    fn process(&mut self, now: Timestamp, frame: &mut Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
-        // Apart from the copies, which those are taken out of that are not the device's.
-        let phy_payload = frame.phy_payload.clone();
-        match Frame::parse(&phy_payload) {
+    fn process(&mut self, now: Timestamp, frame: &Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
+        match Frame::parse(&frame.phy_payload) {
             Ok(Frame::JoinRequest(request)) => self.join_request(now, &request, frame, effects),
             Ok(Frame::RejoinRequest(request)) => self.rejoin_request(now, &request, frame, effects),
             Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => {
@@ -279,11 +277,11 @@ impl Engine {
             // Another network's downlink, heard by our gateway: nothing of ours.
             Ok(Frame::Data(_) | Frame::JoinAccept(_)) => None,
             Ok(Frame::Proprietary(_)) => {
-                self.refuse_unknown(frame, &Refusal::NotServed { mtype: MType::Proprietary }, effects);
+                self.refuse_unknown(frame, Refusal::NotServed { mtype: MType::Proprietary }, effects);
                 None
             }
             Err(error) => {
-                self.refuse_unknown(frame, &Refusal::Unreadable { error }, effects);
+                self.refuse_unknown(frame, Refusal::Unreadable { error }, effects);
                 None
             }
         }

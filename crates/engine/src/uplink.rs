@@ -79,17 +79,17 @@ impl Engine {
         &mut self,
         now: Timestamp,
         view: &DataView<'_>,
-        frame: &mut Collected,
+        frame: &Collected,
         effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_addr = view.dev_addr();
         let Some(verdict) = self.judge(view, frame) else {
-            self.refuse_unknown(frame, &Refusal::UnknownDevAddr { dev_addr }, effects);
+            self.refuse_unknown(frame, Refusal::UnknownDevAddr { dev_addr }, effects);
             return None;
         };
-        if let Some(device) = verdict.device().and_then(|dev_eui| self.devices.get(&dev_eui)) {
-            self.keep_for(frame, device.config.estate, effects);
-        }
+        let whose = verdict.device().and_then(|dev_eui| self.devices.get(&dev_eui));
+        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
+        let frame = kept.as_deref().unwrap_or(frame);
         if let Some(dev_eui) = verdict.device()
             && self.devices.get(&dev_eui).is_some_and(|device| device.config.disabled)
         {
@@ -99,7 +99,7 @@ impl Engine {
         }
         match verdict {
             Verdict::Nobody => {
-                self.refuse_unknown(frame, &Refusal::DataMic { dev_addr }, effects);
+                self.refuse_unknown(frame, Refusal::DataMic { dev_addr }, effects);
                 None
             }
             Verdict::Elsewhere => {
@@ -151,7 +151,8 @@ impl Engine {
                 let last = session.counters.up;
                 let candidates = counter::candidates(last, view.counter_low());
                 if !heard {
-                    if candidates.ahead.is_some_and(made) || candidates.behind.is_some_and(made) {
+                    let theirs = || candidates.ahead.is_some_and(made) || candidates.behind.is_some_and(made);
+                    if matches!(verdict, Verdict::Nobody) && theirs() {
                         verdict = Verdict::Elsewhere;
                     }
                     continue;
