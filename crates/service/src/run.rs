@@ -176,8 +176,9 @@ pub async fn run(options: Options) -> Result<()> {
     };
     let tls_listener = tokio::spawn(gateways.serve(tls_listener, stopping.clone()));
     let subscriber = mqtt.zip(broker).map(|(mqtt, broker)| tokio::spawn(mqtt.run(broker, stopping.clone())));
-    let keeper =
-        tokio::spawn(keep(Arc::clone(&authority), Arc::clone(&identity), Arc::clone(&credentials), stopping.clone()));
+    let web = web_identity(&authority, &options)?.map(Arc::new);
+    let identities: Vec<_> = std::iter::once(Arc::clone(&identity)).chain(web.clone()).collect();
+    let keeper = tokio::spawn(keep(Arc::clone(&authority), identities, Arc::clone(&credentials), stopping.clone()));
     let watcher = tokio::spawn(presence::watch(
         Arc::clone(&presence),
         store.clone(),
@@ -210,7 +211,6 @@ pub async fn run(options: Options) -> Result<()> {
         .run(ready, decoded_queue),
     );
 
-    let web = web_identity(&authority, &options)?.map(Arc::new);
     let setup = Setup {
         secure: web.is_some(),
         names: options.http_names.clone(),
@@ -221,9 +221,8 @@ pub async fn run(options: Options) -> Result<()> {
     };
     warn_of_exposure(&store, http_address, web.is_some()).await?;
     let scheme = if web.is_some() { "https" } else { "http" };
-    let web_keeper = web.clone().map(|identity| (identity, Arc::clone(&authority)));
     let web_tls = web.map(tls::plain_config).transpose()?.map(TlsAcceptor::from);
-    let audit_keeper = tokio::spawn(keep_audit(store.clone(), options.audit_days, web_keeper, stopping.clone()));
+    let audit_keeper = tokio::spawn(keep_audit(store.clone(), options.audit_days, stopping.clone()));
     let web_intake = Arc::clone(&intake);
     let app = App {
         store: store.clone(),
@@ -334,14 +333,8 @@ async fn warn_of_exposure(store: &Store, address: SocketAddr, secure: bool) -> R
     Ok(())
 }
 
-/// Makes room in the audit log for the months to come, takes out those that have been kept long enough, and keeps the
-/// certificate for browsers fresh.
-async fn keep_audit(
-    store: Store,
-    days: u32,
-    web: Option<(Arc<Identity>, Arc<Authority>)>,
-    stopping: CancellationToken,
-) {
+/// Makes room in the audit log for the months to come, and takes out those that have been kept long enough.
+async fn keep_audit(store: Store, days: u32, stopping: CancellationToken) {
     let mut often = tokio::time::interval(AUDIT_EVERY);
     loop {
         tokio::select! {
@@ -351,18 +344,13 @@ async fn keep_audit(
         if let Err(why) = store.keep_audit(Utc::now(), days).await {
             tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
         }
-        if let Some((identity, authority)) = &web
-            && let Err(error) = identity.renew(authority)
-        {
-            tracing::error!("the service's certificate for browsers could not be renewed: {error:#}");
-        }
     }
 }
 
 /// Keeps certificates fresh, and writes down which credentials are used, until the service stops.
 async fn keep(
     authority: Arc<Authority>,
-    identity: Arc<Identity>,
+    identities: Vec<Arc<Identity>>,
     credentials: Arc<Credentials>,
     stopping: CancellationToken,
 ) {
@@ -376,8 +364,10 @@ async fn keep(
         if stop {
             return;
         }
-        if let Err(error) = identity.renew(&authority) {
-            tracing::error!("the service's certificate for gateways could not be renewed: {error:#}");
+        for identity in &identities {
+            if let Err(error) = identity.renew(&authority) {
+                tracing::error!("a certificate of the service's could not be renewed: {error:#}");
+            }
         }
     }
 }

@@ -71,7 +71,6 @@ pub async fn end_sign_in(State(app): State<App>, entry: Entry, PathName(id): Pat
     if !app.store.end_sign_in(entry.who.person.id, number).await? {
         return Err(not_found("sign-in", id));
     }
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -81,7 +80,6 @@ pub async fn end_sign_in(State(app): State<App>, entry: Entry, PathName(id): Pat
 pub async fn end_other_sign_ins(State(app): State<App>, entry: Entry) -> Result<StatusCode, Refusal> {
     let ended = app.store.end_other_sign_ins(entry.who.person.id, this(&entry)).await?;
     entry.trail.note(format!("{ended} ended"));
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -91,8 +89,7 @@ async fn again(app: &App, entry: &Entry, field: &str, password: String) -> Resul
     app.edge.limits.try_sign_in(name, entry.address, true, Instant::now()).map_err(Refusal::too_often)?;
     let found = app.store.person(name).await?;
     let (person, stored) = found.ok_or_else(|| not_found("account", name))?;
-    let _one_of_few = app.edge.sign_ins.acquire().await;
-    if !auth::verify(password, Some(stored)).await.unwrap_or(false) {
+    if !app.edge.verify(password, Some(stored)).await {
         return Err(bad_field(field, "(hidden)", "the account's password is wanted").into());
     }
     app.edge.limits.was_right(name, entry.address, true);
@@ -113,16 +110,9 @@ pub async fn set_password(
         return Err(bad_field("new", "(hidden)", "another password than the one until now is wanted").into());
     }
     auth::check_password("new", &given.new, &person.name)?;
-    let hash = {
-        let _one_of_few = app.edge.sign_ins.acquire().await;
-        auth::hash(given.new).await.map_err(|why| {
-            tracing::error!("a password could not be hashed: {why:#}");
-            Refusal(Problem::new(500, "internal", "Something went wrong in the service"))
-        })?
-    };
+    let hash = app.edge.hash(given.new).await?;
     app.store.set_password(person.id, &hash, false, Some(this(&entry))).await?;
     entry.trail.secret_changed("password");
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }
 

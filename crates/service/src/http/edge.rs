@@ -14,6 +14,7 @@ use sha2::{Digest as _, Sha256};
 use store::EstateId;
 use tokio::sync::{Mutex as AsyncMutex, Semaphore, watch};
 
+use super::auth;
 use super::error::Refusal;
 use super::limits::Limits;
 
@@ -34,7 +35,7 @@ pub struct Edge {
     names: Vec<String>,
     pub limits: Limits,
     /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
-    pub sign_ins: Semaphore,
+    sign_ins: Semaphore,
     /// Hosts of the own network that catalogues may be fetched from.
     pub catalogue_hosts: Vec<String>,
     /// Days for which the audit log is kept.
@@ -80,6 +81,21 @@ impl Edge {
     /// To be called when somebody may do other things than before: whoever listens is looked at anew.
     pub fn rights_changed(&self) {
         self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// A password's hash, of which few are made at a time.
+    pub async fn hash(&self, password: String) -> Result<String, Refusal> {
+        let _one_of_few = self.sign_ins.acquire().await;
+        auth::hash(password).await.map_err(|why| {
+            tracing::error!("a password could not be hashed: {why:#}");
+            Refusal::internal()
+        })
+    }
+
+    /// Whether a password is the one behind a hash; without one it is not, and takes as long.
+    pub async fn verify(&self, password: String, stored: Option<String>) -> bool {
+        let _one_of_few = self.sign_ins.acquire().await;
+        auth::verify(password, stored).await.unwrap_or(false)
     }
 
     /// Whose turn it is to change something in an estate.

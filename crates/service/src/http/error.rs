@@ -17,6 +17,11 @@ pub type Answer<T> = Result<Json<T>, Refusal>;
 pub struct Refusal(pub Problem);
 
 impl Refusal {
+    /// Something that is nobody's fault but ours; the particulars are in the log.
+    pub fn internal() -> Self {
+        Self(Problem::new(500, "internal", "Something went wrong in the service"))
+    }
+
     /// Too many of these, and how long to wait.
     pub fn too_often(wait: Duration) -> Self {
         let seconds = wait.as_secs() + 1;

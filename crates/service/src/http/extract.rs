@@ -100,7 +100,7 @@ impl FromRequestParts<App> for Source {
 fn entry(parts: &Parts) -> Result<Entry, Refusal> {
     let missing = || {
         tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
-        Refusal(Problem::new(500, "internal", "Something went wrong in the service"))
+        Refusal::internal()
     };
     parts.extensions.get::<Entry>().cloned().ok_or_else(missing)
 }

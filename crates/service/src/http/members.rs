@@ -44,7 +44,6 @@ pub async fn change_member(
     settled(app.store.change_member(estate.id, &name, wanted.role, wanted.was).await?, &name)?;
     let after = EstateMember { role: wanted.role, ..before.clone() };
     estate.trail().object(format!("member {}", before.name)).changed(&Standing(before.role), &Standing(after.role));
-    app.edge.rights_changed();
     Ok(Json(after))
 }
 
@@ -90,7 +89,6 @@ pub async fn remove_member(
     let before = member(&app, &estate, &name).await?;
     settled(app.store.remove_member(estate.id, &name).await?, &name)?;
     estate.trail().object(format!("member {name}")).removed(&Standing(before.role));
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -105,7 +103,6 @@ pub async fn leave(State(app): State<App>, estate: InEstate) -> Result<StatusCod
         MemberChange::Nobody if shares > 0 => {}
         change => settled(change, &estate.person)?,
     }
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -205,7 +202,6 @@ pub async fn change_share(
     }
     let after = Share { may: wanted.may, until: wanted.until, ..before.clone() };
     estate.trail().object(format!("{} shared with {}", after.scope, after.person)).changed(&before, &after);
-    app.edge.rights_changed();
     Ok(Json(after))
 }
 
@@ -224,6 +220,5 @@ pub async fn end_share(
         return Err(not_found("share", id));
     }
     estate.trail().object(format!("{} shared with {}", before.scope, before.person)).removed(&before);
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }

@@ -44,7 +44,6 @@ mod workbench;
 use std::sync::Arc;
 use std::time::Duration;
 
-use api::problem::Problem;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
 use axum::middleware::{self, Next};
@@ -310,7 +309,7 @@ async fn to_the_end(request: Request, next: Next) -> Response {
     }
     tokio::spawn(next.run(request)).await.unwrap_or_else(|why| {
         tracing::error!("a handler ended early: {why}");
-        error::Refusal(Problem::new(500, "internal", "Something went wrong in the service")).into_response()
+        error::Refusal::internal().into_response()
     })
 }
 

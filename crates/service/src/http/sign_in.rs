@@ -16,7 +16,7 @@ use store::{Person, StoreError, Taken, Taker};
 use super::account::me_of;
 use super::error::{Answer, Refusal};
 use super::extract::{Json, Source, cookie_name, presented};
-use super::trail::{self, Deed, Trail};
+use super::trail::{Deed, Trail};
 use super::warden::Entry;
 use super::{App, auth, knowing, two_step};
 use crate::access::{By, Who};
@@ -46,13 +46,7 @@ pub async fn sign_in(
         return Err(Refusal::too_often(wait));
     }
     let (person, stored) = none_such(app.store.person(given.name.trim()).await)?.flatten().unzip();
-    let right = match given.password.len() <= LONGEST_PASSWORD {
-        true => {
-            let _one_of_few = app.edge.sign_ins.acquire().await;
-            auth::verify(given.password, stored).await.unwrap_or(false)
-        }
-        false => false,
-    };
+    let right = given.password.len() <= LONGEST_PASSWORD && app.edge.verify(given.password, stored).await;
     let (true, Some(person)) = (right, person.clone()) else {
         deed.signed(&app, person.as_ref(), 401, Some("name or password is wrong")).await;
         return Err(wrong());
@@ -149,7 +143,6 @@ pub async fn sign_out(State(app): State<App>, entry: Entry) -> Result<impl IntoR
         app.store.end_sign_in(entry.who.person.id, id).await?;
     }
     entry.trail.sign();
-    app.edge.rights_changed();
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie(&app, "", 0))]))
 }
 
@@ -209,13 +202,7 @@ pub async fn take_invitation(
     };
     let name = api::problem::name("account.name", &account.name)?;
     auth::check_password("account.password", &account.password, &name)?;
-    let hash = {
-        let _one_of_few = app.edge.sign_ins.acquire().await;
-        auth::hash(account.password).await.map_err(|why| {
-            tracing::error!("a password could not be hashed: {why:#}");
-            Refusal(Problem::new(500, "internal", "Something went wrong in the service"))
-        })?
-    };
+    let hash = app.edge.hash(account.password).await?;
     let taken = app.store.take_invitation(code, Taker::New(&name, &hash)).await?.ok_or_else(no_invitation)?;
     let (person, _) = app.store.person(&name).await?.ok_or_else(wrong)?;
     let who = Who { person: person.clone(), by: By::SignIn(0), until: None };
@@ -236,18 +223,6 @@ async fn written(app: &App, deed: &mut Deed, taken: &Taken) {
 
 /// Writes down that a token was presented that is none, now and then.
 pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
-    let entry = api::audit::AuditEntry {
-        id: ulid::Ulid::generate().to_string(),
-        time: Utc::now(),
-        kind: api::audit::AuditKind::Refusal,
-        who: "(nobody)".into(),
-        token: None,
-        address: address.to_string(),
-        action: action.to_owned(),
-        object: String::new(),
-        status: 401,
-        note: Some("a token was presented that is none, or has ended".into()),
-        differences: Vec::new(),
-    };
-    trail::write(app, None, &entry).await;
+    let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
+    Deed::claimed("(nobody)", address, action).refused(app, None, &Trail::at(""), &Refusal(told)).await;
 }

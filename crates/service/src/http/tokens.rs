@@ -90,6 +90,5 @@ pub async fn revoke_token(
         return Err(not_found("token", id));
     }
     estate.trail().object(format!("token {id}: {}", before.name)).removed(&told(&before));
-    app.edge.rights_changed();
     Ok(StatusCode::NO_CONTENT)
 }

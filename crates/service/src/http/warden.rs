@@ -55,6 +55,11 @@ impl Needs {
         })
     }
 
+    /// Whether what changes by it is what somebody may do.
+    fn concerns_rights(self) -> bool {
+        matches!(self, Self::Oneself | Self::Member | Self::In(Right::People))
+    }
+
     /// Whether a request is written down once it was done: reading is not, whatever its method.
     fn is_deed(self, method: &Method) -> bool {
         match self {
@@ -199,6 +204,9 @@ pub async fn guard(
     let answer = next.run(Request::from_parts(parts, body)).await;
     drop(held);
     let status = answer.status();
+    if endpoint.needs.concerns_rights() && !method.is_safe() && status.is_success() {
+        app.edge.rights_changed();
+    }
     // What could not be done as it was asked for has changed nothing.
     if status == StatusCode::FORBIDDEN {
         deed.ended(&app, estate, &trail, status, Some(api::audit::AuditKind::Refusal)).await;

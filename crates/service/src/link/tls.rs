@@ -93,7 +93,7 @@ impl Identity {
         };
         let new = issue(authority, names)?;
         *self.shown.write().unwrap_or_else(PoisonError::into_inner) = new;
-        tracing::info!("the service has a new certificate for gateways");
+        tracing::info!("the service has a new certificate for {}", names.join(", "));
         Ok(())
     }
 }
