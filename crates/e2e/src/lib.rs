@@ -4,7 +4,8 @@
 pub mod broker;
 pub mod browser;
 pub mod gateway;
-pub mod mariadb;
 pub mod programs;
 pub mod service;
 pub mod wait;
+
+pub use testdb as mariadb;

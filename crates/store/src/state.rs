@@ -44,10 +44,13 @@ impl Store {
         Ok(commands)
     }
 
-    /// How far what was heard has been processed and made durable.
-    pub async fn processed_until(&self) -> Result<Option<Timestamp>, StoreError> {
-        let mark = sqlx::query_scalar("SELECT processed_until_us FROM journal_mark").fetch_optional(&self.pool).await?;
-        Ok(mark.map(Timestamp))
+    /// How far what was heard has been processed and made durable. Before positions were noted there was a time alone.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn mark(&self) -> Result<Option<(Option<u64>, Timestamp)>, StoreError> {
+        let row = sqlx::query("SELECT position, processed_until_us FROM journal_mark").fetch_optional(&self.pool).await?;
+        row.map(|row| Ok((row.try_get(0)?, Timestamp(row.try_get(1)?)))).transpose()
     }
 
     async fn device_records(

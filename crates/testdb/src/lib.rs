@@ -8,6 +8,9 @@ use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
 
+/// Memory that has to be free for a server to have its data there.
+const ROOM_IN_MEMORY: u64 = 4 << 30;
+
 /// A running server.
 pub struct MariaDb {
     process: Child,
@@ -22,6 +25,22 @@ pub struct MariaDb {
 pub fn free_port() -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
     listener.local_addr().expect("bound").port()
+}
+
+/// A folder in memory where there is room for it: tests make some hundred databases, and a slow disk would make each take
+/// seconds.
+fn place() -> TempDir {
+    let builder = || {
+        let mut builder = tempfile::Builder::new();
+        builder.prefix("keen-heron-db-");
+        builder
+    };
+    let free = run(Command::new("df").args(["--output=avail", "-B1", "/dev/shm", "/tmp"]));
+    let free_in_memory = free.lines().nth(1).and_then(|bytes| bytes.trim().parse::<u64>().ok()).unwrap_or(0);
+    if free_in_memory >= ROOM_IN_MEMORY {
+        return builder().tempdir_in("/dev/shm").expect("a folder in memory");
+    }
+    builder().tempdir().expect("a temporary folder")
 }
 
 fn run(command: &mut Command) -> String {
@@ -53,7 +72,7 @@ impl MariaDb {
     /// # Panics
     /// If it does not come up.
     pub fn start() -> Self {
-        let folder = tempfile::Builder::new().prefix("keen-heron-db-").tempdir().expect("a temporary folder");
+        let folder = place();
         let user = run(Command::new("id").arg("-un")).trim().to_owned();
         let tables = folder.path().join("tables");
         run(Command::new("mariadb-install-db").arg("--no-defaults").arg(format!("--user={user}")).args([

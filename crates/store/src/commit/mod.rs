@@ -1,0 +1,161 @@
+//! Group commits: what the engine and the decoders produced in some milliseconds, in one transaction.
+
+mod rows;
+mod split;
+mod state_rows;
+mod writer;
+
+pub use split::{Part as SplitPart, Refused, Split, Subject};
+pub use writer::{COMMIT_LIMIT, Writer};
+
+use api::message::{Message, Reading, RefusalNote};
+use api::reading::Counted;
+use chrono::{DateTime, Utc};
+use engine::{Change, Timestamp};
+use lorawan::Eui64;
+use ulid::Ulid;
+
+use crate::rows::to_json;
+use crate::{EstateId, StoreError};
+
+/// Rows in one statement; MariaDB takes 65,535 placeholders.
+const ROWS: usize = 512;
+
+/// Rows in parts whose sizes are powers of two. A statement for any number of rows would be a new one each time,
+/// and the database takes far longer to prepare it than to run one that it knows.
+pub(crate) fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
+    std::iter::from_fn(move || {
+        let size = rows.len().checked_ilog2().map_or(0, |power| (1 << power).min(ROWS));
+        let (part, rest) = rows.split_at(size);
+        rows = rest;
+        (!part.is_empty()).then_some(part)
+    })
+}
+
+/// Where a message stands with its decoder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decoding {
+    /// There is nothing to decode, or it has been done.
+    None,
+    /// A decoder has yet to see it: it is listed, so that this is not forgotten.
+    Pending,
+    /// A decoder has seen it since: it comes off that list.
+    Done,
+}
+
+/// A message for the history, as the row that it becomes.
+#[derive(Debug, Clone)]
+pub struct StoredMessage {
+    id: String,
+    estate_id: EstateId,
+    dev_eui: Option<Eui64>,
+    kind: &'static str,
+    body: String,
+    decoding: Decoding,
+}
+
+impl StoredMessage {
+    /// Writes a message down.
+    pub fn new(estate_id: EstateId, message: &Message, decoding: Decoding) -> Result<Self, StoreError> {
+        Ok(Self {
+            id: message.id.clone(),
+            estate_id,
+            dev_eui: message.device.as_ref().map(|device| device.eui),
+            kind: message.body.kind(),
+            body: to_json("message", message)?,
+            decoding,
+        })
+    }
+}
+
+/// A reading's value.
+#[derive(Debug, Clone)]
+pub struct StoredReading {
+    pub dev_eui: Eui64,
+    pub name: String,
+    pub reading: Reading,
+    pub time: DateTime<Utc>,
+    /// What a running total goes on from.
+    pub counted: Option<Counted>,
+}
+
+/// An uplink that its decoder could not read.
+#[derive(Debug, Clone)]
+pub struct DecodeFailure {
+    pub dev_eui: Eui64,
+    pub model: String,
+    pub message_id: String,
+    pub at: DateTime<Utc>,
+    pub why: String,
+}
+
+/// A device's last signs of life.
+#[derive(Debug, Clone)]
+pub enum Activity {
+    /// A frame was accepted.
+    Heard { last_heard: DateTime<Utc>, rhythm_s: Option<f64> },
+    /// A frame was refused.
+    Refused(RefusalNote),
+}
+
+/// Everything one transaction writes.
+#[derive(Debug, Default)]
+pub struct Batch {
+    pub changes: Vec<Change>,
+    pub messages: Vec<StoredMessage>,
+    pub readings: Vec<StoredReading>,
+    pub failures: Vec<DecodeFailure>,
+    pub activity: Vec<(Eui64, Activity)>,
+    /// How far the engine has come with this batch and those before it.
+    pub mark: Option<Mark>,
+}
+
+/// How far the engine has come.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Mark {
+    /// Frames of the journal before this position were handed to the engine.
+    pub position: u64,
+    /// What was due until then, by the engine's time, has been done.
+    pub processed_until: Timestamp,
+}
+
+impl Batch {
+    /// Whether there is nothing to write.
+    pub fn is_empty(&self) -> bool {
+        self.changes.is_empty()
+            && self.messages.is_empty()
+            && self.readings.is_empty()
+            && self.failures.is_empty()
+            && self.activity.is_empty()
+            && self.mark.is_none()
+    }
+
+    /// Adds what comes after it.
+    pub fn append(&mut self, mut later: Self) {
+        self.changes.append(&mut later.changes);
+        self.messages.append(&mut later.messages);
+        self.readings.append(&mut later.readings);
+        self.failures.append(&mut later.failures);
+        self.activity.append(&mut later.activity);
+        self.mark = later.mark.or(self.mark);
+    }
+}
+
+/// The name of an outbox item as people see it.
+pub fn outbox_name(id: engine::OutboxId) -> String {
+    Ulid(id.0).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_hold_every_row_once_and_have_few_sizes() {
+        let rows: Vec<usize> = (0..1300).collect();
+        let sizes: Vec<usize> = parts(&rows).map(<[_]>::len).collect();
+        assert_eq!(sizes, [512, 512, 256, 16, 4]);
+        assert_eq!(parts(&rows).flatten().copied().collect::<Vec<_>>(), rows);
+        assert_eq!(parts::<usize>(&[]).count(), 0);
+    }
+}

@@ -1,0 +1,96 @@
+//! Messages and signs of life as rows.
+
+use std::collections::HashMap;
+
+use lorawan::Eui64;
+use sqlx::{MySql, QueryBuilder, Transaction};
+
+use super::{Activity, Decoding, StoredMessage, parts};
+use crate::StoreError;
+use crate::rows::{eui_bytes, to_json};
+
+/// Bytes of messages in one statement: the server takes no packet above `max_allowed_packet`, 16 MiB if nobody says
+/// otherwise.
+const STATEMENT_BYTES: usize = 4 << 20;
+
+/// Messages in parts that are not too large for one statement.
+fn message_parts<'a>(messages: &'a [&'a StoredMessage]) -> impl Iterator<Item = &'a [&'a StoredMessage]> {
+    parts(messages).flat_map(|part| {
+        let bytes: usize = part.iter().map(|message| message.body.len()).sum();
+        // Few and large ones go one by one.
+        part.chunks(if bytes > STATEMENT_BYTES { 1 } else { part.len() })
+    })
+}
+
+/// Writes messages; one that is there already is replaced, which is how readings get into an uplink.
+pub(super) async fn write_messages(
+    tx: &mut Transaction<'_, MySql>,
+    messages: &[&StoredMessage],
+) -> Result<(), StoreError> {
+    for part in message_parts(messages) {
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, body) ");
+        query.push_values(part, |mut row, message| {
+            row.push_bind(message.id.clone()).push_bind(message.estate_id);
+            row.push_bind(message.dev_eui.map(eui_bytes)).push_bind(message.kind).push_bind(message.body.clone());
+        });
+        query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
+        query.build().execute(&mut **tx).await?;
+    }
+    let ids =
+        |wanted| -> Vec<&str> { messages.iter().filter(|m| m.decoding == wanted).map(|m| m.id.as_str()).collect() };
+    let (waiting, done) = (ids(Decoding::Pending), ids(Decoding::Done));
+    for part in parts(&waiting) {
+        let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");
+        query.push_values(part, |mut row, id| {
+            row.push_bind((*id).to_owned());
+        });
+        query.build().execute(&mut **tx).await?;
+    }
+    for part in parts(&done) {
+        let mut query = QueryBuilder::<MySql>::new("DELETE FROM undecoded WHERE message_id IN (");
+        let mut list = query.separated(", ");
+        for id in part {
+            list.push_bind((*id).to_owned());
+        }
+        query.push(")");
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+/// Of several signs of life of one device the last counts; a frame that was accepted takes the refusals before it
+/// back.
+pub(super) async fn write_activity(tx: &mut Transaction<'_, MySql>, activity: &[(Eui64, Activity)]) -> Result<(), StoreError> {
+    let (mut heard, mut refused) = (HashMap::new(), HashMap::new());
+    for (dev_eui, activity) in activity {
+        match activity {
+            Activity::Heard { last_heard, rhythm_s } => {
+                heard.insert(*dev_eui, (*last_heard, *rhythm_s));
+                refused.remove(dev_eui);
+            }
+            Activity::Refused(note) => {
+                refused.insert(*dev_eui, (to_json("refusal", note)?, note.time));
+            }
+        }
+    }
+    for part in parts(&heard.into_iter().collect::<Vec<_>>()) {
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, last_heard, rhythm_s) ");
+        query.push_values(part, |mut row, (dev_eui, (last_heard, rhythm_s))| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(*last_heard).push_bind(*rhythm_s);
+        });
+        query.push(
+            " ON DUPLICATE KEY UPDATE last_heard = VALUES(last_heard), rhythm_s = VALUES(rhythm_s), refusal = NULL, refused_at = NULL",
+        );
+        query.build().execute(&mut **tx).await?;
+    }
+    for part in parts(&refused.into_iter().collect::<Vec<_>>()) {
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, refusal, refused_at) ");
+        query.push_values(part, |mut row, (dev_eui, (note, time))| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(note.clone()).push_bind(*time);
+        });
+        query.push(" ON DUPLICATE KEY UPDATE refusal = VALUES(refusal), refused_at = VALUES(refused_at)");
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+

@@ -1,0 +1,145 @@
+//! Who may write: a database belongs to one running instance.
+//!
+//! An instance that starts raises the epoch of the row in `instance`; each of its commits checks that the epoch is
+//! still its own, so that a second one, with a copied data folder or on another machine, can never use a frame counter
+//! that the first one uses. The row also counts commits. An instance that has lost the answer to a commit learns from it
+//! whether it was carried out, and the data folder remembers it: a database that has fewer is an older copy.
+
+use std::time::Duration;
+
+use sqlx::Row as _;
+use ulid::Ulid;
+
+use crate::{Store, StoreError};
+
+/// An instance that has not renewed its lease for so long is gone.
+pub const LEASE: Duration = Duration::from_secs(20);
+
+/// The right to write to a database.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lease {
+    /// Names the database and every copy of it.
+    pub database_id: String,
+    /// Raised by each instance that starts.
+    pub epoch: u64,
+    /// Commits made in this database so far.
+    pub commits: u64,
+}
+
+/// Who holds a database.
+#[derive(Debug, Clone)]
+pub struct Holder {
+    /// In words, for the one who is refused.
+    pub holder: String,
+    /// Since it last wrote.
+    pub age: Duration,
+    /// What it holds.
+    pub lease: Lease,
+}
+
+impl Store {
+    /// Who held the database last, if anybody ever did.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn holder(&self) -> Result<Option<Holder>, StoreError> {
+        // By the database's own clock: those of two machines may differ.
+        let row = sqlx::query(
+            "SELECT database_id, epoch, commits, holder, TIMESTAMPDIFF(SECOND, renewed_at, UTC_TIMESTAMP(6)) FROM instance",
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        row.map(|row| {
+            let lease = Lease { database_id: row.try_get(0)?, epoch: row.try_get(1)?, commits: row.try_get(2)? };
+            // A clock that was put back has not renewed anything.
+            let age = u64::try_from(row.try_get::<i64, _>(4)?).unwrap_or(LEASE.as_secs());
+            Ok(Holder { holder: row.try_get(3)?, age: Duration::from_secs(age), lease })
+        })
+        .transpose()
+    }
+
+    /// Takes the database, from `before` or from nobody. Whoever held it can commit nothing from then on.
+    ///
+    /// # Errors
+    /// [`StoreError::Held`] if another one was faster, or whatever the database says.
+    pub async fn take_lease(&self, holder: &str, before: Option<&Lease>) -> Result<Lease, StoreError> {
+        let holder: String = holder.chars().take(300).collect();
+        let Some(before) = before else {
+            let lease = Lease { database_id: Ulid::generate().to_string(), epoch: 1, commits: 0 };
+            let made = sqlx::query("INSERT IGNORE INTO instance VALUES (1, ?, 1, 0, ?, UTC_TIMESTAMP(6))");
+            let made = made.bind(&lease.database_id).bind(&holder).execute(&self.pool).await?;
+            return if made.rows_affected() == 1 { Ok(lease) } else { Err(self.held().await) };
+        };
+        let taken = sqlx::query(
+            "UPDATE instance SET epoch = epoch + 1, holder = ?, renewed_at = UTC_TIMESTAMP(6) WHERE id = 1 AND epoch = ?",
+        );
+        if taken.bind(&holder).bind(before.epoch).execute(&self.pool).await?.rows_affected() == 0 {
+            return Err(self.held().await);
+        }
+        // The instance before may have committed until just now.
+        let commits = sqlx::query_scalar("SELECT commits FROM instance").fetch_one(&self.pool).await?;
+        Ok(Lease { database_id: before.database_id.clone(), epoch: before.epoch + 1, commits })
+    }
+
+    async fn held(&self) -> StoreError {
+        match self.holder().await {
+            Ok(Some(Holder { holder, age, .. })) => StoreError::Held { holder, age_s: age.as_secs() },
+            Ok(None) => StoreError::Gone("the database's lease"),
+            Err(error) => error,
+        }
+    }
+
+    /// Says that this instance is still there.
+    ///
+    /// # Errors
+    /// [`StoreError::TakenOver`] if another one has the database, or whatever the database says.
+    pub async fn renew_lease(&self, lease: &Lease) -> Result<(), StoreError> {
+        let renewed = sqlx::query("UPDATE instance SET renewed_at = UTC_TIMESTAMP(6) WHERE id = 1 AND epoch = ?");
+        match renewed.bind(lease.epoch).execute(&self.pool).await?.rows_affected() {
+            0 => Err(self.taken_over().await),
+            _ => Ok(()),
+        }
+    }
+
+    /// Lets the database go, so that the next instance need not wait.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn release_lease(&self, lease: &Lease) -> Result<(), StoreError> {
+        let gone = sqlx::query(
+            "UPDATE instance SET renewed_at = UTC_TIMESTAMP(6) - INTERVAL ? SECOND, holder = CONCAT('nobody; last ', holder)
+             WHERE id = 1 AND epoch = ? AND holder NOT LIKE 'nobody%'",
+        );
+        gone.bind(LEASE.as_secs() + 1).bind(lease.epoch).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    pub(crate) async fn taken_over(&self) -> StoreError {
+        let holder = self.holder().await.ok().flatten();
+        StoreError::TakenOver(holder.map_or_else(|| "its lease is gone".into(), |h| h.holder))
+    }
+
+    /// Makes up for what an older copy of a database has forgotten: counters towards devices and JoinNonces move on by
+    /// so much that none is used twice. Says how many sessions, groups and devices that concerns.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn move_counters_ahead(&self, downlinks: u32, join_nonces: u32) -> Result<[u64; 3], StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let sessions = sqlx::query(
+            "UPDATE counters SET next_down = LEAST(next_down + ?, 4294967295), next_app_down = LEAST(next_app_down + ?, 4294967295)",
+        );
+        let sessions = sessions.bind(downlinks).bind(downlinks).execute(&mut *tx).await?.rows_affected();
+        let groups = sqlx::query("UPDATE multicast_counters SET next_down = LEAST(next_down + ?, 4294967295)");
+        let groups = groups.bind(downlinks).execute(&mut *tx).await?.rows_affected();
+        // Devices that have never joined have no row of their own yet, but may have joined since.
+        let joins = sqlx::query(
+            "INSERT INTO nonces (dev_eui, next_join_nonce) SELECT dev_eui, 1 + ? FROM devices WHERE personal_addr IS NULL
+             ON DUPLICATE KEY UPDATE next_join_nonce = LEAST(next_join_nonce + ?, 16777215)",
+        );
+        joins.bind(join_nonces).bind(join_nonces).execute(&mut *tx).await?;
+        let devices: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM nonces").fetch_one(&mut *tx).await?;
+        tx.commit().await?;
+        Ok([sessions, groups, devices.unsigned_abs()])
+    }
+}
