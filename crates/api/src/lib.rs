@@ -20,6 +20,7 @@ pub mod gateway;
 pub mod gateway_event;
 pub mod gateway_import;
 pub mod group;
+pub mod health;
 pub mod history;
 pub mod job;
 pub mod join;
@@ -88,15 +89,6 @@ pub struct BandUse {
     pub used_percent: f64,
     /// Frames in the last hour.
     pub frames: u32,
-}
-
-/// Whether the service is up.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Health {
-    /// `ok`, or `waiting for the database`.
-    pub status: String,
-    /// The service's version.
-    pub version: String,
 }
 
 /// What has come in from gateways since the service started, and what had to be dropped.

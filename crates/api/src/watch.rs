@@ -200,11 +200,12 @@ impl Watch {
         devices: &[Device],
         // Nothing for who sees only devices.
         endings: Option<&Endings>,
+        found_by_service: Vec<Concern>,
         decoding: Decoding<'_>,
         strangers: usize,
         now: DateTime<Utc>,
     ) -> Self {
-        let mut concerns = Vec::new();
+        let mut concerns = found_by_service;
         let mut add = |about, eui: Option<Eui64>, name: Option<&str>, (weight, what, next_step)| {
             let name = name.map(str::to_owned);
             concerns.push(Concern { weight, about, eui, name, model: None, message: None, what, next_step });
@@ -319,7 +320,7 @@ mod tests {
         heard.off_plan_mhz = vec![903.9];
         let gateways = [heard, gateway("quay", "quiet", now), gateway("pier", "lost", now)];
         let devices = [device("tide-01", "active", now), device("tide-02", "refused", now), device("a", "silent", now)];
-        let watch = Watch::new(&gateways, &devices, Some(&endings(now, 10)), Decoding::default(), 1, now);
+        let watch = Watch::new(&gateways, &devices, Some(&endings(now, 10)), Vec::new(), Decoding::default(), 1, now);
         let told: Vec<_> =
             watch.concerns.iter().map(|c| (c.weight, c.about, c.name.as_deref().unwrap_or(""))).collect();
         use Weight::{Attention, Trouble};
@@ -336,7 +337,9 @@ mod tests {
         );
         assert_eq!(watch.concerns[1].what, "It is lost: not a word from it for 30 min.");
         assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (1, 1, 1));
-        assert!(Watch::new(&[], &[], Some(&endings(now, 100)), Decoding::default(), 0, now).concerns.is_empty());
+        assert!(
+            Watch::new(&[], &[], Some(&endings(now, 100)), Vec::new(), Decoding::default(), 0, now).concerns.is_empty()
+        );
     }
 
     #[test]
@@ -360,7 +363,7 @@ mod tests {
         };
         let doubts = [ModelDoubt { model: "tg2".into(), doubt, device: failures[0].device.clone(), devices: 3 }];
         let decoding = Decoding { failures: &failures, doubts: &doubts };
-        let watch = Watch::new(&[], &[], Some(&endings(now, 100)), decoding, 0, now);
+        let watch = Watch::new(&[], &[], Some(&endings(now, 100)), Vec::new(), decoding, 0, now);
         assert_eq!(watch.concerns.len(), 2);
         let (trouble, question) = (&watch.concerns[0], &watch.concerns[1]);
         assert_eq!(trouble.message.as_deref(), Some("TIDE-02"));

@@ -133,6 +133,18 @@ impl Collector {
         }
     }
 
+    /// The clock was set by so much.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        for slot in self.slots.values_mut() {
+            match slot {
+                Slot::Collecting(frame) => {
+                    frame.copies.iter_mut().for_each(|copy| copy.heard_at = copy.heard_at.plus_us(by_us));
+                }
+                Slot::Processed { first_heard, .. } => *first_heard = first_heard.plus_us(by_us),
+            }
+        }
+    }
+
     pub(crate) fn forget(&mut self, key: u64) {
         self.slots.remove(&key);
     }

@@ -7,6 +7,7 @@ use lorawan::region::Plan;
 use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NonceRule};
 
 use crate::adr::{AdrDecision, History};
+use crate::clock_step::shift;
 use crate::collect::Collected;
 use crate::effect::Reception;
 use crate::estates::EstateId;
@@ -14,6 +15,7 @@ use crate::ledger::{BandUse, Ledger, Used};
 use crate::mac::{Negotiated, Negotiation};
 use crate::outbox::{Outbox, OutboxItem};
 use crate::profile::{Class, Policy, RadioProfile};
+use crate::refusal::Refusal;
 use crate::schedule;
 use crate::session::{Counters, Session};
 use crate::settings::Settings;
@@ -214,6 +216,8 @@ pub(crate) struct Device {
     pub(crate) link: Option<Box<Link>>,
     /// Whether a timer is set that will look at its outbox, and for when.
     pub(crate) looks_at: Option<Timestamp>,
+    /// Whether its state cannot be kept, so that it is not served.
+    pub(crate) quarantined: bool,
 }
 
 /// What the engine learns of a device as it talks with it; it may be lost and learned again.
@@ -303,7 +307,30 @@ impl Device {
             towards: Ledger::default(),
             link,
             looks_at: None,
+            quarantined: false,
         }
+    }
+
+    /// Why it is not served, if it is not.
+    pub(crate) fn unserved(&self, joining: bool) -> Option<Refusal> {
+        match self {
+            Self { quarantined: true, .. } => Some(Refusal::Quarantined { joining }),
+            Self { config: DeviceConfig { disabled: true, .. }, .. } => Some(Refusal::Disabled { joining }),
+            _ => None,
+        }
+    }
+
+    /// The clock was set by so much.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        shift(&mut self.looks_at, by_us);
+        self.ledger.shift(by_us);
+        self.towards.shift(by_us);
+        let Some(link) = self.link.as_deref_mut() else { return };
+        link.last_heard = link.last_heard.plus_us(by_us);
+        shift(&mut link.told_over, by_us);
+        shift(&mut link.told_policy, by_us);
+        link.near.iter_mut().for_each(|near| near.at = near.at.plus_us(by_us));
+        link.negotiation.shift(by_us);
     }
 
     pub(crate) fn link(&mut self) -> &mut Link {

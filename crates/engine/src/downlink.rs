@@ -62,6 +62,15 @@ pub(crate) struct Cargo {
     pub(crate) confirmed: bool,
 }
 
+impl InFlight {
+    /// The clock was set by so much. What is under way is sent by the gateway's clock.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        for way in std::iter::once(&mut self.taken).chain(&mut self.others) {
+            way.at = way.at.plus_us(by_us);
+        }
+    }
+}
+
 impl Cargo {
     /// A frame that is no data frame.
     pub(crate) fn bare(to: To, phy_payload: Vec<u8>) -> Self {
@@ -264,6 +273,10 @@ impl Engine {
         }
         effects.push(Effect::Transmit(Transmission {
             id,
+            towards: match cargo.to {
+                To::Device(eui) | To::Group(eui) => Some(eui),
+                To::Everyone => None,
+            },
             gateway: taken.gateway,
             when: taken.when,
             at: taken.at,

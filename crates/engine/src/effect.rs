@@ -76,10 +76,21 @@ impl Reception {
 /// A change someone asked for.
 #[derive(Debug, Clone)]
 pub enum Command {
-    /// An engine before this one has processed, and made durable, what was due until then. Frames heard before
+    /// An engine before this one has processed, and made durable, what was due until then. Frames that it was handed
     /// may be handed in once more, in the same order: those that were processed are known again, and nothing
-    /// follows from them.
+    /// follows from them. [`Command::FramesAreNew`] ends this.
     ProcessedUntil(Timestamp),
+    /// What is handed in from now on was handed to no engine before, whatever its time.
+    FramesAreNew,
+    /// The clock was set, and is ahead of where it would be by so much: behind, if that is negative. What lies ahead
+    /// still does, after the same time.
+    ClockStepped {
+        /// Microseconds.
+        by_us: i64,
+    },
+    /// What is known of a device cannot be kept, so nothing may be done for it: its frames are refused, and nothing is
+    /// sent to it, until it is put back or registered anew.
+    Quarantine(Eui64),
     /// Adds a gateway or changes its settings.
     PutGateway(GatewayConfig),
     /// Takes a gateway away.
@@ -269,6 +280,8 @@ pub struct TransmissionId(pub u64);
 pub struct Transmission {
     /// To be named in the report.
     pub id: TransmissionId,
+    /// The device or group it is for; a beacon is for nobody alone.
+    pub towards: Option<Eui64>,
     /// Who sends.
     pub gateway: Eui64,
     /// When to begin, in the gateway's terms.

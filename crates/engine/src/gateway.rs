@@ -5,6 +5,7 @@ use lorawan::Eui64;
 use lorawan::region::Region;
 use rustc_hash::FxHashMap;
 
+use crate::clock_step::shift;
 use crate::effect::TransmissionId;
 use crate::estates::EstateId;
 use crate::ledger::{BandUse, Ledger, Used};
@@ -124,6 +125,18 @@ impl Gateway {
         let refused = self.cannot.iter().any(|(hz, until)| *hz == candidate.frequency_hz && now < *until);
         let no_clock = matches!(candidate.when, When::Gps(_)) && !self.has_gps(now);
         !refused && !no_clock
+    }
+
+    /// The clock was set by so much.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        for (begin, end, _) in &mut self.busy {
+            (*begin, *end) = (begin.plus_us(by_us), end.plus_us(by_us));
+        }
+        shift(&mut self.gps_seen, by_us);
+        self.cannot.iter_mut().for_each(|(_, until)| *until = until.plus_us(by_us));
+        self.ledger.shift(by_us);
+        // Its next beacon is planned anew.
+        self.beacon_set = false;
     }
 
     pub(crate) fn status(&self, now: Timestamp) -> GatewayStatus {

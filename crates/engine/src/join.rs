@@ -249,8 +249,7 @@ impl Engine {
         let dev_nonce = request.dev_nonce();
         let used = device.nonces.used_dev_nonces.iter().map(|nonce| u32::from(*nonce));
         match device.config.profile.version.dev_nonce_rule().check(u32::from(dev_nonce), used) {
-            Ok(()) if device.config.disabled => Err(Refusal::Disabled { joining: true }),
-            Ok(()) => Ok(dev_eui),
+            Ok(()) => device.unserved(true).map_or(Ok(dev_eui), Err),
             Err(NonceError::Used { .. }) => Err(Refusal::DevNonceUsed { dev_nonce }),
             Err(NonceError::NotIncreased { last, .. }) => {
                 Err(Refusal::DevNonceNotAbove { dev_nonce, last: last as u16 })
@@ -263,6 +262,9 @@ impl Engine {
         let (dev_eui, received) = (request.dev_eui(), request.rj_count());
         let net_id = self.config.net_id;
         let device = self.devices.get_mut(&dev_eui).ok_or(Refusal::RejoinUnknown { dev_eui })?;
+        if device.quarantined {
+            return Err(Refusal::Quarantined { joining: true });
+        }
         let Device { config, session, nonces, .. } = &mut **device;
         let nwk_key = config.root_keys().and_then(|root| root.nwk_key);
         let nwk_key = nwk_key.filter(|_| config.profile.version == MacVersion::V1_1).ok_or(Refusal::RejoinVersion)?;

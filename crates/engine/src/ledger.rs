@@ -53,16 +53,16 @@ pub(crate) struct Minute {
 }
 
 #[derive(Debug)]
-struct Band {
+pub(crate) struct Band {
     name: &'static str,
-    minutes: VecDeque<Minute>,
+    pub(crate) minutes: VecDeque<Minute>,
 }
 
 /// The last hour by sub-band and minute, and the last day by hour.
 #[derive(Debug, Default)]
 pub(crate) struct Ledger {
-    bands: Vec<Band>,
-    hours: VecDeque<(i64, Used)>,
+    pub(crate) bands: Vec<Band>,
+    pub(crate) hours: VecDeque<(i64, Used)>,
 }
 
 impl Ledger {
@@ -184,6 +184,13 @@ impl Ledger {
             from = Timestamp((minute.minute + HOUR_MINUTES + 1) * 60_000_000);
         }
         Some(from)
+    }
+
+    /// The minutes of the last hour, by sub-band.
+    pub(crate) fn last_hour(&self, now: Timestamp) -> impl Iterator<Item = (&'static str, Minute)> {
+        let since = now.minute() - HOUR_MINUTES;
+        let all = self.bands.iter().flat_map(|band| band.minutes.iter().map(|minute| (band.name, *minute)));
+        all.filter(move |(_, minute)| minute.minute >= since)
     }
 
     /// Use of every sub-band that saw any in the last hour.

@@ -14,6 +14,7 @@
 
 mod adr;
 mod beacon;
+mod clock_step;
 mod collect;
 mod device;
 mod downlink;
@@ -290,6 +291,17 @@ impl Engine {
     fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
         match command {
             Command::ProcessedUntil(until) => self.processed_until = until,
+            Command::FramesAreNew => {
+                // What the engine before this one has closed is closed now, and nothing follows from it.
+                self.close_collections(self.processed_until, effects);
+                self.processed_until = Timestamp(i64::MIN);
+            }
+            Command::ClockStepped { by_us } => self.clock_stepped(now, by_us, effects),
+            Command::Quarantine(dev_eui) => {
+                if let Some(device) = self.devices.get_mut(&dev_eui) {
+                    device.quarantined = true;
+                }
+            }
             Command::PutGateway(config) => {
                 let eui = config.eui;
                 self.estates.see(config.estate);

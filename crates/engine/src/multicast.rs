@@ -97,6 +97,13 @@ pub(crate) struct Group {
     on_air_until: Timestamp,
 }
 
+impl Group {
+    /// The clock was set by so much.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        self.on_air_until = self.on_air_until.plus_us(by_us);
+    }
+}
+
 /// Up to so many gateways, every choice of them is looked at.
 const SEARCHED: usize = 12;
 

@@ -62,6 +62,11 @@ pub enum Refusal {
         /// Whether it asks to join.
         joining: bool,
     },
+    /// What is known of the device cannot be stored.
+    Quarantined {
+        /// Whether it asks to join.
+        joining: bool,
+    },
     /// A rejoin-request of a device that is not registered.
     RejoinUnknown {
         /// As received.
@@ -152,6 +157,7 @@ impl Refusal {
             Refusal::DevNonceNotAbove { .. } => "dev_nonce_not_above",
             Refusal::Personalized => "personalized_device_joins",
             Refusal::Disabled { .. } => "device_disabled",
+            Refusal::Quarantined { .. } => "device_quarantined",
             Refusal::RejoinUnknown { .. } => "rejoin_unknown_device",
             Refusal::RejoinVersion => "rejoin_not_in_version",
             Refusal::RejoinNoSession => "rejoin_without_session",
@@ -213,6 +219,7 @@ impl Refusal {
             ],
             Refusal::NotServed { mtype } => vec![("type", mtype.name().to_owned())],
             Refusal::Unreadable { error } => vec![("error", error.to_string())],
+            Refusal::Quarantined { .. } => Vec::new(),
             Refusal::Disabled { .. } | Refusal::Personalized | Refusal::RejoinVersion | Refusal::RejoinNoSession => {
                 Vec::new()
             }
@@ -232,6 +239,7 @@ impl Refusal {
                 | Refusal::DevNonceNotAbove { .. }
                 | Refusal::Personalized
                 | Refusal::Disabled { joining: true }
+                | Refusal::Quarantined { joining: true }
         )
     }
 
@@ -273,6 +281,9 @@ impl Refusal {
             ),
             Refusal::Disabled { joining: true } => "The device asks to join, but is disabled here.".into(),
             Refusal::Disabled { joining: false } => "The device is heard, but is disabled here.".into(),
+            Refusal::Quarantined { .. } => {
+                "The device is heard, but is quarantined: the database refuses what has to be stored for it.".into()
+            }
             Refusal::Personalized => {
                 "The device asks to join, but is registered as activated by personalization (ABP).".into()
             }
@@ -345,6 +356,9 @@ impl Refusal {
                 "The firmware has to keep its DevNonce over resets. If it draws nonces at random, register the device for 1.0.3 or earlier."
             }
             Refusal::Disabled { .. } => "Enable the device if it is to be served again.",
+            Refusal::Quarantined { .. } => {
+                "The watch page says what the database refuses. The frame is kept; the next start of the service tries again."
+            }
             Refusal::Personalized => {
                 "Register it for joining (OTAA) with its root key, or switch joining off in the device."
             }

@@ -47,7 +47,7 @@ impl fmt::Display for Timestamp {
 /// Timers in order of time; those of one time in the order they were set.
 #[derive(Debug)]
 pub(crate) struct Timers<T> {
-    heap: BinaryHeap<Reverse<(Timestamp, u64, T)>>,
+    pub(crate) heap: BinaryHeap<Reverse<(Timestamp, u64, T)>>,
     set: u64,
 }
 

@@ -52,7 +52,7 @@ impl Engine {
         let Some(device) = self.devices.get(&dev_eui) else { return };
         let (class, Some(session)) = (device.class(), device.session.as_deref()) else { return };
         // Until the first uplink the device may not have the session (TS001-1.0.4 §16: no downlink before it).
-        if device.config.disabled
+        if device.unserved(false).is_some()
             || class == Class::A
             || session.counters.up.is_none()
             || device.outbox.next_waiting().is_none()

@@ -91,10 +91,12 @@ impl Engine {
         let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
         let frame = kept.as_deref().unwrap_or(frame);
         if let Some(dev_eui) = verdict.device()
-            && self.devices.get(&dev_eui).is_some_and(|device| device.config.disabled)
+            && let Some(why) = self.devices.get(&dev_eui).and_then(|device| device.unserved(false))
         {
-            self.book_uplink(now, dev_eui, frame, effects);
-            effects.push(frame.refused(Some(dev_eui), Refusal::Disabled { joining: false }));
+            if !matches!(why, Refusal::Quarantined { .. }) {
+                self.book_uplink(now, dev_eui, frame, effects);
+            }
+            effects.push(frame.refused(Some(dev_eui), why));
             return Some(dev_eui);
         }
         match verdict {

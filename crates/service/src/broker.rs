@@ -6,13 +6,16 @@ use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
 
 use anyhow::{Context as _, Result};
-use gateway_link::mqtt::{ROOT, SERVICE, Topic};
+use gateway_link::mqtt::{MAX_PAYLOAD, ROOT, SERVICE, Topic};
 
 use crate::authority::Authority;
 use crate::config::BrokerFiles;
 
 /// The name in the service's own certificate.
 pub const NAME: &str = "keen-heron";
+
+/// What a packet has beside its payload.
+const ROOM_FOR_TOPIC: usize = 1024;
 
 /// Writes the files.
 pub fn write(options: &BrokerFiles) -> Result<()> {
@@ -26,12 +29,13 @@ pub fn write(options: &BrokerFiles) -> Result<()> {
     // The words are those of mosquitto, Debian's broker.
     let config = format!(
         "listener {}\nallow_anonymous false\nrequire_certificate true\nuse_identity_as_username true\n\
-         cafile {}\ncertfile {}\nkeyfile {}\nacl_file {}\nmax_packet_size 65536\nset_tcp_nodelay true\n",
+         cafile {}\ncertfile {}\nkeyfile {}\nacl_file {}\nmessage_size_limit {MAX_PAYLOAD}\nmax_packet_size {}\nset_tcp_nodelay true\n",
         options.port,
         path("authority.pem"),
         path("broker.pem"),
         path("broker.key"),
-        path("rules.acl")
+        path("rules.acl"),
+        MAX_PAYLOAD + ROOM_FOR_TOPIC
     );
     let files = [
         ("authority.pem", authority.certificate_pem.clone(), 0o644),

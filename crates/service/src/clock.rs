@@ -1,56 +1,148 @@
-//! The service's time: the system's, but it never runs backwards and never stands still.
+//! The service's time: the system's, told when it was set.
 //!
-//! Deadlines, windows and the journal all go by one time. When the system's clock is put back, this one goes
-//! on at three quarters of its speed until the other has caught up: collections still close and downlinks
-//! still leave, since what counts for them is time from one moment to the next.
+//! Deadlines, windows and stamps go by one time. Small differences to the system's clock are made up for slowly, so that
+//! it neither stands still nor jumps; a large one, as when the network's time arrives after a start with a wrong clock, is
+//! followed at once. Whoever counts from one moment to the next learns from [`Moment::stepped_us`] that this was no time
+//! that passed.
 
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use chrono::{DateTime, Utc};
 use engine::Timestamp;
+use rustix::time::{ClockId, clock_gettime};
+
+/// Differences up to this are made up for slowly.
+const SMALL_US: i64 = 2_000_000;
+/// How much slower or faster the clock runs meanwhile: by one part in so many.
+const SLEW: i64 = 8;
+/// Steps that are remembered for whoever asks.
+const REMEMBERED: usize = 20;
+
+/// A time, and by how much the clock has been set since the start.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Moment {
+    pub at: Timestamp,
+    /// The sum of all steps.
+    pub stepped_us: i64,
+}
+
+/// The clock was set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Step {
+    /// When, by the clock after it.
+    pub at: Timestamp,
+    pub by_us: i64,
+}
 
 /// A clock that was last read at some moment, and what it showed.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug)]
 struct Steady {
     shown: Timestamp,
     at: Instant,
+    stepped_us: i64,
+    steps: Vec<Step>,
 }
 
 impl Steady {
-    fn read(&mut self, at: Instant, system: Timestamp) -> Timestamp {
-        let us = |time: Duration| i64::try_from(time.as_micros()).unwrap_or(i64::MAX);
-        let passed_us = us(at.saturating_duration_since(self.at));
-        self.shown = system.max(self.shown.plus_us(passed_us * 3 / 4));
+    fn new(at: Instant, system: Timestamp) -> Self {
+        Self { shown: system, at, stepped_us: 0, steps: Vec::new() }
+    }
+
+    fn read(&mut self, at: Instant, system: Timestamp) -> Moment {
+        let passed_us = i64::try_from(at.saturating_duration_since(self.at).as_micros()).unwrap_or(i64::MAX);
+        let expected = self.shown.plus_us(passed_us);
+        let off_us = system.since(expected);
         self.at = at.max(self.at);
-        self.shown
+        if off_us.abs() <= SMALL_US {
+            self.shown = expected.plus_us(off_us.clamp(-passed_us / SLEW, passed_us / SLEW));
+        } else {
+            self.shown = system;
+            self.stepped_us += off_us;
+            if self.steps.len() == REMEMBERED {
+                self.steps.remove(0);
+            }
+            self.steps.push(Step { at: system, by_us: off_us });
+            tracing::warn!("the clock was set by {:.1} s; it is followed at once", off_us as f64 / 1e6);
+        }
+        Moment { at: self.shown, stepped_us: self.stepped_us }
     }
 }
 
 static CLOCK: Mutex<Option<Steady>> = Mutex::new(None);
 
-/// The time now.
-pub fn now() -> Timestamp {
+fn with_clock<T>(work: impl FnOnce(&mut Steady, Instant, Timestamp) -> T) -> T {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     let system = Timestamp(i64::try_from(since.as_micros()).unwrap_or(i64::MAX));
     let at = Instant::now();
     let mut clock = CLOCK.lock().unwrap_or_else(PoisonError::into_inner);
-    clock.get_or_insert(Steady { shown: system, at }).read(at, system)
+    work(clock.get_or_insert_with(|| Steady::new(at, system)), at, system)
+}
+
+/// The time now, and how often the clock was set.
+pub fn moment() -> Moment {
+    with_clock(Steady::read)
+}
+
+/// The time now.
+pub fn now() -> Timestamp {
+    moment().at
+}
+
+/// The time now, as stored.
+pub fn utc() -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(now().0).unwrap_or_default()
+}
+
+/// When the clock was set, the latest last.
+pub fn steps() -> Vec<Step> {
+    with_clock(|clock, at, system| {
+        clock.read(at, system);
+        clock.steps.clone()
+    })
+}
+
+/// Microseconds since the machine was started: a clock that nobody sets.
+pub fn since_boot_us() -> i64 {
+    let since = clock_gettime(ClockId::Boottime);
+    let since: Duration = since.try_into().unwrap_or_default();
+    i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
+}
+
+/// Names this run of the machine, as far as the system tells.
+pub fn boot_id() -> String {
+    let id = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
+    id.chars().filter(char::is_ascii_hexdigit).take(12).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn s(seconds: f64) -> Timestamp {
+        Timestamp((seconds * 1e6) as i64)
+    }
+
     #[test]
-    fn it_follows_the_systems_clock_forwards_and_slows_down_when_that_is_put_back() {
+    fn a_large_step_is_followed_at_once_and_told_a_small_one_slowly() {
         let start = Instant::now();
-        let mut clock = Steady { shown: Timestamp(1_000_000_000), at: start };
-        let mut read = |after_s: u64, system_s: i64| {
-            clock.read(start + Duration::from_secs(after_s), Timestamp(system_s * 1_000_000)).0 / 1_000_000
+        let mut clock = Steady::new(start, s(1000.0));
+        let mut read = |after_s: f64, system_s: f64| {
+            let moment = clock.read(start + Duration::from_secs_f64(after_s), s(system_s));
+            ((moment.at.0 as f64 / 1e6 * 10.0).round() / 10.0, moment.stepped_us / 1_000_000)
         };
-        assert_eq!(read(1, 1001), 1001);
-        assert_eq!(read(2, 4000), 4000, "put forward");
-        assert_eq!(read(6, 1005), 4003, "put back: it goes on");
-        assert_eq!(read(106, 4100), 4100, "caught up");
+        assert_eq!(read(1.0, 1001.0), (1001.0, 0));
+        assert_eq!(read(2.0, 4602.0), (4602.0, 3600), "put forward by an hour");
+        assert_eq!(read(3.0, 1003.0), (1003.0, 0), "and back");
+        assert_eq!(read(11.0, 1010.0), (1010.0, 0), "a second behind: eight parts of seven");
+        assert_eq!(read(15.0, 1016.0), (1014.5, 0), "ahead: it runs faster");
+        assert_eq!(read(31.0, 1032.0), (1032.0, 0), "caught up");
+        assert_eq!(clock.steps.len(), 2);
+    }
+
+    #[test]
+    fn the_clock_that_nobody_sets_goes_forward() {
+        let before = since_boot_us();
+        assert!(before > 0 && since_boot_us() >= before);
     }
 }

@@ -2,31 +2,43 @@
 //!
 //! While one transaction is under way, the next one is prepared; that makes the group. Nothing is
 //! transmitted or published before the transaction that holds what came before it.
+//!
+//! A database that is away, full or locked is waited for, however long that takes. What it refuses as data is found and
+//! left out: a device whose state cannot be stored is quarantined, a row of the history is kept in a file, and everybody
+//! else goes on.
 
+use std::collections::HashSet;
 use std::iter;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use anyhow::{Result, bail};
 use api::message::Message;
-use engine::Transmission;
-use store::{Batch, Decoding, EstateId, Store, StoreError, StoredMessage};
+use engine::{Command, Transmission, TxFailure};
+use lorawan::Eui64;
+use store::{Batch, Decoding, EstateId, Refused, Split, StoreError, StoredMessage, Subject, Writer};
 use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
 
 use crate::clock;
+use crate::condition::Condition;
 use crate::decode::Found;
 use crate::handover::Handover;
 use crate::link::Links;
 use crate::live::Live;
 use crate::network::Network;
 use crate::prepare::Prepared;
+use crate::refused_rows::RefusedRows;
+use crate::startup::high_water::HighWater;
 use crate::vitals::Vitals;
 
 /// Uplinks with readings that one transaction takes at most.
 const DECODED: usize = 4096;
 /// How long readings wait for something of the engine's to go with.
 const COMPANY: Duration = Duration::from_millis(15);
-/// A deadlock or a full disk passes; what is refused this often will not be taken.
-const REFUSALS: u32 = 4;
+/// Before a commit is tried again: longer each time.
+const PAUSE_FIRST: Duration = Duration::from_millis(100);
+const PAUSE_LAST: Duration = Duration::from_secs(5);
 
 /// From a decoder: the uplink with its readings.
 pub struct Decoded {
@@ -45,17 +57,36 @@ impl Decoded {
 
 /// The one task that writes what the network does.
 pub struct Committer {
-    pub store: Store,
+    pub writer: Writer,
     pub links: Arc<Links>,
     pub network: Network,
     pub live: Arc<Live>,
     pub to_decode: mpsc::Sender<(EstateId, Message)>,
     pub vitals: Arc<Vitals>,
+    pub condition: Arc<Condition>,
+    pub refused_rows: RefusedRows,
+    /// Notes in the data folder how far the database has come.
+    pub high_water: HighWater,
+    /// Ends the wait for a database that is away when the service stops: what is not written stays in the journal.
+    pub give_up: CancellationToken,
+}
+
+/// Why something is not written.
+enum NotWritten {
+    /// The database refuses it as data.
+    Refused(String),
+    /// The service stops and waits no longer.
+    GivenUp,
+    /// Another instance has the database.
+    TakenOver(StoreError),
 }
 
 impl Committer {
     /// Works until the engine and the decoders are gone.
-    pub async fn run(self, ready: Arc<Handover<Prepared>>, mut decoded: mpsc::Receiver<Decoded>) {
+    ///
+    /// # Errors
+    /// If another instance has taken the database over, or the service stops while the database is away.
+    pub async fn run(mut self, ready: Arc<Handover<Prepared>>, mut decoded: mpsc::Receiver<Decoded>) -> Result<()> {
         let mut from_decoders = Vec::with_capacity(DECODED);
         let (mut engine_is_there, mut decoders_are_there) = (true, true);
         while engine_is_there || decoders_are_there {
@@ -85,80 +116,145 @@ impl Committer {
                 prepared.batch.failures.extend(found.failure);
                 prepared.to_publish.push(news);
             }
-            self.carry_out(prepared).await;
+            match self.carry_out(prepared).await {
+                Ok(()) => {}
+                Err(NotWritten::GivenUp) => {
+                    bail!("the database is away; what is not in it yet stays in the journal for the next start")
+                }
+                Err(NotWritten::TakenOver(error)) => bail!("{error}"),
+                Err(NotWritten::Refused(why)) => {
+                    bail!("the database refuses to note how far the journal is done: {why}")
+                }
+            }
         }
+        Ok(())
     }
 
     /// First durable, then told.
-    async fn carry_out(&self, prepared: Prepared) {
-        let Prepared { batch, heard, decoded, transmissions, to_decode, to_publish } = prepared;
-        let processed_until = batch.processed_until;
+    async fn carry_out(&mut self, prepared: Prepared) -> Result<(), NotWritten> {
+        let Prepared { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = prepared;
+        let mark = batch.mark;
         let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
-        self.commit(batch).await;
+        let unserved = self.commit(batch).await?;
         tracing::debug!(changes, messages, decoded, took = ?begun.elapsed(), "committed");
         for transmission in transmissions {
-            self.transmit(&transmission).await;
+            self.transmit(&transmission, &unserved).await;
         }
         self.vitals.decoded(decoded);
         let now = clock::now();
         heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
-        if let Some(until) = processed_until {
-            self.network.durable(until);
+        if let Some(mark) = mark {
+            self.network.durable(mark);
         }
-        for news in to_publish {
+        for news in to_publish.into_iter().chain(live_only) {
             let _ = self.live.publish(news);
         }
         for job in to_decode {
             // A full queue loses nothing: the uplink is marked in the database and taken up later.
             let _ = self.to_decode.try_send(job);
         }
+        Ok(())
     }
 
-    /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold
-    /// what they can, and what they cannot is shed and counted where it comes in.
-    async fn commit(&self, batch: Batch) {
-        if self.try_commit(&batch).await {
-            return;
+    /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold what they can, and
+    /// what they cannot is shed and counted where it comes in. Gives the devices that are not served from now on: what
+    /// the engine did for them is not durable, so nobody may hear of it.
+    async fn commit(&mut self, batch: Batch) -> Result<HashSet<Eui64>, NotWritten> {
+        match self.write(&batch).await {
+            Ok(()) => return Ok(HashSet::new()),
+            Err(NotWritten::Refused(why)) => {
+                tracing::error!("the database refuses something in a group, which is looked for: {why}");
+            }
+            Err(other) => return Err(other),
         }
-        // The database answers, and refuses. One row of history must not stop the network: state is
-        // written by itself, for as long as it takes, and the rest row by row, less what is refused.
-        let state = Batch { changes: batch.changes, ..Batch::default() };
-        while !self.try_commit(&state).await {}
-        let messages = batch.messages.into_iter().map(|m| Batch { messages: vec![m], ..Batch::default() });
-        let readings = batch.readings.into_iter().map(|r| Batch { readings: vec![r], ..Batch::default() });
-        let failures = batch.failures.into_iter().map(|f| Batch { failures: vec![f], ..Batch::default() });
-        let activity = batch.activity.into_iter().map(|a| Batch { activity: vec![a], ..Batch::default() });
-        for row in messages.chain(readings).chain(failures).chain(activity) {
-            if !self.try_commit(&row).await {
-                tracing::error!("the database refuses this row, so it is given up: {row:?}");
+        let (mut split, mut unserved) = (Split::of(batch), HashSet::new());
+        while let Some(part) = split.next_part() {
+            match self.write(&part.batch()).await {
+                Ok(()) => {}
+                Err(NotWritten::Refused(why)) => {
+                    unserved.extend(split.refused(part, &why).and_then(|r| self.refused(r)))
+                }
+                Err(other) => return Err(other),
             }
         }
         // Last, so that whoever is killed halfway hears it all once more.
-        let mark = Batch { processed_until: batch.processed_until, ..Batch::default() };
-        while !self.try_commit(&mark).await {}
+        self.write(&split.mark()).await?;
+        Ok(unserved)
     }
 
-    /// Writes a batch, waiting while the database is away. `false` if it refuses the batch again and
-    /// again.
-    async fn try_commit(&self, batch: &Batch) -> bool {
-        let mut pause = Duration::from_millis(100);
-        let mut refused = 0;
-        while let Err(error) = self.store.commit(batch).await {
-            tracing::error!("not written, tried again in {} ms: {error}", pause.as_millis());
-            if error.is_refusal() {
-                refused += 1;
+    /// Tells what the database refuses; gives the device or group whose state that is.
+    fn refused(&self, refused: Refused) -> Option<Eui64> {
+        match refused {
+            Refused::State { subject: Subject::Device(eui), why } => {
+                tracing::error!("device {eui} is quarantined: the database refuses its state: {why}");
+                self.condition.quarantine(eui, &why);
+                let network = self.network.clone();
+                // Not waited for: the engine may be waiting for this task.
+                tokio::spawn(async move { network.command(Command::Quarantine(eui)).await });
+                Some(eui)
             }
-            if refused == REFUSALS {
-                return false;
+            Refused::State { subject: Subject::Group(eui), why } => {
+                self.condition.refused(&format!("the counter of multicast group {eui}"), &why);
+                Some(eui)
             }
-            tokio::time::sleep(pause).await;
-            pause = (pause * 2).min(Duration::from_secs(5));
+            Refused::State { subject: Subject::Gateway(eui), why } => {
+                self.condition.refused(&format!("an account of airtime of gateway {eui}"), &why);
+                None
+            }
+            Refused::Row { row, why } => {
+                let kept = self.refused_rows.keep(&row, &why);
+                let place = kept
+                    .map_or_else(|error| format!("and could not be kept: {error}"), |path| format!("kept in {path}"));
+                tracing::error!("the database refuses a row, {place}: {why}: {row}");
+                self.condition.refused(&format!("a row of the history, {place}"), &why);
+                None
+            }
         }
-        true
     }
 
-    async fn transmit(&self, transmission: &Transmission) {
-        if let Err(why) = self.links.send(transmission).await {
+    /// Writes a batch, waiting while the database is away.
+    async fn write(&mut self, batch: &Batch) -> Result<(), NotWritten> {
+        let mut pause = PAUSE_FIRST;
+        self.condition.commit_begins(batch.messages.len() + batch.changes.len());
+        loop {
+            // A commit may not be dropped halfway, but when the service gives up it does nothing more with it.
+            let done = tokio::select! {
+                done = self.writer.commit(batch) => done,
+                () = self.give_up.cancelled() => return Err(NotWritten::GivenUp),
+            };
+            match done {
+                Ok(()) => {
+                    self.condition.committed();
+                    if let Err(error) = self.high_water.note(self.writer.lease()) {
+                        tracing::warn!("how far the database has come could not be noted: {error}");
+                    }
+                    return Ok(());
+                }
+                Err(error @ StoreError::TakenOver(_)) => return Err(NotWritten::TakenOver(error)),
+                Err(error) if error.is_data_error() => {
+                    self.condition.committed();
+                    return Err(NotWritten::Refused(error.to_string()));
+                }
+                Err(error) => {
+                    tracing::error!("not written, tried again in {} ms: {error}", pause.as_millis());
+                    self.condition.commit_fails(&error.to_string());
+                }
+            }
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = self.give_up.cancelled() => return Err(NotWritten::GivenUp),
+            }
+            pause = (pause * 2).min(PAUSE_LAST);
+        }
+    }
+
+    async fn transmit(&self, transmission: &Transmission, unserved: &HashSet<Eui64>) {
+        let sent = match transmission.towards {
+            // What it stands for is not durable.
+            Some(eui) if unserved.contains(&eui) => Err(TxFailure::NotHandedOver),
+            _ => self.links.send(transmission).await,
+        };
+        if let Err(why) = sent {
             // Never wait for the engine here: it may be waiting for this task. If its queue is full, it
             // finds out by itself that no report came.
             let _ = self.network.try_report(transmission.id, Err(why));

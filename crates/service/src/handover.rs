@@ -3,7 +3,8 @@
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use engine::{Effect, Timestamp};
+use engine::Effect;
+use store::Mark;
 use tokio::sync::Notify;
 
 /// Effects that wait before the engine takes no more frames.
@@ -23,14 +24,14 @@ pub trait Gather {
 pub struct Outcome {
     /// In the order in which it must happen.
     pub effects: Vec<Effect>,
-    /// What was due until then has been processed; these effects are the last of it.
-    pub processed_until: Timestamp,
+    /// How far the engine has come; these effects are the last of it.
+    pub mark: Mark,
 }
 
 impl Gather for Outcome {
     fn gather(&mut self, mut later: Self) {
         self.effects.append(&mut later.effects);
-        self.processed_until = later.processed_until;
+        self.mark = later.mark;
     }
 
     fn full(&self) -> bool {
@@ -110,14 +111,15 @@ impl<T: Gather> Handover<T> {
 
 #[cfg(test)]
 mod tests {
-    use engine::Change;
+    use engine::{Change, Timestamp};
     use lorawan::Eui64;
 
     use super::*;
 
     fn outcome(count: usize, until: i64) -> Outcome {
         let change = Change::GroupCounter { group: Eui64(1), next_down: 0 };
-        Outcome { effects: vec![Effect::Persist(change); count], processed_until: Timestamp(until) }
+        let mark = Mark { position: 0, processed_until: Timestamp(until) };
+        Outcome { effects: vec![Effect::Persist(change); count], mark }
     }
 
     #[tokio::test]
@@ -126,7 +128,7 @@ mod tests {
         assert!(handover.put(outcome(1, 1)));
         assert!(!handover.put(outcome(ROOM, 2)), "full");
         let taken = handover.take().await.unwrap();
-        assert_eq!((taken.effects.len(), taken.processed_until), (ROOM + 1, Timestamp(2)));
+        assert_eq!((taken.effects.len(), taken.mark.processed_until), (ROOM + 1, Timestamp(2)));
         handover.room().await;
         assert!(handover.put(outcome(2, 3)));
         handover.close();

@@ -24,6 +24,12 @@ struct Drops {
 }
 
 impl Intake {
+    /// Counts frames that the kernel had no room for, before anybody could look at them.
+    pub fn lost_by_kernel(&self, datagrams: u64) {
+        let last = "datagrams that came faster than they were taken from the socket".into();
+        self.drop_many("socket_full", datagrams, last, "the kernel");
+    }
+
     /// Counts frames taken in, and whether the journal could keep them.
     pub fn took(&self, frames: usize, journalled: bool) {
         let frames = frames as u64;
@@ -43,6 +49,11 @@ impl Intake {
     pub fn foreign(&self, copies: usize) {
         let last = "a gateway that is not open to others has heard another estate's device".into();
         self.drop_many("foreign", copies as u64, last, "the air");
+    }
+
+    /// Counts a message that was to be shown live and stored nowhere, while more than enough of them wait.
+    pub fn not_shown(&self) {
+        self.dropped("not_shown_live", "a message that is only shown live, behind many others".into(), "the air");
     }
 
     fn drop_many(&self, reason: &'static str, many: u64, last: String, last_from: impl Display) {

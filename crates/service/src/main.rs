@@ -10,6 +10,7 @@ mod catalogue;
 mod chronicle;
 mod clock;
 mod committer;
+mod condition;
 mod config;
 mod credentials;
 mod decode;
@@ -33,7 +34,9 @@ mod network;
 mod operator;
 mod prepare;
 mod presence;
+mod refused_rows;
 mod run;
+mod startup;
 mod strangers;
 mod tell;
 mod totals;
@@ -65,6 +68,7 @@ fn main() -> ExitCode {
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),
         Verb::ResetPassword(options) => alone(operator::reset_password(&options)),
+        Verb::Restored(options) => alone(operator::restored(&options)),
         Verb::RotateMasterKey(options) => alone(operator::rotate_master_key(&options)),
         Verb::Migrate(options) => alone(operator::migrate(&options.database)),
         Verb::Grants(options) => alone(operator::grants(&options)),

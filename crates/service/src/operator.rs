@@ -9,8 +9,10 @@ use chrono::Utc;
 use store::{Store, Vault};
 use ulid::Ulid;
 
-use crate::config::{Grants, PruneAudit, ResetPassword, RotateMasterKey};
+use crate::config::{Grants, PruneAudit, ResetPassword, Restored, RotateMasterKey};
 use crate::http::auth;
+use crate::startup::high_water::HighWater;
+use crate::startup::lease;
 
 /// Holds a data folder: two of us would undo each other's work.
 pub struct Hold(#[expect(dead_code, reason = "held until it is dropped")] File);
@@ -102,6 +104,37 @@ pub async fn rotate_master_key(options: &RotateMasterKey) -> Result<()> {
     Ok(())
 }
 
+/// Counters move on by so much: a device takes no counter that is more than 16,384 ahead of its last (TS001-1.0.3 §4.3.1.5,
+/// MAX_FCNT_GAP), and a copy is rarely so old that it has forgotten as many.
+const AHEAD: u32 = 10_000;
+
+/// Makes an older copy of a database fit to be used.
+pub async fn restored(options: &Restored) -> Result<()> {
+    let _hold = Hold::take(&options.data)?;
+    let store = keyless(&options.database).await?;
+    let high_water = HighWater::open(&options.data)?;
+    let lease = lease::take(&store, &options.data, None).await?;
+    let [sessions, groups, devices] = store.move_counters_ahead(AHEAD, AHEAD).await?;
+    high_water.note(&lease).context("noting how far the database has come")?;
+    let note = format!(
+        "counters of {sessions} sessions and {groups} groups and JoinNonces of {devices} devices moved on by {AHEAD}"
+    );
+    store.add_audit(None, &entry("restored", "database".into(), &note)).await?;
+    store.release_lease(&lease).await?;
+    store.close().await;
+    println!(
+        "FCntDown of {sessions} sessions and {groups} multicast groups was moved on by {AHEAD}, and JoinNonce of {devices} devices."
+    );
+    println!(
+        "Devices take this as frames that they missed. A device that was sent more than {AHEAD} frames since the copy was"
+    );
+    println!(
+        "made refuses what it is sent until it joins again. Uplinks and joins since then are unknown here: frames that"
+    );
+    println!("were recorded in that time could be played back once. The service can be started now.");
+    Ok(())
+}
+
 /// Brings the schema up to date, and guards the audit log.
 pub async fn migrate(database: &str) -> Result<()> {
     let store = keyless(database).await?;
@@ -136,7 +169,7 @@ pub async fn grants(options: &Grants) -> Result<()> {
             // Its months are cut and dropped.
             "history" => "SELECT, INSERT, UPDATE, DELETE, ALTER, CREATE, DROP",
             // It is made where it is not there, which asks for the right even where it is.
-            "_sqlx_migrations" => "SELECT, CREATE",
+            "_sqlx_migrations" | "schema_steps" => "SELECT, CREATE",
             _ => "SELECT, INSERT, UPDATE, DELETE",
         };
         println!("GRANT {rights} ON `{database}`.`{table}` TO '{user}'@'{host}';");

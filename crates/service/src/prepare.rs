@@ -9,14 +9,16 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use api::message::Message;
-use engine::{Effect, Event, Timestamp, Transmission};
+use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
 use store::{Batch, Decoding, EstateId, StoreError, StoredMessage};
 use ulid::Generator;
 
+use crate::clock;
 use crate::decode;
 use crate::directory::Directory;
 use crate::handover::{Gather, Handover, Outcome};
 use crate::intake::Intake;
+use crate::journal::aside::Aside;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::tell::{Teller, Told};
@@ -27,6 +29,9 @@ const DECODING: Duration = Duration::from_millis(20);
 const DECODING_EACH: Duration = Duration::from_micros(10);
 /// Rows and frames that wait for the database before nothing more is prepared.
 const ROOM: usize = 20_000;
+
+/// Messages that are only shown, and wait for what is before them to be durable.
+const LIVE_ONLY: usize = 2_000;
 
 /// What one transaction writes, and what follows once it is durable.
 #[derive(Default)]
@@ -39,6 +44,8 @@ pub struct Prepared {
     pub transmissions: Vec<Transmission>,
     pub to_decode: Vec<(EstateId, Message)>,
     pub to_publish: Vec<Arc<(EstateId, Message)>>,
+    /// What is shown to whoever watches and stored nowhere, such as frames of strangers.
+    pub live_only: Vec<Arc<(EstateId, Message)>>,
 }
 
 impl Gather for Prepared {
@@ -49,6 +56,9 @@ impl Gather for Prepared {
         self.transmissions.append(&mut later.transmissions);
         self.to_decode.append(&mut later.to_decode);
         self.to_publish.append(&mut later.to_publish);
+        self.live_only.append(&mut later.live_only);
+        // Who watches misses some of it, for which nobody was promised anything.
+        self.live_only.truncate(LIVE_ONLY);
     }
 
     fn full(&self) -> bool {
@@ -62,7 +72,8 @@ pub struct Preparer {
     pub presence: Arc<Presence>,
     pub strangers: Arc<Strangers>,
     pub intake: Arc<Intake>,
-    pub ids: Generator,
+    pub aside: Aside,
+    pub ids: Ids,
 }
 
 impl Preparer {
@@ -94,10 +105,10 @@ impl Preparer {
             directory: &self.directory,
             presence: &self.presence,
             strangers: &self.strangers,
-            ids: &mut self.ids,
+            ids: self.ids.now(),
         };
         let mut prepared = Prepared::default();
-        prepared.batch.processed_until = Some(outcome.processed_until);
+        prepared.batch.mark = Some(outcome.mark);
         let mut decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
         for effect in outcome.effects {
             match effect {
@@ -110,7 +121,14 @@ impl Preparer {
                     if let Event::Discarded { copies } = &event {
                         self.intake.foreign(*copies);
                     }
+                    if let Event::Refused(refused) = &event {
+                        keep_aside(&self.aside, &self.intake, refused);
+                    }
                     let Some(told) = teller.tell(event) else { continue };
+                    if !told.keep && prepared.live_only.len() >= LIVE_ONLY {
+                        self.intake.not_shown();
+                        continue;
+                    }
                     if let Err(error) = prepared.take(told, &self.directory, &mut decoding) {
                         tracing::error!("a message cannot be written down: {error}");
                     }
@@ -118,6 +136,39 @@ impl Preparer {
             }
         }
         prepared
+    }
+}
+
+/// Keeps the frames of a device that is not served because its state cannot be stored.
+fn keep_aside(aside: &Aside, intake: &Intake, refused: &RefusedEvent) {
+    let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
+    let copy =
+        |reception: &Reception| FrameHeard { phy_payload: refused.phy_payload.clone(), reception: reception.clone() };
+    let frames: Vec<FrameHeard> = refused.heard_by.iter().map(copy).collect();
+    if let Err(why) = aside.put(dev_eui, &frames) {
+        intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
+    }
+}
+
+/// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
+#[derive(Default)]
+pub struct Ids {
+    generator: Generator,
+    newest_ms: u64,
+}
+
+/// A generator keeps its names in order across this, as it is.
+const SMALL_STEP_MS: u64 = 2_000;
+
+impl Ids {
+    fn now(&mut self) -> &mut Generator {
+        let now_ms = u64::try_from(clock::utc().timestamp_millis()).unwrap_or(0);
+        if now_ms + SMALL_STEP_MS < self.newest_ms {
+            self.generator = Generator::new();
+            self.newest_ms = 0;
+        }
+        self.newest_ms = self.newest_ms.max(now_ms);
+        &mut self.generator
     }
 }
 
@@ -140,8 +191,10 @@ impl Prepared {
         }
         if decoding == Decoding::Pending {
             self.to_decode.push((estate_id, message));
-        } else {
+        } else if keep {
             self.to_publish.push(Arc::new((estate_id, message)));
+        } else {
+            self.live_only.push(Arc::new((estate_id, message)));
         }
         Ok(())
     }
@@ -152,10 +205,10 @@ mod tests {
     use api::message::{Body, ReadingValue};
     use api::model::PutModel;
     use api::reading::ReadingRule;
-    use engine::{Change, Counters, Radio, Reception, UplinkEvent};
+    use engine::{Change, Counters, Radio, UplinkEvent};
     use lorawan::region::Region;
     use lorawan::{DevAddr, Eui64, Modulation};
-    use store::DeviceContext;
+    use store::{DeviceContext, Mark};
 
     use super::*;
 
@@ -184,7 +237,8 @@ mod tests {
             presence: Arc::new(Presence::new(&[], crate::chronicle::Chronicle::new().0)),
             strangers: Arc::default(),
             intake: Arc::default(),
-            ids: Generator::new(),
+            aside: Aside::beside(std::path::Path::new("/nonexistent")),
+            ids: Ids::default(),
         }
     }
 
@@ -222,7 +276,8 @@ mod tests {
     }
 
     fn outcome(effects: impl IntoIterator<Item = Effect>, until: i64) -> Outcome {
-        Outcome { effects: effects.into_iter().collect(), processed_until: Timestamp(until) }
+        let mark = Mark { position: 0, processed_until: Timestamp(until) };
+        Outcome { effects: effects.into_iter().collect(), mark }
     }
 
     #[test]
@@ -234,7 +289,7 @@ mod tests {
         assert_eq!((prepared.decoded, prepared.heard.len(), prepared.to_decode.len()), (2, 3, 0));
         let batch = &prepared.batch;
         assert_eq!((batch.changes.len(), batch.messages.len(), batch.readings.len()), (3, 3, 2));
-        assert_eq!(batch.processed_until, Some(Timestamp(6)));
+        assert_eq!(batch.mark.map(|mark| mark.processed_until), Some(Timestamp(6)));
         let levels: Vec<_> = prepared
             .to_publish
             .iter()

@@ -7,16 +7,16 @@ use std::time::Duration;
 use anyhow::{Context as _, Result, anyhow, bail};
 use chrono::Utc;
 use engine::Config;
-use store::{Store, Vault};
+use store::{Store, Writer};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::{Notify, Semaphore, mpsc};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
-use ulid::Generator;
 
 use crate::authority::Authority;
 use crate::chronicle::{self, Chronicle};
+use crate::condition::Condition;
 use crate::config::Options;
 use crate::credentials::Credentials;
 use crate::directory::Directory;
@@ -26,7 +26,7 @@ use crate::history::Doubts;
 use crate::http::edge::{Edge, Setup};
 use crate::http::{App, Gate};
 use crate::intake::Intake;
-use crate::journal::Journal;
+use crate::journal::aside::Aside;
 use crate::link::cups::{self, Cups};
 use crate::link::door::Door;
 use crate::link::listen::Port;
@@ -36,11 +36,13 @@ use crate::link::tls::{self, Given, Identity};
 use crate::link::{Doors, Links, udp};
 use crate::live::Live;
 use crate::operator::Hold;
-use crate::prepare::Preparer;
+use crate::prepare::{Ids, Preparer};
 use crate::presence::Presence;
+use crate::refused_rows::RefusedRows;
+use crate::startup::high_water::HighWater;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
-use crate::{clock, committer, decode, first_start, history, http, jobs, network, presence};
+use crate::{clock, committer, decode, first_start, history, http, jobs, network, presence, startup};
 
 /// How often uses of credentials are written down, and ends of certificates looked at.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
@@ -48,11 +50,6 @@ const KEEP_EVERY: Duration = Duration::from_secs(10);
 const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
 const DECODED_QUEUE: usize = 8192;
-
-/// Connections of gateways at once. Each that has come through the handshake takes some 40 kB.
-const MOST_GATEWAYS: usize = 20_000;
-/// Connections of browsers and programs at once.
-const MOST_CALLERS: usize = 4000;
 /// The audit log's months are looked after so often.
 const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
 
@@ -65,16 +62,16 @@ pub async fn run(options: Options) -> Result<()> {
     std::fs::create_dir_all(&options.data)
         .with_context(|| format!("making the data folder {}", options.data.display()))?;
     let _hold = Hold::take(&options.data)?;
-    let vault = Vault::open_or_create(&options.data.join("master.key"))?;
-    if vault.is_being_replaced() {
-        tracing::warn!("the replacement of the master key is unfinished: run `herond rotate-master-key` again");
-    }
-    let store = Store::open(&options.database, vault).await.context("opening the database")?;
+    let room = startup::files::make_room();
+    let store = startup::database::open(&options.database, &options.data).await?;
+    let high_water = HighWater::open(&options.data)?;
+    let lease = startup::lease::take(&store, &options.data, Some(&high_water)).await?;
     first_start::prepare(&store, &options).await?;
 
     let http_listener =
         TcpListener::bind(options.http).await.with_context(|| format!("listening on {}", options.http))?;
     let socket = UdpSocket::bind(options.udp).await.with_context(|| format!("listening on {} (UDP)", options.udp))?;
+    udp::widen(&socket);
     let tls_listener =
         TcpListener::bind(options.gateways).await.with_context(|| format!("listening on {}", options.gateways))?;
     let (http_address, udp_address) = (http_listener.local_addr()?, socket.local_addr()?);
@@ -83,6 +80,7 @@ pub async fn run(options: Options) -> Result<()> {
     let identity = Arc::new(identity(&authority, &options)?);
     let stopping = CancellationToken::new();
 
+    let condition = Arc::new(Condition::default());
     let intake = Arc::new(Intake::default());
     let vitals = Arc::new(Vitals::new(options.collect_ms));
     let live = Arc::new(Live::new(stopping.clone()));
@@ -103,14 +101,11 @@ pub async fn run(options: Options) -> Result<()> {
     if untold > 0 {
         tracing::info!("{untold} messages were written without their state before a kill; they will come again");
     }
-    let (journal, heard_before) = Journal::open(&options.data.join("journal")).context("opening the journal")?;
-    let start = network::Start {
-        config,
-        restored: store.engine_state(clock::now()).await?,
-        processed_until: store.processed_until().await?,
-        journal,
-        heard_before,
-    };
+    let mark = store.mark().await?;
+    let (journal, before) = startup::journal::open(&options.data, mark, config.looks_back_us(), &condition)?;
+    let mut restored = store.engine_state(clock::now()).await?;
+    restored.extend(startup::damage::told(&store, &condition).await?);
+    let start = network::Start { config, restored, journal, before };
     let handover = Arc::new(Handover::default());
     let ready = Arc::new(Handover::default());
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
@@ -121,10 +116,12 @@ pub async fn run(options: Options) -> Result<()> {
         presence: Arc::clone(&presence),
         strangers: Arc::clone(&strangers),
         intake: Arc::clone(&intake),
-        ids: Generator::new(),
+        aside: Aside::beside(&options.data.join("journal")),
+        ids: Ids::default(),
     };
     let mut preparer = tokio::spawn(preparer.run(handover, Arc::clone(&ready)));
-    let syncer = tokio::spawn(network.clone().sync_journal(stopping.clone()));
+    tokio::spawn(network.clone().sync_journal(stopping.clone()));
+    tokio::spawn(udp::watch_drops(udp_address, Arc::clone(&intake), stopping.clone()));
     let udp = udp::Udp::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
     let door = Door {
         presence: Arc::clone(&presence),
@@ -155,7 +152,8 @@ pub async fn run(options: Options) -> Result<()> {
     };
     let (mqtt, broker) = broker.map_or((None, None), |(client, broker)| {
         let hearing = (Arc::clone(&presence), Arc::clone(&intake), network.clone());
-        let mqtt = Mqtt::new(hearing, (Arc::clone(&credentials), Arc::clone(&chronicle)), client);
+        let mqtt =
+            Mqtt::new(hearing, (Arc::clone(&credentials), Arc::clone(&chronicle), Arc::clone(&condition)), client);
         (Some(mqtt), Some(broker))
     });
     let links = Arc::new(Links {
@@ -166,11 +164,13 @@ pub async fn run(options: Options) -> Result<()> {
     });
 
     let writer = tokio::spawn(chronicle::write(store.clone(), happenings, stopping.clone()));
-    let listener = tokio::spawn(udp::listen(udp, stopping.clone()));
+    let ended = CancellationToken::new();
+    let listener = tokio::spawn(udp::listen(udp, ended.clone()));
+    let mut leased = tokio::spawn(startup::lease::keep(store.clone(), lease.clone(), stopping.clone()));
     let gateways = Port {
         tls: Some(TlsAcceptor::from(tls::config(Arc::clone(&identity))?)),
         patience: Duration::from_secs(10),
-        most: MOST_GATEWAYS,
+        most: room.gateways,
         router: lns::routes(Arc::clone(&lns)).merge(cups::routes(cups)),
         intake: Arc::clone(&intake),
     };
@@ -199,14 +199,19 @@ pub async fn run(options: Options) -> Result<()> {
     let doubts = Arc::new(Doubts::default());
     let history =
         tokio::spawn(history::keep(store.clone(), Arc::clone(&directory), Arc::clone(&doubts), stopping.clone()));
+    let give_up = CancellationToken::new();
     let mut committer = tokio::spawn(
         committer::Committer {
-            store: store.clone(),
+            writer: Writer::new(store.clone(), lease.clone()),
             links,
             network: network.clone(),
             live: Arc::clone(&live),
             to_decode,
             vitals: Arc::clone(&vitals),
+            condition: Arc::clone(&condition),
+            refused_rows: RefusedRows::in_folder(&options.data),
+            high_water,
+            give_up: give_up.clone(),
         }
         .run(ready, decoded_queue),
     );
@@ -234,6 +239,7 @@ pub async fn run(options: Options) -> Result<()> {
         live,
         intake,
         vitals,
+        condition,
         doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
@@ -247,43 +253,65 @@ pub async fn run(options: Options) -> Result<()> {
     let server = Port {
         tls: web_tls,
         patience: Duration::from_secs(30),
-        most: MOST_CALLERS,
+        most: room.callers,
         router: http::router(app).map_err(|why| anyhow!(why))?,
         intake: web_intake,
     };
     let server = tokio::spawn(server.serve(http_listener, stopping.clone()));
 
-    // These three work as long as the service does. Without one of them nothing is written any more, and a service
-    // that starts anew goes on from its journal.
+    // These work as long as the service does. Without one of them nothing is written any more, and a service that starts
+    // anew goes on from its journal.
     tokio::select! {
         told = wait_for_signal() => told?,
         ended = &mut network_task => bail!("the engine has ended by itself: {ended:?}"),
         ended = &mut preparer => bail!("what writes messages has ended by itself: {ended:?}"),
-        ended = &mut committer => bail!("what commits has ended by itself: {ended:?}"),
+        ended = &mut committer => ended?.context("what commits has ended by itself")?,
+        ended = &mut leased => ended??,
     }
-    tracing::info!("stopping");
+    let within = Duration::from_secs(options.stop_within_s.into());
+    tracing::info!("stopping, within {} s", within.as_secs());
     stopping.cancel();
-    // From the outside in: no more frames, no more requests, then what is under way is written.
+    let last_call = tokio::spawn(async move {
+        tokio::time::sleep(within * 2 / 3).await;
+        give_up.cancel();
+    });
+    // From the outside in, but for the gateways' datagrams: whoever sends one until the end is told that it has arrived,
+    // and the next start finds it in the journal.
+    let orderly = async {
+        tls_listener.await?;
+        if let Some(subscriber) = subscriber {
+            subscriber.await?;
+        }
+        server.await?;
+        network.stop().await;
+        network_task.await?;
+        preparer.await?;
+        decoder.await?;
+        let written = committer.await?;
+        audit_keeper.await?;
+        watcher.await?;
+        keeper.await?;
+        history.await?;
+        worker.await?;
+        writer.await?;
+        Ok::<_, anyhow::Error>(written)
+    };
+    let written = match tokio::time::timeout(within, orderly).await {
+        Ok(done) => done?,
+        Err(_) => Err(anyhow!("not everything has ended within {} s", within.as_secs())),
+    };
+    last_call.abort();
+    ended.cancel();
     listener.await?;
-    tls_listener.await?;
-    if let Some(subscriber) = subscriber {
-        subscriber.await?;
+    network.sync_now();
+    match written {
+        Ok(()) => {
+            store.release_lease(&lease).await?;
+            store.close().await;
+            tracing::info!("stopped; everything is written");
+        }
+        Err(why) => tracing::warn!("stopped: {why:#}"),
     }
-    server.await?;
-    audit_keeper.await?;
-    watcher.await?;
-    keeper.await?;
-    history.await?;
-    worker.await?;
-    writer.await?;
-    syncer.await?;
-    network.stop().await;
-    network_task.await?;
-    preparer.await?;
-    decoder.await?;
-    committer.await?;
-    store.close().await;
-    tracing::info!("stopped; everything is written");
     Ok(())
 }
 

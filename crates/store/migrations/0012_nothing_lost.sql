@@ -14,6 +14,9 @@ CREATE TABLE instance (
     epoch BIGINT UNSIGNED NOT NULL,
     commits BIGINT UNSIGNED NOT NULL,
     holder VARCHAR(300) NOT NULL,
+    machine VARCHAR(80) NOT NULL,
+    process INT UNSIGNED NOT NULL,
+    started BIGINT UNSIGNED NOT NULL,
     renewed_at DATETIME(6) NOT NULL
 ) CHARACTER SET utf8mb4;
 

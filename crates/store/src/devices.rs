@@ -408,21 +408,19 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        rows.iter()
-            .map(|row| {
-                Ok(DeviceContext {
-                    dev_eui: eui(row, "dev_eui")?,
-                    estate_id: row.try_get("estate_id")?,
-                    fleet: row.try_get("fleet")?,
-                    name: row.try_get("name")?,
-                    model: row.try_get("model")?,
-                    hardware: row.try_get("hardware")?,
-                    firmware: row.try_get("firmware")?,
-                    region: region(row)?,
-                    last_heard: row.try_get("last_heard")?,
-                    rhythm_s: row.try_get("rhythm_s")?,
-                })
+        Ok(self.readable("device", "dev_eui", &rows, |row| {
+            Ok(DeviceContext {
+                dev_eui: eui(row, "dev_eui")?,
+                estate_id: row.try_get("estate_id")?,
+                fleet: row.try_get("fleet")?,
+                name: row.try_get("name")?,
+                model: row.try_get("model")?,
+                hardware: row.try_get("hardware")?,
+                firmware: row.try_get("firmware")?,
+                region: region(row)?,
+                last_heard: row.try_get("last_heard")?,
+                rhythm_s: row.try_get("rhythm_s")?,
             })
-            .collect()
+        }))
     }
 }

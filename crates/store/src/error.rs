@@ -93,6 +93,19 @@ impl StoreError {
         }
     }
 
+    /// Whether the database is not there, or not yet: not reached, starting, ending, or with too many connections.
+    pub fn is_away(&self) -> bool {
+        match self {
+            Self::NoAnswer(_) => true,
+            Self::Database(error) => match number(error) {
+                // 1040 and 1203: too many connections; 1053: shutdown; 1927: connection killed.
+                Some(number) => [1040, 1053, 1203, 1927].contains(&number),
+                None => matches!(error, sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::Protocol(_)),
+            },
+            _ => false,
+        }
+    }
+
     /// Whether the database answered and did not want it, rather than not answering.
     pub fn is_refusal(&self) -> bool {
         match self {

@@ -136,7 +136,7 @@ impl Store {
     /// All gateways of all estates, for the start of the service.
     pub async fn all_gateways(&self) -> Result<Vec<GatewayRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM gateways").fetch_all(&self.pool).await?;
-        rows.iter().map(read).collect()
+        Ok(self.readable("gateway", "eui", &rows, read))
     }
 
     /// A page of an estate's gateways by name.

@@ -11,6 +11,7 @@ mod audit;
 mod commit;
 mod connect;
 mod credentials;
+mod damaged;
 mod devices;
 mod editions;
 mod error;
@@ -40,11 +41,12 @@ pub use access::{Grant, InvitationToWrite, Standing, Taken, Taker};
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use audit::AuditQuery;
 pub use commit::{
-    Activity, Batch, COMMIT_LIMIT, DecodeFailure, Decoding, Mark, Refused, Split, SplitPart, StoredMessage, StoredReading,
-    Subject, Writer, outbox_name,
+    Activity, Batch, COMMIT_LIMIT, DecodeFailure, Decoding, Mark, Refused, Split, SplitPart, StoredMessage,
+    StoredReading, Subject, Writer, outbox_name,
 };
-pub use connect::lease::{Holder, LEASE, Lease};
+pub use connect::lease::{Claim, Holder, LEASE, Lease};
 pub use credentials::{CredentialRow, SecretHash};
+pub use damaged::Damaged;
 pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
 pub use editions::{FailureRow, Saved};
 pub use error::StoreError;
@@ -57,6 +59,7 @@ pub use models::{ImportedModel, ModelRow, Source};
 pub use part::Part;
 pub use people::{MemberChange, Person, PersonId, SignInRow};
 pub use readings::{JudgedSeries, ReadingRow};
+pub use rotation::Secrets;
 pub use state::gateway_config;
 pub use tokens::{TokenRow, TokenToMake};
 pub use vault::{Vault, VaultError};
@@ -85,6 +88,7 @@ pub struct Store {
     options: Arc<MySqlConnectOptions>,
     vault: Arc<Vault>,
     known: Arc<history::Known>,
+    damaged: damaged::Found,
 }
 
 impl Store {
@@ -97,7 +101,19 @@ impl Store {
         make_database(url).await?;
         migrate::run(&options).await?;
         let pool = Pool::open(options.clone()).await?;
-        Ok(Self { pool, options: Arc::new(options), vault: Arc::new(vault), known: Arc::default() })
+        Ok(Self {
+            pool,
+            options: Arc::new(options),
+            vault: Arc::new(vault),
+            known: Arc::default(),
+            damaged: damaged::Found::default(),
+        })
+    }
+
+    /// The same records with another master key.
+    #[must_use]
+    pub fn with_vault(self, vault: Vault) -> Self {
+        Self { vault: Arc::new(vault), ..self }
     }
 
     /// Whether the database answers.

@@ -54,7 +54,42 @@ fn named<'q>(query: Query<'q, MySql, MySqlArguments>, owner: u64, is_eui: bool) 
     if is_eui { query.bind(owner.to_be_bytes().to_vec()) } else { query.bind(owner) }
 }
 
+/// Whether this master key is the one that the database's secrets are sealed under.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Secrets {
+    /// Secrets that were tried.
+    pub tried: u64,
+    /// Those of them that open.
+    pub open: u64,
+}
+
+/// Secrets of each kind that are tried.
+const TRIED: u32 = 20;
+
 impl Store {
+    /// Tries some secrets of each kind.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn secrets(&self) -> Result<Secrets, StoreError> {
+        let mut secrets = Secrets::default();
+        for Sealed { table, column, purpose, owner, .. } in &ALL {
+            let owner = match owner {
+                Owner::Eui(key) => format!("CONV(HEX({key}), 16, 10)"),
+                Owner::Number(key) => (*key).to_owned(),
+            };
+            let select = format!(
+                "SELECT CAST({owner} AS UNSIGNED), {column} FROM {table} WHERE {column} IS NOT NULL LIMIT {TRIED}"
+            );
+            for row in sqlx::query(AssertSqlSafe(select)).fetch_all(&self.pool).await? {
+                let (owner, sealed): (u64, Vec<u8>) = (row.try_get(0)?, row.try_get(1)?);
+                secrets.tried += 1;
+                secrets.open += u64::from(self.vault.opens(*purpose, Eui64(owner), &sealed));
+            }
+        }
+        Ok(secrets)
+    }
+
     /// Seals all secrets under the newest master key, in small transactions; says how many were sealed under the one before
     /// it. It can be interrupted and begun again. With `most`, it ends early after as many.
     pub async fn seal_anew(&self, most: Option<u64>) -> Result<u64, StoreError> {

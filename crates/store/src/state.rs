@@ -34,13 +34,15 @@ impl Store {
         let open = sqlx::query(
             "SELECT * FROM outbox WHERE state IN ('waiting', 'under_way', 'awaiting_ack') ORDER BY place, id",
         );
-        for row in open.fetch_all(&self.pool).await? {
-            outboxes.entry(eui(&row, "dev_eui")?).or_default().push(outbox::for_engine(&row)?);
+        let open = open.fetch_all(&self.pool).await?;
+        let read = |row: &MySqlRow| Ok((eui(row, "dev_eui")?, outbox::for_engine(row)?));
+        for (dev_eui, item) in self.readable("downlink in the outbox", "dev_eui", &open, read) {
+            outboxes.entry(dev_eui).or_default().push(item);
         }
         let records = self.device_records(&mut outboxes).await?;
         commands.extend(records.into_iter().map(|r| Command::RestoreDevice(Box::new(r))));
         commands.extend(self.group_commands(&mut outboxes).await?);
-        commands.extend(self.airtime_since(now.minute() - DAY_MINUTES).await?);
+        commands.extend(self.airtime_since(now.minute()).await?);
         Ok(commands)
     }
 
@@ -49,7 +51,8 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn mark(&self) -> Result<Option<(Option<u64>, Timestamp)>, StoreError> {
-        let row = sqlx::query("SELECT position, processed_until_us FROM journal_mark").fetch_optional(&self.pool).await?;
+        let row =
+            sqlx::query("SELECT position, processed_until_us FROM journal_mark").fetch_optional(&self.pool).await?;
         row.map(|row| Ok((row.try_get(0)?, Timestamp(row.try_get(1)?)))).transpose()
     }
 
@@ -61,54 +64,71 @@ impl Store {
         for row in sqlx::query("SELECT dev_eui, dev_nonce FROM dev_nonces").fetch_all(&self.pool).await? {
             nonces.entry(eui(&row, "dev_eui")?).or_default().push(row.try_get("dev_nonce")?);
         }
-        let mut nonce_rows: HashMap<Eui64, (u32, Option<u16>)> = HashMap::new();
-        for row in sqlx::query("SELECT * FROM nonces").fetch_all(&self.pool).await? {
-            nonce_rows.insert(eui(&row, "dev_eui")?, (row.try_get("next_join_nonce")?, row.try_get("rj_count_1")?));
-        }
-        let mut counters: HashMap<Eui64, Counters> = HashMap::new();
-        for row in sqlx::query("SELECT * FROM counters").fetch_all(&self.pool).await? {
-            counters.insert(eui(&row, "dev_eui")?, read_counters(&row)?);
-        }
-        let mut sessions: HashMap<(Eui64, bool), MySqlRow> = HashMap::new();
+        let mut kept = KeptState {
+            nonces,
+            nonce_rows: self
+                .by_device("nonces", "SELECT * FROM nonces", |row| {
+                    Ok((row.try_get("next_join_nonce")?, row.try_get("rj_count_1")?))
+                })
+                .await?,
+            counters: self.by_device("counters", "SELECT * FROM counters", read_counters).await?,
+            near: self
+                .by_device("near gateways", "SELECT * FROM near_gateways", |row| {
+                    let class: Option<String> = row.try_get("class")?;
+                    let class = class.and_then(|name| Class::ALL.into_iter().find(|class| class.name() == name));
+                    Ok((class, json("near gateways", &row.try_get::<String, _>("near")?)?))
+                })
+                .await?,
+            sessions: HashMap::new(),
+        };
         for row in sqlx::query("SELECT * FROM sessions").fetch_all(&self.pool).await? {
             let running = row.try_get::<String, _>("stage")? == "running";
-            sessions.insert((eui(&row, "dev_eui")?, running), row);
-        }
-        let mut near: HashMap<Eui64, WayTo> = HashMap::new();
-        for row in sqlx::query("SELECT * FROM near_gateways").fetch_all(&self.pool).await? {
-            let class: Option<String> = row.try_get("class")?;
-            let class = class.and_then(|name| Class::ALL.into_iter().find(|class| class.name() == name));
-            let gateways = json("near gateways", &row.try_get::<String, _>("near")?)?;
-            near.insert(eui(&row, "dev_eui")?, (class, gateways));
+            kept.sessions.insert((eui(&row, "dev_eui")?, running), row);
         }
         let mut profiles = Profiles::default();
         let rows = sqlx::query(CONFIG).fetch_all(&self.pool).await?;
-        rows.iter()
-            .map(|row| {
-                let dev_eui = eui(row, "dev_eui")?;
-                let config = self.device_config(row, &mut profiles)?;
-                let session = |running, counters| match sessions.get(&(dev_eui, running)) {
-                    Some(row) => self.session(dev_eui, row, &config.profile, counters).map(Some),
-                    None => Ok(None),
-                };
-                let running = counters.remove(&dev_eui);
-                let (class, near) = near.remove(&dev_eui).unwrap_or_default();
-                let (next_join_nonce, rj_count_1) = nonce_rows.remove(&dev_eui).unwrap_or((1, None));
-                Ok(DeviceRecord {
-                    session: session(true, running.unwrap_or_default())?,
-                    next_session: session(false, Counters::default())?,
-                    nonces: Nonces {
-                        used_dev_nonces: nonces.remove(&dev_eui).unwrap_or_default(),
-                        next_join_nonce,
-                        rj_count_1,
-                    },
-                    class,
-                    near,
-                    outbox: outboxes.remove(&dev_eui).unwrap_or_default(),
-                    config,
-                })
-            })
-            .collect()
+        // A device of which one part cannot be read is passed over as a whole: half of its state would use counters twice.
+        Ok(self.readable("device", "dev_eui", &rows, |row| self.device_record(row, &mut profiles, &mut kept, outboxes)))
+    }
+
+    /// Rows of a table by device; one that cannot be read counts as damage of its device.
+    async fn by_device<T>(
+        &self,
+        what: &'static str,
+        select: &'static str,
+        read: impl Fn(&MySqlRow) -> Result<T, StoreError>,
+    ) -> Result<HashMap<Eui64, Result<T, StoreError>>, StoreError> {
+        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+        Ok(self.readable(what, "dev_eui", &rows, |row| Ok((eui(row, "dev_eui")?, read(row)))).into_iter().collect())
+    }
+
+    fn device_record(
+        &self,
+        row: &MySqlRow,
+        profiles: &mut Profiles,
+        kept: &mut KeptState,
+        outboxes: &mut HashMap<Eui64, Vec<OutboxItem>>,
+    ) -> Result<DeviceRecord, StoreError> {
+        let dev_eui = eui(row, "dev_eui")?;
+        let config = self.device_config(row, profiles)?;
+        let session = |running, counters| match kept.sessions.get(&(dev_eui, running)) {
+            Some(row) => self.session(dev_eui, row, &config.profile, counters).map(Some),
+            None => Ok(None),
+        };
+        let counters = kept.counters.remove(&dev_eui).transpose()?.unwrap_or_default();
+        let (session, next_session) = (session(true, counters)?, session(false, Counters::default())?);
+        let (class, near) = kept.near.remove(&dev_eui).transpose()?.unwrap_or_default();
+        let (next_join_nonce, rj_count_1) = kept.nonce_rows.remove(&dev_eui).transpose()?.unwrap_or((1, None));
+        let used_dev_nonces = kept.nonces.remove(&dev_eui).unwrap_or_default();
+        Ok(DeviceRecord {
+            session,
+            next_session,
+            nonces: Nonces { used_dev_nonces, next_join_nonce, rj_count_1 },
+            class,
+            near,
+            outbox: outboxes.remove(&dev_eui).unwrap_or_default(),
+            config,
+        })
     }
 
     /// A device as the engine wants it, from a row of devices with its fleet's limits.
@@ -181,9 +201,12 @@ impl Store {
         Ok(self.vault.seal(purpose, dev_eui, &all)?)
     }
 
-    async fn airtime_since(&self, minute: i64) -> Result<Vec<Command>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM airtime WHERE minute >= ?").bind(minute).fetch_all(&self.pool).await?;
-        rows.iter().map(airtime_command).collect()
+    /// What was sent since `now` less a day. What stands there of a later time was written by a wrong clock.
+    async fn airtime_since(&self, now: i64) -> Result<Vec<Command>, StoreError> {
+        let rows =
+            sqlx::query("SELECT * FROM airtime WHERE minute BETWEEN ? AND ?").bind(now - DAY_MINUTES).bind(now + 1);
+        let rows = rows.fetch_all(&self.pool).await?;
+        Ok(self.readable("account of airtime", "eui", &rows, airtime_command))
     }
 
     /// What a gateway's account holds. The law does not forget what it sent before it was removed and registered
@@ -212,6 +235,15 @@ fn airtime_command(row: &MySqlRow) -> Result<Command, StoreError> {
         minute: i64::from(row.try_get::<u32, _>("minute")?),
         used: Used { airtime_us: row.try_get("airtime_us")?, frames: row.try_get("frames")? },
     })
+}
+
+/// What the engine wrote of devices, by device.
+struct KeptState {
+    nonces: HashMap<Eui64, Vec<u16>>,
+    nonce_rows: HashMap<Eui64, Result<(u32, Option<u16>), StoreError>>,
+    counters: HashMap<Eui64, Result<Counters, StoreError>>,
+    sessions: HashMap<(Eui64, bool), MySqlRow>,
+    near: HashMap<Eui64, Result<WayTo, StoreError>>,
 }
 
 /// When a device last said that it listens, and which gateways heard it, best first.

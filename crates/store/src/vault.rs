@@ -91,6 +91,14 @@ fn read(path: &Path) -> Result<Option<[u8; 32]>, VaultError> {
 }
 
 impl Vault {
+    /// Whether there is a master key.
+    ///
+    /// # Errors
+    /// If the file is there and cannot be read.
+    pub fn is_there(path: &Path) -> Result<bool, VaultError> {
+        Ok(read(path)?.is_some())
+    }
+
     /// Reads the master key, or makes one at the first start (mode 0600).
     pub fn open_or_create(path: &Path) -> Result<Self, VaultError> {
         let current = match read(path)? {
@@ -165,6 +173,12 @@ impl Vault {
             (newest, _) => newest?,
         };
         secret.try_into().map_err(|_| VaultError::Sealed)
+    }
+
+    /// Whether a secret opens, whatever it is.
+    pub(crate) fn opens(&self, purpose: Purpose, owner: Eui64, sealed: &[u8]) -> bool {
+        let keys = std::iter::once(&self.newest).chain(&self.before);
+        keys.into_iter().any(|key| open_with(key, purpose, owner, sealed).is_ok())
     }
 
     /// The same secret sealed under the newest key; none if it is already.

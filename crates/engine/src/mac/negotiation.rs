@@ -5,6 +5,7 @@ use lorawan::mac::{Battery, DownCommand, UpCommand};
 use lorawan::region::AdrSettings;
 
 use super::ask::{About, Ask, Reply, is_answer, is_sticky};
+use crate::clock_step::shift;
 use crate::explain::Notice;
 use crate::profile::{RadioProfile, Rates};
 use crate::settings::Settings;
@@ -106,6 +107,14 @@ impl Negotiation {
                 .collect(),
             unanswered: self.unanswered,
             health: self.health,
+        }
+    }
+
+    /// The clock was set by so much.
+    pub(crate) fn shift(&mut self, by_us: i64) {
+        shift(&mut self.status_asked_at, by_us);
+        for refused in &mut self.refused {
+            (refused.at, refused.again_at) = (refused.at.plus_us(by_us), refused.again_at.plus_us(by_us));
         }
     }
 

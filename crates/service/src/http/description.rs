@@ -91,6 +91,6 @@ mod tests {
         let sign_in = &document["paths"]["/api/v1/sign-in"]["post"]["responses"];
         assert!(sign_in["401"].is_object() && sign_in.get("403").is_none());
         let health = document["paths"]["/api/v1/health"]["get"]["responses"].as_object().unwrap();
-        assert_eq!(health.keys().collect::<Vec<_>>(), ["200", "429"]);
+        assert_eq!(health.keys().collect::<Vec<_>>(), ["200", "429", "503"]);
     }
 }

@@ -27,12 +27,13 @@ use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, InSight, Json, Paging, Params, PathEui, page, revision};
 use super::gateways::{self, band_uses};
 
-pub fn show(row: DeviceRow) -> Device {
+/// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
+pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
     let expected_s = expected_s(&row);
     let state = match row.disabled {
         true => DeviceState::Disabled,
-        false => DeviceState::of(Utc::now(), row.joined_at, row.last_heard, expected_s, refused_at),
+        false => DeviceState::of(heard_until, row.joined_at, row.last_heard, expected_s, refused_at),
     };
     Device {
         dev_eui: row.dev_eui,
@@ -126,7 +127,8 @@ pub async fn list_devices(
     let limit = paging.limit()?;
     let query = DeviceQuery { within, ..which.query(paging.after())? };
     let rows = app.store.devices(estate.id, &query, limit + 1).await?;
-    Ok(Json(page(rows, limit, |row| cursor(query.order, row), show)))
+    let heard_until = app.condition.heard_until(&app.network);
+    Ok(Json(page(rows, limit, |row| cursor(query.order, row), |row| show(row, heard_until))))
 }
 
 /// One device with session, readings and airtime.
@@ -154,7 +156,7 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let status = status.as_ref();
     Ok(DeviceDetail {
         revision,
-        device: show(row),
+        device: show(row, app.condition.heard_until(&app.network)),
         description,
         hardware,
         firmware,
@@ -286,6 +288,7 @@ pub async fn remove_device(
     // The engine first, so that it writes nothing more for the device afterwards.
     app.network.command(Command::RemoveDevice(eui)).await;
     app.directory.remove_device(eui);
+    app.condition.release(eui);
     app.store.remove_devices(estate.id, &[eui]).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -44,8 +44,10 @@ mod workbench;
 use std::sync::Arc;
 use std::time::Duration;
 
+use api::health::{Health, PartState};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
+use axum::http::StatusCode;
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
@@ -62,6 +64,7 @@ use utoipa_swagger_ui::SwaggerUi;
 
 use crate::authority::Authority;
 use crate::chronicle::Chronicle;
+use crate::condition::Condition;
 use crate::credentials::Credentials;
 use crate::directory::Directory;
 use crate::firmware::Firmwares;
@@ -114,6 +117,7 @@ pub struct App {
     pub live: Arc<Live>,
     pub intake: Arc<Intake>,
     pub vitals: Arc<Vitals>,
+    pub condition: Arc<Condition>,
     pub doubts: Arc<Doubts>,
     pub gate: Gate,
     pub edge: Arc<Edge>,
@@ -314,10 +318,13 @@ async fn to_the_end(request: Request, next: Next) -> Response {
 }
 
 /// Whether the service is up.
-#[utoipa::path(get, path = "/health", tag = "service", extensions(("x-right" = json!("none"))), responses((status = 200, body = api::Health)))]
-async fn health(State(store): State<Store>) -> Json<api::Health> {
-    let status = if store.ping().await { "ok" } else { "waiting for the database" };
-    Json(api::Health { status: status.into(), version: env!("CARGO_PKG_VERSION").into() })
+#[utoipa::path(get, path = "/health", tag = "service", extensions(("x-right" = json!("none"))), responses(
+    (status = 200, body = Health), (status = 503, description = "What is heard does not become durable", body = Health)))]
+async fn health(State(app): State<App>) -> (StatusCode, Json<Health>) {
+    let parts = app.condition.parts(&app.network);
+    let health = Health::of(env!("CARGO_PKG_VERSION"), parts);
+    let failing = health.status == PartState::Failing;
+    (if failing { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK }, Json(health))
 }
 
 /// What came in on the gateways' port since the start, and what had to be dropped.

@@ -1,11 +1,12 @@
 //! What needs attention.
 
 use api::message::DeviceRef;
-use api::watch::{DecodeFailures, Decoding, Watch};
+use api::watch::{About, Concern, DecodeFailures, Decoding, Watch};
+use api::why::Weight;
 use axum::extract::State;
 use chrono::Utc;
 use lorawan::Eui64;
-use store::{DeviceQuery, Part};
+use store::{DeviceQuery, EstateId, Part};
 
 use super::App;
 use super::error::{Answer, Refusal};
@@ -24,20 +25,47 @@ const ALL: u32 = 100_000;
 pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSight) -> Answer<Watch> {
     let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &devices, ALL).await?;
-    let devices: Vec<_> = devices.into_iter().map(devices::show).collect();
+    let heard_until = app.condition.heard_until(&app.network);
+    let devices: Vec<_> = devices.into_iter().map(|row| devices::show(row, heard_until)).collect();
+    let mut of_service = quarantined(&app, estate.id, within.as_ref());
     let (mut failures, mut doubts) = (failures_in(&app, &estate).await?, app.doubts.of(estate.id));
     failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
     doubts.retain(|doubt| sees(&app, within.as_ref(), doubt.device.eui));
     // Gateways, what they get in with and strangers are the whole estate's.
     let (gateways, endings, strangers) = match within {
         None => {
+            of_service.extend(app.condition.concerns(&app.network));
             let gateways = gateways::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
             (gateways, Some(endings(&app, &estate).await?), app.presence.strangers().len())
         }
         Some(_) => (Vec::new(), None, 0),
     };
     let decoding = Decoding { failures: &failures, doubts: &doubts };
-    Ok(Json(Watch::new(&gateways, &devices, endings.as_ref(), decoding, strangers, Utc::now())))
+    Ok(Json(Watch::new(&gateways, &devices, endings.as_ref(), of_service, decoding, strangers, Utc::now())))
+}
+
+/// Devices of an estate that are not served because their state cannot be stored.
+fn quarantined(app: &App, estate_id: EstateId, within: Option<&Part>) -> Vec<Concern> {
+    let ours = app.condition.all_quarantined().into_iter().filter_map(|(eui, quarantined)| {
+        let device = app.directory.device(eui).filter(|device| device.estate_id == estate_id)?;
+        sees(app, within, eui).then_some((device, quarantined))
+    });
+    ours.map(|(device, quarantined)| Concern {
+        weight: Weight::Trouble,
+        about: About::Device,
+        eui: Some(device.dev_eui),
+        name: Some(device.name),
+        model: None,
+        message: None,
+        what: format!(
+            "It is quarantined since {} UTC, as its state cannot be stored: {}. Its frames are refused and kept.",
+            quarantined.since.format("%Y-%m-%d %H:%M:%S"),
+            quarantined.why
+        ),
+        next_step: "Mend what the database says, then start the service again: it tries anew with the frames kept."
+            .into(),
+    })
+    .collect()
 }
 
 fn sees(app: &App, within: Option<&Part>, dev_eui: Eui64) -> bool {

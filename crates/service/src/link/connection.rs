@@ -115,6 +115,7 @@ mod tests {
 
     fn transmission(when: When, window: Window) -> Transmission {
         Transmission {
+            towards: None,
             id: TransmissionId(u64::MAX),
             gateway: Eui64(1),
             when,

@@ -19,7 +19,7 @@ use crate::credentials::Peer;
 use crate::intake::Intake;
 
 /// What is under way when the service stops is given so long.
-const FAREWELL: Duration = Duration::from_secs(10);
+const FAREWELL: Duration = Duration::from_secs(2);
 
 /// How connections are taken on one port.
 #[derive(Clone)]

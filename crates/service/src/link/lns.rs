@@ -30,8 +30,17 @@ use crate::chronicle::Happening;
 use crate::clock;
 use crate::credentials::Peer;
 use crate::intake::Intake;
-use crate::network::{Network, Taken};
+use crate::network::Network;
 use crate::presence::{Known, WayDown, two_of_them};
+
+/// What a message led to.
+enum Heeded {
+    Done,
+    /// It is to be answered.
+    Answer(String),
+    /// A frame in it cannot be made safe.
+    Unsafe,
+}
 
 /// A gateway has so long to say the first word.
 const FIRST_WORD: Duration = Duration::from_secs(10);
@@ -257,10 +266,10 @@ impl Lns {
                     last_word = Instant::now();
                     match message {
                         Message::Text(text) => {
-                            if let Some(answer) = self.hear(eui, connection, &text)
-                                && !send(socket, answer).await
-                            {
-                                return "it takes no answer";
+                            match self.hear(eui, connection, &text).await {
+                                Heeded::Answer(answer) => if !send(socket, answer).await { return "it takes no answer" },
+                                Heeded::Unsafe => return "its frames cannot be made safe at the moment",
+                                Heeded::Done => {}
                             }
                         }
                         Message::Pong(_) => {
@@ -303,10 +312,14 @@ impl Lns {
     }
 
     /// Takes a message, and says what is to be answered.
-    fn hear(&self, eui: Eui64, connection: &Connection, text: &str) -> Option<String> {
+    async fn hear(&self, eui: Eui64, connection: &Connection, text: &str) -> Heeded {
         self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
         match FromGateway::parse(text) {
-            Ok(FromGateway::Heard(heard)) => self.frame(eui, connection, heard),
+            Ok(FromGateway::Heard(heard)) => {
+                if !self.frame(eui, connection, &heard).await {
+                    return Heeded::Unsafe;
+                }
+            }
             Ok(FromGateway::Sent(sent)) => match connection.awaited.reported(&sent.diid) {
                 Some((id, _)) if self.network.try_report(id, Ok(())) => {}
                 Some(_) => self.intake.dropped("overload", "a transmit report".into(), connection.peer),
@@ -319,7 +332,7 @@ impl Lns {
                 self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
                 let time =
                     TimeTold { gpstime: gps_time::from_unix_us(clock::now().0), txtime: Some(txtime), xtime: None };
-                return Some(ToGateway::Time(time).emit());
+                return Heeded::Answer(ToGateway::Time(time).emit());
             }
             Ok(FromGateway::Version(_)) => {
                 self.intake.dropped("unreadable_entry", "it introduced itself twice".into(), connection.peer);
@@ -327,19 +340,21 @@ impl Lns {
             Ok(FromGateway::Other(kind)) => tracing::debug!(%eui, kind, "a message nothing follows from"),
             Err(why) => self.intake.dropped("unreadable_entry", why.to_string(), connection.peer),
         }
-        None
+        Heeded::Done
     }
 
-    fn frame(&self, eui: Eui64, connection: &Connection, heard: Heard) {
+    /// Hands a frame on; `false` if it cannot be made safe.
+    async fn frame(&self, eui: Eui64, connection: &Connection, heard: &Heard) -> bool {
         let Some(rate) = connection.plan.data_rate(heard.data_rate) else {
             let why = format!("data rate {} is none of those it was given", heard.data_rate);
-            return self.intake.dropped("unreadable_entry", why, connection.peer);
+            self.intake.dropped("unreadable_entry", why, connection.peer);
+            return true;
         };
         self.door.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
-        let radio = heard.radio;
+        let radio = &heard.radio;
         connection.heard((radio.xtime, radio.rctx));
         let frame = FrameHeard {
-            phy_payload: heard.phy_payload,
+            phy_payload: heard.phy_payload.clone(),
             reception: Reception {
                 gateway: eui,
                 // The network's to say.
@@ -352,10 +367,14 @@ impl Lns {
                 snr_db: Some(radio.snr as f32),
             },
         };
-        match self.network.hear(vec![frame]) {
-            Taken::Shed => self.intake.dropped("overload", format!("a frame from {eui}"), connection.peer),
-            taken => self.intake.took(1, taken == Taken::Journalled),
+        // Nothing is read from the gateway meanwhile, so it keeps what it has.
+        let safe = self.network.hear_safely(&[frame]).await;
+        if safe {
+            self.intake.took(1, true);
+        } else {
+            self.intake.dropped("overload", format!("a frame from {eui}"), connection.peer);
         }
+        safe
     }
 
     /// Hands a frame to a connected gateway.

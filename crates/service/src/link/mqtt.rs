@@ -11,12 +11,12 @@ use anyhow::{Context as _, Result, anyhow};
 use api::gateway::{GatewaySoftware, Protocol};
 use api::gateway_event::GatewayEventKind::{Connected, Disconnected, Refused};
 use chrono::Utc;
-use engine::{Transmission, TxFailure};
+use engine::{FrameHeard, Transmission, TxFailure};
 use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Order, Report, SERVICE, State, Topic};
 use lorawan::Eui64;
 use rumqttc::{
-    AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, NetworkOptions, Publish, QoS,
-    SubscribeFilter, TlsConfiguration, Transport,
+    AsyncClient, ConnectReturnCode, ConnectionError, Event, EventLoop, Incoming, LastWill, MqttOptions, NetworkOptions,
+    Publish, QoS, StateError, SubscribeFilter, TlsConfiguration, Transport,
 };
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::{ClientConfig, RootCertStore};
@@ -28,12 +28,17 @@ use super::tls::Trust;
 use crate::authority::Authority;
 use crate::broker;
 use crate::chronicle::{Chronicle, Happening};
+use crate::condition::Condition;
 use crate::config::Options;
 use crate::credentials::Credentials;
 use crate::intake::Intake;
-use crate::network::{Network, Taken};
+use crate::network::Network;
 use crate::presence::{Presence, Standing, WayDown};
 
+/// The longest packet there is (MQTT 3.1.1 §2.2.3).
+const LONGEST_PACKET: usize = 268_435_455;
+/// Connections in a row that end with something unreadable before the broker is told to forget what it has kept.
+const POISONED: u32 = 3;
 /// Requests to the broker that wait for its socket.
 const REQUESTS: usize = 4096;
 /// How often each gateway is asked whether it hears the service.
@@ -53,6 +58,7 @@ pub struct Mqtt {
     pub credentials: Arc<Credentials>,
     pub chronicle: Arc<Chronicle>,
     pub client: AsyncClient,
+    condition: Arc<Condition>,
     awaited: Awaited<(Eui64, u32)>,
     next: AtomicU32,
     /// Questions that were not answered yet, by number.
@@ -80,7 +86,9 @@ pub fn reach(url: &str, authority: &Authority, trust: &Trust) -> Result<(AsyncCl
     // Always the same name, so that the broker keeps what comes while the service is away.
     let mut options = MqttOptions::new(broker::NAME, host, port);
     options.set_keep_alive(KEEP_ALIVE).set_clean_session(false).set_manual_acks(true);
-    options.set_max_packet_size(MAX_PAYLOAD * 2, MAX_PAYLOAD * 2);
+    // Whatever the protocol allows: a message that is too long is read, acknowledged and counted. The client would end the
+    // connection over it, and be sent it again.
+    options.set_max_packet_size(LONGEST_PACKET, MAX_PAYLOAD * 2);
     if let Some((user, password)) = user.map(|user| user.split_once(':').unwrap_or((user, ""))) {
         options.set_credentials(user, password);
     }
@@ -94,6 +102,11 @@ pub fn reach(url: &str, authority: &Authority, trust: &Trust) -> Result<(AsyncCl
     network.set_tcp_nodelay(true);
     broker.set_network_options(network);
     Ok((client, broker))
+}
+
+/// Whether a connection has ended because of what the broker sent, not because it is gone.
+fn is_poison(error: &ConnectionError) -> bool {
+    matches!(error, ConnectionError::MqttState(StateError::Deserialization(_) | StateError::WrongPacket))
 }
 
 /// What the broker's certificate is checked against.
@@ -122,7 +135,7 @@ fn tls(authority: &Authority, trust: &Trust) -> Result<ClientConfig> {
 impl Mqtt {
     pub fn new(
         (presence, intake, network): (Arc<Presence>, Arc<Intake>, Network),
-        (credentials, chronicle): (Arc<Credentials>, Arc<Chronicle>),
+        (credentials, chronicle, condition): (Arc<Credentials>, Arc<Chronicle>, Arc<Condition>),
         client: AsyncClient,
     ) -> Arc<Self> {
         let next = AtomicU32::new(rand::random());
@@ -134,6 +147,7 @@ impl Mqtt {
             credentials,
             chronicle,
             client,
+            condition,
             awaited,
             next,
             asked: Mutex::default(),
@@ -159,7 +173,7 @@ impl Mqtt {
     /// Takes what the broker has, until the service stops.
     pub async fn run(self: Arc<Self>, mut broker: EventLoop, stopping: CancellationToken) {
         let mut ask = tokio::time::interval(ASK_EVERY);
-        let mut pause = AGAIN_FIRST;
+        let (mut pause, mut poisoned) = (AGAIN_FIRST, 0u32);
         loop {
             let polled = tokio::select! {
                 polled = broker.poll() => polled,
@@ -172,6 +186,8 @@ impl Mqtt {
             match polled {
                 Ok(Event::Incoming(Incoming::ConnAck(ack))) if ack.code == ConnectReturnCode::Success => {
                     pause = AGAIN_FIRST;
+                    broker.mqtt_options.set_clean_session(false);
+                    self.condition.broker(true);
                     tracing::info!("the MQTT broker is there");
                     let filters =
                         Topic::OF_GATEWAYS.map(|topic| SubscribeFilter::new(topic.of_all(), QoS::AtLeastOnce));
@@ -185,9 +201,28 @@ impl Mqtt {
                     let there = State { connected: true, software: Some("keen heron".into()) };
                     let _ = self.client.try_publish(SERVICE, QoS::AtLeastOnce, true, mqtt::write(&there));
                 }
-                Ok(Event::Incoming(Incoming::Publish(publish))) => self.hear(&publish),
+                Ok(Event::Incoming(Incoming::Publish(publish))) => {
+                    poisoned = 0;
+                    if !self.hear(&publish).await {
+                        // It comes again with the next connection, and the broker keeps what is behind it.
+                        tracing::warn!(
+                            "the connection to the MQTT broker is closed for a moment: frames cannot be made safe"
+                        );
+                        broker.clean();
+                        tokio::time::sleep(AGAIN_FIRST).await;
+                    }
+                }
                 Ok(_) => {}
                 Err(error) => {
+                    poisoned += u32::from(is_poison(&error));
+                    if poisoned >= POISONED {
+                        // A message that cannot be read at all would be sent again and again, before all others.
+                        poisoned = 0;
+                        let what = format!("what the broker had kept for the service, as it cannot be read: {error}");
+                        self.intake.dropped("unreadable_queue", what, BROKER);
+                        broker.mqtt_options.set_clean_session(true);
+                    }
+                    self.condition.broker(false);
                     if pause == AGAIN_FIRST {
                         tracing::error!("the MQTT broker is not there: {error}");
                         for gateway in self.presence.reached_by(WayDown::Mqtt) {
@@ -217,16 +252,21 @@ impl Mqtt {
         }
     }
 
-    fn hear(&self, publish: &Publish) {
+    /// Takes a message; `false` if what is in it cannot be made safe.
+    async fn hear(&self, publish: &Publish) -> bool {
         self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
-        // What cannot be read now cannot be read later: it is acknowledged as well. Only what found no room is not,
-        // and comes again with the next connection.
-        if self.take(publish) && self.client.try_ack(publish).is_err() {
+        // What cannot be read now cannot be read later: it is acknowledged as well. Only what cannot be made safe is
+        // not, and comes again with the next connection.
+        if !self.take(publish).await {
+            return false;
+        }
+        if self.client.try_ack(publish).is_err() {
             tracing::debug!("an acknowledgement to the broker found no room");
         }
+        true
     }
 
-    fn take(&self, publish: &Publish) -> bool {
+    async fn take(&self, publish: &Publish) -> bool {
         let Some((eui, topic)) = Topic::parse(&publish.topic) else {
             self.intake.dropped("unknown_topic", publish.topic.chars().take(80).collect(), BROKER);
             return true;
@@ -253,7 +293,7 @@ impl Mqtt {
         }
         let read = match topic {
             Topic::State => self.state(eui, publish),
-            Topic::Up => return self.up(eui, publish),
+            Topic::Up => return self.up(eui, publish).await,
             Topic::Sent => self.sent(eui, publish),
             Topic::Answer => self.answer(eui, publish),
             Topic::Down | Topic::Ask => Ok(()),
@@ -286,7 +326,7 @@ impl Mqtt {
     }
 
     /// Says whether it is done with: it may find no room.
-    fn up(&self, eui: Eui64, publish: &Publish) -> bool {
+    async fn up(&self, eui: Eui64, publish: &Publish) -> bool {
         let push = match mqtt::read_up(&publish.payload) {
             Ok(push) => push,
             Err(why) => {
@@ -310,16 +350,12 @@ impl Mqtt {
         }
         good.iter().for_each(|frame| self.presence.clock(eui, frame.clock_us));
         let count = good.len();
-        match self.network.hear(good.into_iter().map(|frame| frames::heard(eui, frame)).collect()) {
-            Taken::Shed => {
-                self.intake.dropped("overload", format!("frames from {eui}"), BROKER);
-                false
-            }
-            taken => {
-                self.intake.took(count, taken == Taken::Journalled);
-                true
-            }
+        let heard: Vec<FrameHeard> = good.into_iter().map(|frame| frames::heard(eui, frame)).collect();
+        let safe = self.network.hear_safely(&heard).await;
+        if safe {
+            self.intake.took(count, true);
         }
+        safe
     }
 
     fn sent(&self, eui: Eui64, publish: &Publish) -> Result<(), mqtt::PayloadError> {

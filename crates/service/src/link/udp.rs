@@ -6,10 +6,12 @@ use std::iter;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
+use std::time::Duration;
 
 use engine::{FrameHeard, Transmission, TxFailure};
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, Token};
 use lorawan::Eui64;
+use rustix::net::sockopt;
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
@@ -65,10 +67,12 @@ impl Udp {
             Ok(Datagram::PushData { token, gateway, push }) => {
                 let frames_hz = push.frames.iter().map(|frame| frame.frequency_hz);
                 let standing = self.presence.datagram(gateway, from, frames_hz, false);
+                let before = pushed.frames.len();
                 self.sift(gateway, push, standing, from, pushed);
+                let frames = pushed.frames.len() - before;
                 // Strangers are answered as well, so that they keep calling and can be seen; pretenders are not.
                 if standing != Standing::TurnedAway {
-                    pushed.acknowledge.push((from, token));
+                    pushed.acknowledge.push((from, token, frames));
                 }
             }
             Ok(Datagram::PullData { token, gateway }) => {
@@ -122,19 +126,21 @@ impl Udp {
     async fn take(&self, pushed: &mut Pushed) {
         let frames = std::mem::take(&mut pushed.frames);
         let count = frames.len();
-        if count > 0 {
-            match self.network.hear(frames) {
-                Taken::Shed => {
-                    for (gateway, from) in pushed.from.iter().copied() {
-                        self.intake.dropped("overload", format!("a frame from {gateway}"), from);
-                    }
+        let taken = if count > 0 { self.network.hear(frames, true) } else { Taken::Journalled };
+        match taken {
+            Taken::Shed => {
+                for (gateway, from) in pushed.from.iter().copied() {
+                    self.intake.dropped("overload", format!("a frame from {gateway}"), from);
                 }
-                taken => self.intake.took(count, taken == Taken::Journalled),
             }
+            taken => self.intake.took(count, taken == Taken::Journalled),
         }
         pushed.from.clear();
-        for (from, token) in pushed.acknowledge.drain(..) {
-            self.answer(from, Datagram::PushAck { token }).await;
+        for (from, token, frames) in pushed.acknowledge.drain(..) {
+            // Only what is safe is acknowledged. What holds no frame has nothing to be made safe.
+            if taken == Taken::Journalled || frames == 0 {
+                self.answer(from, Datagram::PushAck { token }).await;
+            }
         }
     }
 }
@@ -145,8 +151,60 @@ struct Pushed {
     frames: Vec<FrameHeard>,
     /// Where each came from.
     from: Vec<(Eui64, SocketAddr)>,
-    /// Whose datagrams are to be acknowledged then.
-    acknowledge: Vec<(SocketAddr, Token)>,
+    /// Whose datagrams are to be acknowledged then, and how many frames were in each.
+    acknowledge: Vec<(SocketAddr, Token, usize)>,
+}
+
+/// Room that the kernel is asked for: some ten thousand datagrams, so that a busy moment loses none.
+const KERNEL_BYTES: usize = 16 << 20;
+/// How often the kernel is asked what it had no room for.
+const DROPS_EVERY: Duration = Duration::from_secs(5);
+
+/// Asks the kernel for room; it gives what the machine allows.
+pub fn widen(socket: &UdpSocket) {
+    // Beyond the machine's limit only root may ask.
+    let asked = sockopt::set_socket_recv_buffer_size_force(socket, KERNEL_BYTES)
+        .or_else(|_| sockopt::set_socket_recv_buffer_size(socket, KERNEL_BYTES));
+    let got = sockopt::socket_recv_buffer_size(socket).unwrap_or(0);
+    if asked.is_err() || got < KERNEL_BYTES {
+        tracing::info!("the kernel keeps {} kB of datagrams; more with net.core.rmem_max", got / 1024);
+    }
+}
+
+/// Datagrams for a local address that the kernel had no room for: the last column of proc(5)'s `/proc/net/udp`.
+fn lost_by_kernel(tables: &str, local: SocketAddr) -> Option<u64> {
+    let port = format!(":{:04X}", local.port());
+    let mut found = None;
+    for line in tables.lines() {
+        let mut fields = line.split_whitespace().skip(1);
+        if fields.next().is_some_and(|address| address.ends_with(&port)) {
+            let drops: u64 = fields.last()?.parse().ok()?;
+            found = Some(found.unwrap_or(0) + drops);
+        }
+    }
+    found
+}
+
+/// Counts what the kernel had no room for, until the service stops.
+pub async fn watch_drops(local: SocketAddr, intake: Arc<Intake>, stopping: CancellationToken) {
+    let mut often = tokio::time::interval(DROPS_EVERY);
+    let mut known: Option<u64> = None;
+    loop {
+        tokio::select! {
+            _ = often.tick() => {}
+            () = stopping.cancelled() => return,
+        }
+        let tables =
+            ["/proc/self/net/udp", "/proc/self/net/udp6"].map(|path| std::fs::read_to_string(path).unwrap_or_default());
+        let Some(now) = lost_by_kernel(&tables.concat(), local) else { continue };
+        // A socket before this one, on the same port, may have lost some as well.
+        let lost = now.saturating_sub(known.unwrap_or(0));
+        if lost > 0 {
+            intake.lost_by_kernel(lost);
+            tracing::warn!("the kernel had no room for {lost} datagrams of gateways");
+        }
+        known = Some(now);
+    }
 }
 
 /// Receives until the service stops.
@@ -175,5 +233,19 @@ pub async fn listen(links: Arc<Udp>, stopping: CancellationToken) {
             received = links.socket.try_recv_from(&mut buffer);
         }
         links.take(&mut pushed).await;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_kernels_table_says_what_it_had_no_room_for() {
+        let tables = "   sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode ref pointer drops\n\
+            100: 0100007F:06A4 00000000:0000 07 00000000:00000000 00:00000000 00000000     0        0 34251 2 0000000000000000 17\n\
+            101: 0100007F:06A5 00000000:0000 07 00000000:00000000 00:00000000 00000000     0        0 34252 2 0000000000000000 4\n";
+        assert_eq!(lost_by_kernel(tables, ([127, 0, 0, 1], 1700).into()), Some(17));
+        assert_eq!(lost_by_kernel(tables, ([127, 0, 0, 1], 1702).into()), None);
     }
 }

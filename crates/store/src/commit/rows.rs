@@ -60,7 +60,10 @@ pub(super) async fn write_messages(
 
 /// Of several signs of life of one device the last counts; a frame that was accepted takes the refusals before it
 /// back.
-pub(super) async fn write_activity(tx: &mut Transaction<'_, MySql>, activity: &[(Eui64, Activity)]) -> Result<(), StoreError> {
+pub(super) async fn write_activity(
+    tx: &mut Transaction<'_, MySql>,
+    activity: &[(Eui64, Activity)],
+) -> Result<(), StoreError> {
     let (mut heard, mut refused) = (HashMap::new(), HashMap::new());
     for (dev_eui, activity) in activity {
         match activity {
@@ -93,4 +96,3 @@ pub(super) async fn write_activity(tx: &mut Transaction<'_, MySql>, activity: &[
     }
     Ok(())
 }
-

@@ -14,7 +14,11 @@ use crate::vault::Purpose;
 use crate::{Store, StoreError, outbox};
 
 impl Store {
-    pub(super) async fn write_changes(&self, tx: &mut Transaction<'_, MySql>, changes: &[Change]) -> Result<(), StoreError> {
+    pub(super) async fn write_changes(
+        &self,
+        tx: &mut Transaction<'_, MySql>,
+        changes: &[Change],
+    ) -> Result<(), StoreError> {
         let mut last: HashMap<Thing, &Change> = HashMap::new();
         for change in changes {
             match change {
@@ -206,4 +210,3 @@ async fn write_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, Counters
     }
     Ok(())
 }
-

@@ -119,7 +119,8 @@ async fn turn(tx: &mut Transaction<'_, MySql>, store: &Store, lease: &Lease) -> 
         return Ok(Turn::Ours);
     }
     let row = sqlx::query("SELECT epoch, commits FROM instance").fetch_optional(&mut **tx).await?;
-    let now: Option<(u64, u64)> = row.map(|row| Ok::<_, sqlx::Error>((row.try_get(0)?, row.try_get(1)?))).transpose()?;
+    let now: Option<(u64, u64)> =
+        row.map(|row| Ok::<_, sqlx::Error>((row.try_get(0)?, row.try_get(1)?))).transpose()?;
     match now {
         Some((epoch, commits)) if epoch == lease.epoch && commits == lease.commits + 1 => Ok(Turn::DoneBefore),
         _ => Err(store.taken_over().await),
@@ -181,10 +182,9 @@ impl Store {
         let Some((first, last)) = group else { return Ok(0) };
         let last = last.unwrap_or_else(|| "~".into());
         let mut taken = 0;
-        for statement in [
-            "DELETE FROM undecoded WHERE message_id BETWEEN ? AND ?",
-            "DELETE FROM messages WHERE id BETWEEN ? AND ?",
-        ] {
+        for statement in
+            ["DELETE FROM undecoded WHERE message_id BETWEEN ? AND ?", "DELETE FROM messages WHERE id BETWEEN ? AND ?"]
+        {
             taken = sqlx::query(statement).bind(&first).bind(&last).execute(&self.pool).await?.rows_affected();
         }
         Ok(taken)

@@ -26,11 +26,24 @@ pub struct Lease {
     pub commits: u64,
 }
 
+/// A process that wants to hold a database.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Claim {
+    /// In words, for the one who is refused.
+    pub holder: String,
+    /// The run of the machine, and the space in which its process numbers hold.
+    pub machine: String,
+    /// Its process number.
+    pub process: u32,
+    /// When that process was started, in the machine's own units.
+    pub started: u64,
+}
+
 /// Who holds a database.
 #[derive(Debug, Clone)]
 pub struct Holder {
-    /// In words, for the one who is refused.
-    pub holder: String,
+    /// Who it is.
+    pub claim: Claim,
     /// Since it last wrote.
     pub age: Duration,
     /// What it holds.
@@ -45,15 +58,22 @@ impl Store {
     pub async fn holder(&self) -> Result<Option<Holder>, StoreError> {
         // By the database's own clock: those of two machines may differ.
         let row = sqlx::query(
-            "SELECT database_id, epoch, commits, holder, TIMESTAMPDIFF(SECOND, renewed_at, UTC_TIMESTAMP(6)) FROM instance",
+            "SELECT database_id, epoch, commits, holder, machine, process, started,
+             TIMESTAMPDIFF(SECOND, renewed_at, UTC_TIMESTAMP(6)) AS age_s FROM instance",
         )
         .fetch_optional(&self.pool)
         .await?;
         row.map(|row| {
             let lease = Lease { database_id: row.try_get(0)?, epoch: row.try_get(1)?, commits: row.try_get(2)? };
             // A clock that was put back has not renewed anything.
-            let age = u64::try_from(row.try_get::<i64, _>(4)?).unwrap_or(LEASE.as_secs());
-            Ok(Holder { holder: row.try_get(3)?, age: Duration::from_secs(age), lease })
+            let age = u64::try_from(row.try_get::<i64, _>("age_s")?).unwrap_or(LEASE.as_secs());
+            let claim = Claim {
+                holder: row.try_get("holder")?,
+                machine: row.try_get("machine")?,
+                process: row.try_get("process")?,
+                started: row.try_get("started")?,
+            };
+            Ok(Holder { claim, age: Duration::from_secs(age), lease })
         })
         .transpose()
     }
@@ -62,18 +82,24 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Held`] if another one was faster, or whatever the database says.
-    pub async fn take_lease(&self, holder: &str, before: Option<&Lease>) -> Result<Lease, StoreError> {
-        let holder: String = holder.chars().take(300).collect();
+    pub async fn take_lease(&self, claim: &Claim, before: Option<&Lease>) -> Result<Lease, StoreError> {
+        let holder: String = claim.holder.chars().take(300).collect();
         let Some(before) = before else {
             let lease = Lease { database_id: Ulid::generate().to_string(), epoch: 1, commits: 0 };
-            let made = sqlx::query("INSERT IGNORE INTO instance VALUES (1, ?, 1, 0, ?, UTC_TIMESTAMP(6))");
-            let made = made.bind(&lease.database_id).bind(&holder).execute(&self.pool).await?;
+            let made = sqlx::query(
+                "INSERT IGNORE INTO instance (id, database_id, epoch, commits, renewed_at, holder, machine, process, started)
+                 VALUES (1, ?, 1, 0, UTC_TIMESTAMP(6), ?, ?, ?, ?)",
+            );
+            let made = made.bind(&lease.database_id).bind(&holder).bind(&claim.machine);
+            let made = made.bind(claim.process).bind(claim.started).execute(&self.pool).await?;
             return if made.rows_affected() == 1 { Ok(lease) } else { Err(self.held().await) };
         };
         let taken = sqlx::query(
-            "UPDATE instance SET epoch = epoch + 1, holder = ?, renewed_at = UTC_TIMESTAMP(6) WHERE id = 1 AND epoch = ?",
+            "UPDATE instance SET epoch = epoch + 1, holder = ?, machine = ?, process = ?, started = ?,
+             renewed_at = UTC_TIMESTAMP(6) WHERE id = 1 AND epoch = ?",
         );
-        if taken.bind(&holder).bind(before.epoch).execute(&self.pool).await?.rows_affected() == 0 {
+        let taken = taken.bind(&holder).bind(&claim.machine).bind(claim.process).bind(claim.started);
+        if taken.bind(before.epoch).execute(&self.pool).await?.rows_affected() == 0 {
             return Err(self.held().await);
         }
         // The instance before may have committed until just now.
@@ -83,7 +109,7 @@ impl Store {
 
     async fn held(&self) -> StoreError {
         match self.holder().await {
-            Ok(Some(Holder { holder, age, .. })) => StoreError::Held { holder, age_s: age.as_secs() },
+            Ok(Some(Holder { claim, age, .. })) => StoreError::Held { holder: claim.holder, age_s: age.as_secs() },
             Ok(None) => StoreError::Gone("the database's lease"),
             Err(error) => error,
         }
@@ -107,8 +133,7 @@ impl Store {
     /// If the database does not answer.
     pub async fn release_lease(&self, lease: &Lease) -> Result<(), StoreError> {
         let gone = sqlx::query(
-            "UPDATE instance SET renewed_at = UTC_TIMESTAMP(6) - INTERVAL ? SECOND, holder = CONCAT('nobody; last ', holder)
-             WHERE id = 1 AND epoch = ? AND holder NOT LIKE 'nobody%'",
+            "UPDATE instance SET renewed_at = UTC_TIMESTAMP(6) - INTERVAL ? SECOND, process = 0 WHERE id = 1 AND epoch = ?",
         );
         gone.bind(LEASE.as_secs() + 1).bind(lease.epoch).execute(&self.pool).await?;
         Ok(())
@@ -116,7 +141,7 @@ impl Store {
 
     pub(crate) async fn taken_over(&self) -> StoreError {
         let holder = self.holder().await.ok().flatten();
-        StoreError::TakenOver(holder.map_or_else(|| "its lease is gone".into(), |h| h.holder))
+        StoreError::TakenOver(holder.map_or_else(|| "its lease is gone".into(), |h| h.claim.holder))
     }
 
     /// Makes up for what an older copy of a database has forgotten: counters towards devices and JoinNonces move on by

@@ -11,9 +11,9 @@ use sqlx::migrate::{Migration, Migrator};
 use sqlx::mysql::MySqlConnectOptions;
 use sqlx::{AssertSqlSafe, Connection as _, Error, Executor as _, MySqlConnection, Row as _};
 
+use super::pool::connect;
 use crate::StoreError;
 use crate::error::number;
-use super::pool::connect;
 
 static MIGRATIONS: Migrator = sqlx::migrate!("./migrations");
 
@@ -199,14 +199,20 @@ mod tests {
 
     /// What the schema looks like, and how many rows the migrations have left in it.
     async fn schema(connection: &mut MySqlConnection) -> Vec<String> {
-        let tables: Vec<String> = sqlx::query_scalar("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY 1")
-            .fetch_all(&mut *connection).await.unwrap();
+        let tables: Vec<String> = sqlx::query_scalar(
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() ORDER BY 1",
+        )
+        .fetch_all(&mut *connection)
+        .await
+        .unwrap();
         let mut shape = Vec::new();
         for table in tables.iter().filter(|table| *table != "_sqlx_migrations") {
             let made = sqlx::query(AssertSqlSafe(format!("SHOW CREATE TABLE {table}")));
             shape.push(made.fetch_one(&mut *connection).await.unwrap().try_get(1).unwrap());
             let rows: i64 = sqlx::query_scalar(AssertSqlSafe(format!("SELECT COUNT(*) FROM {table}")))
-                .fetch_one(&mut *connection).await.unwrap();
+                .fetch_one(&mut *connection)
+                .await
+                .unwrap();
             shape.push(format!("{table}: {rows}"));
         }
         shape
@@ -261,7 +267,8 @@ mod tests {
             connection.execute(statement).await.unwrap();
         }
         run(&options).await.unwrap();
-        let there: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM ended_series").fetch_one(&mut connection).await.unwrap();
+        let there: i64 =
+            sqlx::query_scalar("SELECT COUNT(*) FROM ended_series").fetch_one(&mut connection).await.unwrap();
         assert_eq!(there, 0);
     }
 }

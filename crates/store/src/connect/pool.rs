@@ -7,9 +7,7 @@ use std::time::Duration;
 use futures::future::BoxFuture;
 use futures::stream::{self, BoxStream, StreamExt as _};
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions, MySqlQueryResult, MySqlRow, MySqlStatement, MySqlTypeInfo};
-use sqlx::{
-    Connection as _, Either, Error, Execute, Executor, MySql, MySqlConnection, MySqlPool, SqlStr, Transaction,
-};
+use sqlx::{Connection as _, Either, Error, Execute, Executor, MySql, MySqlConnection, MySqlPool, SqlStr, Transaction};
 
 /// The longest that a statement may take, or the next row of its answer. Taking out old history is the longest work.
 const STATEMENT: Duration = Duration::from_secs(90);
@@ -61,7 +59,9 @@ impl Pool {
             .acquire_timeout(CONNECT)
             .after_connect(|connection, _| Box::pin(prepare(connection)))
             // A statement that was given up may have left the connection silent.
-            .after_release(|connection, _| Box::pin(async move { within(CONNECT, connection.ping()).await.map(|()| true) }))
+            .after_release(|connection, _| {
+                Box::pin(async move { within(CONNECT, connection.ping()).await.map(|()| true) })
+            })
             .connect_with(options)
             .await?;
         Ok(Self(pool))

@@ -1,0 +1,49 @@
+//! Whether the service does what it promises.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How one part of the service is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum PartState {
+    /// As it should.
+    Ok,
+    /// Not as it should, but nothing is lost and everybody is served.
+    Degraded,
+    /// It does not work.
+    Failing,
+}
+
+/// One part of the service.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct HealthPart {
+    /// `database`, `commits`, `journal`, `engine`, `gateways`, `decoders` or `clock`.
+    pub part: String,
+    /// How it is doing.
+    pub state: PartState,
+    /// For how long it has been so, or since it was last seen to work.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub age_s: Option<f64>,
+    /// In words.
+    pub what: String,
+}
+
+/// Whether the service is up, and frames become durable.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// The worst of the parts: `ok`, `degraded` or `failing`. With `failing`, frames do not become durable.
+    pub status: PartState,
+    /// The service's version.
+    pub version: String,
+    /// Its parts.
+    pub parts: Vec<HealthPart>,
+}
+
+impl Health {
+    /// The whole, by its parts.
+    pub fn of(version: &str, parts: Vec<HealthPart>) -> Self {
+        let status = parts.iter().map(|part| part.state).max().unwrap_or(PartState::Ok);
+        Self { status, version: version.into(), parts }
+    }
+}
