@@ -1,16 +1,15 @@
 //! Models made ready to decode, and catalogues compared with what is there.
 
 use std::collections::HashMap;
-use std::sync::{Arc, LazyLock};
-use std::time::Instant;
+use std::sync::Arc;
 
 use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
 use api::model::{DecoderKind, PutModel, TestCommand};
-use api::model_check::{Flaw, flaw};
 use store::{ImportedModel, ModelRow};
 
-use crate::decode::Pace;
+use crate::decode::{Pace, Ready};
 use crate::directory::{Decoder, Decoders};
+use crate::workers::{self, FoundFlaw, Lane};
 
 /// The catalogue that comes with the service.
 #[derive(rust_embed::RustEmbed)]
@@ -25,12 +24,7 @@ pub fn shipped() -> Files {
 /// Its name among sources.
 pub const SHIPPED: &str = "shipped";
 
-fn decoder(
-    about: &PutModel,
-    version: String,
-    ready: Result<payload::Decoder, String>,
-    commands: &[TestCommand],
-) -> Arc<Decoder> {
+fn decoder(about: &PutModel, version: String, ready: Result<Ready, String>, commands: &[TestCommand]) -> Arc<Decoder> {
     let commands = commands.iter().filter(|command| !command.fails).cloned().collect();
     Arc::new(Decoder { version, ready, rules: about.readings.clone(), commands, pace: Pace::default() })
 }
@@ -39,7 +33,7 @@ fn decoder(
 pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     let load = |source: &str, kind: DecoderKind| match flaw {
         Some(flaw) => Err(format!("the model's decoder is not used until it is mended: {flaw}")),
-        None => payload::Decoder::new(kind.into(), source).map_err(|why| why.to_string()),
+        None => Ready::load(kind, source, Lane::People).map_err(|failure| failure.message),
     };
     let versions = about.versions.iter();
     Decoders {
@@ -56,18 +50,17 @@ pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     }
 }
 
-/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them.
-pub fn load(about: &PutModel) -> (Decoders, Option<Flaw>) {
-    let flaw = flaw(about, || STARTED.elapsed());
+/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. It waits for workers, so it is
+/// not for a thread that serves.
+pub fn load(about: &PutModel) -> (Decoders, Option<FoundFlaw>) {
+    let flaw = workers::flaw(about);
     (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
 }
 
 /// What is wrong with a model's decoders, in words.
 pub fn flaw_of(about: &PutModel) -> Option<String> {
-    flaw(about, || STARTED.elapsed()).map(|flaw| flaw.why)
+    workers::flaw(about).map(|flaw| flaw.why)
 }
-
-static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What becomes of a catalogue's models: for each an outcome, and what is to be written down.
 pub fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {

@@ -1,20 +1,19 @@
 //! Running decoders: uplinks in, uplinks with readings out.
 //!
-//! Scripts run on threads of their own kind, a few at a time, each within its limits; a script that
-//! loops holds up one of them for its time, and nothing else.
+//! Scripts run in processes of their own ([`workers`]); field tables, the low-power format and text run here, since what
+//! they take is known. Whoever calls a script waits for it, so none of this is for a thread that serves.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use api::message::{Body, Message, Reading, ReadingValue};
+use api::model::DecoderKind;
 use api::outbox::Values;
 use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
-use payload::{DecodeError, Decoded, Encoded, Interpreter};
-use rustix::time::{ClockId, clock_gettime};
+use payload::{Decoded, Encoded, Interpreter, Kind};
 use store::{DecodeFailure, EstateId, Store, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
@@ -23,14 +22,10 @@ use crate::committer;
 use crate::directory::{Decoder, Directory};
 use crate::fair::Fair;
 use crate::totals::Totals;
+use crate::workers::{self, Failure, Lane, Payload, Quick, ScriptRef};
 
-/// Scripts take one in so many of the processor's cores at most: frames and their answers must not wait for them.
-const OF_CORES: usize = 2;
-/// Processor time a script may take, besides its other limits. By the clock on the wall, a busy machine would
-/// stop scripts that did nothing wrong.
-pub const TIME: Duration = Duration::from_millis(40);
-/// The same on the spot, where others wait for it.
-const HURRY: Duration = Duration::from_millis(5);
+/// Uplinks that are decoded at once beside the commits. There is one worker for them.
+const AT_ONCE: usize = 1;
 /// Uplinks of one fleet that wait; what is beyond stays marked in the database.
 const FLEET_QUEUE: usize = 4096;
 /// Uplinks left undecoded that are taken up at once.
@@ -40,12 +35,62 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
+/// A decoder that can be used, and where it runs.
+#[derive(Debug)]
+pub enum Ready {
+    /// In this process: it takes no longer than its payload is long.
+    Here(payload::Decoder),
+    /// In a worker.
+    Script(ScriptRef),
+}
+
+impl Ready {
+    /// Makes a decoder ready.
+    ///
+    /// # Errors
+    /// If it cannot be used; the place is named.
+    pub fn load(kind: DecoderKind, source: &str, lane: Lane) -> Result<Self, Failure> {
+        match Kind::from(kind) {
+            Kind::Script => workers::load(source, lane).map(Self::Script),
+            kind => payload::Decoder::new(kind, source).map(Self::Here).map_err(|error| Failure::from(&error)),
+        }
+    }
+
+    /// Whether it makes downlinks of named values.
+    pub fn encodes(&self) -> bool {
+        match self {
+            Self::Here(decoder) => decoder.encodes(),
+            Self::Script(script) => script.about().encodes,
+        }
+    }
+
+    /// What was passed over in it, for whoever wrote it.
+    pub fn notes(&self) -> &[String] {
+        match self {
+            Self::Here(decoder) => decoder.notes(),
+            Self::Script(script) => &script.about().notes,
+        }
+    }
+
+    /// Reads a payload; says how much processor time that took.
+    ///
+    /// # Errors
+    /// Why there are no readings.
+    pub fn decode(&self, payload: Payload, lane: Lane) -> (Result<Decoded, Failure>, Duration) {
+        match self {
+            Self::Script(script) => workers::decode(script, payload, lane),
+            Self::Here(decoder) => {
+                let begun = Instant::now();
+                let Payload { bytes, port, time_ms } = payload;
+                let decoded = decoder.decode(&mut Interpreter::new(), &bytes, port, time_ms, || false);
+                (decoded.map_err(|error| Failure::from(&error)), begun.elapsed())
+            }
+        }
+    }
+}
+
 /// Uplinks by estate and fleet.
 type Lines = Fair<(EstateId, Option<String>), (EstateId, Message)>;
-
-thread_local! {
-    static INTERPRETER: RefCell<Interpreter> = const { RefCell::new(Interpreter::new()) };
-}
 
 /// Decodes until the service stops. What has been taken in is finished; the rest stays marked. Fleets take turns: one
 /// whose script takes all the time it may holds up another for one call.
@@ -56,9 +101,7 @@ pub async fn run(
     done: mpsc::Sender<committer::Decoded>,
     stopping: CancellationToken,
 ) {
-    let cores = std::thread::available_parallelism().map_or(1, usize::from);
-    let at_once = u32::try_from((cores / OF_CORES).max(1)).unwrap_or(1);
-    let permits = Arc::new(Semaphore::new(at_once as usize));
+    let permits = Arc::new(Semaphore::new(AT_ONCE));
     let mut look = tokio::time::interval(LOOK_EVERY);
     let mut lines = Lines::new(FLEET_QUEUE);
     let line_up = |lines: &mut Lines, (estate, message): (EstateId, Message)| {
@@ -89,7 +132,7 @@ pub async fn run(
         }
     }
     // Whoever holds a permit still has a result to hand over.
-    let _ = permits.acquire_many(at_once).await;
+    let _ = permits.acquire_many(AT_ONCE as u32).await;
 }
 
 fn start(
@@ -104,7 +147,7 @@ fn start(
         let work = move || {
             let found = match decoder_of(&directory, estate_id, &message) {
                 Some(decoder) => {
-                    let called = call(&decoder, &message, TIME);
+                    let called = call(&decoder, &message, Lane::Later);
                     write_down(&directory.totals, &decoder, &mut message, called)
                 }
                 None => {
@@ -133,85 +176,116 @@ pub struct Found {
     pub failure: Option<DecodeFailure>,
 }
 
-/// Decodes an uplink on the spot, if its decoder is known to be quick; else leaves it as it is.
-pub fn quickly(directory: &Directory, estate_id: EstateId, message: &mut Message) -> Option<Found> {
-    let decoder = decoder_of(directory, estate_id, message)?;
-    if !decoder.pace.quick() {
-        return None;
-    }
-    match call(&decoder, message, HURRY) {
-        Err(Failed::Stopped(_)) => None,
-        called => Some(write_down(&directory.totals, &decoder, message, called)),
-    }
-}
-
 /// The decoder of a message's device, as of now.
 pub fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
     let device = message.device.as_ref()?;
     directory.decoder(estate_id, device.model.as_deref()?, device.eui)
 }
 
-/// Why there are no readings.
-pub enum Failed {
-    /// Its time was up.
-    Stopped(String),
-    /// Anything else.
-    Wrong(String),
+/// What there is for a decoder in a message.
+pub fn payload_of(message: &Message) -> Result<Payload, String> {
+    let Body::Uplink(heard) = &message.body else { return Err("there is no payload".into()) };
+    let bytes = hex::decode(&heard.frame.payload).map_err(|why| why.to_string())?;
+    Ok(Payload { bytes, port: heard.frame.port.unwrap_or(0), time_ms: message.time.timestamp_millis() })
 }
 
-/// Calls a decoder. This runs a script, so it is not for a thread that serves.
+/// Calls a decoder. It may wait for a worker, so it is not for a thread that serves.
 ///
 /// # Errors
 /// In words, why there are no readings.
-pub fn call(decoder: &Decoder, message: &Message, time: Duration) -> Result<Decoded, Failed> {
-    let Body::Uplink(heard) = &message.body else { return Err(Failed::Wrong("there is no payload".into())) };
-    let ready = decoder.ready.as_ref().map_err(|why| Failed::Wrong(why.clone()))?;
-    let bytes = hex::decode(&heard.frame.payload).map_err(|why| Failed::Wrong(why.to_string()))?;
-    let port = heard.frame.port.unwrap_or(0);
-    let begun = processor_time();
-    let over = ends_after(time);
-    let decoded =
-        INTERPRETER.with_borrow_mut(|it| ready.decode(it, &bytes, port, message.time.timestamp_millis(), over));
-    decoder.pace.took(processor_time().saturating_sub(begun));
-    decoded.map_err(|error| {
-        let why = format!("port {port}, {} bytes: {error}", bytes.len());
-        if matches!(error, DecodeError::TooSlow) { Failed::Stopped(why) } else { Failed::Wrong(why) }
-    })
+pub fn call(decoder: &Decoder, message: &Message, lane: Lane) -> Result<Decoded, String> {
+    let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
+    let payload = payload_of(message)?;
+    let (port, len) = (payload.port, payload.bytes.len());
+    let (decoded, took) = ready.decode(payload, lane);
+    decoder.pace.took(took);
+    decoded.map_err(|failure| told(port, len, &failure))
+}
+
+fn told(port: u8, len: usize, failure: &Failure) -> String {
+    format!("port {port}, {len} bytes: {}", failure.message)
+}
+
+/// An uplink that is to be read on its way to the commit.
+pub struct QuickJob {
+    decoder: Arc<Decoder>,
+    script: ScriptRef,
+    payload: Payload,
+}
+
+/// What is quickly read, if the decoder is known to be quick: at once, or as a job for a worker.
+pub enum Quickly {
+    Done(Result<Decoded, String>),
+    Job(QuickJob),
+    /// Nothing is known of the decoder yet, or it is slow.
+    Later,
+}
+
+/// Reads an uplink on the spot, or says who can.
+pub fn quickly(decoder: &Arc<Decoder>, message: &Message) -> Quickly {
+    match &decoder.ready {
+        Ok(Ready::Script(script)) if decoder.pace.quick() => match payload_of(message) {
+            Ok(payload) => Quickly::Job(QuickJob { decoder: Arc::clone(decoder), script: script.clone(), payload }),
+            Err(why) => Quickly::Done(Err(why)),
+        },
+        Ok(Ready::Script(_)) => Quickly::Later,
+        Ok(Ready::Here(_)) | Err(_) => Quickly::Done(call(decoder, message, Lane::Later)),
+    }
+}
+
+/// Has a worker read uplinks, for as long as `time` allows; none stands for one that is to be read later.
+pub fn all_quickly(jobs: Vec<QuickJob>, time: Duration) -> Vec<Option<Result<Decoded, String>>> {
+    let calls: Vec<(ScriptRef, Payload)> = jobs.iter().map(|job| (job.script.clone(), job.payload.clone())).collect();
+    let done = workers::decode_quickly(&calls, time, |at| jobs[at].decoder.pace.much_too_slow());
+    let result = |(job, quick): (QuickJob, Option<Quick>)| {
+        let Quick { result, took } = quick?;
+        job.decoder.pace.took(took);
+        Some(result.map_err(|failure| told(job.payload.port, job.payload.bytes.len(), &failure)))
+    };
+    jobs.into_iter().zip(done).map(result).collect()
 }
 
 /// Calls what decodes, for the workbench: `trace` also looks for the bytes of each reading.
+///
+/// # Errors
+/// Why there are no readings.
 pub fn try_out(
-    decoder: &payload::Decoder,
-    (bytes, port, time_ms): (&[u8], u8, i64),
+    decoder: &Ready,
+    payload: &Payload,
     trace: bool,
-) -> Result<(Decoded, BTreeMap<String, Vec<usize>>), DecodeError> {
-    let over = ends_after(TIME);
-    INTERPRETER.with_borrow_mut(|it| {
-        let decoded = decoder.decode(it, bytes, port, time_ms, over.clone())?;
-        let found = match trace {
-            true => payload::trace::sources(decoder, it, (bytes, port, time_ms), &decoded, over),
-            false => BTreeMap::new(),
-        };
-        Ok((decoded, found))
-    })
+) -> Result<(Decoded, BTreeMap<String, Vec<usize>>), Failure> {
+    let decoded = decoder.decode(payload.clone(), Lane::People).0?;
+    let found = match decoder {
+        Ready::Script(script) if trace => workers::trace(script, payload.clone(), Lane::People),
+        Ready::Here(decoder) if trace => {
+            let (bytes, of) = (&payload.bytes, (payload.port, payload.time_ms));
+            payload::trace::sources(decoder, &mut Interpreter::new(), (bytes, of.0, of.1), &decoded, || false)
+        }
+        Ready::Script(_) | Ready::Here(_) => BTreeMap::new(),
+    };
+    Ok((decoded, found))
 }
 
-/// Makes a downlink of named values. This runs a script, so it is not for a thread that serves.
+/// Makes a downlink of named values. It may wait for a worker, so it is not for a thread that serves.
 ///
 /// # Errors
 /// In words, why there is none.
 pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
-    let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
-    let over = ends_after(TIME);
-    let encoded = INTERPRETER.with_borrow_mut(|it| ready.encode(it, values, over));
-    encoded.map_err(|why| why.to_string())
+    match decoder.ready.as_ref().map_err(Clone::clone)? {
+        Ready::Script(script) => workers::encode(script, values).map_err(|failure| failure.message),
+        Ready::Here(ready) => {
+            ready.encode(&mut Interpreter::new(), values, || false).map_err(|error| error.to_string())
+        }
+    }
 }
 
-/// Reads a downlink as the device will, if the decoder can. This runs a script, too.
+/// Reads a downlink as the device will, if the decoder can. It may wait for a worker, too.
 pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
-    let ready = decoder.ready.as_ref().ok()?;
-    let over = ends_after(TIME);
-    let read = INTERPRETER.with_borrow_mut(|it| ready.read_downlink(it, payload, port, over))?;
+    let Ok(Ready::Script(script)) = &decoder.ready else { return None };
+    if !script.about().reads_downlinks {
+        return None;
+    }
+    let read = workers::read_downlink(script, port, payload);
     let values = read.map(|decoded| {
         let value = |reading: payload::Reading| {
             let value = match reading.value {
@@ -223,18 +297,7 @@ pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Resu
         };
         decoded.readings.into_iter().map(value).collect()
     });
-    Some(values.map_err(|why| why.to_string()))
-}
-
-/// Whether a call has taken so much of the processor, counted from now on.
-fn ends_after(time: Duration) -> impl Fn() -> bool + Clone + 'static {
-    let begun = processor_time();
-    move || processor_time().saturating_sub(begun) > time
-}
-
-/// What this thread has taken of the processor.
-fn processor_time() -> Duration {
-    clock_gettime(ClockId::ThreadCPUTime).try_into().unwrap_or_default()
+    Some(values.map_err(|failure| failure.message))
 }
 
 /// A decoder's values as the model means them, by name; running totals stand as their devices count.
@@ -260,11 +323,11 @@ pub fn undo(message: &mut Message) {
 }
 
 /// Puts what a decoder returned into its uplink, and gives what is to be stored.
-pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, called: Result<Decoded, Failed>) -> Found {
+pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, called: Result<Decoded, String>) -> Found {
     let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return Found::default() };
     let decoded = match called {
         Ok(decoded) => decoded,
-        Err(Failed::Stopped(why) | Failed::Wrong(why)) => {
+        Err(why) => {
             uplink.decode_error = Some(why.clone());
             let failure = DecodeFailure {
                 dev_eui: device.eui,
@@ -298,23 +361,33 @@ pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, cal
 #[derive(Debug, Default)]
 pub struct Pace {
     mean_us: AtomicU32,
+    calls: AtomicU32,
 }
 
 impl Pace {
     /// A decoder that takes no longer holds nobody up.
     const QUICK_US: u32 = 500;
-    /// Part of the mean that is the latest call's. The first one on a thread makes a world for the script, which
-    /// must not count for all.
+    /// Part of the mean that is the latest call's. The first one in a worker makes a world for the script, which must not
+    /// count for all.
     const LATEST: u32 = 16;
+    /// Calls after which something is known of it. Until then it is called where nobody waits.
+    const KNOWN: u32 = 2;
 
     pub fn quick(&self) -> bool {
-        self.mean_us.load(Ordering::Relaxed) <= Self::QUICK_US
+        self.calls.load(Ordering::Relaxed) >= Self::KNOWN && self.mean_us.load(Ordering::Relaxed) <= Self::QUICK_US
     }
 
-    fn took(&self, time: Duration) {
+    pub fn took(&self, time: Duration) {
         let us = u32::try_from(time.as_micros()).unwrap_or(u32::MAX);
         let mean_us = self.mean_us.load(Ordering::Relaxed);
         self.mean_us.store(mean_us - mean_us / Self::LATEST + us / Self::LATEST, Ordering::Relaxed);
+        let calls = self.calls.load(Ordering::Relaxed);
+        self.calls.store(calls.saturating_add(1), Ordering::Relaxed);
+    }
+
+    /// The clock has ended a call for which others waited: it is a while until it counts as quick again.
+    pub fn much_too_slow(&self) {
+        self.mean_us.store(u32::MAX / 2, Ordering::Relaxed);
     }
 }
 
@@ -323,13 +396,19 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_decoder_is_slow_once_its_calls_are_and_quick_again_once_they_are() {
+    fn a_decoder_is_quick_once_that_is_known_and_slow_once_its_calls_are() {
         let pace = Pace::default();
+        assert!(!pace.quick(), "nothing is known of it");
         pace.took(Duration::from_millis(7));
-        assert!(pace.quick(), "one call says little");
-        (0..3).for_each(|_| pace.took(Duration::from_millis(2)));
+        pace.took(Duration::from_micros(90));
+        assert!(pace.quick(), "the first call makes its world");
+        (0..4).for_each(|_| pace.took(Duration::from_millis(3)));
         assert!(!pace.quick());
-        pace.took(Duration::from_secs(10_000));
+        (0..300).for_each(|_| pace.took(Duration::from_micros(90)));
+        assert!(pace.quick());
+        pace.much_too_slow();
+        (0..100).for_each(|_| pace.took(Duration::from_micros(90)));
+        assert!(!pace.quick(), "it held everybody up");
         (0..300).for_each(|_| pace.took(Duration::from_micros(90)));
         assert!(pace.quick());
     }

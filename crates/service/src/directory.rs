@@ -13,7 +13,7 @@ use lorawan::region::Region;
 use store::{DeviceContext, EstateId, Store, StoreError};
 
 use crate::catalogue;
-use crate::decode::Pace;
+use crate::decode::{Pace, Ready};
 use crate::totals::Totals;
 
 /// A decoder of a model, ready to run, and what its readings mean.
@@ -21,7 +21,7 @@ pub struct Decoder {
     /// The versions of the model it is for; empty if for all that have none of their own.
     pub version: String,
     /// What decodes, or why it cannot be loaded.
-    pub ready: Result<payload::Decoder, String>,
+    pub ready: Result<Ready, String>,
     /// What is to be known of its readings.
     pub rules: BTreeMap<String, ReadingRule>,
     /// Commands that its encoder is known to take.

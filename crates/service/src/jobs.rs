@@ -14,6 +14,7 @@ use tokio_util::sync::CancellationToken;
 use crate::decode;
 use crate::directory::Directory;
 use crate::totals::Totals;
+use crate::workers::Lane;
 
 /// Uplinks decoded in one go.
 const PAGE: u32 = 200;
@@ -146,7 +147,7 @@ fn decode_one(directory: &Directory, estate: EstateId, model: &str, totals: &Tot
     }
     let Some(decoder) = decode::decoder_of(directory, estate, message).filter(|_| for_decoder) else { return false };
     decode::undo(message);
-    let called = decode::call(&decoder, message, decode::TIME);
+    let called = decode::call(&decoder, message, Lane::Later);
     decode::write_down(totals, &decoder, message, called);
     true
 }

@@ -42,6 +42,7 @@ mod tell;
 mod totals;
 mod vitals;
 mod workbench;
+mod workers;
 
 use std::io::IsTerminal as _;
 use std::process::ExitCode;
@@ -63,6 +64,7 @@ static ALLOCATOR: MiMalloc = MiMalloc;
 fn main() -> ExitCode {
     let done = match Cli::parse().verb {
         Verb::Serve(options) => serve(*options),
+        Verb::DecodeWorker(options) => return workers::run(options.niceness),
         Verb::Openapi => document(),
         Verb::BrokerFiles(options) => broker::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),

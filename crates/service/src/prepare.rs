@@ -6,16 +6,17 @@
 //! have threads of their own: nobody's answers wait for them.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use api::message::Message;
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
+use payload::Decoded;
 use store::{Batch, Decoding, EstateId, StoreError, StoredMessage};
 use ulid::Generator;
 
 use crate::clock;
-use crate::decode;
-use crate::directory::Directory;
+use crate::decode::{self, Quickly};
+use crate::directory::{Decoder, Directory};
 use crate::handover::{Gather, Handover, Outcome};
 use crate::intake::Intake;
 use crate::journal::aside::Aside;
@@ -109,7 +110,8 @@ impl Preparer {
         };
         let mut prepared = Prepared::default();
         prepared.batch.mark = Some(outcome.mark);
-        let mut decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
+        let decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
+        let (mut all_told, mut shown): (Vec<Told>, usize) = (Vec::new(), 0);
         for effect in outcome.effects {
             match effect {
                 Effect::Persist(change) => prepared.batch.changes.push(change),
@@ -125,14 +127,19 @@ impl Preparer {
                         keep_aside(&self.aside, &self.intake, refused);
                     }
                     let Some(told) = teller.tell(event) else { continue };
-                    if !told.keep && prepared.live_only.len() >= LIVE_ONLY {
+                    shown += usize::from(!told.keep);
+                    if !told.keep && shown > LIVE_ONLY {
                         self.intake.not_shown();
                         continue;
                     }
-                    if let Err(error) = prepared.take(told, &self.directory, &mut decoding) {
-                        tracing::error!("a message cannot be written down: {error}");
-                    }
+                    all_told.push(told);
                 }
+            }
+        }
+        let decoded = decode_all(&self.directory, &all_told, decoding);
+        for (told, decoded) in all_told.into_iter().zip(decoded) {
+            if let Err(error) = prepared.take(told, &self.directory, decoded) {
+                tracing::error!("a message cannot be written down: {error}");
             }
         }
         prepared
@@ -148,6 +155,34 @@ fn keep_aside(aside: &Aside, intake: &Intake, refused: &RefusedEvent) {
     if let Err(why) = aside.put(dev_eui, &frames) {
         intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
     }
+}
+
+/// A decoder, and what it made of an uplink.
+type Called = (Arc<Decoder>, Result<Decoded, String>);
+
+/// Decodes what is quickly decoded, within a time; what is left is decoded later.
+fn decode_all(directory: &Directory, all: &[Told], time: Duration) -> Vec<Option<Called>> {
+    let (mut results, mut jobs, mut of_jobs) = (Vec::with_capacity(all.len()), Vec::new(), Vec::new());
+    for told in all {
+        let pending = (told.decoding == Decoding::Pending).then_some(());
+        let decoder = pending.and_then(|()| decode::decoder_of(directory, told.estate_id, &told.message));
+        let called = decoder.and_then(|decoder| match decode::quickly(&decoder, &told.message) {
+            Quickly::Done(called) => Some((decoder, called)),
+            Quickly::Job(job) => {
+                jobs.push(job);
+                of_jobs.push((results.len(), decoder));
+                None
+            }
+            Quickly::Later => None,
+        });
+        results.push(called);
+    }
+    if !jobs.is_empty() {
+        for ((at, decoder), called) in of_jobs.into_iter().zip(decode::all_quickly(jobs, time)) {
+            results[at] = called.map(|called| (decoder, called));
+        }
+    }
+    results
 }
 
 /// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
@@ -173,18 +208,15 @@ impl Ids {
 }
 
 impl Prepared {
-    fn take(&mut self, told: Told, directory: &Directory, time: &mut Duration) -> Result<(), StoreError> {
+    fn take(&mut self, told: Told, directory: &Directory, decoded: Option<Called>) -> Result<(), StoreError> {
         let Told { estate_id, mut message, mut decoding, activity, keep } = told;
         self.batch.activity.extend(activity);
-        if decoding == Decoding::Pending && !time.is_zero() {
-            let begun = Instant::now();
-            if let Some(found) = decode::quickly(directory, estate_id, &mut message) {
-                self.batch.readings.extend(found.readings);
-                self.batch.failures.extend(found.failure);
-                self.decoded += 1;
-                decoding = Decoding::None;
-            }
-            *time = time.saturating_sub(begun.elapsed());
+        if let Some((decoder, called)) = decoded {
+            let found = decode::write_down(&directory.totals, &decoder, &mut message, called);
+            self.batch.readings.extend(found.readings);
+            self.batch.failures.extend(found.failure);
+            self.decoded += 1;
+            decoding = Decoding::None;
         }
         if keep {
             self.batch.messages.push(StoredMessage::new(estate_id, &message, decoding)?);
@@ -280,9 +312,16 @@ mod tests {
         Outcome { effects: effects.into_iter().collect(), mark }
     }
 
+    /// Its decoder has shown itself quick.
+    fn known_to_be_quick(preparer: &Preparer) {
+        let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
+        (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
+    }
+
     #[test]
     fn what_is_quickly_decoded_is_stored_and_told_with_its_readings() {
         let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
+        known_to_be_quick(&preparer);
         // What is on port 0 is the network's own.
         let mut prepared = preparer.prepare(outcome(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
         prepared.gather(preparer.prepare(outcome(uplink(3, 2), 6)));
@@ -303,19 +342,32 @@ mod tests {
     }
 
     #[test]
-    fn a_decoder_that_does_not_end_is_left_to_others_and_soon_not_tried_here() {
+    fn a_decoder_of_which_nothing_is_known_is_left_to_others() {
         let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
-        let quick = |preparer: &Preparer| preparer.directory.decoder(1, "probe", DEV).unwrap().pace.quick();
-        assert!(quick(&preparer), "nothing is known of it yet");
         let prepared = preparer.prepare(outcome((0..30).flat_map(|n| uplink(n, 2)), 1));
         assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.to_publish.len()), (0, 30, 0));
         assert_eq!(prepared.batch.messages.len(), 30, "they are stored all the same");
-        assert!(!quick(&preparer));
+    }
+
+    #[test]
+    fn frames_that_are_only_shown_are_bounded_while_the_database_is_away() {
+        let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
+        let some = |preparer: &mut Preparer| preparer.prepare(outcome(uplink(1, 2), 1));
+        let mut waiting = some(&mut preparer);
+        for _ in 0..10 {
+            let mut more = some(&mut preparer);
+            let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::new(more.to_decode[0].clone()));
+            more.live_only = vec![one; LIVE_ONLY / 2];
+            waiting.gather(more);
+        }
+        assert_eq!(waiting.live_only.len(), LIVE_ONLY);
+        assert_eq!(waiting.batch.messages.len(), 11, "what is stored is kept");
     }
 
     #[test]
     fn a_decoder_that_throws_has_done_its_work() {
         let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
+        known_to_be_quick(&preparer);
         let prepared = preparer.prepare(outcome(uplink(1, 9), 1));
         assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.batch.readings.len()), (1, 0, 0));
         let Body::Uplink(told) = &prepared.to_publish[0].1.body else { panic!("no uplink") };

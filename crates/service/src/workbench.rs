@@ -11,8 +11,9 @@ use api::workbench::{DecoderProblem, Draft, Outcome, Tried, TriedUplink};
 use chrono::{DateTime, Utc};
 
 use crate::catalogue::flaw_of;
-use crate::decode;
+use crate::decode::{self, Ready};
 use crate::directory::Decoder;
+use crate::workers::{Lane, Payload};
 
 /// All payloads of one try may take so long.
 const TIME: Duration = Duration::from_secs(8);
@@ -70,10 +71,10 @@ pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
     Some(about)
 }
 
-/// Tries a draft. This runs scripts, so it is not for a thread that serves.
+/// Tries a draft. It waits for workers, so it is not for a thread that serves.
 pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cases: Vec<Case>) -> Tried {
     let begun = Instant::now();
-    let loaded = draft.decoder.as_deref().map(|source| payload::Decoder::new(draft.decoder_kind.into(), source));
+    let loaded = draft.decoder.as_deref().map(|source| Ready::load(draft.decoder_kind, source, Lane::People));
     let mut tried = Tried::default();
     let after = match &loaded {
         Some(Ok(decoder)) => {
@@ -121,7 +122,7 @@ pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cas
 }
 
 fn outcome(
-    decoder: Result<&payload::Decoder, DecoderProblem>,
+    decoder: Result<&Ready, DecoderProblem>,
     case: &Case,
     rules: &BTreeMap<String, ReadingRule>,
     trace: bool,
@@ -131,7 +132,8 @@ fn outcome(
         Ok(decoder) => decoder,
         Err(problem) => return failed(problem),
     };
-    match decode::try_out(decoder, (&case.bytes, case.port, case.time.timestamp_millis()), trace) {
+    let payload = Payload { bytes: case.bytes.clone(), port: case.port, time_ms: case.time.timestamp_millis() };
+    match decode::try_out(decoder, &payload, trace) {
         Ok((decoded, tried_bytes)) => {
             let mut warnings = Vec::new();
             let readings = decode::meant(rules, &decoded, &mut warnings);

@@ -19,19 +19,44 @@ use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
-    Activity, Batch, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Saved, Store, StoreError,
-    StoredMessage, StoredReading, Vault,
+    Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, Saved, Store,
+    StoreError, StoredMessage, StoredReading, Vault, Writer,
 };
+use tokio::sync::Mutex;
 
 const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
 
+/// Records, and the one who commits to them.
+struct Records {
+    store: Store,
+    writer: Mutex<Writer>,
+}
+
+impl std::ops::Deref for Records {
+    type Target = Store;
+
+    fn deref(&self) -> &Store {
+        &self.store
+    }
+}
+
+impl Records {
+    async fn commit(&self, batch: &Batch) -> Result<(), StoreError> {
+        self.writer.lock().await.commit(batch).await
+    }
+}
+
+fn claim(process: u32) -> Claim {
+    Claim { holder: format!("test {process}"), machine: "here".into(), process, started: 1 }
+}
+
 /// A database with one estate, fleet, model, gateway and device.
-async fn records() -> (Store, u32) {
+async fn records() -> (Records, u32) {
     records_in(&format!("heron_{:016x}", rand::random::<u64>())).await
 }
 
-async fn records_in(database: &str) -> (Store, u32) {
+async fn records_in(database: &str) -> (Records, u32) {
     let url = MariaDb::shared().url(database);
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     assert!(store.nobody_yet().await.unwrap());
@@ -44,7 +69,8 @@ async fn records_in(database: &str) -> (Store, u32) {
     store.put_model(estate, "probe", &model, None, Saved { by: "ada", note: "" }).await.unwrap();
     store.add_gateways(estate, &[&gateway("chapel-rise", GATEWAY)]).await.unwrap();
     store.add_devices(estate, &[&device("tide-01", DEV)]).await.unwrap();
-    (store, estate)
+    let lease = store.take_lease(&claim(1), None).await.unwrap();
+    (Records { writer: Mutex::new(Writer::new(store.clone(), lease)), store }, estate)
 }
 
 fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
@@ -302,7 +328,10 @@ async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_othe
     let (store, estate) = records_in(&database).await;
     let newest = || async { store.messages(estate, (None, None), &[], None, 1).await.unwrap().remove(0) };
     // A mark without a message takes nothing back.
-    let marked = |until, messages| Batch { processed_until: Some(Timestamp(until)), messages, ..Batch::default() };
+    let marked = |until, messages| {
+        let mark = Mark { position: 7, processed_until: Timestamp(until) };
+        Batch { mark: Some(mark), messages, ..Batch::default() }
+    };
     let written = |ids: std::ops::RangeInclusive<u64>| -> Vec<_> {
         ids.map(|id| StoredMessage::new(estate, &uplink(id), Decoding::Pending).unwrap()).collect()
     };
@@ -314,15 +343,21 @@ async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_othe
     store.commit(&marked(4, vec![])).await.unwrap();
     assert_eq!((store.take_back_untold().await.unwrap(), newest().await), (0, uplink(1500)));
 
+    // A group whose state did not follow; what was written by a clock that was ahead is older and stays.
     let beyond = format!(
         "INSERT INTO messages SELECT '{0}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
-         INSERT INTO undecoded (message_id) VALUES ('{0}')",
-        uplink(1501).id
+         INSERT INTO messages SELECT '{1}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
+         INSERT INTO undecoded (message_id) VALUES ('{0}');
+         REPLACE INTO message_group SELECT 1, commits + 1, '{0}', '{0}' FROM instance",
+        uplink(1501).id,
+        uplink(9000).id,
     );
     MariaDb::shared().query(&database, &beyond);
-    assert_eq!((store.take_back_untold().await.unwrap(), newest().await), (1, uplink(1500)));
+    assert_eq!(store.take_back_untold().await.unwrap(), 1);
+    let ahead = MariaDb::shared().query(&database, "SELECT id FROM messages ORDER BY id DESC LIMIT 2");
+    assert_eq!(ahead.lines().collect::<Vec<_>>(), [uplink(9000).id, uplink(1500).id]);
     assert_eq!(store.undecoded(5000).await.unwrap().len(), 1500);
-    assert_eq!(store.processed_until().await.unwrap(), Some(Timestamp(4)));
+    assert_eq!(store.mark().await.unwrap(), Some((Some(7), Timestamp(4))));
 }
 
 #[tokio::test]

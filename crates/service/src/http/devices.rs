@@ -19,6 +19,7 @@ use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 
+use crate::decode::Ready;
 use crate::directory::Decoder;
 
 use super::App;
@@ -147,7 +148,7 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
     let plan = row.region.plan();
     let revision = revision(&as_is(row.clone()));
     let decoder = row.model.as_deref().and_then(|model| app.directory.decoder(estate.id, model, dev_eui));
-    let encodes = |decoder: &Arc<Decoder>| decoder.ready.as_ref().is_ok_and(payload::Decoder::encodes);
+    let encodes = |decoder: &Arc<Decoder>| decoder.ready.as_ref().is_ok_and(Ready::encodes);
     let commands = decoder.filter(encodes).map(|decoder| decoder.commands.clone());
     let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
     let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());

@@ -17,6 +17,7 @@ use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, PathEui};
 use super::outbox::known;
 use crate::decode;
+use crate::workers::Lane;
 
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
 const OVERHEAD: usize = 13;
@@ -81,7 +82,7 @@ pub async fn rehearse(
     if let Some(decoder) = decode::decoder_of(&app.directory, estate.id, &message) {
         let totals = app.directory.totals.copy_of(eui);
         message = aside(move || {
-            let called = decode::call(&decoder, &message, decode::TIME);
+            let called = decode::call(&decoder, &message, Lane::People);
             decode::write_down(&totals, &decoder, &mut message, called);
             message
         })

@@ -1,0 +1,439 @@
+//! Scripts run in processes of their own: this keeps them, and asks them.
+//!
+//! The interpreter's own limits count steps and memory. What escapes them (a search over megabytes is one step) is ended by
+//! the clock, which kills the process; another takes its place. Three lanes keep apart who waits for whom: uplinks whose
+//! decoders are known to be quick, all other uplinks, and people with their workbenches, tests and commands.
+
+mod jail;
+mod process;
+pub mod wire;
+mod worker;
+
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::io;
+use std::process::ExitCode;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, LazyLock, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use payload::{Decoded, Encoded};
+
+use process::{Lost, Process, Source};
+use wire::{Answer, Request};
+pub use wire::{Cause, Failure, FoundFlaw, Loaded};
+
+/// One call may take so long by the clock; four times as much when the machine was busy.
+const CALL: Duration = Duration::from_secs(1);
+const CALL_BUSY: Duration = Duration::from_secs(4);
+/// The same where an uplink's commit waits for it. A decoder that is known to be quick takes a hundredth of this.
+const QUICK_CALL: Duration = Duration::from_millis(25);
+/// All tests of a model.
+const TESTS: Duration = Duration::from_secs(12);
+/// Until a worker is free.
+const TURN: Duration = Duration::from_secs(20);
+
+/// Who waits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Lane {
+    /// Uplinks on their way to a commit.
+    Quick,
+    /// Uplinks that are stored already, and history decoded anew.
+    Later,
+    /// People.
+    People,
+}
+
+/// A script that workers are asked to run.
+#[derive(Debug, Clone)]
+pub struct ScriptRef {
+    number: u64,
+    source: Arc<str>,
+    about: Loaded,
+}
+
+impl ScriptRef {
+    /// What is known of it.
+    pub fn about(&self) -> &Loaded {
+        &self.about
+    }
+}
+
+/// An uplink's payload, for a script.
+#[derive(Debug, Clone)]
+pub struct Payload {
+    pub bytes: Vec<u8>,
+    pub port: u8,
+    pub time_ms: i64,
+}
+
+/// Workers of one lane.
+struct Pool {
+    source: Source,
+    niceness: i32,
+    most: usize,
+    state: Mutex<State>,
+    free: Condvar,
+}
+
+#[derive(Default)]
+struct State {
+    idle: Vec<Process>,
+    /// Those that work.
+    out: usize,
+}
+
+/// How often workers had to be replaced, and what they did.
+#[derive(Debug, Default)]
+pub struct Counts {
+    pub calls: AtomicU64,
+    /// Killed by the clock.
+    pub killed: AtomicU64,
+    /// Ended by themselves, or by somebody else.
+    pub ended: AtomicU64,
+}
+
+/// What is counted of all workers.
+pub static COUNTS: Counts = Counts { calls: AtomicU64::new(0), killed: AtomicU64::new(0), ended: AtomicU64::new(0) };
+
+#[cfg(not(test))]
+const SOURCE: Source = Source::Program;
+#[cfg(test)]
+const SOURCE: Source = Source::Thread;
+
+static QUICK: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 0, 1));
+static LATER: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 10, 1));
+static PEOPLE: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 5, 2));
+
+impl Lane {
+    fn pool(self) -> &'static Pool {
+        match self {
+            Self::Quick => &QUICK,
+            Self::Later => &LATER,
+            Self::People => &PEOPLE,
+        }
+    }
+}
+
+fn count(counter: &AtomicU64) {
+    counter.fetch_add(1, Ordering::Relaxed);
+}
+
+impl Pool {
+    const fn new(source: Source, niceness: i32, most: usize) -> Self {
+        let state = Mutex::new(State { idle: Vec::new(), out: 0 });
+        Self { source, niceness, most, state, free: Condvar::new() }
+    }
+
+    /// A worker that is free, as soon as there is one.
+    fn take(&self) -> Result<Process, Failure> {
+        let end = Instant::now() + TURN;
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            if let Some(process) = state.idle.pop() {
+                state.out += 1;
+                return Ok(process);
+            }
+            if state.out < self.most {
+                state.out += 1;
+                drop(state);
+                return Process::start(self.source, self.niceness).map_err(|error| {
+                    self.lost();
+                    Failure::other(Cause::Clock, format!("no decoder worker could be started: {error}"))
+                });
+            }
+            let left = end.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Err(Failure::other(
+                    Cause::Clock,
+                    format!("no decoder worker was free for {} s", TURN.as_secs()),
+                ));
+            }
+            state = self.free.wait_timeout(state, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    fn give_back(&self, process: Process) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.out -= 1;
+        state.idle.push(process);
+        self.free.notify_one();
+    }
+
+    /// A worker is gone; the next one who needs it starts another.
+    fn lost(&self) {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).out -= 1;
+        self.free.notify_one();
+    }
+
+    /// Has a worker do something; one that fails at it is killed.
+    fn with<T>(&self, work: impl FnOnce(&mut Process) -> Result<T, Lost>) -> Result<Result<T, Lost>, Failure> {
+        let mut process = self.take()?;
+        let done = work(&mut process);
+        match &done {
+            Ok(_) => self.give_back(process),
+            Err(lost) => {
+                match lost {
+                    Lost::Late { .. } => count(&COUNTS.killed),
+                    Lost::Ended(why) => {
+                        count(&COUNTS.ended);
+                        tracing::warn!("a decoder worker is gone: {why}");
+                    }
+                }
+                drop(process);
+                self.lost();
+            }
+        }
+        Ok(done)
+    }
+
+    /// Has one thing done, once more if that was not the script's fault: the machine was busy, or the worker was killed.
+    fn ask(
+        &self,
+        limit: Duration,
+        work: impl Fn(&mut Process, Duration) -> Result<Answer, Lost>,
+    ) -> Result<Answer, Failure> {
+        count(&COUNTS.calls);
+        let mut limit = limit;
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let last = tries == 2;
+            match self.with(|process| work(process, limit))? {
+                Ok(answer) => return Ok(answer),
+                Err(Lost::Late { busy_machine: true }) if !last => limit = limit.max(CALL_BUSY),
+                Err(Lost::Late { .. }) => {
+                    let ms = limit.as_millis();
+                    let message = format!("the script was stopped: it took longer than {ms} ms");
+                    return Err(Failure::other(Cause::Clock, message));
+                }
+                Err(Lost::Ended(_)) if !last => {}
+                Err(Lost::Ended(why)) => {
+                    let message = format!("the script was stopped: its worker ended twice while it ran it: {why}");
+                    return Err(Failure::other(Cause::Other, message));
+                }
+            }
+        }
+    }
+}
+
+fn unexpected(answer: &Answer) -> Failure {
+    Failure::other(Cause::Other, format!("the decoder worker answered something else: {answer:?}"))
+}
+
+/// Loads a script, so that one that cannot work is refused at the door. Blocks; not for a thread that serves.
+///
+/// # Errors
+/// If it does not load.
+pub fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
+    if source.len() > payload::script::MAX_SOURCE {
+        return Err(Failure::from(&payload::DecodeError::TooLong(source.len())));
+    }
+    let source: Arc<str> = source.into();
+    let mut hasher = DefaultHasher::new();
+    source.hash(&mut hasher);
+    // Workers know a script by its text: the same one loaded twice is the same.
+    let number = hasher.finish();
+    let request = Request::Load { script: number, source: Arc::clone(&source) };
+    match lane.pool().ask(CALL, |process, limit| process.ask(&request, limit))? {
+        Answer::Loaded(loaded) => Ok(ScriptRef { number, source, about: loaded? }),
+        other => Err(unexpected(&other)),
+    }
+}
+
+/// Reads one uplink; says how much processor time that took. Blocks.
+///
+/// # Errors
+/// Why there are no readings.
+pub fn decode(script: &ScriptRef, payload: Payload, lane: Lane) -> (Result<Decoded, Failure>, Duration) {
+    let Payload { bytes, port, time_ms } = payload;
+    let request = Request::Decode { script: script.number, bytes, port, time_ms };
+    let asked = lane.pool().ask(CALL, |process, limit| {
+        process.hold(script, limit)?;
+        process.ask(&request, limit)
+    });
+    match asked {
+        Ok(Answer::Decoded(decoded, took_us)) => (decoded.map(Into::into), Duration::from_micros(took_us.into())),
+        Ok(other) => (Err(unexpected(&other)), Duration::ZERO),
+        // However long it was: longer than anybody else waits for.
+        Err(failure) => (Err(failure), CALL),
+    }
+}
+
+/// What came of an uplink that was decoded among others.
+pub struct Quick {
+    pub result: Result<Decoded, Failure>,
+    pub took: Duration,
+}
+
+/// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that is
+/// to be read later; `slow` is told of a decoder that was not quick at all. Blocks, for little longer than `time`.
+pub fn decode_quickly(
+    jobs: &[(ScriptRef, Payload)],
+    time: Duration,
+    mut slow: impl FnMut(usize),
+) -> Vec<Option<Quick>> {
+    let mut results: Vec<Option<Quick>> = std::iter::repeat_with(|| None).take(jobs.len()).collect();
+    let begun = Instant::now();
+    let mut next = 0;
+    // A worker that had to be killed has its successor go on behind what it fell over.
+    while next < jobs.len() && begun.elapsed() < time {
+        let (from, mut done) = (next, 0);
+        let told = QUICK.with(|process| {
+            for (script, _) in &jobs[from..] {
+                process.hold(script, CALL)?;
+            }
+            let request = |(script, payload): &(ScriptRef, Payload)| Request::Decode {
+                script: script.number,
+                bytes: payload.bytes.clone(),
+                port: payload.port,
+                time_ms: payload.time_ms,
+            };
+            let requests: Vec<Request> = jobs[from..].iter().map(request).collect();
+            let told = |at: usize, answer| {
+                if let Answer::Decoded(decoded, took_us) = answer {
+                    let took = Duration::from_micros(took_us.into());
+                    results[from + at] = Some(Quick { result: decoded.map(Into::into), took });
+                }
+                done = at + 1;
+            };
+            process.ask_all(&requests, QUICK_CALL, told, || begun.elapsed() < time)
+        });
+        COUNTS.calls.fetch_add(done as u64, Ordering::Relaxed);
+        match told {
+            Ok(Ok(())) | Err(_) => break,
+            Ok(Err(lost)) => {
+                // The one it was at is read later, whatever happened.
+                if matches!(lost, Lost::Late { .. }) {
+                    slow(from + done);
+                }
+                next = from + done + 1;
+            }
+        }
+    }
+    results
+}
+
+/// The bytes of each reading of an uplink, found by trying; none if that takes too long. Blocks.
+pub fn trace(script: &ScriptRef, payload: Payload, lane: Lane) -> std::collections::BTreeMap<String, Vec<usize>> {
+    let Payload { bytes, port, time_ms } = payload;
+    let request = Request::Trace { script: script.number, bytes, port, time_ms };
+    let asked = lane.pool().with(|process| {
+        process.hold(script, CALL)?;
+        process.ask(&request, CALL * 2)
+    });
+    match asked {
+        Ok(Ok(Answer::Traced(found))) => found,
+        _ => std::collections::BTreeMap::new(),
+    }
+}
+
+/// Makes a downlink of named values. Blocks.
+///
+/// # Errors
+/// Why there is none.
+pub fn encode(script: &ScriptRef, values: &serde_json::Map<String, serde_json::Value>) -> Result<Encoded, Failure> {
+    let values = serde_json::to_string(values).unwrap_or_default();
+    let request = Request::Encode { script: script.number, values };
+    let asked = PEOPLE.ask(CALL, |process, limit| {
+        process.hold(script, limit)?;
+        process.ask(&request, limit)
+    })?;
+    match asked {
+        Answer::Encoded(encoded) => encoded.map(Into::into),
+        other => Err(unexpected(&other)),
+    }
+}
+
+/// Reads a downlink as the device will. Blocks.
+///
+/// # Errors
+/// Why it does not take the bytes.
+pub fn read_downlink(script: &ScriptRef, port: u8, bytes: &[u8]) -> Result<Decoded, Failure> {
+    let request = Request::ReadDownlink { script: script.number, bytes: bytes.to_vec(), port };
+    let asked = PEOPLE.ask(CALL, |process, limit| {
+        process.hold(script, limit)?;
+        process.ask(&request, limit)
+    })?;
+    match asked {
+        Answer::Decoded(read, _) => read.map(Into::into),
+        other => Err(unexpected(&other)),
+    }
+}
+
+/// What is wrong with a model's scripts, tried on its tests. Blocks.
+pub fn flaw(model: &api::model::PutModel) -> Option<FoundFlaw> {
+    let model = serde_json::to_string(model).unwrap_or_default();
+    let request = Request::Flaw { model };
+    match PEOPLE.ask(TESTS, |process, limit| process.ask(&request, limit)) {
+        Ok(Answer::Flaw(flaw)) => flaw,
+        Ok(other) => Some(FoundFlaw { why: unexpected(&other).message, loads: false }),
+        Err(failure) => Some(FoundFlaw { why: failure.message, loads: false }),
+    }
+}
+
+/// Runs as a worker, until the pipe ends.
+pub fn run(niceness: i32) -> ExitCode {
+    if let Err(error) = jail::enter(niceness) {
+        eprintln!("herond decode-worker: could not be locked in: {error}");
+        return ExitCode::from(1);
+    }
+    let (mut from, mut to) = (io::stdin().lock(), io::stdout().lock());
+    match worker::serve(&mut from, &mut to) {
+        Ok(()) => ExitCode::SUCCESS,
+        // The service is gone.
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("herond decode-worker: {error}");
+            ExitCode::from(1)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LEVEL: &str = "function decodeUplink(i) { return { data: { level: i.bytes[0] } }; }";
+
+    fn payload(byte: u8) -> Payload {
+        Payload { bytes: vec![byte], port: 2, time_ms: 0 }
+    }
+
+    #[test]
+    fn a_script_is_loaded_called_and_asked_for_commands() {
+        let source = format!("{LEVEL} function encodeDownlink(i) {{ return {{ bytes: [i.data.open], fPort: 9 }}; }}");
+        let script = load(&source, Lane::People).unwrap();
+        assert_eq!((script.about().encodes, script.about().reads_downlinks), (true, false));
+        let (decoded, _) = decode(&script, payload(24), Lane::Later);
+        assert_eq!(decoded.unwrap().readings[0].value, payload::ReadingValue::Number(24.0));
+        let values = serde_json::Map::from_iter([("open".to_owned(), 40.into())]);
+        assert_eq!(encode(&script, &values).unwrap().bytes, [40]);
+        assert_eq!(trace(&script, payload(3), Lane::People)["level"], [0]);
+        let why = load("function decodeUplink(i) {\n return }}", Lane::People).unwrap_err();
+        assert_eq!((why.line, why.cause), (Some(2), Cause::Other), "{why:?}");
+    }
+
+    #[test]
+    fn an_endless_loop_is_ended_by_its_steps_wherever_it_runs() {
+        let script = load("function decodeUplink() { for (;;) {} }", Lane::People).unwrap();
+        let (decoded, _) = decode(&script, payload(1), Lane::Later);
+        let why = decoded.unwrap_err();
+        assert_eq!(why.cause, Cause::Steps, "{why:?}");
+    }
+
+    #[test]
+    fn many_are_read_in_order() {
+        let (good, bad) =
+            (load(LEVEL, Lane::People).unwrap(), load("function decodeUplink() { throw 'no' }", Lane::People).unwrap());
+        let jobs: Vec<(ScriptRef, Payload)> =
+            (0..200).map(|n| (if n % 10 == 9 { bad.clone() } else { good.clone() }, payload(n))).collect();
+        let done = decode_quickly(&jobs, Duration::from_secs(60), |_| panic!("slow"));
+        for (n, quick) in done.into_iter().enumerate() {
+            match quick.unwrap().result {
+                Ok(decoded) => assert_eq!(decoded.readings[0].value, payload::ReadingValue::Number(n as f64)),
+                Err(why) => assert!(n % 10 == 9 && why.message.contains("no"), "{n}: {why:?}"),
+            }
+        }
+        assert!(decode_quickly(&jobs[..3], Duration::ZERO, |_| ()).iter().all(Option::is_none), "no time");
+    }
+}
