@@ -48,6 +48,7 @@ export type RadioSettings = Schemas["RadioSettings"];
 export type Fleet = Schemas["Fleet"];
 export type Protocol = Schemas["Protocol"];
 export type Watch = Schemas["Watch"];
+export type Health = Schemas["Health"];
 export type Found = Schemas["Found"];
 export type JoinCheck = Schemas["JoinCheck"];
 export type Condition = Schemas["Condition"];

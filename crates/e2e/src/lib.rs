@@ -5,6 +5,7 @@ pub mod broker;
 pub mod browser;
 pub mod gateway;
 pub mod programs;
+pub mod proxy;
 pub mod service;
 pub mod wait;
 

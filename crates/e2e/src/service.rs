@@ -27,6 +27,9 @@ pub struct Service {
     mqtt: Option<String>,
     /// Further options, the same at each start.
     options: Vec<String>,
+    surroundings: Surroundings,
+    /// Ends what was mounted for its journal.
+    mounted: Option<Mounted>,
     pub http: String,
     pub udp: SocketAddr,
     /// Where gateways call over TLS.
@@ -45,8 +48,41 @@ struct Started {
     password: Option<String>,
 }
 
-fn start(database: &str, data: &TempDir, (udp, tls): (&str, &str), mqtt: Option<&str>, options: &[String]) -> Started {
-    let mut process = Command::new(program("herond"))
+/// What a service is started in, beside its options.
+#[derive(Default, Clone)]
+struct Surroundings {
+    /// Goes before the program.
+    before: Vec<String>,
+    environment: Vec<(String, String)>,
+    /// Another place than that of the server, for its database.
+    database_at: Option<SocketAddr>,
+}
+
+impl Surroundings {
+    fn program(&self) -> Command {
+        let herond = program("herond");
+        let mut command = match self.before.split_first() {
+            Some((first, rest)) => {
+                let mut command = Command::new(first);
+                command.args(rest).arg(herond);
+                command
+            }
+            None => Command::new(herond),
+        };
+        command.envs(self.environment.iter().map(|(name, value)| (name, value)));
+        command
+    }
+}
+
+fn start(
+    (database, data): (&str, &TempDir),
+    (udp, tls): (&str, &str),
+    mqtt: Option<&str>,
+    options: &[String],
+    surroundings: &Surroundings,
+) -> Started {
+    let mut process = surroundings
+        .program()
         .args(["serve", "--http", "127.0.0.1:0", "--udp", udp, "--gateways", tls, "--estate", ESTATE])
         .args(["--catalogue-hosts", "127.0.0.1,localhost"])
         .arg("--data")
@@ -76,6 +112,71 @@ fn start(database: &str, data: &TempDir, (udp, tls): (&str, &str), mqtt: Option<
     panic!("herond ended before it was up: {:?}", process.wait());
 }
 
+fn folder() -> TempDir {
+    tempfile::Builder::new().prefix("keen-heron-").tempdir().expect("a temporary folder")
+}
+
+/// A database's address, where the service is to look for it.
+fn address(url: &str, surroundings: &Surroundings) -> String {
+    let Some(place) = surroundings.database_at else { return url.to_owned() };
+    let (account, rest) = url.rsplit_once('@').expect("an account");
+    let (_, name) = rest.split_once('/').expect("a name");
+    format!("{account}@{place}/{name}")
+}
+
+/// A small file system in memory, until it is dropped.
+struct Mounted(std::path::PathBuf);
+
+impl Mounted {
+    fn on(folder: &std::path::Path) -> Option<Self> {
+        let mount = Command::new("mount").args(["-t", "tmpfs", "-o", "size=8m", "tmpfs"]).arg(folder).status();
+        if !mount.is_ok_and(|status| status.success()) {
+            eprintln!("no file system can be mounted here: run as root to test a full disk");
+            return None;
+        }
+        Some(Self(folder.into()))
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}
+
+/// A first start that was killed.
+pub struct Unfinished {
+    mariadb: &'static MariaDb,
+    data: TempDir,
+    database: String,
+}
+
+impl Unfinished {
+    /// Starts it once more, to the end. Nobody is signed in to it.
+    pub fn start(self) -> Service {
+        let Self { mariadb, data, database } = self;
+        let surroundings = Surroundings::default();
+        let ports = ("127.0.0.1:0", "127.0.0.1:0");
+        let started = start((&mariadb.url(&database), &data), ports, None, &[], &surroundings);
+        Service {
+            process: started.process,
+            mariadb,
+            database,
+            data,
+            mqtt: None,
+            options: Vec::new(),
+            surroundings,
+            mounted: None,
+            http: started.http,
+            udp: started.udp,
+            tls: started.tls,
+            password: started.password.unwrap_or_default(),
+            token: String::new(),
+            client: reqwest::Client::new(),
+        }
+    }
+}
+
 impl Service {
     /// The first start of a service, on the shared server.
     pub async fn first_start() -> Self {
@@ -103,9 +204,19 @@ impl Service {
     }
 
     async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>, options: Vec<String>) -> Self {
+        Self::within(mariadb, data, (mqtt, options), Surroundings::default()).await
+    }
+
+    async fn within(
+        mariadb: &'static MariaDb,
+        data: TempDir,
+        (mqtt, options): (Option<String>, Vec<String>),
+        surroundings: Surroundings,
+    ) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
         let ports = ("127.0.0.1:0", "127.0.0.1:0");
-        let started = start(&mariadb.url(&database), &data, ports, mqtt.as_deref(), &options);
+        let url = address(&mariadb.url(&database), &surroundings);
+        let started = start((&url, &data), ports, mqtt.as_deref(), &options, &surroundings);
         // A connection for each request: one that the service closes early, as after a body that is too
         // large, must not be met again by the next.
         let mut client = reqwest::Client::builder().pool_max_idle_per_host(0);
@@ -120,6 +231,8 @@ impl Service {
             data,
             mqtt,
             options,
+            surroundings,
+            mounted: None,
             http: started.http,
             udp: started.udp,
             tls: started.tls,
@@ -131,6 +244,110 @@ impl Service {
         let signed_in: api::people::SignedIn = service.done(Method::POST, "/sign-in", Some(name_and_password)).await;
         service.token = signed_in.token;
         service
+    }
+
+    /// The first start of a service that reaches its database through a proxy.
+    pub async fn through(mariadb: &'static MariaDb, proxy: SocketAddr) -> Self {
+        let surroundings = Surroundings { database_at: Some(proxy), ..Surroundings::default() };
+        Self::within(mariadb, folder(), (None, Vec::new()), surroundings).await
+    }
+
+    /// The first start of a service that may have only so many files open.
+    pub async fn with_files(files: u32) -> Self {
+        let before = vec!["prlimit".to_owned(), format!("--nofile={files}:{files}")];
+        let surroundings = Surroundings { before, ..Surroundings::default() };
+        Self::within(MariaDb::shared(), folder(), (None, Vec::new()), surroundings).await
+    }
+
+    /// The first start of a service for which it is another time, as faketime(1) writes it: "+2h".
+    ///
+    /// # Panics
+    /// If libfaketime is not installed.
+    pub async fn at_time(offset: &str) -> Self {
+        let data = folder();
+        let file = data.path().join("time");
+        std::fs::write(&file, offset).expect("written");
+        let library =
+            ["x86_64", "aarch64"].map(|arch| format!("/usr/lib/{arch}-linux-gnu/faketime/libfaketimeMT.so.1"));
+        let library = library.into_iter().find(|path| std::path::Path::new(path).exists());
+        let environment = [
+            ("LD_PRELOAD", library.expect("libfaketime; scripts/test installs it")),
+            ("FAKETIME_TIMESTAMP_FILE", file.display().to_string()),
+            ("FAKETIME_NO_CACHE", "1".to_owned()),
+            // Only what people set: the clock that counts from the start of the machine goes on.
+            ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
+        ];
+        let environment = environment.map(|(name, value)| (name.to_owned(), value)).to_vec();
+        let surroundings = Surroundings { environment, ..Surroundings::default() };
+        Self::within(MariaDb::shared(), data, (None, Vec::new()), surroundings).await
+    }
+
+    /// Sets the clock of a service that was started by [`Service::at_time`].
+    ///
+    /// # Panics
+    /// If the file cannot be written.
+    pub fn set_time(&self, offset: &str) {
+        // Never half written: it is read at any moment.
+        let (file, new) = (self.data.path().join("time"), self.data.path().join("time.new"));
+        std::fs::write(&new, offset).expect("written");
+        std::fs::rename(new, file).expect("renamed");
+    }
+
+    /// The first start of a service whose journal has a small disk of its own; none where none can be mounted.
+    pub async fn with_small_journal() -> Option<Self> {
+        let data = folder();
+        let journal = data.path().join("service/journal");
+        std::fs::create_dir_all(&journal).expect("made");
+        let mounted = Mounted::on(&journal)?;
+        let mut service = Self::with(MariaDb::shared(), data, None, Vec::new()).await;
+        service.mounted = Some(mounted);
+        Some(service)
+    }
+
+    /// Fills the journal's disk, or makes room on it again.
+    pub fn fill_journal(&self, full: bool) {
+        let ballast = self.data().join("journal/ballast");
+        let filled = if full { std::fs::write(ballast, vec![0; 64 << 20]) } else { std::fs::remove_file(ballast) };
+        assert_eq!(filled.is_err(), full, "{filled:?}");
+    }
+
+    /// First starts that are killed, each after another time.
+    pub fn killed_first_starts(
+        mariadb: &'static MariaDb,
+        times: usize,
+        mut after: impl FnMut() -> std::time::Duration,
+    ) -> Unfinished {
+        let (data, database) = (folder(), format!("heron_{:016x}", rand::random::<u64>()));
+        for _ in 0..times {
+            let mut process = Command::new(program("herond"))
+                .args(["serve", "--http", "127.0.0.1:0", "--udp", "127.0.0.1:0", "--gateways", "127.0.0.1:0"])
+                .args(["--estate", ESTATE, "--data"])
+                .arg(data.path().join("service"))
+                .env("HEROND_DATABASE", mariadb.url(&database))
+                .env("HEROND_LOG", "off")
+                .stdout(Stdio::null())
+                .spawn()
+                .expect("herond starts");
+            std::thread::sleep(after());
+            process.kill().expect("a child");
+            process.wait().expect("a child");
+        }
+        Unfinished { mariadb, data, database }
+    }
+
+    /// Its process number.
+    pub fn process_id(&self) -> u32 {
+        self.process.id()
+    }
+
+    /// Waits for it to end by itself; says whether it ended well.
+    pub fn ends(&mut self) -> bool {
+        self.process.wait().is_ok_and(|status| status.success())
+    }
+
+    /// Puts a copy in the place of its database, while it is stopped.
+    pub fn put_back(&self, dump: &str) {
+        self.mariadb.put_back(&self.database, dump);
     }
 
     /// Ends the service as a power cut would.
@@ -154,7 +371,8 @@ impl Service {
     /// The same with another account of the database.
     pub fn start_again_on(&mut self, database: &str) {
         let ports = (&*self.udp.to_string(), &*self.tls.to_string());
-        let started = start(database, &self.data, ports, self.mqtt.as_deref(), &self.options);
+        let url = address(database, &self.surroundings);
+        let started = start((&url, &self.data), ports, self.mqtt.as_deref(), &self.options, &self.surroundings);
         assert_eq!(started.password, None, "only the first start prints a password");
         (self.process, self.http) = (started.process, started.http);
     }
@@ -417,5 +635,6 @@ impl Drop for Service {
     fn drop(&mut self) {
         let _ = self.process.kill();
         let _ = self.process.wait();
+        drop(self.mounted.take());
     }
 }

@@ -1,5 +1,6 @@
 //! A MariaDB server for tests, with data in a temporary folder and a free port on loopback.
 
+use std::io::Write as _;
 use std::net::TcpListener;
 use std::os::unix::process::ExitStatusExt as _;
 use std::process::{Child, Command, Stdio};
@@ -120,6 +121,22 @@ impl MariaDb {
 
     fn answers(&self) -> bool {
         self.client("mariadb").args(["-e", "SELECT 1"]).output().is_ok_and(|out| out.status.success())
+    }
+
+    /// Where it listens on loopback.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Takes the place of a database by what [`MariaDb::dump`] gave.
+    ///
+    /// # Panics
+    /// If the server does not take it.
+    pub fn put_back(&self, database: &str, dump: &str) {
+        self.as_root(&format!("DROP DATABASE {database}; CREATE DATABASE {database} CHARACTER SET utf8mb4"));
+        let mut client = self.client("mariadb").arg(database).stdin(Stdio::piped()).spawn().expect("the client runs");
+        client.stdin.take().expect("piped").write_all(dump.as_bytes()).expect("the client reads");
+        assert!(client.wait().expect("it ends").success());
     }
 
     /// The address of a database on this server.

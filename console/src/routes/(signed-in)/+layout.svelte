@@ -4,6 +4,7 @@
   import { page } from "$app/state";
   import { live } from "#lib/live.svelte.ts";
   import Heron from "#lib/parts/Heron.svelte";
+  import Outage from "#lib/parts/Outage.svelte";
   import Search from "#lib/parts/Search.svelte";
   import { session } from "#lib/session.svelte.ts";
 
@@ -86,6 +87,7 @@
     </div>
   </header>
 
+  <Outage />
   {#if session.me?.given_password}
     <p class="border-b border-warning/40 bg-warning/10 px-4 py-2 text-center text-warning">
       Your password is the one that was printed; whoever saw it can sign in. <a class="link" href="/account">Set another</a>

@@ -7,6 +7,7 @@ mod catalogue;
 mod console;
 mod console_people;
 mod edge;
+mod faults;
 mod first_light;
 mod gateways;
 mod joins;

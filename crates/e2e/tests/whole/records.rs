@@ -19,7 +19,7 @@ use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
-    Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, Saved, Store,
+    Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, Saved, Secrets, Store,
     StoreError, StoredMessage, StoredReading, Vault, Writer,
 };
 use tokio::sync::Mutex;
@@ -484,10 +484,13 @@ async fn another_master_key_opens_nothing() {
     assert!(store.activation_of(1, DEV).await.unwrap().is_some());
     let other = Store::open(&url, Vault::from_key([6; 32])).await.unwrap();
     assert!(matches!(other.activation_of(1, DEV).await, Err(StoreError::Vault(_))));
-    assert!(
-        matches!(other.engine_state(Timestamp(0)).await, Err(StoreError::Vault(_))),
-        "said at the start, not at the first join"
-    );
+    // Said at the start, not at the first join.
+    assert_eq!(other.secrets().await.unwrap(), Secrets { tried: 1, open: 0 });
+    assert_eq!(store.secrets().await.unwrap(), Secrets { tried: 1, open: 1 });
+    // One row that does not open is named, and keeps nothing else from being read.
+    other.engine_state(Timestamp(0)).await.unwrap();
+    let damaged = other.take_damaged();
+    assert_eq!((damaged.len(), damaged[0].eui), (1, Some(DEV)), "{damaged:?}");
 }
 
 #[tokio::test]

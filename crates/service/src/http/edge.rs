@@ -17,6 +17,7 @@ use tokio::sync::{Mutex as AsyncMutex, Semaphore, watch};
 use super::auth;
 use super::error::Refusal;
 use super::limits::Limits;
+use super::recent::Recent;
 
 /// What is said of answers for programs: there is nothing in them to show or run.
 const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
@@ -42,6 +43,7 @@ pub struct Edge {
     pub audit_days: u32,
     pub audit_append_only: bool,
     changes: watch::Sender<u64>,
+    pub recent: Recent,
     turns: Mutex<HashMap<EstateId, Arc<AsyncMutex<()>>>>,
     page_policy: String,
 }
@@ -67,6 +69,7 @@ impl Edge {
             audit_days: setup.audit_days,
             audit_append_only: setup.audit_append_only,
             changes: watch::Sender::new(0),
+            recent: Recent::default(),
             turns: Mutex::default(),
             page_policy: page_policy(page.unwrap_or_default()),
         }
@@ -80,6 +83,7 @@ impl Edge {
 
     /// To be called when somebody may do other things than before: whoever listens is looked at anew.
     pub fn rights_changed(&self) {
+        self.recent.forget();
         self.changes.send_modify(|count| *count += 1);
     }
 

@@ -29,6 +29,7 @@ mod models;
 mod outbox;
 mod profiles;
 mod readings;
+mod recent;
 mod regions;
 mod registering;
 mod rehearsal;

@@ -17,10 +17,12 @@ use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use lorawan::Eui64;
+use store::StoreError;
 use utoipa::openapi::path::{Operation, PathItem};
 
 use super::error::{Refusal, no_such_method, not_found};
 use super::extract::presented;
+use super::recent::PATIENCE;
 use super::trail::{Deed, Trail};
 use super::{App, knowing};
 use crate::access::{Access, By, Reach, Who};
@@ -171,7 +173,7 @@ pub async fn guard(
     if endpoint.needs == Needs::Nothing {
         return next.run(Request::from_parts(parts, body)).await;
     }
-    let who = match known_caller(&app, &parts.headers, address, &endpoint.name).await {
+    let who = match known_caller(&app, &parts.headers, address, &endpoint).await {
         Ok(who) => who,
         Err(refusal) => return refusal.into_response(),
     };
@@ -248,19 +250,67 @@ fn own_site(method: &Method, headers: &HeaderMap) -> Result<(), Refusal> {
 }
 
 /// Who a request is from.
-async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, action: &str) -> Result<Who, Refusal> {
+async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, endpoint: &Endpoint) -> Result<Who, Refusal> {
     let wanted = || Refusal(Problem::new(401, "sign_in", "Sign in first: no valid token came with the request"));
     let presented = presented(headers, app.edge.secure).ok_or_else(wanted)?;
     let limits = &app.edge.limits;
-    let Some(who) = knowing::who(app, &presented, address).await? else {
+    let Some(who) = who_calls(app, &presented, address, endpoint).await? else {
         limits.unknown.take(limits.of(address), Instant::now()).map_err(Refusal::too_often)?;
         if limits.told.take(limits.of(address), Instant::now()).is_ok() {
-            super::sign_in::unknown_token(app, address, action).await;
+            super::sign_in::unknown_token(app, address, &endpoint.name).await;
         }
         return Err(wanted());
     };
     limits.requests.take(who.person.id, Instant::now()).map_err(Refusal::too_often)?;
     Ok(who)
+}
+
+/// What tells how the service is doing is answered while the database is away, to who was known lately.
+const FROM_MEMORY: [&str; 3] = ["intake", "vitals", "show_watch"];
+
+async fn who_calls(
+    app: &App,
+    presented: &super::extract::Presented,
+    address: IpAddr,
+    endpoint: &Endpoint,
+) -> Result<Option<Who>, Refusal> {
+    let hash = super::auth::token_hash(&presented.token);
+    let asked = tokio::time::timeout(PATIENCE, knowing::who(app, presented, address)).await;
+    match asked {
+        Ok(Ok(Some(who))) => {
+            app.edge.recent.remember(hash, &who);
+            Ok(Some(who))
+        }
+        Ok(Ok(None)) => Ok(None),
+        away => {
+            let from_memory = FROM_MEMORY.contains(&endpoint.name.as_str());
+            match (app.edge.recent.who(hash).filter(|_| from_memory), away) {
+                (Some(who), _) => Ok(Some(who)),
+                (None, Ok(Err(error))) => Err(error.into()),
+                (None, _) => Err(StoreError::NoAnswer(PATIENCE).into()),
+            }
+        }
+    }
+}
+
+async fn access_of(app: &App, who: &Who, slug: &str, endpoint: &Endpoint) -> Result<Option<Access>, Refusal> {
+    let asked = tokio::time::timeout(PATIENCE, knowing::access(app, who, slug)).await;
+    match asked {
+        Ok(Ok(Some(access))) => {
+            app.edge.recent.remember_access(who.person.id, slug, &access);
+            Ok(Some(access))
+        }
+        Ok(Err(refusal)) if refusal.0.status == 404 => Ok(None),
+        Ok(Ok(None)) => Ok(None),
+        away => {
+            let from_memory = FROM_MEMORY.contains(&endpoint.name.as_str());
+            match (app.edge.recent.access(who.person.id, slug).filter(|_| from_memory), away) {
+                (Some(access), _) => Ok(Some(access)),
+                (None, Ok(Err(refusal))) => Err(refusal),
+                (None, _) => Err(StoreError::NoAnswer(PATIENCE).into()),
+            }
+        }
+    }
 }
 
 type Denied = (Option<store::EstateId>, Refusal);
@@ -297,10 +347,7 @@ async fn enter(
     let Some(slug) = estate else { return Ok(entry) };
     // To others an estate does not exist.
     let absent = || Refusal(not_found("estate", &slug).0);
-    let access = match knowing::access(app, &entry.who, &slug).await {
-        Err(refusal) if refusal.0.status == 404 => None,
-        access => access.map_err(|why| (None, why))?,
-    };
+    let access = access_of(app, &entry.who, &slug, endpoint).await.map_err(|why| (None, why))?;
     let Some(access) = access else {
         let asked = app.directory.estate_named(&slug);
         return Err((asked, absent()));

@@ -12,6 +12,7 @@ use super::App;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, InSight, Json};
 use super::gateway_access::endings;
+use super::recent::PATIENCE;
 use super::{devices, gateways};
 
 /// Gateways and devices looked through in one go.
@@ -24,7 +25,19 @@ const ALL: u32 = 100_000;
     params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
 pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSight) -> Answer<Watch> {
     let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
-    let devices = app.store.devices(estate.id, &devices, ALL).await?;
+    let asked = tokio::time::timeout(PATIENCE, app.store.devices(estate.id, &devices, ALL)).await;
+    let devices = match asked {
+        Ok(Err(error)) if error.is_refusal() => return Err(error.into()),
+        Ok(Ok(devices)) => devices,
+        // What is known without the database.
+        _ => {
+            let mut known = quarantined(&app, estate.id, within.as_ref());
+            if within.is_none() {
+                known.extend(app.condition.concerns(&app.network));
+            }
+            return Ok(Json(Watch::new(&[], &[], None, known, Decoding::default(), 0, Utc::now())));
+        }
+    };
     let heard_until = app.condition.heard_until(&app.network);
     let devices: Vec<_> = devices.into_iter().map(|row| devices::show(row, heard_until)).collect();
     let mut of_service = quarantined(&app, estate.id, within.as_ref());

@@ -1,0 +1,43 @@
+//! Starts that are killed, and connections that stand around.
+
+use std::time::Duration;
+
+use e2e::mariadb::MariaDb;
+use e2e::service::Service;
+use tokio::net::TcpStream;
+
+use super::{health, until_stored};
+use crate::scenes::{Bench, DEV_EUI};
+
+#[tokio::test]
+async fn a_first_start_that_is_killed_again_and_again_ends_well() {
+    for tries in 0..3u64 {
+        let mut delay = Duration::from_millis(20 + 17 * tries);
+        let unfinished = Service::killed_first_starts(MariaDb::shared(), 8, || {
+            delay += Duration::from_millis(35);
+            delay
+        });
+        let service = unfinished.start();
+        assert_eq!(health(&service).await.0, 200);
+    }
+}
+
+#[tokio::test]
+async fn connections_that_say_nothing_leave_room_for_what_stores_frames() {
+    let mut bench = Bench::with(Service::with_files(600).await, None).await;
+    bench.join().await;
+    let mut idle = Vec::new();
+    for _ in 0..900 {
+        if let Ok(Ok(stream)) =
+            tokio::time::timeout(Duration::from_secs(1), TcpStream::connect(bench.service.tls)).await
+        {
+            idle.push(stream);
+        }
+    }
+    assert!(idle.len() > 500);
+    for n in 0..5u8 {
+        bench.uplink(&[n], false).await;
+    }
+    until_stored(&bench.service, DEV_EUI, 0..5).await;
+    assert_eq!(health(&bench.service).await.0, 200);
+}
