@@ -335,6 +335,13 @@ impl Service {
         Unfinished { mariadb, data, database }
     }
 
+    /// Signs the owner in anew.
+    pub async fn sign_in_again(&mut self) {
+        let name_and_password = json!({ "name": "owner", "password": self.password });
+        let signed_in: api::people::SignedIn = self.done(Method::POST, "/sign-in", Some(name_and_password)).await;
+        self.token = signed_in.token;
+    }
+
     /// Its process number.
     pub fn process_id(&self) -> u32 {
         self.process.id()

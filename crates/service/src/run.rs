@@ -306,7 +306,10 @@ pub async fn run(options: Options) -> Result<()> {
     network.sync_now();
     match written {
         Ok(()) => {
-            store.release_lease(&lease).await?;
+            // Without it the next start finds out by itself that this process is gone.
+            if let Err(why) = store.release_lease(&lease).await {
+                tracing::warn!("the lease of the database was not given back: {why}");
+            }
             store.close().await;
             tracing::info!("stopped; everything is written");
         }

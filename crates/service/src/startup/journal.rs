@@ -58,6 +58,8 @@ pub fn open(
         kept.iter_mut().for_each(|frame| frame.reception.heard_at = frame.reception.heard_at.min(now));
         let (first, written) = journal.append(&kept, clocks.since_boot_us);
         written.context("putting frames of quarantined devices back into the journal")?;
+        // The engine before this one was handed them, and did nothing with them.
+        before.handed.retain(|frame| !kept.iter().any(|kept| kept.phy_payload == frame.phy_payload));
         before.new.extend((first..).map(Some).zip(kept));
         aside.clear().context("clearing frames of quarantined devices")?;
     }

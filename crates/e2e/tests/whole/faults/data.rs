@@ -55,6 +55,8 @@ async fn a_device_whose_state_is_refused_is_quarantined_and_everybody_else_goes_
     })
     .await;
     assert!(refused.why.contains("quarantined"), "{refused:?}");
+    let kept = bench.service.data().join("journal/quarantine").join(format!("{DEV_EUI}.heard"));
+    assert!(std::fs::metadata(&kept).is_ok_and(|file| file.len() > 50), "{}", kept.display());
     // Mended, it is tried again with what was kept: the uplink whose state was refused, and the one after it.
     bench.service.query("ALTER TABLE counters DROP CONSTRAINT bad");
     assert!(bench.service.stop());

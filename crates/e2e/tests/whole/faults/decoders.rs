@@ -21,7 +21,7 @@ const ESCAPES: &str = "function decodeUplink(i) {
 const OTHER: Eui64 = Eui64(0x02b0_0900_0000_0002);
 
 async fn message(bench: &Bench, device: Eui64, counter: u32) -> Option<api::message::Uplink> {
-    let page: api::Page<Message> = bench.service.get(&format!("messages?device={device}&kind=uplink&limit=500")).await;
+    let page: api::Page<Message> = bench.service.get(&format!("traffic?device={device}&type=uplink&limit=200")).await;
     page.items.into_iter().find_map(|message| match message.body {
         Body::Uplink(uplink) if uplink.frame.counter == counter => Some(*uplink),
         _ => None,

@@ -16,7 +16,7 @@ use lorawan::Eui64;
 
 /// The uplink counters of a device that are in the history, sorted.
 async fn stored(service: &Service, device: Eui64) -> Vec<u32> {
-    let page: api::Page<Message> = service.get(&format!("messages?device={device}&kind=uplink&limit=500")).await;
+    let page: api::Page<Message> = service.get(&format!("traffic?device={device}&type=uplink&limit=200")).await;
     let counter = |message: &Message| match &message.body {
         Body::Uplink(uplink) => uplink.frame.counter,
         other => panic!("{other:?}"),
@@ -29,8 +29,17 @@ async fn stored(service: &Service, device: Eui64) -> Vec<u32> {
 /// Waits until these are there, each once.
 async fn until_stored(service: &Service, device: Eui64, counters: impl IntoIterator<Item = u32>) {
     let wanted: Vec<u32> = counters.into_iter().collect();
-    until(&format!("uplinks {wanted:?} of {device}"), async || (stored(service, device).await == wanted).then_some(()))
-        .await;
+    let mut seen = Vec::new();
+    until(&format!("uplinks {wanted:?} of {device}"), async || {
+        let now = stored(service, device).await;
+        if now != seen {
+            // Shown if the test fails.
+            eprintln!("stored of {device}: {now:?}");
+            seen.clone_from(&now);
+        }
+        (now == wanted).then_some(())
+    })
+    .await;
 }
 
 /// What health says, with its status.

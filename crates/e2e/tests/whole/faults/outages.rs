@@ -53,7 +53,8 @@ async fn a_database_that_refuses_to_write_for_a_while_is_waited_for() {
     until_well(&bench.service).await;
 }
 
-#[tokio::test]
+// The proxy works while the service is started.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_connection_that_goes_silent_is_thrown_away() {
     let server = own_server();
     let proxy = Proxy::before(server.port()).await;
