@@ -43,6 +43,26 @@ impl Broker {
         if usual.exists() { usual } else { "mosquitto".into() }
     }
 
+    /// Gives it a second door, open to everybody, and no limits: as another make of broker might be set up.
+    ///
+    /// # Panics
+    /// If it does not come up again.
+    pub async fn open_wide(&mut self) -> u16 {
+        self.kill();
+        let (config, door) = (self.folder.path().join("mosquitto.conf"), free_port());
+        let text = std::fs::read_to_string(&config).expect("written by herond");
+        let not_kept = ["message_size_limit", "max_packet_size", "user "];
+        let kept = text.lines().filter(|line| !not_kept.iter().any(|word| line.starts_with(word)));
+        let kept: Vec<&str> = kept.collect();
+        let text = format!(
+            "per_listener_settings true\n{}\nlistener {door} 127.0.0.1\nallow_anonymous true\n",
+            kept.join("\n")
+        );
+        std::fs::write(&config, text).expect("written");
+        self.go_on().await;
+        door
+    }
+
     /// Starts it again, and waits until it listens.
     ///
     /// # Panics

@@ -42,11 +42,13 @@ struct Steady {
     at: Instant,
     stepped_us: i64,
     steps: Vec<Step>,
+    /// Since then it was not set.
+    calm_since: Instant,
 }
 
 impl Steady {
     fn new(at: Instant, system: Timestamp) -> Self {
-        Self { shown: system, at, stepped_us: 0, steps: Vec::new() }
+        Self { shown: system, at, stepped_us: 0, steps: Vec::new(), calm_since: at }
     }
 
     fn read(&mut self, at: Instant, system: Timestamp) -> Moment {
@@ -59,6 +61,7 @@ impl Steady {
         } else {
             self.shown = system;
             self.stepped_us += off_us;
+            self.calm_since = at;
             if self.steps.len() == REMEMBERED {
                 self.steps.remove(0);
             }
@@ -92,6 +95,14 @@ pub fn now() -> Timestamp {
 /// The time now, as stored.
 pub fn utc() -> DateTime<Utc> {
     DateTime::from_timestamp_micros(now().0).unwrap_or_default()
+}
+
+/// For how long the clock has not been set, as far as is known.
+pub fn calm_for() -> Duration {
+    with_clock(|clock, at, system| {
+        clock.read(at, system);
+        at.saturating_duration_since(clock.calm_since)
+    })
 }
 
 /// When the clock was set, the latest last.

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use api::doubt::{ModelDoubt, Seen, doubt};
 use api::history::{Bucket, ChartPoint, changes, longest_ms, merged, points_of, step_ms, with_gaps};
@@ -10,6 +10,7 @@ use chrono::{DateTime, Months, TimeDelta, Utc};
 use store::{EstateId, HOUR_MS, JudgedSeries, Point, SeriesId, Span, Store, StoreError};
 use tokio_util::sync::CancellationToken;
 
+use crate::clock;
 use crate::directory::Directory;
 
 /// How often summaries are looked after.
@@ -17,7 +18,13 @@ const EVERY: Duration = Duration::from_secs(60);
 /// An hour is summed up so long after its end; what comes later is listed and summed up again.
 const SETTLED: TimeDelta = TimeDelta::minutes(2);
 /// How often old values are taken out.
-const PRUNE_EVERY: TimeDelta = TimeDelta::hours(6);
+const PRUNE_EVERY: Duration = Duration::from_secs(6 * 3600);
+/// A clock that has not been set for so long is believed; until then nothing is taken out that a wrong one would.
+const CALM: Duration = Duration::from_secs(3600);
+/// At the start the clock is believed if it goes on from the newest data.
+const GOES_ON: TimeDelta = TimeDelta::days(1);
+/// If nothing has been stored for so long, the clock is more likely wrong than everything silent.
+const FAR_BEYOND: TimeDelta = TimeDelta::days(45);
 /// Texts that a chart can have.
 const MOST_WORDS: u32 = 5000;
 
@@ -87,11 +94,31 @@ pub fn seen_of(summary: &Bucket) -> Seen {
     Seen { least: summary.least, most: summary.most, count: summary.count }
 }
 
+/// Why nothing old is to be taken out now: the clock may be wrong, and what is taken out is gone. `newest_at_start` is of
+/// the newest message when the service was started, `newest` of the newest one now.
+pub fn keep_all(
+    now: DateTime<Utc>,
+    calm: Duration,
+    newest_at_start: Option<DateTime<Utc>>,
+    newest: Option<DateTime<Utc>>,
+) -> Option<String> {
+    let known = newest_at_start.is_none_or(|newest| (now - newest).abs() < GOES_ON);
+    if calm < CALM && !known {
+        return Some(
+            "the clock has been set or was read first within the last hour, and does not go on from the newest data"
+                .into(),
+        );
+    }
+    let newest = newest.filter(|newest| now - *newest > FAR_BEYOND)?;
+    Some(format!("it is {} days since the newest data, so the clock may be wrong", (now - newest).num_days()))
+}
+
 /// Keeps summaries, partitions and doubts up to date until the service stops.
 pub async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, stopping: CancellationToken) {
     let mut often = tokio::time::interval(EVERY);
     let mut looked: Option<i64> = None;
-    let mut pruned: Option<DateTime<Utc>> = None;
+    let mut pruned: Option<Instant> = None;
+    let mut newest_at_start: Option<Option<DateTime<Utc>>> = None;
     loop {
         tokio::select! {
             _ = often.tick() => {}
@@ -109,11 +136,19 @@ pub async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, 
                 doubts.look(&store, &directory, now).await?;
                 looked = Some(hour);
             }
-            if pruned.is_none_or(|at| now - at > PRUNE_EVERY) {
+            if pruned.is_none_or(|at| at.elapsed() > PRUNE_EVERY) {
                 let last_month = now.checked_sub_months(Months::new(1)).unwrap_or(now);
                 store.arrange_months(last_month, now).await?;
-                store.prune(now).await?;
-                pruned = Some(now);
+                let newest = store.newest_message().await?;
+                let at_start = *newest_at_start.get_or_insert(newest);
+                match keep_all(now, clock::calm_for(), at_start, newest) {
+                    None => store.prune(now).await?,
+                    Some(why) => {
+                        tracing::warn!("nothing old is taken out of the history for now: {why}");
+                        return Ok(());
+                    }
+                }
+                pruned = Some(Instant::now());
             }
             Ok::<_, StoreError>(())
         };
@@ -190,4 +225,23 @@ async fn by_hours(
 
 fn told(point: Point) -> ChartPoint {
     ChartPoint { at_ms: point.at_ms, value: point.value, least: None, most: None, word: point.word }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_clock_that_may_be_wrong_takes_nothing_out() {
+        let now = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
+        let ago = |days| Some(now - TimeDelta::days(days));
+        let hour = Duration::from_secs(3700);
+        let why = |calm, at_start, newest| keep_all(now, calm, at_start, newest);
+        assert_eq!(why(Duration::ZERO, None, None), None, "there is nothing yet");
+        assert_eq!(why(Duration::ZERO, ago(0), ago(0)), None, "it goes on from the newest data");
+        assert!(why(Duration::from_secs(15), ago(60), ago(0)).is_some(), "sixty days ahead for fifteen seconds");
+        assert!(why(Duration::from_secs(15), ago(-60), ago(0)).is_some(), "or behind");
+        assert_eq!(why(hour, ago(20), ago(0)), None, "it was away for twenty days, and nobody has set the clock since");
+        assert!(why(hour, ago(60), ago(60)).is_some_and(|why| why.contains("60 days")), "nothing is heard");
+    }
 }

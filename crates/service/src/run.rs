@@ -52,6 +52,8 @@ const DECODE_QUEUE: usize = 8192;
 const DECODED_QUEUE: usize = 8192;
 /// The audit log's months are looked after so often.
 const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
+/// Nothing is taken out of it before the clock has been believable for so long.
+const AUDIT_CALM: Duration = Duration::from_secs(3600);
 
 /// Runs the service until it is told to stop.
 pub async fn run(options: Options) -> Result<()> {
@@ -243,7 +245,7 @@ pub async fn run(options: Options) -> Result<()> {
         doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
-        workbench: Arc::new(Semaphore::new(1)),
+        workbench: Arc::default(),
         exports: Arc::new(Semaphore::new(2)),
         jobs,
     };
@@ -366,11 +368,18 @@ async fn warn_of_exposure(store: &Store, address: SocketAddr, secure: bool) -> R
 
 /// Makes room in the audit log for the months to come, and takes out those that have been kept long enough.
 async fn keep_audit(store: Store, days: u32, stopping: CancellationToken) {
-    let mut often = tokio::time::interval(AUDIT_EVERY);
+    if let Err(why) = store.arrange_audit(Utc::now()).await {
+        tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
+    }
+    let mut often = tokio::time::interval_at(tokio::time::Instant::now() + AUDIT_CALM, AUDIT_EVERY);
     loop {
         tokio::select! {
             _ = often.tick() => {}
             () = stopping.cancelled() => return,
+        }
+        // With a wrong clock everything would be old.
+        if clock::calm_for() < AUDIT_CALM {
+            continue;
         }
         if let Err(why) = store.keep_audit(Utc::now(), days).await {
             tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");

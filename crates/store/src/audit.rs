@@ -157,9 +157,17 @@ impl Store {
         may_not("DELETE FROM audit WHERE 1 = 0").await && may_not("UPDATE audit SET note = note WHERE 1 = 0").await
     }
 
+    /// Makes room for the months to come.
+    ///
+    /// # Errors
+    /// If the account may not, or the database does not answer.
+    pub async fn arrange_audit(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
+        self.arrange_months_of("audit", now, now).await
+    }
+
     /// Makes room for the months to come and takes out those that have been kept for `days`.
     pub async fn keep_audit(&self, now: DateTime<Utc>, days: u32) -> Result<(), StoreError> {
-        self.arrange_months_of("audit", now, now).await?;
+        self.arrange_audit(now).await?;
         match now.checked_sub_days(Days::new(u64::from(days))) {
             Some(cutoff) => self.drop_months_of("audit", cutoff).await,
             None => Ok(()),

@@ -1,8 +1,10 @@
 //! The history of messages.
 
 use api::message::Message;
+use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _};
+use ulid::Ulid;
 
 use crate::rows::{eui_bytes, json};
 use crate::{EstateId, Part, Store, StoreError};
@@ -38,6 +40,16 @@ impl Store {
         }
         query.push(" ORDER BY id DESC LIMIT ").push_bind(limit);
         self.read_messages(query).await
+    }
+
+    /// When the newest message of all was written.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn newest_message(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        let id: Option<String> = sqlx::query_scalar("SELECT MAX(id) FROM messages").fetch_one(&self.pool).await?;
+        let ms = id.and_then(|id| Ulid::from_string(&id).ok()).map(|id| id.timestamp_ms());
+        Ok(ms.and_then(|ms| DateTime::from_timestamp_millis(i64::try_from(ms).ok()?)))
     }
 
     /// An estate's messages after one of them, oldest first: what a listener has missed.

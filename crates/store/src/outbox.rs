@@ -15,14 +15,19 @@ use crate::{Store, StoreError};
 pub(crate) fn columns(state: &engine::OutboxState) -> (OutboxState, Option<String>, Option<u32>) {
     use engine::OutboxState as E;
     match state {
-        E::Waiting(wait) => (OutboxState::Waiting, Some(wait.to_string()), None),
+        E::Waiting(wait) => (OutboxState::Waiting, Some(short(&wait.to_string())), None),
         E::UnderWay => (OutboxState::UnderWay, None, None),
         E::AwaitingAck(counter) => (OutboxState::AwaitingAck, None, Some(*counter)),
         E::Sent => (OutboxState::Sent, None, None),
         E::Acknowledged => (OutboxState::Acknowledged, None, None),
-        E::Failed(why) => (OutboxState::Failed, Some(why.clone()), None),
+        E::Failed(why) => (OutboxState::Failed, Some(short(why)), None),
         E::Cancelled => (OutboxState::Cancelled, None, None),
     }
+}
+
+/// As much of a note as its column holds.
+fn short(note: &str) -> String {
+    note.chars().take(500).collect()
 }
 
 /// The state's word in the database: the same as in the API.

@@ -76,11 +76,15 @@ impl MariaDb {
         let folder = place();
         let user = run(Command::new("id").arg("-un")).trim().to_owned();
         let tables = folder.path().join("tables");
-        run(Command::new("mariadb-install-db").arg("--no-defaults").arg(format!("--user={user}")).args([
-            &format!("--datadir={}", tables.display()),
-            "--skip-test-db",
-            "--auth-root-authentication-method=normal",
-        ]));
+        run(Command::new("mariadb-install-db")
+            .arg("--no-defaults")
+            .arg(format!("--user={user}"))
+            .args([
+                &format!("--datadir={}", tables.display()),
+                "--skip-test-db",
+                "--auth-root-authentication-method=normal",
+            ])
+            .env("TMPDIR", folder.path()));
         let init = folder.path().join("init.sql");
         let grant = "CREATE USER heron@'127.0.0.1' IDENTIFIED BY 'for-tests-only';
             GRANT ALL ON `heron\\_%`.* TO heron@'127.0.0.1';";
@@ -93,6 +97,7 @@ impl MariaDb {
             .arg(format!("--socket={}", folder.path().join("socket").display()))
             .arg(format!("--init-file={}", init.display()))
             .arg(format!("--port={port}"))
+            .arg(format!("--tmpdir={}", folder.path().display()))
             // Tests kill the service, never the machine: what the kernel has is durable enough here, and
             // a busy disk must not decide whether a downlink is in time.
             .arg("--innodb-flush-log-at-trx-commit=2")

@@ -161,3 +161,44 @@ async fn without_a_broker_there_is_no_kit_for_mqtt() {
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(!refused.status.success() && said.contains("started without --mqtt"), "{said}");
 }
+
+#[tokio::test]
+async fn a_message_that_is_too_long_is_dropped_and_counted_and_others_go_on() {
+    let (service, mut broker) = set_up().await;
+    let door = broker.open_wide().await;
+    let relay = Relay::start(&service);
+    relay.says("The broker is there");
+    let mut caller = Caller::towards(relay.listens, GATEWAY).await;
+    caller.pull().await;
+    until("the way", async || (gateway(&service).await.state == GatewayState::Listening).then_some(())).await;
+    let message = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(message.path(), vec![b'x'; 40_000]).unwrap();
+    let published = std::process::Command::new("mosquitto_pub")
+        .args([
+            "-h",
+            "127.0.0.1",
+            "-p",
+            &door.to_string(),
+            "-q",
+            "1",
+            "-t",
+            &format!("keen-heron/v1/gateways/{GATEWAY}/up"),
+            "-f",
+        ])
+        .arg(message.path())
+        .output()
+        .unwrap();
+    assert!(published.status.success(), "{}", String::from_utf8_lossy(&published.stderr));
+    until("it to be counted", async || {
+        let intake: api::Intake = service.done(Method::GET, "/intake", None).await;
+        intake.dropped.iter().any(|d| d.reason == "unreadable_json" && d.last.contains("40000 bytes")).then_some(())
+    })
+    .await;
+    let early = caller.push(&device(DEV_EUI).join_request(), 1).await;
+    assert!(!early.is_empty() || caller.downlink(e2e::wait::PATIENCE).await.is_some(), "the others go on");
+    let (_, health) = service.call(Method::GET, "/health", None).await;
+    assert!(
+        health["parts"].as_array().unwrap().iter().any(|p| p["part"] == "broker" && p["state"] == "ok"),
+        "{health}"
+    );
+}

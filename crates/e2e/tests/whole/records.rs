@@ -538,3 +538,87 @@ async fn what_an_eui_sent_as_another_estates_is_not_shown() {
     assert_eq!(store.message(own, &uplink(1).id).await.unwrap(), Some(uplink(1)));
     assert_eq!(store.message(other, &uplink(1).id).await.unwrap(), None);
 }
+
+/// The longest and largest that the types allow, for a device of a region and version.
+fn extremes(dev_eui: Eui64, region: Region, version: lorawan::MacVersion) -> Vec<Change> {
+    let profile = RadioProfile { version, ..RadioProfile::of(region) };
+    let plain = Settings::of_region(&profile);
+    let settings = Settings {
+        extra_hz: plain.extra_hz.map(|_| u32::MAX),
+        rx2_frequency_hz: u32::MAX,
+        ping_periodicity: Some(u8::MAX),
+        ping_frequency_hz: Some(u32::MAX),
+        class_b_first_hz: Some(u32::MAX),
+        rx_delay_s: u8::MAX,
+        ..plain
+    };
+    let counters = Counters {
+        up: Some(u32::MAX),
+        last_mic: [0xff; 4],
+        next_down: u32::MAX,
+        next_app_down: u32::MAX,
+        confirmed_down: Some(u32::MAX),
+        rj_count_0: Some(u16::MAX),
+    };
+    let session = Session { settings, counters, dev_addr: DevAddr(u32::MAX), ..session(0) };
+    let nonces = Nonces { used_dev_nonces: vec![], next_join_nonce: u32::MAX, rj_count_1: Some(u16::MAX) };
+    let mut changes = vec![
+        Change::Session { dev_eui, session: Box::new(session.clone()), begun: false },
+        Change::Session { dev_eui, session: Box::new(session), begun: true },
+        Change::Nonces { dev_eui, dev_nonce: Some(u16::MAX), nonces },
+        Change::Counters { dev_eui, counters },
+        Change::Settings { dev_eui, settings: Box::new(settings) },
+        Change::GroupCounter { group: dev_eui, next_down: u32::MAX },
+    ];
+    for class in engine::Class::ALL {
+        let near = (0..32).map(|n| (Eui64(u64::MAX - n), f32::MIN)).collect();
+        changes.push(Change::Near { dev_eui, class, near });
+    }
+    let long = "ß".repeat(2000);
+    for (n, state) in
+        [OutboxState::Failed(long.clone()), OutboxState::Waiting(Wait::Again(long))].into_iter().enumerate()
+    {
+        let id = OutboxId(u128::MAX - n as u128);
+        changes.push(Change::Outbox { dev_eui, id, state, attempts: u8::MAX, place: i64::MIN });
+    }
+    for band in region.plan().sub_bands {
+        for transmitter in [Transmitter::Gateway(dev_eui), Transmitter::Device(dev_eui), Transmitter::Towards(dev_eui)]
+        {
+            let (minute, airtime_us) = (i64::from(u32::MAX), u64::MAX);
+            changes.push(Change::Airtime { transmitter, sub_band: band.name, minute, airtime_us, frames: u32::MAX });
+        }
+    }
+    changes
+}
+
+#[tokio::test]
+async fn state_of_every_region_and_version_is_stored_with_the_longest_values() {
+    let (store, _) = records().await;
+    for (n, region) in Region::ALL.into_iter().enumerate() {
+        for (m, version) in lorawan::MacVersion::ALL.into_iter().enumerate() {
+            let dev_eui = Eui64(DEV.0 + 0x1000 * (n as u64 + 1) + m as u64);
+            let changes = extremes(dev_eui, region, version);
+            let written = store.commit(&Batch { changes, ..Batch::default() }).await;
+            written.unwrap_or_else(|why| panic!("{} {}: {why}", region.name(), version.name()));
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_commit_whose_answer_was_lost_is_found_to_be_made_and_one_of_another_instance_is_refused() {
+    let (store, _) = records().await;
+    let lease = store.writer.lock().await.lease().clone();
+    let counted_at = |next_down| Batch { changes: joined(next_down), ..Batch::default() };
+    store.commit(&counted_at(7)).await.unwrap();
+    // As if nobody had heard that it was made: it is not made twice, and the next one goes on from it.
+    let mut again = Writer::new(store.store.clone(), lease.clone());
+    again.commit(&counted_at(7)).await.unwrap();
+    assert_eq!(again.lease().commits, lease.commits + 1);
+    again.commit(&counted_at(8)).await.unwrap();
+    let taken = store.take_lease(&claim(2), Some(&lease)).await.unwrap();
+    assert_eq!((taken.epoch, taken.commits), (lease.epoch + 1, lease.commits + 2));
+    let refused = again.commit(&counted_at(9)).await.unwrap_err();
+    assert!(matches!(&refused, StoreError::TakenOver(who) if who == "test 2"), "{refused}");
+    assert!(matches!(store.take_lease(&claim(3), Some(&lease)).await, Err(StoreError::Held { .. })), "too late");
+    Writer::new(store.store.clone(), taken).commit(&counted_at(9)).await.unwrap();
+}

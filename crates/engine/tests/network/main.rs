@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
 
+mod clock;
 mod downlinks;
 mod estates;
 mod field;

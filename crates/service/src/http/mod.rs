@@ -40,7 +40,7 @@ mod trail;
 mod two_step;
 mod warden;
 mod watch;
-mod workbench;
+pub mod workbench;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -122,8 +122,8 @@ pub struct App {
     pub doubts: Arc<Doubts>,
     pub gate: Gate,
     pub edge: Arc<Edge>,
-    /// Drafts being tried: each may keep a core busy for seconds.
-    pub workbench: Arc<Semaphore>,
+    /// Drafts being tried.
+    pub workbench: Arc<workbench::Turns>,
     /// Exports going on: each reads from the database for as long as it takes.
     pub exports: Arc<Semaphore>,
     /// Told when there is a new job.

@@ -15,6 +15,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tower_http::add_extension::AddExtension;
 
+use super::handshakes::{Handshake, Handshakes};
 use crate::credentials::Peer;
 use crate::intake::Intake;
 
@@ -38,6 +39,7 @@ impl Port {
     /// Takes connections until the service stops, and lets them end.
     pub async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
         let room = Arc::new(Semaphore::new(self.most));
+        let handshakes = Handshakes::default();
         let conversations = TaskTracker::new();
         loop {
             let accepted = tokio::select! {
@@ -57,11 +59,19 @@ impl Port {
                 self.intake.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
                 continue;
             };
+            // What speaks no TLS has no handshake: its first header has a time of its own.
+            let handshake = match self.tls.as_ref().map(|_| handshakes.begin(address.ip())) {
+                Some(None) => {
+                    self.intake.dropped("too_many_handshakes", "one address has too many under way".into(), address);
+                    continue;
+                }
+                begun => begun.flatten(),
+            };
             let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
             let (port, stopping) = (self.clone(), stopping.clone());
             conversations.spawn(async move {
                 let intake = Arc::clone(&port.intake);
-                if let Err(why) = port.converse(stream, peer, stopping).await {
+                if let Err(why) = port.converse(stream, peer, (handshake, stopping)).await {
                     intake.dropped("tls", why, address);
                 }
             });
@@ -71,7 +81,12 @@ impl Port {
     }
 
     /// One connection, until it ends or is upgraded.
-    async fn converse(self, stream: TcpStream, mut peer: Peer, stopping: CancellationToken) -> Result<(), String> {
+    async fn converse(
+        self,
+        stream: TcpStream,
+        mut peer: Peer,
+        (handshake, stopping): (Option<Handshake>, CancellationToken),
+    ) -> Result<(), String> {
         // Downlinks are small and urgent.
         let _ = stream.set_nodelay(true);
         let Some(acceptor) = &self.tls else {
@@ -83,6 +98,7 @@ impl Port {
             Ok(Err(error)) => return Err(format!("the handshake failed: {error}")),
             Err(_) => return Err(format!("no handshake within {} s", self.patience.as_secs())),
         };
+        drop(handshake);
         let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
         peer.certificate = shown.map(|certificate| certificate.to_vec());
         self.talk(stream, peer, stopping).await;

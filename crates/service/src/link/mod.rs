@@ -5,6 +5,7 @@ mod connection;
 pub mod cups;
 pub mod door;
 mod frames;
+pub mod handshakes;
 pub mod listen;
 pub mod lns;
 pub mod mqtt;

@@ -13,6 +13,8 @@ use sqlx::{Connection as _, Either, Error, Execute, Executor, MySql, MySqlConnec
 const STATEMENT: Duration = Duration::from_secs(90);
 /// The longest that a connection may take to come about, or to show that it still works.
 pub(crate) const CONNECT: Duration = Duration::from_secs(5);
+/// The longest that an idle connection may take to show that it still works.
+const STILL_THERE: Duration = Duration::from_millis(500);
 /// After so many idle seconds in a transaction the server ends the connection and frees its locks: whoever held them
 /// has gone silent.
 const IDLE_IN_TRANSACTION_S: u32 = 40;
@@ -58,6 +60,11 @@ impl Pool {
             .max_connections(CONNECTIONS)
             .acquire_timeout(CONNECT)
             .after_connect(|connection, _| Box::pin(prepare(connection)))
+            // One that has gone silent must not use up the time that there is for the others.
+            .test_before_acquire(false)
+            .before_acquire(|connection, _| {
+                Box::pin(async move { within(STILL_THERE, connection.ping()).await.map(|()| true) })
+            })
             // A statement that was given up may have left the connection silent.
             .after_release(|connection, _| {
                 Box::pin(async move { within(CONNECT, connection.ping()).await.map(|()| true) })

@@ -144,7 +144,7 @@ async fn a_damaged_row_keeps_only_its_device_from_being_served() {
         detail.device.refusal.filter(|refusal| refusal.code == "device_quarantined")
     })
     .await;
-    assert_eq!(stored(&bench.service, DEV_EUI).await, [0]);
+    assert_eq!(stored(&bench.service, DEV_EUI), [0]);
 }
 
 #[tokio::test]

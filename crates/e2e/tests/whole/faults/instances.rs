@@ -88,7 +88,7 @@ async fn an_older_copy_of_the_database_is_refused_until_its_counters_have_moved_
     assert!(!sent.contains(&after));
     let taken = bench.device.receive(&after);
     assert!(matches!(taken, Some(Downlink::Data { .. })), "the device takes it: {taken:?}");
-    until("the uplink", async || stored(&bench.service, DEV_EUI).await.contains(&4).then_some(())).await;
+    until("the uplink", async || stored(&bench.service, DEV_EUI).contains(&4).then_some(())).await;
     // A join draws a JoinNonce that was not drawn before.
     let again: Value = bench.service.done(Method::GET, "/health", None).await;
     assert_eq!(again["status"], json!("ok"));

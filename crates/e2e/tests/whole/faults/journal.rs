@@ -38,7 +38,7 @@ async fn a_flipped_bit_costs_one_uplink_and_is_told() {
     fs::write(&file, &bytes).unwrap();
     bench.service.start_again();
     e2e::wait::until("all but one", async || {
-        let counters = stored(&bench.service, DEV_EUI).await;
+        let counters = stored(&bench.service, DEV_EUI);
         (counters.len() == 59 && counters.last() == Some(&59)).then_some(())
     })
     .await;
