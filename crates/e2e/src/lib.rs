@@ -3,6 +3,7 @@
 
 pub mod broker;
 pub mod browser;
+pub mod faults;
 pub mod gateway;
 pub mod programs;
 pub mod proxy;

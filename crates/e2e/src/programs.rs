@@ -13,8 +13,9 @@ pub fn program(name: &str) -> PathBuf {
     static FOLDER: OnceLock<PathBuf> = OnceLock::new();
     let folder = FOLDER.get_or_init(|| {
         let test = std::env::current_exe().expect("a path");
-        // target/debug/deps/whole-…: the programs are two levels up.
-        let folder = test.ancestors().nth(2).expect("a target folder").to_path_buf();
+        // target/debug/deps/whole-… is two levels below the programs, target/debug/faults one.
+        let beside = test.parent().expect("a folder");
+        let folder = if beside.ends_with("deps") { beside.parent().expect("a folder") } else { beside }.to_path_buf();
         let profile = if folder.ends_with("release") { &["--release"][..] } else { &[] };
         let cargo = std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into());
         let built = Command::new(cargo)

@@ -20,7 +20,15 @@ impl Proxy {
     /// # Panics
     /// If no port is free.
     pub async fn before(port: u16) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").await.expect("a free port");
+        Self::at(([127, 0, 0, 1], 0).into(), port).await
+    }
+
+    /// The same, listening at this address.
+    ///
+    /// # Panics
+    /// If it is taken.
+    pub async fn at(address: SocketAddr, port: u16) -> Self {
+        let listener = TcpListener::bind(address).await.expect("a free port");
         let address = listener.local_addr().expect("bound");
         let silenced = Arc::new(watch::Sender::new(0));
         let told = Arc::clone(&silenced);

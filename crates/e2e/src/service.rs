@@ -90,7 +90,7 @@ fn start(
         .args(mqtt.iter().flat_map(|url| ["--mqtt", url]))
         .args(options)
         .env("HEROND_DATABASE", database)
-        .env("HEROND_LOG", "warn")
+        .env("HEROND_LOG", std::env::var("HEROND_LOG").unwrap_or_else(|_| "warn".into()))
         .stdout(Stdio::piped())
         .spawn()
         .expect("herond starts");
@@ -295,11 +295,21 @@ impl Service {
 
     /// The first start of a service whose journal has a small disk of its own; none where none can be mounted.
     pub async fn with_small_journal() -> Option<Self> {
+        Self::with_small_journal_on(MariaDb::shared()).await
+    }
+
+    /// Whether its journal has a small disk of its own.
+    pub fn has_small_journal(&self) -> bool {
+        self.mounted.is_some()
+    }
+
+    /// The same on a given server.
+    pub async fn with_small_journal_on(mariadb: &'static MariaDb) -> Option<Self> {
         let data = folder();
         let journal = data.path().join("service/journal");
         std::fs::create_dir_all(&journal).expect("made");
         let mounted = Mounted::on(&journal)?;
-        let mut service = Self::with(MariaDb::shared(), data, None, Vec::new()).await;
+        let mut service = Self::with(mariadb, data, None, Vec::new()).await;
         service.mounted = Some(mounted);
         Some(service)
     }

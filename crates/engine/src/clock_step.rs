@@ -15,6 +15,12 @@ pub(crate) fn shift(time: &mut Option<Timestamp>, by_us: i64) {
 }
 
 impl Engine {
+    /// What the engine before this one has closed is closed now, and nothing follows from it.
+    pub(crate) fn frames_are_new(&mut self, effects: &mut Vec<Effect>) {
+        self.close_collections(self.processed_until, effects);
+        self.processed_until = Timestamp(i64::MIN);
+    }
+
     /// Moves everything by what the clock was moved by. Gateways' accounts are made durable as they now stand.
     pub(crate) fn clock_stepped(&mut self, now: Timestamp, by_us: i64, effects: &mut Vec<Effect>) {
         self.processed_until = Timestamp(i64::MIN);

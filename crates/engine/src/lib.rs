@@ -16,6 +16,7 @@ mod adr;
 mod beacon;
 mod clock_step;
 mod collect;
+mod command;
 mod device;
 mod downlink;
 mod due;
@@ -39,9 +40,10 @@ mod unasked;
 mod uplink;
 
 pub use adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
+pub use command::Command;
 pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
 pub use effect::{
-    Change, Command, DownlinkEvent, DownlinkStage, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
+    Change, DownlinkEvent, DownlinkStage, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
     RefusedEvent, Transmission, TransmissionId, TxFailure, UplinkEvent,
 };
 pub use estates::EstateId;
@@ -291,16 +293,10 @@ impl Engine {
     fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
         match command {
             Command::ProcessedUntil(until) => self.processed_until = until,
-            Command::FramesAreNew => {
-                // What the engine before this one has closed is closed now, and nothing follows from it.
-                self.close_collections(self.processed_until, effects);
-                self.processed_until = Timestamp(i64::MIN);
-            }
+            Command::FramesAreNew => self.frames_are_new(effects),
             Command::ClockStepped { by_us } => self.clock_stepped(now, by_us, effects),
             Command::Quarantine(dev_eui) => {
-                if let Some(device) = self.devices.get_mut(&dev_eui) {
-                    device.quarantined = true;
-                }
+                self.devices.get_mut(&dev_eui).into_iter().for_each(|device| device.quarantined = true);
             }
             Command::PutGateway(config) => {
                 let eui = config.eui;

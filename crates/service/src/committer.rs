@@ -172,7 +172,7 @@ impl Committer {
             match self.write(&part.batch()).await {
                 Ok(()) => {}
                 Err(NotWritten::Refused(why)) => {
-                    unserved.extend(split.refused(part, &why).and_then(|r| self.refused(r)))
+                    unserved.extend(split.refused(part, &why).and_then(|r| self.refused(r)));
                 }
                 Err(other) => return Err(other),
             }

@@ -57,8 +57,8 @@ async fn a_decoder_that_escapes_its_steps_is_ended_by_the_clock_and_holds_up_nob
     // Its other payloads are read as before.
     bench.uplink(&[42], false).await;
     let read = until("its readings", async || {
-        let uplink = message(&bench, DEV_EUI, 9).await?;
-        uplink.readings.get("level").map(|level| level.value.clone())
+        let read = message(&bench, DEV_EUI, 9).await?;
+        read.readings.get("level").map(|level| level.value.clone())
     })
     .await;
     assert_eq!(read, api::message::ReadingValue::Number(42.0));
@@ -93,9 +93,9 @@ async fn workers_killed_at_will_lose_no_uplink_and_no_reading() {
     until_stored(&bench.service, DEV_EUI, 0..60).await;
     for n in 0..60u32 {
         let level = until("a reading", async || {
-            let uplink = message(&bench, DEV_EUI, n).await?;
-            assert_eq!(uplink.decode_error, None);
-            uplink.readings.get("level").map(|level| level.value.clone())
+            let read = message(&bench, DEV_EUI, n).await?;
+            assert_eq!(read.decode_error, None);
+            read.readings.get("level").map(|level| level.value.clone())
         })
         .await;
         assert_eq!(level, api::message::ReadingValue::Number(f64::from(n)));

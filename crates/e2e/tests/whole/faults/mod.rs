@@ -1,6 +1,7 @@
 //! What must hold while things break: nothing acknowledged is lost, nothing is used twice, and one bad thing stops only
 //! itself.
 
+mod account;
 mod clocks;
 mod data;
 mod decoders;

@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use e2e::mariadb::MariaDb;
+use e2e::mariadb::{MariaDb, free_port};
+use e2e::proxy::Proxy;
 use e2e::service::Service;
 use tokio::net::TcpStream;
 
@@ -20,6 +21,19 @@ async fn a_first_start_that_is_killed_again_and_again_ends_well() {
         let service = unfinished.start();
         assert_eq!(health(&service).await.0, 200);
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_start_waits_for_a_database_that_comes_up_later() {
+    let (server, place) = (MariaDb::shared(), ([127, 0, 0, 1], free_port()).into());
+    let later = tokio::spawn(async move {
+        // Time for the service to find nobody there.
+        tokio::time::sleep(Duration::from_secs(3)).await;
+        Proxy::at(place, server.port()).await
+    });
+    let service = Service::through(server, place).await;
+    assert_eq!(health(&service).await.0, 200);
+    drop(later);
 }
 
 #[tokio::test]
