@@ -15,6 +15,8 @@ use crate::network::Network;
 
 /// A commit may take so long before the service says that frames do not become durable.
 const SLOW_COMMIT: Duration = Duration::from_secs(5);
+/// A database that has said nothing for so long is away: it is asked every five seconds.
+const SILENT: Duration = Duration::from_secs(12);
 /// Frames that wait for the engine before it counts as behind.
 const BEHIND: usize = 20_000;
 /// After an outage devices are not called silent until so long after everything is caught up with.
@@ -60,6 +62,8 @@ struct Inner {
     notes: Vec<Note>,
     /// Whether the MQTT broker is there, and since when; none without one.
     broker: Option<(bool, Instant)>,
+    /// When the database last answered.
+    database: Option<Instant>,
 }
 
 /// How the service is doing.
@@ -94,17 +98,18 @@ impl Condition {
         commits.failing_since.get_or_insert_with(clock::utc);
     }
 
-    /// The database has answered.
+    /// The database has answered to a commit.
     pub fn committed(&self) {
-        let commits = &mut self.lock().commits;
+        let mut inner = self.lock();
         let now = Instant::now();
-        let slow = commits.begun.is_some_and(|begun| begun.elapsed() > SLOW_COMMIT);
+        let commits = &mut inner.commits;
         let took = commits.begun.map_or(Duration::ZERO, |begun| begun.elapsed());
-        if commits.failing.take().is_some() || slow {
+        if commits.failing.take().is_some() || took > SLOW_COMMIT {
             let since = commits.failing_since.take().unwrap_or_else(|| clock::utc() - took);
             commits.recovered = Some((now, since));
         }
         (commits.begun, commits.last) = (None, Some(now));
+        inner.database = Some(now);
     }
 
     /// What has to be stored for a device is refused.
@@ -152,6 +157,16 @@ impl Condition {
         }
     }
 
+    /// The database has answered, whatever was asked.
+    pub fn database_answers(&self) {
+        self.lock().database = Some(Instant::now());
+    }
+
+    /// For how long the database has not answered, if that is too long.
+    fn database_silent(&self) -> Option<Duration> {
+        self.lock().database.map(|at| at.elapsed()).filter(|age| *age > SILENT)
+    }
+
     /// For how long frames have not become durable, and why.
     pub fn not_durable(&self) -> Option<(Duration, String)> {
         let commits = &self.lock().commits;
@@ -178,6 +193,14 @@ impl Condition {
         let part = |part: &str, state, age_s, what: String| HealthPart { part: part.into(), state, age_s, what };
         let ok = |name: &str, age_s, what: &str| part(name, PartState::Ok, age_s, what.into());
         let mut parts = Vec::new();
+        let answered = self.lock().database.map(|at| at.elapsed().as_secs_f64());
+        match self.database_silent() {
+            None => parts.push(ok("database", answered, "it answers")),
+            Some(age) => {
+                let what = format!("it has not answered for {}", for_how_long(age));
+                parts.push(part("database", PartState::Failing, Some(age.as_secs_f64()), what));
+            }
+        }
         let last = self.lock().commits.last.map(|at| at.elapsed().as_secs_f64());
         match self.not_durable() {
             None => parts.push(ok("commits", last, "what is heard becomes durable")),
@@ -237,6 +260,10 @@ impl Condition {
             let what = format!("Nothing has become durable for {}: {why}.", for_how_long(age));
             let next = "Look at the database. What is heard waits in the journal, and is stored once it answers.";
             found.push(concern(Weight::Trouble, what, next));
+        }
+        if let (Some(age), None) = (self.database_silent(), self.not_durable()) {
+            let what = format!("The database has not answered for {}.", for_how_long(age));
+            found.push(concern(Weight::Trouble, what, "Look at the database. What is heard will wait in the journal."));
         }
         if let Some((age_s, why)) = network.journal_health().failing() {
             let what = format!(

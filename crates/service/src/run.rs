@@ -168,7 +168,8 @@ pub async fn run(options: Options) -> Result<()> {
     let writer = tokio::spawn(chronicle::write(store.clone(), happenings, stopping.clone()));
     let ended = CancellationToken::new();
     let listener = tokio::spawn(udp::listen(udp, ended.clone()));
-    let mut leased = tokio::spawn(startup::lease::keep(store.clone(), lease.clone(), stopping.clone()));
+    let mut leased =
+        tokio::spawn(startup::lease::keep(store.clone(), lease.clone(), Arc::clone(&condition), stopping.clone()));
     let gateways = Port {
         tls: Some(TlsAcceptor::from(tls::config(Arc::clone(&identity))?)),
         patience: Duration::from_secs(10),

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
@@ -10,6 +11,7 @@ use tokio_util::sync::CancellationToken;
 
 use super::high_water::HighWater;
 use crate::clock;
+use crate::condition::Condition;
 
 /// How often the lease is renewed beside the commits.
 const RENEW_EVERY: Duration = Duration::from_secs(5);
@@ -96,21 +98,23 @@ pub async fn take(store: &Store, data: &Path, high_water: Option<&HighWater>) ->
     }
 }
 
-/// Renews the lease until the service stops; ends earlier if another instance has taken the database.
+/// Renews the lease until the service stops, and so learns whether the database answers; ends earlier if another instance
+/// has taken the database.
 ///
 /// # Errors
 /// If it has.
-pub async fn keep(store: Store, lease: Lease, stopping: CancellationToken) -> Result<()> {
+pub async fn keep(store: Store, lease: Lease, condition: Arc<Condition>, stopping: CancellationToken) -> Result<()> {
     let mut often = tokio::time::interval(RENEW_EVERY);
     loop {
         tokio::select! {
             _ = often.tick() => {}
             () = stopping.cancelled() => return Ok(()),
         }
-        match store.renew_lease(&lease).await {
-            Err(error @ StoreError::TakenOver(_)) => bail!("{error}"),
-            Err(error) => tracing::debug!("the lease was not renewed: {error}"),
-            Ok(()) => {}
+        match tokio::time::timeout(RENEW_EVERY, store.renew_lease(&lease)).await {
+            Ok(Err(error @ StoreError::TakenOver(_))) => bail!("{error}"),
+            Ok(Err(error)) => tracing::debug!("the lease was not renewed: {error}"),
+            Err(_) => tracing::debug!("the lease was not renewed in time"),
+            Ok(Ok(())) => condition.database_answers(),
         }
     }
 }
