@@ -3,6 +3,8 @@ import { goto } from "$app/navigation";
 import { api, type Estate, type Me, type Right } from "./api";
 
 const KEPT = "estate";
+/** Until the service is asked again who we are, while its database is away. */
+const AGAIN_MS = 3000;
 
 class Session {
   me = $state<Me | null>(null);
@@ -43,12 +45,17 @@ class Session {
     location.assign("/");
   }
 
-  /** Asks the service who we are; sends to the sign-in page if it does not know us. */
+  /** Asks the service who we are; sends to the sign-in page if it does not know us. While it cannot say, it is asked again. */
   async load(): Promise<boolean> {
-    const { data } = await api.GET("/api/v1/me");
-    this.me = data ?? null;
-    if (!data) await goto("/sign-in");
-    return Boolean(data);
+    for (;;) {
+      const { data, response } = await api.GET("/api/v1/me");
+      if (data || response.status === 401) {
+        this.me = data ?? null;
+        if (!data) await goto("/sign-in");
+        return Boolean(data);
+      }
+      await new Promise((resolve) => setTimeout(resolve, AGAIN_MS));
+    }
   }
 
   async signOut() {

@@ -202,6 +202,11 @@ impl Directory {
         self.decoder(estate, device.model.as_deref()?, device.eui)?.rules.get(reading).cloned()
     }
 
+    /// How many devices and groups an estate has.
+    pub fn count(&self, estate: EstateId) -> usize {
+        self.read().devices.values().filter(|device| device.estate_id == estate).count()
+    }
+
     pub fn estates(&self) -> Vec<EstateId> {
         self.read().estates.keys().copied().collect()
     }

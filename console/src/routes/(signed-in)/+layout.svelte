@@ -105,5 +105,6 @@
     {/each}
   </nav>
 {:else}
+  <Outage />
   <p class="p-8 text-base-content/75">Asking the service…</p>
 {/if}

@@ -35,7 +35,11 @@ pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSi
             if within.is_none() {
                 known.extend(app.condition.concerns(&app.network));
             }
-            return Ok(Json(Watch::new(&[], &[], None, known, Decoding::default(), 0, Utc::now())));
+            let mut watch = Watch::new(&[], &[], None, known, Decoding::default(), 0, Utc::now());
+            if within.is_none() {
+                (watch.gateways, watch.devices) = (app.presence.count(estate.id), app.directory.count(estate.id));
+            }
+            return Ok(Json(watch));
         }
     };
     let heard_until = app.condition.heard_until(&app.network);

@@ -191,6 +191,11 @@ impl Presence {
         self.lock().known.get(&eui).cloned()
     }
 
+    /// How many gateways an estate has.
+    pub fn count(&self, estate: EstateId) -> usize {
+        self.lock().known.values().filter(|gateway| gateway.estate_id == estate).count()
+    }
+
     pub fn stranger(&self, eui: Eui64) -> Option<Stranger> {
         self.lock().strangers.get(&eui).map(|caller| caller.shown(eui))
     }
