@@ -1,5 +1,6 @@
 //! Measuring the service while it runs: what it takes, and how long what it does takes.
 
+use std::fmt::Display;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
@@ -61,12 +62,31 @@ impl Vitals {
     }
 }
 
-/// User and system time, fields 14 and 15 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces.
+/// What the system says of a process.
+pub struct ProcessStat {
+    /// It has ended, and its parent has not asked for it yet.
+    pub zombie: bool,
+    /// User and system time since its start, in seconds.
+    pub cpu_s: f64,
+    /// When it was started, in ticks since the machine's start.
+    pub started: u64,
+}
+
+/// Fields 3, 14, 15 and 22 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces. `process` is a number, or
+/// `self`.
+pub fn process_stat(process: impl Display) -> Option<ProcessStat> {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
+    let ticks = |number: usize| fields.get(number - 3)?.parse::<u64>().ok();
+    Some(ProcessStat {
+        zombie: *fields.first()? == "Z",
+        cpu_s: (ticks(14)? + ticks(15)?) as f64 / TICKS_PER_S,
+        started: ticks(22)?,
+    })
+}
+
 fn cpu_s() -> Option<f64> {
-    let stat = std::fs::read_to_string("/proc/self/stat").ok()?;
-    let mut fields = stat.rsplit_once(')')?.1.split_whitespace().skip(11);
-    let ticks = |field: Option<&str>| field?.parse::<f64>().ok();
-    Some((ticks(fields.next())? + ticks(fields.next())?) / TICKS_PER_S)
+    Some(process_stat("self")?.cpu_s)
 }
 
 fn resident_bytes() -> Option<u64> {

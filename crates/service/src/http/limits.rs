@@ -31,6 +31,17 @@ pub struct Limits {
     pub requests: Buckets<PersonId>,
 }
 
+/// What counts as one source: an IPv6 subscriber has all of a /64.
+pub fn one_source(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
+            Some(v4) => v4.into(),
+            None => Ipv6Addr::from(u128::from(v6) & (u128::MAX << 64)).into(),
+        },
+        v4 => v4,
+    }
+}
+
 impl Limits {
     pub fn new(requests_per_s: u32) -> Self {
         Self {
@@ -44,15 +55,9 @@ impl Limits {
         }
     }
 
-    /// What counts as one source: an IPv6 subscriber has all of a /64.
+    /// What counts as one source.
     pub fn of(&self, address: IpAddr) -> IpAddr {
-        match address {
-            IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
-                Some(v4) => v4.into(),
-                None => Ipv6Addr::from(u128::from(v6) & (u128::MAX << 64)).into(),
-            },
-            v4 => v4,
-        }
+        one_source(address)
     }
 
     /// Before a sign-in is tried: whether it may be, or how long to wait.

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use crate::http::limits::one_source;
+
 /// Handshakes of one address at once. Many gateways may be behind one.
 const OF_ONE: usize = 64;
 
@@ -18,17 +20,6 @@ pub struct Handshake {
     of: IpAddr,
 }
 
-/// What counts as one address: an IPv6 subscriber has all of a /64.
-fn one(address: IpAddr) -> IpAddr {
-    match address {
-        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
-            Some(v4) => v4.into(),
-            None => IpAddr::V6((u128::from(v6) & !u128::from(u64::MAX)).into()),
-        },
-        v4 => v4,
-    }
-}
-
 impl Handshakes {
     fn lock(&self) -> MutexGuard<'_, HashMap<IpAddr, usize>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
@@ -36,7 +27,7 @@ impl Handshakes {
 
     /// Begins one; none if that address has too many.
     pub fn begin(&self, address: IpAddr) -> Option<Handshake> {
-        let of = one(address);
+        let of = one_source(address);
         let mut all = self.lock();
         let count = all.entry(of).or_default();
         if *count >= OF_ONE {
@@ -74,7 +65,7 @@ mod tests {
         drop(held);
         assert!(all.lock().is_empty(), "nothing is remembered of whoever is gone");
         let v6 = |text: &str| text.parse::<IpAddr>().unwrap();
-        assert_eq!(super::one(v6("2001:db8::1")), super::one(v6("2001:db8::ffff")));
-        assert_eq!(super::one(v6("::ffff:10.0.0.1")), one);
+        assert_eq!(one_source(v6("2001:db8::1")), one_source(v6("2001:db8::ffff")));
+        assert_eq!(one_source(v6("::ffff:10.0.0.1")), one);
     }
 }

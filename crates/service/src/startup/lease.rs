@@ -12,6 +12,7 @@ use tokio_util::sync::CancellationToken;
 use super::high_water::HighWater;
 use crate::clock;
 use crate::condition::Condition;
+use crate::vitals::process_stat;
 
 /// How often the lease is renewed beside the commits.
 const RENEW_EVERY: Duration = Duration::from_secs(5);
@@ -35,15 +36,9 @@ fn machine() -> String {
     format!("{} {}", clock::boot_id(), space.display()).chars().take(80).collect()
 }
 
-/// When a process was started, if it runs: field 22 of proc(5)'s `/proc/PID/stat`.
+/// When a process was started, if it runs. One that has ended and that nobody has asked for does not.
 fn started(process: u32) -> Option<u64> {
-    let stat = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-    let after_name = stat.rsplit_once(')')?.1;
-    let mut fields = after_name.split_whitespace();
-    // A process that has ended and that nobody has asked for is no process.
-    let state = fields.next()?;
-    (state != "Z").then_some(())?;
-    fields.nth(18)?.parse().ok()
+    process_stat(process).filter(|stat| !stat.zombie).map(|stat| stat.started)
 }
 
 /// Whether whoever holds the database is certainly gone.

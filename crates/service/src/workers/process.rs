@@ -10,11 +10,15 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use super::ScriptRef;
 use super::wire::{self, Answer, Request};
+use crate::vitals::process_stat;
 
 /// Scripts that a worker holds; when it has more, it lets all go.
 const SCRIPTS: usize = 128;
 /// Room for what is read at once.
 const CHUNK: usize = 64 * 1024;
+
+/// An answer that has not come within this part of its time is slow.
+const SLOW: u32 = 10;
 
 /// Why there is no answer.
 #[derive(Debug)]
@@ -97,6 +101,8 @@ impl Process {
 
     /// The next answer, if it comes until then.
     fn receive(&mut self, begun: Instant, limit: Duration) -> Result<Answer, Lost> {
+        // Asked only once an answer is slow to come: most calls take microseconds.
+        let mut slow: Option<(Instant, Option<f64>)> = None;
         loop {
             match wire::take(&self.buffer) {
                 Ok(Some((answer, taken))) => {
@@ -107,8 +113,18 @@ impl Process {
                 Err(error) => return Err(Lost::Ended(error.to_string())),
             }
             let left = limit.saturating_sub(begun.elapsed());
-            if left.is_zero() || !self.readable_within(left)? {
-                return Err(Lost::Late { busy_machine: self.processor_time().is_some_and(|took| took * 2 < limit) });
+            let wait = if slow.is_none() { left.min(limit / SLOW) } else { left };
+            if !self.readable_within(wait)? {
+                let cpu_s = self.cpu_s();
+                match slow {
+                    None => slow = Some((Instant::now(), cpu_s)),
+                    Some((since, cpu_before_s)) => {
+                        let took = cpu_s.zip(cpu_before_s).map(|(now, before)| now - before);
+                        let busy_machine = took.is_some_and(|took| took * 2.0 < since.elapsed().as_secs_f64());
+                        return Err(Lost::Late { busy_machine });
+                    }
+                }
+                continue;
             }
             let mut chunk = [0; CHUNK];
             let read = match &mut self.pipes {
@@ -139,18 +155,13 @@ impl Process {
         }
     }
 
-    /// Processor time that the worker has taken since it was started: fields 14 and 15 of proc(5)'s `/proc/PID/stat`, in
-    /// hundredths of a second.
-    fn processor_time(&self) -> Option<Duration> {
-        let process = match &self.pipes {
-            Pipes::Process(child, ..) => child.id(),
+    /// Processor time that the worker has taken since it was started.
+    fn cpu_s(&self) -> Option<f64> {
+        match &self.pipes {
+            Pipes::Process(child, ..) => process_stat(child.id()).map(|stat| stat.cpu_s),
             #[cfg(test)]
-            Pipes::Thread(..) => return None,
-        };
-        let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-        let mut fields = stat.rsplit_once(')')?.1.split_whitespace().skip(11);
-        let ticks = fields.next()?.parse::<u64>().ok()? + fields.next()?.parse::<u64>().ok()?;
-        Some(Duration::from_millis(ticks * 10))
+            Pipes::Thread(..) => None,
+        }
     }
 
     /// Asks for one thing. After an error the worker is of no use any more.
