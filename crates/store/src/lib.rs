@@ -116,12 +116,6 @@ impl Store {
         Self { vault: Arc::new(vault), ..self }
     }
 
-    /// Whether the database answers.
-    pub async fn ping(&self) -> bool {
-        let answer = sqlx::query("SELECT 1").execute(&self.pool);
-        tokio::time::timeout(CONNECT, answer).await.is_ok_and(|answer| answer.is_ok())
-    }
-
     /// One page of an estate's list. The statement takes estate, cursor and limit, in this order.
     async fn page(
         &self,

@@ -279,9 +279,12 @@ pub fn decode_quickly(
     while next < jobs.len() && begun.elapsed() < time {
         let (from, mut done) = (next, 0);
         let told = QUICK.with(|process| {
-            for (script, _) in &jobs[from..] {
+            for (at, (script, _)) in jobs[from..].iter().enumerate() {
+                // Should this one not load in time, it is the slow one.
+                done = at;
                 process.hold(script, CALL)?;
             }
+            done = 0;
             let request = |(script, payload): &(ScriptRef, Payload)| Request::Decode {
                 script: script.number,
                 bytes: payload.bytes.clone(),
