@@ -313,15 +313,17 @@ mod tests {
     }
 
     /// Its decoder has shown itself quick.
-    fn known_to_be_quick(preparer: &Preparer) {
+    fn known_to_be_quick(preparer: &Preparer) -> std::sync::MutexGuard<'static, ()> {
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
+        let Ok(decode::Ready::Script(script)) = &decoder.ready else { panic!("a script") };
+        crate::workers::quick_for_test(script)
     }
 
     #[test]
     fn what_is_quickly_decoded_is_stored_and_told_with_its_readings() {
         let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
-        known_to_be_quick(&preparer);
+        let _alone = known_to_be_quick(&preparer);
         // What is on port 0 is the network's own.
         let mut prepared = preparer.prepare(outcome(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
         prepared.gather(preparer.prepare(outcome(uplink(3, 2), 6)));
@@ -367,7 +369,7 @@ mod tests {
     #[test]
     fn a_decoder_that_throws_has_done_its_work() {
         let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
-        known_to_be_quick(&preparer);
+        let _alone = known_to_be_quick(&preparer);
         let prepared = preparer.prepare(outcome(uplink(1, 9), 1));
         assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.batch.readings.len()), (1, 0, 0));
         let Body::Uplink(told) = &prepared.to_publish[0].1.body else { panic!("no uplink") };

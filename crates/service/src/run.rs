@@ -246,7 +246,7 @@ pub async fn run(options: Options) -> Result<()> {
         doubts,
         gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
         edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
-        workbench: Arc::default(),
+        turns: Arc::default(),
         exports: Arc::new(Semaphore::new(2)),
         jobs,
     };

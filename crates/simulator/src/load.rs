@@ -47,6 +47,8 @@ function decodeUplink(input) {
 }
 ";
 
+const ENDLESS: &str = "function decodeUplink() { for (;;) {} }";
+
 /// How large a load is.
 #[derive(Debug, Clone, Copy)]
 pub struct Size {
@@ -54,6 +56,8 @@ pub struct Size {
     pub devices: u32,
     /// Gateways that hear each uplink.
     pub gateways: u8,
+    /// Further devices, whose decoder never ends.
+    pub endless: u32,
 }
 
 impl Size {
@@ -68,6 +72,21 @@ impl Size {
             radio: RadioSettings::default(),
             ..PutModel::default()
         }
+    }
+
+    /// The model of the devices whose decoder never ends.
+    pub fn endless_model() -> PutModel {
+        PutModel {
+            maker: "Benchwright".into(),
+            name: "Endless probe".into(),
+            decoder: Some(ENDLESS.into()),
+            ..PutModel::default()
+        }
+    }
+
+    /// One of those devices, to register.
+    pub fn endless_device(&self, n: u32, fleet: &str, model: &str) -> NewDevice {
+        NewDevice { model: Some(model.into()), ..Self::device(self.devices + n, fleet, model) }
     }
 
     /// A gateway to register.
@@ -135,6 +154,10 @@ struct Shared {
     acknowledged_frames: AtomicU64,
     /// Every so many uplinks one asks for an acknowledgement; none do while this is 0.
     confirmed_every: AtomicU64,
+    /// After every so many uplinks comes one of a device whose decoder never ends; none while this is 0.
+    endless_every: AtomicU64,
+    /// Those that were sent.
+    endless_sent: AtomicU64,
     /// Confirmed uplinks that were not answered yet.
     unanswered: Mutex<HashMap<DevAddr, Instant>>,
     /// From the end of a confirmed uplink to its answer at the gateway.
@@ -176,7 +199,17 @@ impl Load {
         self.shared.confirmed_every.store(uplinks, Ordering::Relaxed);
     }
 
-    /// Uplinks sent so far.
+    /// Has an uplink of a device whose decoder never ends follow on every so many uplinks; 0 has none.
+    pub fn endless_every(&self, uplinks: u64) {
+        self.shared.endless_every.store(uplinks, Ordering::Relaxed);
+    }
+
+    /// Uplinks sent so far by devices whose decoder never ends.
+    pub fn endless_sent(&self) -> u64 {
+        self.shared.endless_sent.load(Ordering::Relaxed)
+    }
+
+    /// Uplinks sent so far by the others.
     pub fn sent(&self) -> u64 {
         self.shared.sent.load(Ordering::Relaxed)
     }
@@ -203,8 +236,10 @@ impl Drop for Load {
 }
 
 fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
-    let ready: Vec<(MicKey, PayloadKey)> =
-        (0..size.devices).map(keys).map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app))).collect();
+    let ready: Vec<(MicKey, PayloadKey)> = (0..size.devices + size.endless)
+        .map(keys)
+        .map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app)))
+        .collect();
     let Some(modulation) = Modulation::lora(7, 125) else { return };
     let start = Instant::now();
     let (mut sent, mut lost) = (0u64, 0u64);
@@ -217,7 +252,7 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
         }
         let wait = Instant::now();
         loop {
-            let open = (sent * gateways.len() as u64)
+            let open = ((sent + shared.endless_sent.load(Ordering::Relaxed)) * gateways.len() as u64)
                 .saturating_sub(lost + shared.acknowledged_frames.load(Ordering::Relaxed));
             if open < UNACKNOWLEDGED {
                 break;
@@ -229,7 +264,15 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
             thread::sleep(Duration::from_micros(50));
         }
         let every = shared.confirmed_every.load(Ordering::Relaxed);
-        let frames: Vec<(u32, Vec<u8>)> = (sent..sent + due)
+        let frame = |i: u64, n: u32, counter: u32, confirmed: bool| {
+            let [high, low] = (counter as u16).to_be_bytes();
+            let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
+            let (flags, payload) = (UplinkFlags::default(), Some((2, &payload[..])));
+            let repr = DataRepr::uplink(dev_addr(n), counter, flags, payload).confirmed(confirmed);
+            let (network, app) = &ready[n as usize];
+            Some((FREQUENCIES_HZ[i as usize % FREQUENCIES_HZ.len()], repr.emit(network, app).ok()?))
+        };
+        let mut frames: Vec<(u32, Vec<u8>)> = (sent..sent + due)
             .filter_map(|i| {
                 let n = (i % u64::from(size.devices)) as u32;
                 let counter = (i / u64::from(size.devices)) as u32;
@@ -241,14 +284,15 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
                         .unwrap_or_else(PoisonError::into_inner)
                         .insert(dev_addr(n), Instant::now());
                 }
-                let [high, low] = (counter as u16).to_be_bytes();
-                let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
-                let (flags, payload) = (UplinkFlags::default(), Some((2, &payload[..])));
-                let repr = DataRepr::uplink(dev_addr(n), counter, flags, payload).confirmed(confirmed);
-                let (network, app) = &ready[n as usize];
-                Some((FREQUENCIES_HZ[i as usize % FREQUENCIES_HZ.len()], repr.emit(network, app).ok()?))
+                frame(i, n, counter, confirmed)
             })
             .collect();
+        let endless_every = shared.endless_every.load(Ordering::Relaxed);
+        for i in (sent..sent + due).filter(|i| endless_every > 0 && i.is_multiple_of(endless_every)) {
+            let before = shared.endless_sent.fetch_add(1, Ordering::Relaxed);
+            let n = size.devices + (before % u64::from(size.endless.max(1))) as u32;
+            frames.extend(frame(i, n, (before / u64::from(size.endless.max(1))) as u32, false));
+        }
         for (i, (gateway, socket)) in gateways.iter().enumerate() {
             let clock_us = start.elapsed().as_micros() as u32;
             let level = (-80.0 - i as f64, 9.0 - i as f64);
@@ -259,7 +303,7 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
             shared.datagrams.fetch_add(1, Ordering::Relaxed);
             // A full socket buffer sheds, as a gateway's would; what is not acknowledged is counted. The token
             // tells how many frames that was.
-            let _ = socket.send(&Datagram::PushData { token: due as u16, gateway: *gateway, push }.emit());
+            let _ = socket.send(&Datagram::PushData { token: frames.len() as u16, gateway: *gateway, push }.emit());
         }
         sent += due;
         shared.sent.store(sent, Ordering::Relaxed);

@@ -85,6 +85,10 @@ pub struct IngestArgs {
     /// Uplinks a second in the steady part.
     #[arg(long, value_name = "UPLINKS", default_value_t = 1000.0, value_parser = positive)]
     pub rate: f64,
+    /// Devices in a fleet of their own whose decoder never ends. They send 50 uplinks a second in a third part, which
+    /// is like the steady one otherwise.
+    #[arg(long, value_name = "DEVICES", default_value_t = 0, value_parser = clap::value_parser!(u32).range(0..=1000))]
+    pub endless_decoders: u32,
     /// Rows a second that the database takes by itself, as `herond insert-rate` tells; for comparison.
     #[arg(long, value_name = "ROWS", value_parser = positive)]
     pub raw_rows_per_s: Option<f64>,

@@ -7,6 +7,7 @@ use api::device::DeviceDetail;
 use api::fleet::{Fleet, NewFleet};
 use api::gateway::Gateway;
 use api::model::Model;
+use api::registration::NewDevice;
 use api::vitals::{Slice, Vitals, within_ms};
 use api::{Intake, Page};
 use futures::{StreamExt as _, TryStreamExt as _, stream};
@@ -32,6 +33,10 @@ const DRAIN: Duration = Duration::from_secs(60);
 /// airtime allows.
 const CONFIRMED_EVERY: u64 = 50;
 
+/// Uplinks a second of all devices whose decoder never ends.
+const ENDLESS_PER_S: f64 = 50.0;
+const ENDLESS: &str = "load-endless";
+
 /// What was measured.
 #[derive(Debug, Serialize)]
 struct Measured {
@@ -39,6 +44,8 @@ struct Measured {
     gateways: u8,
     sustained: Part,
     steady: Part,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    beside_endless_decoders: Option<Part>,
     /// Sustained uplinks against the rows a second the same database takes by itself.
     #[serde(skip_serializing_if = "Option::is_none")]
     share_of_raw_rate: Option<f64>,
@@ -72,7 +79,9 @@ pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Res
     }
     let head = ["", "UPLINKS/S", "STORED P50", "P99", "ANSWERED P50", "P99", "CORES"];
     let ms = |value: Option<f64>| value.map_or_else(|| "–".into(), |ms| format!("{ms:.1} ms"));
-    let rows = [("as fast as it goes", &measured.sustained), ("steady", &measured.steady)].map(|(name, part)| {
+    let parts = [("as fast as it goes", &measured.sustained), ("steady", &measured.steady)];
+    let beside = measured.beside_endless_decoders.iter().map(|part| ("beside endless decoders", part));
+    let rows = parts.into_iter().chain(beside).map(|(name, part)| {
         vec![
             name.into(),
             format!("{:.0}", part.uplinks_per_s),
@@ -83,7 +92,7 @@ pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Res
             part.cores_used.map_or_else(|| "–".into(), |cores| format!("{cores:.2}")),
         ]
     });
-    out.line(show::table(&head, rows.into_iter()))?;
+    out.line(show::table(&head, rows))?;
     out.line(format!(
         "\n{} devices, each uplink heard by {} gateways, every second one decoded by a script. \"Stored\" counts from \
          the first copy's datagram, the collection window included; \"answered\" from the end of that window to the \
@@ -103,7 +112,7 @@ pub async fn run(client: &Client, out: &Out, verb: &BenchVerb, yes: bool) -> Res
 }
 
 async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measured> {
-    let size = Size { devices: args.devices, gateways: args.gateways };
+    let size = Size { devices: args.devices, gateways: args.gateways, endless: args.endless_decoders };
     show::confirm(
         yes,
         &format!(
@@ -119,6 +128,14 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
     eprintln!("{} uplinks a second, for {} s …", args.rate, args.seconds);
     load.confirm_every(CONFIRMED_EVERY);
     let steady = part(client, args, &load, Some(args.rate)).await?;
+    let beside_endless_decoders = match size.endless {
+        0 => None,
+        endless => {
+            eprintln!("the same beside {endless} devices whose decoder never ends, for {} s …", args.seconds);
+            load.endless_every((args.rate / ENDLESS_PER_S).ceil() as u64);
+            Some(part(client, args, &load, Some(args.rate)).await?)
+        }
+    };
     let after: Intake = client.get("/intake", &[]).await?;
     let vitals = vitals(client).await?;
     let shed = |intake: &Intake| intake.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
@@ -128,6 +145,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         share_of_raw_rate: args.raw_rows_per_s.map(|raw| sustained.uplinks_per_s / raw),
         sustained,
         steady,
+        beside_endless_decoders,
         shed_frames: shed(&after) - shed(&before),
         datagrams_not_acknowledged: load.unacknowledged(),
         resident_bytes: vitals.resident_bytes,
@@ -145,14 +163,27 @@ async fn register(client: &Client, size: Size) -> Result<()> {
     for n in 0..size.gateways {
         client.post::<Gateway>(&client.in_estate("gateways").await?, &Size::gateway(n)).await?;
     }
-    let path = client.in_estate("devices").await?;
-    stream::iter(0..size.devices)
-        .map(|n| {
+    let devices = (0..size.devices).map(|n| Size::device(n, FLEET, MODEL)).collect();
+    register_devices(client, devices).await?;
+    if size.endless > 0 {
+        let new = NewFleet { slug: ENDLESS.into(), name: None, limits: Default::default() };
+        client.post::<Fleet>(&client.in_estate("fleets").await?, &new).await?;
+        client.put::<Model>(&client.in_estate(&format!("models/{ENDLESS}")).await?, &Size::endless_model()).await?;
+        let devices = (0..size.endless).map(|n| size.endless_device(n, ENDLESS, ENDLESS)).collect();
+        register_devices(client, devices).await?;
+    }
+    Ok(())
+}
+
+async fn register_devices(client: &Client, devices: Vec<NewDevice>) -> Result<()> {
+    let (path, of) = (client.in_estate("devices").await?, devices.len());
+    stream::iter(devices.into_iter().enumerate())
+        .map(|(n, device)| {
             let path = &path;
             async move {
-                client.post::<DeviceDetail>(path, &Size::device(n, FLEET, MODEL)).await?;
+                client.post::<DeviceDetail>(path, &device).await?;
                 if (n + 1).is_multiple_of(1000) {
-                    eprintln!("{} of {} devices registered", n + 1, size.devices);
+                    eprintln!("{} of {of} devices registered", n + 1);
                 }
                 anyhow::Ok(())
             }
@@ -188,7 +219,8 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
         let now = vitals(client).await?;
         let sent = load.sent() - sent_before;
         let (stored, decoded) = (now.uplinks_stored - base.uplinks_stored, now.uplinks_decoded - base.uplinks_decoded);
-        if stored >= sent && decoded >= sent / 2 {
+        // Those whose decoder never ends are read for minutes yet.
+        if stored >= sent && (decoded >= sent / 2 || load.endless_sent() > 0) {
             break;
         }
         tokio::time::sleep(LOOK_EVERY).await;

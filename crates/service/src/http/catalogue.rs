@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use api::catalogue::{
     self, CatalogueOutcome, CatalogueSource, Entry, GitCatalogue, ModelFate, ModelOutcome, RefreshCatalogue, SourceKind,
 };
+use api::model::PutModel;
 use api::problem::{self, Problem};
 use api::registration::ModelBase;
 use axum::body::Bytes;
@@ -18,6 +19,7 @@ use super::changing::retell;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Params};
 use super::profiles::compare;
+use super::scripts::Purpose;
 use crate::catalogue::{SHIPPED, load, plan, shipped};
 use crate::{archive, git};
 
@@ -131,16 +133,18 @@ async fn import(
     let here = app.store.models(estate.id, "", ALL).await?;
     let name = source.source.clone();
     let of = name.clone();
-    let (mut models, writes) = aside(move || plan(&of, entries, &here)).await?;
+    let (mut models, writes) = app.run_scripts(estate, Purpose::Tests, move || plan(&of, entries, &here)).await?;
     let (writes, retold) = fitting(app, estate, writes, &mut models).await?;
     if preview {
         estate.trail().note("looked at only");
     } else {
         estate.trail().object(format!("catalogue {name}")).note(format!("{} models written", writes.len()));
+        // Before anything is written: this may be refused.
+        let models: Vec<(String, PutModel)> = writes.iter().map(|w| (w.slug.clone(), w.model.clone())).collect();
+        let load = move || models.into_iter().map(|(slug, model)| (slug, load(&model).0)).collect::<Vec<_>>();
+        let loaded = app.run_scripts(estate, Purpose::Tests, load).await?;
         app.store.put_catalogue(estate.id, &source, &writes, &estate.person).await?;
-        let loaded =
-            aside(move || writes.into_iter().map(|write| (write.slug, load(&write.model).0)).collect::<Vec<_>>());
-        for (slug, decoders) in loaded.await? {
+        for (slug, decoders) in loaded {
             app.directory.put_model(estate.id, &slug, decoders);
         }
         retell(app, &retold).await?;

@@ -33,6 +33,7 @@ mod recent;
 mod regions;
 mod registering;
 mod rehearsal;
+mod scripts;
 mod sign_in;
 mod tokens;
 mod traffic;
@@ -122,8 +123,8 @@ pub struct App {
     pub doubts: Arc<Doubts>,
     pub gate: Gate,
     pub edge: Arc<Edge>,
-    /// Drafts being tried.
-    pub workbench: Arc<workbench::Turns>,
+    /// Scripts that people run.
+    pub turns: Arc<scripts::Turns>,
     /// Exports going on: each reads from the database for as long as it takes.
     pub exports: Arc<Semaphore>,
     /// Told when there is a new job.

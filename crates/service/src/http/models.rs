@@ -10,11 +10,11 @@ use serde::Deserialize;
 use store::{DeviceQuery, ModelRow, Saved};
 
 use super::App;
-use super::catalogue::aside;
 use super::changing::retell;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathName, page, revision};
 use super::profiles::compare;
+use super::scripts::Purpose;
 use crate::catalogue::load;
 
 /// An estate's models, by short name.
@@ -72,7 +72,7 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
         return Err(bad_field("note", note, "at most 300 characters are allowed").into());
     }
     let about = model.clone();
-    let (decoders, flaw) = aside(move || load(&about)).await?;
+    let (decoders, flaw) = app.run_scripts(estate, Purpose::Tests, move || load(&about)).await?;
     // A script that cannot even be loaded is most likely a slip of whoever sends it; one that fails a test may be work under way.
     if let Some(unreadable) = flaw.as_ref().filter(|flaw| !flaw.loads) {
         let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");

@@ -15,10 +15,10 @@ use ulid::Ulid;
 use crate::{clock, decode};
 
 use super::App;
-use super::catalogue::aside;
 use super::devices::expected_s;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
+use super::scripts::Purpose;
 
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
@@ -124,7 +124,7 @@ async fn payload_of(
     let Some(decoder) = app.directory.decoder(estate.id, model, device.dev_eui) else {
         return Err(bad(format!("the model {model} has no script, so there is no encoder: give the bytes")));
     };
-    let encoded = aside(move || decode::encode(&decoder, &values)).await?;
+    let encoded = app.run_scripts(estate, Purpose::Calls, move || decode::encode(&decoder, &values)).await?;
     let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
     let Some(port) = port.or(encoded.port) else {
         return Err(bad_field("port", "nothing", "the encoder names none, so it is to be given: 1 to 223").into());
@@ -177,7 +177,7 @@ async fn read_back(
     let decoder = model.and_then(|model| app.directory.decoder(estate.id, &model, eui));
     let Some(decoder) = decoder else { return Ok(None) };
     let payload = payload.to_vec();
-    aside(move || decode::read_downlink(&decoder, port, &payload)).await
+    app.run_scripts(estate, Purpose::Calls, move || decode::read_downlink(&decoder, port, &payload)).await
 }
 
 /// Says what a downlink comes to, and when it would go, without putting it in.

@@ -12,10 +12,10 @@ use lorawan::{Eui64, Modulation, airtime};
 use ulid::Ulid;
 
 use super::App;
-use super::catalogue::aside;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, PathEui};
 use super::outbox::known;
+use super::scripts::Purpose;
 use crate::decode;
 use crate::workers::Lane;
 
@@ -81,12 +81,13 @@ pub async fn rehearse(
     };
     if let Some(decoder) = decode::decoder_of(&app.directory, estate.id, &message) {
         let totals = app.directory.totals.copy_of(eui);
-        message = aside(move || {
-            let called = decode::call(&decoder, &message, Lane::People);
-            decode::write_down(&totals, &decoder, &mut message, called);
-            message
-        })
-        .await?;
+        message = app
+            .run_scripts(&estate, Purpose::Calls, move || {
+                let called = decode::call(&decoder, &message, Lane::People);
+                decode::write_down(&totals, &decoder, &mut message, called);
+                message
+            })
+            .await?;
     }
     let listeners = app.live.publish(Arc::new((estate.id, message.clone())));
     let went_to = vec![match listeners {

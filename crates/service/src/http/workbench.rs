@@ -8,11 +8,6 @@ use api::problem::{Problem, bad_field};
 use api::workbench::{Draft, MOST_UPLINKS, Tried};
 use axum::extract::State;
 use serde::Deserialize;
-use store::PersonId;
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
-
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
 
 use super::App;
 use super::catalogue::aside;
@@ -20,29 +15,9 @@ use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathModel, PathName, page};
 use super::models::{model_of, put};
 use super::outbox::known;
+use super::scripts::Purpose;
 use crate::history::doubts_of;
 use crate::workbench::{self, Case};
-
-/// Accounts that try drafts: each tries one at a time, and waits for nobody else.
-#[derive(Default)]
-pub struct Turns(Mutex<HashMap<PersonId, Arc<Semaphore>>>);
-
-/// Accounts that are remembered before those that try nothing are forgotten.
-const ACCOUNTS: usize = 256;
-
-impl Turns {
-    /// This account's turn, once what it tried before is done.
-    async fn turn(&self, person: PersonId) -> Option<OwnedSemaphorePermit> {
-        let own = {
-            let mut turns = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-            if turns.len() >= ACCOUNTS {
-                turns.retain(|_, turn| Arc::strong_count(turn) > 1 || turn.available_permits() == 0);
-            }
-            Arc::clone(turns.entry(person).or_insert_with(|| Arc::new(Semaphore::new(1))))
-        };
-        own.acquire_owned().await.ok()
-    }
-}
 
 /// Devices whose last uplinks a draft is tried on: those heard last.
 const DEVICES: usize = 64;
@@ -84,10 +59,8 @@ pub async fn try_draft(
         cases.extend(stored.filter_map(Case::stored).take(draft.last as usize));
     }
     let in_force = app.directory.decoder_for(estate.id, &slug, &version);
-    let one_at_a_time = app.workbench.turn(estate.entry.who.person.id).await;
-    let tried = aside(move || workbench::run(&draft, &about, in_force.as_ref(), cases)).await?;
-    drop(one_at_a_time);
-    Ok(Json(tried))
+    let run = move || workbench::run(&draft, &about, in_force.as_ref(), cases);
+    Ok(Json(app.run_scripts(&estate, Purpose::Tests, run).await?))
 }
 
 /// What looks wrong with a model's readings, by the last day's values of its devices.

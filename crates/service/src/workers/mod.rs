@@ -6,6 +6,7 @@
 
 mod jail;
 mod process;
+mod quick;
 pub mod wire;
 mod worker;
 
@@ -19,14 +20,13 @@ use std::time::{Duration, Instant};
 use payload::{Decoded, Encoded};
 
 use process::{Lost, Process, Source};
+use quick::QuickLane;
 use wire::{Answer, Request};
 pub use wire::{Cause, Failure, FoundFlaw, Loaded};
 
 /// One call may take so long by the clock; four times as much when the machine was busy.
 const CALL: Duration = Duration::from_secs(1);
 const CALL_BUSY: Duration = Duration::from_secs(4);
-/// The same where an uplink's commit waits for it. A decoder that is known to be quick takes a hundredth of this.
-const QUICK_CALL: Duration = Duration::from_millis(25);
 /// All tests of a model.
 const TESTS: Duration = Duration::from_secs(12);
 /// Until a worker is free.
@@ -35,8 +35,6 @@ const TURN: Duration = Duration::from_secs(20);
 /// Who waits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Lane {
-    /// Uplinks on their way to a commit.
-    Quick,
     /// Uplinks that are stored already, and history decoded anew.
     Later,
     /// People.
@@ -100,14 +98,13 @@ const SOURCE: Source = Source::Program;
 #[cfg(test)]
 const SOURCE: Source = Source::Thread;
 
-static QUICK: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 0, 1));
+static QUICK: LazyLock<QuickLane> = LazyLock::new(|| QuickLane::new(SOURCE));
 static LATER: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 10, 1));
 static PEOPLE: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 5, 2));
 
 impl Lane {
     fn pool(self) -> &'static Pool {
         match self {
-            Self::Quick => &QUICK,
             Self::Later => &LATER,
             Self::People => &PEOPLE,
         }
@@ -116,6 +113,19 @@ impl Lane {
 
 fn count(counter: &AtomicU64) {
     counter.fetch_add(1, Ordering::Relaxed);
+}
+
+impl Lost {
+    /// Counts a worker that is gone.
+    fn count(&self) {
+        match self {
+            Self::Late { .. } => count(&COUNTS.killed),
+            Self::Ended(why) => {
+                count(&COUNTS.ended);
+                tracing::warn!("a decoder worker is gone: {why}");
+            }
+        }
+    }
 }
 
 impl Pool {
@@ -172,13 +182,7 @@ impl Pool {
         match &done {
             Ok(_) => self.give_back(process),
             Err(lost) => {
-                match lost {
-                    Lost::Late { .. } => count(&COUNTS.killed),
-                    Lost::Ended(why) => {
-                        count(&COUNTS.ended);
-                        tracing::warn!("a decoder worker is gone: {why}");
-                    }
-                }
+                lost.count();
                 drop(process);
                 self.lost();
             }
@@ -266,54 +270,20 @@ pub struct Quick {
 }
 
 /// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that is
-/// to be read later; `slow` is told of a decoder that was not quick at all. Blocks, for little longer than `time`.
-pub fn decode_quickly(
-    jobs: &[(ScriptRef, Payload)],
-    time: Duration,
-    mut slow: impl FnMut(usize),
-) -> Vec<Option<Quick>> {
-    let mut results: Vec<Option<Quick>> = std::iter::repeat_with(|| None).take(jobs.len()).collect();
-    let begun = Instant::now();
-    let mut next = 0;
-    // A worker that had to be killed has its successor go on behind what it fell over.
-    while next < jobs.len() && begun.elapsed() < time {
-        let (from, mut done) = (next, 0);
-        let told = QUICK.with(|process| {
-            for (at, (script, _)) in jobs[from..].iter().enumerate() {
-                // Should this one not load in time, it is the slow one.
-                done = at;
-                process.hold(script, CALL)?;
-            }
-            done = 0;
-            let request = |(script, payload): &(ScriptRef, Payload)| Request::Decode {
-                script: script.number,
-                bytes: payload.bytes.clone(),
-                port: payload.port,
-                time_ms: payload.time_ms,
-            };
-            let requests: Vec<Request> = jobs[from..].iter().map(request).collect();
-            let told = |at: usize, answer| {
-                if let Answer::Decoded(decoded, took_us) = answer {
-                    let took = Duration::from_micros(took_us.into());
-                    results[from + at] = Some(Quick { result: decoded.map(Into::into), took });
-                }
-                done = at + 1;
-            };
-            process.ask_all(&requests, QUICK_CALL, told, || begun.elapsed() < time)
-        });
-        COUNTS.calls.fetch_add(done as u64, Ordering::Relaxed);
-        match told {
-            Ok(Ok(())) | Err(_) => break,
-            Ok(Err(lost)) => {
-                // The one it was at is read later, whatever happened.
-                if matches!(lost, Lost::Late { .. }) {
-                    slow(from + done);
-                }
-                next = from + done + 1;
-            }
-        }
-    }
-    results
+/// to be read later; `slow` is called with the place of one whose decoder was not quick at all. Blocks, for little longer
+/// than `time`.
+pub fn decode_quickly(jobs: &[(ScriptRef, Payload)], time: Duration, slow: impl FnMut(usize)) -> Vec<Option<Quick>> {
+    QUICK.read(jobs, time, slow)
+}
+
+/// Loads a script for uplinks on their way to a commit. Until the guard is dropped, the quick workers are this test's own.
+#[cfg(test)]
+pub fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> {
+    static ONE_TEST: Mutex<()> = Mutex::new(());
+    let guard = ONE_TEST.lock().unwrap_or_else(PoisonError::into_inner);
+    QUICK.read(&[(script.clone(), Payload { bytes: Vec::new(), port: 1, time_ms: 0 })], CALL, |_| ());
+    QUICK.loaded();
+    guard
 }
 
 /// The bytes of each reading of an uplink, found by trying; none if that takes too long. Blocks.
@@ -430,7 +400,12 @@ mod tests {
             (load(LEVEL, Lane::People).unwrap(), load("function decodeUplink() { throw 'no' }", Lane::People).unwrap());
         let jobs: Vec<(ScriptRef, Payload)> =
             (0..200).map(|n| (if n % 10 == 9 { bad.clone() } else { good.clone() }, payload(n))).collect();
-        let done = decode_quickly(&jobs, Duration::from_secs(60), |_| panic!("slow"));
+        let minute = Duration::from_secs(60);
+        let _alone = quick_for_test(&good);
+        let half = decode_quickly(&jobs, minute, |_| panic!("slow"));
+        assert!(half.iter().enumerate().all(|(n, quick)| quick.is_none() == (n % 10 == 9)), "one is not loaded yet");
+        QUICK.loaded();
+        let done = decode_quickly(&jobs, minute, |_| panic!("slow"));
         for (n, quick) in done.into_iter().enumerate() {
             match quick.unwrap().result {
                 Ok(decoded) => assert_eq!(decoded.readings[0].value, payload::ReadingValue::Number(n as f64)),

@@ -13,7 +13,7 @@ use super::wire::{self, Answer, Request};
 use crate::vitals::process_stat;
 
 /// Scripts that a worker holds; when it has more, it lets all go.
-const SCRIPTS: usize = 128;
+pub(super) const SCRIPTS: usize = 128;
 /// Room for what is read at once.
 const CHUNK: usize = 64 * 1024;
 
@@ -173,9 +173,14 @@ impl Process {
         self.receive(begun, limit)
     }
 
+    /// Whether the worker holds a script.
+    pub fn holds(&self, script: u64) -> bool {
+        self.loaded.contains(&script)
+    }
+
     /// Sees to it that the worker holds a script.
     pub fn hold(&mut self, script: &ScriptRef, limit: Duration) -> Result<(), Lost> {
-        if self.loaded.contains(&script.number) {
+        if self.holds(script.number) {
             return Ok(());
         }
         if self.loaded.len() >= SCRIPTS {
