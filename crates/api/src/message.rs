@@ -429,6 +429,9 @@ pub struct SentBy {
     pub name: String,
     /// `RX1`, `RX2`, `ping slot` or `class C`.
     pub window: String,
+    /// Why it was RX2 and not RX1, in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub window_reason: Option<String>,
     /// Power at the antenna connector.
     pub power_dbm: i32,
     /// The whole frame, in hex; `heron frame` takes it apart.

@@ -9,7 +9,7 @@
 use std::cmp::Ordering;
 use std::collections::VecDeque;
 
-use lorawan::region::{AdrSettings, Use};
+use lorawan::region::AdrSettings;
 use lorawan::{Modulation, airtime};
 
 use crate::profile::{AdrLimits, RadioProfile};
@@ -192,7 +192,7 @@ pub(crate) fn decide(
     let full_power_db = measured.level_db + noise_now_db + POWER_STEP_DB * f32::from(from.tx_power);
     // What would remain above the margin at a data rate with full power.
     let spare_at = |index: u8| {
-        let rate = plan.data_rate(index).filter(|rate| rate.direction != Use::Down)?;
+        let rate = plan.data_rate(index).filter(|_| plan.sends_at(index, settings.uplink_dwell_time))?;
         let (required, noise) = needs_db(rate.modulation)?;
         let carried = plan.network_uplinks().any(|c| from.channels.contains(c.index) && c.carries(index));
         carried.then_some(full_power_db - noise - required - margin_db)

@@ -9,7 +9,7 @@ use std::hash::{BuildHasher as _, RandomState};
 use lorawan::{Eui64, airtime};
 use rustc_hash::FxHashMap;
 
-use crate::effect::{Effect, Event, FrameHeard, Radio, Reception, RefusedEvent};
+use crate::effect::{Dropped, Effect, Event, FrameHeard, Radio, Reception, RefusedEvent};
 use crate::refusal::Refusal;
 use crate::time::Timestamp;
 
@@ -70,8 +70,10 @@ impl Collected {
 pub(crate) enum Added {
     /// It is the first: a new collection.
     First(u64),
-    /// One more, or one that cannot be taken.
+    /// One more.
     Another,
+    /// There is no room for it.
+    Dropped(Dropped),
     /// It came after the frame of this device was processed.
     Late { of: Eui64, late_us: i64, copy: Reception },
 }
@@ -97,8 +99,10 @@ impl Collector {
         let key = self.hasher.hash_one(&frame.phy_payload);
         match self.slots.get_mut(&key) {
             Some(Slot::Collecting(collected)) => {
-                add_copy(&mut collected.copies, frame.reception);
-                return Added::Another;
+                return match add_copy(&mut collected.copies, frame.reception) {
+                    true => Added::Another,
+                    false => Added::Dropped(Dropped::TooManyCopies),
+                };
             }
             Some(Slot::Processed { first_heard, of }) => {
                 let Some(of) = *of else { return Added::Another };
@@ -108,7 +112,7 @@ impl Collector {
             None => {}
         }
         if self.slots.len() >= MAX_FRAMES {
-            return Added::Another;
+            return Added::Dropped(Dropped::TooManyFrames);
         }
         let mut copies = Vec::with_capacity(USUAL_COPIES);
         copies.push(frame.reception);
@@ -150,12 +154,14 @@ impl Collector {
     }
 }
 
-/// One copy a gateway: a strong signal also shows up faintly on neighbouring channels.
-fn add_copy(copies: &mut Vec<Reception>, copy: Reception) {
+/// One copy a gateway: a strong signal also shows up faintly on neighbouring channels. Returns whether there was room.
+fn add_copy(copies: &mut Vec<Reception>, copy: Reception) -> bool {
     let room = copies.len() < MAX_COPIES;
     match copies.iter_mut().find(|known| known.gateway == copy.gateway) {
         Some(known) if copy.quality() > known.quality() => *known = copy,
+        Some(_) => {}
         None if room => copies.push(copy),
-        _ => {}
+        None => return false,
     }
+    true
 }

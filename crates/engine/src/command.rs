@@ -29,6 +29,11 @@ pub enum Command {
     Quarantine(Eui64),
     /// Adds a gateway or changes its settings.
     PutGateway(GatewayConfig),
+    /// What a gateway has refused to send is asked of it again: its settings have been put right.
+    ForgetRefusals {
+        /// Which gateway.
+        gateway: Eui64,
+    },
     /// Takes a gateway away.
     RemoveGateway(Eui64),
     /// Adds a device or changes its settings; a running session goes on.

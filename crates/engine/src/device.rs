@@ -16,7 +16,7 @@ use crate::mac::{Negotiated, Negotiation};
 use crate::outbox::{Outbox, OutboxItem};
 use crate::profile::{Class, Policy, RadioProfile};
 use crate::refusal::Refusal;
-use crate::schedule;
+use crate::schedule::{self, Candidate};
 use crate::session::{Counters, Session};
 use crate::settings::Settings;
 use crate::time::{DAY_US, Timestamp};
@@ -216,6 +216,9 @@ pub(crate) struct Device {
     pub(crate) link: Option<Box<Link>>,
     /// Whether a timer is set that will look at its outbox, and for when.
     pub(crate) looks_at: Option<Timestamp>,
+    /// Until then a frame to it is under way. Another one would drown it out, or arrive before it, and then its lower
+    /// counter would be refused.
+    pub(crate) on_air_until: Timestamp,
     /// Whether its state cannot be kept, so that it is not served.
     pub(crate) quarantined: bool,
 }
@@ -307,6 +310,7 @@ impl Device {
             towards: Ledger::default(),
             link,
             looks_at: None,
+            on_air_until: Timestamp(i64::MIN),
             quarantined: false,
         }
     }
@@ -323,6 +327,7 @@ impl Device {
     /// The clock was set by so much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         shift(&mut self.looks_at, by_us);
+        self.on_air_until = self.on_air_until.plus_us(by_us);
         self.ledger.shift(by_us);
         self.towards.shift(by_us);
         let Some(link) = self.link.as_deref_mut() else { return };
@@ -349,6 +354,14 @@ impl Device {
     /// When a downlink that was on air until `ends` counts as not acknowledged, for classes B and C.
     pub(crate) fn ack_overdue_at(&self, ends: Timestamp) -> Timestamp {
         ends.plus_us(i64::from(self.config.profile.ack_timeout_s) * 1_000_000)
+    }
+
+    /// The ways to answer one of its data frames, once what is under way to it has ended.
+    pub(crate) fn windows_after(&self, frame: &Collected) -> Vec<Candidate> {
+        let Some(session) = self.session.as_deref() else { return Vec::new() };
+        let mut ways = schedule::after_uplink(self.config.plan(), &session.settings, frame, schedule::After::Data);
+        ways.retain(|way| way.at >= self.on_air_until);
+        ways
     }
 
     pub(crate) fn sessions(&self) -> impl Iterator<Item = &Session> {

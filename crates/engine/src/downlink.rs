@@ -11,7 +11,7 @@ use crate::explain::Notice;
 use crate::ledger::{Minute, Transmitter};
 use crate::outbox::{OutboxId, OutboxItem, OutboxState, Wait};
 use crate::profile::{Class, Rates};
-use crate::schedule::{self, Candidate, HEADER_LEN, NoWay, Window};
+use crate::schedule::{self, Busy, Candidate, HEADER_LEN, NoWay, Ways, WhyRx2, Window};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -25,6 +25,8 @@ pub struct Sent {
     pub gateway: Eui64,
     /// The device's window.
     pub window: Window,
+    /// Why it is RX2 and not RX1.
+    pub why_rx2: Option<WhyRx2>,
     /// Centre frequency.
     pub frequency_hz: u32,
     /// Modulation.
@@ -112,10 +114,13 @@ impl Engine {
         if due.owed().is_none() && device.outbox.waiting() == 0 {
             return;
         }
-        let Some(session) = device.session.as_deref() else { return };
-        let candidates = schedule::after_uplink(device.config.plan(), &session.settings, frame, schedule::After::Data);
+        let candidates = device.windows_after(frame);
         let owed = due.owed();
         let acknowledge = due.acknowledge;
+        if candidates.is_empty() && device.on_air_until > now {
+            let why = NoWay::UnderWay { until: device.on_air_until };
+            return self.no_answer(dev_eui, None, owed, acknowledge, &why, effects);
+        }
         let widest = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
         let commands = due.commands(widest);
         // MAC commands get room first: a payload that does not fit beside them waits.
@@ -127,10 +132,15 @@ impl Engine {
         if item.is_none() && owed.is_none() {
             return;
         }
+        let more = item.is_some() || !commands.bytes.is_empty();
         let result = self.send_data(now, dev_eui, item.as_ref(), acknowledge, commands, candidates, effects);
-        if let Err(why) = result {
-            self.no_answer(dev_eui, item.as_ref(), owed, acknowledge, &why, effects);
-        }
+        let Err(why) = result else { return };
+        // The acknowledgement alone is shorter, and may find a way that all together do not.
+        let alone = acknowledge && more && {
+            let candidates = self.devices.get(&dev_eui).map(|device| device.windows_after(frame)).unwrap_or_default();
+            self.send_data(now, dev_eui, None, true, Commands::default(), candidates, effects).is_ok()
+        };
+        self.no_answer(dev_eui, item.as_ref(), owed.filter(|_| !alone), acknowledge, &why, effects);
     }
 
     /// The next downlink of the outbox that may go now, if it fits into `largest` bytes. One that does not
@@ -184,8 +194,12 @@ impl Engine {
         let fopts = if commands.on_port_0 { &[][..] } else { &commands.bytes };
         let len = fopts.len() + data.as_ref().map_or(0, |(_, payload)| payload.len());
         let frame_len = HEADER_LEN + len + usize::from(data.is_some());
-        let usable: Vec<Candidate> = candidates.into_iter().filter(|c| c.max_payload >= len).collect();
-        let ways = schedule::choose(&self.gateways, Some(device.config.estate), now, usable, frame_len)?;
+        let (usable, short): (Vec<Candidate>, Vec<Candidate>) =
+            candidates.into_iter().partition(|c| c.max_payload >= len);
+        let mut ways = schedule::choose(&self.gateways, Some(device.config.estate), now, usable, frame_len)?;
+        if let Some(rx1) = short.iter().find(|c| c.window == Window::Rx1) {
+            ways.why_rx2 = WhyRx2::TooLong { len, max: rx1.max_payload };
+        }
 
         let port = data.as_ref().map(|(port, _)| *port);
         let session = device.session.as_deref_mut().ok_or(NoWay::Nobody)?;
@@ -250,8 +264,20 @@ impl Engine {
         Ok(())
     }
 
+    /// Tries another way for a frame that a gateway did not send.
+    fn send_otherwise(&mut self, now: Timestamp, cargo: Cargo, others: Vec<Candidate>, effects: &mut Vec<Effect>) -> bool {
+        let estate = match cargo.to {
+            To::Device(eui) => self.devices.get(&eui).map(|device| device.config.estate),
+            To::Group(_) | To::Everyone => None,
+        };
+        let Ok(ways) = schedule::choose(&self.gateways, estate, now, others, cargo.phy_payload.len()) else { return false };
+        self.transmit(now, cargo, Ways { why_rx2: WhyRx2::Refused, ..ways }, effects);
+        true
+    }
+
     /// Hands a frame to the first of `ways`, and keeps the others for the case that it does not go out.
-    fn transmit(&mut self, now: Timestamp, cargo: Cargo, mut ways: Vec<Candidate>, effects: &mut Vec<Effect>) {
+    fn transmit(&mut self, now: Timestamp, cargo: Cargo, ways: Ways, effects: &mut Vec<Effect>) {
+        let Ways { open: mut ways, why_rx2 } = ways;
         if ways.is_empty() {
             return;
         }
@@ -261,12 +287,14 @@ impl Engine {
         let id = TransmissionId(self.next_transmission);
         let len = cargo.phy_payload.len();
         let airtime_us = taken.airtime_us(len);
-        gateway.reserve(now, taken.at, taken.end(len), id);
+        let (from, to) = taken.occupies(len);
+        gateway.reserve(now, (from, to), id, cargo.to);
         let band = taken.sub_band.name;
         let booked = gateway.ledger.book(band, taken.at, airtime_us);
         effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(taken.gateway), band, booked)));
         let power_dbm = taken.power_dbm(gateway.config.antenna_gain_dbi);
         if let Some(device) = self.addressee(&cargo) {
+            device.on_air_until = device.on_air_until.max(to);
             let booked = device.towards.book(band, taken.at, airtime_us);
             let whose = Transmitter::Towards(device.config.dev_eui);
             effects.push(Effect::Persist(airtime_change(whose, band, booked)));
@@ -291,6 +319,7 @@ impl Engine {
         let sent = Sent {
             gateway: taken.gateway,
             window: taken.window,
+            why_rx2: (taken.window == Window::Rx2).then_some(why_rx2),
             frequency_hz: taken.frequency_hz,
             modulation: taken.modulation,
             airtime_us,
@@ -330,7 +359,7 @@ impl Engine {
         let dev_eui = match cargo.to {
             To::Device(dev_eui) => dev_eui,
             To::Group(group) => {
-                let ends = taken.end(cargo.phy_payload.len());
+                let (_, ends) = taken.occupies(cargo.phy_payload.len());
                 effects.push(published(group, &cargo, DownlinkStage::Sent, Some(sent)));
                 return self.group_reported(now, group, Ok(()), Some(ends), effects);
             }
@@ -385,6 +414,7 @@ impl Engine {
             }
         }
         if surely_not && let Some(device) = self.addressee(&cargo) {
+            device.on_air_until = now;
             let left = device.towards.refund(band, taken.at, airtime_us);
             let whose = Transmitter::Towards(device.config.dev_eui);
             effects.push(Effect::Persist(airtime_change(whose, band, left)));
@@ -394,7 +424,7 @@ impl Engine {
             effects.push(notice.told(now, dev_eui));
         }
         // The very same frame, with the counter it has, may still go another way: it has not been heard.
-        if surely_not && self.send_by_any(now, cargo.clone(), others, effects).is_ok() {
+        if surely_not && self.send_otherwise(now, cargo.clone(), others, effects) {
             return;
         }
         let dev_eui = match cargo.to {
@@ -479,7 +509,16 @@ fn published(dev_eui: Eui64, cargo: &Cargo, stage: DownlinkStage, sent: Option<S
 pub(crate) fn words(why: &NoWay) -> String {
     match why {
         NoWay::Nobody => "no receive window of the last uplink could take it".into(),
-        NoWay::Busy => "every gateway that heard the last uplink was busy or too late".into(),
+        NoWay::UnderWay { until } => format!("another frame to the device was under way until {until}"),
+        NoWay::TooLate => "the device's receive windows were too near: a frame would have reached every gateway too late".into(),
+        NoWay::Busy(Busy { gateway, with, until }) => {
+            let with = match with {
+                To::Device(eui) => format!("a frame to {eui}"),
+                To::Group(eui) => format!("a frame to group {eui}"),
+                To::Everyone => "a beacon".into(),
+            };
+            format!("gateway {gateway}, which hears the device best, was busy with {with} until {until}, and no other was free")
+        }
         NoWay::Airtime { sub_band, until } => {
             format!("the duty cycle of sub-band {sub_band} is used up at every gateway that heard it, until {until}")
         }

@@ -1,5 +1,7 @@
 //! What is owed to a device, and the MAC commands that go into its next downlink.
 
+use lorawan::mac::DownCommand;
+
 use crate::mac::{Ask, MAX_FOPTS, Negotiation};
 
 /// What an uplink asks of the downlink after it.
@@ -10,7 +12,7 @@ pub(crate) struct Due {
     /// Any frame, as a sign that the device is heard (ADRACKReq).
     pub(crate) sign: bool,
     /// Answers to the device's MAC commands.
-    pub(crate) mac_answers: Vec<u8>,
+    pub(crate) mac_answers: Vec<DownCommand>,
     /// What the network asks of the device.
     pub(crate) asks: Vec<Ask>,
 }
@@ -27,20 +29,41 @@ impl Due {
         }
     }
 
-    /// Commands for the header within `room` bytes, answers first, and the requests among them. Requests
-    /// that are too long for any header are the frame's whole payload instead.
+    /// Commands for the header of a frame with `room` bytes, answers first, and the requests among them. What is too long
+    /// for any header is the frame's whole payload instead. Answers that do not fit into that either are left out: the
+    /// device asks again.
     pub(crate) fn commands(&mut self, room: usize) -> Commands {
         let answers = std::mem::take(&mut self.mac_answers);
         let asks = std::mem::take(&mut self.asks);
-        let (own, bytes) = Negotiation::fitting(asks.clone(), room.min(MAX_FOPTS).saturating_sub(answers.len()));
+        let header = room.min(MAX_FOPTS);
+        let bytes = fitting(&answers, room);
+        if bytes.len() > header {
+            let (own, more) = Negotiation::fitting(asks, room - bytes.len());
+            return Commands { bytes: [bytes, more].concat(), asks: own, on_port_0: true };
+        }
+        let (own, more) = Negotiation::fitting(asks.clone(), header - bytes.len());
         if own.is_empty() && !asks.is_empty() {
-            let (own, more) = Negotiation::fitting(asks, room.saturating_sub(answers.len() + 1));
-            if !own.is_empty() && answers.len() + more.len() > MAX_FOPTS {
-                return Commands { bytes: [answers, more].concat(), asks: own, on_port_0: true };
+            let (own, more) = Negotiation::fitting(asks, room - bytes.len());
+            if bytes.len() + more.len() > MAX_FOPTS {
+                return Commands { bytes: [bytes, more].concat(), asks: own, on_port_0: true };
             }
         }
-        Commands { bytes: [answers, bytes].concat(), asks: own, on_port_0: false }
+        Commands { bytes: [bytes, more].concat(), asks: own, on_port_0: false }
     }
+}
+
+/// The first of these commands that fit into `room` bytes.
+fn fitting(commands: &[DownCommand], room: usize) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    for command in commands {
+        let before = bytes.len();
+        command.emit(&mut bytes);
+        if bytes.len() > room {
+            bytes.truncate(before);
+            break;
+        }
+    }
+    bytes
 }
 
 /// MAC commands of one frame.

@@ -278,6 +278,13 @@ pub enum Event {
         /// How many of them.
         copies: usize,
     },
+    /// A copy of a frame was not looked at.
+    Dropped {
+        /// Why.
+        why: Dropped,
+        /// The gateway that heard it.
+        gateway: Eui64,
+    },
     /// Something else worth knowing about a device.
     Notice {
         /// The device.
@@ -287,6 +294,38 @@ pub enum Event {
         /// What.
         notice: Box<Notice>,
     },
+}
+
+/// Why a copy of a frame was not looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Dropped {
+    /// Its gateway is not registered with the engine: it was removed while the frame was on its way.
+    UnknownGateway,
+    /// More frames are being collected than there is room for.
+    TooManyFrames,
+    /// More gateways have heard the frame than are kept of one.
+    TooManyCopies,
+}
+
+impl Dropped {
+    /// A stable word for programs.
+    pub const fn code(self) -> &'static str {
+        match self {
+            Dropped::UnknownGateway => "gateway_removed",
+            Dropped::TooManyFrames => "too_many_frames",
+            Dropped::TooManyCopies => "too_many_copies",
+        }
+    }
+}
+
+impl std::fmt::Display for Dropped {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Dropped::UnknownGateway => "a frame whose gateway was removed while it was on its way",
+            Dropped::TooManyFrames => "a frame for which there was no room among those being collected",
+            Dropped::TooManyCopies => "one more copy of a frame that 64 other gateways had heard",
+        })
+    }
 }
 
 /// An accepted data frame.

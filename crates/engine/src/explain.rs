@@ -7,7 +7,7 @@ use lorawan::{DevAddr, Direction, Eui64};
 use crate::adr::AdrDecision;
 use crate::effect::{Effect, Event};
 use crate::profile::Class;
-use crate::time::Timestamp;
+use crate::time::{Dated, Timestamp};
 
 /// Something worth knowing about a device.
 #[derive(Debug, Clone, PartialEq)]
@@ -274,10 +274,10 @@ impl Notice {
                 all
             }
             Notice::SettingRefused { what, parts, again_at } => {
-                vec![("asked", what.clone()), ("refused", parts.clone()), ("asked again at", again_at.to_string())]
+                vec![("asked", what.clone()), ("refused", parts.clone()), ("asked again at", Dated(*again_at).to_string())]
             }
             Notice::SettingUnanswered { what, times, again_at } => {
-                vec![("asked", what.clone()), ("times", times.to_string()), ("asked again at", again_at.to_string())]
+                vec![("asked", what.clone()), ("times", times.to_string()), ("asked again at", Dated(*again_at).to_string())]
             }
             Notice::Adr(decision) => decision.evidence(),
             Notice::OverDutyCycle { frames, airtime_us, allowed_us, frame_us, .. } => vec![

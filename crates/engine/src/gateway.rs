@@ -6,7 +6,8 @@ use lorawan::region::Region;
 use rustc_hash::FxHashMap;
 
 use crate::clock_step::shift;
-use crate::effect::TransmissionId;
+use crate::downlink::To;
+use crate::effect::{Reception, TransmissionId};
 use crate::estates::EstateId;
 use crate::ledger::{BandUse, Ledger, Used};
 use crate::schedule::{Candidate, When};
@@ -14,6 +15,10 @@ use crate::time::Timestamp;
 
 /// A gateway that has reported GPS time this long ago still has it.
 const GPS_HOLDS_US: i64 = 600_000_000;
+/// Between two frames the way from a gateway may change by so much before a frame counts as late.
+const CLOCKS_DRIFT_US: i64 = 100_000;
+/// After so many late frames in a row the gateway's clock is taken to have started anew.
+const CLOCK_RESTARTED: u8 = 8;
 /// What a gateway has refused for good reason is not asked of it again for so long.
 const CANNOT_US: i64 = 3_600_000_000;
 
@@ -52,6 +57,28 @@ pub struct GatewayStatus {
     pub day: Used,
     /// Whether it has GPS time.
     pub has_gps: bool,
+    /// Frequencies that it is believed not to send on.
+    pub cannot: Vec<CannotSend>,
+}
+
+/// A time in which a gateway sends.
+#[derive(Debug)]
+struct Reserved {
+    from: Timestamp,
+    to: Timestamp,
+    id: TransmissionId,
+    whom: To,
+}
+
+/// A frequency that a gateway is believed not to send on, since it has refused to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct CannotSend {
+    /// The frequency.
+    pub frequency_hz: u32,
+    /// When it refused.
+    pub since: Timestamp,
+    /// When it is tried again.
+    pub until: Timestamp,
 }
 
 /// Gateways by EUI. Fast rather than safe against chosen keys: an owner chooses them, not the air.
@@ -62,28 +89,49 @@ pub(crate) struct Gateway {
     pub(crate) config: GatewayConfig,
     pub(crate) ledger: Ledger,
     /// Transmissions to come: a gateway has one transmitter.
-    busy: Vec<(Timestamp, Timestamp, TransmissionId)>,
+    busy: Vec<Reserved>,
     gps_seen: Option<Timestamp>,
-    /// Frequencies it does not send on, and until when that is believed.
-    cannot: Vec<(u32, Timestamp)>,
+    /// What it has refused, and until when that is believed.
+    cannot: Vec<CannotSend>,
     /// Whether a timer for its next beacon is set.
     pub(crate) beacon_set: bool,
+    clock: Option<ClockSeen>,
+}
+
+/// A moment by both clocks: the gateway's, and that of the service when the frame came in.
+#[derive(Debug, Clone, Copy)]
+struct ClockSeen {
+    clock_us: u32,
+    heard_at: Timestamp,
+    /// Frames since then that seemed to come late. If all do, the gateway has started its clock anew.
+    late: u8,
+}
+
+impl ClockSeen {
+    /// How much longer a frame took from the gateway to here than the one at this moment.
+    fn late_us(&self, copy: &Reception) -> i64 {
+        let elapsed_us = copy.heard_at.since(self.heard_at);
+        // The gateway's clock wraps: of all differences, the one nearest to what has passed here.
+        let behind = (elapsed_us as u32).wrapping_sub(copy.clock_us.wrapping_sub(self.clock_us));
+        i64::from(behind as i32)
+    }
 }
 
 impl Gateway {
     pub(crate) fn new(config: GatewayConfig) -> Self {
         let ledger = Ledger::default();
-        Self { config, ledger, busy: Vec::new(), gps_seen: None, cannot: Vec::new(), beacon_set: false }
+        Self { config, ledger, busy: Vec::new(), gps_seen: None, cannot: Vec::new(), beacon_set: false, clock: None }
     }
 
-    pub(crate) fn free(&self, from: Timestamp, to: Timestamp) -> bool {
-        self.busy.iter().all(|(begin, end, _)| to <= *begin || *end <= from)
+    /// Until when it sends something else in this time, and for whom that is.
+    pub(crate) fn busy_with(&self, from: Timestamp, to: Timestamp) -> Option<(Timestamp, To)> {
+        self.busy.iter().find(|other| other.from < to && from < other.to).map(|other| (other.to, other.whom))
     }
 
     /// When a transmission of this length could begin, from `from` on.
     pub(crate) fn free_from(&self, from: Timestamp, length_us: i64) -> Timestamp {
         let mut at = from;
-        let mut busy: Vec<_> = self.busy.iter().map(|(begin, end, _)| (*begin, *end)).collect();
+        let mut busy: Vec<_> = self.busy.iter().map(|other| (other.from, other.to)).collect();
         busy.sort_unstable();
         for (begin, end) in busy {
             if at.plus_us(length_us) > begin && at < end {
@@ -93,13 +141,28 @@ impl Gateway {
         at
     }
 
-    pub(crate) fn reserve(&mut self, now: Timestamp, from: Timestamp, to: Timestamp, id: TransmissionId) {
-        self.busy.retain(|(_, end, _)| *end > now);
-        self.busy.push((from, to, id));
+    /// Keeps a time for a transmission. What has ended by `now` is forgotten.
+    pub(crate) fn reserve(&mut self, now: Timestamp, (from, to): (Timestamp, Timestamp), id: TransmissionId, whom: To) {
+        self.busy.retain(|other| other.to > now);
+        self.busy.push(Reserved { from, to, id, whom });
     }
 
     pub(crate) fn release(&mut self, id: TransmissionId) {
-        self.busy.retain(|(.., held)| *held != id);
+        self.busy.retain(|held| held.id != id);
+    }
+
+    /// Compares its clock with ours.
+    pub(crate) fn follow_clock(&mut self, copy: &Reception) {
+        let new = ClockSeen { clock_us: copy.clock_us, heard_at: copy.heard_at, late: 0 };
+        match &mut self.clock {
+            Some(seen) if seen.late_us(copy) > CLOCKS_DRIFT_US && seen.late < CLOCK_RESTARTED => seen.late += 1,
+            clock => *clock = Some(new),
+        }
+    }
+
+    /// How late a copy has come from it, against the frames before.
+    pub(crate) fn late_us(&self, copy: &Reception) -> i64 {
+        self.clock.map_or(0, |seen| seen.late_us(copy).max(0))
     }
 
     pub(crate) fn saw_gps(&mut self, at: Timestamp) {
@@ -116,24 +179,34 @@ impl Gateway {
 
     /// Remembers that it does not send on a frequency.
     pub(crate) fn cannot(&mut self, frequency_hz: u32, now: Timestamp) {
-        self.cannot.retain(|(hz, until)| *hz != frequency_hz && *until > now);
-        self.cannot.push((frequency_hz, now.plus_us(CANNOT_US)));
+        self.cannot.retain(|known| known.frequency_hz != frequency_hz && known.until > now);
+        self.cannot.push(CannotSend { frequency_hz, since: now, until: now.plus_us(CANNOT_US) });
+    }
+
+    /// What it has refused is asked of it again.
+    pub(crate) fn forget_refusals(&mut self) {
+        self.cannot.clear();
     }
 
     /// Whether it could send this, airtime aside.
     pub(crate) fn can(&self, now: Timestamp, candidate: &Candidate) -> bool {
-        let refused = self.cannot.iter().any(|(hz, until)| *hz == candidate.frequency_hz && now < *until);
+        let refused = self.cannot.iter().any(|known| known.frequency_hz == candidate.frequency_hz && now < known.until);
         let no_clock = matches!(candidate.when, When::Gps(_)) && !self.has_gps(now);
         !refused && !no_clock
     }
 
     /// The clock was set by so much.
     pub(crate) fn shift(&mut self, by_us: i64) {
-        for (begin, end, _) in &mut self.busy {
-            (*begin, *end) = (begin.plus_us(by_us), end.plus_us(by_us));
+        for reserved in &mut self.busy {
+            (reserved.from, reserved.to) = (reserved.from.plus_us(by_us), reserved.to.plus_us(by_us));
         }
         shift(&mut self.gps_seen, by_us);
-        self.cannot.iter_mut().for_each(|(_, until)| *until = until.plus_us(by_us));
+        if let Some(seen) = &mut self.clock {
+            seen.heard_at = seen.heard_at.plus_us(by_us);
+        }
+        for known in &mut self.cannot {
+            (known.since, known.until) = (known.since.plus_us(by_us), known.until.plus_us(by_us));
+        }
         self.ledger.shift(by_us);
         // Its next beacon is planned anew.
         self.beacon_set = false;
@@ -144,6 +217,7 @@ impl Gateway {
             airtime: self.ledger.report(self.config.region.plan(), now),
             day: self.ledger.day(now),
             has_gps: self.has_gps(now),
+            cannot: self.cannot.iter().filter(|known| now < known.until).copied().collect(),
         }
     }
 }

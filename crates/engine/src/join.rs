@@ -164,7 +164,12 @@ impl Engine {
             (JoinKind::Rejoin(2), Some(session)) => session.settings,
             _ => Settings::joined(&profile, &accept, channel),
         };
-        let windows = device.session.as_deref().map_or(settings, |running| running.settings);
+        // Where it listens for the answer. Type 0 and 2 are sent within the running session; a join-request, and type 1 as
+        // one, find the region's defaults in force (TS001 §6.2.5, TS001-1.1 §6.2.4.4).
+        let (windows, channel) = match (kind, device.session.as_deref()) {
+            (JoinKind::Rejoin(0 | 2), Some(running)) => (running.settings, None),
+            _ => (Settings::of_region(&profile), channel),
+        };
         let session = Session {
             dev_addr,
             keys,
@@ -184,7 +189,7 @@ impl Engine {
         device.outbox.joined(effects, dev_eui);
         self.attach(dev_eui);
 
-        let after = schedule::After::Join(channel.filter(|_| kind == JoinKind::Join));
+        let after = schedule::After::Join(channel);
         let candidates = schedule::after_uplink(plan, &windows, frame, after);
         let cargo = Cargo::bare(To::Device(dev_eui), phy_payload);
         let unanswered = self.send_by_any(now, cargo, candidates, effects).err().map(|why| words(&why));

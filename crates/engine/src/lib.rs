@@ -43,12 +43,12 @@ pub use adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
 pub use command::Command;
 pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
 pub use effect::{
-    Change, DownlinkEvent, DownlinkStage, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
+    Change, DownlinkEvent, DownlinkStage, Dropped, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
     RefusedEvent, Transmission, TransmissionId, TxFailure, UplinkEvent,
 };
 pub use estates::EstateId;
 pub use explain::Notice;
-pub use gateway::{GatewayConfig, GatewayStatus};
+pub use gateway::{CannotSend, GatewayConfig, GatewayStatus};
 pub use join_checks::{JoinCheck, Verdict, join_checks, off_plan};
 pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
@@ -56,14 +56,14 @@ pub use multicast::{GroupConfig, GroupStatus};
 pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
 pub use profile::{AdrLimits, Class, PingChannel, Policy, RadioProfile, Rates};
 pub use refusal::{FleetKey, Refusal};
-pub use schedule::{When, Window};
+pub use schedule::{AT_ONCE_LATEST_US, When, WhyRx2, Window};
 pub use session::{Counters, Session};
 pub use settings::Settings;
 pub use time::Timestamp;
 
 use std::collections::VecDeque;
 
-use lorawan::wire::{Frame, MType};
+use lorawan::wire::{DataView, Frame, FrameError, MType};
 use lorawan::{DevAddr, Eui64, NetId};
 use rustc_hash::FxHashMap;
 
@@ -108,6 +108,11 @@ enum Timer {
     Expired(Eui64, OutboxId),
     Beacon(Eui64, u32),
     LookAtGroup(Eui64),
+}
+
+/// The type of a data frame of a network.
+fn down(view: &DataView<'_>) -> MType {
+    if view.confirmed() { MType::ConfirmedDown } else { MType::UnconfirmedDown }
 }
 
 impl Timers<Timer> {
@@ -240,7 +245,10 @@ impl Engine {
     fn frame_heard(&mut self, now: Timestamp, frame: FrameHeard, effects: &mut Vec<Effect>) {
         // A gateway that is not registered must not bring frames in, whoever let it through.
         let eui = frame.reception.gateway;
-        let Some(gateway) = self.gateways.get_mut(&eui) else { return };
+        let Some(gateway) = self.gateways.get_mut(&eui) else {
+            return effects.push(Effect::Publish(Event::Dropped { why: Dropped::UnknownGateway, gateway: eui }));
+        };
+        gateway.follow_clock(&frame.reception);
         if frame.reception.has_gps {
             gateway.saw_gps(now);
             self.plan_beacon(now, eui);
@@ -266,6 +274,7 @@ impl Engine {
                 }
             }
             Added::Another => {}
+            Added::Dropped(why) => effects.push(Effect::Publish(Event::Dropped { why, gateway: eui })),
         }
     }
 
@@ -277,17 +286,38 @@ impl Engine {
             Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => {
                 self.data_up(now, &view, frame, effects)
             }
-            // Another network's downlink, heard by our gateway: nothing of ours.
-            Ok(Frame::Data(_) | Frame::JoinAccept(_)) => None,
+            Ok(Frame::Data(view)) => {
+                let dev_addr = Some(view.dev_addr());
+                self.refuse_unknown(frame, Refusal::Downlink { mtype: down(&view), dev_addr }, effects);
+                None
+            }
+            Ok(Frame::JoinAccept(_)) => {
+                self.refuse_unknown(frame, Refusal::Downlink { mtype: MType::JoinAccept, dev_addr: None }, effects);
+                None
+            }
             Ok(Frame::Proprietary(_)) => {
                 self.refuse_unknown(frame, Refusal::NotServed { mtype: MType::Proprietary }, effects);
                 None
             }
             Err(error) => {
-                self.refuse_unknown(frame, Refusal::Unreadable { error }, effects);
-                None
+                // Nobody else's frame is wrong like this: most likely it is that of the device at its address.
+                let named = self.device_named(frame).filter(|_| error == FrameError::MacCommandsTwice);
+                match named {
+                    Some(_) => effects.push(frame.refused(named, Refusal::Unreadable { error })),
+                    None => self.refuse_unknown(frame, Refusal::Unreadable { error }, effects),
+                }
+                named
             }
         }
+    }
+
+    /// The only device with a session at the address that an unreadable data frame names.
+    fn device_named(&self, frame: &Collected) -> Option<Eui64> {
+        // Behind the type (TS001 §4.2), least significant byte first.
+        let address = frame.phy_payload.get(1..5)?.try_into().ok()?;
+        let [dev_eui] = self.by_addr.get(&DevAddr(u32::from_le_bytes(address)))?[..] else { return None };
+        let estate = self.devices.get(&dev_eui)?.config.estate;
+        self.heard_for(frame, estate).then_some(dev_eui)
     }
 
     fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
@@ -308,6 +338,9 @@ impl Engine {
                     }
                 }
                 self.plan_beacon(now, eui);
+            }
+            Command::ForgetRefusals { gateway } => {
+                self.gateways.get_mut(&gateway).into_iter().for_each(Gateway::forget_refusals);
             }
             Command::RemoveGateway(eui) => {
                 self.gateways.remove(&eui);

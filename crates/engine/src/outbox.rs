@@ -7,7 +7,7 @@ use lorawan::Eui64;
 
 use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event};
 use crate::profile::Class;
-use crate::time::Timestamp;
+use crate::time::{Dated, Timestamp};
 
 /// Transmissions tried before a downlink is given up, if nothing else is said.
 pub const MAX_ATTEMPTS: u8 = 3;
@@ -151,7 +151,7 @@ impl fmt::Display for Wait {
                 "waits for airtime: the allowance of sub-band {sub_band} is used up at every gateway that hears the device, until {until}"
             ),
             Wait::Policy { limit, until } => {
-                write!(f, "waits because of the fleet's limit of {limit} downlinks a day, until {until}")
+                write!(f, "waits because of the fleet's limit of {limit} downlinks a day, until {}", Dated(*until))
             }
             Wait::PingSlot => f.write_str("waits for the device's next ping slot"),
             Wait::Gateway => f.write_str("waits for a gateway that hears the device and is free to send"),

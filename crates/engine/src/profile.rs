@@ -12,6 +12,8 @@ use crate::outbox::MAX_ATTEMPTS;
 
 /// Channels that a device of a dynamic plan can have (RP002, NewChannelReq: ChIndex is below 16).
 const DYNAMIC_CHANNELS: usize = 16;
+/// MAX_FCNT_GAP (RP001 and RP002, "Default settings" of each region).
+const MAX_FCNT_GAP: u32 = 16_384;
 /// Channels beyond the network's that are kept of a device.
 pub(crate) const MAX_EXTRA: usize = 8;
 
@@ -169,6 +171,8 @@ pub struct RadioProfile {
     pub ack_timeout_s: u16,
     /// Transmissions tried of each downlink, unless the downlink itself says otherwise.
     pub attempts: u8,
+    /// How far an uplink's counter may be above the last one; 0 sets no limit, `None` leaves it to the version.
+    pub max_counter_gap: Option<u32>,
     /// Whether a counter that starts over is accepted. Whoever has recorded old frames can then play
     /// them back.
     pub counter_restart: bool,
@@ -202,6 +206,7 @@ impl RadioProfile {
             ping_periodicity: None,
             ack_timeout_s: Self::ACK_TIMEOUT_S,
             attempts: MAX_ATTEMPTS,
+            max_counter_gap: None,
             counter_restart: false,
         }
     }
@@ -233,6 +238,17 @@ impl RadioProfile {
             min_data_rate,
             max_data_rate,
         })
+    }
+
+    /// How far an uplink's counter may be above the last one. Versions up to 1.0.3 and 1.1 have MAX_FCNT_GAP (TS001-1.0.3
+    /// §4.3.1.5, TS001-1.1 §4.3.1.5); 1.0.4 has no limit.
+    pub fn counter_gap_limit(&self) -> Option<u32> {
+        match self.max_counter_gap {
+            Some(0) => None,
+            None if self.version == MacVersion::V1_0_4 => None,
+            None => Some(MAX_FCNT_GAP),
+            limit => limit,
+        }
     }
 
     /// The TXPower index of the most power that is allowed.

@@ -112,6 +112,26 @@ pub enum Refusal {
         /// The last accepted.
         last: u32,
     },
+    /// A frame that the gateway had heard before a newer one, and brought after it.
+    CameLate {
+        /// Its counter.
+        counter: u32,
+        /// The last accepted.
+        last: u32,
+        /// The gateway.
+        gateway: Eui64,
+        /// How long the gateway had it.
+        late_ms: i64,
+    },
+    /// The frame would lose more uplinks at once than the device's version allows.
+    CounterGap {
+        /// As received, in full.
+        received: u32,
+        /// The last accepted.
+        last: u32,
+        /// The largest step that is accepted (MAX_FCNT_GAP).
+        limit: u32,
+    },
     /// The last frame once more, too often or too late for a repetition.
     Replayed {
         /// Its counter.
@@ -120,6 +140,13 @@ pub enum Refusal {
         times: u8,
         /// Seconds since it was last heard.
         after_s: i64,
+    },
+    /// A frame that gateways send and devices do not.
+    Downlink {
+        /// Its type.
+        mtype: MType,
+        /// Whom it is for, if it says so.
+        dev_addr: Option<DevAddr>,
     },
     /// A frame of a type that this network does not answer.
     NotServed {
@@ -168,6 +195,9 @@ impl Refusal {
             Refusal::UnknownDevAddr { .. } => "unknown_dev_addr",
             Refusal::DataMic { .. } => "mic_mismatch",
             Refusal::CounterTooLow { .. } => "counter_too_low",
+            Refusal::CameLate { .. } => "came_late",
+            Refusal::CounterGap { .. } => "counter_gap",
+            Refusal::Downlink { .. } => "downlink_heard",
             Refusal::NotServed { .. } => "not_served",
             Refusal::Unreadable { .. } => "unreadable_frame",
         }
@@ -217,6 +247,22 @@ impl Refusal {
                 ("heard", times.to_string()),
                 ("since it was last heard", format!("{after_s} s")),
             ],
+            Refusal::CameLate { counter, last, gateway, late_ms } => vec![
+                ("counter", counter.to_string()),
+                ("last counter", last.to_string()),
+                ("gateway", gateway.to_string()),
+                ("late by", format!("{late_ms} ms")),
+            ],
+            Refusal::CounterGap { received: came, last, limit } => vec![
+                ("received counter", came.to_string()),
+                ("last counter", last.to_string()),
+                ("largest step", limit.to_string()),
+            ],
+            Refusal::Downlink { mtype, dev_addr } => {
+                let mut all = vec![("type", mtype.name().to_owned())];
+                all.extend(dev_addr.map(|dev_addr| ("DevAddr", dev_addr.to_string())));
+                all
+            }
             Refusal::NotServed { mtype } => vec![("type", mtype.name().to_owned())],
             Refusal::Unreadable { error } => vec![("error", error.to_string())],
             Refusal::Quarantined { .. } => Vec::new(),
@@ -316,6 +362,18 @@ impl Refusal {
             Refusal::Replayed { counter, times, after_s } => format!(
                 "Uplink {counter} was heard once more, {times} times now and {after_s} s after the last time: no device repeats itself like this."
             ),
+            Refusal::CameLate { counter, last, gateway, late_ms } => format!(
+                "Gateway {gateway} brought uplink {counter} {:.1} s after it had heard it, and {last} was accepted meanwhile: a late copy, not a replay.",
+                *late_ms as f64 / 1000.0
+            ),
+            Refusal::CounterGap { received, last, limit } => format!(
+                "Frame counter {received} is {} above the last accepted one, {last}; in this version at most {limit} uplinks may be lost in a row.",
+                received.saturating_sub(*last)
+            ),
+            Refusal::Downlink { mtype, dev_addr } => {
+                let whom = dev_addr.map(|dev_addr| format!(" for DevAddr {dev_addr}")).unwrap_or_default();
+                format!("A {}{whom}: gateways send such frames, devices do not.", mtype.name())
+            }
             Refusal::NotServed { mtype } => format!("A {}: this network does not answer such frames.", mtype.name()),
             Refusal::Unreadable { error } => format!("Not a LoRaWAN frame: {error}."),
         }
@@ -381,6 +439,15 @@ impl Refusal {
             }
             Refusal::Replayed { .. } => {
                 "Someone plays a recorded frame back, or a repeater does. It changes nothing here."
+            }
+            Refusal::CameLate { .. } => {
+                "Look at the gateway's connection: frames that come this late cannot be answered through it."
+            }
+            Refusal::CounterGap { .. } => {
+                "Make the device join again. If so many uplinks really were lost, raise the largest step in its radio profile."
+            }
+            Refusal::Downlink { .. } => {
+                "Another gateway is near and sends without inverting its signal, or a device plays a gateway. Nothing needs doing unless it goes on."
             }
             Refusal::NotServed { .. } => "Another system on the same frequency: nothing needs doing.",
             Refusal::Unreadable { .. } => {

@@ -15,6 +15,7 @@ use lorawan::{DevAddr, Eui64, Modulation};
 
 use crate::collect::Collected;
 use crate::device::Near;
+use crate::downlink::To;
 use crate::effect::Reception;
 use crate::estates::EstateId;
 use crate::gateway::Gateways;
@@ -23,6 +24,11 @@ use crate::time::Timestamp;
 
 /// Time a gateway needs between being handed a frame and sending it.
 pub(crate) const LEAD_US: i64 = 60_000;
+/// A frame that is sent at once may leave so much later than planned. Whoever hands it over keeps to this, so that
+/// gateways are never given two frames for one moment.
+pub const AT_ONCE_LATEST_US: i64 = 500_000;
+/// A frame for a ping slot is made and handed over so long before: what an uplink asks for meanwhile has to go first.
+pub(crate) const SLOT_AHEAD_US: i64 = 1_000_000;
 /// Time for a frame to be made durable and to reach the gateway before a moment that is of our choosing.
 const AHEAD_US: i64 = 300_000;
 /// The most that common concentrators give; RX2's sub-band would allow more.
@@ -101,6 +107,14 @@ impl Candidate {
 
     pub(crate) fn end(&self, len: usize) -> Timestamp {
         self.at.plus_us(self.airtime_us(len) as i64)
+    }
+
+    /// From when to when its gateway may be sending. One that is to send at once does so when it has the frame.
+    pub(crate) fn occupies(&self, len: usize) -> (Timestamp, Timestamp) {
+        match self.when {
+            When::AtOnce => (self.at.plus_us(-LEAD_US), self.end(len).plus_us(AT_ONCE_LATEST_US)),
+            When::Clock(_) | When::Gps(_) => (self.at, self.end(len)),
+        }
     }
 
     pub(crate) fn in_time(&self, now: Timestamp) -> bool {
@@ -190,11 +204,10 @@ pub(crate) fn at_once(
     now: Timestamp,
     len: usize,
 ) -> Vec<Candidate> {
-    let soonest = now.plus_us(LEAD_US);
-    let length_us = airtime::downlink_us(channel.modulation, len) as i64;
+    let length_us = LEAD_US + airtime::downlink_us(channel.modulation, len) as i64 + AT_ONCE_LATEST_US;
     near.iter()
         .filter_map(|near| {
-            let at = gateways.get(&near.gateway)?.free_from(soonest, length_us);
+            let at = gateways.get(&near.gateway)?.free_from(now, length_us).plus_us(LEAD_US);
             Some(channel.candidate((near.gateway, near.quality), Window::ClassC, at, When::AtOnce))
         })
         .collect()
@@ -270,8 +283,80 @@ pub(crate) enum NoWay {
     Nobody,
     /// Only airtime is missing, in this sub-band, until then.
     Airtime { sub_band: &'static str, until: Timestamp },
-    /// Gateways are busy, or it is too late.
+    /// Another frame to the device itself is under way until then, and its windows have passed by then.
+    UnderWay { until: Timestamp },
+    /// Its windows open too soon for a frame to reach any gateway in time.
+    TooLate,
+    /// The gateway that hears it best sends something else then, and so do the others.
+    Busy(Busy),
+}
+
+/// A gateway that has something else to send.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Busy {
+    pub(crate) gateway: Eui64,
+    /// Whom that is for.
+    pub(crate) with: To,
+    pub(crate) until: Timestamp,
+}
+
+/// Why RX2 was taken, although RX1 comes first.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum WhyRx2 {
+    /// RX1 would use up more than twice as much of the airtime that is left.
+    Cheaper {
+        /// Share of the airtime left that RX1 would take.
+        rx1_share: f64,
+        /// Share that RX2 takes.
+        rx2_share: f64,
+    },
+    /// The frame does not fit into RX1.
+    TooLong {
+        /// Bytes to be sent.
+        len: usize,
+        /// Bytes that RX1's data rate allows.
+        max: usize,
+    },
+    /// RX1 opened too soon for the frame to reach a gateway in time.
+    TooLate,
+    /// The gateways that hear the device send something else during RX1.
     Busy,
+    /// RX1's sub-band has no airtime left.
+    Airtime {
+        /// The sub-band.
+        sub_band: &'static str,
+    },
+    /// A gateway did not send it in RX1.
+    Refused,
+    /// There is no RX1 after this uplink: its frequency or data rate has none.
+    NoRx1,
+}
+
+/// The ways that are open, best first.
+#[derive(Debug)]
+pub(crate) struct Ways {
+    pub(crate) open: Vec<Candidate>,
+    /// What to say if the first of them is RX2.
+    pub(crate) why_rx2: WhyRx2,
+}
+
+impl std::fmt::Display for WhyRx2 {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            WhyRx2::Cheaper { rx1_share, rx2_share } => write!(
+                f,
+                "RX1 would take {:.2} % of the airtime left in its sub-band, RX2 takes {:.2} %",
+                rx1_share * 100.0,
+                rx2_share * 100.0
+            ),
+            WhyRx2::TooLong { len, max } => write!(f, "{len} bytes do not fit into RX1, which takes {max}"),
+            WhyRx2::TooLate => f.write_str("RX1 was too near for the frame to reach a gateway in time"),
+            WhyRx2::Busy => f.write_str("every gateway that hears the device sends something else during RX1"),
+            WhyRx2::Airtime { sub_band } => write!(f, "sub-band {sub_band} of RX1 has no airtime left"),
+            WhyRx2::Refused => f.write_str("the gateway did not send it in RX1"),
+            WhyRx2::NoRx1 => f.write_str("there is no RX1 after an uplink on this frequency and data rate"),
+        }
+    }
 }
 
 /// Puts the ways that are open in order, best first, for a frame of `len` bytes.
@@ -286,10 +371,13 @@ pub(crate) fn choose(
     now: Timestamp,
     candidates: Vec<Candidate>,
     len: usize,
-) -> Result<Vec<Candidate>, NoWay> {
+) -> Result<Ways, NoWay> {
     let mut open = Vec::with_capacity(candidates.len());
     let mut eases: Option<(Timestamp, &'static str)> = None;
-    let mut any = false;
+    let mut busy: Option<(Busy, f32)> = None;
+    let mut late = false;
+    // What keeps RX1 closed; the first reason of several.
+    let mut closed: Option<WhyRx2> = None;
     for candidate in candidates {
         let Some(gateway) = gateways
             .get(&candidate.gateway)
@@ -297,8 +385,23 @@ pub(crate) fn choose(
         else {
             continue;
         };
-        any = true;
-        if !candidate.in_time(now) || !gateway.free(candidate.at, candidate.end(len)) {
+        let mut closes = |why| {
+            if candidate.window == Window::Rx1 {
+                closed.get_or_insert(why);
+            }
+        };
+        let (from, to) = candidate.occupies(len);
+        if !candidate.in_time(now) {
+            late = true;
+            closes(WhyRx2::TooLate);
+            continue;
+        }
+        if let Some((until, with)) = gateway.busy_with(from, to) {
+            let here = Busy { gateway: candidate.gateway, with, until };
+            if busy.is_none_or(|(_, quality)| candidate.quality > quality) {
+                busy = Some((here, candidate.quality));
+            }
+            closes(WhyRx2::Busy);
             continue;
         }
         let airtime_us = candidate.airtime_us(len);
@@ -307,6 +410,7 @@ pub(crate) fn choose(
             let cost = airtime_us as f64 / left_us.max(1) as f64;
             open.push((candidate, cost));
         } else if let Some(until) = gateway.ledger.allowed_from(candidate.sub_band, candidate.at, airtime_us) {
+            closes(WhyRx2::Airtime { sub_band: candidate.sub_band.name });
             let later = (until, candidate.sub_band.name);
             eases = Some(eases.map_or(later, |known| known.min(later)));
         }
@@ -314,15 +418,19 @@ pub(crate) fn choose(
     if open.is_empty() {
         return Err(match eases {
             Some((until, sub_band)) => NoWay::Airtime { sub_band, until },
-            None if any => NoWay::Busy,
-            None => NoWay::Nobody,
+            None => match busy {
+                Some((busy, _)) => NoWay::Busy(busy),
+                None if late => NoWay::TooLate,
+                None => NoWay::Nobody,
+            },
         });
     }
     let cheapest = |window: Window| {
         open.iter().filter(|(c, _)| c.window == window).map(|(_, cost)| *cost).fold(f64::INFINITY, f64::min)
     };
     // RX1 comes first and leaves RX2 to fall back on; it has to cost twice as much to be passed over.
-    let rx2_first = cheapest(Window::Rx2) * 2.0 < cheapest(Window::Rx1);
+    let (rx1_share, rx2_share) = (cheapest(Window::Rx1), cheapest(Window::Rx2));
+    let rx2_first = rx2_share * 2.0 < rx1_share;
     let best = open.iter().map(|(c, _)| c.quality).fold(f32::NEG_INFINITY, f32::max);
     let class_of = |quality: f32| ((best - quality) / SAME_QUALITY_DB) as i32;
     open.sort_by(|(a, cost_a), (b, cost_b)| {
@@ -338,5 +446,6 @@ pub(crate) fn choose(
             .then(cost_a.total_cmp(cost_b))
             .then(b.quality.total_cmp(&a.quality))
     });
-    Ok(open.into_iter().map(|(candidate, _)| candidate).collect())
+    let why_rx2 = if rx1_share.is_finite() { WhyRx2::Cheaper { rx1_share, rx2_share } } else { closed.unwrap_or(WhyRx2::NoRx1) };
+    Ok(Ways { open: open.into_iter().map(|(candidate, _)| candidate).collect(), why_rx2 })
 }

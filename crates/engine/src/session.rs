@@ -67,15 +67,27 @@ impl Session {
         }
     }
 
-    /// Whether an uplink's MIC was made in this session with this counter.
-    pub(crate) fn made(&self, keys: &NetworkKeys, view: &DataView<'_>, counter: u32, sent_on: Option<SentOn>) -> bool {
+    /// Whether an uplink's MIC was made in this session with this counter, in one of these ways.
+    pub(crate) fn made(&self, keys: &NetworkKeys, view: &DataView<'_>, counter: u32, ways: &[SentOn]) -> bool {
         match keys {
             NetworkKeys::V1_0(key) => view.verify(key, counter),
             NetworkKeys::V1_1(keys) => {
-                let Some(SentOn { data_rate, channel }) = sent_on else { return false };
                 // 16 bits are sent, and 16 bits are bound.
                 let conf_f_cnt = self.counters.confirmed_down.map_or(0, |counter| counter as u16);
-                view.verify_1_1(keys, counter, Binding { conf_f_cnt, tx_dr: data_rate, tx_ch: channel })
+                let binding = |way: &SentOn| Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel };
+                ways.iter().any(|way| view.verify_1_1(keys, counter, binding(way)))
+            }
+        }
+    }
+
+    /// Whether an uplink is the one with this counter once more. In 1.1 half of the MIC changes with data rate and
+    /// channel (TS001-1.1 §4.4.1), which a device may change between two sendings; the other half stays.
+    pub(crate) fn repeats(&self, keys: &NetworkKeys, view: &DataView<'_>, counter: u32) -> bool {
+        let (mic, last) = (view.mic(), self.counters.last_mic);
+        match keys {
+            NetworkKeys::V1_0(key) => mic == last && view.verify(key, counter),
+            NetworkKeys::V1_1(keys) => {
+                mic[2..] == last[2..] && view.uplink_mic_1_1(keys, counter, Binding::default()).forwarding
             }
         }
     }

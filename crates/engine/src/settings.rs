@@ -51,7 +51,12 @@ impl Settings {
         Self {
             defined: known,
             extra_hz: [0; MAX_EXTRA],
-            adr: AdrSettings { data_rate: 0, tx_power: 0, nb_trans: 1, channels: known },
+            adr: AdrSettings {
+                data_rate: plan.slowest_from(0, plan.dwell.uplink_ms.is_some()),
+                tx_power: 0,
+                nb_trans: 1,
+                channels: known,
+            },
             rx_delay_s: RECEIVE_DELAY1_S,
             rx1_data_rate_offset: 0,
             rx2_data_rate: plan.rx2_data_rate,
@@ -129,7 +134,10 @@ impl Settings {
         extra_hz.iter_mut().zip(&profile.extra_hz).for_each(|(known, wanted)| *known = *wanted);
         let tx_power = self.adr.tx_power.max(profile.lowest_tx_power());
         let mut adr = AdrSettings { channels: profile.channels, tx_power, ..self.adr };
+        let uplink_dwell_time = dwell(plan.dwell.uplink_ms, self.uplink_dwell_time);
         if let Rates::Fixed { data_rate, tx_power, nb_trans } = profile.rates {
+            // As long as the device keeps to the dwell time, slower ones do not exist for it.
+            let data_rate = plan.slowest_from(data_rate, uplink_dwell_time || self.uplink_dwell_time);
             adr = AdrSettings { data_rate, tx_power, nb_trans, ..adr };
         }
         Self {
@@ -142,7 +150,7 @@ impl Settings {
             rx2_frequency_hz: profile.rx2_frequency_hz.unwrap_or(self.rx2_frequency_hz),
             max_duty_cycle: profile.max_duty_cycle,
             downlink_dwell_time: dwell(plan.dwell.downlink_ms, self.downlink_dwell_time),
-            uplink_dwell_time: dwell(plan.dwell.uplink_ms, self.uplink_dwell_time),
+            uplink_dwell_time,
             ping_frequency_hz: profile.ping_channel.map(|c| c.frequency_hz),
             ping_data_rate: profile.ping_channel.map_or(plan.class_b.ping_slot.min_data_rate, |c| c.data_rate),
             ..*self

@@ -5,6 +5,7 @@ use std::collections::BinaryHeap;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
 
 /// A day, in microseconds.
 pub(crate) const DAY_US: i64 = 86_400_000_000;
@@ -41,6 +42,18 @@ impl fmt::Display for Timestamp {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let s = self.0.rem_euclid(DAY_US) / 1_000_000;
         write!(f, "{:02}:{:02}:{:02} UTC", s / 3600, s / 60 % 60, s % 60)
+    }
+}
+
+/// Date and time of day, as `2026-05-04 09:12:33 UTC`: for what may be on another day.
+pub(crate) struct Dated(pub(crate) Timestamp);
+
+impl fmt::Display for Dated {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match OffsetDateTime::from_unix_timestamp(self.0.0.div_euclid(1_000_000)) {
+            Ok(at) => write!(f, "{} {}", at.date(), self.0),
+            Err(_) => write!(f, "{}", self.0),
+        }
     }
 }
 

@@ -9,7 +9,7 @@ use crate::downlink::words;
 use crate::effect::Effect;
 use crate::outbox::{OutboxId, Wait};
 use crate::profile::Class;
-use crate::schedule::{self, Candidate, Channel, HEADER_LEN, LEAD_US, NoWay};
+use crate::schedule::{self, Candidate, Channel, HEADER_LEN, LEAD_US, NoWay, SLOT_AHEAD_US};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -59,6 +59,10 @@ impl Engine {
         {
             return;
         }
+        if device.on_air_until > now {
+            let until = device.on_air_until;
+            return self.look_at(dev_eui, until);
+        }
         let settings = session.settings;
         let dev_addr = session.dev_addr;
         let plan = device.config.plan();
@@ -87,24 +91,28 @@ impl Engine {
             self.look_when_policy_allows(dev_eui);
             return;
         };
-        // A gateway that is busy now is free at a time that is known.
-        let (ready, later): (Vec<Candidate>, Vec<Candidate>) = match class {
-            Class::C => candidates.into_iter().partition(|c| c.at.since(now) <= LEAD_US),
-            _ => (candidates, Vec::new()),
-        };
+        // A gateway that is busy now is free at a time that is known, and a slot further off has time yet: until then, an
+        // answer to an uplink may have to go first.
+        let ahead_us = if class == Class::C { LEAD_US } else { SLOT_AHEAD_US };
+        let (ready, later): (Vec<Candidate>, Vec<Candidate>) =
+            candidates.into_iter().partition(|c| c.at.since(now) <= ahead_us);
+        let next_try = later.iter().map(|c| c.at.plus_us(-ahead_us)).min();
+        if let (true, Class::B, Some(at)) = (ready.is_empty(), class, next_try) {
+            return self.look_at(dev_eui, at.max(now.plus_us(1)));
+        }
         match self.send_unasked(now, dev_eui, &item, ready, effects) {
             Ok(()) => {}
             Err(NoWay::Airtime { sub_band, until }) => {
                 self.wait_for(dev_eui, Wait::Airtime { sub_band, until }, effects);
-                let free = later.iter().map(|c| c.at).min();
-                self.look_at(dev_eui, free.map_or(until, |free| free.min(until)));
+                // Another gateway may have airtime left, once it is free.
+                let free = next_try.filter(|_| class == Class::C);
+                self.look_at(dev_eui, free.map_or(until, |at| at.min(until)).max(now.plus_us(1)));
             }
             Err(why) => {
                 let wait = if later.is_empty() { Wait::again(&words(&why), class) } else { Wait::Gateway };
                 self.wait_for(dev_eui, wait, effects);
                 let again_at = now.plus_us(TRY_AGAIN_US);
-                let free = later.iter().map(|c| c.at.plus_us(-LEAD_US)).min();
-                self.look_at(dev_eui, free.map_or(again_at, |free| free.clamp(now.plus_us(1), again_at)));
+                self.look_at(dev_eui, next_try.map_or(again_at, |at| at.clamp(now.plus_us(1), again_at)));
             }
         }
     }

@@ -26,6 +26,8 @@ use crate::time::{DAY_US, Timestamp};
 const REPETITION_US: i64 = 120_000_000;
 /// How often a device of any version sends a frame at most: NbTrans has four bits.
 const MOST_TIMES: u8 = 15;
+/// A frame that took so much longer than others from its gateway to here is a late copy.
+const LATE_US: i64 = 1_000_000;
 /// The same excess is told again after so long.
 const TELL_AGAIN_US: i64 = 3_600_000_000;
 
@@ -60,6 +62,13 @@ enum Verdict {
         received: u32,
         last: u32,
     },
+    /// More uplinks would be lost than the device's version allows.
+    TooFar {
+        dev_eui: Eui64,
+        received: u32,
+        last: u32,
+        limit: u32,
+    },
     Nobody,
     /// A device of an estate whose gateways have not heard it.
     Elsewhere,
@@ -68,7 +77,10 @@ enum Verdict {
 impl Verdict {
     fn device(&self) -> Option<Eui64> {
         match self {
-            Self::New(New { dev_eui, .. }) | Self::Repeated(dev_eui) | Self::TooLow { dev_eui, .. } => Some(*dev_eui),
+            Self::New(New { dev_eui, .. })
+            | Self::Repeated(dev_eui)
+            | Self::TooLow { dev_eui, .. }
+            | Self::TooFar { dev_eui, .. } => Some(*dev_eui),
             Self::Nobody | Self::Elsewhere => None,
         }
     }
@@ -110,7 +122,13 @@ impl Engine {
             }
             Verdict::TooLow { dev_eui, received, last } => {
                 self.book_uplink(now, dev_eui, frame, effects);
-                effects.push(frame.refused(Some(dev_eui), Refusal::CounterTooLow { received, last }));
+                let reason = self.came_late(frame, received, last).unwrap_or(Refusal::CounterTooLow { received, last });
+                effects.push(frame.refused(Some(dev_eui), reason));
+                Some(dev_eui)
+            }
+            Verdict::TooFar { dev_eui, received, last, limit } => {
+                self.book_uplink(now, dev_eui, frame, effects);
+                effects.push(frame.refused(Some(dev_eui), Refusal::CounterGap { received, last, limit }));
                 Some(dev_eui)
             }
             Verdict::Repeated(dev_eui) => {
@@ -147,9 +165,9 @@ impl Engine {
             let heard = self.heard_for(frame, device.config.estate);
             foreign += usize::from(!heard);
             for (session, which) in sessions_at(device, view) {
-                let sent_on = sent_on(device, session, frame);
+                let ways = ways(device, session, frame);
                 let keys = session.network_keys();
-                let made = |counter| session.made(&keys, view, counter, sent_on);
+                let made = |counter| session.made(&keys, view, counter, &ways);
                 let last = session.counters.up;
                 let candidates = counter::candidates(last, view.counter_low());
                 if !heard {
@@ -162,8 +180,14 @@ impl Engine {
                 if let Some(ahead) = candidates.ahead
                     && made(ahead)
                 {
-                    agree += 1;
                     let gap = ahead - last.unwrap_or(0);
+                    if let (Some(last), Some(limit)) = (last, device.config.profile.counter_gap_limit())
+                        && gap > limit
+                    {
+                        verdict = Verdict::TooFar { dev_eui, received: ahead, last, limit };
+                        continue;
+                    }
+                    agree += 1;
                     if best.as_ref().is_none_or(|(known, _)| gap < *known) {
                         let new = New { dev_eui, which, keys, counter: ahead, restarted_after: None, also: 0 };
                         best = Some((gap, new));
@@ -171,7 +195,7 @@ impl Engine {
                     continue;
                 }
                 let (Some(behind), Some(last)) = (candidates.behind, last) else { continue };
-                if behind == last && view.mic() == session.counters.last_mic && made(last) {
+                if behind == last && session.repeats(&keys, view, last) {
                     return Some(Verdict::Repeated(dev_eui));
                 }
                 // A device that lost its memory starts over at 0, so the high half may be 0 as well.
@@ -191,6 +215,17 @@ impl Engine {
             return None;
         }
         Some(best.map_or(verdict, |(_, new)| Verdict::New(New { also: agree - 1, ..new })))
+    }
+
+    /// Whether a frame with a counter of before was on its way for long, rather than sent again: each gateway that brings it
+    /// had heard it long before.
+    fn came_late(&self, frame: &Collected, counter: u32, last: u32) -> Option<Refusal> {
+        let late = frame.copies.iter().map(|copy| {
+            let gateway = self.gateways.get(&copy.gateway);
+            (gateway.map_or(0, |gateway| gateway.late_us(copy)), copy.gateway)
+        });
+        let (late_us, gateway) = late.min()?;
+        (late_us >= LATE_US).then_some(Refusal::CameLate { counter, last, gateway, late_ms: late_us / 1000 })
     }
 
     /// The last uplink once more: the device is set to send each several times, or did not hear our
@@ -213,7 +248,8 @@ impl Engine {
         link.times_heard = link.times_heard.saturating_add(1).max(2);
         let times = link.times_heard;
         if since_us > REPETITION_US || times > MOST_TIMES {
-            let reason = Refusal::Replayed { counter, times, after_s: since_us / 1_000_000 };
+            let replayed = Refusal::Replayed { counter, times, after_s: since_us / 1_000_000 };
+            let reason = self.came_late(frame, counter, counter).unwrap_or(replayed);
             effects.push(frame.refused(Some(dev_eui), reason));
             return;
         }
@@ -382,19 +418,23 @@ fn sessions_at<'a>(device: &'a Device, view: &DataView<'_>) -> impl Iterator<Ite
     running.into_iter().chain(next).filter(move |(session, _)| session.dev_addr == dev_addr)
 }
 
-/// Data rate and channel of an uplink, as a MIC of 1.1 binds them.
-fn sent_on(device: &Device, session: &Session, frame: &Collected) -> Option<SentOn> {
+/// Data rate and channel of an uplink, as a MIC of 1.1 binds them; several, if several of the device's channels have its
+/// frequency. Empty for other sessions, whose MIC binds neither.
+fn ways(device: &Device, session: &Session, frame: &Collected) -> Vec<SentOn> {
     if !session.speaks_1_1 {
-        return None;
+        return Vec::new();
     }
     let plan = device.config.plan();
     let radio = frame.radio();
-    let data_rate = plan.uplink_data_rate_of(radio.modulation)?;
+    let Some(data_rate) = plan.uplink_data_rate_of(radio.modulation) else { return Vec::new() };
     // A channel that the network has added carries more data rates than the table says.
-    let channel = plan
-        .uplink_channel(radio.frequency_hz, data_rate)
-        .or_else(|| plan.network_uplinks().find(|c| c.frequency_hz == radio.frequency_hz))?;
-    Some(SentOn { data_rate, channel: channel.index })
+    let network = plan.network_uplinks().filter(|channel| channel.frequency_hz == radio.frequency_hz);
+    let mut indices: Vec<u8> = network.map(|channel| channel.index).collect();
+    // Its answer to a NewChannelReq may not have been heard: a channel may be where it was, or where it is wanted.
+    let extra = device.config.profile.extra_channels().zip(session.settings.extra_hz);
+    let here = extra.filter(|(wanted, known)| [wanted.frequency_hz, *known].contains(&radio.frequency_hz));
+    indices.extend(here.map(|(wanted, _)| wanted.index));
+    indices.into_iter().map(|channel| SentOn { data_rate, channel }).collect()
 }
 
 impl Device {

@@ -123,6 +123,9 @@ impl Preparer {
                     if let Event::Discarded { copies } = &event {
                         self.intake.foreign(*copies);
                     }
+                    if let Event::Dropped { why, gateway } = &event {
+                        self.intake.dropped(why.code(), why.to_string(), gateway);
+                    }
                     if let Event::Refused(refused) = &event {
                         keep_aside(&self.aside, &self.intake, refused);
                     }

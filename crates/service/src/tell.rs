@@ -105,7 +105,7 @@ impl Teller<'_> {
             }
             Event::Refused(refused) => self.refused(&refused),
             // Whoever counts has counted it.
-            Event::Discarded { .. } => None,
+            Event::Discarded { .. } | Event::Dropped { .. } => None,
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;
                 let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
@@ -174,6 +174,7 @@ impl Teller<'_> {
             gateway: sent.gateway,
             name: self.gateway_name(sent.gateway),
             window: sent.window.name().into(),
+            window_reason: sent.why_rx2.map(|why| why.to_string()),
             power_dbm: sent.power_dbm,
             phy_payload: hex::encode(&sent.phy_payload),
             radio: radio(

@@ -1,7 +1,7 @@
 //! Requests of the network: what each asks for, what answers it, and what follows from a yes.
 
 use lorawan::mac::{DownCommand, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
-use lorawan::region::{AdrSettings, MAX_EIRP_DBM};
+use lorawan::region::{AdrSettings, ChannelSet, MAX_EIRP_DBM};
 
 use crate::profile::RadioProfile;
 use crate::settings::Settings;
@@ -11,7 +11,8 @@ use crate::settings::Settings;
 pub(crate) enum About {
     DataRate(u8),
     TxPower(u8),
-    Channels,
+    /// These channels on, and no others.
+    Channels(ChannelSet),
     DutyCycle,
     Windows,
     Delay,
@@ -132,6 +133,16 @@ impl Ask {
         }
     }
 
+    /// Whether something is part of it. What a device has refused is refused in whatever it comes.
+    pub(crate) fn carries(&self, about: About) -> bool {
+        match (self, about) {
+            (Ask::LinkAdr { target, .. }, About::DataRate(data_rate)) => target.data_rate == data_rate,
+            (Ask::LinkAdr { target, .. }, About::TxPower(tx_power)) => target.tx_power == tx_power,
+            (Ask::LinkAdr { target, .. }, About::Channels(channels)) => target.channels == channels,
+            _ => self.about() == about,
+        }
+    }
+
     /// In words, as settings that are wanted.
     pub(crate) fn words(&self, profile: &RadioProfile) -> String {
         let all: Vec<String> = self
@@ -153,7 +164,7 @@ impl Ask {
                 parts(&[
                     (power_ack, About::TxPower(target.tx_power)),
                     (data_rate_ack, About::DataRate(target.data_rate)),
-                    (channel_mask_ack, About::Channels),
+                    (channel_mask_ack, About::Channels(target.channels)),
                 ])
             }
             (Ask::RxParams(_), UpCommand::RxParamSetupAns { rx1_offset_ack, rx2_data_rate_ack, channel_ack }) => {

@@ -15,8 +15,8 @@ use crate::profile::Class;
 pub(crate) struct Heard {
     /// Everything that could be read.
     pub(crate) commands: Vec<UpCommand>,
-    /// Commands for FOpts of the answer.
-    pub(crate) answers: Vec<u8>,
+    /// What they are answered with.
+    pub(crate) answers: Vec<DownCommand>,
     /// What could not be read.
     pub(crate) warning: Option<String>,
     /// The device has started over with its default parameters (1.1, ABP).
@@ -69,7 +69,7 @@ pub(crate) fn hear(clear: &[u8], version: MacVersion, frame: &Collected) -> Hear
             _ => continue,
         };
         if !repeated {
-            answer.emit(&mut heard.answers);
+            heard.answers.push(answer);
         }
     }
     heard

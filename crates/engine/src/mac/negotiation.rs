@@ -7,7 +7,7 @@ use lorawan::region::AdrSettings;
 use super::ask::{About, Ask, Reply, is_answer, is_sticky};
 use crate::clock_step::shift;
 use crate::explain::Notice;
-use crate::profile::{RadioProfile, Rates};
+use crate::profile::{MAX_EXTRA, RadioProfile, Rates};
 use crate::settings::Settings;
 use crate::time::{DAY_US, Timestamp};
 
@@ -164,7 +164,7 @@ impl Negotiation {
         if self.refuses(About::TxPower(wanted.adr.tx_power), now) {
             wanted.adr.tx_power = known.adr.tx_power;
         }
-        if self.refuses(About::Channels, now) {
+        if self.refuses(About::Channels(wanted.adr.channels.intersection(known.defined)), now) {
             wanted.adr.channels = known.adr.channels;
         }
         let mut asks = Ask::all(profile, known, &wanted);
@@ -172,7 +172,8 @@ impl Negotiation {
         if every_us > 0 && self.status_asked_at.is_none_or(|at| now.since(at) >= every_us) {
             asks.push(Ask::Status);
         }
-        asks.retain(|ask| !self.refuses(ask.about(), now));
+        let rests = |ask: &Ask| self.refused.iter().any(|refused| now < refused.again_at && ask.carries(refused.about));
+        asks.retain(|ask| !rests(ask));
         asks
     }
 
@@ -247,11 +248,12 @@ impl Negotiation {
             let words = ask.words(profile);
             match reply {
                 Reply::Yes => {
-                    self.refused.retain(|r| r.about != ask.about());
+                    self.refused.retain(|r| !ask.carries(r.about));
                     if ask != Ask::Status {
                         outcome.changed = true;
                         outcome.adr_changed |= matches!(ask, Ask::LinkAdr { .. });
                         ask.apply(profile, known);
+                        self.channel_came(now, &ask, known);
                         outcome.notices.push(Notice::SettingTaken { what: words });
                     }
                 }
@@ -260,6 +262,9 @@ impl Negotiation {
                     let again_at = again_at.unwrap_or(now);
                     if matches!(ask, Ask::LinkAdr { .. }) {
                         self.target = None;
+                    }
+                    if let Some(mask) = parts.iter().find(|part| matches!(part, About::Channels(_))) {
+                        outcome.changed |= self.mask_refused(*mask, profile, known);
                     }
                     outcome.notices.push(Notice::SettingRefused {
                         what: words,
@@ -298,6 +303,34 @@ impl Negotiation {
         self.repeated.clear();
     }
 
+    /// A device that refuses its channels does not have them all: it has those that every device of the region has, and
+    /// is given the others anew. Once only; a device that refuses them again has other reasons. Returns whether that changes
+    /// what is known of it.
+    fn mask_refused(&self, mask: About, profile: &RadioProfile, known: &mut Settings) -> bool {
+        let first = self.refused.iter().any(|refused| refused.about == mask && refused.times == 1);
+        let every = profile.plan().known_channels();
+        if !first || !profile.plan().dynamic() || known.defined == every {
+            return false;
+        }
+        let on = known.adr.channels.intersection(every);
+        known.defined = every;
+        known.adr.channels = if on.is_empty() { every } else { on };
+        known.extra_hz = [0; MAX_EXTRA];
+        true
+    }
+
+    /// A device has taken a channel. What it refused for want of that may be asked once more now.
+    fn channel_came(&mut self, now: Timestamp, ask: &Ask, known: &Settings) {
+        let Ask::NewChannel(_) = ask else { return };
+        for refused in self.refused.iter_mut().filter(|refused| refused.times == 1) {
+            if let About::Channels(mask) = refused.about
+                && mask.difference(known.defined).is_empty()
+            {
+                refused.again_at = now;
+            }
+        }
+    }
+
     fn refuse(&mut self, about: About, what: &str, now: Timestamp) -> Timestamp {
         let times = self.refused.iter().find(|r| r.about == about).map_or(0, |r| r.times).saturating_add(1);
         let days = (1i64 << (times - 1).min(3)).min(LONGEST_REST_DAYS);
@@ -325,7 +358,7 @@ fn parts_in_words(parts: &[About]) -> String {
         .map(|about| match about {
             About::DataRate(index) => format!("DR{index}"),
             About::TxPower(index) => format!("TXPower {index}"),
-            About::Channels => "the channel mask".into(),
+            About::Channels(_) => "the channel mask".into(),
             About::Windows => "the receive windows".into(),
             About::Channel(index) => format!("channel {index}"),
             About::PingChannel => "the ping slots' channel".into(),

@@ -178,12 +178,14 @@ fn a_gateway_without_budget_is_passed_over() {
     assert_eq!((world.transmission().gateway, world.transmission().window), (FAR, Window::Rx1));
     world.report(world.transmission().id, Ok(()));
 
+    world.pass(5 * SECOND);
     spend(&mut world, FAR, "M", 35_999_999);
     world.enqueue(2, &[2], false);
     world.send(&session.plain());
     assert_eq!((world.transmission().gateway, world.transmission().window), (NEAR, Window::Rx2));
     world.report(world.transmission().id, Ok(()));
 
+    world.pass(5 * SECOND);
     spend(&mut world, NEAR, "P", 359_999_999);
     spend(&mut world, FAR, "P", 359_999_999);
     world.enqueue(3, &[3], false);

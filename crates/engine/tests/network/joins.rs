@@ -236,6 +236,9 @@ fn an_unregistered_gateway_brings_nothing_in() {
     let mut world = World::new();
     world.hear(&World::join_request(1), Eui64(0x0299), 5.0);
     world.pass(SECOND);
-    assert_eq!(world.effects, []);
+    let [Event::Dropped { why: Dropped::UnknownGateway, gateway }] = world.events().collect::<Vec<_>>()[..] else {
+        panic!("{:?}", world.effects)
+    };
+    assert_eq!((*gateway, world.effects.len()), (Eui64(0x0299), 1));
     assert_eq!(world.engine.next_deadline(), None);
 }

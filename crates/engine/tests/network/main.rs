@@ -12,6 +12,7 @@ mod joins;
 mod life;
 mod mac;
 mod multicast;
+mod on_air;
 mod regions;
 mod resume;
 mod settings;

@@ -1,4 +1,5 @@
 use engine::*;
+use lorawan::region::Region;
 use lorawan::wire::UplinkFlags;
 use lorawan::{DevAddr, Eui64};
 use proptest::prelude::*;
@@ -21,6 +22,7 @@ fn copies_become_one_uplink_best_first() {
 #[test]
 fn lost_uplinks_are_counted_and_high_counter_bits_kept() {
     let mut world = World::new();
+    world.profile(RadioProfile { max_counter_gap: Some(0), ..quiet(Region::Eu868) });
     let mut session = world.join(1);
     world.send(&session.plain());
     session.up = 0x1_0003;

@@ -81,6 +81,11 @@ impl World {
         self.engine.handle(self.now, Input::Command(command), &mut self.effects);
     }
 
+    /// Gives the device another profile.
+    pub fn profile(&mut self, profile: RadioProfile) {
+        self.command(Command::PutDevice(Box::new(device_with(DEV, profile))));
+    }
+
     pub fn reception(&self, gateway: Eui64, snr_db: f32) -> Reception {
         Reception {
             gateway,

@@ -128,6 +128,18 @@ impl Plan {
         (m >= 8).then_some(m)
     }
 
+    /// Whether a device can send at a data rate: with the dwell-time limit on, the slow ones carry nothing.
+    pub fn sends_at(&self, data_rate: u8, dwell_time: bool) -> bool {
+        let up = self.data_rate(data_rate).is_some_and(|rate| rate.direction != Use::Down);
+        up && self.max_mac_payload(data_rate, PayloadLimits { repeater: false, dwell_time }).is_some()
+    }
+
+    /// The slowest data rate from `data_rate` on at which a device can send.
+    pub fn slowest_from(&self, data_rate: u8, dwell_time: bool) -> u8 {
+        let last = self.data_rates.len() as u8;
+        (data_rate..last).find(|rate| self.sends_at(*rate, dwell_time)).unwrap_or(data_rate)
+    }
+
     /// The sub-band a frequency lies in.
     pub fn sub_band(&self, frequency_hz: u32) -> Option<&'static SubBand> {
         self.sub_bands.iter().find(|s| (s.from_hz..s.to_hz).contains(&frequency_hz))

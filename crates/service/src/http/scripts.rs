@@ -45,7 +45,11 @@ impl Turns {
     ///
     /// # Errors
     /// If too many of its requests wait, or this one has waited too long.
-    async fn turn(&self, whose: (PersonId, Purpose)) -> Result<[OwnedSemaphorePermit; 2], Refusal> {
+    async fn turn(
+        &self,
+        whose: (PersonId, Purpose),
+        within: Duration,
+    ) -> Result<[OwnedSemaphorePermit; 2], Refusal> {
         let line = {
             let mut lines = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             if lines.len() >= ACCOUNTS {
@@ -59,7 +63,7 @@ impl Turns {
             Purpose::Calls => Duration::from_secs(1),
         };
         let room = line.room.try_acquire_owned().map_err(|_| Refusal::too_often(wait))?;
-        match tokio::time::timeout(TURN, line.turn.acquire_owned()).await {
+        match tokio::time::timeout(within, line.turn.acquire_owned()).await {
             Ok(Ok(turn)) => Ok([room, turn]),
             Ok(Err(_)) | Err(_) => Err(Refusal::too_often(wait)),
         }
@@ -77,7 +81,7 @@ impl App {
         purpose: Purpose,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, Refusal> {
-        let turn = self.turns.turn((estate.entry.who.person.id, purpose)).await?;
+        let turn = self.turns.turn((estate.entry.who.person.id, purpose), TURN).await?;
         // The turn lasts as long as the work, also if the caller does not wait for it.
         let (done, _turn) = aside(move || (work(), turn)).await?;
         Ok(done)
@@ -88,15 +92,15 @@ impl App {
 mod tests {
     use super::*;
 
-    #[tokio::test(start_paused = true)]
+    #[tokio::test]
     async fn an_account_waits_for_itself_and_for_nobody_else() {
         let turns = Arc::new(Turns::default());
-        let busy = turns.turn((1, Purpose::Tests)).await.unwrap();
-        drop(turns.turn((2, Purpose::Tests)).await.unwrap());
-        drop(turns.turn((1, Purpose::Calls)).await.unwrap());
+        let busy = turns.turn((1, Purpose::Tests), TURN).await.unwrap();
+        drop(turns.turn((2, Purpose::Tests), TURN).await.unwrap());
+        drop(turns.turn((1, Purpose::Calls), TURN).await.unwrap());
         let second = tokio::spawn({
             let turns = Arc::clone(&turns);
-            async move { turns.turn((1, Purpose::Tests)).await.map(|_| ()) }
+            async move { turns.turn((1, Purpose::Tests), TURN).await.map(|_| ()) }
         });
         tokio::task::yield_now().await;
         assert!(!second.is_finished());
@@ -104,18 +108,18 @@ mod tests {
         second.await.unwrap().unwrap();
     }
 
-    #[tokio::test(start_paused = true)]
+    #[tokio::test]
     async fn no_queue_grows_without_end_and_no_wait_lasts_for_ever() {
         let turns = Arc::new(Turns::default());
-        let _busy = turns.turn((1, Purpose::Calls)).await.unwrap();
+        let _busy = turns.turn((1, Purpose::Calls), TURN).await.unwrap();
         let waiting: Vec<_> = (0..WAITING)
             .map(|_| {
                 let turns = Arc::clone(&turns);
-                tokio::spawn(async move { turns.turn((1, Purpose::Calls)).await.map(|_| ()) })
+                tokio::spawn(async move { turns.turn((1, Purpose::Calls), Duration::from_millis(20)).await.map(|_| ()) })
             })
             .collect();
         tokio::task::yield_now().await;
-        let refused = turns.turn((1, Purpose::Calls)).await.unwrap_err();
+        let refused = turns.turn((1, Purpose::Calls), TURN).await.unwrap_err();
         assert_eq!(refused.0.code, "too_often");
         for waiting in waiting {
             assert_eq!(waiting.await.unwrap().unwrap_err().0.code, "too_often");
@@ -125,9 +129,9 @@ mod tests {
     #[tokio::test]
     async fn accounts_that_run_nothing_are_forgotten() {
         let turns = Turns::default();
-        let _busy = turns.turn((0, Purpose::Tests)).await.unwrap();
+        let _busy = turns.turn((0, Purpose::Tests), TURN).await.unwrap();
         for person in 1..=2 * ACCOUNTS as PersonId {
-            drop(turns.turn((person, Purpose::Tests)).await.unwrap());
+            drop(turns.turn((person, Purpose::Tests), TURN).await.unwrap());
         }
         let lines = turns.0.lock().unwrap();
         assert!(lines.len() <= ACCOUNTS && lines.contains_key(&(0, Purpose::Tests)), "{}", lines.len());

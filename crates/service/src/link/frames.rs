@@ -27,8 +27,8 @@ pub fn packet(transmission: &Transmission) -> TxPacket {
         no_header: beacon,
         preamble_symbols: beacon.then_some(10),
         deviation_hz,
-        // Downlinks carry no CRC (TS001 §3.1).
-        no_crc: true,
+        // LoRa downlinks carry no CRC (TS001 §3.1); an FSK packet always does (RP002 §4.2).
+        no_crc: deviation_hz.is_none(),
         phy_payload: transmission.phy_payload.clone(),
     }
 }

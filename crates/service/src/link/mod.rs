@@ -15,14 +15,11 @@ pub mod udp;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use engine::{Transmission, TxFailure, When};
+use engine::{AT_ONCE_LATEST_US, Transmission, TxFailure, When};
 
 use crate::clock;
 use crate::config::Options;
 use crate::presence::{Presence, WayDown};
-
-/// How late a frame may leave that is to leave at once: before the engine stops waiting for a report.
-const AT_ONCE_LATE_US: i64 = 1_000_000;
 
 /// Where gateways find the service, as it is told to them.
 pub struct Doors {
@@ -78,7 +75,7 @@ impl Links {
     /// Hands a frame to its gateway.
     pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
         // A device that always listens hears it a little later as well.
-        let grace_us = if transmission.when == When::AtOnce { AT_ONCE_LATE_US } else { 0 };
+        let grace_us = if transmission.when == When::AtOnce { AT_ONCE_LATEST_US } else { 0 };
         if clock::now() >= transmission.at.plus_us(grace_us) {
             return Err(TxFailure::NotHandedOver);
         }
