@@ -265,12 +265,20 @@ impl Engine {
     }
 
     /// Tries another way for a frame that a gateway did not send.
-    fn send_otherwise(&mut self, now: Timestamp, cargo: Cargo, others: Vec<Candidate>, effects: &mut Vec<Effect>) -> bool {
+    fn send_otherwise(
+        &mut self,
+        now: Timestamp,
+        cargo: Cargo,
+        others: Vec<Candidate>,
+        effects: &mut Vec<Effect>,
+    ) -> bool {
         let estate = match cargo.to {
             To::Device(eui) => self.devices.get(&eui).map(|device| device.config.estate),
             To::Group(_) | To::Everyone => None,
         };
-        let Ok(ways) = schedule::choose(&self.gateways, estate, now, others, cargo.phy_payload.len()) else { return false };
+        let Ok(ways) = schedule::choose(&self.gateways, estate, now, others, cargo.phy_payload.len()) else {
+            return false;
+        };
         self.transmit(now, cargo, Ways { why_rx2: WhyRx2::Refused, ..ways }, effects);
         true
     }
@@ -510,14 +518,18 @@ pub(crate) fn words(why: &NoWay) -> String {
     match why {
         NoWay::Nobody => "no receive window of the last uplink could take it".into(),
         NoWay::UnderWay { until } => format!("another frame to the device was under way until {until}"),
-        NoWay::TooLate => "the device's receive windows were too near: a frame would have reached every gateway too late".into(),
+        NoWay::TooLate => {
+            "the device's receive windows were too near: a frame would have reached every gateway too late".into()
+        }
         NoWay::Busy(Busy { gateway, with, until }) => {
             let with = match with {
                 To::Device(eui) => format!("a frame to {eui}"),
                 To::Group(eui) => format!("a frame to group {eui}"),
                 To::Everyone => "a beacon".into(),
             };
-            format!("gateway {gateway}, which hears the device best, was busy with {with} until {until}, and no other was free")
+            format!(
+                "gateway {gateway}, which hears the device best, was busy with {with} until {until}, and no other was free"
+            )
         }
         NoWay::Airtime { sub_band, until } => {
             format!("the duty cycle of sub-band {sub_band} is used up at every gateway that heard it, until {until}")

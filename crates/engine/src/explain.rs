@@ -274,10 +274,18 @@ impl Notice {
                 all
             }
             Notice::SettingRefused { what, parts, again_at } => {
-                vec![("asked", what.clone()), ("refused", parts.clone()), ("asked again at", Dated(*again_at).to_string())]
+                vec![
+                    ("asked", what.clone()),
+                    ("refused", parts.clone()),
+                    ("asked again at", Dated(*again_at).to_string()),
+                ]
             }
             Notice::SettingUnanswered { what, times, again_at } => {
-                vec![("asked", what.clone()), ("times", times.to_string()), ("asked again at", Dated(*again_at).to_string())]
+                vec![
+                    ("asked", what.clone()),
+                    ("times", times.to_string()),
+                    ("asked again at", Dated(*again_at).to_string()),
+                ]
             }
             Notice::Adr(decision) => decision.evidence(),
             Notice::OverDutyCycle { frames, airtime_us, allowed_us, frame_us, .. } => vec![

@@ -54,7 +54,7 @@ pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
 pub use multicast::{GroupConfig, GroupStatus};
 pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
-pub use profile::{AdrLimits, Class, PingChannel, Policy, RadioProfile, Rates};
+pub use profile::{AdrAck, AdrLimits, Class, DownlinkChannel, PingChannel, Policy, RadioProfile, Rates, RejoinTimes};
 pub use refusal::{FleetKey, Refusal};
 pub use schedule::{AT_ONCE_LATEST_US, When, WhyRx2, Window};
 pub use session::{Counters, Session};

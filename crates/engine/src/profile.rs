@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::outbox::MAX_ATTEMPTS;
 
 /// Channels that a device of a dynamic plan can have (RP002, NewChannelReq: ChIndex is below 16).
-const DYNAMIC_CHANNELS: usize = 16;
+pub(crate) const DYNAMIC_CHANNELS: usize = 16;
 /// MAX_FCNT_GAP (RP001 and RP002, "Default settings" of each region).
 const MAX_FCNT_GAP: u32 = 16_384;
 /// Channels beyond the network's that are kept of a device.
@@ -132,6 +132,38 @@ pub struct PingChannel {
     pub data_rate: u8,
 }
 
+/// Where RX1 of an uplink channel is, if not on the channel's own frequency (DlChannelReq, TS001 §5.6.2).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DownlinkChannel {
+    /// The uplink channel's index.
+    pub index: u8,
+    /// Frequency of its RX1.
+    pub frequency_hz: u32,
+}
+
+/// How long a device waits for a sign of the network before it slows down (ADRParamSetupReq, TS001-1.1 §5.11).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AdrAck {
+    /// ADR_ACK_LIMIT = 2^limit_exp uplinks.
+    pub limit_exp: u8,
+    /// ADR_ACK_DELAY = 2^delay_exp uplinks.
+    pub delay_exp: u8,
+}
+
+impl AdrAck {
+    /// 64 and 32 uplinks, as devices begin (RP002, "Default settings").
+    pub const DEFAULT: Self = Self { limit_exp: 6, delay_exp: 5 };
+}
+
+/// How often a device sends rejoin-requests of type 0 by itself (RejoinParamSetupReq, TS001-1.1 §5.14).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RejoinTimes {
+    /// At least every 2^(max_time_n + 10) seconds.
+    pub max_time_n: u8,
+    /// At least every 2^(max_count_n + 4) uplinks.
+    pub max_count_n: u8,
+}
+
 /// A device's radio and MAC as the network wants them. [`RadioProfile::of`] gives a region's defaults.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RadioProfile {
@@ -167,6 +199,16 @@ pub struct RadioProfile {
     pub ping_channel: Option<PingChannel>,
     /// Ping slots every 2^n seconds, until the device says so itself.
     pub ping_periodicity: Option<u8>,
+    /// The frequency on which the device is to look for beacons, where it is not the region's.
+    pub beacon_hz: Option<u32>,
+    /// Uplink channels whose RX1 is elsewhere.
+    pub downlink_channels: Vec<DownlinkChannel>,
+    /// When the device is to miss the network, for 1.1; `None` leaves it at its default.
+    pub adr_ack: Option<AdrAck>,
+    /// How often the device is to rejoin by itself, for 1.1.
+    pub rejoin: Option<RejoinTimes>,
+    /// Days after which the network has the device agree on a new session (ForceRejoinReq, TS001-1.1 §5.13), for 1.1.
+    pub renew_after_days: Option<u16>,
     /// How long the acknowledgement of a downlink of class B or C is waited for, in seconds.
     pub ack_timeout_s: u16,
     /// Transmissions tried of each downlink, unless the downlink itself says otherwise.
@@ -204,6 +246,11 @@ impl RadioProfile {
             status_every_s: Self::STATUS_EVERY_S,
             ping_channel: None,
             ping_periodicity: None,
+            beacon_hz: None,
+            downlink_channels: Vec::new(),
+            adr_ack: None,
+            rejoin: None,
+            renew_after_days: None,
             ack_timeout_s: Self::ACK_TIMEOUT_S,
             attempts: MAX_ATTEMPTS,
             max_counter_gap: None,
@@ -238,6 +285,17 @@ impl RadioProfile {
             min_data_rate,
             max_data_rate,
         })
+    }
+
+    /// RX1 frequencies by channel index, 0 where it is the uplink's own.
+    pub(crate) fn rx1_hz(&self) -> [u32; DYNAMIC_CHANNELS] {
+        let mut all = [0; DYNAMIC_CHANNELS];
+        for channel in &self.downlink_channels {
+            if let Some(hz) = all.get_mut(usize::from(channel.index)) {
+                *hz = channel.frequency_hz;
+            }
+        }
+        all
     }
 
     /// How far an uplink's counter may be above the last one. Versions up to 1.0.3 and 1.1 have MAX_FCNT_GAP (TS001-1.0.3

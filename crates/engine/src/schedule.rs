@@ -171,7 +171,7 @@ pub(crate) fn after_uplink(
     let uplink = frame.radio();
     let dwell_time = settings.downlink_dwell_time;
     let rate = plan.uplink_data_rate_of(uplink.modulation);
-    let by_rule = || rate.and_then(|rate| plan.rx1_frequency_hz(uplink.frequency_hz, rate));
+    let by_rule = || rate.and_then(|rate| settings.rx1_frequency_hz(plan, uplink.frequency_hz, rate));
     let (rx1_delay_s, rx1_hz, rx2_hz) = match after {
         After::Join(Some(channel)) => (JOIN_ACCEPT_DELAY1_S, Some(channel.rx1_frequency_hz), channel.rx2_frequency_hz),
         After::Join(None) => (JOIN_ACCEPT_DELAY1_S, by_rule(), settings.rx2_frequency_hz),
@@ -446,6 +446,7 @@ pub(crate) fn choose(
             .then(cost_a.total_cmp(cost_b))
             .then(b.quality.total_cmp(&a.quality))
     });
-    let why_rx2 = if rx1_share.is_finite() { WhyRx2::Cheaper { rx1_share, rx2_share } } else { closed.unwrap_or(WhyRx2::NoRx1) };
+    let why_rx2 =
+        if rx1_share.is_finite() { WhyRx2::Cheaper { rx1_share, rx2_share } } else { closed.unwrap_or(WhyRx2::NoRx1) };
     Ok(Ways { open: open.into_iter().map(|(candidate, _)| candidate).collect(), why_rx2 })
 }

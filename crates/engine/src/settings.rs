@@ -7,7 +7,7 @@ use lorawan::region::{AdrSettings, ChannelSet, JoinChannel, Plan, RECEIVE_DELAY1
 use lorawan::wire::{CfList, JoinAccept};
 use serde::{Deserialize, Serialize};
 
-use crate::profile::{MAX_EXTRA, RadioProfile, Rates};
+use crate::profile::{AdrAck, DYNAMIC_CHANNELS, MAX_EXTRA, RadioProfile, Rates, RejoinTimes};
 
 /// A device's settings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,6 +41,18 @@ pub struct Settings {
     pub ping_data_rate: u8,
     /// First channel that class B hops over, where the join decides that.
     pub class_b_first_hz: Option<u32>,
+    /// Frequency of the beacon, where it is not the region's.
+    #[serde(default)]
+    pub beacon_hz: Option<u32>,
+    /// RX1 frequencies of channels by index; 0 where it is the uplink's own.
+    #[serde(default)]
+    pub rx1_hz: [u32; DYNAMIC_CHANNELS],
+    /// When it misses the network, if it was told so.
+    #[serde(default)]
+    pub adr_ack: Option<AdrAck>,
+    /// How often it rejoins by itself, if it was told so.
+    #[serde(default)]
+    pub rejoin: Option<RejoinTimes>,
 }
 
 impl Settings {
@@ -68,6 +80,10 @@ impl Settings {
             ping_frequency_hz: None,
             ping_data_rate: plan.class_b.ping_slot.min_data_rate,
             class_b_first_hz: None,
+            beacon_hz: None,
+            rx1_hz: [0; DYNAMIC_CHANNELS],
+            adr_ack: None,
+            rejoin: None,
         }
     }
 
@@ -123,6 +139,32 @@ impl Settings {
         }
     }
 
+    /// Index of the channel that has a frequency, in a dynamic plan.
+    fn channel_at(&self, plan: &Plan, frequency_hz: u32) -> Option<u8> {
+        let network = plan.network_uplinks().find(|channel| channel.frequency_hz == frequency_hz);
+        let extra = || self.extra_hz.iter().position(|hz| *hz == frequency_hz);
+        network.map(|channel| channel.index).or_else(|| extra().map(|n| (plan.network_uplinks().count() + n) as u8))
+    }
+
+    /// Frequency of RX1 after an uplink, if it follows from that.
+    pub(crate) fn rx1_frequency_hz(&self, plan: &Plan, uplink_hz: u32, data_rate: u8) -> Option<u32> {
+        if self.rx1_hz != [0; DYNAMIC_CHANNELS]
+            && let Some(channel) = self.channel_at(plan, uplink_hz)
+            && let Some(moved) = self.rx1_hz.get(usize::from(channel)).filter(|hz| **hz != 0)
+        {
+            return Some(*moved);
+        }
+        plan.rx1_frequency_hz(uplink_hz, data_rate)
+    }
+
+    /// The frequency of a channel that the device has, in a dynamic plan.
+    pub(crate) fn frequency_of(&self, plan: &Plan, index: u8) -> Option<u32> {
+        let network = plan.network_uplinks().find(|channel| channel.index == index);
+        let extra = usize::from(index).checked_sub(plan.network_uplinks().count());
+        let extra = extra.and_then(|n| self.extra_hz.get(n)).copied().filter(|hz| *hz != 0);
+        network.map(|channel| channel.frequency_hz).or(extra)
+    }
+
     /// What the profile wants of a device with these settings, where the profile alone decides it.
     pub fn wanted(&self, profile: &RadioProfile) -> Self {
         let plan = profile.plan();
@@ -151,6 +193,11 @@ impl Settings {
             max_duty_cycle: profile.max_duty_cycle,
             downlink_dwell_time: dwell(plan.dwell.downlink_ms, self.downlink_dwell_time),
             uplink_dwell_time,
+            beacon_hz: profile.beacon_hz,
+            rx1_hz: profile.rx1_hz(),
+            adr_ack: profile.adr_ack.or(self.adr_ack.map(|_| AdrAck::DEFAULT)),
+            // Nothing takes this back.
+            rejoin: profile.rejoin.or(self.rejoin),
             ping_frequency_hz: profile.ping_channel.map(|c| c.frequency_hz),
             ping_data_rate: profile.ping_channel.map_or(plan.class_b.ping_slot.min_data_rate, |c| c.data_rate),
             ..*self

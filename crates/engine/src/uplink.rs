@@ -529,6 +529,8 @@ impl Device {
         let (Some(session), Some(link)) = (self.session.as_deref(), self.link.as_deref_mut()) else {
             return Vec::new();
         };
-        link.negotiation.asks(now, &self.config.profile, &session.settings, adr)
+        // One that is personalized cannot join again.
+        let joined_at = self.config.root_keys().map(|_| session.joined_at);
+        link.negotiation.asks(now, &self.config.profile, (&session.settings, joined_at), adr)
     }
 }

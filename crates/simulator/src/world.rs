@@ -193,8 +193,13 @@ async fn live(me: Arc<Inhabitant>, gateways: Vec<Arc<Gateway>>, events: broadcas
             Some(me.device().join_request())
         };
         last = Instant::now();
-        let Some(emission) = emission else { return };
-        for _ in 0..if joined { me.device().nb_trans() } else { 1 } {
+        let Some(mut emission) = emission else { return };
+        let times = if joined { me.device().nb_trans() } else { 1 };
+        for sent in 0..times {
+            if sent > 0 {
+                let Some(again) = me.device().again() else { break };
+                emission = again;
+            }
             tokio::time::sleep(Duration::from_micros(emission.airtime_us.unsigned_abs())).await;
             let end = Instant::now();
             let closed = me.device().listen_after(&emission, clock::us(end));

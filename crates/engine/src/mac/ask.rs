@@ -1,9 +1,10 @@
 //! Requests of the network: what each asks for, what answers it, and what follows from a yes.
 
-use lorawan::mac::{DownCommand, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
+use lorawan::MacVersion;
+use lorawan::mac::{DownCommand, ForceRejoin, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
 use lorawan::region::{AdrSettings, ChannelSet, MAX_EIRP_DBM};
 
-use crate::profile::RadioProfile;
+use crate::profile::{AdrAck, RadioProfile, RejoinTimes};
 use crate::settings::Settings;
 
 /// What a request is about; what a device refuses is remembered by this.
@@ -20,6 +21,12 @@ pub(crate) enum About {
     Dwell,
     PingChannel,
     Status,
+    BeaconFrequency,
+    /// RX1 of this channel.
+    DownlinkChannel(u8),
+    AdrAck,
+    RejoinTimes,
+    Rejoin,
     /// Data rate, power and channels together.
     Adr,
 }
@@ -42,6 +49,18 @@ pub(crate) enum Ask {
         data_rate: u8,
     },
     Status,
+    /// None goes back to the region's.
+    BeaconFrequency(Option<u32>),
+    DownlinkChannel {
+        index: u8,
+        frequency_hz: u32,
+        /// As it is kept: 0 for the uplink's own.
+        kept_hz: u32,
+    },
+    AdrAck(AdrAck),
+    RejoinTimes(RejoinTimes),
+    /// A new session, now.
+    Rejoin(ForceRejoin),
 }
 
 /// What a device makes of a request.
@@ -101,6 +120,32 @@ impl Ask {
             let (frequency_hz, data_rate) = ping(wanted);
             asks.push(Ask::PingChannel { frequency_hz, data_rate });
         }
+        asks.extend(Self::rarely(profile, known, wanted));
+        asks
+    }
+
+    /// Requests that few profiles ask for.
+    fn rarely(profile: &RadioProfile, known: &Settings, wanted: &Settings) -> Vec<Self> {
+        let (plan, version) = (profile.plan(), profile.version);
+        let mut asks = Vec::new();
+        if wanted.beacon_hz != known.beacon_hz && known.ping_periodicity.is_some() {
+            asks.push(Ask::BeaconFrequency(wanted.beacon_hz));
+        }
+        // Came with 1.0.2, and only devices of dynamic plans know it (TS001 §5.6.2).
+        if plan.dynamic() && version >= MacVersion::V1_0_2 && wanted.rx1_hz != known.rx1_hz {
+            let moved =
+                (0u8..).zip(wanted.rx1_hz.iter().zip(&known.rx1_hz)).filter(|(_, (wanted, known))| wanted != known);
+            asks.extend(moved.filter(|(index, _)| known.defined.contains(*index)).filter_map(
+                |(index, (wanted_hz, _))| {
+                    let frequency_hz = if *wanted_hz == 0 { known.frequency_of(plan, index)? } else { *wanted_hz };
+                    Some(Ask::DownlinkChannel { index, frequency_hz, kept_hz: *wanted_hz })
+                },
+            ));
+        }
+        if version == MacVersion::V1_1 {
+            asks.extend(wanted.adr_ack.filter(|_| wanted.adr_ack != known.adr_ack).map(Ask::AdrAck));
+            asks.extend(wanted.rejoin.filter(|_| wanted.rejoin != known.rejoin).map(Ask::RejoinTimes));
+        }
         asks
     }
 
@@ -117,6 +162,17 @@ impl Ask {
                 vec![DownCommand::PingSlotChannelReq { frequency_hz: frequency_hz.unwrap_or(0), data_rate: *data_rate }]
             }
             Ask::Status => vec![DownCommand::DevStatusReq],
+            Ask::BeaconFrequency(hz) => vec![DownCommand::BeaconFreqReq { frequency_hz: hz.unwrap_or(0) }],
+            Ask::DownlinkChannel { index, frequency_hz, .. } => {
+                vec![DownCommand::DlChannelReq { index: *index, frequency_hz: *frequency_hz }]
+            }
+            Ask::AdrAck(AdrAck { limit_exp, delay_exp }) => {
+                vec![DownCommand::AdrParamSetupReq { limit_exp: *limit_exp, delay_exp: *delay_exp }]
+            }
+            Ask::RejoinTimes(RejoinTimes { max_time_n, max_count_n }) => {
+                vec![DownCommand::RejoinParamSetupReq { max_time_n: *max_time_n, max_count_n: *max_count_n }]
+            }
+            Ask::Rejoin(force) => vec![DownCommand::ForceRejoinReq(*force)],
         }
     }
 
@@ -130,6 +186,11 @@ impl Ask {
             Ask::TxParams(_) => About::Dwell,
             Ask::PingChannel { .. } => About::PingChannel,
             Ask::Status => About::Status,
+            Ask::BeaconFrequency(_) => About::BeaconFrequency,
+            Ask::DownlinkChannel { index, .. } => About::DownlinkChannel(*index),
+            Ask::AdrAck(_) => About::AdrAck,
+            Ask::RejoinTimes(_) => About::RejoinTimes,
+            Ask::Rejoin(_) => About::Rejoin,
         }
     }
 
@@ -176,6 +237,15 @@ impl Ask {
             (Ask::PingChannel { .. }, UpCommand::PingSlotChannelAns { data_rate_ack, frequency_ack }) => {
                 parts(&[(data_rate_ack && frequency_ack, About::PingChannel)])
             }
+            (Ask::BeaconFrequency(_), UpCommand::BeaconFreqAns { frequency_ack }) => {
+                parts(&[(frequency_ack, About::BeaconFrequency)])
+            }
+            (Ask::DownlinkChannel { index, .. }, UpCommand::DlChannelAns { uplink_exists_ack, frequency_ack }) => {
+                parts(&[(uplink_exists_ack && frequency_ack, About::DownlinkChannel(*index))])
+            }
+            // Without the time it has taken the count all the same (TS001-1.1 §5.14).
+            (Ask::RejoinTimes(_), UpCommand::RejoinParamSetupAns { .. })
+            | (Ask::AdrAck(_), UpCommand::AdrParamSetupAns) => Reply::Yes,
             (Ask::DutyCycle(_), UpCommand::DutyCycleAns)
             | (Ask::RxTiming(_), UpCommand::RxTimingSetupAns)
             | (Ask::TxParams(_), UpCommand::TxParamSetupAns)
@@ -212,7 +282,15 @@ impl Ask {
                 settings.ping_frequency_hz = *frequency_hz;
                 settings.ping_data_rate = *data_rate;
             }
-            Ask::Status => {}
+            Ask::BeaconFrequency(hz) => settings.beacon_hz = *hz,
+            Ask::DownlinkChannel { index, kept_hz, .. } => {
+                if let Some(rx1_hz) = settings.rx1_hz.get_mut(usize::from(*index)) {
+                    *rx1_hz = *kept_hz;
+                }
+            }
+            Ask::AdrAck(adr_ack) => settings.adr_ack = Some(*adr_ack),
+            Ask::RejoinTimes(times) => settings.rejoin = Some(*times),
+            Ask::Status | Ask::Rejoin(_) => {}
         }
     }
 }

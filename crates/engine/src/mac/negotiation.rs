@@ -1,7 +1,8 @@
 //! From what a device is set to, to what is wanted of it: what is under way, what was refused, and when it
 //! is asked again.
 
-use lorawan::mac::{Battery, DownCommand, UpCommand};
+use lorawan::MacVersion;
+use lorawan::mac::{Battery, DownCommand, ForceRejoin, UpCommand};
 use lorawan::region::AdrSettings;
 
 use super::ask::{About, Ask, Reply, is_answer, is_sticky};
@@ -15,6 +16,8 @@ use crate::time::{DAY_US, Timestamp};
 const PATIENCE: u8 = 8;
 /// A refusal rests a day, then two, four, and then a week each time.
 const LONGEST_REST_DAYS: i64 = 7;
+/// Rejoin-requests that a device is to send after the first, if it hears no answer.
+const REJOIN_RETRIES: u8 = 3;
 /// Room for commands in a header (TS001 §4.3.1.6).
 pub(crate) const MAX_FOPTS: usize = 15;
 
@@ -89,6 +92,7 @@ pub(crate) struct Negotiation {
     /// Data rate, power and repetitions that adaptive data rate has settled on.
     target: Option<AdrSettings>,
     status_asked_at: Option<Timestamp>,
+    rejoin_asked_at: Option<Timestamp>,
     health: Option<Health>,
     /// Sticky answers that have been understood and may be repeated.
     repeated: Vec<UpCommand>,
@@ -113,6 +117,7 @@ impl Negotiation {
     /// The clock was set by so much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         shift(&mut self.status_asked_at, by_us);
+        shift(&mut self.rejoin_asked_at, by_us);
         for refused in &mut self.refused {
             (refused.at, refused.again_at) = (refused.at.plus_us(by_us), refused.again_at.plus_us(by_us));
         }
@@ -148,7 +153,13 @@ impl Negotiation {
     }
 
     /// What the network wants to ask now.
-    pub(crate) fn asks(&mut self, now: Timestamp, profile: &RadioProfile, known: &Settings, adr: bool) -> Vec<Ask> {
+    pub(crate) fn asks(
+        &mut self,
+        now: Timestamp,
+        profile: &RadioProfile,
+        (known, joined_at): (&Settings, Option<Timestamp>),
+        adr: bool,
+    ) -> Vec<Ask> {
         if self.rest > 0 {
             self.rest -= 1;
             return Vec::new();
@@ -172,9 +183,23 @@ impl Negotiation {
         if every_us > 0 && self.status_asked_at.is_none_or(|at| now.since(at) >= every_us) {
             asks.push(Ask::Status);
         }
+        asks.extend(joined_at.and_then(|joined_at| self.renewal(now, profile, known, joined_at)));
         let rests = |ask: &Ask| self.refused.iter().any(|refused| now < refused.again_at && ask.carries(refused.about));
         asks.retain(|ask| !rests(ask));
         asks
+    }
+
+    /// A session that is old enough is renewed. Nothing answers this but a rejoin-request, so it is asked once a day.
+    fn renewal(&self, now: Timestamp, profile: &RadioProfile, known: &Settings, joined_at: Timestamp) -> Option<Ask> {
+        let days = profile.renew_after_days.filter(|_| profile.version == MacVersion::V1_1)?;
+        let due = now.since(joined_at) >= i64::from(days) * DAY_US;
+        let asked = self.rejoin_asked_at.is_some_and(|at| now.since(at) < DAY_US);
+        (due && !asked).then_some(Ask::Rejoin(ForceRejoin {
+            period: 0,
+            max_retries: REJOIN_RETRIES,
+            rejoin_type: 0,
+            data_rate: known.adr.data_rate,
+        }))
     }
 
     /// Those of `asks` that fit into `room` bytes of a header, and their bytes.
@@ -198,8 +223,12 @@ impl Negotiation {
         if asks.contains(&Ask::Status) {
             self.status_asked_at = Some(now);
         }
+        if asks.iter().any(|ask| matches!(ask, Ask::Rejoin(_))) {
+            self.rejoin_asked_at = Some(now);
+        }
         if !asks.is_empty() {
             self.under_way = asks;
+            self.under_way.retain(|ask| !matches!(ask, Ask::Rejoin(_)));
         }
     }
 
@@ -362,7 +391,16 @@ fn parts_in_words(parts: &[About]) -> String {
             About::Windows => "the receive windows".into(),
             About::Channel(index) => format!("channel {index}"),
             About::PingChannel => "the ping slots' channel".into(),
-            About::DutyCycle | About::Delay | About::Dwell | About::Status | About::Adr => "the setting".into(),
+            About::BeaconFrequency => "the beacon's frequency".into(),
+            About::DownlinkChannel(index) => format!("RX1 of channel {index}"),
+            About::DutyCycle
+            | About::Delay
+            | About::Dwell
+            | About::Status
+            | About::AdrAck
+            | About::RejoinTimes
+            | About::Rejoin
+            | About::Adr => "the setting".into(),
         })
         .collect();
     words.join(" and ")

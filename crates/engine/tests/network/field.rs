@@ -239,8 +239,11 @@ impl Field {
     /// An uplink, as often as the device is set to send each.
     pub fn uplink(&mut self, node: usize, confirmed: bool) {
         let Some(emission) = self.nodes[node].device.uplink(2, b"field", confirmed) else { panic!("not joined") };
-        for _ in 0..self.nodes[node].device.nb_trans() {
-            self.emit(node, &emission);
+        let times = self.nodes[node].device.nb_trans();
+        self.emit(node, &emission);
+        for _ in 1..times {
+            let Some(again) = self.nodes[node].device.again() else { panic!("not joined") };
+            self.emit(node, &again);
         }
     }
 

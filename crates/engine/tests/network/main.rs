@@ -6,6 +6,7 @@
 mod clock;
 mod downlinks;
 mod estates;
+mod exact;
 mod field;
 mod invariants;
 mod joins;

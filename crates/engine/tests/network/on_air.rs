@@ -4,9 +4,9 @@
 use std::collections::BTreeMap;
 
 use engine::*;
+use lorawan::Eui64;
 use lorawan::region::Region;
 use lorawan::wire::{DataView, UplinkFlags};
-use lorawan::Eui64;
 use proptest::prelude::*;
 use simulator::device::{Build, Listens};
 
@@ -51,7 +51,10 @@ fn an_answer_follows_a_command_that_is_on_air() {
     // At SF12 it takes two seconds, and both gateways are free for the answer's first window.
     world.command(Command::Enqueue { dev_eui: DEV, item: item(1, &[9; 40], false) });
     world.send(&session.uplink(&[1], UplinkFlags::default(), true));
-    let told = world.stages().into_iter().any(|stage| matches!(stage, DownlinkStage::Failed(why) if why.contains("under way")));
+    let told = world
+        .stages()
+        .into_iter()
+        .any(|stage| matches!(stage, DownlinkStage::Failed(why) if why.contains("under way")));
     let all = world.transmissions();
     assert!(told || all.len() == 2, "{:#?}", world.effects);
     for pair in all.windows(2) {

@@ -45,11 +45,7 @@ impl Turns {
     ///
     /// # Errors
     /// If too many of its requests wait, or this one has waited too long.
-    async fn turn(
-        &self,
-        whose: (PersonId, Purpose),
-        within: Duration,
-    ) -> Result<[OwnedSemaphorePermit; 2], Refusal> {
+    async fn turn(&self, whose: (PersonId, Purpose), within: Duration) -> Result<[OwnedSemaphorePermit; 2], Refusal> {
         let line = {
             let mut lines = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             if lines.len() >= ACCOUNTS {
@@ -115,7 +111,9 @@ mod tests {
         let waiting: Vec<_> = (0..WAITING)
             .map(|_| {
                 let turns = Arc::clone(&turns);
-                tokio::spawn(async move { turns.turn((1, Purpose::Calls), Duration::from_millis(20)).await.map(|_| ()) })
+                tokio::spawn(
+                    async move { turns.turn((1, Purpose::Calls), Duration::from_millis(20)).await.map(|_| ()) },
+                )
             })
             .collect();
         tokio::task::yield_now().await;

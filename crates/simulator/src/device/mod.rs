@@ -12,7 +12,7 @@ use lorawan::crypto::{
     MicKey, PayloadKey, SessionKeys, SessionKeys11, join_server_keys, session_keys, session_keys_1_1,
 };
 use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
-use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, JOIN_ACCEPT_DELAY1_S, Plan, Region};
+use lorawan::region::{JOIN_ACCEPT_DELAY1_S, Plan, Region};
 use lorawan::wire::{
     Answered, DataView, JoinAccept, JoinKind, JoinRequestRepr, RejoinRequestRepr, RejoinTo, UplinkFlags,
 };
@@ -142,6 +142,47 @@ impl Group {
     }
 }
 
+/// What a device does not take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refuses {
+    /// A part of LinkADRReq.
+    Power,
+    DataRate,
+    Mask,
+    /// RXParamSetupReq.
+    Windows,
+    /// NewChannelReq: its frequency, and its data rates.
+    Frequency,
+    ChannelDataRates,
+    /// PingSlotChannelReq.
+    PingSlotChannel,
+    /// DlChannelReq.
+    DownlinkChannel,
+    /// RejoinParamSetupReq: the time.
+    RejoinTime,
+    /// BeaconFreqReq.
+    BeaconFrequency,
+    /// Whatever is asked, it says nothing.
+    ToAnswer,
+}
+
+impl Refuses {
+    /// All of them.
+    pub const ALL: [Self; 11] = [
+        Self::Power,
+        Self::DataRate,
+        Self::Mask,
+        Self::Windows,
+        Self::Frequency,
+        Self::ChannelDataRates,
+        Self::PingSlotChannel,
+        Self::DownlinkChannel,
+        Self::RejoinTime,
+        Self::BeaconFrequency,
+        Self::ToAnswer,
+    ];
+}
+
 /// FOpts has no more room (TS001 §4.3.1.6).
 const MAX_FOPTS: usize = 15;
 
@@ -162,6 +203,10 @@ pub struct Device {
     /// GPS seconds of the last beacon heard.
     beacon_s: Option<u32>,
     groups: Vec<Group>,
+    /// What it does not take.
+    refuses: Vec<Refuses>,
+    /// The type of rejoin-request that the network wants of it.
+    to_rejoin: Option<u8>,
     rng: StdRng,
 }
 
@@ -187,6 +232,8 @@ impl Device {
             repeats: Vec::new(),
             beacon_s: None,
             groups: Vec::new(),
+            refuses: Vec::new(),
+            to_rejoin: None,
             rng: StdRng::seed_from_u64(seed),
         };
         device.introduce();
@@ -195,6 +242,17 @@ impl Device {
 
     fn plan(&self) -> &'static Plan {
         self.build.region.plan()
+    }
+
+    /// Has it refuse something from now on.
+    pub fn refuse(&mut self, what: Refuses) {
+        self.refuses.push(what);
+    }
+
+    /// The rejoin-request that the network has asked for, once.
+    pub fn rejoin_if_told(&mut self) -> Option<Emission> {
+        let kind = self.to_rejoin.take()?;
+        self.rejoin_request(kind)
     }
 
     /// Puts a MAC command into the next uplink, if there is room for it.
@@ -278,15 +336,20 @@ impl Device {
         self.asked = Some(Asked { kind: JoinKind::Join, nonce: dev_nonce });
         let repr = JoinRequestRepr { join_eui: self.identity.join_eui, dev_eui: self.identity.dev_eui, dev_nonce };
         let frame = repr.emit(&MicKey::new(&self.identity.signing()));
+        let (rate, hz) = self.join_place();
+        self.emission(frame, rate, hz, 0)
+    }
+
+    /// Data rate and frequency of a join-request.
+    fn join_place(&mut self) -> (u8, u32) {
         let wanted = self.build.data_rate;
         let all: Vec<_> = self.plan().join_channels().collect();
         let carrying: Vec<_> = all.iter().filter(|c| (c.min_data_rate..=c.max_data_rate).contains(&wanted)).collect();
         // A data rate that no join channel carries gives way to one that does.
-        let (hz, rate) = match carrying.len() {
-            0 => (all[self.rng.random_range(0..all.len())].frequency_hz, all[0].max_data_rate),
-            n => (carrying[self.rng.random_range(0..n)].frequency_hz, wanted),
-        };
-        self.emission(frame, rate, hz, 0)
+        match carrying.len() {
+            0 => (all[0].max_data_rate, all[self.rng.random_range(0..all.len())].frequency_hz),
+            n => (wanted, carrying[self.rng.random_range(0..n)].frequency_hz),
+        }
     }
 
     /// A rejoin-request of 1.1; `None` outside a session of 1.1.
@@ -311,8 +374,17 @@ impl Device {
         let repr = RejoinRequestRepr { to, dev_eui: self.identity.dev_eui, rj_count: count };
         let frame = repr.emit(&MicKey::new(&key));
         self.asked = Some(Asked { kind: JoinKind::Rejoin(kind), nonce: count });
-        let (data_rate, tx_power) = self.rate_and_power();
-        let hz = self.pick_channel()?.1;
+        // Type 1 is sent as a join-request is, the others as any uplink (TS001-1.1 §6.2.4.4).
+        let (data_rate, hz, tx_power) = match kind {
+            0 | 2 => {
+                let (data_rate, tx_power) = self.rate_and_power();
+                (data_rate, self.pick_channel()?.1, tx_power)
+            }
+            _ => {
+                let (data_rate, hz) = self.join_place();
+                (data_rate, hz, 0)
+            }
+        };
         Some(self.emission(frame, data_rate, hz, tx_power))
     }
 
@@ -339,12 +411,22 @@ impl Device {
         let adr = self.build.adr;
         let session = self.session.as_mut()?;
         session.silence = session.silence.saturating_add(1);
-        if adr && session.silence > ADR_ACK_LIMIT + ADR_ACK_DELAY && session.silence.is_multiple_of(ADR_ACK_DELAY) {
+        let (limit, delay) = session.adr_ack;
+        if adr && session.silence > limit.saturating_add(delay) && session.silence.is_multiple_of(delay) {
             session.back_off(self.build.region.plan());
         }
-        let adr_ack_req = adr && session.silence >= ADR_ACK_LIMIT;
+        let adr_ack_req = adr && session.silence >= limit;
         let flags = UplinkFlags { adr, adr_ack_req, ack: session.owes_ack.is_some(), class_b };
         let frame = session.seal(flags, confirmed, &fopts, Some((port, payload)), channel)?;
+        let (data_rate, tx_power) = (session.adr.data_rate, session.adr.tx_power);
+        Some(self.emission(frame, data_rate, hz, tx_power))
+    }
+
+    /// The last uplink once more, on any of its channels: NbTrans asks for that (TS001 §5.2).
+    pub fn again(&mut self) -> Option<Emission> {
+        let (channel, hz) = self.pick_channel()?;
+        let session = self.session.as_ref()?;
+        let frame = session.seal_again(channel)?;
         let (data_rate, tx_power) = (session.adr.data_rate, session.adr.tx_power);
         Some(self.emission(frame, data_rate, hz, tx_power))
     }
@@ -420,7 +502,8 @@ impl Device {
             Some(session) if !asked => session.rx_delay_s,
             _ => JOIN_ACCEPT_DELAY1_S,
         };
-        let joining = self.asked.is_some_and(|a| a.kind == JoinKind::Join);
+        // A request that is sent as a join-request finds the region's defaults in force.
+        let joining = self.asked.is_some_and(|a| matches!(a.kind, JoinKind::Join | JoinKind::Rejoin(1)));
         let session = self.session.as_ref().filter(|_| !joining);
         self.windows = windows::after(plan, session, emission, joining, end_us + i64::from(delay_s) * 1_000_000);
         end_us + (i64::from(delay_s) + 1) * 1_000_000 + windows::OPEN_US

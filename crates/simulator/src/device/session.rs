@@ -2,7 +2,7 @@
 
 use lorawan::crypto::{Binding, MicKey, PayloadKey, SessionKeys11};
 use lorawan::mac::NewChannel;
-use lorawan::region::{AdrSettings, Channel, ChannelSet, Plan};
+use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, AdrSettings, Channel, ChannelSet, Plan};
 use lorawan::wire::{DataRepr, DataView, FPort, JoinAccept, NetworkKeys11, UplinkFlags};
 use lorawan::{DevAddr, Direction, MacVersion, NetId, counter};
 
@@ -22,17 +22,35 @@ pub(super) struct Session {
     pub(super) rx2_data_rate: u8,
     pub(super) rx2_frequency_hz: u32,
     pub(super) downlink_dwell_time: bool,
+    pub(super) uplink_dwell_time: bool,
     pub(super) rj_count_0: u16,
     /// Counter of the confirmed downlink that the next uplink acknowledges.
     pub(super) owes_ack: Option<u32>,
     /// Uplinks since the last downlink.
     pub(super) silence: u16,
+    /// ADR_ACK_LIMIT and ADR_ACK_DELAY.
+    pub(super) adr_ack: (u16, u16),
+    /// Channels whose RX1 is elsewhere, by index.
+    rx1_moved: Vec<(u8, u32)>,
     pub(super) ping_frequency_hz: Option<u32>,
     pub(super) ping_data_rate: u8,
     next_up: u32,
+    /// The last uplink, to be sent again.
+    last_sent: Option<Sent>,
     /// Last counter of each of 1.1's two downlink counters; 1.0.x uses the first.
     last_down: [Option<u32>; 2],
     last_confirmed_up: u32,
+}
+
+/// What an uplink was made of.
+#[derive(Clone)]
+struct Sent {
+    counter: u32,
+    flags: UplinkFlags,
+    confirmed: bool,
+    fopts: Vec<u8>,
+    payload: Option<(FPort, Vec<u8>)>,
+    conf_f_cnt: u16,
 }
 
 /// A downlink in the clear.
@@ -60,12 +78,16 @@ impl Session {
             rx2_frequency_hz: plan.rx2_frequency_hz,
             // Until it is told otherwise, a device holds to the dwell time.
             downlink_dwell_time: plan.dwell.downlink_ms.is_some(),
+            uplink_dwell_time: plan.dwell.uplink_ms.is_some(),
             rj_count_0: 0,
             owes_ack: None,
             silence: 0,
+            adr_ack: (ADR_ACK_LIMIT, ADR_ACK_DELAY),
+            rx1_moved: Vec::new(),
             ping_frequency_hz: None,
             ping_data_rate: plan.class_b.ping_slot.min_data_rate,
             next_up: 0,
+            last_sent: None,
             last_down: [None; 2],
             last_confirmed_up: 0,
         }
@@ -104,6 +126,19 @@ impl Session {
         self.adr.channels.insert(index);
     }
 
+    /// Puts RX1 of a channel elsewhere (TS001 §5.6.2).
+    pub(super) fn move_rx1(&mut self, index: u8, frequency_hz: u32) {
+        self.rx1_moved.retain(|(moved, _)| *moved != index);
+        self.rx1_moved.push((index, frequency_hz));
+    }
+
+    /// Where RX1 after an uplink is, if it was put elsewhere.
+    pub(super) fn rx1_moved_to(&self, plan: &Plan, uplink_hz: u32) -> Option<u32> {
+        let channels = plan.network_uplinks().chain(self.given.iter().copied());
+        let index = channels.filter(|channel| channel.frequency_hz == uplink_hz).last()?.index;
+        self.rx1_moved.iter().find(|(moved, _)| *moved == index).map(|(_, hz)| *hz)
+    }
+
     /// A rejoin of type 2 renews keys and leaves the radio as it was (TS001-1.1 §6.2.4.3).
     pub(super) fn keep_radio(&mut self, before: &Self) {
         self.adr = before.adr;
@@ -114,6 +149,9 @@ impl Session {
         self.rx2_data_rate = before.rx2_data_rate;
         self.rx2_frequency_hz = before.rx2_frequency_hz;
         self.downlink_dwell_time = before.downlink_dwell_time;
+        self.uplink_dwell_time = before.uplink_dwell_time;
+        self.adr_ack = before.adr_ack;
+        self.rx1_moved = before.rx1_moved.clone();
         self.ping_frequency_hz = before.ping_frequency_hz;
         self.ping_data_rate = before.ping_data_rate;
     }
@@ -153,20 +191,40 @@ impl Session {
         payload: Option<(FPort, &[u8])>,
         channel: u8,
     ) -> Option<Vec<u8>> {
-        let repr = DataRepr::uplink(self.dev_addr, self.next_up, flags, payload).confirmed(confirmed).with_fopts(fopts);
-        let app = PayloadKey::new(&self.keys.app_s_key);
-        let frame = if self.speaks_1_1 {
-            let conf_f_cnt = self.owes_ack.map_or(0, |counter| counter as u16);
-            let binding = Binding { conf_f_cnt, tx_dr: self.adr.data_rate, tx_ch: channel };
-            repr.emit_1_1(&self.keys_1_1(), &app, binding)
-        } else {
-            repr.emit(&MicKey::new(&self.keys.f_nwk_s_int_key), &app)
+        let sent = Sent {
+            counter: self.next_up,
+            flags,
+            confirmed,
+            fopts: fopts.to_vec(),
+            payload: payload.map(|(port, bytes)| (port, bytes.to_vec())),
+            conf_f_cnt: self.owes_ack.map_or(0, |counter| counter as u16),
         };
+        let frame = self.frame(&sent, channel);
         if confirmed {
             self.last_confirmed_up = self.next_up;
         }
         self.next_up += 1;
         self.owes_ack = None;
+        self.last_sent = Some(sent);
+        frame
+    }
+
+    /// The last uplink once more, on another channel: in 1.1 with another MIC (TS001-1.1 §4.4.1).
+    pub(super) fn seal_again(&self, channel: u8) -> Option<Vec<u8>> {
+        self.frame(self.last_sent.as_ref()?, channel)
+    }
+
+    fn frame(&self, sent: &Sent, channel: u8) -> Option<Vec<u8>> {
+        let payload = sent.payload.as_ref().map(|(port, bytes)| (*port, bytes.as_slice()));
+        let repr = DataRepr::uplink(self.dev_addr, sent.counter, sent.flags, payload);
+        let repr = repr.confirmed(sent.confirmed).with_fopts(&sent.fopts);
+        let app = PayloadKey::new(&self.keys.app_s_key);
+        let frame = if self.speaks_1_1 {
+            let binding = Binding { conf_f_cnt: sent.conf_f_cnt, tx_dr: self.adr.data_rate, tx_ch: channel };
+            repr.emit_1_1(&self.keys_1_1(), &app, binding)
+        } else {
+            repr.emit(&MicKey::new(&self.keys.f_nwk_s_int_key), &app)
+        };
         frame.ok()
     }
 

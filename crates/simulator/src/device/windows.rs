@@ -40,7 +40,8 @@ pub(super) fn after(
     let rx1 = modulation(uplink_rate.and_then(|rate| plan.rx1_data_rate(rate, offset, dwell_time)));
     let join_channel = if joining { plan.join_channel(emission.frequency_hz) } else { None };
     let by_rule = || uplink_rate.and_then(|rate| plan.rx1_frequency_hz(emission.frequency_hz, rate));
-    let rx1_hz = join_channel.map(|c| c.rx1_frequency_hz).or_else(by_rule).unwrap_or(emission.frequency_hz);
+    let moved = session.and_then(|session| session.rx1_moved_to(plan, emission.frequency_hz));
+    let rx1_hz = moved.or(join_channel.map(|c| c.rx1_frequency_hz)).or_else(by_rule).unwrap_or(emission.frequency_hz);
     let (rx2_hz, rx2_rate) = match (join_channel, session) {
         (Some(channel), _) => (channel.rx2_frequency_hz, plan.rx2_data_rate),
         (None, Some(session)) => (session.rx2_frequency_hz, session.rx2_data_rate),
