@@ -237,6 +237,11 @@ impl Outbox {
         }
     }
 
+    /// Transmissions tried of a downlink.
+    pub(crate) fn attempts_of(&self, id: OutboxId) -> u8 {
+        self.get(id).map_or(0, |item| item.attempts)
+    }
+
     pub(crate) fn awaiting_ack(&self) -> Option<(OutboxId, u32)> {
         let item = self.get(self.in_flight?)?;
         match item.state {

@@ -49,6 +49,9 @@ pub(crate) enum NetworkKeys {
     V1_1(Box<NetworkKeys11>),
 }
 
+/// Downlinks after the one that a device acknowledges, at most: it cannot have missed more and still be answered.
+const MOST_UNHEARD: u32 = 16;
+
 /// How an uplink was sent, as 1.1 binds it into the MIC.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct SentOn {
@@ -72,12 +75,40 @@ impl Session {
         match keys {
             NetworkKeys::V1_0(key) => view.verify(key, counter),
             NetworkKeys::V1_1(keys) => {
-                // 16 bits are sent, and 16 bits are bound.
-                let conf_f_cnt = self.counters.confirmed_down.map_or(0, |counter| counter as u16);
-                let binding = |way: &SentOn| Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel };
-                ways.iter().any(|way| view.verify_1_1(keys, counter, binding(way)))
+                let heard = self.heard_by_device(view);
+                let mut all = heard.flat_map(|conf_f_cnt| ways.iter().map(move |way| (conf_f_cnt, way)));
+                all.any(|(conf_f_cnt, way)| {
+                    view.verify_1_1(keys, counter, Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel })
+                })
             }
         }
+    }
+
+    /// Whether an uplink of 1.1 acknowledges an earlier downlink than one of these, as its MIC tells.
+    pub(crate) fn acknowledges_earlier(
+        &self,
+        keys: &NetworkKeys,
+        (view, counter): (&DataView<'_>, u32),
+        ways: &[SentOn],
+        downlinks: std::ops::RangeInclusive<u32>,
+    ) -> bool {
+        let NetworkKeys::V1_1(keys) = keys else { return false };
+        let made = |conf_f_cnt| {
+            ways.iter().any(|way| {
+                view.verify_1_1(keys, counter, Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel })
+            })
+        };
+        !downlinks.map(|down| down as u16).any(made)
+    }
+
+    /// The confirmed downlinks that an uplink may acknowledge, by the 16 bits of their counters, latest first. The device
+    /// means the last one that it has heard, and some after that may have been lost (TS001-1.1 §4.4.1, ConfFCnt).
+    fn heard_by_device(&self, view: &DataView<'_>) -> impl Iterator<Item = u16> + use<> {
+        let acknowledges = view.uplink_flags().ack;
+        let last = self.counters.confirmed_down.filter(|_| acknowledges).unwrap_or(0);
+        let unheard = if acknowledges { MOST_UNHEARD.min(last) } else { 0 };
+        // 16 bits are sent, and 16 bits are bound.
+        (0..=unheard).map(move |unheard| (last - unheard) as u16)
     }
 
     /// Whether an uplink is the one with this counter once more. In 1.1 half of the MIC changes with data rate and

@@ -15,7 +15,7 @@ use crate::estates::tell_discarded;
 use crate::explain::Notice;
 use crate::ledger::Transmitter;
 use crate::mac::{self, Heard};
-use crate::profile::{Class, Rates};
+use crate::profile::{Class, RadioProfile, Rates};
 use crate::refusal::Refusal;
 use crate::session::{NetworkKeys, SentOn, Session};
 use crate::settings::Settings;
@@ -165,7 +165,7 @@ impl Engine {
             let heard = self.heard_for(frame, device.config.estate);
             foreign += usize::from(!heard);
             for (session, which) in sessions_at(device, view) {
-                let ways = ways(device, session, frame);
+                let ways = ways(&device.config.profile, session, frame);
                 let keys = session.network_keys();
                 let made = |counter| session.made(&keys, view, counter, &ways);
                 let last = session.counters.up;
@@ -319,7 +319,14 @@ impl Engine {
             warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
         }
         let awaited = device.outbox.awaiting_ack();
-        if flags.ack && awaited.is_none() {
+        // Each try of a downlink had a counter of its own, and any of them may be the one that was heard.
+        let acknowledged = flags.ack
+            && awaited.is_some_and(|(id, down)| {
+                let tries = u32::from(device.outbox.attempts_of(id).saturating_sub(1));
+                let ways = ways(&device.config.profile, session, frame);
+                !session.acknowledges_earlier(keys, (view, counter), &ways, down.saturating_sub(tries)..=down)
+            });
+        if flags.ack && !acknowledged {
             warnings.push("the device acknowledges a downlink that is not awaited".into());
         }
         effects.push(Effect::Publish(Event::Uplink(Box::new(UplinkEvent {
@@ -343,7 +350,7 @@ impl Engine {
         // §4.3.1.2), so one without it means that it was not heard. The others have a time for it.
         let (class, attempts) = (device.class(), device.config.profile.attempts);
         match awaited {
-            Some((id, counter)) if flags.ack => device.outbox.acknowledged(id, counter, effects, dev_eui),
+            Some((id, counter)) if acknowledged => device.outbox.acknowledged(id, counter, effects, dev_eui),
             Some((id, _)) if class == Class::A => {
                 let why = "the device's next uplink did not acknowledge it";
                 device.outbox.return_or_fail(id, why, attempts, class, effects, dev_eui);
@@ -420,18 +427,18 @@ fn sessions_at<'a>(device: &'a Device, view: &DataView<'_>) -> impl Iterator<Ite
 
 /// Data rate and channel of an uplink, as a MIC of 1.1 binds them; several, if several of the device's channels have its
 /// frequency. Empty for other sessions, whose MIC binds neither.
-fn ways(device: &Device, session: &Session, frame: &Collected) -> Vec<SentOn> {
+fn ways(profile: &RadioProfile, session: &Session, frame: &Collected) -> Vec<SentOn> {
     if !session.speaks_1_1 {
         return Vec::new();
     }
-    let plan = device.config.plan();
+    let plan = profile.plan();
     let radio = frame.radio();
     let Some(data_rate) = plan.uplink_data_rate_of(radio.modulation) else { return Vec::new() };
     // A channel that the network has added carries more data rates than the table says.
     let network = plan.network_uplinks().filter(|channel| channel.frequency_hz == radio.frequency_hz);
     let mut indices: Vec<u8> = network.map(|channel| channel.index).collect();
     // Its answer to a NewChannelReq may not have been heard: a channel may be where it was, or where it is wanted.
-    let extra = device.config.profile.extra_channels().zip(session.settings.extra_hz);
+    let extra = profile.extra_channels().zip(session.settings.extra_hz);
     let here = extra.filter(|(wanted, known)| [wanted.frequency_hz, *known].contains(&radio.frequency_hz));
     indices.extend(here.map(|(wanted, _)| wanted.index));
     indices.into_iter().map(|channel| SentOn { data_rate, channel }).collect()

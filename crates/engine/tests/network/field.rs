@@ -110,6 +110,11 @@ impl Field {
         self.nodes.len() - 1
     }
 
+    /// What is lost and how it fades, from now on.
+    pub fn seed(&mut self, seed: u64) {
+        self.rng = StdRng::seed_from_u64(seed);
+    }
+
     pub fn command(&mut self, command: Command) {
         self.engine.handle(self.now, Input::Command(command), &mut self.effects);
         self.take_transmissions();

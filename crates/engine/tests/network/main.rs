@@ -19,4 +19,5 @@ mod resume;
 mod settings;
 mod trouble;
 mod uplinks;
+mod week;
 mod world;

@@ -214,6 +214,7 @@ pub struct Device {
 struct Asked {
     kind: JoinKind,
     nonce: u16,
+    frequency_hz: u32,
 }
 
 impl Device {
@@ -333,10 +334,10 @@ impl Device {
         let counted = self.build.version >= MacVersion::V1_0_4;
         let dev_nonce = if counted { self.next_nonce } else { self.rng.random() };
         self.next_nonce = self.next_nonce.wrapping_add(1);
-        self.asked = Some(Asked { kind: JoinKind::Join, nonce: dev_nonce });
         let repr = JoinRequestRepr { join_eui: self.identity.join_eui, dev_eui: self.identity.dev_eui, dev_nonce };
         let frame = repr.emit(&MicKey::new(&self.identity.signing()));
         let (rate, hz) = self.join_place();
+        self.asked = Some(Asked { kind: JoinKind::Join, nonce: dev_nonce, frequency_hz: hz });
         self.emission(frame, rate, hz, 0)
     }
 
@@ -373,7 +374,6 @@ impl Device {
         };
         let repr = RejoinRequestRepr { to, dev_eui: self.identity.dev_eui, rj_count: count };
         let frame = repr.emit(&MicKey::new(&key));
-        self.asked = Some(Asked { kind: JoinKind::Rejoin(kind), nonce: count });
         // Type 1 is sent as a join-request is, the others as any uplink (TS001-1.1 §6.2.4.4).
         let (data_rate, hz, tx_power) = match kind {
             0 | 2 => {
@@ -385,6 +385,7 @@ impl Device {
                 (data_rate, hz, 0)
             }
         };
+        self.asked = Some(Asked { kind: JoinKind::Rejoin(kind), nonce: count, frequency_hz: hz });
         Some(self.emission(frame, data_rate, hz, tx_power))
     }
 
@@ -484,6 +485,9 @@ impl Device {
             _ => session_keys(&self.identity.signing(), accept.join_nonce, accept.net_id, asked.nonce).into(),
         };
         let mut session = Session::joined(accept, &keys, &self.build);
+        if matches!(asked.kind, JoinKind::Join | JoinKind::Rejoin(1)) {
+            session.joined_on(self.plan().join_channel(asked.frequency_hz));
+        }
         if let (JoinKind::Rejoin(2), Some(before)) = (asked.kind, &self.session) {
             session.keep_radio(before);
         }

@@ -2,7 +2,7 @@
 
 use lorawan::crypto::{Binding, MicKey, PayloadKey, SessionKeys11};
 use lorawan::mac::NewChannel;
-use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, AdrSettings, Channel, ChannelSet, Plan};
+use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, AdrSettings, Channel, ChannelSet, JoinChannel, Plan};
 use lorawan::wire::{DataRepr, DataView, FPort, JoinAccept, NetworkKeys11, UplinkFlags};
 use lorawan::{DevAddr, Direction, MacVersion, NetId, counter};
 
@@ -32,6 +32,8 @@ pub(super) struct Session {
     pub(super) adr_ack: (u16, u16),
     /// Channels whose RX1 is elsewhere, by index.
     rx1_moved: Vec<(u8, u32)>,
+    /// Where it joined.
+    pub(super) join_channel: Option<JoinChannel>,
     pub(super) ping_frequency_hz: Option<u32>,
     pub(super) ping_data_rate: u8,
     next_up: u32,
@@ -84,6 +86,7 @@ impl Session {
             silence: 0,
             adr_ack: (ADR_ACK_LIMIT, ADR_ACK_DELAY),
             rx1_moved: Vec::new(),
+            join_channel: None,
             ping_frequency_hz: None,
             ping_data_rate: plan.class_b.ping_slot.min_data_rate,
             next_up: 0,
@@ -113,6 +116,14 @@ impl Session {
             }
         }
         session
+    }
+
+    /// In some regions the channel of the join decides where the device listens (RP002, "CN470-510").
+    pub(super) fn joined_on(&mut self, channel: Option<JoinChannel>) {
+        if let Some(channel) = channel {
+            self.rx2_frequency_hz = channel.rx2_frequency_hz;
+            self.join_channel = Some(channel);
+        }
     }
 
     /// Takes a channel that NewChannelReq gives it; it is on at once (TS001 §5.6).
@@ -148,6 +159,7 @@ impl Session {
         self.rx1_offset = before.rx1_offset;
         self.rx2_data_rate = before.rx2_data_rate;
         self.rx2_frequency_hz = before.rx2_frequency_hz;
+        self.join_channel = before.join_channel;
         self.downlink_dwell_time = before.downlink_dwell_time;
         self.uplink_dwell_time = before.uplink_dwell_time;
         self.adr_ack = before.adr_ack;
