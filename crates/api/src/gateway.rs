@@ -116,6 +116,19 @@ pub struct GatewaySoftware {
     pub model: String,
 }
 
+/// A frequency that a gateway has refused to send on.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RefusedFrequency {
+    /// The frequency.
+    pub frequency_mhz: f64,
+    /// When it refused.
+    #[serde(with = "crate::millis")]
+    pub since: DateTime<Utc>,
+    /// When it is asked again.
+    #[serde(with = "crate::millis")]
+    pub until: DateTime<Utc>,
+}
+
 /// A registered gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Gateway {
@@ -157,6 +170,9 @@ pub struct Gateway {
     pub beacons: bool,
     /// Whether it has GPS time.
     pub has_gps: bool,
+    /// Frequencies that it has refused to send on. They are not asked of it until then.
+    #[serde(default)]
+    pub refused_frequencies: Vec<RefusedFrequency>,
     /// How it is doing.
     pub state: GatewayState,
     /// When it was last heard.

@@ -7,7 +7,8 @@ use lorawan::region::{AdrSettings, Plan};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-fn time(at: engine::Timestamp) -> DateTime<Utc> {
+/// A time of the engine's.
+pub fn time(at: engine::Timestamp) -> DateTime<Utc> {
     DateTime::from_timestamp_micros(at.0).unwrap_or_default()
 }
 

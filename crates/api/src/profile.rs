@@ -127,6 +127,34 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
     });
     compare("wait for an acknowledgement", None, &|p| format!("{} s", p.ack_timeout_s));
     compare("transmissions of a downlink", None, &|p| format!("up to {}", p.attempts));
+    compare("largest step of a counter", None, &|p| match p.counter_gap_limit() {
+        None => "no limit".into(),
+        Some(limit) => limit.to_string(),
+    });
+    compare("RX1 on other frequencies", Some("DlChannelReq"), &|p| {
+        let all = p.downlink_channels.iter().map(|c| format!("channel {}: {}", c.index, hz(c.frequency_hz)));
+        match all.collect::<Vec<_>>() {
+            all if all.is_empty() => "none".into(),
+            all => all.join(", "),
+        }
+    });
+    compare("beacon frequency", Some("BeaconFreqReq"), &|p| p.beacon_hz.map_or("as the region has it".into(), hz));
+    compare("sign of the network wanted", Some("ADRParamSetupReq"), &|p| {
+        let adr_ack = p.adr_ack.unwrap_or(engine::AdrAck::DEFAULT);
+        format!("after {} uplinks, slower after {} more", 1u32 << adr_ack.limit_exp, 1u32 << adr_ack.delay_exp)
+    });
+    compare("rejoin-requests by itself", Some("RejoinParamSetupReq"), &|p| match p.rejoin {
+        None => "as its firmware has it".into(),
+        Some(times) => format!(
+            "at least every {} s or {} uplinks",
+            1u64 << (times.max_time_n + 10),
+            1u64 << (times.max_count_n + 4)
+        ),
+    });
+    compare("session renewed", Some("ForceRejoinReq"), &|p| match p.renew_after_days {
+        None => "never".into(),
+        Some(days) => format!("after {days} days"),
+    });
     compare("a counter that starts over", None, &|p| {
         if p.counter_restart { "is accepted" } else { "is refused" }.into()
     });

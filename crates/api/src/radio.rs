@@ -108,6 +108,16 @@ pub struct PingSlotSettings {
     pub data_rate: u8,
 }
 
+/// Where RX1 of an uplink channel is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DownlinkChannelSettings {
+    /// The uplink channel's index.
+    pub channel: u8,
+    /// Frequency of its RX1.
+    pub frequency_hz: u32,
+}
+
 /// Radio and MAC settings of a device. What is left out follows the region.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -165,8 +175,8 @@ pub struct RadioSettings {
     /// Channel of ping slots, where it is not the region's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ping_slot: Option<PingSlotSettings>,
-    /// From one ping slot to the next, which class B needs: 1, 2, 4, 8, 16, 32, 64 or 128 s. What the device says of it counts
-    /// once it has said so.
+    /// From one ping slot to the next, in class B: 1, 2, 4, 8, 16, 32, 64 or 128 s. What the device says of it (PingSlotInfoReq)
+    /// counts once it has said so; it need not be given here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ping_period_s: Option<u16>,
     /// How long the acknowledgement of a class B or C downlink is waited for; 10 s if not given.
@@ -175,6 +185,34 @@ pub struct RadioSettings {
     /// Transmissions tried of each downlink; 3 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub attempts: Option<u8>,
+    /// How far an uplink's frame counter may be above the last one (MAX_FCNT_GAP); 0 sets no limit. 16384 up to 1.0.3 and in
+    /// 1.1, no limit in 1.0.4, if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_counter_gap: Option<u32>,
+    /// Uplink channels whose RX1 is on another frequency (DlChannelReq), from 1.0.2 on, in regions whose devices can be given
+    /// channels.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub downlink_channels: Option<Vec<DownlinkChannelSettings>>,
+    /// The frequency on which a class B device looks for beacons (BeaconFreqReq), where it is not the region's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beacon_frequency_hz: Option<u32>,
+    /// Uplinks after which a device asks for a sign of the network (ADR_ACK_LIMIT), a power of two from 1 to 32768; for 1.1. 64
+    /// if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adr_ack_limit: Option<u16>,
+    /// Uplinks for which it then waits before it slows down (ADR_ACK_DELAY), a power of two from 1 to 32768; for 1.1. 32 if not
+    /// given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adr_ack_delay: Option<u16>,
+    /// The device is to send a rejoin-request at least this often, 2^10 to 2^25 s in powers of two; for 1.1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rejoin_interval_s: Option<u32>,
+    /// The same by uplinks: 2^4 to 2^19 in powers of two; for 1.1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rejoin_interval_uplinks: Option<u32>,
+    /// Days after which the network has the device agree on a new session (ForceRejoinReq), 1 to 3650; for 1.1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub renew_session_days: Option<u16>,
     /// Whether a frame counter that starts over is accepted. Recorded frames can then be played back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter_restart: Option<bool>,
@@ -208,6 +246,14 @@ impl RadioSettings {
             ping_period_s: self.ping_period_s.or(base.ping_period_s),
             ack_timeout_s: self.ack_timeout_s.or(base.ack_timeout_s),
             attempts: self.attempts.or(base.attempts),
+            max_counter_gap: self.max_counter_gap.or(base.max_counter_gap),
+            downlink_channels: self.downlink_channels.clone().or_else(|| base.downlink_channels.clone()),
+            beacon_frequency_hz: self.beacon_frequency_hz.or(base.beacon_frequency_hz),
+            adr_ack_limit: self.adr_ack_limit.or(base.adr_ack_limit),
+            adr_ack_delay: self.adr_ack_delay.or(base.adr_ack_delay),
+            rejoin_interval_s: self.rejoin_interval_s.or(base.rejoin_interval_s),
+            rejoin_interval_uplinks: self.rejoin_interval_uplinks.or(base.rejoin_interval_uplinks),
+            renew_session_days: self.renew_session_days.or(base.renew_session_days),
             counter_restart: self.counter_restart.or(base.counter_restart),
             uplink_interval_s: self.uplink_interval_s.or(base.uplink_interval_s),
         }

@@ -1,11 +1,11 @@
 //! The profile that a device's settings make in a region, and what does not go together.
 
-use engine::{AdrLimits, Class, PingChannel, RadioProfile, Rates};
-use lorawan::Modulation;
+use engine::{AdrAck, AdrLimits, DownlinkChannel, PingChannel, RadioProfile, Rates, RejoinTimes};
 use lorawan::region::{ChannelSet, PayloadLimits, Plan, Region, RegionalRevision, Use};
+use lorawan::{MacVersion, Modulation};
 
 use crate::problem::{self, Problem};
-use crate::radio::{ActivationMode, RadioSettings, RateSettings};
+use crate::radio::{ActivationMode, DownlinkChannelSettings, RadioSettings, RateSettings};
 
 fn bad<T: ToString + ?Sized>(field: &str, value: &T, allowed: impl std::fmt::Display) -> Problem {
     problem::bad_field(&format!("radio.{field}"), &value.to_string(), allowed)
@@ -43,6 +43,41 @@ fn frequency(plan: &Plan, field: &str, hz: u32) -> Result<u32, Problem> {
             Err(bad(field, &hz, format!("{} has {}", plan.name, bands.join(", "))))
         }
     }
+}
+
+/// The exponent above `least` of a power of two; `usual` if there is none. Four bits are sent.
+fn exponent(field: &str, value: Option<u32>, least: u32, usual: u8) -> Result<u8, Problem> {
+    let Some(value) = value else { return Ok(usual) };
+    let exponent = value.is_power_of_two().then(|| value.ilog2().checked_sub(least)).flatten().filter(|n| *n <= 15);
+    let allowed = || format!("powers of two from {} to {} are allowed", 1u32 << least, 1u32 << (least + 15));
+    exponent.map(|n| n as u8).ok_or_else(|| bad(field, &value, allowed()))
+}
+
+fn check_downlink_channels(
+    profile: &RadioProfile,
+    channels: &[DownlinkChannelSettings],
+) -> Result<Vec<DownlinkChannel>, Problem> {
+    let plan = profile.plan();
+    let all =
+        || channels.iter().map(|c| format!("{}: {} Hz", c.channel, c.frequency_hz)).collect::<Vec<_>>().join(", ");
+    if !plan.dynamic() {
+        let allowed = format!("in {} RX1 follows from the uplink's channel and cannot be moved", plan.name);
+        return Err(bad("downlink_channels", &all(), allowed));
+    }
+    if profile.version < MacVersion::V1_0_2 {
+        let allowed = format!("it came with 1.0.2, and the device has {}", profile.version);
+        return Err(bad("downlink_channels", &all(), allowed));
+    }
+    let mut found: Vec<DownlinkChannel> = Vec::new();
+    for DownlinkChannelSettings { channel, frequency_hz } in channels {
+        if !profile.channels.contains(*channel) || found.iter().any(|known| known.index == *channel) {
+            let allowed = format!("each of the device's channels {} may be named once", profile.channels);
+            return Err(bad("downlink_channels.channel", channel, allowed));
+        }
+        let frequency_hz = frequency(plan, "downlink_channels.frequency_hz", *frequency_hz)?;
+        found.push(DownlinkChannel { index: *channel, frequency_hz });
+    }
+    Ok(found)
 }
 
 impl RadioSettings {
@@ -103,6 +138,7 @@ impl RadioSettings {
                 data_rate: rate(plan, "ping_slot.data_rate", ping.data_rate, Use::Up)?,
             });
         }
+        self.rarely(&mut profile)?;
         profile.rates = self.check_rates(plan)?;
         self.check_power(&profile)?;
         let limits = PayloadLimits { repeater: false, dwell_time: profile.dwell_time };
@@ -120,10 +156,6 @@ impl RadioSettings {
     /// Names the field, the value and what is allowed.
     pub fn checked(&self, region: Region) -> Result<RadioProfile, Problem> {
         let profile = self.profile(region)?;
-        if profile.class == Class::B && profile.ping_periodicity.is_none() {
-            let allowed = "class B listens in ping slots: say how far apart they are, 1 to 128 s in powers of two";
-            return Err(bad("ping_period_s", "none", allowed));
-        }
         if let Some(revision) = self.regional_revision {
             self.check_revision(revision, &profile)?;
         }
@@ -146,6 +178,45 @@ impl RadioSettings {
             }
             _ => Ok(()),
         }
+    }
+
+    /// Settings that few devices need.
+    fn rarely(&self, profile: &mut RadioProfile) -> Result<(), Problem> {
+        let (plan, version) = (profile.plan(), profile.version);
+        profile.max_counter_gap = self.max_counter_gap;
+        profile.beacon_hz =
+            self.beacon_frequency_hz.map(|hz| frequency(plan, "beacon_frequency_hz", hz)).transpose()?;
+        if let Some(channels) = self.downlink_channels.as_deref().filter(|all| !all.is_empty()) {
+            profile.downlink_channels = check_downlink_channels(profile, channels)?;
+        }
+        let only_1_1 = [
+            ("adr_ack_limit", self.adr_ack_limit.map(u32::from)),
+            ("adr_ack_delay", self.adr_ack_delay.map(u32::from)),
+            ("rejoin_interval_s", self.rejoin_interval_s),
+            ("rejoin_interval_uplinks", self.rejoin_interval_uplinks),
+            ("renew_session_days", self.renew_session_days.map(u32::from)),
+        ];
+        if version != MacVersion::V1_1
+            && let Some((field, value)) = only_1_1.iter().find_map(|(field, value)| Some((field, (*value)?)))
+        {
+            return Err(bad(field, &value, format!("only LoRaWAN 1.1 knows it, and the device has {version}")));
+        }
+        if self.adr_ack_limit.is_some() || self.adr_ack_delay.is_some() {
+            let AdrAck { limit_exp, delay_exp } = AdrAck::DEFAULT;
+            profile.adr_ack = Some(AdrAck {
+                limit_exp: exponent("adr_ack_limit", self.adr_ack_limit.map(u32::from), 0, limit_exp)?,
+                delay_exp: exponent("adr_ack_delay", self.adr_ack_delay.map(u32::from), 0, delay_exp)?,
+            });
+        }
+        if self.rejoin_interval_s.is_some() || self.rejoin_interval_uplinks.is_some() {
+            profile.rejoin = Some(RejoinTimes {
+                max_time_n: exponent("rejoin_interval_s", self.rejoin_interval_s, 10, 15)?,
+                max_count_n: exponent("rejoin_interval_uplinks", self.rejoin_interval_uplinks, 4, 15)?,
+            });
+        }
+        profile.renew_after_days =
+            self.renew_session_days.map(|days| within("renew_session_days", days, 1, 3650)).transpose()?;
+        Ok(())
     }
 
     fn check_revision(&self, revision: RegionalRevision, profile: &RadioProfile) -> Result<(), Problem> {
@@ -316,7 +387,32 @@ mod tests {
                 "above max_data_rate",
             ),
             (r#"{"rates": {"by": "network", "margin_db": -1}}"#, Region::Eu868, "radio.rates.margin_db", "0 to 40"),
-            (r#"{"class": "B"}"#, Region::Eu868, "radio.ping_period_s", "how far apart"),
+            (r#"{"adr_ack_limit": 64}"#, Region::Eu868, "radio.adr_ack_limit", "only LoRaWAN 1.1"),
+            (r#"{"renew_session_days": 9}"#, Region::Eu868, "radio.renew_session_days", "only LoRaWAN 1.1"),
+            (
+                r#"{"mac_version": "1.1", "rejoin_interval_s": 1000}"#,
+                Region::Eu868,
+                "radio.rejoin_interval_s",
+                "from 1024 to 33554432",
+            ),
+            (
+                r#"{"downlink_channels": [{"channel": 9, "frequency_hz": 869525000}]}"#,
+                Region::Eu868,
+                "radio.downlink_channels.channel",
+                "0-7",
+            ),
+            (
+                r#"{"mac_version": "1.0.1", "downlink_channels": [{"channel": 1, "frequency_hz": 869525000}]}"#,
+                Region::Eu868,
+                "radio.downlink_channels",
+                "came with 1.0.2",
+            ),
+            (
+                r#"{"downlink_channels": [{"channel": 1, "frequency_hz": 923300000}]}"#,
+                Region::Us915,
+                "radio.downlink_channels",
+                "cannot be moved",
+            ),
             (r#"{"ping_period_s": 3}"#, Region::Eu868, "radio.ping_period_s", "1, 2, 4, 8"),
             (r#"{"ping_period_s": 256}"#, Region::Eu868, "radio.ping_period_s", "128 s are allowed"),
             (
@@ -369,9 +465,22 @@ mod tests {
     }
 
     #[test]
-    fn what_is_stored_without_a_ping_period_is_still_read() {
-        let stored = read(r#"{"class": "B"}"#);
-        assert_eq!(stored.profile(Region::Eu868).unwrap().ping_periodicity, None);
+    fn class_b_needs_no_ping_period_the_device_tells_it() {
+        let plain = read(r#"{"class": "B"}"#);
+        assert_eq!(plain.checked(Region::Eu868).unwrap().ping_periodicity, None);
+    }
+
+    #[test]
+    fn settings_of_1_1_are_powers_of_two() {
+        let settings = read(
+            r#"{"mac_version": "1.1", "adr_ack_limit": 16, "rejoin_interval_uplinks": 1024, "renew_session_days": 30,
+            "downlink_channels": [{"channel": 2, "frequency_hz": 869525000}], "max_counter_gap": 0}"#,
+        );
+        let profile = settings.checked(Region::Eu868).unwrap();
+        assert_eq!(profile.adr_ack, Some(AdrAck { limit_exp: 4, delay_exp: 5 }));
+        assert_eq!(profile.rejoin, Some(RejoinTimes { max_time_n: 15, max_count_n: 6 }));
+        assert_eq!((profile.renew_after_days, profile.counter_gap_limit()), (Some(30), None));
+        assert_eq!(profile.downlink_channels, [DownlinkChannel { index: 2, frequency_hz: 869_525_000 }]);
     }
 
     #[test]

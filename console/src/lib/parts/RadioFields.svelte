@@ -18,6 +18,15 @@
     ["ack_timeout_s", "Acknowledged within, s", 1, 3600],
     ["attempts", "Transmissions of a downlink", 1, 50],
     ["uplink_interval_s", "Expected to send every, s", 1, 31_536_000],
+    ["max_counter_gap", "Largest step of the counter", 0, 4_294_967_295],
+  ] as const;
+  /** Numbers that only LoRaWAN 1.1 knows. */
+  const ONLY_1_1 = [
+    ["adr_ack_limit", "Sign wanted after, uplinks"],
+    ["adr_ack_delay", "Slower after, uplinks more"],
+    ["rejoin_interval_s", "Rejoins every, s"],
+    ["rejoin_interval_uplinks", "Rejoins every, uplinks"],
+    ["renew_session_days", "Session renewed after, days"],
   ] as const;
   const VERSIONS = ["1.0.0", "1.0.1", "1.0.2", "1.0.3", "1.0.4", "1.1"];
   const REVISIONS = ["TS001-1.0.1", "RP001-1.0.2-B", "RP001-1.0.3-A", "RP001-1.1-A", "RP001-1.1-B", "RP002-1.0.0", "RP002-1.0.1", "RP002-1.0.2", "RP002-1.0.3", "RP002-1.0.4"];
@@ -36,6 +45,12 @@
   const set = (field: string, value: unknown) => (radio = { ...radio, [field]: value === "" ? undefined : value });
   const number = (text: string) => (text === "" ? undefined : Number(text));
   const rates = $derived(radio.rates as (Rates & Record<string, number | boolean | string | undefined>) | null | undefined);
+
+  /** RX1 frequencies as people type them: "3:869525000 4:869525000". */
+  function downlinkChannels(text: string): { channel: number; frequency_hz: number }[] | undefined {
+    const all = text.split(/[\s,;]+/).filter(Boolean).map((one) => one.split(":").map(Number));
+    return all.length > 0 ? all.map(([channel, frequency_hz]) => ({ channel: channel ?? 0, frequency_hz: frequency_hz ?? 0 })) : undefined;
+  }
 
   /** The frequencies in a list as people type them. */
   function frequencies(text: string): number[] | undefined {
@@ -72,6 +87,10 @@
   {/each}
   {@render field("Channels", "channels", radio.channels, (text) => set("channels", text), "text")}
   {@render field("Extra channels, Hz", "extra_frequencies_hz", radio.extra_frequencies_hz?.join(" "), (text) => set("extra_frequencies_hz", frequencies(text)), "text")}
+  <label>
+    <span class="block text-sm text-base-content/75">RX1 elsewhere, channel:Hz</span>
+    <input class="input input-sm w-40" type="text" name="downlink_channels" value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""} onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))} placeholder={usual} autocomplete="off" />
+  </label>
   {@render choice("A counter that starts over", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}
   {@render choice("Dwell time of 400 ms", "dwell_time", radio.dwell_time, [["true", "holds"], ["false", "does not hold"]], (text) => set("dwell_time", text && text === "true"))}
 </div>
@@ -89,9 +108,17 @@
     {/if}
   {/if}
 </div>
+{#if radio.mac_version === "1.1" || ONLY_1_1.some(([name]) => radio[name])}
+  <div class="mt-3 flex flex-wrap items-end gap-3">
+    {#each ONLY_1_1 as [name, words] (name)}
+      {@render field(words, name, radio[name], (text) => set(name, number(text)))}
+    {/each}
+  </div>
+{/if}
 {#if radio.class === "B" || radio.ping_period_s || radio.ping_slot}
   <div class="mt-3 flex flex-wrap items-end gap-3">
     {@render choice("From one ping slot to the next", "ping_period_s", radio.ping_period_s, [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const), (text) => set("ping_period_s", number(text)))}
+    {@render field("Beacon frequency, Hz", "beacon_frequency_hz", radio.beacon_frequency_hz, (text) => set("beacon_frequency_hz", number(text)))}
     {@render field("Ping slots' frequency, Hz", "ping_frequency_hz", radio.ping_slot?.frequency_hz, (text) => set("ping_slot", text && { data_rate: radio.ping_slot?.data_rate ?? 0, frequency_hz: Number(text) }))}
     {#if radio.ping_slot}
       {@render field("Ping slots' data rate", "ping_data_rate", radio.ping_slot.data_rate, (text) => set("ping_slot", radio.ping_slot && { ...radio.ping_slot, data_rate: Number(text) }))}

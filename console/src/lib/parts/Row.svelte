@@ -107,7 +107,7 @@
       {#if message.type === "join" || message.type === "refused" || message.type === "uplink"}
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
       {:else if message.type === "downlink" && message.sent}
-        {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm
+        {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm{message.sent.window_reason ? ` · ${message.sent.window_reason}` : ""}
       {/if}
       {#if bytes}
         · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>

@@ -26,6 +26,9 @@ pub enum GatewayVerb {
         /// Put it where its own GPS says it stands.
         #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg"])]
         place_by_gps: bool,
+        /// Ask it again to send on the frequencies that it has refused: its own settings were put right.
+        #[arg(long)]
+        forget_refused: bool,
         #[command(flatten)]
         about: GatewayAboutArgs,
     },

@@ -1,6 +1,6 @@
 //! A device's radio and MAC as options, each one once.
 
-use api::radio::{ActivationMode, Class, PingSlotSettings, RadioSettings, RateSettings};
+use api::radio::{ActivationMode, Class, DownlinkChannelSettings, PingSlotSettings, RadioSettings, RateSettings};
 use clap::{Args, ValueEnum};
 use lorawan::MacVersion;
 use lorawan::region::RegionalRevision;
@@ -103,7 +103,7 @@ pub struct RadioArgs {
     /// Data rate index of ping slots.
     #[arg(long, value_name = "DR", requires = "ping_frequency_hz")]
     pub ping_data_rate: Option<u8>,
-    /// From one ping slot to the next, which class B needs: 1, 2, 4 … 128 s.
+    /// From one ping slot to the next, in class B, until the device says so itself: 1, 2, 4 … 128 s.
     #[arg(long, value_name = "S")]
     pub ping_period_s: Option<u16>,
     /// How long the acknowledgement of a class B or C downlink is waited for.
@@ -112,6 +112,30 @@ pub struct RadioArgs {
     /// Transmissions tried of each downlink.
     #[arg(long, value_name = "N")]
     pub attempts: Option<u8>,
+    /// How far a frame counter may be above the last one; 0 sets no limit.
+    #[arg(long, value_name = "N")]
+    pub max_counter_gap: Option<u32>,
+    /// RX1 of an uplink channel on another frequency, as CHANNEL:HZ; may be given several times.
+    #[arg(long, value_name = "CHANNEL:HZ", value_parser = downlink_channel)]
+    pub downlink_channel: Vec<DownlinkChannelSettings>,
+    /// The frequency on which a class B device looks for beacons.
+    #[arg(long, value_name = "HZ")]
+    pub beacon_frequency_hz: Option<u32>,
+    /// Uplinks after which a 1.1 device asks for a sign of the network: 1, 2, 4 … 32768.
+    #[arg(long, value_name = "UPLINKS")]
+    pub adr_ack_limit: Option<u16>,
+    /// Uplinks for which it then waits before it slows down: 1, 2, 4 … 32768.
+    #[arg(long, value_name = "UPLINKS")]
+    pub adr_ack_delay: Option<u16>,
+    /// Have a 1.1 device send a rejoin-request at least this often: 2^10 to 2^25 s.
+    #[arg(long, value_name = "S")]
+    pub rejoin_interval_s: Option<u32>,
+    /// The same by uplinks: 2^4 to 2^19.
+    #[arg(long, value_name = "UPLINKS")]
+    pub rejoin_interval_uplinks: Option<u32>,
+    /// Have a 1.1 device agree on a new session after so many days.
+    #[arg(long, value_name = "DAYS")]
+    pub renew_session_days: Option<u16>,
     /// Accept a frame counter that starts over. Recorded frames can then be played back.
     #[arg(long, value_name = "TRUE|FALSE")]
     pub counter_restart: Option<bool>,
@@ -120,12 +144,19 @@ pub struct RadioArgs {
     pub uplink_interval_s: Option<u32>,
 }
 
+fn downlink_channel(text: &str) -> Result<DownlinkChannelSettings, String> {
+    let parts = text.split_once(':').and_then(|(channel, hz)| Some((channel.parse().ok()?, hz.parse().ok()?)));
+    let (channel, frequency_hz) = parts.ok_or("a channel's index and a frequency are wanted, as 3:869525000")?;
+    Ok(DownlinkChannelSettings { channel, frequency_hz })
+}
+
 impl RadioArgs {
     /// `settings` with what is given here put over them.
     pub fn over(&self, settings: RadioSettings) -> RadioSettings {
         let ping = self.ping_frequency_hz.zip(self.ping_data_rate);
         let ping = ping.map(|(frequency_hz, data_rate)| PingSlotSettings { frequency_hz, data_rate });
         let extra = Some(self.extra_frequency_hz.clone()).filter(|all| !all.is_empty());
+        let moved = Some(self.downlink_channel.clone()).filter(|all| !all.is_empty());
         RadioSettings {
             mac_version: self.mac_version.or(settings.mac_version),
             regional_revision: self.regional_revision.or(settings.regional_revision),
@@ -146,6 +177,14 @@ impl RadioArgs {
             ping_period_s: self.ping_period_s.or(settings.ping_period_s),
             ack_timeout_s: self.ack_timeout_s.or(settings.ack_timeout_s),
             attempts: self.attempts.or(settings.attempts),
+            max_counter_gap: self.max_counter_gap.or(settings.max_counter_gap),
+            downlink_channels: moved.or(settings.downlink_channels),
+            beacon_frequency_hz: self.beacon_frequency_hz.or(settings.beacon_frequency_hz),
+            adr_ack_limit: self.adr_ack_limit.or(settings.adr_ack_limit),
+            adr_ack_delay: self.adr_ack_delay.or(settings.adr_ack_delay),
+            rejoin_interval_s: self.rejoin_interval_s.or(settings.rejoin_interval_s),
+            rejoin_interval_uplinks: self.rejoin_interval_uplinks.or(settings.rejoin_interval_uplinks),
+            renew_session_days: self.renew_session_days.or(settings.renew_session_days),
             counter_restart: self.counter_restart.or(settings.counter_restart),
             uplink_interval_s: self.uplink_interval_s.or(settings.uplink_interval_s),
         }

@@ -1,6 +1,7 @@
 use anyhow::{Context as _, Result, bail};
 use api::gateway::{
-    self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Protocol, Stranger,
+    self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Protocol, RefusedFrequency,
+    Stranger,
 };
 use api::problem;
 
@@ -34,12 +35,28 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("antenna", format!("{} dBi, less {} dB of cable", g.antenna_gain_dbi, g.cable_loss_db)),
         ("other estates", if g.open_to_others { "may use it" } else { "may not use it" }.into()),
         ("GPS time", if g.has_gps { "yes" } else { "not seen" }.into()),
+        ("refuses to send on", refused(g)),
         ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
         ("says of itself", g.report.as_ref().map_or("nothing since the service started".into(), reported)),
         ("description", if g.description.is_empty() { "none".into() } else { g.description.clone() }),
     ]
+}
+
+fn refused(g: &Gateway) -> String {
+    let one = |r: &RefusedFrequency| {
+        format!(
+            "{} MHz since {}, asked again at {}",
+            r.frequency_mhz,
+            r.since.format("%H:%M:%S"),
+            r.until.format("%H:%M:%S UTC")
+        )
+    };
+    match g.refused_frequencies.iter().map(one).collect::<Vec<_>>() {
+        all if all.is_empty() => "nothing it was asked to".into(),
+        all => all.join("; "),
+    }
 }
 
 fn address(g: &Gateway) -> String {
@@ -180,8 +197,11 @@ pub async fn run(client: &Client, out: &Out, verb: GatewayVerb, yes: bool) -> Re
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &args.about.of(args.eui)).await?;
             out.one(&gateway, lines)
         }
-        GatewayVerb::Set { eui, name, place_by_gps, about } => {
+        GatewayVerb::Set { eui, name, place_by_gps, forget_refused, about } => {
             let path = client.in_estate(&format!("gateways/{eui}")).await?;
+            if forget_refused {
+                client.delete(&format!("{path}/refused-frequencies")).await?;
+            }
             let registered: Gateway = client.get(&path, &[]).await?;
             let mut before = GatewayAbout::from(&registered);
             if place_by_gps {

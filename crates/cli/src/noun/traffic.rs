@@ -127,11 +127,12 @@ pub(super) fn print(out: &Out, message: &Message) -> Result<()> {
             mac(out, downlink.frame.as_ref().map_or(&[], |frame| &frame.mac))?;
             match &downlink.sent {
                 Some(sent) => out.line(format!(
-                    "    {} by {} in {}, {} dBm",
+                    "    {} by {} in {}, {} dBm{}",
                     radio(&sent.radio),
                     sent.name,
                     sent.window,
-                    sent.power_dbm
+                    sent.power_dbm,
+                    sent.window_reason.as_ref().map(|why| format!(": {why}")).unwrap_or_default()
                 )),
                 None => Ok(()),
             }

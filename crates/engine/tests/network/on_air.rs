@@ -4,9 +4,9 @@
 use std::collections::BTreeMap;
 
 use engine::*;
-use lorawan::{DevAddr, Eui64};
 use lorawan::region::Region;
 use lorawan::wire::{DataView, UplinkFlags};
+use lorawan::{DevAddr, Eui64};
 use proptest::prelude::*;
 use simulator::device::{Build, Listens};
 

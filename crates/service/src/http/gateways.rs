@@ -1,13 +1,13 @@
 //! Gateways and strangers.
 
-use api::gateway::{self, CheckedGateway, Gateway, GatewayAbout, GatewayState, NewGateway, Stranger};
+use api::gateway::{self, CheckedGateway, Gateway, GatewayAbout, GatewayState, NewGateway, RefusedFrequency, Stranger};
 use api::gateway_import::{self, Fate, GatewayImport, ImportOutcome};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
-use engine::{Command, GatewayStatus, Used};
+use engine::{CannotSend, Command, GatewayStatus, Used};
 use lorawan::Eui64;
 use lorawan::region::SubBand;
 use store::{EstateId, GatewayRow, StoreError, gateway_config};
@@ -40,6 +40,14 @@ pub fn band_use(band: &SubBand, used: Used) -> BandUse {
     }
 }
 
+fn refused(cannot: &CannotSend) -> RefusedFrequency {
+    RefusedFrequency {
+        frequency_mhz: f64::from(cannot.frequency_hz) / 1e6,
+        since: api::link::time(cannot.since),
+        until: api::link::time(cannot.until),
+    }
+}
+
 fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     let known = app.presence.known(row.gateway.eui);
     let last_heard = known.as_ref().and_then(|k| k.last_heard).or(row.last_heard);
@@ -61,6 +69,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         open_to_others: registered.open_to_others,
         beacons: registered.beacons,
         has_gps: status.as_ref().is_some_and(|s| s.has_gps),
+        refused_frequencies: status.as_ref().map(|s| s.cannot.iter().map(refused).collect()).unwrap_or_default(),
         state: GatewayState::at(Utc::now(), last_heard),
         last_heard,
         address: known.as_ref().and_then(|k| k.address).map(|a| a.to_string()),
@@ -293,6 +302,23 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
     .into_iter()
     .flatten()
     .collect()
+}
+
+/// Forgets which frequencies a gateway has refused: it is asked to send on them again at once.
+#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/refused-frequencies", tag = "gateways",
+    security(("token" = [])), extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn forget_refused_frequencies(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+) -> Result<StatusCode, Refusal> {
+    let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
+    estate.trail().object(named(&row.gateway)).note("refused frequencies forgotten");
+    app.network.command(Command::ForgetRefusals { gateway: eui }).await;
+    tell(&app, eui, "It is asked again to send on frequencies that it had refused.");
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Removes a gateway; its EUI can be used again.

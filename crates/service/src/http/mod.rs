@@ -183,6 +183,7 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(estates::set_fleet_keeping))
             .routes(routes!(gateways::list_gateways, gateways::add_gateway))
             .routes(routes!(gateways::show_gateway, gateways::change_gateway, gateways::remove_gateway))
+            .routes(routes!(gateways::forget_refused_frequencies))
             .routes(routes!(gateways::import_gateways))
             .routes(routes!(gateways::list_strangers))
             .routes(routes!(gateway_access::list_credentials, gateway_access::add_credential))

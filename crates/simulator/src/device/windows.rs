@@ -91,9 +91,9 @@ impl Device {
             Listens::Always => modulation_of(session.rx2_data_rate).is_some_and(|m| fits(session.rx2_frequency_hz, m)),
             Listens::InPingSlots(periodicity) => {
                 let period_s = beacon_time_s((gps_us / 1_000_000) as u32);
-                let hz = session
-                    .ping_frequency_hz
-                    .unwrap_or_else(|| plan.class_b_frequencies(period_s, session.dev_addr, session.join_channel).ping_slot_hz);
+                let hz = session.ping_frequency_hz.unwrap_or_else(|| {
+                    plan.class_b_frequencies(period_s, session.dev_addr, session.join_channel).ping_slot_hz
+                });
                 self.knows_time(gps_us / 1_000_000)
                     && in_slot(gps_us, session.dev_addr, periodicity)
                     && modulation_of(session.ping_data_rate).is_some_and(|m| fits(hz, m))

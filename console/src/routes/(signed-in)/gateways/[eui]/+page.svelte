@@ -39,6 +39,14 @@
     gateway = data ?? gateway;
   }
 
+  async function askAgain() {
+    const { error } = await api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/refused-frequencies", {
+      params: { path: { estate: session.estate, eui } },
+    });
+    problem = error ? say(error) : "";
+    await loadGateway();
+  }
+
   async function load() {
     await loadGateway();
     const { data } = await api.GET("/api/v1/estates/{estate}/traffic", {
@@ -111,6 +119,13 @@
   {/if}
   {#if gateway.off_plan_mhz.length > 0}
     <div class="mb-5"><Notice text="It hears frames on {gateway.off_plan_mhz.join(', ')} MHz, which are no channels of {gateway.region}: compare the channel plan set in the gateway with the region it is registered for." /></div>
+  {/if}
+
+  {#if gateway.refused_frequencies?.length}
+    <div class="mb-5">
+      <Notice text="It has refused to send on {gateway.refused_frequencies.map((r) => `${r.frequency_mhz} MHz (since ${moment(r.since)}, asked again at ${moment(r.until)})`).join(', ')}. Other gateways send there meanwhile. Compare the gateway's own frequency limits with its region." />
+      {#if session.may("gateways")}<button class="btn btn-sm mt-2" type="button" onclick={() => void askAgain()}>Ask it again now</button>{/if}
+    </div>
   {/if}
 
   <!-- Why it is not there is what one looks for first. -->
