@@ -373,6 +373,13 @@ impl Service {
         self.process.wait().expect("a child");
     }
 
+    /// Stops the service in its tracks, as a machine without a free processor would, or lets it go on.
+    pub fn freeze(&self, frozen: bool) {
+        let signal = if frozen { "-STOP" } else { "-CONT" };
+        let asked = Command::new("kill").arg(signal).arg(self.process.id().to_string()).status();
+        assert!(asked.is_ok_and(|status| status.success()));
+    }
+
     /// Ends the service as an operator would; says whether it ended well.
     pub fn stop(&mut self) -> bool {
         let asked = Command::new("kill").arg(self.process.id().to_string()).status();

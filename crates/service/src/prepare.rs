@@ -127,6 +127,10 @@ impl Preparer {
                         self.intake.dropped(why.code(), why.to_string(), gateway);
                     }
                     if let Event::Refused(refused) = &event {
+                        if matches!(refused.reason, engine::Refusal::Downlink { .. }) {
+                            let by = refused.heard_by.first().map(|copy| copy.gateway.to_string());
+                            self.intake.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
+                        }
                         keep_aside(&self.aside, &self.intake, refused);
                     }
                     let Some(told) = teller.tell(event) else { continue };

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use api::device::DeviceDetail;
+use api::gateway::Gateway;
 use api::group::Group;
 use api::ledger::Ledger;
 use api::message::Body;
@@ -123,6 +124,16 @@ async fn settings_sessions_and_counters_survive_a_restart() {
     })
     .await;
     assert!(!why.findings.is_empty());
+    // What it refused is told with the gateway, until somebody says that it was put right.
+    let gateway = format!("gateways/{}", bench.gateway.eui);
+    let shown: Gateway = bench.service.get(&gateway).await;
+    let [refused] = &shown.refused_frequencies[..] else { panic!("{shown:?}") };
+    assert!((refused.frequency_mhz * 1e6 - f64::from(packet.frequency_hz)).abs() < 1.0);
+    assert_eq!(refused.until - refused.since, chrono::TimeDelta::hours(1));
+    bench.service.sign_heron_in();
+    bench.service.heron_says(&["gateway", "set", &bench.gateway.eui.to_string(), "--forget-refused"]);
+    let shown: Gateway = bench.service.get(&gateway).await;
+    assert_eq!(shown.refused_frequencies, []);
 }
 
 #[tokio::test]

@@ -8,6 +8,7 @@ use api::credential::{CredentialState, Endings, GatewayCredential, Purpose};
 use api::device::DeviceDetail;
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
 use api::gateway_event::{GatewayEvent, GatewayEventKind};
+use api::message::Message;
 use api::radio::Class;
 use chrono::Utc;
 use e2e::service::Service;
@@ -169,6 +170,12 @@ async fn a_downlink_is_sent_in_a_ping_slot() {
 
     until("class B", async || {
         (service.get::<DeviceDetail>(&format!("devices/{DEV_EUI}")).await.class == Class::B).then_some(())
+    })
+    .await;
+    // What waits goes out after an uplink, if one comes first.
+    until("both uplinks", async || {
+        let uplinks: Page<Message> = service.get("traffic?type=uplink").await;
+        (uplinks.items.len() == 2).then_some(())
     })
     .await;
 

@@ -11,6 +11,7 @@ use proptest::prelude::*;
 use simulator::device::{Build, Listens};
 
 use crate::field::{Field, HOUR, MINUTE, SECOND};
+use crate::multicast;
 use crate::world::{DEV, FAR, Joined, NEAR, World, device_with, item, quiet};
 
 /// A class C device that has joined, been heard, and waits 5 s for its first window.
@@ -114,15 +115,29 @@ fn a_frame_for_a_ping_slot_is_made_shortly_before_it() {
 /// One thing that happens to one of several devices.
 #[derive(Debug, Clone)]
 enum Step {
-    Uplink { node: usize, confirmed: bool },
-    Enqueue { node: usize, len: usize, confirmed: bool },
-    Pass { ms: i64 },
+    Uplink {
+        node: usize,
+        confirmed: bool,
+    },
+    Enqueue {
+        node: usize,
+        len: usize,
+        confirmed: bool,
+    },
+    /// To the group of the two that always listen.
+    Group {
+        len: usize,
+    },
+    Pass {
+        ms: i64,
+    },
 }
 
 fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         3 => (0usize..4, any::<bool>()).prop_map(|(node, confirmed)| Step::Uplink { node, confirmed }),
         4 => (0usize..4, 0usize..50, any::<bool>()).prop_map(|(node, len, confirmed)| Step::Enqueue { node, len, confirmed }),
+        2 => (0usize..40).prop_map(|len| Step::Group { len }),
         3 => (0i64..9_000).prop_map(|ms| Step::Pass { ms }),
     ]
 }
@@ -136,8 +151,13 @@ proptest! {
         for eui in [NEAR, FAR] {
             field.gateway(GatewayConfig { beacons: true, ..GatewayConfig::new(eui, Region::Us915, 2.0) }, true);
         }
-        let heard = || vec![(NEAR, 8.0), (FAR, 7.5)];
-        for listens in [Listens::AfterUplinks, Listens::Always, Listens::Always, Listens::InPingSlots(3)] {
+        // Each gateway hears one of the group alone, so that both have to send to it.
+        let heard = |n| match n {
+            1 => vec![(NEAR, 8.0)],
+            2 => vec![(FAR, 7.5)],
+            _ => vec![(NEAR, 8.0), (FAR, 7.5)],
+        };
+        for (n, listens) in (0..).zip([Listens::AfterUplinks, Listens::Always, Listens::Always, Listens::InPingSlots(3)]) {
             let class = match listens {
                 Listens::AfterUplinks => Class::A,
                 Listens::Always => Class::C,
@@ -145,10 +165,12 @@ proptest! {
             };
             let build = Build { listens, ..Build::plain(Region::Us915, 3) };
             let profile = RadioProfile { class, rx_delay_s: 3, ack_timeout_s: 4, ..quiet(Region::Us915) };
-            let node = field.add(build, profile, heard());
+            let node = field.add(build, profile, heard(n));
             field.join(node);
             field.uplink(node, false);
         }
+        let members = [field.nodes[1].dev_eui, field.nodes[2].dev_eui];
+        multicast::put(&mut field, multicast::config(Class::C, Region::Us915, &members));
         field.pass(3 * MINUTE);
         field.uplink(3, false);
         let mut id = 0;
@@ -158,6 +180,10 @@ proptest! {
                 Step::Enqueue { node, len, confirmed } => {
                     id += 1;
                     field.enqueue(node, id, &vec![7; len], confirmed);
+                }
+                Step::Group { len } => {
+                    id += 1;
+                    multicast::send(&mut field, id, &vec![7; len]);
                 }
                 Step::Pass { ms } => field.pass(ms * 1000),
             }

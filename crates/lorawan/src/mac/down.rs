@@ -15,7 +15,7 @@ pub struct LinkAdr {
     pub tx_power: Option<u8>,
     /// Channels to switch.
     pub channels: ChannelMask,
-    /// How often each uplink is sent, 1 to 15; 0 stands for the default, 1.
+    /// How often each uplink is sent, 1 to 15; 0 stands for 1, and in 1.0.4 keeps the present value.
     pub nb_trans: u8,
 }
 

@@ -43,7 +43,8 @@ fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
         None => format!("ChMaskCntl {}, ChMask 0x{:04x}", adr.channels.cntl, adr.channels.mask),
     };
     let times = match adr.nb_trans {
-        0 | 1 => "each uplink once".into(),
+        0 => "NbTrans 0 (each uplink once; 1.0.4: as often as before)".into(),
+        1 => "each uplink once".into(),
         n => format!("each uplink {n} times"),
     };
     format!("{rate}, {power}, {channels}, {times}")

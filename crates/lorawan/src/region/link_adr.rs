@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use super::plan::Plan;
 use super::{ChannelMask, ChannelSet, MaskError};
+use crate::MacVersion;
 use crate::mac::{LinkAdr, NewChannel, UpCommand};
 
 /// What LinkADRReq sets.
@@ -33,7 +34,7 @@ pub enum AdrError {
     /// The region reserves the TXPower index.
     #[error("TXPower {0} is reserved in this region")]
     TxPower(u8),
-    /// NbTrans is a field of four bits, and 0 means the default.
+    /// NbTrans is a field of four bits, and 0 is no number of times.
     #[error("NbTrans {0} is not 1 to 15")]
     NbTrans(u8),
 }
@@ -86,6 +87,7 @@ impl Plan {
         defined: ChannelSet,
         current: &AdrSettings,
         block: &[LinkAdr],
+        version: MacVersion,
     ) -> (UpCommand, AdrSettings) {
         let Some(last) = block.last() else {
             return (UpCommand::LinkAdrAns { power_ack: true, data_rate_ack: true, channel_mask_ack: true }, *current);
@@ -100,7 +102,12 @@ impl Plan {
         let answer = UpCommand::LinkAdrAns { power_ack, data_rate_ack, channel_mask_ack: channels.is_ok() };
         match channels {
             Ok(channels) if data_rate_ack && power_ack => {
-                (answer, AdrSettings { data_rate, tx_power, nb_trans: last.nb_trans.max(1), channels })
+                // 0 stands for 1, but keeps the present value from 1.0.4 on (TS001-1.0.4 §5.2); 1.1 is older than that.
+                let nb_trans = match (last.nb_trans, version) {
+                    (0, MacVersion::V1_0_4) => current.nb_trans,
+                    (times, _) => times.max(1),
+                };
+                (answer, AdrSettings { data_rate, tx_power, nb_trans, channels })
             }
             _ => (answer, *current),
         }
@@ -144,7 +151,7 @@ mod tests {
                 AdrSettings { data_rate: 3, tx_power: 2, nb_trans: 3, channels: [first].into_iter().collect() };
             let block = plan.link_adr_block(defined, &current, &wanted).unwrap();
             assert!(block.len() <= 2, "{region}: {block:?}");
-            let (answer, after) = plan.obey_link_adr(defined, &current, &block);
+            let (answer, after) = plan.obey_link_adr(defined, &current, &block, MacVersion::V1_0_3);
             assert_eq!(after, wanted, "{region}");
             let accepted = UpCommand::LinkAdrAns { power_ack: true, data_rate_ack: true, channel_mask_ack: true };
             assert_eq!(answer, accepted);
@@ -176,12 +183,23 @@ mod tests {
         let current = AdrSettings { data_rate: 5, tx_power: 1, nb_trans: 1, channels: plan.known_channels() };
         let wrong =
             LinkAdr { data_rate: Some(14), tx_power: Some(9), channels: ChannelMask { cntl: 3, mask: 1 }, nb_trans: 2 };
-        let (answer, after) = plan.obey_link_adr(plan.known_channels(), &current, &[wrong]);
+        let (answer, after) = plan.obey_link_adr(plan.known_channels(), &current, &[wrong], MacVersion::V1_0_3);
         let refused = UpCommand::LinkAdrAns { power_ack: false, data_rate_ack: false, channel_mask_ack: false };
         assert_eq!((answer, after), (refused, current));
         let kept = LinkAdr { data_rate: None, tx_power: None, channels: ChannelMask { cntl: 0, mask: 3 }, nb_trans: 0 };
-        let (_, after) = plan.obey_link_adr(plan.known_channels(), &current, &[kept]);
+        let (_, after) = plan.obey_link_adr(plan.known_channels(), &current, &[kept], MacVersion::V1_0_3);
         assert_eq!(after, AdrSettings { channels: (0..2).collect(), ..current });
+    }
+
+    #[test]
+    fn an_nb_trans_of_0_is_1_or_what_it_was() {
+        let plan = Region::Eu868.plan();
+        let current = AdrSettings { data_rate: 5, tx_power: 1, nb_trans: 3, channels: plan.known_channels() };
+        let kept = LinkAdr { data_rate: None, tx_power: None, channels: ChannelMask { cntl: 0, mask: 7 }, nb_trans: 0 };
+        for (version, times) in [(MacVersion::V1_0_3, 1), (MacVersion::V1_0_4, 3), (MacVersion::V1_1, 1)] {
+            let (_, after) = plan.obey_link_adr(plan.known_channels(), &current, &[kept], version);
+            assert_eq!(after.nb_trans, times, "{version}");
+        }
     }
 
     #[test]

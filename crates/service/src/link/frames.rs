@@ -64,3 +64,30 @@ pub fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
         },
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use engine::{Timestamp, TransmissionId};
+
+    #[test]
+    fn only_lora_frames_go_without_crc() {
+        let transmission = |modulation| Transmission {
+            id: TransmissionId(1),
+            towards: None,
+            gateway: Eui64(1),
+            when: When::Clock(7),
+            at: Timestamp(0),
+            window: Window::Rx1,
+            frequency_hz: 868_800_000,
+            modulation,
+            power_dbm: 14,
+            airtime_us: 1,
+            phy_payload: vec![0x60],
+        };
+        let lora = packet(&transmission(Modulation::lora(7, 125).expect("a data rate")));
+        assert!(lora.no_crc && lora.deviation_hz.is_none());
+        let fsk = packet(&transmission(Modulation::Fsk { bit_rate_bps: 50_000 }));
+        assert!(!fsk.no_crc && fsk.deviation_hz == Some(25_000));
+    }
+}

@@ -19,7 +19,8 @@ impl Device {
                     block.push(adr);
                     // Requests behind each other are one block, and each is answered alike (TS001-1.0.2 §5.2).
                     if !matches!(said.get(i + 1), Some(DownCommand::LinkAdrReq(_))) {
-                        let (mut answer, after) = plan.obey_link_adr(session.defined, &session.adr, &block);
+                        let (mut answer, after) =
+                            plan.obey_link_adr(session.defined, &session.adr, &block, self.build.version);
                         let mut all = false;
                         if let UpCommand::LinkAdrAns { power_ack, data_rate_ack, channel_mask_ack } = &mut answer {
                             *power_ack &= !refuses(Refuses::Power);

@@ -2,15 +2,17 @@
 
 use std::time::{Duration, Instant};
 
+use api::device::{DeviceDetail, DeviceState};
 use api::health::PartState;
 use e2e::mariadb::MariaDb;
 use e2e::proxy::Proxy;
-use e2e::service::Service;
+use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
 use reqwest::Method;
+use serde_json::json;
 
-use super::{concerns, health, until_stored};
-use crate::scenes::{Bench, DEV_EUI};
+use super::{concerns, health, stored, until_stored};
+use crate::scenes::{Bench, DEV_EUI, radio};
 
 /// A database server that others do not share.
 fn own_server() -> &'static MariaDb {
@@ -91,6 +93,61 @@ async fn what_is_known_in_memory_is_told_while_the_database_is_away() {
     server.freeze(false);
     until_stored(&bench.service, DEV_EUI, 0..2).await;
     until_well(&bench.service).await;
+}
+
+#[tokio::test]
+async fn nobody_is_called_silent_before_what_was_heard_has_been_looked_at() {
+    let server = own_server();
+    let mut bench = Bench::with(Service::on(server).await, None).await;
+    bench.join().await;
+    let mut often = radio();
+    often["uplink_interval_s"] = json!(1);
+    let path = format!("/estates/{ESTATE}/devices/{DEV_EUI}/radio");
+    let _: DeviceDetail = bench.service.done(Method::PUT, &path, Some(often)).await;
+    bench.uplink(&[0], false).await;
+    until_stored(&bench.service, DEV_EUI, [0]).await;
+    server.freeze(true);
+    // It sends all the time, and for long enough to be overdue by what is stored.
+    let begun = Instant::now();
+    let mut sent = 1;
+    while begun.elapsed() < Duration::from_secs(7) {
+        bench.uplink(&[sent as u8], false).await;
+        sent += 1;
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    server.freeze(false);
+    let state = async |service: &Service| {
+        let detail: DeviceDetail = service.get(&format!("devices/{DEV_EUI}")).await;
+        detail.device.state
+    };
+    until("all to be stored", async || {
+        assert_ne!(state(&bench.service).await, DeviceState::Silent);
+        (stored(&bench.service, DEV_EUI).len() == sent as usize).then_some(())
+    })
+    .await;
+    // And now it really is.
+    until("it to be silent", async || (state(&bench.service).await == DeviceState::Silent).then_some(())).await;
+}
+
+#[tokio::test]
+async fn datagrams_for_which_the_kernel_has_no_room_are_counted() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    bench.service.freeze(true);
+    // 64 MB: more than any socket's buffer holds.
+    let flood = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
+    flood.connect(bench.service.udp).await.unwrap();
+    for _ in 0..64 * 1024 {
+        let _ = flood.send(&[2; 1000]).await;
+    }
+    bench.service.freeze(false);
+    until("the lost datagrams to be counted", async || {
+        let intake: api::Intake = bench.service.done(Method::GET, "/intake", None).await;
+        intake.dropped.iter().find(|d| d.reason == "socket_full").filter(|d| d.count > 1_000).map(|_| ())
+    })
+    .await;
+    bench.uplink(&[1], false).await;
+    until_stored(&bench.service, DEV_EUI, [0]).await;
 }
 
 #[tokio::test]
