@@ -197,7 +197,7 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
         out.line(format!(
             "refused {again}: {}; asked again at {}",
             refused.what,
-            refused.again_at.format("%m-%d %H:%M")
+            refused.again_at.format("%Y-%m-%d %H:%M UTC")
         ))?;
     }
     match &agreement.health {

@@ -12,8 +12,8 @@ use api::registration::{NewDevice, Premises, Surroundings};
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::mariadb::MariaDb;
 use engine::{
-    Activation, Change, Command, Counters, DeviceRecord, Nonces, OutboxId, OutboxItem, OutboxState, Policy,
-    RadioProfile, Session, Settings, Timestamp, Transmitter, Wait,
+    Activation, AdrAck, Change, Command, Counters, DeviceRecord, Nonces, OutboxId, OutboxItem, OutboxState, Policy,
+    RadioProfile, RejoinTimes, Session, Settings, Timestamp, Transmitter, Wait,
 };
 use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
@@ -548,6 +548,10 @@ fn extremes(dev_eui: Eui64, region: Region, version: lorawan::MacVersion) -> Vec
         rx2_frequency_hz: u32::MAX,
         ping_periodicity: Some(u8::MAX),
         ping_frequency_hz: Some(u32::MAX),
+        beacon_hz: Some(u32::MAX),
+        rx1_hz: plain.rx1_hz.map(|_| u32::MAX),
+        adr_ack: Some(AdrAck { limit_exp: 15, delay_exp: 15 }),
+        rejoin: Some(RejoinTimes { max_time_n: 15, max_count_n: 15 }),
         class_b_first_hz: Some(u32::MAX),
         rx_delay_s: u8::MAX,
         ..plain
