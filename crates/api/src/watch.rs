@@ -85,12 +85,12 @@ pub struct Watch {
     pub concerns: Vec<Concern>,
     /// Registered gateways.
     pub gateways: usize,
-    /// Those that are listening.
-    pub gateways_listening: usize,
+    /// Those that are listening; none while the database is away, as it is not known.
+    pub gateways_listening: Option<usize>,
     /// Registered devices.
     pub devices: usize,
-    /// Those that are active.
-    pub devices_active: usize,
+    /// Those that are active; none while the database is away, as it is not known.
+    pub devices_active: Option<usize>,
     /// Gateways that call without being registered.
     pub strangers: usize,
 }
@@ -269,9 +269,9 @@ impl Watch {
         Self {
             concerns,
             gateways: gateways.len(),
-            gateways_listening: gateways.iter().filter(|g| g.state == GatewayState::Listening).count(),
+            gateways_listening: Some(gateways.iter().filter(|g| g.state == GatewayState::Listening).count()),
             devices: devices.len(),
-            devices_active: devices.iter().filter(|d| d.state == DeviceState::Active).count(),
+            devices_active: Some(devices.iter().filter(|d| d.state == DeviceState::Active).count()),
             strangers,
         }
     }
@@ -336,7 +336,7 @@ mod tests {
             ]
         );
         assert_eq!(watch.concerns[1].what, "It is lost: not a word from it for 30 min.");
-        assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (1, 1, 1));
+        assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (Some(1), Some(1), 1));
         assert!(
             Watch::new(&[], &[], Some(&endings(now, 100)), Vec::new(), Decoding::default(), 0, now).concerns.is_empty()
         );

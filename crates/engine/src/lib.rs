@@ -303,7 +303,7 @@ impl Engine {
                 None
             }
             Err(error) => {
-                // Nobody else's frame is wrong like this: most likely it is that of the device at its address.
+                // Most likely a frame of the device at its address: other systems do not make frames like this.
                 let named = self.device_named(frame).filter(|_| error == FrameError::MacCommandsTwice);
                 match named {
                     Some(_) => effects.push(frame.refused(named, Refusal::Unreadable { error })),

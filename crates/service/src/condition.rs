@@ -32,10 +32,10 @@ struct Commits {
     begun: Option<Instant>,
     rows: usize,
     last: Option<Instant>,
-    failing: Option<(Instant, String)>,
+    /// Since when commits fail, by both clocks, and why the last did.
+    failing: Option<(Instant, DateTime<Utc>, String)>,
     /// When frames became durable again, after they had not since the time beside it.
     recovered: Option<(Instant, DateTime<Utc>)>,
-    failing_since: Option<DateTime<Utc>>,
 }
 
 /// A device whose state the database refuses.
@@ -93,9 +93,11 @@ impl Condition {
     /// It did not work, and is tried again.
     pub fn commit_fails(&self, why: &str) {
         let commits = &mut self.lock().commits;
-        let since = commits.failing.as_ref().map_or_else(Instant::now, |(since, _)| *since);
-        commits.failing = Some((since, why.to_owned()));
-        commits.failing_since.get_or_insert_with(clock::utc);
+        // From when the first of them began: until then all was durable.
+        let begun = commits.begun.unwrap_or_else(Instant::now);
+        let first = (begun, clock::utc() - begun.elapsed());
+        let (since, utc) = commits.failing.as_ref().map_or(first, |(since, utc, _)| (*since, *utc));
+        commits.failing = Some((since, utc, why.to_owned()));
     }
 
     /// The database has answered to a commit.
@@ -104,8 +106,8 @@ impl Condition {
         let now = Instant::now();
         let commits = &mut inner.commits;
         let took = commits.begun.map_or(Duration::ZERO, |begun| begun.elapsed());
-        if commits.failing.take().is_some() || took > SLOW_COMMIT {
-            let since = commits.failing_since.take().unwrap_or_else(|| clock::utc() - took);
+        let failing = commits.failing.take().map(|(_, since, _)| since);
+        if let Some(since) = failing.or_else(|| (took > SLOW_COMMIT).then(|| clock::utc() - took)) {
             commits.recovered = Some((now, since));
         }
         (commits.begun, commits.last) = (None, Some(now));
@@ -172,7 +174,7 @@ impl Condition {
         let commits = &self.lock().commits;
         let slow = commits.begun.map(|begun| begun.elapsed()).filter(|age| *age > SLOW_COMMIT);
         match (&commits.failing, slow) {
-            (Some((since, why)), _) => Some((since.elapsed(), why.clone())),
+            (Some((since, _, why)), _) => Some((since.elapsed(), why.clone())),
             (None, Some(age)) => Some((age, "the database has not answered to a commit yet".into())),
             (None, None) => None,
         }

@@ -13,9 +13,12 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
         return out.json(&watch);
     }
     let Watch { gateways, gateways_listening, devices, devices_active, strangers, .. } = watch;
-    out.line(format!(
-        "{gateways_listening} of {gateways} gateways are listening, {devices_active} of {devices} devices are active."
-    ))?;
+    out.line(match gateways_listening.zip(devices_active) {
+        Some((listening, active)) => {
+            format!("{listening} of {gateways} gateways are listening, {active} of {devices} devices are active.")
+        }
+        None => format!("{gateways} gateways and {devices} devices; the database does not say how they are."),
+    })?;
     if strangers > 0 {
         let call = if strangers == 1 { "gateway calls" } else { "gateways call" };
         out.line(format!("{strangers} {call} without being registered: `heron gateway strangers`."))?;

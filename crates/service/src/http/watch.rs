@@ -36,6 +36,7 @@ pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSi
                 known.extend(app.condition.concerns(&app.network));
             }
             let mut watch = Watch::new(&[], &[], None, known, Decoding::default(), 0, Utc::now());
+            (watch.gateways_listening, watch.devices_active) = (None, None);
             if within.is_none() {
                 (watch.gateways, watch.devices) = (app.presence.count(estate.id), app.directory.count(estate.id));
             }

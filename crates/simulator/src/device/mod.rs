@@ -9,14 +9,10 @@ mod join;
 mod session;
 mod windows;
 
-use lorawan::crypto::{
-    MicKey, PayloadKey, SessionKeys, SessionKeys11,
-};
+use lorawan::crypto::{MicKey, PayloadKey, SessionKeys, SessionKeys11};
 use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
 use lorawan::region::{JOIN_ACCEPT_DELAY1_S, Plan, Region};
-use lorawan::wire::{
-    DataView, JoinKind, UplinkFlags,
-};
+use lorawan::wire::{DataView, JoinKind, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Direction, Eui64, MacVersion, Modulation, airtime, counter};
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};

@@ -43,8 +43,12 @@
 
 {#if watch}
   <div class="mb-5 flex flex-wrap gap-x-8 gap-y-1">
-    {#if session.whole}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>{/if}
-    <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
+    {#if watch.gateways_listening == null || watch.devices_active == null}
+      <span><b class="tabular-nums">{watch.gateways}</b> gateways and <b class="tabular-nums">{watch.devices}</b> devices; the database does not say how they are</span>
+    {:else}
+      {#if session.whole}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>{/if}
+      <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
+    {/if}
     {#if watch.strangers > 0}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a>{/if}
   </div>
   {#if watch.gateways === 0 && session.whole}
