@@ -4,6 +4,10 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::sync::OnceLock;
 
+/// Set by whoever has just built the programs: building them by themselves would compile many dependencies once more, with
+/// fewer features.
+const BUILT: &str = "HERON_PROGRAMS_BUILT";
+
 /// Path of `herond` or `heron`. Cargo builds only the test's own package before it runs a test, so
 /// the programs are built here, once a run; when they are current this takes a second.
 ///
@@ -16,6 +20,9 @@ pub fn program(name: &str) -> PathBuf {
         // target/debug/deps/whole-… is two levels below the programs, target/debug/faults one.
         let beside = test.parent().expect("a folder");
         let folder = if beside.ends_with("deps") { beside.parent().expect("a folder") } else { beside }.to_path_buf();
+        if std::env::var_os(BUILT).is_some() {
+            return folder;
+        }
         let profile = if folder.ends_with("release") { &["--release"][..] } else { &[] };
         let cargo = std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into());
         let built = Command::new(cargo)
