@@ -127,7 +127,7 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
     });
     compare("wait for an acknowledgement", None, &|p| format!("{} s", p.ack_timeout_s));
     compare("transmissions of a downlink", None, &|p| format!("up to {}", p.attempts));
-    compare("largest step of a counter", None, &|p| match p.counter_gap_limit() {
+    compare("largest counter gap", None, &|p| match p.counter_gap_limit() {
         None => "no limit".into(),
         Some(limit) => limit.to_string(),
     });
@@ -139,9 +139,9 @@ pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange
         }
     });
     compare("beacon frequency", Some("BeaconFreqReq"), &|p| p.beacon_hz.map_or("as the region has it".into(), hz));
-    compare("sign of the network wanted", Some("ADRParamSetupReq"), &|p| {
+    compare("ADR_ACK_LIMIT and ADR_ACK_DELAY", Some("ADRParamSetupReq"), &|p| {
         let adr_ack = p.adr_ack.unwrap_or(engine::AdrAck::DEFAULT);
-        format!("after {} uplinks, slower after {} more", 1u32 << adr_ack.limit_exp, 1u32 << adr_ack.delay_exp)
+        format!("{} and {} uplinks", 1u32 << adr_ack.limit_exp, 1u32 << adr_ack.delay_exp)
     });
     compare("rejoin-requests by itself", Some("RejoinParamSetupReq"), &|p| match p.rejoin {
         None => "as its firmware has it".into(),

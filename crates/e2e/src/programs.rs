@@ -4,8 +4,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::sync::OnceLock;
 
-/// Set by whoever has just built the programs: building them by themselves would compile many dependencies once more, with
-/// fewer features.
+/// Set when the programs are built already. Building them alone would compile many dependencies again, with fewer features.
 const BUILT: &str = "HERON_PROGRAMS_BUILT";
 
 /// Path of `herond` or `heron`. Cargo builds only the test's own package before it runs a test, so

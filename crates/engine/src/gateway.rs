@@ -17,7 +17,7 @@ use crate::time::Timestamp;
 const GPS_HOLDS_US: i64 = 600_000_000;
 /// Between two frames the way from a gateway may change by so much before a frame counts as late.
 const CLOCKS_DRIFT_US: i64 = 100_000;
-/// After so many late frames in a row the gateway's clock is taken to have started anew.
+/// After so many late frames in a row the gateway's clock counts as restarted.
 const CLOCK_RESTARTED: u8 = 8;
 /// What a gateway has refused for good reason is not asked of it again for so long.
 const CANNOT_US: i64 = 3_600_000_000;
@@ -103,7 +103,7 @@ pub(crate) struct Gateway {
 struct ClockSeen {
     clock_us: u32,
     heard_at: Timestamp,
-    /// Frames since then that seemed to come late. If all do, the gateway has started its clock anew.
+    /// Late frames since then. If all frames are late, the gateway has restarted its clock.
     late: u8,
 }
 

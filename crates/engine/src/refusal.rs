@@ -129,7 +129,7 @@ pub enum Refusal {
         received: u32,
         /// The last accepted.
         last: u32,
-        /// The largest step that is accepted (MAX_FCNT_GAP).
+        /// The largest gap that is accepted (MAX_FCNT_GAP).
         limit: u32,
     },
     /// The last frame once more, too often or too late for a repetition.
@@ -256,7 +256,7 @@ impl Refusal {
             Refusal::CounterGap { received: came, last, limit } => vec![
                 ("received counter", came.to_string()),
                 ("last counter", last.to_string()),
-                ("largest step", limit.to_string()),
+                ("largest gap", limit.to_string()),
             ],
             Refusal::Downlink { mtype, dev_addr } => {
                 let mut all = vec![("type", mtype.name().to_owned())];
@@ -444,7 +444,7 @@ impl Refusal {
                 "Look at the gateway's connection: frames that come this late cannot be answered through it."
             }
             Refusal::CounterGap { .. } => {
-                "Make the device join again. If so many uplinks really were lost, raise the largest step in its radio profile."
+                "Make the device join again. If so many uplinks really were lost, raise the largest gap in its radio profile."
             }
             Refusal::Downlink { .. } => {
                 "Another gateway is near and sends without inverting its signal, or a device plays a gateway. Nothing needs doing unless it goes on."

@@ -75,11 +75,7 @@ impl Session {
         match keys {
             NetworkKeys::V1_0(key) => view.verify(key, counter),
             NetworkKeys::V1_1(keys) => {
-                let heard = self.heard_by_device(view);
-                let mut all = heard.flat_map(|conf_f_cnt| ways.iter().map(move |way| (conf_f_cnt, way)));
-                all.any(|(conf_f_cnt, way)| {
-                    view.verify_1_1(keys, counter, Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel })
-                })
+                self.heard_by_device(view).any(|conf_f_cnt| bound_to(conf_f_cnt, keys, (view, counter), ways))
             }
         }
     }
@@ -90,15 +86,10 @@ impl Session {
         keys: &NetworkKeys,
         (view, counter): (&DataView<'_>, u32),
         ways: &[SentOn],
-        downlinks: std::ops::RangeInclusive<u32>,
+        mut downlinks: std::ops::RangeInclusive<u32>,
     ) -> bool {
         let NetworkKeys::V1_1(keys) = keys else { return false };
-        let made = |conf_f_cnt| {
-            ways.iter().any(|way| {
-                view.verify_1_1(keys, counter, Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel })
-            })
-        };
-        !downlinks.map(|down| down as u16).any(made)
+        !downlinks.any(|down| bound_to(down as u16, keys, (view, counter), ways))
     }
 
     /// The confirmed downlinks that an uplink may acknowledge, by the 16 bits of their counters, latest first. The device
@@ -175,4 +166,10 @@ impl Session {
         }
         Ok(frame)
     }
+}
+
+/// Whether the MIC of an uplink of 1.1 is bound to this acknowledged counter, and to one of these ways.
+fn bound_to(conf_f_cnt: u16, keys: &NetworkKeys11, (view, counter): (&DataView<'_>, u32), ways: &[SentOn]) -> bool {
+    let binding = |way: &SentOn| Binding { conf_f_cnt, tx_dr: way.data_rate, tx_ch: way.channel };
+    ways.iter().any(|way| view.verify_1_1(keys, counter, binding(way)))
 }

@@ -25,33 +25,19 @@ impl Engine {
         candidates: Vec<Candidate>,
         effects: &mut Vec<Effect>,
     ) -> Result<(), NoWay> {
+        let ways = self.ways_for(now, &cargo, candidates)?;
+        self.transmit(now, cargo, ways, effects);
+        Ok(())
+    }
+
+    /// The ways of `candidates` that are open to `cargo`, best first.
+    fn ways_for(&self, now: Timestamp, cargo: &Cargo, candidates: Vec<Candidate>) -> Result<Ways, NoWay> {
         let estate = match cargo.to {
             To::Device(eui) => self.devices.get(&eui).map(|device| device.config.estate),
             // Their gateways were looked at when they were chosen.
             To::Group(_) | To::Everyone => None,
         };
-        let ways = schedule::choose(&self.gateways, estate, now, candidates, cargo.phy_payload.len())?;
-        self.transmit(now, cargo, ways, effects);
-        Ok(())
-    }
-
-    /// Tries another way for a frame that a gateway did not send.
-    fn send_otherwise(
-        &mut self,
-        now: Timestamp,
-        cargo: Cargo,
-        others: Vec<Candidate>,
-        effects: &mut Vec<Effect>,
-    ) -> bool {
-        let estate = match cargo.to {
-            To::Device(eui) => self.devices.get(&eui).map(|device| device.config.estate),
-            To::Group(_) | To::Everyone => None,
-        };
-        let Ok(ways) = schedule::choose(&self.gateways, estate, now, others, cargo.phy_payload.len()) else {
-            return false;
-        };
-        self.transmit(now, cargo, Ways { why_rx2: WhyRx2::Refused, ..ways }, effects);
-        true
+        schedule::choose(&self.gateways, estate, now, candidates, cargo.phy_payload.len())
     }
 
     /// Hands a frame to the first of `ways`, and keeps the others for the case that it does not go out.
@@ -203,8 +189,8 @@ impl Engine {
             effects.push(notice.told(now, dev_eui));
         }
         // The very same frame, with the counter it has, may still go another way: it has not been heard.
-        if surely_not && self.send_otherwise(now, cargo.clone(), others, effects) {
-            return;
+        if surely_not && let Ok(ways) = self.ways_for(now, &cargo, others) {
+            return self.transmit(now, cargo, Ways { why_rx2: WhyRx2::Refused, ..ways }, effects);
         }
         let dev_eui = match cargo.to {
             To::Device(dev_eui) => dev_eui,

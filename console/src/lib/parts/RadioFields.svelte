@@ -18,12 +18,12 @@
     ["ack_timeout_s", "Acknowledged within, s", 1, 3600],
     ["attempts", "Transmissions of a downlink", 1, 50],
     ["uplink_interval_s", "Expected to send every, s", 1, 31_536_000],
-    ["max_counter_gap", "Largest step of the counter", 0, 4_294_967_295],
+    ["max_counter_gap", "Largest counter gap", 0, 4_294_967_295],
   ] as const;
   /** Numbers that only LoRaWAN 1.1 knows. */
   const ONLY_1_1 = [
-    ["adr_ack_limit", "Sign wanted after, uplinks"],
-    ["adr_ack_delay", "Slower after, uplinks more"],
+    ["adr_ack_limit", "ADR_ACK_LIMIT, uplinks"],
+    ["adr_ack_delay", "ADR_ACK_DELAY, uplinks"],
     ["rejoin_interval_s", "Rejoins every, s"],
     ["rejoin_interval_uplinks", "Rejoins every, uplinks"],
     ["renew_session_days", "Session renewed after, days"],
@@ -88,7 +88,7 @@
   {@render field("Channels", "channels", radio.channels, (text) => set("channels", text), "text")}
   {@render field("Extra channels, Hz", "extra_frequencies_hz", radio.extra_frequencies_hz?.join(" "), (text) => set("extra_frequencies_hz", frequencies(text)), "text")}
   <label>
-    <span class="block text-sm text-base-content/75">RX1 elsewhere, channel:Hz</span>
+    <span class="block text-sm text-base-content/75">RX1 frequency, channel:Hz</span>
     <input class="input input-sm w-40" type="text" name="downlink_channels" value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""} onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))} placeholder={usual} autocomplete="off" />
   </label>
   {@render choice("A counter that starts over", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}

@@ -36,7 +36,7 @@ fn machine() -> String {
     format!("{} {}", clock::boot_id(), space.display()).chars().take(80).collect()
 }
 
-/// When a process was started, if it runs. One that has ended and that nobody has asked for does not.
+/// Start time of a running process. None for one that has ended, also while its parent has not collected it.
 fn started(process: u32) -> Option<u64> {
     process_stat(process).filter(|stat| !stat.zombie).map(|stat| stat.started)
 }

@@ -40,14 +40,17 @@ struct State {
 
 impl State {
     fn want(&mut self, script: &ScriptRef) {
-        let given_up = self.failures.get(&script.number).is_some_and(|failures| *failures >= FAILURES);
-        if given_up || self.wanted.contains_key(&script.number) {
+        if self.wanted.contains_key(&script.number) || self.given_up(script) {
             return;
         }
         if self.wanted.len() >= SCRIPTS {
             self.wanted.clear();
         }
         self.wanted.insert(script.number, script.clone());
+    }
+
+    fn given_up(&self, script: &ScriptRef) -> bool {
+        self.failures.get(&script.number).is_some_and(|failures| *failures >= FAILURES)
     }
 
     fn holds_all(&self, process: &Process) -> bool {

@@ -159,7 +159,7 @@ pub enum Refuses {
     RejoinTime,
     /// BeaconFreqReq.
     BeaconFrequency,
-    /// Whatever is asked, it says nothing.
+    /// It answers no request.
     ToAnswer,
 }
 

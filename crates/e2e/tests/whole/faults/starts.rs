@@ -27,7 +27,7 @@ async fn a_first_start_that_is_killed_again_and_again_ends_well() {
 async fn a_start_waits_for_a_database_that_comes_up_later() {
     let (server, place) = (MariaDb::shared(), ([127, 0, 0, 1], free_port()).into());
     let later = tokio::spawn(async move {
-        // Time for the service to find nobody there.
+        // Time for the service to find no database there.
         tokio::time::sleep(Duration::from_secs(3)).await;
         Proxy::at(place, server.port()).await
     });
