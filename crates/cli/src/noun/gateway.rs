@@ -35,7 +35,7 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("antenna", format!("{} dBi, less {} dB of cable", g.antenna_gain_dbi, g.cable_loss_db)),
         ("other estates", if g.open_to_others { "may use it" } else { "may not use it" }.into()),
         ("GPS time", if g.has_gps { "yes" } else { "not seen" }.into()),
-        ("refuses to send on", refused(g)),
+        ("refused", refused(g)),
         ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
@@ -54,7 +54,7 @@ fn refused(g: &Gateway) -> String {
         )
     };
     match g.refused_frequencies.iter().map(one).collect::<Vec<_>>() {
-        all if all.is_empty() => "nothing it was asked to".into(),
+        all if all.is_empty() => "no frequency".into(),
         all => all.join("; "),
     }
 }
