@@ -4,8 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::problem::{self, Problem};
-use crate::rights::{Right, Role, Scope};
+use crate::people::rights::{Right, Role, Scope};
 
 /// An owner's boundary: people, gateways, fleets.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -83,25 +82,6 @@ pub struct FleetLimits {
     pub downlinks_a_day: Option<u32>,
 }
 
-impl FleetLimits {
-    /// The engine's form, checked.
-    pub fn check(&self) -> Result<engine::Policy, Problem> {
-        let airtime_us = match self.airtime_a_day_s {
-            Some(s) => Some((problem::range("airtime_a_day_s", s, 0.001, 86_400.0, "s")? * 1e6) as u64),
-            None => None,
-        };
-        Ok(engine::Policy { airtime_us, downlinks: self.downlinks_a_day })
-    }
-
-    /// From the engine's form.
-    pub fn of(policy: engine::Policy) -> Self {
-        Self { airtime_a_day_s: policy.airtime_us.map(|us| us as f64 / 1e6), downlinks_a_day: policy.downlinks }
-    }
-}
-
-/// The longest time in days that something is kept, if not for ever.
-const LONGEST_DAYS: u32 = 36_500;
-
 /// How long a fleet's history is kept; what has no number is kept for ever.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -118,36 +98,6 @@ pub struct FleetKeeping {
     pub messages_days: Option<u32>,
 }
 
-impl FleetKeeping {
-    /// The same, checked.
-    ///
-    /// # Errors
-    /// Names the field, the value and what is allowed.
-    pub fn check(self) -> Result<Self, Problem> {
-        let all = [
-            ("values_days", self.values_days),
-            ("summaries_days", self.summaries_days),
-            ("messages_days", self.messages_days),
-        ];
-        for (field, days) in all {
-            if let Some(days) = days.filter(|days| !(1..=LONGEST_DAYS).contains(days)) {
-                return Err(problem::bad_field(
-                    field,
-                    &days.to_string(),
-                    format!("1 to {LONGEST_DAYS} days are allowed"),
-                ));
-            }
-        }
-        if let (Some(values), Some(summaries)) = (self.values_days, self.summaries_days)
-            && summaries < values
-        {
-            let allowed = format!("at least as long as values, {values} days, is allowed");
-            return Err(problem::bad_field("summaries_days", &summaries.to_string(), allowed));
-        }
-        Ok(self)
-    }
-}
-
 /// A fleet to make.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewFleet {
@@ -160,28 +110,4 @@ pub struct NewFleet {
     /// What its devices may use in any 24 hours.
     #[serde(flatten)]
     pub limits: FleetLimits,
-}
-
-impl NewFleet {
-    /// Short name and name, checked.
-    pub fn check(&self) -> Result<(String, String), Problem> {
-        let slug = problem::slug("slug", &self.slug)?;
-        let name = problem::name("name", self.name.as_deref().unwrap_or(&slug))?;
-        Ok((slug, name))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn summaries_are_kept_at_least_as_long_as_values() {
-        let keeping = |values_days, summaries_days| FleetKeeping { values_days, summaries_days, messages_days: None };
-        let field = |keeping: FleetKeeping| keeping.check().unwrap_err().field.unwrap();
-        assert!(keeping(Some(30), None).check().is_ok() && keeping(Some(30), Some(30)).check().is_ok());
-        assert_eq!(field(keeping(Some(30), Some(29))), "summaries_days");
-        assert_eq!(field(keeping(Some(0), None)), "values_days");
-        assert_eq!(field(keeping(None, Some(36_501))), "summaries_days");
-    }
 }

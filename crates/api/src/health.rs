@@ -39,11 +39,3 @@ pub struct Health {
     /// Its parts.
     pub parts: Vec<HealthPart>,
 }
-
-impl Health {
-    /// The whole, by its parts.
-    pub fn of(version: &str, parts: Vec<HealthPart>) -> Self {
-        let status = parts.iter().map(|part| part.state).max().unwrap_or(PartState::Ok);
-        Self { status, version: version.into(), parts }
-    }
-}

@@ -4,8 +4,6 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::problem::Problem;
-
 /// Uplinks of a time to decode anew, with the decoders in force when the work begins.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -20,16 +18,6 @@ pub struct DecodeAnew {
     /// Until when; the moment it begins if not given.
     #[serde(default)]
     pub until: Option<DateTime<Utc>>,
-}
-
-impl DecodeAnew {
-    /// From and until, checked.
-    ///
-    /// # Errors
-    /// If it ends before it begins.
-    pub fn check(&self, now: DateTime<Utc>) -> Result<(DateTime<Utc>, DateTime<Utc>), Problem> {
-        crate::history::span(self.from, self.until.unwrap_or(now).min(now))
-    }
 }
 
 /// Where a job stands.
@@ -83,36 +71,4 @@ pub struct Job {
     /// When it ended.
     #[serde(with = "crate::millis_option")]
     pub ended_at: Option<DateTime<Utc>>,
-}
-
-#[cfg(test)]
-mod tests {
-    use chrono::TimeDelta;
-
-    use super::*;
-
-    #[test]
-    fn history_is_decoded_up_to_now_at_most() {
-        let now = Utc::now();
-        let wanted = |from: i64, until: Option<i64>| DecodeAnew {
-            model: "tg2".into(),
-            device: None,
-            from: now + TimeDelta::hours(from),
-            until: until.map(|hours| now + TimeDelta::hours(hours)),
-        };
-        let (from, until) = (now - TimeDelta::hours(2), now);
-        assert_eq!(wanted(-2, None).check(now), Ok((from, until)));
-        assert_eq!(wanted(-2, Some(5)).check(now), Ok((from, until)), "what is to come has a decoder already");
-        assert_eq!(wanted(-2, Some(-1)).check(now), Ok((from, now - TimeDelta::hours(1))));
-        for wrong in [wanted(-2, Some(-3)), wanted(1, None), wanted(-24 * 9000, None)] {
-            assert_eq!(wrong.check(now).unwrap_err().field.as_deref(), Some("from"));
-        }
-    }
-
-    #[test]
-    fn states_read_back_by_their_names() {
-        for state in [JobState::Running, JobState::Done, JobState::Failed, JobState::Cancelled] {
-            assert_eq!(serde_json::to_value(state).unwrap(), state.name());
-        }
-    }
 }

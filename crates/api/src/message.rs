@@ -8,8 +8,8 @@ use lorawan::{DevAddr, Direction, Eui64};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::device::join::JoinCheck;
 use crate::gateway::GatewayState;
-use crate::join::JoinCheck;
 
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

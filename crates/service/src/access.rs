@@ -1,7 +1,8 @@
 //! Who calls, what they may do in an estate, and how far that reaches.
 
-use api::rights::{Right, Rights, Role, Scope};
+use api::people::rights::{Right, Role, Scope};
 use chrono::{DateTime, Utc};
+use domain::access::Rights;
 use lorawan::Eui64;
 use store::{EstateId, Grant, Part, Person, Standing};
 
@@ -154,6 +155,7 @@ pub fn over(until: Option<DateTime<Utc>>) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use domain::access::role_rights;
     use lorawan::region::Region;
     use store::DeviceContext;
 
@@ -183,7 +185,7 @@ mod tests {
     }
 
     fn standing(role: Option<Role>, shares: &[(Rights, Scope)]) -> Standing {
-        let member = role.map(|role| Grant { rights: role.rights(), scope: Scope::Estate, until: None });
+        let member = role.map(|role| Grant { rights: role_rights(role), scope: Scope::Estate, until: None });
         let shares = shares.iter().map(|(rights, scope)| Grant { rights: *rights, scope: scope.clone(), until: None });
         Standing {
             estate_id: 7,
@@ -217,7 +219,8 @@ mod tests {
     #[test]
     fn what_lies_in_both_scopes_is_reached() {
         let directory = directory();
-        let shared = [(Role::Viewer.rights(), fleet("tide")), (Role::Operator.rights(), Scope::Device(Eui64(3)))];
+        let shared =
+            [(role_rights(Role::Viewer), fleet("tide")), (role_rights(Role::Operator), Scope::Device(Eui64(3)))];
         let reach = |by: &By, right| match Access::of(standing(None, &shared), by, &directory) {
             Some(access) => access.reach(right),
             None => Reach::Nothing,
@@ -236,7 +239,7 @@ mod tests {
     #[test]
     fn nobody_makes_a_token_beyond_what_they_reach() {
         let directory = directory();
-        let shared = [(Role::Operator.rights(), fleet("tide"))];
+        let shared = [(role_rights(Role::Operator), fleet("tide"))];
         let access = Access::of(standing(None, &shared), &By::SignIn(1), &directory).unwrap();
         let try_it = |rights: &[Right], scope| access.includes(rights.iter().copied().collect(), &scope, &directory);
         assert_eq!(try_it(&[Right::View, Right::Send], fleet("tide")), Ok(()));

@@ -5,8 +5,9 @@
 
 use std::io::{Cursor, Read};
 
-use api::catalogue::{self, Files};
 use api::problem::Problem;
+use domain::model::catalogue;
+use domain::model::catalogue::Files;
 use flate2::read::GzDecoder;
 
 /// Entries that are looked at.

@@ -3,8 +3,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use api::catalogue::{Entry, Files, Merged, ModelFate, ModelOutcome, merge};
+use api::model::catalogue::{ModelFate, ModelOutcome};
 use api::model::{DecoderKind, PutModel, TestCommand};
+use domain::model::catalogue::{Entry, Files, Merged, merge};
 use store::{ImportedModel, ModelRow};
 
 use crate::decode::{Pace, Ready};
@@ -123,14 +124,13 @@ pub fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelO
 
 #[cfg(test)]
 mod tests {
-    use api::catalogue;
     use api::problem::Problem;
 
     use super::*;
 
     #[test]
     fn the_shipped_models_pass_their_own_tests() {
-        let entries = catalogue::read(&shipped()).unwrap();
+        let entries = domain::model::catalogue::read(&shipped()).unwrap();
         assert_eq!(entries.len(), 12);
         let mut with_versions = 0;
         for entry in entries {

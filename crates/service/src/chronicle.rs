@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use api::gateway::GatewayState;
-use api::gateway_event::{GatewayEvent, GatewayEventKind};
+use api::gateway::event::{GatewayEvent, GatewayEventKind};
 use chrono::{TimeDelta, Utc};
 use lorawan::Eui64;
 use store::Store;

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use api::diagnosis::device::Weight;
+use api::diagnosis::watch::{About, Concern};
 use api::health::{HealthPart, PartState};
-use api::watch::{About, Concern};
-use api::why::Weight;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 

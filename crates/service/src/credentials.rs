@@ -5,8 +5,9 @@ use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use api::credential::{CredentialKind, CredentialState, GatewayCredential, IssuedCredential, Purpose};
+use api::gateway::credential::{CredentialKind, CredentialState, GatewayCredential, IssuedCredential, Purpose};
 use chrono::{DateTime, TimeDelta, Utc};
+use domain::gateway::credential;
 use gateway_link::cups;
 use lorawan::Eui64;
 use sha2::{Digest as _, Sha256};
@@ -192,7 +193,7 @@ impl Keyring {
             return Err(Refused { of: Some(row.gateway), ..refused(text, next) });
         }
         let when = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M UTC");
-        match credential.state(now) {
+        match credential::state(credential, now) {
             CredentialState::Revoked => {
                 let at = when(credential.revoked_at.unwrap_or(now));
                 return Err(refused(format!("Its {kind} was revoked on {at}."), NEW_KIT));
@@ -214,7 +215,9 @@ impl Keyring {
     }
 
     fn all_ended(&self, gateway: Eui64, now: DateTime<Utc>) -> bool {
-        let ended = |c: &GatewayCredential| matches!(c.state(now), CredentialState::Expired | CredentialState::Revoked);
+        let ended = |c: &GatewayCredential| {
+            matches!(credential::state(c, now), CredentialState::Expired | CredentialState::Revoked)
+        };
         let mut own = self.own(gateway).map(|row| &row.credential).filter(|c| c.purpose == Purpose::Traffic).peekable();
         own.peek().is_some() && own.all(ended)
     }

@@ -8,11 +8,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
-use api::message::{Body, Message, Reading, ReadingValue};
+use api::device::outbox::Values;
+use api::message::{Body, Message, Reading};
 use api::model::DecoderKind;
-use api::outbox::Values;
 use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
+use domain::model::request::payload_kind;
+use domain::reading::rule;
 use payload::{Decoded, Encoded, Interpreter, Kind};
 use store::{DecodeFailure, EstateId, Store, StoredReading};
 use tokio::sync::{Semaphore, mpsc};
@@ -50,7 +52,7 @@ impl Ready {
     /// # Errors
     /// If it cannot be used; the place is named.
     pub fn load(kind: DecoderKind, source: &str, lane: Lane) -> Result<Self, Failure> {
-        match Kind::from(kind) {
+        match payload_kind(kind) {
             Kind::Script => workers::load(source, lane).map(Self::Script),
             kind => payload::Decoder::new(kind, source).map(Self::Here).map_err(|error| Failure::from(&error)),
         }
@@ -291,7 +293,7 @@ pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Resu
             let value = match reading.value {
                 // As people write it: 40, not 40.0.
                 payload::ReadingValue::Number(n) if n.fract() == 0.0 && n.abs() < 1e15 => (n as i64).into(),
-                other => serde_json::to_value(ReadingValue::from(other)).unwrap_or_default(),
+                other => serde_json::to_value(rule::wire_value(other)).unwrap_or_default(),
             };
             (reading.of.name.clone(), value)
         };
@@ -309,7 +311,9 @@ pub fn meant(
     let plain = ReadingRule::default();
     let readings = decoded.readings.iter();
     readings
-        .map(|found| (found.of.name.clone(), rules.get(found.name()).unwrap_or(&plain).apply(found, None, warnings)))
+        .map(|found| {
+            (found.of.name.clone(), rule::apply(rules.get(found.name()).unwrap_or(&plain), found, None, warnings))
+        })
         .collect()
 }
 
@@ -346,7 +350,7 @@ pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, cal
         let rule = decoder.rules.get(name).unwrap_or(&plain);
         let totals = (rule.kind == Some(ReadingKind::Total)).then_some(totals);
         let mut counted = totals.and_then(|totals| totals.before(device.eui, name, message.time));
-        let reading = rule.apply(found, totals.map(|_| &mut counted), &mut uplink.decode_warnings);
+        let reading = rule::apply(rule, found, totals.map(|_| &mut counted), &mut uplink.decode_warnings);
         if let (Some(totals), Some(counted)) = (totals, counted) {
             totals.put(device.eui, name, message.time, counted);
         }

@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
-use api::device_change::DeviceEdit;
 use api::message::DeviceRef;
 use api::model::{ModelVersion, TestCommand};
 use api::reading::ReadingRule;
 use chrono::{DateTime, Utc};
+use domain::device::change::DeviceEdit;
+use domain::model::request::covers;
 use lorawan::Eui64;
 use lorawan::region::Region;
 use store::{DeviceContext, EstateId, Store, StoreError};
@@ -42,7 +43,7 @@ impl Decoders {
     }
 
     fn of(&self, hardware: Option<&str>, firmware: Option<&str>) -> Option<Arc<Decoder>> {
-        let version = self.versions.iter().find(|(version, _)| version.covers(hardware, firmware));
+        let version = self.versions.iter().find(|(version, _)| covers(version, hardware, firmware));
         version.map(|(_, decoder)| decoder).or(self.others.as_ref()).cloned()
     }
 }

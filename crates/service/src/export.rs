@@ -5,9 +5,9 @@ use std::io::Write;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use anyhow::Result;
-use api::table::guarded;
 use axum::body::Bytes;
 use chrono::{DateTime, SecondsFormat};
+use domain::csv::guarded;
 use parquet::basic::Compression;
 use parquet::data_type::{ByteArray, ByteArrayType, DataType, DoubleType, Int64Type};
 use parquet::file::properties::WriterProperties;

@@ -3,9 +3,11 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use api::firmware::{CheckedFirmware, Firmware, NewFirmware};
+use api::gateway::firmware::{Firmware, NewFirmware};
 use api::problem::{Problem, bad_field};
 use chrono::Utc;
+use domain::Check;
+use domain::gateway::firmware::CheckedFirmware;
 use p256::ecdsa::signature::hazmat::PrehashVerifier as _;
 use p256::ecdsa::{Signature, VerifyingKey};
 use p256::pkcs8::{DecodePublicKey as _, EncodePublicKey as _};

@@ -11,8 +11,8 @@ pub async fn prepare(store: &Store, options: &Options) -> Result<()> {
     if !store.nobody_yet().await? {
         return Ok(());
     }
-    api::problem::slug("--estate", &options.estate)?;
-    let owner = api::problem::name("--owner", &options.owner)?;
+    domain::input::slug("--estate", &options.estate)?;
+    let owner = domain::input::name("--owner", &options.owner)?;
     let password = auth::made_up_password();
     let hash = auth::hash(password.clone()).await.context("hashing the first password")?;
     let name = options.estate.replace('-', " ");

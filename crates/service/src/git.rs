@@ -9,8 +9,8 @@ use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
 
-use api::catalogue::Files;
 use api::problem::{Problem, bad_field};
+use domain::model::catalogue::Files;
 use tokio::process::Command;
 
 use crate::archive;

@@ -4,9 +4,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use api::doubt::{ModelDoubt, Seen, doubt};
-use api::history::{Bucket, ChartPoint, changes, longest_ms, merged, points_of, step_ms, with_gaps};
+use api::diagnosis::plausibility::ModelDoubt;
+use api::reading::chart::ChartPoint;
 use chrono::{DateTime, Months, TimeDelta, Utc};
+use domain::diagnosis::plausibility::{Seen, doubt};
+use domain::reading::chart::{Bucket, changes, longest_ms, merged, points_of, step_ms, with_gaps};
 use store::{EstateId, HOUR_MS, JudgedSeries, Point, SeriesId, Span, Store, StoreError};
 use tokio_util::sync::CancellationToken;
 

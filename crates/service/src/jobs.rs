@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use api::job::{Job, JobState};
 use api::message::{Body, Message, ReadingValue};
-use api::reading::{Counted, ReadingKind, ReadingRule};
+use api::reading::{ReadingKind, ReadingRule};
+use domain::reading::rule;
+use domain::reading::rule::Counted;
 use lorawan::Eui64;
 use store::{DecodeFailure, EstateId, Store, StoreError, StoredReading, first_name_at};
 use tokio::sync::Notify;
@@ -159,7 +161,7 @@ fn rule_of(directory: &Directory, estate: EstateId, message: &Message, name: &st
 /// What a total had reached, by what was told of it.
 fn counted(rule: &ReadingRule, reading: &api::message::Reading) -> Option<Counted> {
     let ReadingValue::Number(total) = reading.value else { return None };
-    let counter = reading.raw.map_or(total, |raw| rule.scaled(raw));
+    let counter = reading.raw.map_or(total, |raw| rule::scaled(rule, raw));
     (rule.kind == Some(ReadingKind::Total)).then_some(Counted { counter, carried: total - counter })
 }
 

@@ -4,8 +4,9 @@ use std::fmt::Write as _;
 use std::io::{Cursor, Write as _};
 
 use anyhow::{Context as _, Result};
-use api::credential::Purpose;
-use api::gateway::{CheckedGateway, Protocol};
+use api::gateway::Protocol;
+use api::gateway::credential::Purpose;
+use domain::gateway::check::CheckedGateway;
 use gateway_link::layout::Layout;
 use gateway_link::lns::RouterConfig;
 use lorawan::region::Region;
@@ -176,10 +177,11 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
 
 #[cfg(test)]
 mod tests {
+    use domain::gateway::check;
     use std::io::Read as _;
 
-    use api::credential::CredentialKind;
     use api::gateway::GatewayAbout;
+    use api::gateway::credential::CredentialKind;
     use chrono::TimeDelta;
     use lorawan::Eui64;
 
@@ -193,7 +195,7 @@ mod tests {
             region: Some(region),
             ..GatewayAbout::default()
         };
-        about.check(Eui64(0x02a1_f000_0000_0001)).unwrap()
+        check::about(&about, Eui64(0x02a1_f000_0000_0001)).unwrap()
     }
 
     fn doors(name: &str) -> Doors {

@@ -3,8 +3,9 @@
 use std::fmt::Write as _;
 use std::io::Cursor;
 
-use api::label::{Label, LabelInPhoto};
+use api::device::label::LabelInPhoto;
 use api::problem::Problem;
+use domain::device::label;
 use image::imageops::FilterType;
 use image::{DynamicImage, ImageReader, Limits};
 use pdf_writer::{Content, Finish as _, Name, Pdf, Rect, Ref, Str};
@@ -42,7 +43,7 @@ pub fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
         let longer = photo.width().max(photo.height());
         let scaled = if longer > size { photo.resize(size, size, FilterType::Triangle) } else { photo.clone() };
         codes = codes_in(&scaled);
-        let label = codes.iter().find_map(|code| Some((code, Label::read(code).ok()?)));
+        let label = codes.iter().find_map(|code| Some((code, label::read(code).ok()?)));
         if let Some((code, label)) = label {
             return Ok(LabelInPhoto { code: code.clone(), label });
         }
@@ -51,7 +52,7 @@ pub fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
         Problem::new(422, code, "No device's code was found in the photo").field("photo").detail(detail)
     };
     Err(match codes.first() {
-        Some(other) => match Label::read(other) {
+        Some(other) => match label::read(other) {
             Err(why) => problem("not_a_label", why.detail.unwrap_or_else(|| format!("there is {other:?}"))),
             Ok(_) => problem("not_a_label", format!("there is {other:?}")),
         },

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use api::audit::{AuditEntry, AuditKind};
+use api::people::audit::{AuditEntry, AuditKind};
 use chrono::Utc;
 use store::{Store, Vault};
 use ulid::Ulid;

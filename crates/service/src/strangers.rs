@@ -5,10 +5,10 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use api::join::{DeviceStranger, Resemblance};
+use api::device::join::{DeviceStranger, Resemblance};
 use api::message::{HeardBy, Radio};
-use api::read_back::near_misses;
 use chrono::{DateTime, Utc};
+use domain::device::read_back::near_misses;
 use lorawan::Eui64;
 use lorawan::region::Region;
 use store::EstateId;

@@ -1,11 +1,12 @@
 //! From the engine's events to messages: identities get their names, units their usual scale.
 
-use api::join::JoinCheck;
+use api::device::join::JoinCheck;
 use api::message::{
     Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, HeardBy, Join, MacCommand, Message, Notice,
     Radio, RefusalNote, Refused, SentBy, Uplink, UplinkFrame,
 };
 use chrono::{DateTime, Utc};
+use domain::device::join::join_check;
 use engine::{DownlinkEvent, Event, Reception};
 use lorawan::region::Region;
 use lorawan::{Direction, Eui64};
@@ -257,7 +258,7 @@ fn checks(
     refusal: Option<&engine::Refusal>,
     unanswered: Option<&str>,
 ) -> Vec<JoinCheck> {
-    engine::join_checks(region.plan(), radio, refusal, unanswered).into_iter().map(Into::into).collect()
+    engine::join_checks(region.plan(), radio, refusal, unanswered).into_iter().map(join_check).collect()
 }
 
 fn radio(region: Region, direction: Direction, radio: engine::Radio, airtime_us: u64) -> Radio {

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 
-use api::reading::Counted;
 use chrono::{DateTime, Utc};
+use domain::reading::rule::Counted;
 use lorawan::Eui64;
 use store::{Store, StoreError};
 

@@ -6,9 +6,10 @@ use std::time::{Duration, Instant};
 
 use api::message::{Body, DeviceRef, Message};
 use api::model::PutModel;
+use api::model::draft::{DecoderProblem, Draft, Outcome, Tried, TriedUplink};
 use api::reading::ReadingRule;
-use api::workbench::{DecoderProblem, Draft, Outcome, Tried, TriedUplink};
 use chrono::{DateTime, Utc};
+use domain::model::draft;
 
 use crate::catalogue::flaw_of;
 use crate::decode::{self, Ready};
@@ -106,7 +107,7 @@ pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cas
         });
         let after = outcome(after.as_ref().map(|d| *d).map_err(DecoderProblem::clone), &case, &about.readings, trace);
         tried.uplinks.push(TriedUplink {
-            change: TriedUplink::change(before.as_ref(), &after),
+            change: draft::change(before.as_ref(), &after),
             message: case.message,
             device: case.device,
             time: case.time,
@@ -117,7 +118,7 @@ pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cas
         });
     }
     tried.left_out = total - tried.uplinks.len();
-    tried.readings = Tried::changes(&tried.uplinks);
+    tried.readings = draft::changes(&tried.uplinks);
     tried
 }
 
@@ -146,8 +147,8 @@ fn outcome(
 
 #[cfg(test)]
 mod tests {
+    use api::model::draft::UplinkChange;
     use api::model::{DecoderKind, ModelVersion};
-    use api::workbench::UplinkChange;
 
     use super::*;
 

@@ -153,14 +153,16 @@ impl Crowd {
 
 #[cfg(test)]
 mod tests {
-    use api::gateway_import::GatewayImport;
+    use api::gateway::import::GatewayImport;
+    use domain::Check as _;
+    use domain::gateway::import;
 
     use super::*;
 
     #[test]
     fn the_crowd_can_be_registered() {
         let file = GatewayImport { csv: csv(2, 3), ..GatewayImport::default() };
-        let rows = file.read().unwrap();
+        let rows = import::read(&file).unwrap();
         let protocols: Vec<_> = rows.iter().map(|row| row.new.as_ref().unwrap().check().unwrap().protocol).collect();
         use Protocol::{Lns, Udp};
         assert_eq!(protocols, [Udp, Udp, Lns, Lns, Lns]);

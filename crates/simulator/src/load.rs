@@ -12,11 +12,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
+use api::device::register::{NewDevice, PersonalSession};
 use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
-use api::radio::{RadioSettings, RateSettings};
+use api::radio::settings::{RadioSettings, RateSettings};
 use api::reading::ReadingRule;
-use api::registration::{NewDevice, PersonalSession};
 use gateway_link::udp::{Datagram, PushData, RxPacket};
 use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::region::Region;

@@ -3,17 +3,20 @@
 //! A folder with `scenario.toml` and the decoders it names.
 
 use std::collections::BTreeMap;
+use std::fmt::Display;
 use std::path::Path;
+use std::str::FromStr;
 
+use api::device::register::{NewDevice, PersonalSession};
 use api::fleet::{FleetLimits, NewFleet};
 use api::gateway::{GatewayAbout, NewGateway, Protocol};
 use api::model::PutModel;
-use api::problem::{self, Problem};
-use api::radio::{Class, RadioSettings, RateSettings};
+use api::problem::{Problem, bad_field};
+use api::radio::settings::{Class, RadioSettings, RateSettings};
 use api::reading::ReadingRule;
-use api::registration::{NewDevice, PersonalSession};
+use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::region::Region;
-use lorawan::{Eui64, MacVersion};
+use lorawan::{DevAddr, Eui64, MacVersion};
 use serde::Deserialize;
 use thiserror::Error;
 
@@ -197,11 +200,11 @@ impl DeviceEntry {
     /// The device as it is built, which may differ from how it is registered.
     pub fn to_build(&self) -> Result<(Identity, Build), Problem> {
         let identity = Identity {
-            dev_eui: problem::eui("dev_eui", &self.dev_eui)?,
-            join_eui: problem::eui("join_eui", &self.join_eui)?,
-            app_key: problem::key("app_key", self.app_key_in_device.as_ref().unwrap_or(&self.app_key))?,
-            nwk_key: self.nwk_key.as_deref().map(|key| problem::key("nwk_key", key)).transpose()?,
-            personal: self.personal.as_ref().map(PersonalSession::check).transpose()?,
+            dev_eui: parsed("dev_eui", &self.dev_eui)?,
+            join_eui: parsed("join_eui", &self.join_eui)?,
+            app_key: parsed("app_key", self.app_key_in_device.as_ref().unwrap_or(&self.app_key))?,
+            nwk_key: self.nwk_key.as_deref().map(|key| parsed("nwk_key", key)).transpose()?,
+            personal: self.personal.as_ref().map(session).transpose()?,
         };
         let listens = match self.radio.class {
             None | Some(Class::A) => Listens::AfterUplinks,
@@ -234,9 +237,29 @@ impl DeviceEntry {
     }
 }
 
+/// The session of a device that does not join.
+fn session(personal: &PersonalSession) -> Result<(DevAddr, SessionKeys11), Problem> {
+    let nwk_s_key = parsed("personal.nwk_s_key", &personal.nwk_s_key)?;
+    let app_s_key = parsed("personal.app_s_key", &personal.app_s_key)?;
+    let mut keys = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
+    if let Some(key) = &personal.s_nwk_s_int_key {
+        keys.s_nwk_s_int_key = parsed("personal.s_nwk_s_int_key", key)?;
+    }
+    if let Some(key) = &personal.nwk_s_enc_key {
+        keys.nwk_s_enc_key = parsed("personal.nwk_s_enc_key", key)?;
+    }
+    Ok((parsed("personal.dev_addr", &personal.dev_addr)?, keys))
+}
+
+/// Reads an EUI or a key of a scenario's file.
+pub(crate) fn parsed<T: FromStr<Err: Display>>(field: &str, text: &str) -> Result<T, Problem> {
+    text.parse().map_err(|why| bad_field(field, text, why))
+}
+
 #[cfg(test)]
 mod tests {
-    use api::registration::{Premises, Surroundings};
+    use domain::Check as _;
+    use domain::device::register::{self, Premises, Surroundings};
     use lorawan::NetId;
 
     use super::*;
@@ -270,7 +293,7 @@ mod tests {
             Surroundings { premises: &premises, net_id: NetId::new(0), taken: &|_| false, random: &mut random };
         for device in &scenario.devices {
             // What it names is there.
-            let checked = device.to_register().check(&mut estate).unwrap();
+            let checked = register::check(&device.to_register(), &mut estate).unwrap();
             assert!(checked.model.is_some(), "{}", checked.name);
         }
         assert!(scenario.models.iter().all(|m| m.decoder.contains("decodeUplink")), "the files are read in");

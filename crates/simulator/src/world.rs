@@ -7,24 +7,23 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use api::gateway::Protocol;
-use api::problem::{self, Problem};
+use api::problem::Problem;
 use gateway_link::udp::TxPacket;
 use lorawan::Eui64;
 use lorawan::mac::UpCommand;
 use rand::RngExt as _;
+use relay::kit::Kit;
 use tokio::net::UdpSocket;
 use tokio::sync::{Notify, broadcast, mpsc};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
 
-use crate::clock;
 use crate::device::{Device, Downlink, Emission};
 use crate::gateway::{Gateway, Sending, Site, Way};
-use crate::lns;
 use crate::radio::{self, Place};
-use crate::scenario::{DeviceEntry, Scenario, ScenarioError};
+use crate::scenario::{DeviceEntry, Scenario, ScenarioError, parsed};
 use crate::sensor::Sensor;
-use relay::kit::Kit;
+use crate::{clock, lns};
 
 /// Every so many uplinks a device asks how well it is heard.
 const LINK_CHECK_EVERY: u32 = 6;
@@ -106,7 +105,7 @@ impl World {
         let (sendings, mut to_send) = mpsc::channel::<Sending>(256);
         let mut gateways = Vec::new();
         for entry in &scenario.gateways {
-            let eui = problem::eui("eui", &entry.eui).map_err(wrong(&entry.name))?;
+            let eui = parsed::<Eui64>("eui", &entry.eui).map_err(wrong(&entry.name))?;
             let place = Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg };
             let site = Site {
                 name: entry.name.clone(),

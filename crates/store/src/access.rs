@@ -1,8 +1,10 @@
 //! What people may reach: memberships, shares, invitations and access tokens.
 
-use api::people::{Invitation, Offer, Share, scope_of};
-use api::rights::{Rights, Role, Scope, ShareLevel};
+use api::people::rights::{Role, Scope, ShareLevel};
+use api::people::{Invitation, Offer, Share};
 use chrono::{DateTime, Utc};
+use domain::access::{Rights, role_rights, share_rights};
+use domain::people::scope_of;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 
@@ -92,11 +94,11 @@ impl Store {
             match role.map(|role| role.parse::<Role>()).transpose().map_err(|e| StoreError::unreadable("role", e))? {
                 Some(role) => {
                     standing.role = Some(role);
-                    standing.grants.push(Grant { rights: role.rights(), scope: Scope::Estate, until: None });
+                    standing.grants.push(Grant { rights: role_rights(role), scope: Scope::Estate, until: None });
                 }
                 None => {
                     let may: String = row.try_get("may")?;
-                    let (rights, until) = (ShareLevel::of_name(&may).rights(), row.try_get("until")?);
+                    let (rights, until) = (share_rights(ShareLevel::of_name(&may)), row.try_get("until")?);
                     standing.grants.push(Grant { rights, scope: scope(row)?, until });
                 }
             }

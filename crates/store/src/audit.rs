@@ -1,6 +1,6 @@
 //! The audit log: rows are added and read, and go by whole months when they have been kept long enough.
 
-use api::audit::{AuditEntry, AuditKind};
+use api::people::audit::{AuditEntry, AuditKind};
 use chrono::{DateTime, Days, Utc};
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};

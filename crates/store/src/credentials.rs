@@ -1,7 +1,7 @@
 //! What gateways prove themselves by, and what happened to them.
 
-use api::credential::{CredentialKind, GatewayCredential, Purpose};
-use api::gateway_event::GatewayEvent;
+use api::gateway::credential::{CredentialKind, GatewayCredential, Purpose};
+use api::gateway::event::GatewayEvent;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::Row as _;

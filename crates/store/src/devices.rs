@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use api::device::{DeviceKeys, DeviceState, LastReading};
 use api::message::RefusalNote;
-use api::radio::RadioSettings;
+use api::radio::settings::RadioSettings;
 use chrono::{DateTime, Utc};
+use domain::device::state::device_keys;
+use domain::radio::settings::over;
 use engine::{Activation, DeviceConfig};
 use lorawan::region::Region;
 use lorawan::{DevAddr, Eui64};
@@ -148,7 +150,7 @@ pub(crate) fn whole_radio(row: &MySqlRow) -> Result<RadioSettings, StoreError> {
         let text: Option<String> = row.try_get(column)?;
         text.map_or_else(|| Ok(RadioSettings::default()), |text| json("radio settings", &text))
     };
-    Ok(layer("radio")?.over(&layer("profile_radio")?).over(&layer("model_radio")?))
+    Ok(over(&over(&layer("radio")?, &layer("profile_radio")?), &layer("model_radio")?))
 }
 
 /// Which devices, and in which order.
@@ -380,7 +382,7 @@ impl Store {
         rows.iter()
             .map(|row| {
                 let dev_eui = eui(row, "dev_eui")?;
-                Ok((dev_eui, DeviceKeys::of(dev_eui, &self.activation(dev_eui, row)?)))
+                Ok((dev_eui, device_keys(dev_eui, &self.activation(dev_eui, row)?)))
             })
             .collect()
     }

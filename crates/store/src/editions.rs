@@ -1,9 +1,9 @@
 //! Editions of models, and uplinks that their decoders could not read.
 
-use api::catalogue::differences;
-use api::edition::{Edition, WholeEdition};
 use api::model::PutModel;
+use api::model::edition::{Edition, WholeEdition};
 use chrono::{DateTime, Utc};
+use domain::model::catalogue::differences;
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};

@@ -1,6 +1,6 @@
 //! Firmware that gateways fetch: what it is and by whom it is signed. Its bytes are the service's to keep.
 
-use api::firmware::Firmware;
+use api::gateway::firmware::Firmware;
 use lorawan::Eui64;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;

@@ -1,7 +1,8 @@
 //! Fleets.
 
-use api::fleet::{Fleet, FleetKeeping, FleetLimits};
+use api::fleet::{Fleet, FleetKeeping};
 use chrono::Utc;
+use domain::fleet::limits;
 use engine::Policy;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
@@ -15,7 +16,7 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
         slug: row.try_get("slug")?,
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
-        limits: FleetLimits::of(policy(row)?),
+        limits: limits(policy(row)?),
         keeping: FleetKeeping {
             values_days: row.try_get("keep_values_days")?,
             summaries_days: row.try_get("keep_summaries_days")?,
@@ -47,7 +48,7 @@ impl Store {
             .execute(&self.pool)
             .await
             .map_err(|e| constraint(e, "a fleet with that short name"))?;
-        let limits = FleetLimits::of(policy);
+        let limits = limits(policy);
         let keeping = FleetKeeping::default();
         Ok(Fleet {
             revision: String::new(),

@@ -2,9 +2,9 @@
 
 use std::collections::HashSet;
 
-use api::gateway::CheckedGateway;
-use api::layout;
 use chrono::{DateTime, Utc};
+use domain::gateway::channels;
+use domain::gateway::check::CheckedGateway;
 use lorawan::Eui64;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
@@ -31,7 +31,7 @@ fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
             name: row.try_get("name")?,
             description: row.try_get("description")?,
             region: region(row)?,
-            channels: layout::channels(region(row)?.plan(), row.try_get::<Option<&str>, _>("channels")?)
+            channels: channels::channels(region(row)?.plan(), row.try_get::<Option<&str>, _>("channels")?)
                 .map_err(|why| StoreError::unreadable("channels", why))?
                 .0,
             protocol: row
@@ -40,7 +40,7 @@ fn read(row: &MySqlRow) -> Result<GatewayRow, StoreError> {
                 .map_err(|why: String| StoreError::unreadable("protocol", why))?,
             udp_source: row
                 .try_get::<Option<&str>, _>("udp_source")?
-                .map(api::gateway::source)
+                .map(domain::gateway::check::source)
                 .transpose()
                 .map_err(|why| StoreError::unreadable("udp_source", why))?,
             latitude_deg: row.try_get("latitude_deg")?,

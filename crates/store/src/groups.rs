@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 
-use api::group::CheckedGroup;
-use api::radio::Class;
+use api::radio::settings::Class;
 use chrono::{DateTime, Utc};
+use domain::device::group::CheckedGroup;
+use domain::radio::settings::engine_class;
 use engine::{Command, GroupConfig, OutboxItem};
 use lorawan::crypto::SessionKeys;
 use lorawan::{AesKey, DevAddr, Eui64};
@@ -114,7 +115,7 @@ impl Store {
                 address: DevAddr(row.try_get("address")?),
                 keys: SessionKeys { nwk_s_key: half(0), app_s_key: half(1) },
                 region: region(row)?,
-                class: if class == "B" { Class::B } else { Class::C }.into(),
+                class: engine_class(if class == "B" { Class::B } else { Class::C }),
                 frequency_hz: row.try_get("frequency_hz")?,
                 data_rate: row.try_get("data_rate")?,
                 ping_periodicity: row.try_get("ping_periodicity")?,

@@ -8,9 +8,9 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{PoisonError, RwLock};
 
-use api::history::Bucket;
 use api::message::ReadingValue;
 use chrono::{DateTime, Utc};
+use domain::reading::chart::Bucket;
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 

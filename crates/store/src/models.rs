@@ -1,8 +1,9 @@
 //! Models, and the catalogues they came from.
 
-use api::catalogue::{CatalogueSource, SourceKind, differences};
+use api::model::catalogue::{CatalogueSource, SourceKind};
 use api::model::{Model, PutModel};
 use chrono::{DateTime, Utc};
+use domain::model::catalogue::differences;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 

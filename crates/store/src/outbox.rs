@@ -1,6 +1,6 @@
 //! Downlinks in outboxes.
 
-use api::outbox::{OutboxItem, OutboxState};
+use api::device::outbox::{OutboxItem, OutboxState};
 use chrono::{DateTime, Utc};
 use engine::{OutboxId, Wait};
 use lorawan::Eui64;

@@ -1,7 +1,7 @@
 //! Accounts, what they belong to, and their sign-ins.
 
+use api::people::rights::Role;
 use api::people::{EstateMember, SignInRecord};
-use api::rights::Role;
 use chrono::{DateTime, TimeDelta, Utc};
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;

@@ -1,6 +1,6 @@
 //! Radio profiles.
 
-use api::profile::{PutProfile, StoredProfile};
+use api::radio::profile::{PutProfile, StoredProfile};
 use chrono::Utc;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 
-use api::history::Bucket;
 use api::message::{DeviceRef, Reading};
 use chrono::{DateTime, Utc};
+use domain::reading::chart::Bucket;
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 

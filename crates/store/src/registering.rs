@@ -2,9 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 
-use api::device_change::DeviceEdit;
-use api::registration::{CheckedDevice, ModelBase, Premises, ProfileBase};
 use chrono::Utc;
+use domain::device::change::DeviceEdit;
+use domain::device::register::{CheckedDevice, ModelBase, Premises, ProfileBase};
 use engine::Activation;
 use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};

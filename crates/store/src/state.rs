@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use api::gateway::CheckedGateway;
+use domain::gateway::check::CheckedGateway;
+use domain::radio::profile::profile_of;
 use engine::{
     Activation, Change, Class, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem,
     Policy, RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
@@ -304,7 +305,8 @@ impl Profiles {
             return Ok(Arc::clone(known));
         }
         let settings = whole_radio(row)?;
-        let profile = settings.profile(region(row)?).map_err(|why| StoreError::unreadable("radio settings", why))?;
+        let profile =
+            profile_of(&settings, region(row)?).map_err(|why| StoreError::unreadable("radio settings", why))?;
         Ok(Arc::clone(self.0.entry(key).or_insert(Arc::new(profile))))
     }
 }

@@ -1,8 +1,9 @@
 //! Access tokens: what they allow, and when they were used.
 
-use api::rights::{Rights, Scope};
-use api::token::AccessToken;
+use api::people::rights::Scope;
+use api::people::token::AccessToken;
 use chrono::{DateTime, Utc};
+use domain::access::Rights;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 

@@ -49,7 +49,7 @@ pub struct GroupAddArgs {
     pub fleet: String,
     /// B or C.
     #[arg(long, value_parser = radio::class)]
-    pub class: api::radio::Class,
+    pub class: api::radio::settings::Class,
     /// A member's DevEUI or name; may be given several times.
     #[arg(long = "member", value_name = "DEVICE")]
     pub members: Vec<String>,

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use api::rights::{Right, Role, ShareLevel};
+use api::people::rights::{Right, Role, ShareLevel};
 use chrono::{DateTime, Utc};
 use clap::{Args, Subcommand, ValueEnum};
 

@@ -1,7 +1,10 @@
 //! A device's radio and MAC as options, each one once.
 
-use api::radio::{ActivationMode, Class, DownlinkChannelSettings, PingSlotSettings, RadioSettings, RateSettings};
+use api::radio::settings::{
+    ActivationMode, Class, DownlinkChannelSettings, PingSlotSettings, RadioSettings, RateSettings,
+};
 use clap::{Args, ValueEnum};
+use domain::radio::settings::wire_class;
 use lorawan::MacVersion;
 use lorawan::region::RegionalRevision;
 
@@ -16,7 +19,7 @@ pub enum WhoSets {
 }
 
 pub(super) fn class(text: &str) -> Result<Class, String> {
-    text.parse::<engine::Class>().map(Class::from)
+    text.parse::<engine::Class>().map(wire_class)
 }
 
 fn activation(text: &str) -> Result<ActivationMode, String> {

@@ -3,8 +3,8 @@
 use std::io::BufRead as _;
 
 use anyhow::Result;
+use api::people::rights::Right;
 use api::people::{Me, NewPassword, PasswordAgain, RecoveryCodes, SignInRecord, TwoStepCode, TwoStepSecret};
-use api::rights::Right;
 
 use crate::args::AccountVerb;
 use crate::client::Client;

@@ -1,5 +1,6 @@
 use anyhow::Result;
-use api::airtime::{AirtimeQuestion, AirtimeRow, table};
+use api::calculator::airtime::{AirtimeQuestion, AirtimeRow};
+use domain::calculator::airtime::table;
 
 use crate::args::AirtimeCalcArgs;
 use crate::show::{self, Out};

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use api::audit::{AuditEntry, AuditKind, AuditPage};
+use api::people::audit::{AuditEntry, AuditKind, AuditPage};
 use chrono::{DateTime, Local, SecondsFormat, Utc};
 
 use crate::args::{AuditArgs, Kind};
@@ -93,7 +93,7 @@ async fn export(client: &Client, out: &Out, path: &str, mut query: Vec<(&str, St
 
 #[cfg(test)]
 mod tests {
-    use api::audit::AuditDifference;
+    use api::people::audit::AuditDifference;
 
     use super::*;
 

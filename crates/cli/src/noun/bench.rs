@@ -4,12 +4,13 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
 use api::device::DeviceDetail;
+use api::device::register::NewDevice;
 use api::fleet::{Fleet, NewFleet};
 use api::gateway::Gateway;
 use api::model::Model;
-use api::registration::NewDevice;
-use api::vitals::{Slice, Vitals, within_ms};
+use api::vitals::{Slice, Vitals};
 use api::{Intake, Page};
+use domain::vitals::within_ms;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use serde::Serialize;
 use simulator::load::{Load, Size};

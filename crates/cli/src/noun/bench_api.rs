@@ -5,7 +5,7 @@ use std::time::Instant;
 use anyhow::{Result, bail};
 use api::Page;
 use api::device::Device;
-use api::device_import::{DeviceImportOutcome, ImportOptions};
+use api::device::import::{DeviceImportOutcome, ImportOptions};
 use api::fleet::{Fleet, NewFleet};
 use serde::Serialize;
 

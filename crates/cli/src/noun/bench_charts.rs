@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use anyhow::{Result, bail};
 use api::device::Device;
-use api::history::{Chart, WantedChart, WantedLine};
+use api::reading::chart::{Chart, WantedChart, WantedLine};
 use chrono::{TimeDelta, Utc};
 use serde::Serialize;
 

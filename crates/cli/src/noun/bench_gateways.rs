@@ -3,9 +3,9 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, bail};
-use api::credential::KitOrder;
 use api::gateway::Protocol;
-use api::gateway_import::{GatewayImport, ImportOutcome};
+use api::gateway::credential::KitOrder;
+use api::gateway::import::{GatewayImport, ImportOutcome};
 use api::vitals::Vitals;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use relay::kit::{Entrance, Kit};

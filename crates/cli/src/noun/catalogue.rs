@@ -1,14 +1,16 @@
 //! `heron catalogue`: models from folders, archives and git repositories.
 
+use domain::model::request::test_count;
 use std::fs;
 use std::path::Path;
 use std::sync::LazyLock;
 use std::time::Instant;
 
 use anyhow::{Context as _, Result, bail};
-use api::catalogue::{self, CatalogueOutcome, CatalogueSource, Files, GitCatalogue, ModelFate, RefreshCatalogue};
-use api::model::PutModel;
-use api::model_check::flaw;
+use api::model::catalogue::{CatalogueOutcome, CatalogueSource, GitCatalogue, ModelFate, RefreshCatalogue};
+use domain::model::catalogue;
+use domain::model::catalogue::Files;
+use domain::model::check::flaw;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 
@@ -69,7 +71,7 @@ pub fn check(out: &Out, folder: &Path) -> Result<()> {
             Err(problem) => Some(problem.to_string()),
             Ok(model) => flaw(model, || STARTED.elapsed()).map(|flaw| flaw.why),
         };
-        let tests = entry.model.as_ref().map_or(0, PutModel::test_count);
+        let tests = entry.model.as_ref().map_or(0, test_count);
         match found {
             Some(why) => {
                 bad += 1;

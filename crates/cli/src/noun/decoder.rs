@@ -1,15 +1,17 @@
 //! Decoders, tried on this machine: a file, and bytes or values.
 
+use domain::model::request::payload_kind;
 use std::fs;
 use std::path::Path;
 use std::sync::LazyLock;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, bail};
-use api::model::{DECODER_FILES, DecoderKind};
-use api::outbox::Values;
-use api::problem;
+use api::device::outbox::Values;
+use api::model::DecoderKind;
 use chrono::Utc;
+use domain::input;
+use domain::model::request::{DECODER_FILES, kind_of_file};
 use payload::{Decoder, Interpreter, Reading, ReadingValue};
 use serde_json::{Value, json};
 
@@ -23,7 +25,7 @@ static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What stands in a decoder's file, and its kind, which the file's name tells.
 pub(super) fn source_of(file: &Path) -> Result<(String, DecoderKind)> {
-    let Some(kind) = file.to_str().and_then(DecoderKind::of_file) else {
+    let Some(kind) = file.to_str().and_then(kind_of_file) else {
         bail!("{}: a file that ends with {DECODER_FILES} is wanted", file.display());
     };
     Ok((fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?, kind))
@@ -31,7 +33,7 @@ pub(super) fn source_of(file: &Path) -> Result<(String, DecoderKind)> {
 
 fn load(out: &Out, file: &Path) -> Result<Decoder> {
     let (source, kind) = source_of(file)?;
-    let decoder = Decoder::new(kind.into(), &source).with_context(|| file.display().to_string())?;
+    let decoder = Decoder::new(payload_kind(kind), &source).with_context(|| file.display().to_string())?;
     if !out.json {
         decoder.notes().iter().try_for_each(|note| out.line(format!("note: {note}")))?;
     }
@@ -62,7 +64,7 @@ fn bytes_of(reading: &Reading, payload: &[u8]) -> String {
 
 /// `heron decoder read`.
 pub fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
-    let bytes = problem::payload("--payload", &args.payload, api::outbox::MAX_PAYLOAD)?;
+    let bytes = input::payload("--payload", &args.payload, domain::downlink::MAX_PAYLOAD)?;
     let decoder = load(out, &args.file)?;
     let now_ms = Utc::now().timestamp_millis();
     let decoded = decoder.decode(&mut Interpreter::new(), &bytes, args.port, now_ms, over());

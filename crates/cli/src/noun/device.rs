@@ -1,9 +1,10 @@
 use anyhow::{Context as _, Result};
+use api::device::read_back::{ReadBack, Registered};
+use api::device::register::{NewDevice, PersonalSession};
 use api::device::{Device, DeviceDetail, SetCounters, ShownKeys};
-use api::key_forms::{self, ByteOrder};
-use api::radio::RadioSettings;
-use api::read_back::{ReadBack, Registered};
-use api::registration::{NewDevice, PersonalSession};
+use api::radio::settings::RadioSettings;
+use domain::device::keys;
+use domain::device::keys::ByteOrder;
 use lorawan::MacVersion;
 
 use super::{device_adopt, device_change, device_import, device_labels, profile, why};
@@ -149,7 +150,7 @@ fn show_keys(out: &Out, name: &str, keys: &ShownKeys, form: KeyForms, order: Key
     match form {
         KeyForms::Json => out.json(keys),
         _ if out.json => out.json(keys),
-        KeyForms::C => out.line(key_forms::c_source(name, keys.join_eui, &keys.keys, order).trim_end()),
+        KeyForms::C => out.line(keys::c_source(name, keys.join_eui, &keys.keys, order).trim_end()),
         KeyForms::Text => out.one(keys, key_lines),
     }
 }

@@ -1,8 +1,8 @@
 //! Devices that ask to join without being registered, and their adoption.
 
 use anyhow::{Result, bail};
-use api::join::DeviceStranger;
-use api::problem;
+use api::device::join::DeviceStranger;
+use domain::input;
 use lorawan::Eui64;
 
 use crate::args::{DeviceAddArgs, DeviceAdoptArgs};
@@ -50,7 +50,7 @@ pub async fn list(client: &Client, out: &Out) -> Result<()> {
 pub async fn named(client: &Client, args: DeviceAdoptArgs) -> Result<DeviceAddArgs> {
     let DeviceAdoptArgs { dev_eui, mut about } = args;
     let strangers = all(client).await?;
-    let dev_eui: Eui64 = problem::eui("dev_eui", &dev_eui)?;
+    let dev_eui: Eui64 = input::eui("dev_eui", &dev_eui)?;
     let Some(stranger) = strangers.iter().find(|stranger| stranger.dev_eui == dev_eui) else {
         bail!("no unregistered device asks to join as {dev_eui}: `heron device strangers` lists those that do");
     };

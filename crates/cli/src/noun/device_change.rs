@@ -2,7 +2,7 @@
 
 use anyhow::{Result, bail};
 use api::device::Device;
-use api::device_change::{BulkChange, ChangeEffect, DeviceChange};
+use api::device::change::{BulkChange, ChangeEffect, DeviceChange};
 
 use crate::args::DeviceSetArgs;
 use crate::client::Client;

@@ -5,9 +5,10 @@ use std::io::{IsTerminal as _, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, bail};
-use api::device_import::{DeviceImportOutcome, ImportOptions, ImportProgress, LARGEST};
-use api::gateway_import::Fate;
+use api::device::import::{DeviceImportOutcome, ImportOptions, ImportProgress};
+use api::gateway::import::Fate;
 use api::problem::Problem;
+use domain::device::import::LARGEST;
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 use indicatif::{ProgressBar, ProgressStyle};

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use api::label::LabelInPhoto;
+use api::device::label::LabelInPhoto;
 
 use crate::args::LabelsArgs;
 use crate::client::Client;

@@ -1,7 +1,9 @@
 use std::io::Read as _;
 
 use anyhow::{Context as _, Result, bail};
-use api::frame::{FrameField, FrameQuestion, FrameReport};
+use api::calculator::frame::{FrameField, FrameQuestion, FrameReport};
+use domain::Check;
+use domain::calculator::frame;
 use lorawan::dissect;
 
 use crate::args::{FrameArgs, Global};
@@ -14,15 +16,15 @@ pub async fn run(global: &Global, out: &Out, args: FrameArgs) -> Result<()> {
     let mut question = question(args)?;
     // What cannot be read is said before anyone is asked.
     let (bytes, known) = question.check()?;
-    if device.is_some() && question.has_keys() {
+    if device.is_some() && frame::has_keys(&question) {
         bail!("--device tries the keys of a registered device: give no others beside it");
     }
     let signed_in = global.token.is_some() || sign_in::load(global)?.is_some();
-    let report = if question.has_keys() || !signed_in {
+    let report = if frame::has_keys(&question) || !signed_in {
         if device.is_some() {
             bail!("--device asks the service for the keys: sign in first");
         }
-        FrameReport::new(&bytes, dissect::frame(&bytes, &known), None)
+        frame::report(&bytes, dissect::frame(&bytes, &known), None)
     } else {
         let client = Client::signed_in(global)?;
         if let Some(device) = device {

@@ -1,9 +1,9 @@
 use anyhow::{Context as _, Result, bail};
 use api::gateway::{
-    self, Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Protocol, RefusedFrequency,
-    Stranger,
+    Gateway, GatewayAbout, GatewayReport, GatewaySoftware, LinkDelay, NewGateway, Protocol, RefusedFrequency, Stranger,
 };
-use api::problem;
+use domain::gateway::check;
+use domain::input;
 
 use super::{gateway_access as access, gateway_health};
 use crate::args::{GatewayAboutArgs, GatewayArgs, GatewayVerb};
@@ -158,9 +158,9 @@ fn which<'a>(strangers: &'a [Stranger], asked: Option<&str>) -> Result<&'a Stran
             _ => bail!("{} strangers call; say which: `heron gateway strangers` lists them", strangers.len()),
         };
     };
-    let meant = match gateway::meant_by_mac(asked) {
+    let meant = match check::meant_by_mac(asked) {
         Some(meant) => meant.to_vec(),
-        None => vec![problem::eui("EUI", asked)?],
+        None => vec![input::eui("EUI", asked)?],
     };
     let found = strangers.iter().find(|stranger| meant.contains(&stranger.eui));
     found.with_context(|| format!("no stranger with {asked} has called since the service started"))

@@ -7,10 +7,13 @@ use std::path::Path;
 
 use anyhow::{Context as _, Result};
 use api::Page;
-use api::credential::{CredentialKind, Endings, GatewayCredential, IssuedCredential, KitOrder, NewCredential, Purpose};
+use api::gateway::credential::{
+    CredentialKind, Endings, GatewayCredential, IssuedCredential, KitOrder, NewCredential, Purpose,
+};
+use api::gateway::event::GatewayEvent;
 use api::gateway::{Gateway, Protocol};
-use api::gateway_event::GatewayEvent;
 use chrono::{DateTime, Utc};
+use domain::gateway::credential;
 
 use crate::args::{KitArgs, SecretArgs};
 use crate::client::Client;
@@ -65,7 +68,7 @@ pub async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
             c.id.clone(),
             c.purpose.name().into(),
             c.kind.name().into(),
-            c.state(now).words().into(),
+            credential::state(c, now).words().into(),
             day(c.added_at),
             day(c.expires_at),
             show::ago(c.last_used),
@@ -125,7 +128,7 @@ pub async fn endings(client: &Client, out: &Out) -> Result<()> {
             e.gateway.to_string(),
             e.credential.purpose.name().into(),
             e.credential.kind.name().into(),
-            e.credential.state(now).words().into(),
+            credential::state(&e.credential, now).words().into(),
             day(e.credential.expires_at),
             next.into(),
         ]

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use anyhow::{Context as _, Result};
-use api::firmware::{Firmware, HandFirmware, NewFirmware};
+use api::gateway::firmware::{Firmware, HandFirmware, NewFirmware};
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 

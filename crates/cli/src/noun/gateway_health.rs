@@ -1,7 +1,7 @@
 //! How a gateway does: what it hears, and how much of the time.
 
 use anyhow::Result;
-use api::reception::{Reception, UptimeDay};
+use api::gateway::reception::{Reception, UptimeDay};
 
 use crate::client::Client;
 use crate::show::{self, Out};

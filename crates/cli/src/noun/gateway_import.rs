@@ -5,7 +5,7 @@ use std::io::{IsTerminal as _, Read as _};
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use api::gateway_import::{Fate, GatewayImport, ImportOutcome};
+use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
 
 use crate::args::ImportArgs;
 use crate::client::Client;

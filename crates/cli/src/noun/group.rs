@@ -1,6 +1,6 @@
 use anyhow::Result;
-use api::group::{Group, GroupKeys, GroupMembers, NewGroup};
-use api::outbox::{NewOutboxItem, OutboxItem};
+use api::device::group::{Group, GroupKeys, GroupMembers, NewGroup};
+use api::device::outbox::{NewOutboxItem, OutboxItem};
 use api::problem::Problem;
 use lorawan::Eui64;
 

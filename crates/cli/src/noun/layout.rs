@@ -1,13 +1,14 @@
 //! `heron gateway layout`: worked out here, without a service.
 
 use anyhow::Result;
-use api::layout::{self, ChainInfo, LayoutInfo, LayoutQuestion};
+use api::gateway::channels::{ChainInfo, LayoutInfo, LayoutQuestion};
+use domain::gateway::channels;
 
 use crate::args::LayoutArgs;
 use crate::show::{self, Out};
 
 pub fn run(out: &Out, args: LayoutArgs) -> Result<()> {
-    let layout = layout::layout(args.region, &LayoutQuestion { channels: args.channels })?;
+    let layout = channels::layout(args.region, &LayoutQuestion { channels: args.channels })?;
     if out.json { out.json(&layout) } else { draw(out, &layout) }
 }
 

@@ -2,6 +2,8 @@ use anyhow::{Result, bail};
 use api::model::{Model, PutModel};
 use api::problem::Problem;
 use api::reading::ReadingRule;
+use domain::model::request::test_count;
+use domain::reading::rule;
 
 use super::decoder::source_of;
 use crate::args::ModelVerb;
@@ -10,7 +12,8 @@ use crate::show::Out;
 
 fn lines(m: &Model) -> Vec<(&'static str, String)> {
     let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
-    let units: Vec<_> = m.about.readings.iter().map(|(name, rule)| format!("{name} {}", rule.in_words())).collect();
+    let units: Vec<_> =
+        m.about.readings.iter().map(|(name, rule)| format!("{name} {}", rule::in_words(rule))).collect();
     let versions: Vec<_> = m.about.versions.iter().map(api::model::ModelVersion::words).collect();
     let mut lines = vec![
         ("model", m.slug.clone()),
@@ -26,7 +29,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
             ),
         ),
         ("of their own", versions.join("; ")),
-        ("tests", m.about.test_count().to_string()),
+        ("tests", test_count(&m.about).to_string()),
         ("label", none(&m.about.profile_id)),
         ("from", m.source.clone().unwrap_or_else(|| "made here".into())),
         ("edited here", m.edited.join(", ")),

@@ -1,8 +1,9 @@
 use std::cmp::Reverse;
 
 use anyhow::{Context as _, Result, bail};
-use api::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, Values, expected_words};
+use api::device::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, Values};
 use chrono::{DateTime, Utc};
+use domain::downlink::expected_words;
 use serde_json::Value;
 
 use crate::args::{CargoArgs, MoveTo, OutboxAddArgs, OutboxVerb};

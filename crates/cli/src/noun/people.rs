@@ -1,10 +1,10 @@
 //! Members, invitations and shares.
 
 use anyhow::{Result, anyhow};
+use api::people::rights::{RightAbout, Role, Scope};
 use api::people::{
     ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, TakeInvitation, WrittenInvitation,
 };
-use api::rights::{RightAbout, Role, Scope};
 use chrono::{DateTime, Utc};
 
 use crate::args::{PeopleVerb, ShareArgs};

@@ -1,7 +1,7 @@
 use anyhow::Result;
-use api::device_change::ChangeEffect;
+use api::device::change::ChangeEffect;
 use api::problem::Problem;
-use api::profile::{PutProfile, StoredProfile};
+use api::radio::profile::{PutProfile, StoredProfile};
 use lorawan::region::Region;
 
 use super::device_change;
@@ -15,7 +15,7 @@ fn plain(value: &serde_json::Value) -> String {
 }
 
 /// Settings that are given, in words.
-pub fn given(radio: &api::radio::RadioSettings) -> Result<String> {
+pub fn given(radio: &api::radio::settings::RadioSettings) -> Result<String> {
     let value = serde_json::to_value(radio)?;
     let given: Vec<String> =
         value.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {}", plain(value))).collect();

@@ -4,7 +4,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use anyhow::{Context as _, Result};
-use api::history::{Chart, ChartLine, ChartPoint, DeviceReading, Standing, WantedChart, WantedLine};
+use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Standing, WantedChart, WantedLine};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::StreamExt as _;
 

@@ -1,5 +1,6 @@
 use anyhow::Result;
-use api::region::{ChannelInfo, RegionDetail, RegionSummary, detail, summaries};
+use api::calculator::region::{ChannelInfo, RegionDetail, RegionSummary};
+use domain::calculator::region::{detail, summaries};
 use lorawan::region::Region;
 
 use crate::show::{self, Out};
@@ -173,7 +174,7 @@ fn windows(out: &Out, region: &RegionDetail) -> Result<()> {
         let offsets = table.first().map_or(0, |row| row.rx1.len());
         let names: Vec<String> = (0..offsets).map(|offset| format!("OFFSET {offset}")).collect();
         let head: Vec<&str> = std::iter::once(title).chain(names.iter().map(String::as_str)).collect();
-        let cells = |row: &api::region::Rx1Row| {
+        let cells = |row: &api::calculator::region::Rx1Row| {
             std::iter::once(row.uplink).chain(row.rx1.iter().copied()).map(|dr| format!("DR{dr}")).collect()
         };
         out.line(show::table(&head, table.iter().map(cells)))?;

@@ -1,7 +1,7 @@
 //! `heron rehearse`.
 
 use anyhow::Result;
-use api::rehearsal::{RehearsalOutcome, Rehearse};
+use api::device::rehearsal::{RehearsalOutcome, Rehearse};
 
 use super::traffic;
 use crate::args::RehearseArgs;

@@ -3,12 +3,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result};
-use api::credential::KitOrder;
 use api::device::DeviceDetail;
 use api::fleet::Fleet;
+use api::gateway::credential::KitOrder;
 use api::gateway::{Gateway, Protocol};
 use api::model::Model;
-use api::problem::{self, Problem};
+use api::problem::Problem;
+use domain::input;
 use lorawan::Eui64;
 use relay::kit::Kit;
 use serde::Serialize;
@@ -76,7 +77,7 @@ async fn register(client: &Client, out: &Out, scenario: &Scenario) -> Result<()>
 
 /// Where a gateway's kit lies.
 fn kit_path(gateway: &GatewayEntry, kits: &Path) -> Result<(Eui64, PathBuf)> {
-    let eui = problem::eui("eui", &gateway.eui)?;
+    let eui = input::eui("eui", &gateway.eui)?;
     Ok((eui, kits.join(format!("{eui}.zip"))))
 }
 

@@ -1,8 +1,8 @@
 //! Access tokens.
 
 use anyhow::Result;
-use api::rights::Right;
-use api::token::{AccessToken, MadeToken, NewToken};
+use api::people::rights::Right;
+use api::people::token::{AccessToken, MadeToken, NewToken};
 
 use super::people::scope;
 use crate::args::TokenVerb;

@@ -1,8 +1,8 @@
 //! `heron watch`.
 
 use anyhow::Result;
-use api::watch::{About, Watch};
-use api::why::Weight;
+use api::diagnosis::device::Weight;
+use api::diagnosis::watch::{About, Watch};
 
 use crate::client::Client;
 use crate::show::Out;

@@ -1,9 +1,9 @@
 //! `heron device why`: what stands out about a device, and what happened to it.
 
 use anyhow::Result;
-use api::join::{JoinCheck, Verdict};
+use api::device::join::{JoinCheck, Verdict};
+use api::diagnosis::device::{DeviceWhy, Weight};
 use api::message::{Body, HeardBy, Message};
-use api::why::{DeviceWhy, Weight};
 
 use super::traffic;
 use crate::client::Client;

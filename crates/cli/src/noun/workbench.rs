@@ -4,12 +4,13 @@ use std::io::IsTerminal as _;
 use std::time::Duration;
 
 use anyhow::{Result, bail};
-use api::edition::{Comparison, Edition, LineChange};
+use api::diagnosis::watch::DecodeFailures;
 use api::job::{DecodeAnew, Job, JobState};
+use api::model::draft::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
+use api::model::edition::{Comparison, Edition, LineChange};
 use api::model::{Model, ModelVersion, PutModel};
-use api::watch::DecodeFailures;
-use api::workbench::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
 use chrono::{TimeDelta, Utc};
+use domain::model::draft;
 use serde_json::Value;
 
 use super::decoder::source_of;
@@ -114,7 +115,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
         bail!("the draft does not load: {}", problem.message);
     }
     let (Some((source, kind)), true) = (source, args.put) else { return Ok(()) };
-    let broken = tried.counts().get(&UplinkChange::Broken).copied().unwrap_or(0);
+    let broken = draft::counts(&tried).get(&UplinkChange::Broken).copied().unwrap_or(0);
     if broken > 0 {
         bail!("{broken} uplinks could be read before and cannot be any more; nothing was put in force");
     }
@@ -153,7 +154,7 @@ async fn keep_test(client: &Client, out: &Out, args: KeepTestArgs) -> Result<()>
     };
     let tried: Tried = client.post(&client.in_estate(&format!("models/{}/try", args.model)).await?, &draft).await?;
     let Some(uplink) = tried.uplinks.first() else { bail!("there is nothing to keep") };
-    let test = uplink.after.as_test(&args.name, uplink.port, &uplink.payload);
+    let test = draft::as_test(&uplink.after, &args.name, uplink.port, &uplink.payload);
     let mut about = model_of(client, &args.model).await?.about;
     let tests = match version_of(&mut about, args.version.as_deref())? {
         Some(version) => &mut version.tests,
@@ -198,7 +199,8 @@ fn tell(out: &Out, tried: &Tried, drafted: bool) -> Result<()> {
         ))?;
         seen.push(key);
     }
-    let counts: Vec<String> = tried.counts().iter().map(|(change, n)| format!("{n} {}", change.words())).collect();
+    let counts: Vec<String> =
+        draft::counts(tried).iter().map(|(change, n)| format!("{n} {}", change.words())).collect();
     out.line(format!("{} uplinks: {}", tried.uplinks.len(), counts.join(", ")))?;
     if tried.left_out > 0 {
         out.line(format!("{} more were not tried, since the decoders took too long", tried.left_out))?;

@@ -1,8 +1,8 @@
 //! Wrong things over HTTP, and scripts that mean harm: a clear answer, and the service goes on.
 
 use api::Page;
+use api::device::outbox::OutboxItem;
 use api::message::{Body, Message};
-use api::outbox::OutboxItem;
 use e2e::service::ESTATE;
 use e2e::wait::until;
 use reqwest::Method;

@@ -5,12 +5,12 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use api::Page;
-use api::catalogue::{CatalogueOutcome, CatalogueSource, ModelFate};
 use api::device::DeviceDetail;
+use api::device::read_back::ReadBack;
 use api::message::{Body, Message};
 use api::model::Model;
+use api::model::catalogue::{CatalogueOutcome, CatalogueSource, ModelFate};
 use api::problem::Problem;
-use api::read_back::ReadBack;
 use e2e::browser::Browser;
 use e2e::mariadb::free_port;
 use e2e::service::{ESTATE, Service};

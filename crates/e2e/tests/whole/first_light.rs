@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::io::{BufRead as _, BufReader};
 use std::process::Stdio;
 
+use api::device::outbox::{OutboxItem, OutboxState};
 use api::device::{Device, DeviceDetail, DeviceState};
 use api::gateway::{Gateway, GatewayState, Stranger};
 use api::message::{Body, DownlinkStage, Message, ReadingValue};
-use api::outbox::{OutboxItem, OutboxState};
 use e2e::service::Service;
 use e2e::wait::until;
 use simulator::device::Downlink;

@@ -1,11 +1,11 @@
 //! Gateways over UDP: strangers, states, reports.
 
 use api::Page;
+use api::device::outbox::{OutboxItem, OutboxState};
+use api::gateway::channels::LayoutInfo;
+use api::gateway::event::GatewayEvent;
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
-use api::gateway_event::GatewayEvent;
-use api::layout::LayoutInfo;
 use api::message::{Body, Message};
-use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::{Gateway as Caller, emission};
 use e2e::service::Service;
 use e2e::wait::until;

@@ -1,10 +1,10 @@
 //! Joins that explain themselves: devices never heard, strangers and their adoption, answers that are not heard.
 
 use api::device::DeviceDetail;
+use api::device::join::{DeviceStranger, JoinCheck, Verdict};
+use api::diagnosis::device::{DeviceWhy, Weight};
 use api::find::{Found, FoundKind};
-use api::join::{DeviceStranger, JoinCheck, Verdict};
 use api::message::Body;
-use api::why::{DeviceWhy, Weight};
 use e2e::browser::Browser;
 use e2e::gateway::emission;
 use e2e::wait::until;

@@ -5,8 +5,8 @@ use std::time::{Duration, Instant};
 
 use api::Page;
 use api::device::DeviceDetail;
+use api::device::outbox::{OutboxItem, OutboxState};
 use api::message::{Body, Message};
-use api::outbox::{OutboxItem, OutboxState};
 use e2e::gateway::Gateway;
 use e2e::mariadb::MariaDb;
 use e2e::service::Service;

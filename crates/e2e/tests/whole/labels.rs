@@ -1,7 +1,7 @@
 //! Labels: printed, photographed, and read back.
 
 use api::device::DeviceDetail;
-use api::label::LabelInPhoto;
+use api::device::label::LabelInPhoto;
 use api::problem::Problem;
 use e2e::browser::Browser;
 use e2e::service::{ESTATE, Service};

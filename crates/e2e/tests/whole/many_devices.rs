@@ -3,12 +3,12 @@
 use std::io::Write as _;
 
 use api::Page;
+use api::device::change::ChangeEffect;
+use api::device::import::{DeviceImportOutcome, ImportProgress};
+use api::device::read_back::{ReadBack, Registered};
 use api::device::{Device, DeviceDetail, DeviceState, ShownKeys};
-use api::device_change::ChangeEffect;
-use api::device_import::{DeviceImportOutcome, ImportProgress};
-use api::gateway_import::Fate;
+use api::gateway::import::Fate;
 use api::problem::Problem;
-use api::read_back::{ReadBack, Registered};
 use e2e::browser::Browser;
 use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
@@ -192,7 +192,7 @@ async fn files_that_cannot_be_are_refused_as_a_whole() {
     );
     assert!(said("", b"PK\x03\x04\0".to_vec()).await.contains("it is not text"));
     assert!(said("colour=grey", b"dev_eui\n".to_vec()).await.contains("query parameters"));
-    let large = vec![b'x'; api::device_import::LARGEST + 1];
+    let large = vec![b'x'; domain::device::import::LARGEST + 1];
     let request = service.request(Method::POST, &format!("/estates/{ESTATE}/devices/import")).body(large);
     assert_eq!(request.send().await.unwrap().status().as_u16(), 413);
     let file = tempfile::NamedTempFile::new().unwrap();
@@ -271,7 +271,7 @@ async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_anew() {
     .await;
     service.heron_says(&["device", "set", "probe-1", "--disable"]);
     let device: DeviceDetail = service.get(&path).await;
-    assert_eq!((device.device.state, device.class), (DeviceState::Disabled, api::radio::Class::A));
+    assert_eq!((device.device.state, device.class), (DeviceState::Disabled, api::radio::settings::Class::A));
     let _ = bench.uplink(&[2], false).await;
     let service = &bench.service;
     let why = until("refused", async || {

@@ -5,9 +5,9 @@ use std::net::SocketAddr;
 use std::process::{Child, Stdio};
 
 use api::Page;
-use api::credential::GatewayCredential;
+use api::gateway::credential::GatewayCredential;
+use api::gateway::event::GatewayEvent;
 use api::gateway::{Gateway, GatewayState};
-use api::gateway_event::GatewayEvent;
 use api::message::Message;
 use e2e::broker::Broker;
 use e2e::gateway::Gateway as Caller;

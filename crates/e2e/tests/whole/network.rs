@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 
 use api::device::DeviceDetail;
+use api::device::group::Group;
+use api::device::outbox::{OutboxItem, OutboxState};
+use api::diagnosis::device::{DeviceWhy, Weight};
 use api::gateway::Gateway;
-use api::group::Group;
 use api::ledger::Ledger;
 use api::message::Body;
-use api::outbox::{OutboxItem, OutboxState};
-use api::radio::Class;
-use api::why::{DeviceWhy, Weight};
+use api::radio::settings::Class;
 use e2e::service::Service;
 use e2e::wait::until;
 use gateway_link::udp::{TxAckError, TxTime};

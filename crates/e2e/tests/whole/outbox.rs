@@ -2,8 +2,8 @@
 
 use api::Page;
 use api::device::DeviceDetail;
+use api::device::outbox::{OutboxItem, OutboxReadBack, OutboxState};
 use api::message::Message;
-use api::outbox::{OutboxItem, OutboxReadBack, OutboxState};
 use e2e::browser::Browser;
 use e2e::service::ESTATE;
 use e2e::wait::until;

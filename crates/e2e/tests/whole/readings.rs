@@ -2,10 +2,10 @@
 
 use std::io::Read as _;
 
-use api::history::{Chart, DeviceReading};
 use api::message::ReadingValue;
 use api::model::Model;
 use api::reading::ReadingKind;
+use api::reading::chart::{Chart, DeviceReading};
 use chrono::{DateTime, TimeDelta, Utc};
 use e2e::browser::Browser;
 use e2e::wait::until;

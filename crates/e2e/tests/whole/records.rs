@@ -1,15 +1,19 @@
 //! The store on a real database: what is written is what comes back, however often it is written.
 
+use domain::Check;
+use domain::device::register;
+use domain::device::state::device_state;
 use std::collections::BTreeMap;
 
 use api::device::DeviceState;
-use api::device_change::DeviceEdit;
+use api::device::register::NewDevice;
 use api::gateway::{GatewayAbout, NewGateway};
 use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
 use api::reading::ReadingRule;
-use api::registration::{NewDevice, Premises, Surroundings};
 use chrono::{DateTime, TimeDelta, Utc};
+use domain::device::change::DeviceEdit;
+use domain::device::register::{Premises, Surroundings};
 use e2e::mariadb::MariaDb;
 use engine::{
     Activation, AdrAck, Change, Command, Counters, DeviceRecord, Nonces, OutboxId, OutboxItem, OutboxState, Policy,
@@ -73,7 +77,7 @@ async fn records_in(database: &str) -> (Records, u32) {
     (Records { writer: Mutex::new(Writer::new(store.clone(), lease)), store }, estate)
 }
 
-fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
+fn gateway(name: &str, eui: Eui64) -> domain::gateway::check::CheckedGateway {
     let about = GatewayAbout {
         name: name.into(),
         latitude_deg: Some(54.712),
@@ -84,7 +88,7 @@ fn gateway(name: &str, eui: Eui64) -> api::gateway::CheckedGateway {
     new.check().unwrap()
 }
 
-fn device(name: &str, dev_eui: Eui64) -> api::registration::CheckedDevice {
+fn device(name: &str, dev_eui: Eui64) -> domain::device::register::CheckedDevice {
     let new = NewDevice {
         dev_eui: dev_eui.to_string(),
         join_eui: "02aa000000000001".into(),
@@ -102,7 +106,7 @@ fn device(name: &str, dev_eui: Eui64) -> api::registration::CheckedDevice {
     let mut random = || [0; 16];
     let mut estate =
         Surroundings { premises: &premises, net_id: lorawan::NetId::new(0), taken: &|_| false, random: &mut random };
-    new.check(&mut estate).unwrap()
+    register::check(&new, &mut estate).unwrap()
 }
 
 fn session(next_down: u32) -> Session {
@@ -398,7 +402,7 @@ async fn lists_are_paged_by_name_and_names_are_taken_once() {
     assert_eq!(names(store.devices(estate + 1, &DeviceQuery::default(), 9).await.unwrap()), Vec::<String>::new());
     let taken = store.add_devices(estate, &[&device("tide-06", Eui64(76)), &device("tide-01", Eui64(77))]).await;
     assert!(matches!(taken, Err(StoreError::Exists(_))));
-    let no_fleet = api::registration::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
+    let no_fleet = domain::device::register::CheckedDevice { fleet: "none".into(), ..device("x", Eui64(77)) };
     assert!(matches!(store.add_devices(estate, &[&no_fleet]).await, Err(StoreError::Gone("the fleet"))));
     assert_eq!(list(&DeviceQuery::default(), 9).await.len(), 5, "all or none");
     assert!(matches!(
@@ -413,7 +417,8 @@ async fn lists_are_searched_filtered_and_ordered() {
     let (store, estate) = records().await;
     for n in 2..=4u64 {
         let tags = if n > 2 { vec!["pier".to_owned()] } else { Vec::new() };
-        let device = api::registration::CheckedDevice { tags, ..device(&format!("tide-0{n}"), Eui64(DEV.0 + n)) };
+        let device =
+            domain::device::register::CheckedDevice { tags, ..device(&format!("tide-0{n}"), Eui64(DEV.0 + n)) };
         store.add_devices(estate, &[&device]).await.unwrap();
     }
     let now = Utc::now();
@@ -431,7 +436,7 @@ async fn lists_are_searched_filtered_and_ordered() {
             let refused = row.refusal.as_ref().map(|refusal| refusal.time);
             match row.disabled {
                 true => DeviceState::Disabled,
-                false => DeviceState::of(Utc::now(), row.joined_at, row.last_heard, row.rhythm_s, refused),
+                false => device_state(Utc::now(), row.joined_at, row.last_heard, row.rhythm_s, refused),
             }
         };
         assert!(rows.iter().all(|row| which.state.is_none_or(|state| shown(row) == state)), "{which:?}");
@@ -479,7 +484,7 @@ async fn another_master_key_opens_nothing() {
     let store = Store::open(&url, Vault::from_key([5; 32])).await.unwrap();
     store.found_first("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     store.add_fleet(1, "tide", "Tide", Policy::default()).await.unwrap();
-    let plain = api::registration::CheckedDevice { model: None, ..device("tide-01", DEV) };
+    let plain = domain::device::register::CheckedDevice { model: None, ..device("tide-01", DEV) };
     store.add_devices(1, &[&plain]).await.unwrap();
     assert!(store.activation_of(1, DEV).await.unwrap().is_some());
     let other = Store::open(&url, Vault::from_key([6; 32])).await.unwrap();

@@ -6,9 +6,9 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use api::Page;
+use api::gateway::event::GatewayEvent;
+use api::gateway::import::{Fate, ImportOutcome};
 use api::gateway::{Gateway, Protocol, Stranger};
-use api::gateway_event::GatewayEvent;
-use api::gateway_import::{Fate, ImportOutcome};
 use api::message::Message;
 use e2e::browser::Browser;
 use e2e::gateway::Gateway as Caller;

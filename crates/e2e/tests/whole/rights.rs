@@ -1,6 +1,9 @@
 //! Who may do what: every endpoint of the document against every kind of caller, of this estate and of another.
 
-use api::rights::{Right, Rights, Role};
+use api::people::rights::{Right, Role};
+use domain::access::Rights;
+use domain::access::for_tokens;
+use domain::access::role_rights;
 use e2e::service::{ESTATE, Service};
 use lorawan::Eui64;
 use reqwest::{Method, StatusCode};
@@ -137,19 +140,19 @@ async fn actors(service: &Service, runa: String) -> Vec<Actor> {
     let mut all = vec![
         actor("nobody", String::new(), false, Rights::NONE, false, false),
         actor("forged", format!("khr_{}", "0".repeat(64)), false, Rights::NONE, false, false),
-        actor("owner", service.token().to_owned(), true, Role::Owner.rights(), false, true),
+        actor("owner", service.token().to_owned(), true, role_rights(Role::Owner), false, true),
         actor("owner elsewhere", runa, true, Rights::NONE, false, false),
     ];
     for (name, role) in [("viewer", Role::Viewer), ("operator", Role::Operator), ("engineer", Role::Engineer)] {
         let token = service.invited(json!({ "role": role }), name).await;
-        all.push(actor(name, token, true, role.rights(), false, true));
+        all.push(actor(name, token, true, role_rights(role), false, true));
     }
     let share = |scope: Value, may: &str| json!({ "share": { "scope": scope, "may": may } });
     let reader = service.invited(share(json!({ "fleet": "bench" }), "read"), "reader").await;
-    all.push(actor("reader of a fleet", reader, true, Role::Viewer.rights(), true, true));
+    all.push(actor("reader of a fleet", reader, true, role_rights(Role::Viewer), true, true));
     let minder = service.invited(share(json!({ "device": DEV_EUI }), "operate"), "minder").await;
-    all.push(actor("operator of a device", minder.clone(), true, Role::Operator.rights(), true, true));
-    let every: Vec<Right> = Right::for_tokens().collect();
+    all.push(actor("operator of a device", minder.clone(), true, role_rights(Role::Operator), true, true));
+    let every: Vec<Right> = for_tokens().collect();
     for (name, by, rights, scope) in [
         ("token with all rights", service.token(), every.clone(), json!("estate")),
         ("token to view", service.token(), vec![Right::View], json!("estate")),
@@ -245,9 +248,8 @@ async fn every_endpoint_lets_through_whom_it_should_and_nobody_else() {
 #[tokio::test]
 async fn what_belongs_to_one_estate_is_not_found_from_another() {
     let (service, runa) = two_estates().await;
-    let (full, _) = service
-        .token_in(OTHER, &runa, json!({ "name": "all", "rights": Right::for_tokens().collect::<Vec<_>>() }))
-        .await;
+    let (full, _) =
+        service.token_in(OTHER, &runa, json!({ "name": "all", "rights": for_tokens().collect::<Vec<_>>() })).await;
     let group = json!({ "name": "all", "fleet": "bench", "class": "C", "region": "EU868", "members": [] });
     let group: Value = service.post("groups", group).await;
     let credential: Value = service

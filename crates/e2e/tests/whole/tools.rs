@@ -1,10 +1,10 @@
 //! Frames, regions and airtime: by the client, over HTTP and in the console.
 
 use api::Page;
-use api::airtime::AirtimeTable;
-use api::frame::FrameReport;
+use api::calculator::airtime::AirtimeTable;
+use api::calculator::frame::FrameReport;
+use api::calculator::region::{RegionDetail, RegionSummary};
 use api::message::{Body, Message};
-use api::region::{RegionDetail, RegionSummary};
 use e2e::browser::Browser;
 use e2e::service::Service;
 use e2e::wait::until;

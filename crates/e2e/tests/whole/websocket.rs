@@ -1,15 +1,16 @@
 //! Gateways over WebSocket and CUPS: from a connection kit to listening, and every way not to get there.
 
+use domain::gateway::credential;
 use std::path::PathBuf;
 use std::time::Duration;
 
 use api::Page;
-use api::credential::{CredentialState, Endings, GatewayCredential, Purpose};
 use api::device::DeviceDetail;
+use api::gateway::credential::{CredentialState, Endings, GatewayCredential, Purpose};
+use api::gateway::event::{GatewayEvent, GatewayEventKind};
 use api::gateway::{Gateway, GatewayState, Protocol, Stranger};
-use api::gateway_event::{GatewayEvent, GatewayEventKind};
 use api::message::Message;
-use api::radio::Class;
+use api::radio::settings::Class;
 use chrono::Utc;
 use e2e::service::Service;
 use e2e::wait::{PATIENCE, until};
@@ -251,7 +252,10 @@ async fn a_revoked_credential_cuts_off_at_once() {
     let entrance = traffic_entrance(&service, &[]);
     let mut connection = Connection::open(&entrance, GATEWAY).await.unwrap();
     let all: Vec<GatewayCredential> = service.get(&format!("gateways/{GATEWAY}/credentials")).await;
-    assert_eq!((all.len(), all[0].state(Utc::now()), all[0].last_used.is_some()), (1, CredentialState::Good, true));
+    assert_eq!(
+        (all.len(), credential::state(&all[0], Utc::now()), all[0].last_used.is_some()),
+        (1, CredentialState::Good, true)
+    );
     service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &all[0].id, "--yes"]);
     let ended = tokio::time::timeout(PATIENCE, async { while connection.next().await.is_ok() {} }).await;
     assert!(ended.is_ok(), "the connection is ended");
@@ -350,7 +354,7 @@ async fn a_signed_firmware_is_handed_to_who_accepts_its_key() {
     let refused = add("other.sig");
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(said.contains("it is not by this key"), "{said}");
-    let kept: api::firmware::Firmware = serde_json::from_slice(&add("image.sig").stdout).unwrap();
+    let kept: api::gateway::firmware::Firmware = serde_json::from_slice(&add("image.sig").stdout).unwrap();
     assert_eq!((kept.name.as_str(), kept.size_bytes), ("image", 300_000));
 
     let eui = GATEWAY.to_string();

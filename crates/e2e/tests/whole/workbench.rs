@@ -2,12 +2,12 @@
 
 use api::Page;
 use api::device::LastReading;
-use api::edition::Edition;
+use api::diagnosis::watch::{About, DecodeFailures, Watch};
 use api::job::{Job, JobState};
 use api::message::{Body, Message, Uplink};
 use api::model::Model;
-use api::watch::{About, DecodeFailures, Watch};
-use api::workbench::{Tried, UplinkChange};
+use api::model::draft::{Tried, UplinkChange};
+use api::model::edition::Edition;
 use e2e::browser::Browser;
 use e2e::service::ESTATE;
 use e2e::wait::until;

@@ -1,12 +1,12 @@
 //! Reading the audit log.
 
-use api::audit::{AuditEntry, AuditKind, AuditPage};
+use api::people::audit::{AuditEntry, AuditKind, AuditPage};
 use api::problem::{Problem, bad_field};
-use api::table::guarded;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse as _, Response};
 use chrono::{DateTime, SecondsFormat, Utc};
+use domain::csv::guarded;
 use serde::Deserialize;
 use store::{AuditQuery, EstateId};
 use ulid::Ulid;
@@ -161,7 +161,7 @@ fn csv(entries: &[AuditEntry]) -> String {
 
 #[cfg(test)]
 mod tests {
-    use api::audit::AuditDifference;
+    use api::people::audit::AuditDifference;
 
     use super::*;
 

@@ -2,14 +2,18 @@
 
 use std::collections::HashSet;
 
-use api::catalogue::{
-    self, CatalogueOutcome, CatalogueSource, Entry, GitCatalogue, ModelFate, ModelOutcome, RefreshCatalogue, SourceKind,
-};
 use api::model::PutModel;
-use api::problem::{self, Problem};
-use api::registration::ModelBase;
+use api::model::catalogue::{
+    CatalogueOutcome, CatalogueSource, GitCatalogue, ModelFate, ModelOutcome, RefreshCatalogue, SourceKind,
+};
+use api::problem;
+use api::problem::Problem;
 use axum::body::Bytes;
 use axum::extract::State;
+use domain::device::register::ModelBase;
+use domain::input;
+use domain::model::catalogue;
+use domain::model::catalogue::Entry;
 use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceQuery, ImportedModel, Source};
@@ -67,7 +71,7 @@ pub async fn import_files(
     Params(options): Params<FilesOptions>,
     body: Bytes,
 ) -> Answer<CatalogueOutcome> {
-    let name = problem::name("name", &options.name)?;
+    let name = input::name("name", &options.name)?;
     let taken = name == SHIPPED || name.contains("://");
     if taken {
         return Err(problem::bad_field("name", &name, "that is the name of another kind of source").into());

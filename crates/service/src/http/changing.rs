@@ -2,11 +2,14 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use api::device::change::{BulkChange, ChangeEffect, DeviceChange, DeviceEffect};
 use api::device::{DeviceDetail, SetCounters};
-use api::device_change::{BulkChange, ChangeEffect, DeviceAsIs, DeviceChange, DeviceEdit, DeviceEffect, MOST_DEVICES};
-use api::problem::{Problem, bad_field, eui};
-use api::radio::RadioSettings;
+use api::problem::{Problem, bad_field};
+use api::radio::settings::RadioSettings;
 use axum::extract::State;
+use domain::device::change;
+use domain::device::change::{DeviceAsIs, DeviceEdit, MOST_DEVICES};
+use domain::input::eui;
 use engine::Command;
 use lorawan::Eui64;
 use serde::Deserialize;
@@ -60,7 +63,7 @@ async fn change(app: &App, estate: &InEstate, dev_eui: Eui64, change: &DeviceCha
     if let Some(fleet) = change.fleet.as_ref().filter(|fleet| !estate.entry.reach.covers(dev_eui, fleet)) {
         return Err(not_found("fleet", fleet));
     }
-    let (edit, _) = change.settle(&before, &app.store.premises(estate.id).await?)?;
+    let (edit, _) = change::settle(change, &before, &app.store.premises(estate.id).await?)?;
     write(app, estate.id, &[(dev_eui, edit)]).await?;
     if let Some(after) = app.store.device(estate.id, dev_eui).await? {
         estate.trail().object(format!("device {} ({dev_eui})", before.name)).changed(&before, &as_is(after));
@@ -125,7 +128,7 @@ pub async fn change_devices(
         return Err(not_found("device", missing));
     }
     let premises = app.store.premises(estate.id).await?;
-    let (effect, edits) = settle(rows, |now| bulk.change.settle(now, &premises))?;
+    let (effect, edits) = settle(rows, |now| change::settle(&bulk.change, now, &premises))?;
     if bulk.preview {
         estate.trail().note("looked at only");
     } else {
@@ -147,7 +150,7 @@ fn told(rows: Vec<DeviceRow>) -> BTreeMap<String, DeviceAsIs> {
 /// What a change comes to for each of many; a device that it cannot be made of is named.
 fn settle(
     rows: Vec<DeviceRow>,
-    of: impl Fn(&DeviceAsIs) -> Result<(DeviceEdit, Vec<api::profile::SettingChange>), Problem>,
+    of: impl Fn(&DeviceAsIs) -> Result<(DeviceEdit, Vec<api::radio::profile::SettingChange>), Problem>,
 ) -> Result<(ChangeEffect, Vec<(Eui64, DeviceEdit)>), Problem> {
     let mut effect = ChangeEffect { devices: Vec::new(), untouched: 0, done: false };
     let mut edits = Vec::new();

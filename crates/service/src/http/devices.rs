@@ -3,30 +3,33 @@
 use std::sync::Arc;
 
 use api::Page;
-use api::device::{Device, DeviceDetail, DeviceKeys, DeviceState, Session, ShownKeys};
-use api::join::DeviceStranger;
-use api::key_forms;
-use api::link::Agreement;
+use api::device::join::DeviceStranger;
+use api::device::{Device, DeviceDetail, DeviceState, Session, ShownKeys};
+use api::diagnosis::device::DeviceWhy;
+use api::diagnosis::join::Condition;
 use api::problem::{Problem, bad_field};
-use api::radio::Class;
-use api::why::DeviceWhy;
-use api::why_joins::{self, Around, Condition};
+use api::radio::settings::Class;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use domain::device::keys;
+use domain::device::state::{device_keys, device_state};
+use domain::diagnosis::join;
+use domain::diagnosis::join::Around;
+use domain::radio::agreement::{agreement, rate_decision};
+use domain::radio::settings::wire_class;
 use engine::Command;
 use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
-
-use crate::decode::Ready;
-use crate::directory::Decoder;
 
 use super::App;
 use super::changing::as_is;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, InSight, Json, Paging, Params, PathEui, page, revision};
 use super::gateways::{self, band_uses};
+use crate::decode::Ready;
+use crate::directory::Decoder;
 
 /// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
 pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
@@ -34,7 +37,7 @@ pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
     let expected_s = expected_s(&row);
     let state = match row.disabled {
         true => DeviceState::Disabled,
-        false => DeviceState::of(heard_until, row.joined_at, row.last_heard, expected_s, refused_at),
+        false => device_state(heard_until, row.joined_at, row.last_heard, expected_s, refused_at),
     };
     Device {
         dev_eui: row.dev_eui,
@@ -164,12 +167,12 @@ pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<Devi
         profile,
         radio,
         whole_radio,
-        class: status.map_or(registered, |s| s.class.into()),
+        class: status.map_or(registered, |s| wire_class(s.class)),
         personalized,
         session: status.and_then(|s| s.session.as_ref()).map(session),
         next_session: status.and_then(|s| s.next_session.as_ref()).map(session),
-        agreement: status.and_then(|s| s.negotiated.as_ref()).map(|n| Agreement::new(plan, n)),
-        rate_decision: status.and_then(|s| s.adr.as_ref()).map(Into::into),
+        agreement: status.and_then(|s| s.negotiated.as_ref()).map(|n| agreement(plan, n)),
+        rate_decision: status.and_then(|s| s.adr.as_ref()).map(rate_decision),
         day_airtime_ms: status.map_or(0.0, |s| s.day.airtime_us as f64 / 1000.0),
         day_downlinks: status.map_or(0, |s| s.day_down.frames),
         readings,
@@ -226,7 +229,7 @@ pub async fn why(
     let timeline = app.store.messages(estate.id, (Some(eui), None), &kinds, None, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
     let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
-    let findings = api::why::findings(&detail, failed.as_ref(), next, &timeline);
+    let findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline);
     let conditions = match detail.device.last_heard {
         None => conditions(&app, &estate, &detail).await?,
         Some(_) => Vec::new(),
@@ -244,7 +247,7 @@ async fn conditions(app: &App, estate: &InEstate, detail: &DeviceDetail) -> Resu
         let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
         Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
     });
-    Ok(why_joins::conditions(detail, &Around { gateways: &gateways, strangers: &strangers, last_heard }))
+    Ok(join::conditions(detail, &Around { gateways: &gateways, strangers: &strangers, last_heard }))
 }
 
 /// Gateways looked through for what may hear a device.
@@ -270,8 +273,8 @@ pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): P
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     estate.trail().object(format!("keys of device {} ({eui})", row.name));
-    let keys = DeviceKeys::of(eui, &activation);
-    Ok(Json(ShownKeys { forms: key_forms::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
+    let keys = device_keys(eui, &activation);
+    Ok(Json(ShownKeys { forms: keys::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
 }
 
 /// Removes a device with its session and outbox; its messages stay in the history.

@@ -5,6 +5,7 @@ use api::fleet::{Estate, Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
+use domain::Check;
 use engine::Command;
 use store::{Common, Part, Store};
 
@@ -139,7 +140,7 @@ pub async fn set_fleet_key(
     if given.app_key.as_deref().is_some_and(|key| key.trim().is_empty()) {
         return fleet(&store, &estate, &slug).await.map(Json);
     }
-    let key = given.app_key.as_deref().map(|key| api::problem::key("app_key", key)).transpose()?;
+    let key = given.app_key.as_deref().map(|key| domain::input::key("app_key", key)).transpose()?;
     estate.trail().object(format!("fleet {slug}")).secret_changed("app_key");
     if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {
         return Err(not_found("fleet", slug));

@@ -190,7 +190,7 @@ impl FromRequestParts<App> for PathEui {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        Ok(Self(api::problem::eui("eui", &path_parameter(parts, app, "eui").await?)?))
+        Ok(Self(domain::input::eui("eui", &path_parameter(parts, app, "eui").await?)?))
     }
 }
 

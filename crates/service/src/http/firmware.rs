@@ -1,6 +1,6 @@
 //! Firmware for gateways, and who is handed which.
 
-use api::firmware::{Firmware, HandFirmware, NewFirmware};
+use api::gateway::firmware::{Firmware, HandFirmware, NewFirmware};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;

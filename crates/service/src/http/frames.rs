@@ -1,8 +1,10 @@
 //! Taking a frame apart, held against the registered device it comes from.
 
-use api::frame::{FrameDevice, FrameQuestion, FrameReport};
-use api::problem::{self, Problem};
+use api::calculator::frame::{FrameDevice, FrameQuestion, FrameReport};
+use api::problem::Problem;
 use axum::extract::State;
+use domain::calculator::frame;
+use domain::{Check, input};
 use engine::{Activation, Session};
 use lorawan::dissect::{self, Known, Report};
 use lorawan::wire::Frame;
@@ -28,12 +30,15 @@ pub async fn take_apart(
     Json(question): Json<FrameQuestion>,
 ) -> Answer<FrameReport> {
     let (bytes, known) = question.check()?;
-    let candidates =
-        if question.has_keys() { Vec::new() } else { candidates(&app, &estate, &question, &bytes, &known).await? };
+    let candidates = if frame::has_keys(&question) {
+        Vec::new()
+    } else {
+        candidates(&app, &estate, &question, &bytes, &known).await?
+    };
     // Trying all counters under several keys takes a while of computing.
     let report = tokio::task::spawn_blocking(move || {
         let (report, device) = best(&bytes, &known, candidates);
-        FrameReport::new(&bytes, report, device)
+        frame::report(&bytes, report, device)
     });
     let report = report.await.map_err(|why| {
         tracing::error!("a frame could not be taken apart: {why}");
@@ -64,7 +69,7 @@ async fn candidates(
     bytes: &[u8],
     plain: &Known,
 ) -> Result<Vec<(DeviceContext, Known)>, Refusal> {
-    let named = question.device.as_deref().map(|text| problem::eui("device", text)).transpose()?;
+    let named = question.device.as_deref().map(|text| input::eui("device", text)).transpose()?;
     let frame = Frame::parse(bytes).ok();
     let euis: Vec<Eui64> = match (named, &frame) {
         (Some(eui), _) => vec![eui],

@@ -1,18 +1,19 @@
 //! How a gateway gets in: its credentials, its connection kit, and what happened when it tried.
 
 use api::Page;
-use api::credential::{
+use api::gateway::credential::{
     CredentialKind, CredentialState, EndingCredential, Endings, GatewayCredential, IssuedCredential, KitOrder,
     NewCredential, Purpose,
 };
+use api::gateway::event::{GatewayEvent, GatewayEventKind};
+use api::gateway::reception::{Reception, UptimeDay};
 use api::gateway::{GatewayState, Protocol};
-use api::gateway_event::{GatewayEvent, GatewayEventKind};
 use api::problem::Problem;
-use api::reception::{self, Reception, UptimeDay};
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use chrono::{TimeDelta, Utc};
+use domain::gateway::{credential, reception};
 use lorawan::Eui64;
 use store::{CredentialRow, GatewayRow};
 
@@ -35,7 +36,7 @@ pub async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<Gate
 }
 
 fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
-    let lasts = new.lasts()?;
+    let lasts = credential::lifetime(new)?;
     let gate = &app.gate;
     Fresh::make(&gate.authority, &gate.identity.trust, eui, (new.purpose, new.kind), lasts).map_err(|why| {
         tracing::error!("a credential could not be made: {why:#}");
@@ -133,8 +134,9 @@ pub async fn replace_credentials(
 /// Whether a gateway can fetch what is new for it.
 pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
     let now = Utc::now();
-    let open =
-        |row: &CredentialRow| !matches!(row.credential.state(now), CredentialState::Expired | CredentialState::Revoked);
+    let open = |row: &CredentialRow| {
+        !matches!(credential::state(&row.credential, now), CredentialState::Expired | CredentialState::Revoked)
+    };
     own.iter().any(|row| row.credential.purpose == Purpose::Updates && open(row))
 }
 
@@ -211,7 +213,7 @@ pub async fn list_events(
 pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
     let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
-    Ok(Json(Reception::of(eui, &messages)))
+    Ok(Json(reception::summary(eui, &messages)))
 }
 
 /// How much of each of the last 30 days a gateway was listening, the earliest first.
@@ -237,7 +239,7 @@ pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<En
 
 /// The same, for whoever shows it among other things.
 pub async fn endings(app: &App, estate: &InEstate) -> Result<Endings, Refusal> {
-    let soon = Utc::now() + TimeDelta::days(GatewayCredential::WARN_DAYS);
+    let soon = Utc::now() + TimeDelta::days(credential::WARN_DAYS);
     let mut credentials = Vec::new();
     for row in app.store.gateways(estate.id, "", ALL).await? {
         let own = app.gate.credentials.of(row.gateway.eui);

@@ -1,12 +1,15 @@
 //! Gateways and strangers.
 
-use api::gateway::{self, CheckedGateway, Gateway, GatewayAbout, GatewayState, NewGateway, RefusedFrequency, Stranger};
-use api::gateway_import::{self, Fate, GatewayImport, ImportOutcome};
+use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
+use api::gateway::{Gateway, GatewayAbout, NewGateway, RefusedFrequency, Stranger};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
+use domain::Check;
+use domain::gateway::check::{CheckedGateway, gateway_state};
+use domain::gateway::{check, import};
 use engine::{CannotSend, Command, GatewayStatus, Used};
 use lorawan::Eui64;
 use lorawan::region::SubBand;
@@ -43,8 +46,8 @@ pub fn band_use(band: &SubBand, used: Used) -> BandUse {
 fn refused(cannot: &CannotSend) -> RefusedFrequency {
     RefusedFrequency {
         frequency_mhz: f64::from(cannot.frequency_hz) / 1e6,
-        since: api::link::time(cannot.since),
-        until: api::link::time(cannot.until),
+        since: domain::radio::agreement::time(cannot.since),
+        until: domain::radio::agreement::time(cannot.until),
     }
 }
 
@@ -60,7 +63,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         region: registered.region,
         channels: registered.channels.to_string(),
         protocol: registered.protocol,
-        udp_source: registered.udp_source.as_ref().map(gateway::source_text),
+        udp_source: registered.udp_source.as_ref().map(check::source_text),
         latitude_deg: registered.latitude_deg,
         longitude_deg: registered.longitude_deg,
         altitude_m: registered.altitude_m,
@@ -70,7 +73,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         beacons: registered.beacons,
         has_gps: status.as_ref().is_some_and(|s| s.has_gps),
         refused_frequencies: status.as_ref().map(|s| s.cannot.iter().map(refused).collect()).unwrap_or_default(),
-        state: GatewayState::at(Utc::now(), last_heard),
+        state: gateway_state(Utc::now(), last_heard),
         last_heard,
         address: known.as_ref().and_then(|k| k.address).map(|a| a.to_string()),
         frames: known.as_ref().map_or(0, |k| k.frames),
@@ -151,14 +154,14 @@ pub async fn import_gateways(
     estate: InEstate,
     Json(file): Json<GatewayImport>,
 ) -> Answer<ImportOutcome> {
-    let rows = file.read()?.into_iter();
+    let rows = import::read(&file)?.into_iter();
     let mut read: Vec<_> = rows
         .map(|row| {
             let gateway = row.new.clone().and_then(|new| checked(&app, estate.id, &new));
             (row, gateway)
         })
         .collect();
-    gateway_import::refuse_twins(&mut read);
+    import::refuse_twins(&mut read);
     let (euis, names) = app.store.taken_gateways(estate.id).await?;
     for (row, gateway) in &mut read {
         let taken = match gateway {
@@ -205,7 +208,7 @@ fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> P
     if problem.field.as_deref() != Some("eui") {
         return problem;
     }
-    let Some(mut meant) = gateway::meant_by_mac(entered) else { return problem };
+    let Some(mut meant) = check::meant_by_mac(entered) else { return problem };
     let own = |eui: &Eui64| app.presence.known(*eui).is_some_and(|known| known.estate_id == estate);
     let calls = |eui: &Eui64| app.presence.stranger(*eui).is_some() || own(eui);
     meant.sort_by_key(|eui| !calls(eui));
@@ -238,7 +241,7 @@ pub async fn change_gateway(
     PathEui(eui): PathEui,
     Json(about): Json<GatewayAbout>,
 ) -> Answer<Gateway> {
-    let gateway = about.check(eui)?;
+    let gateway = check::about(&about, eui)?;
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     estate.still(&settings(&before.gateway))?;
     estate.trail().object(named(&before.gateway)).changed(&settings(&before.gateway), &settings(&gateway));
@@ -262,7 +265,7 @@ pub async fn change_gateway(
 fn settings(g: &CheckedGateway) -> serde_json::Value {
     serde_json::json!({
         "name": g.name, "description": g.description, "region": g.region, "channels": g.channels.to_string(),
-        "protocol": g.protocol, "udp_source": g.udp_source.as_ref().map(gateway::source_text),
+        "protocol": g.protocol, "udp_source": g.udp_source.as_ref().map(check::source_text),
         "latitude_deg": g.latitude_deg, "longitude_deg": g.longitude_deg, "altitude_m": g.altitude_m,
         "antenna_gain_dbi": g.antenna_gain_dbi, "cable_loss_db": g.cable_loss_db,
         "open_to_others": g.open_to_others, "beacons": g.beacons,
@@ -280,7 +283,7 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
         _ => "not set".into(),
     };
     let yes = |yes: bool| if yes { "yes" } else { "no" };
-    let source = |g: &CheckedGateway| g.udp_source.as_ref().map_or("anywhere".into(), gateway::source_text);
+    let source = |g: &CheckedGateway| g.udp_source.as_ref().map_or("anywhere".into(), check::source_text);
     let say = |what: &str, of: &dyn Fn(&CheckedGateway) -> String| {
         let (was, is) = (of(before), of(after));
         (was != is).then(|| format!("{what} {was} → {is}"))

@@ -1,10 +1,12 @@
 //! Multicast groups.
 
-use api::group::{Group, GroupKeys, GroupMembers, Member, NewGroup};
+use api::device::group::{Group, GroupKeys, GroupMembers, Member, NewGroup};
 use api::problem::Problem;
-use api::radio::Class;
+use api::radio::settings::Class;
 use axum::extract::State;
 use axum::http::StatusCode;
+use domain::Check;
+use domain::radio::settings::wire_class;
 use engine::Command;
 use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
@@ -24,7 +26,7 @@ async fn show(app: &App, row: GroupRow) -> Group {
         reached: !unreached.contains(eui),
     };
     let gateway = |eui: &Eui64| app.presence.known(*eui).map_or_else(|| eui.to_string(), |known| known.name);
-    let class: Class = row.config.class.into();
+    let class: Class = wire_class(row.config.class);
     Group {
         revision: revision(&row.config.members),
         eui: row.config.group,
@@ -161,7 +163,7 @@ pub async fn set_members(
 ) -> Answer<Group> {
     let before = row(&app, &estate, eui).await?;
     let members = members.check()?;
-    check_members(&app, &estate, &members, before.config.class.into(), before.config.region).await?;
+    check_members(&app, &estate, &members, wire_class(before.config.class), before.config.region).await?;
     estate.still(&before.config.members)?;
     estate
         .trail()

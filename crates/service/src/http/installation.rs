@@ -1,10 +1,12 @@
 //! The installation: its estates. Who keeps it sees that they are there and whose they are, and nothing of what is in them.
 
+use api::people::rights::Role;
 use api::people::{EstateOutline, FoundedEstate, Invitation, NewEstate, NewInvitation, Offer};
-use api::problem::{Problem, name, slug};
-use api::rights::Role;
+use api::problem::Problem;
 use axum::extract::State;
 use chrono::Utc;
+use domain::input::{name, slug};
+use domain::people::check_invitation;
 use store::InvitationToWrite;
 
 use super::App;
@@ -31,7 +33,7 @@ pub async fn found_estate(State(app): State<App>, entry: Entry, Json(new): Json<
     let offer = Offer::Role(Role::Owner);
     let invitation = NewInvitation { for_whom: new.owner, offer: offer.clone(), days: None };
     let now = Utc::now();
-    let (for_whom, expires_at) = invitation.check(now)?;
+    let (for_whom, expires_at) = check_invitation(&invitation, now)?;
     let (code, code_hash) = new_code();
     let by = entry.who.person.name.clone();
     let owner = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &offer, expires_at, by: &by };

@@ -6,6 +6,7 @@ use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
+use domain::model::redecoding;
 use store::first_name_at;
 use ulid::Ulid;
 
@@ -22,7 +23,7 @@ use super::outbox::known;
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
     let now = Utc::now();
-    let (from, until) = wanted.check(now)?;
+    let (from, until) = redecoding::check(&wanted, now)?;
     let model = model_of(&app, &estate, &wanted.model).await?.model;
     if model.about.decoder.is_none() && model.about.versions.is_empty() {
         return Err(bad_field("model", &wanted.model, "a model with a decoder is wanted").into());
@@ -35,7 +36,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
     let devices = match wanted.device.as_deref() {
         None => app.directory.devices_of(estate.id, &wanted.model, None),
         Some(text) => {
-            let eui = api::problem::eui("device", text)?;
+            let eui = domain::input::eui("device", text)?;
             if known(&app, &estate, eui)?.model.as_deref() != Some(wanted.model.as_str()) {
                 return Err(
                     bad_field("device", text, format!("a device of the model {} is wanted", wanted.model)).into()

@@ -3,8 +3,8 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
-use api::rights::Right;
-use api::token::PREFIX;
+use api::people::rights::Right;
+use api::people::token::PREFIX;
 use chrono::{TimeDelta, Utc};
 use store::StoreError;
 

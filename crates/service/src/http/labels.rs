@@ -1,11 +1,12 @@
 //! Labels: read from photos, and printed.
 
-use api::label::{Label, LabelInPhoto};
+use api::device::label::{Label, LabelInPhoto};
 use api::problem::{Problem, bad_field};
 use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
+use domain::device::label;
 use serde::Deserialize;
 use store::DeviceQuery;
 use tokio::sync::Semaphore;
@@ -97,7 +98,7 @@ pub async fn print_labels(
                 proprietary: None,
             };
             let (dev_eui, join_eui) = (row.dev_eui.to_string(), row.join_eui.to_string());
-            Printed { code: label.code(), name: row.name, dev_eui, join_eui }
+            Printed { code: label::code(&label), name: row.name, dev_eui, join_eui }
         })
         .collect();
     let (kind, name, bytes) = match sheet.form.unwrap_or(SheetForm::Pdf) {

@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
+use api::BandUse;
 use api::ledger::{BandTotal, DayStrip, DeviceLedger, GatewayLedger, Ledger, STRIP, Spans, Spent, TowardsLedger};
-use api::{BandUse, problem::Problem};
+use api::problem::Problem;
 use axum::extract::State;
 use chrono::Utc;
 use engine::Used;

@@ -1,13 +1,14 @@
 //! Members of an estate, and what is shared with others.
 
+use api::people::rights::{RightAbout, Role};
 use api::people::{
-    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, WrittenInvitation, check_end,
+    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, WrittenInvitation,
 };
 use api::problem::Problem;
-use api::rights::{RightAbout, Role};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{SecondsFormat, Utc};
+use domain::people::{check_end, check_invitation};
 use store::{InvitationToWrite, MemberChange};
 
 use super::error::{Answer, Refusal, not_found};
@@ -18,7 +19,7 @@ use super::{App, auth};
 #[utoipa::path(get, path = "/roles", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
 pub async fn list_roles() -> Json<Vec<RightAbout>> {
-    Json(api::rights::table())
+    Json(domain::access::table())
 }
 
 /// An estate's members, by name.
@@ -136,7 +137,7 @@ pub async fn add_invitation(
     estate: InEstate,
     Json(new): Json<NewInvitation>,
 ) -> Answer<WrittenInvitation> {
-    let (for_whom, expires_at) = new.check(Utc::now())?;
+    let (for_whom, expires_at) = check_invitation(&new, Utc::now())?;
     let (code, code_hash) = new_code();
     let write = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &new.offer, expires_at, by: &estate.person };
     let id = app.store.add_invitation(estate.id, &write).await?.ok_or_else(|| match &new.offer {

@@ -53,6 +53,11 @@ use axum::http::StatusCode;
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
+use description::TokenScheme;
+use domain::diagnosis::health;
+use edge::Edge;
+use error::Answer;
+use extract::Json;
 use lorawan::NetId;
 use store::Store;
 use tokio::sync::{Notify, Semaphore};
@@ -63,6 +68,7 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use utoipa_swagger_ui::SwaggerUi;
+use warden::{Endpoints, Entry};
 
 use crate::authority::Authority;
 use crate::chronicle::Chronicle;
@@ -80,18 +86,13 @@ use crate::network::Network;
 use crate::presence::Presence;
 use crate::strangers::Strangers;
 use crate::vitals::Vitals;
-use description::TokenScheme;
-use edge::Edge;
-use error::Answer;
-use extract::Json;
-use warden::{Endpoints, Entry};
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
 /// A body that stops coming for so long is given up.
 const BODY_PATIENCE: Duration = Duration::from_secs(20);
 /// A firmware takes a third more in base64.
-const MAX_FIRMWARE_BODY: usize = api::firmware::LARGEST / 3 * 4 + (1 << 16);
+const MAX_FIRMWARE_BODY: usize = domain::gateway::firmware::LARGEST / 3 * 4 + (1 << 16);
 
 /// What decides which gateway may come in, and how.
 #[derive(Clone)]
@@ -251,12 +252,12 @@ fn described() -> OpenApiRouter<App> {
             .merge(
                 OpenApiRouter::new()
                     .routes(routes!(registering::import_devices))
-                    .layer(DefaultBodyLimit::max(api::device_import::LARGEST)),
+                    .layer(DefaultBodyLimit::max(domain::device::import::LARGEST)),
             )
             .merge(
                 OpenApiRouter::new()
                     .routes(routes!(catalogue::import_files))
-                    .layer(DefaultBodyLimit::max(api::catalogue::LARGEST)),
+                    .layer(DefaultBodyLimit::max(domain::model::catalogue::LARGEST)),
             )
             .merge(
                 OpenApiRouter::new()
@@ -325,7 +326,7 @@ async fn to_the_end(request: Request, next: Next) -> Response {
     (status = 200, body = Health), (status = 503, description = "What is heard does not become durable", body = Health)))]
 async fn health(State(app): State<App>) -> (StatusCode, Json<Health>) {
     let parts = app.condition.parts(&app.network);
-    let health = Health::of(env!("CARGO_PKG_VERSION"), parts);
+    let health = health::health(env!("CARGO_PKG_VERSION"), parts);
     let failing = health.status == PartState::Failing;
     (if failing { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK }, Json(health))
 }

@@ -5,6 +5,7 @@ use api::model::{Model, PutModel};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
+use domain::model::request;
 use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceQuery, ModelRow, Saved};
@@ -61,13 +62,13 @@ pub async fn put_model(
     Params(note): Params<Note>,
     Json(model): Json<PutModel>,
 ) -> Answer<Model> {
-    let slug = api::problem::slug("model", &slug)?;
+    let slug = domain::input::slug("model", &slug)?;
     put(&app, &estate, &slug, model, note.note.as_deref().unwrap_or_default()).await
 }
 
 /// Puts a model in force.
 pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
-    let model = model.check()?;
+    let model = request::check(model)?;
     if note.chars().count() > 300 {
         return Err(bad_field("note", note, "at most 300 characters are allowed").into());
     }

@@ -1,24 +1,24 @@
 //! The downlinks of a device.
 
 use api::Page;
-use api::outbox::{
-    Cargo, CheckedOutboxItem, Listening, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values,
-};
+use api::device::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use chrono::DateTime;
+use domain::Check;
+use domain::downlink::{Cargo, CheckedOutboxItem, Listening};
+use domain::radio::settings::wire_class;
 use engine::{Command, OutboxId, Place, Timestamp, Wait};
 use lorawan::Eui64;
 use store::DeviceContext;
 use ulid::Ulid;
-
-use crate::{clock, decode};
 
 use super::App;
 use super::devices::expected_s;
 use super::error::{Answer, Refusal, not_found};
 use super::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
 use super::scripts::Purpose;
+use crate::{clock, decode};
 
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
@@ -47,7 +47,7 @@ async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(List
     let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
     let joined = status.session.is_some() || status.next_session.is_some();
     let listening = Listening {
-        class: joined.then(|| status.class.into()),
+        class: joined.then(|| wire_class(status.class)),
         last_heard: row.last_heard,
         // What it does counts more than what it is expected to do.
         interval_s: row.rhythm_s.or_else(|| expected_s(&row)),

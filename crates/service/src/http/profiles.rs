@@ -1,12 +1,15 @@
 //! Radio profiles.
 
 use api::Page;
-use api::device_change::{ChangeEffect, DeviceEffect};
+use api::device::change::{ChangeEffect, DeviceEffect};
 use api::problem::{Problem, bad_field};
-use api::profile::{PutProfile, StoredProfile, changes};
-use api::registration::{Premises, ProfileBase};
+use api::radio::profile::{PutProfile, StoredProfile};
 use axum::extract::State;
 use axum::http::StatusCode;
+use domain::device::register::{Premises, ProfileBase};
+use domain::radio::diff;
+use domain::radio::diff::changes;
+use domain::radio::profile::{checked_profile, profile_of, suits};
 use lorawan::{Eui64, MacVersion};
 use serde::Deserialize;
 use store::{DeviceQuery, DeviceRow};
@@ -65,8 +68,8 @@ pub async fn put_profile(
     Params(Preview { preview }): Params<Preview>,
     Json(profile): Json<PutProfile>,
 ) -> Answer<ChangeEffect> {
-    let slug = api::problem::slug("profile", &slug)?;
-    let profile = profile.check()?;
+    let slug = domain::input::slug("profile", &slug)?;
+    let profile = diff::check(profile)?;
     let which = DeviceQuery { profile: Some(slug.clone()), ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
     let before = app.store.premises(estate.id).await?;
@@ -104,8 +107,8 @@ pub fn compare(rows: &[DeviceRow], before: &Premises, after: &Premises) -> Resul
         };
         let both = || {
             let (then, now) = (standing(before)?, standing(after)?);
-            now.radio.suits(row.personalized)?;
-            Ok((then.radio.profile(then.region)?, now.radio.checked(now.region)?))
+            suits(&now.radio, row.personalized)?;
+            Ok((profile_of(&then.radio, then.region)?, checked_profile(&now.radio, now.region)?))
         };
         let (then, now) = both().map_err(|p| of_device(p, &row.name))?;
         if (then.version == MacVersion::V1_1) != (now.version == MacVersion::V1_1) && !row.personalized {

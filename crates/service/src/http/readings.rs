@@ -2,15 +2,17 @@
 
 use std::sync::Arc;
 
-use api::history::{Chart, ChartLine, Day, DeviceReading, Standing, WantedChart, span};
 use api::message::DeviceRef;
 use api::problem::{Problem, bad_field};
 use api::reading::ReadingKind;
+use api::reading::chart::{Chart, ChartLine, Day, DeviceReading, WantedChart};
 use axum::body::Body;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse as _, Response};
 use chrono::{DateTime, TimeDelta, Utc};
+use domain::reading::chart::{freshness, span};
+use domain::reading::{chart, rule};
 use futures::StreamExt as _;
 use serde::Deserialize;
 use store::{DeviceQuery, Part, ReadingRow, SeriesId};
@@ -45,14 +47,19 @@ pub async fn list_readings(
     let days = app.store.since(&ids, (now - TimeDelta::days(1)).timestamp_millis()).await?;
     let told = rows.into_iter().map(|row| {
         let rule = app.directory.rule(estate.id, &whose, &row.name).unwrap_or_default();
-        let kind = rule.kind.unwrap_or_else(|| ReadingKind::guessed(&row.name, &row.reading.value));
+        let kind = rule.kind.unwrap_or_else(|| rule::guessed_kind(&row.name, &row.reading.value));
         // Of states and texts there is no mean.
         let day = row.series.and_then(|id| days.get(&id)).filter(|_| kind != ReadingKind::State);
         let doubt = day.and_then(|day| {
-            api::doubt::doubt(&row.name, row.reading.unit.as_deref(), (rule.min, rule.max), seen_of(day))
+            domain::diagnosis::plausibility::doubt(
+                &row.name,
+                row.reading.unit.as_deref(),
+                (rule.min, rule.max),
+                seen_of(day),
+            )
         });
         DeviceReading {
-            standing: Standing::of(now - row.time, row.interval_s, device.rhythm_s),
+            standing: freshness(now - row.time, row.interval_s, device.rhythm_s),
             day: day.map(|day| Day {
                 least: day.least,
                 mean: day.sum / day.count.max(1) as f64,
@@ -80,7 +87,7 @@ pub async fn chart(
     InSight { estate, .. }: InSight,
     Json(wanted): Json<WantedChart>,
 ) -> Answer<Chart> {
-    let (from, until, points) = wanted.check(Utc::now())?;
+    let (from, until, points) = chart::check(&wanted, Utc::now())?;
     let mut asked = Vec::with_capacity(wanted.lines.len());
     for line in &wanted.lines {
         let device = within_reach(&app, &estate, line.device)?;
@@ -157,7 +164,7 @@ async fn columns(app: &App, estate: &InEstate, within: Option<Part>, wanted: &Ex
     let which = DeviceQuery { fleet, model, within, ..DeviceQuery::default() };
     let mut devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     if let Some(text) = wanted.device.as_deref() {
-        let eui = api::problem::eui("device", text)?;
+        let eui = domain::input::eui("device", text)?;
         devices.retain(|device| device.dev_eui == eui);
         if devices.is_empty() {
             return Err(not_found("device", eui));
@@ -195,7 +202,7 @@ async fn read(
         None => crate::history::Line { points: vec![], step_ms: None, cut: false },
     };
     Ok(ChartLine {
-        kind: rule.kind.unwrap_or_else(|| ReadingKind::guessed(&row.name, &row.reading.value)),
+        kind: rule.kind.unwrap_or_else(|| rule::guessed_kind(&row.name, &row.reading.value)),
         device,
         reading: row.name,
         unit: row.reading.unit,

@@ -1,9 +1,9 @@
 //! What regions allow, and what a message costs in each.
 
-use api::airtime::{AirtimeQuestion, AirtimeTable};
-use api::layout::{LayoutInfo, LayoutQuestion};
+use api::calculator::airtime::{AirtimeQuestion, AirtimeTable};
+use api::calculator::region::{RegionDetail, RegionSummary};
+use api::gateway::channels::{LayoutInfo, LayoutQuestion};
 use api::problem::Problem;
-use api::region::{RegionDetail, RegionSummary};
 use lorawan::region::Region;
 
 use super::error::{Answer, Refusal};
@@ -22,7 +22,7 @@ fn region(name: &str) -> Result<Region, Refusal> {
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Vec<RegionSummary>)))]
 pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
-    Ok(Json(api::region::summaries()))
+    Ok(Json(domain::calculator::region::summaries()))
 }
 
 /// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.
@@ -31,7 +31,7 @@ pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
     params(("region" = String, Path, example = "EU868")),
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
 pub async fn show_region(_entry: Entry, PathName(name): PathName) -> Answer<RegionDetail> {
-    Ok(Json(api::region::detail(region(&name)?)))
+    Ok(Json(domain::calculator::region::detail(region(&name)?)))
 }
 
 /// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
@@ -44,7 +44,7 @@ pub async fn layout(
     PathName(name): PathName,
     Params(question): Params<LayoutQuestion>,
 ) -> Answer<LayoutInfo> {
-    Ok(Json(api::layout::layout(region(&name)?, &question)?))
+    Ok(Json(domain::gateway::channels::layout(region(&name)?, &question)?))
 }
 
 /// What a message costs in airtime, side by side for all uplink data rates of a region.
@@ -57,5 +57,5 @@ pub async fn airtime(
     PathName(name): PathName,
     Params(question): Params<AirtimeQuestion>,
 ) -> Answer<AirtimeTable> {
-    Ok(Json(api::airtime::table(region(&name)?, &question)?))
+    Ok(Json(domain::calculator::airtime::table(region(&name)?, &question)?))
 }

@@ -3,18 +3,22 @@
 use std::collections::HashSet;
 use std::convert::Infallible;
 
-use api::device_import::{self, DeviceImportOutcome, ExportRow, ImportOptions, ImportProgress};
-use api::gateway_import::{Fate, ImportOutcome};
+use api::device::import::{DeviceImportOutcome, ImportOptions, ImportProgress};
+use api::device::read_back::{ReadBack, Registered};
+use api::device::register::NewDevice;
+use api::gateway::import::{Fate, ImportOutcome};
+use api::people::rights::Right;
 use api::problem::{Problem, bad_field};
-use api::read_back::{self, ReadBack, Registered};
-use api::registration::{CheckedDevice, GENERATE, NewDevice, Premises, Surroundings};
-use api::rights::Right;
-use api::table;
 use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::sse::{Event, Sse};
 use axum::response::{IntoResponse, Response};
+use domain::csv;
+use domain::device::import::ExportRow;
+use domain::device::read_back::read_back;
+use domain::device::register::{CheckedDevice, GENERATE, Premises, Surroundings};
+use domain::device::{import, read_back, register};
 use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
@@ -60,7 +64,7 @@ impl Around {
 
 async fn checked(app: &App, estate: EstateId, new: &NewDevice) -> Result<CheckedDevice, Refusal> {
     let makes_up = new.personal.as_ref().is_some_and(|personal| personal.dev_addr.trim() == GENERATE);
-    Ok(Around::look(app, estate, makes_up).await?.read(|around| new.check(around))?)
+    Ok(Around::look(app, estate, makes_up).await?.read(|around| register::check(new, around))?)
 }
 
 /// Names of devices of the same estate; others' are none of the caller's.
@@ -80,7 +84,7 @@ pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): J
         return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
     }
     let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
-    Ok(Json(ReadBack::of(&device, warnings)?))
+    Ok(Json(read_back(&device, warnings)?))
 }
 
 /// Registers a device.
@@ -172,10 +176,10 @@ async fn import(
     body: Bytes,
     progress: &(dyn Fn(ImportProgress) + Sync),
 ) -> Result<DeviceImportOutcome, Refusal> {
-    let file = aside(move || table::text_of(&body)).await??;
+    let file = aside(move || csv::text_of(&body)).await??;
     let around = Around::look(app, estate, file.text.contains(GENERATE)).await?;
     let (preview, skip_bad) = (options.preview, options.skip_bad);
-    let mut rows = aside(move || around.read(|around| options.read(&file.text, around))).await??;
+    let mut rows = aside(move || around.read(|around| import::read(&options, &file.text, around))).await??;
     let names = app.store.device_names(estate).await?;
     let known = known(app, estate);
     let mut notes: Vec<String> = file.assumed.into_iter().collect();
@@ -263,7 +267,7 @@ pub async fn export_devices(
         tags: row.tags,
         description: row.description,
     });
-    let text = device_import::export(rows);
+    let text = import::export(rows);
     let head = [
         (header::CONTENT_TYPE, "text/csv; charset=utf-8"),
         (header::CONTENT_DISPOSITION, "attachment; filename=\"devices.csv\""),

@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
+use api::device::rehearsal::{RehearsalOutcome, Rehearse};
 use api::message::{Body, DeviceRef, HeardBy, Message, Radio, Rehearsed, Uplink, UplinkFrame};
 use api::problem::{Problem, bad_field};
-use api::rehearsal::{RehearsalOutcome, Rehearse};
 use axum::extract::State;
 use chrono::Utc;
+use domain::Check;
 use lorawan::region::Region;
 use lorawan::{Eui64, Modulation, airtime};
 use ulid::Ulid;
@@ -130,7 +131,7 @@ async fn heard_by(
         None => like.map(|like| like.heard_by.clone()).unwrap_or_default(),
         Some(text) => {
             let known = app.store.gateways(estate.id, "", u32::MAX).await?;
-            let eui = api::problem::eui("gateway", text).ok();
+            let eui = domain::input::eui("gateway", text).ok();
             let found = known
                 .into_iter()
                 .map(|row| row.gateway)

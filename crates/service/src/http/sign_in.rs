@@ -200,7 +200,7 @@ pub async fn take_invitation(
         written(&app, &mut Deed::by(&who, address, "take_invitation"), &taken).await;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
-    let name = api::problem::name("account.name", &account.name)?;
+    let name = domain::input::name("account.name", &account.name)?;
     auth::check_password("account.password", &account.password, &name)?;
     let hash = app.edge.hash(account.password).await?;
     let taken = app.store.take_invitation(code, Taker::New(&name, &hash)).await?.ok_or_else(no_invitation)?;

@@ -1,11 +1,12 @@
 //! Access tokens.
 
+use api::people::rights::Right;
+use api::people::token::{AccessToken, MadeToken, NewToken, PREFIX};
 use api::problem::Problem;
-use api::rights::Right;
-use api::token::{AccessToken, MadeToken, NewToken, PREFIX};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{SecondsFormat, Utc};
+use domain::token;
 use store::{PersonId, TokenToMake};
 
 use super::error::{Answer, Refusal, not_found};
@@ -43,7 +44,7 @@ pub async fn list_tokens(State(app): State<App>, estate: InEstate) -> Answer<Vec
     responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
-    let (name, rights, scope, expires_at) = new.check(Utc::now())?;
+    let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
     estate
         .access
         .includes(rights, &scope, &app.directory)

@@ -45,7 +45,7 @@ struct Filter {
 
 impl Which {
     fn check(&self) -> Result<Filter, Problem> {
-        let device = self.device.as_deref().map(|text| api::problem::eui("device", text)).transpose()?;
+        let device = self.device.as_deref().map(|text| domain::input::eui("device", text)).transpose()?;
         let kinds: Vec<String> =
             self.kind.iter().flat_map(|list| list.split(',')).map(|kind| kind.trim().to_owned()).collect();
         match kinds.iter().find(|kind| !KINDS.contains(&kind.as_str())) {

@@ -3,9 +3,10 @@
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use api::audit::{AuditDifference, AuditEntry, AuditKind, differences};
+use api::people::audit::{AuditDifference, AuditEntry, AuditKind};
 use axum::http::StatusCode;
 use chrono::Utc;
+use domain::audit::differences;
 use serde::Serialize;
 use store::{EstateId, Person};
 use ulid::Ulid;

@@ -9,8 +9,8 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
+use api::people::rights::Right;
 use api::problem::Problem;
-use api::rights::Right;
 use axum::extract::{FromRequestParts as _, MatchedPath, RawPathParams, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
@@ -211,10 +211,10 @@ pub async fn guard(
     }
     // What could not be done as it was asked for has changed nothing.
     if status == StatusCode::FORBIDDEN {
-        deed.ended(&app, estate, &trail, status, Some(api::audit::AuditKind::Refusal)).await;
+        deed.ended(&app, estate, &trail, status, Some(api::people::audit::AuditKind::Refusal)).await;
     } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || trail.is_deed()) {
         let shows = endpoint.needs == Needs::In(Right::Keys);
-        deed.ended(&app, estate, &trail, status, shows.then_some(api::audit::AuditKind::Secret)).await;
+        deed.ended(&app, estate, &trail, status, shows.then_some(api::people::audit::AuditKind::Secret)).await;
     }
     answer
 }
@@ -362,7 +362,7 @@ async fn enter(
     if endpoint.of_device
         && let Some(text) = eui
     {
-        let eui: Eui64 = api::problem::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
+        let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
         let known = app.directory.device(eui).filter(|device| device.estate_id == estate_id);
         if !known.is_some_and(|device| entry.reach.covers(eui, &device.fleet)) {
             return Err((Some(estate_id), not_found("device", eui)));

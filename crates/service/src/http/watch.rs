@@ -1,19 +1,20 @@
 //! What needs attention.
 
+use api::diagnosis::device::Weight;
+use api::diagnosis::watch::{About, Concern, DecodeFailures, Watch};
 use api::message::DeviceRef;
-use api::watch::{About, Concern, DecodeFailures, Decoding, Watch};
-use api::why::Weight;
 use axum::extract::State;
 use chrono::Utc;
+use domain::diagnosis::watch;
+use domain::diagnosis::watch::Decoding;
 use lorawan::Eui64;
 use store::{DeviceQuery, EstateId, Part};
 
-use super::App;
 use super::error::{Answer, Refusal};
 use super::extract::{InEstate, InSight, Json};
 use super::gateway_access::endings;
 use super::recent::PATIENCE;
-use super::{devices, gateways};
+use super::{App, devices, gateways};
 
 /// Gateways and devices looked through in one go.
 const ALL: u32 = 100_000;
@@ -35,7 +36,7 @@ pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSi
             if within.is_none() {
                 known.extend(app.condition.concerns(&app.network));
             }
-            let mut watch = Watch::new(&[], &[], None, known, Decoding::default(), 0, Utc::now());
+            let mut watch = watch::build(&[], &[], None, known, Decoding::default(), 0, Utc::now());
             (watch.gateways_listening, watch.devices_active) = (None, None);
             if within.is_none() {
                 (watch.gateways, watch.devices) = (app.presence.count(estate.id), app.directory.count(estate.id));
@@ -59,7 +60,7 @@ pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSi
         Some(_) => (Vec::new(), None, 0),
     };
     let decoding = Decoding { failures: &failures, doubts: &doubts };
-    Ok(Json(Watch::new(&gateways, &devices, endings.as_ref(), of_service, decoding, strangers, Utc::now())))
+    Ok(Json(watch::build(&gateways, &devices, endings.as_ref(), of_service, decoding, strangers, Utc::now())))
 }
 
 /// Devices of an estate that are not served because their state cannot be stored.

@@ -1,12 +1,15 @@
 //! The workbench: drafts of decoders tried, and editions of models compared and brought back.
 
 use api::Page;
-use api::doubt::ModelDoubt;
-use api::edition::{Comparison, Edition, WholeEdition};
+use api::diagnosis::plausibility::ModelDoubt;
 use api::model::Model;
+use api::model::draft::{Draft, Tried};
+use api::model::edition::{Comparison, Edition, WholeEdition};
 use api::problem::{Problem, bad_field};
-use api::workbench::{Draft, MOST_UPLINKS, Tried};
 use axum::extract::State;
+use domain::Check;
+use domain::model::diff;
+use domain::model::draft::MOST_UPLINKS;
 use serde::Deserialize;
 
 use super::App;
@@ -47,7 +50,7 @@ pub async fn try_draft(
     }
     if draft.last > 0 {
         let mut devices = match draft.device.as_deref() {
-            Some(text) => vec![known(&app, &estate, api::problem::eui("device", text)?)?.dev_eui],
+            Some(text) => vec![known(&app, &estate, domain::input::eui("device", text)?)?.dev_eui],
             None => app.directory.devices_of(estate.id, &slug, Some(&version)),
         };
         devices.truncate(DEVICES);
@@ -142,7 +145,7 @@ pub async fn compare_editions(
 ) -> Answer<Comparison> {
     let old = edition(&app, &estate, &slug, &which.from.to_string()).await?;
     let new = edition(&app, &estate, &slug, &which.to.to_string()).await?;
-    Ok(Json(aside(move || Comparison::new((which.from, &old.about), (which.to, &new.about))).await?))
+    Ok(Json(aside(move || diff::compare((which.from, &old.about), (which.to, &new.about))).await?))
 }
 
 /// Brings an edition back: the model becomes what it was then, as a new edition.

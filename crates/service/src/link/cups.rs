@@ -4,8 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context as _;
-use api::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
-use api::gateway_event::GatewayEventKind::{Changed, Odd};
+use api::gateway::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
+use api::gateway::event::GatewayEventKind::{Changed, Odd};
 use axum::body::{Body, to_bytes};
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -13,6 +13,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use axum::{Extension, Router};
 use chrono::{TimeDelta, Utc};
+use domain::gateway::credential;
 use gateway_link::cups::{Firmware, MAX_QUESTION, PATH, Question, Update};
 use lorawan::Eui64;
 use store::{CredentialRow, Store, StoreError};
@@ -104,7 +105,7 @@ impl Cups {
         let own = self.door.credentials.of(eui);
         let now = Utc::now();
         let lasts = |credential: &GatewayCredential| {
-            credential.state(now) == CredentialState::Good && !credential.replace_asked
+            credential::state(credential, now) == CredentialState::Good && !credential.replace_asked
         };
         let has = |purpose, crc| {
             let is = |row: &&CredentialRow| row.credential.purpose == purpose && row.segment_crc == crc;

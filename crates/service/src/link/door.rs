@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use api::credential::Purpose;
 use api::gateway::Protocol;
-use api::gateway_event::GatewayEventKind::Refused;
+use api::gateway::credential::Purpose;
+use api::gateway::event::GatewayEventKind::Refused;
 use axum::http::{HeaderMap, StatusCode, header};
 use chrono::Utc;
 use lorawan::Eui64;

@@ -5,9 +5,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use api::credential::Purpose;
 use api::gateway::GatewaySoftware;
-use api::gateway_event::GatewayEventKind::{Connected, Disconnected, Odd, Refused};
+use api::gateway::credential::Purpose;
+use api::gateway::event::GatewayEventKind::{Connected, Disconnected, Odd, Refused};
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
@@ -302,7 +302,7 @@ impl Lns {
                         Ok(0) => {}
                         Ok(count) => {
                             let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
-                            self.door.chronicle.tell(eui, Happening::new(api::gateway_event::GatewayEventKind::Changed, text));
+                            self.door.chronicle.tell(eui, Happening::new(api::gateway::event::GatewayEventKind::Changed, text));
                         }
                         Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
                     }

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, anyhow};
+use api::gateway::event::GatewayEventKind::{Connected, Disconnected, Refused};
 use api::gateway::{GatewaySoftware, Protocol};
-use api::gateway_event::GatewayEventKind::{Connected, Disconnected, Refused};
 use chrono::Utc;
 use engine::{FrameHeard, Transmission, TxFailure};
 use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Order, Report, SERVICE, State, Topic};

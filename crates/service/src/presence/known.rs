@@ -4,11 +4,10 @@ use std::collections::{BTreeSet, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Instant;
 
-use api::gateway::{
-    CheckedGateway, GatewayReport, GatewaySoftware, GatewayState, LinkDelay, Protocol, Stranger, source_text,
-};
-use api::gateway_event::GatewayEventKind::{Connected, Odd, Refused, Restarted};
+use api::gateway::event::GatewayEventKind::{Connected, Odd, Refused, Restarted};
+use api::gateway::{GatewayReport, GatewaySoftware, GatewayState, LinkDelay, Protocol, Stranger};
 use chrono::{DateTime, Utc};
+use domain::gateway::check::{CheckedGateway, gateway_state, source_text};
 use gateway_link::udp::GatewayStatus;
 use lorawan::region::{ChannelSet, Region};
 use store::{EstateId, GatewayRow};
@@ -92,7 +91,7 @@ impl Known {
             clock: None,
             software: None,
             report: None,
-            told: GatewayState::at(Utc::now(), row.last_heard),
+            told: gateway_state(Utc::now(), row.last_heard),
             told_at: DateTime::UNIX_EPOCH,
             stored: row.last_heard,
         };

@@ -12,9 +12,11 @@ use std::time::Duration;
 use api::gateway::{GatewaySoftware, GatewayState, Protocol, Stranger};
 use api::message::{Body, GatewayNews};
 use chrono::{DateTime, Utc};
+use domain::gateway::check::gateway_state;
 use gateway_link::udp::GatewayStatus;
 use lorawan::Eui64;
 use store::{EstateId, GatewayRow, Store};
+use stranger::{Call, Caller};
 use tokio_util::sync::CancellationToken;
 
 use crate::chronicle::{Chronicle, Happening};
@@ -22,7 +24,6 @@ use crate::directory::Directory;
 use crate::live::Live;
 
 pub use known::{Known, WayDown, two_of_them};
-use stranger::{Call, Caller};
 
 /// How often states are looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
@@ -212,7 +213,7 @@ impl Presence {
         let mut inner = self.lock();
         let mut news = Vec::new();
         for (eui, known) in &mut inner.known {
-            let state = GatewayState::at(now, known.last_heard);
+            let state = gateway_state(now, known.last_heard);
             let fresh = known.last_heard.is_some_and(|at| at > known.told_at)
                 && (now - known.told_at).num_seconds() >= NEWS_EVERY_S;
             if state != known.told {
@@ -288,10 +289,11 @@ pub async fn watch(
 
 #[cfg(test)]
 mod tests {
+    use domain::gateway::check;
     use std::iter;
 
     use api::gateway::GatewayAbout;
-    use api::gateway_event::{GatewayEvent, GatewayEventKind};
+    use api::gateway::event::{GatewayEvent, GatewayEventKind};
     use chrono::TimeDelta;
     use lorawan::region::Region;
     use tokio::sync::mpsc;
@@ -312,7 +314,12 @@ mod tests {
 
     fn row() -> GatewayRow {
         let about = GatewayAbout { name: "chapel-rise".into(), ..GatewayAbout::default() };
-        GatewayRow { estate_id: 1, gateway: about.check(OURS).unwrap(), added_at: Utc::now(), last_heard: None }
+        GatewayRow {
+            estate_id: 1,
+            gateway: check::about(&about, OURS).unwrap(),
+            added_at: Utc::now(),
+            last_heard: None,
+        }
     }
 
     #[test]
@@ -382,9 +389,9 @@ mod tests {
         presence.datagram(OURS, from(), iter::empty(), false);
         assert_eq!(states(now + TimeDelta::seconds(6)), [GatewayState::Listening], "heard again meanwhile");
         assert_eq!(states(now + TimeDelta::seconds(12)), [], "not heard since it was told of");
-        let later = now + TimeDelta::seconds(GatewayState::QUIET_AFTER_S + 2);
+        let later = now + TimeDelta::seconds(check::QUIET_AFTER_S + 2);
         assert_eq!(states(later), [GatewayState::Quiet]);
-        assert_eq!(states(now + TimeDelta::seconds(GatewayState::LOST_AFTER_S + 2)), [GatewayState::Lost]);
+        assert_eq!(states(now + TimeDelta::seconds(check::LOST_AFTER_S + 2)), [GatewayState::Lost]);
         assert_eq!(presence.unstored().len(), 1);
         assert_eq!(presence.unstored(), [], "written once");
     }
@@ -400,7 +407,7 @@ mod tests {
         assert!(strangers.iter().all(|s| s.eui != Eui64(0)), "the one unheard for longest gave way");
         assert_eq!(presence.way_down(Eui64(900)), None, "a stranger is sent nothing");
         presence.register(&GatewayRow {
-            gateway: api::gateway::CheckedGateway { eui: Eui64(900), ..row().gateway },
+            gateway: domain::gateway::check::CheckedGateway { eui: Eui64(900), ..row().gateway },
             ..row()
         });
         assert!(presence.strangers().iter().all(|s| s.eui != Eui64(900)));
@@ -440,8 +447,9 @@ mod tests {
 
     #[test]
     fn datagrams_are_taken_from_where_they_may_come_only() {
-        let pinned =
-            |row: &mut GatewayRow| row.gateway.udp_source = Some(api::gateway::source("192.0.2.0/24").unwrap());
+        let pinned = |row: &mut GatewayRow| {
+            row.gateway.udp_source = Some(domain::gateway::check::source("192.0.2.0/24").unwrap());
+        };
         let (presence, mut written) = watched(pinned);
         let from = |a| SocketAddr::from(([a, 0, 2, 9], 1));
         assert_eq!(presence.datagram(OURS, from(192), iter::empty(), true), Standing::Known);

@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use api::gateway::{self, Protocol, Stranger};
+use api::gateway::{Protocol, Stranger};
 use chrono::{DateTime, Utc};
+use domain::gateway::check;
 use lorawan::Eui64;
 
 /// Strangers remembered; the one unheard for longest gives way.
@@ -35,7 +36,7 @@ impl Caller {
             protocol: self.protocol,
             told: self.told.clone(),
             frequencies_mhz: frequencies_hz.iter().map(|hz| f64::from(*hz) / 1e6).collect(),
-            region: gateway::region_of(&frequencies_hz),
+            region: check::region_of(&frequencies_hz),
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Rows that could not be read at the start: told, and what they belong to is not served.
 
 use anyhow::Result;
-use api::why::Weight;
+use api::diagnosis::device::Weight;
 use engine::{Activation, Command};
 use store::{Damaged, Store};
 

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use anyhow::{Context as _, Result};
-use api::why::Weight;
+use api::diagnosis::device::Weight;
 use engine::Timestamp;
 
 use crate::clock::{self, Moment};

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::sync::Arc;
 
-use api::workbench::DecoderProblem;
+use api::model::draft::DecoderProblem;
+use domain::model::draft::decoder_problem;
 use payload::{DecodeError, Decoded, Encoded, Meaning, Reading, ReadingValue};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -89,7 +90,7 @@ impl Failure {
 
 impl From<&DecodeError> for Failure {
     fn from(error: &DecodeError) -> Self {
-        let DecoderProblem { message, line, column, adapter } = error.into();
+        let DecoderProblem { message, line, column, adapter } = decoder_problem(error);
         let cause = if *error == DecodeError::TooSlow { Cause::Steps } else { Cause::Other };
         Self { cause, message, line, column, adapter }
     }

@@ -8,7 +8,7 @@ use std::io::{self, Read, Write};
 use std::sync::LazyLock;
 use std::time::{Duration, Instant};
 
-use api::model_check::flaw;
+use domain::model::check::flaw;
 use payload::{DecodeError, Interpreter, Limits, Script};
 use rustix::time::{ClockId, clock_gettime};
 

@@ -9,8 +9,8 @@ pub use split::{Part as SplitPart, Refused, Split, Subject};
 pub use writer::{COMMIT_LIMIT, Writer};
 
 use api::message::{Message, Reading, RefusalNote};
-use api::reading::Counted;
 use chrono::{DateTime, Utc};
+use domain::reading::rule::Counted;
 use engine::{Change, Timestamp};
 use lorawan::Eui64;
 use ulid::Ulid;

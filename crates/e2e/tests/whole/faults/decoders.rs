@@ -70,10 +70,10 @@ async fn the_workbench_of_one_does_not_wait_for_a_script_of_another() {
     let endless = "var s = 'a'; for (var n = 0; n < 20; n++) s += s; for (;;) s.indexOf(s.slice(0, 500000) + 'b');
         function decodeUplink() { return { data: {} }; }";
     let try_out = |decoder: &str| json!({ "decoder": decoder, "payloads": [{ "port": 1, "bytes": "07" }] });
-    let loading: api::workbench::Tried = bench.service.post("models/probe/try", try_out(endless)).await;
+    let loading: api::model::draft::Tried = bench.service.post("models/probe/try", try_out(endless)).await;
     let problem = loading.problem.unwrap();
     assert!(problem.message.contains("took longer than"), "loading has the clock, too: {problem:?}");
-    let good: api::workbench::Tried =
+    let good: api::model::draft::Tried =
         bench.service.post("models/probe/try", try_out("function decodeUplink(i) { return { data: { l: 1 } } }")).await;
     assert_eq!(good.problem, None);
 }

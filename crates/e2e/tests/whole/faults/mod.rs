@@ -50,6 +50,6 @@ async fn health(service: &Service) -> (u16, api::health::Health) {
 
 /// What the watch page says needs attention, in words.
 async fn concerns(service: &Service) -> String {
-    let watch: api::watch::Watch = service.get("watch").await;
+    let watch: api::diagnosis::watch::Watch = service.get("watch").await;
     watch.concerns.iter().map(|c| format!("{} {}\n", c.name.as_deref().unwrap_or("service"), c.what)).collect()
 }

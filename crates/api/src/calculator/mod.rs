@@ -1,0 +1,5 @@
+//! Calculators: airtime, regions, frames.
+
+pub mod airtime;
+pub mod frame;
+pub mod region;

@@ -1,0 +1,115 @@
+//! Multicast groups.
+
+use chrono::{DateTime, Utc};
+use lorawan::region::Region;
+use lorawan::{DevAddr, Eui64};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::radio::settings::Class;
+
+/// A multicast group: one frame for many devices of class B or C.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Group {
+    /// Changes with its members; sent back as `If-Match` with a change of them, which is then refused if somebody else was
+    /// faster.
+    #[serde(default)]
+    pub revision: String,
+    /// Its name among devices: its outbox is that of this EUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its fleet's short name.
+    pub fleet: String,
+    /// Where its members are.
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// B or C.
+    pub class: Class,
+    /// Its address on air (McAddr).
+    #[schema(value_type = String)]
+    pub address: DevAddr,
+    /// Where its members listen.
+    pub frequency_hz: u32,
+    /// Data rate index.
+    pub data_rate: u8,
+    /// Ping slots every 2^n seconds, for class B.
+    pub ping_periodicity: Option<u8>,
+    /// Next counter towards its members.
+    pub next_counter_down: u32,
+    /// Its members.
+    pub members: Vec<Member>,
+    /// The gateways that would send now: the fewest that reach all members that can be reached.
+    pub gateways: Vec<String>,
+    /// When it was made.
+    #[serde(with = "crate::millis")]
+    pub added_at: DateTime<Utc>,
+}
+
+/// A device of a group.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Member {
+    /// Its DevEUI.
+    #[schema(value_type = String)]
+    pub eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Whether a gateway has heard it in the last day.
+    pub reached: bool,
+}
+
+/// A group to make.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewGroup {
+    /// Its name.
+    pub name: String,
+    /// The short name of its fleet.
+    pub fleet: String,
+    /// B or C.
+    pub class: Class,
+    /// Where its members are; EU868 if not given.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    pub region: Option<Region>,
+    /// Its address, 8 hex digits; one of the network's is taken if not given.
+    #[serde(default)]
+    pub address: Option<String>,
+    /// McNwkSKey; made if not given.
+    #[serde(default)]
+    pub nwk_s_key: Option<String>,
+    /// McAppSKey; made if not given.
+    #[serde(default)]
+    pub app_s_key: Option<String>,
+    /// Where its members listen; RX2's channel (class C) or the ping slots' (class B) if not given.
+    #[serde(default)]
+    pub frequency_hz: Option<u32>,
+    /// Data rate index, likewise.
+    #[serde(default)]
+    pub data_rate: Option<u8>,
+    /// Ping slots every 2^n seconds, 0 to 7, for class B; 3 if not given.
+    #[serde(default)]
+    pub ping_periodicity: Option<u8>,
+    /// DevEUIs of its members.
+    #[serde(default)]
+    pub members: Vec<String>,
+}
+
+/// The members of a group, as a whole.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GroupMembers {
+    /// DevEUIs.
+    pub members: Vec<String>,
+}
+
+/// A group's address and keys, to be set in its members.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GroupKeys {
+    /// McAddr.
+    #[schema(value_type = String)]
+    pub address: DevAddr,
+    /// McNwkSKey.
+    pub nwk_s_key: String,
+    /// McAppSKey.
+    pub app_s_key: String,
+}

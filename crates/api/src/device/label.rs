@@ -1,0 +1,37 @@
+//! The code on a device's label: the LoRa Alliance's device identification (TR005, "LoRaWAN Device Identification QR
+//! Codes"), as pasted text or as a hand-held scanner types it.
+
+use lorawan::Eui64;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a label says (TR005 §2, schema D0).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Label {
+    /// JoinEUI.
+    #[schema(value_type = String)]
+    pub join_eui: Eui64,
+    /// DevEUI.
+    #[schema(value_type = String)]
+    pub dev_eui: Eui64,
+    /// Who made it, as the LoRa Alliance numbers vendors.
+    pub vendor_id: u16,
+    /// Which of the vendor's devices it is.
+    pub vendor_profile_id: u16,
+    /// Shows its owner.
+    pub owner_token: Option<String>,
+    /// Its serial number.
+    pub serial_number: Option<String>,
+    /// What the vendor has to add.
+    pub proprietary: Option<String>,
+}
+
+/// The code that was found in a photo.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LabelInPhoto {
+    /// As it stands in the code.
+    #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:FB010002")]
+    pub code: String,
+    /// What it says.
+    pub label: Label,
+}

@@ -1,0 +1,86 @@
+//! Registering devices.
+
+use lorawan::region::Region;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::radio::settings::RadioSettings;
+
+/// A device to register.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NewDevice {
+    /// The code on its label (TR005), as pasted or typed by a scanner. It gives DevEUI and JoinEUI, and the serial number
+    /// for a description if there is none.
+    #[serde(default)]
+    #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:00000000")]
+    pub label: Option<String>,
+    /// Its DevEUI, in any pasted form, as written (most significant byte first); not needed beside a label.
+    #[serde(default)]
+    #[schema(example = "02bb00000000002a")]
+    pub dev_eui: String,
+    /// Its JoinEUI (AppEUI), likewise.
+    #[serde(default)]
+    #[schema(example = "02aa000000000001")]
+    pub join_eui: String,
+    /// Its AppKey, 32 hex digits; `generate` makes one up, `fleet` takes the fleet's default key. A personalized device
+    /// has none.
+    #[serde(default)]
+    pub app_key: Option<String>,
+    /// Its NwkKey, if it speaks 1.1; or `generate`.
+    #[serde(default)]
+    pub nwk_key: Option<String>,
+    /// Its session for good, if it is activated by personalization (ABP).
+    #[serde(default)]
+    pub personal: Option<PersonalSession>,
+    /// Where it is used; where its profile is for, or EU868 if not given.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, example = "EU868")]
+    pub region: Option<Region>,
+    /// The short name of its radio profile.
+    #[serde(default)]
+    pub profile: Option<String>,
+    /// Its own radio and MAC; what is left out follows its profile, then its model, then the region.
+    #[serde(default)]
+    pub radio: RadioSettings,
+    /// Its name; the DevEUI if not given.
+    #[serde(default)]
+    #[schema(example = "sluice-07")]
+    pub name: String,
+    /// The short name of its fleet.
+    #[schema(example = "tide-and-sluice")]
+    pub fleet: String,
+    /// The short name of its model.
+    #[serde(default)]
+    pub model: Option<String>,
+    /// What else is to be known of it, at most 500 characters.
+    #[serde(default)]
+    pub description: String,
+    /// Version of its hardware.
+    #[serde(default)]
+    pub hardware: Option<String>,
+    /// Version of its firmware.
+    #[serde(default)]
+    pub firmware: Option<String>,
+    /// Words to find it by: lower-case letters, digits and dashes.
+    #[serde(default)]
+    pub tags: Vec<String>,
+}
+
+/// The session of a device that is activated by personalization.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PersonalSession {
+    /// Its address, 8 hex digits; `generate` takes a free one of the network's own block.
+    #[schema(example = "01ab23cd")]
+    pub dev_addr: String,
+    /// AppSKey, or `generate`.
+    pub app_s_key: String,
+    /// NwkSKey of 1.0.x; FNwkSIntKey of 1.1; or `generate`.
+    pub nwk_s_key: String,
+    /// SNwkSIntKey of 1.1, or `generate`; the NwkSKey if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub s_nwk_s_int_key: Option<String>,
+    /// NwkSEncKey of 1.1, or `generate`; the NwkSKey if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nwk_s_enc_key: Option<String>,
+}

@@ -1,0 +1,327 @@
+//! Who is here: accounts, signing in, members of an estate, and what is shared with others.
+
+pub mod audit;
+pub mod rights;
+pub mod token;
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::fleet::Estate;
+use crate::people::rights::{Role, Scope, ShareLevel};
+
+/// Name and password.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// The account's name.
+    pub name: String,
+    /// Its password.
+    pub password: String,
+    /// The six digits of two-step sign-in, or a recovery code.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+}
+
+/// Proof of a sign-in.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SignedIn {
+    /// To be sent as `Authorization: Bearer …`. Browsers get it as a cookie as well.
+    pub token: String,
+    /// When it ends.
+    #[serde(with = "crate::millis")]
+    pub expires_at: DateTime<Utc>,
+    /// Who signed in.
+    pub me: Me,
+}
+
+/// The person signed in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The account's name.
+    pub name: String,
+    /// The access token that is used, if it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    /// Whether sign-ins take a code beside the password.
+    pub two_step: bool,
+    /// Recovery codes that are left.
+    pub recovery_codes: u32,
+    /// Whether the password was made up by the service, and is known to whoever saw it printed.
+    pub given_password: bool,
+    /// Whether this account looks after the installation: founds estates, and sees how the service is doing.
+    pub keeps_installation: bool,
+    /// Estates the person belongs to, or where something is shared with them.
+    pub estates: Vec<Estate>,
+}
+
+/// One sign-in of one's own.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SignInRecord {
+    /// Names it, to end it.
+    pub id: String,
+    /// Since when.
+    #[serde(with = "crate::millis")]
+    pub since: DateTime<Utc>,
+    /// Until when.
+    #[serde(with = "crate::millis")]
+    pub expires_at: DateTime<Utc>,
+    /// When it was used last, to some minutes.
+    #[serde(with = "crate::millis")]
+    pub last_used: DateTime<Utc>,
+    /// From where.
+    pub address: String,
+    /// What the program calls itself.
+    pub program: String,
+    /// Whether it is the one that asks.
+    pub this_one: bool,
+}
+
+/// A new password.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewPassword {
+    /// The one until now.
+    pub current: String,
+    /// The one from now on: at least 12 characters, none that are tried first by whoever guesses.
+    pub new: String,
+}
+
+/// The password once more, for what a borrowed browser should not do.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PasswordAgain {
+    /// The account's password.
+    pub password: String,
+}
+
+/// What an app that makes codes has to know (RFC 6238: SHA-1, six digits, 30 s). It is shown once.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TwoStepSecret {
+    /// In base 32, for entering by hand.
+    pub secret: String,
+    /// For the app, as it stands in the code.
+    pub uri: String,
+    /// The same as a QR code, SVG.
+    pub svg: String,
+}
+
+/// The first code, which shows that the app makes the right ones.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TwoStepCode {
+    /// Six digits.
+    pub code: String,
+}
+
+/// Codes that let one in without the app, each once. They are shown once.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RecoveryCodes {
+    /// The codes.
+    pub codes: Vec<String>,
+}
+
+/// A member of an estate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EstateMember {
+    /// The account's name.
+    pub name: String,
+    /// What they are here.
+    pub role: Role,
+    /// Since when.
+    #[serde(with = "crate::millis")]
+    pub since: DateTime<Utc>,
+    /// Who brought them in; nobody for the first owner.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// Whether their sign-ins take a code beside the password.
+    pub two_step: bool,
+    /// When they last signed in or used their sign-in, to some minutes.
+    #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
+    pub last_seen: Option<DateTime<Utc>>,
+}
+
+/// A member's new role.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeMember {
+    /// What they are from now on.
+    pub role: Role,
+    /// What they were when this was decided; if that is no longer so, nothing is changed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub was: Option<Role>,
+}
+
+/// Something shared with a person outside the estate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Share {
+    /// Names it.
+    pub id: u32,
+    /// With whom.
+    pub person: String,
+    /// What.
+    pub scope: Scope,
+    /// What they may do with it.
+    pub may: ShareLevel,
+    /// Until when; it ends by itself.
+    #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
+    pub until: Option<DateTime<Utc>>,
+    /// Since when.
+    #[serde(with = "crate::millis")]
+    pub since: DateTime<Utc>,
+    /// By whom.
+    pub by: String,
+}
+
+/// A share as it is to be from now on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeShare {
+    /// What they may do with it.
+    pub may: ShareLevel,
+    /// Until when; without an end if not given.
+    #[serde(default)]
+    pub until: Option<DateTime<Utc>>,
+}
+
+/// What an invitation offers.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case", deny_unknown_fields)]
+pub enum Offer {
+    /// To be a member.
+    Role(Role),
+    /// To have something shared.
+    Share {
+        /// What: a fleet or a device.
+        scope: Scope,
+        /// What they may do with it.
+        may: ShareLevel,
+        /// Until when; without an end if not given.
+        #[serde(default)]
+        until: Option<DateTime<Utc>>,
+    },
+}
+
+/// An invitation to write.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewInvitation {
+    /// Whom it is for, in your own words: it does not name an account.
+    #[schema(example = "Marit, from the harbour office")]
+    pub for_whom: String,
+    /// What it offers.
+    pub offer: Offer,
+    /// Days it is good for, 1 to 30; 7 if not given.
+    #[serde(default)]
+    pub days: Option<u32>,
+}
+
+/// An invitation that nobody has taken yet.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Invitation {
+    /// Names it, to withdraw it.
+    pub id: u32,
+    /// Whom it is for.
+    pub for_whom: String,
+    /// What it offers.
+    pub offer: Offer,
+    /// Until when it is good.
+    #[serde(with = "crate::millis")]
+    pub expires_at: DateTime<Utc>,
+    /// Who wrote it.
+    pub by: String,
+}
+
+/// An invitation that was just written.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WrittenInvitation {
+    /// The invitation.
+    pub invitation: Invitation,
+    /// What the link ends with. It is shown only now.
+    pub code: String,
+    /// The path that opens it, to be put behind the console's address.
+    pub path: String,
+}
+
+/// The end of an invitation's link.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InvitationCode {
+    /// As it stands in the link.
+    pub code: String,
+}
+
+/// What an invitation is for, before it is taken.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct OpenedInvitation {
+    /// The estate's name.
+    pub estate: String,
+    /// Whom it is for.
+    pub for_whom: String,
+    /// What it offers.
+    pub offer: Offer,
+    /// Who wrote it.
+    pub by: String,
+    /// Until when it is good.
+    #[serde(with = "crate::millis")]
+    pub expires_at: DateTime<Utc>,
+}
+
+/// Taking an invitation: as whoever is signed in, or with a new account.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TakeInvitation {
+    /// As it stands in the link.
+    pub code: String,
+    /// The new account; none for whoever is signed in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<NewAccount>,
+}
+
+/// An account to make.
+#[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewAccount {
+    /// Its name.
+    pub name: String,
+    /// Its password: at least 12 characters, none that are tried first by whoever guesses.
+    pub password: String,
+}
+
+/// An estate as the one sees it who keeps the installation: that it is there, and whose it is.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EstateOutline {
+    /// Its short name.
+    pub slug: String,
+    /// Its name.
+    pub name: String,
+    /// Its owners.
+    pub owners: Vec<String>,
+    /// When it was founded.
+    #[serde(with = "crate::millis")]
+    pub added_at: DateTime<Utc>,
+}
+
+/// An estate to found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewEstate {
+    /// Its short name: lower-case letters, digits and dashes.
+    #[schema(example = "saltholm")]
+    pub slug: String,
+    /// Its name; the short name if not given.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Whom the invitation is for that makes its owner, in your own words.
+    pub owner: String,
+}
+
+/// An estate that was just founded.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FoundedEstate {
+    /// The estate.
+    pub estate: EstateOutline,
+    /// The invitation for its owner.
+    pub owner: WrittenInvitation,
+}

@@ -1,0 +1,208 @@
+//! Changing registered devices: what a change comes to, setting by setting.
+
+use api::device::change::DeviceChange;
+use api::problem::{Problem, bad_field};
+use api::radio::profile::SettingChange;
+use api::radio::settings::RadioSettings;
+use lorawan::region::Region;
+use lorawan::{Eui64, MacVersion};
+use serde::Serialize;
+
+use crate::device::register;
+use crate::device::register::Premises;
+use crate::input;
+use crate::radio::diff::changes;
+use crate::radio::profile::{checked_profile, profile_of, suits};
+
+/// Devices changed alike at most.
+pub const MOST_DEVICES: usize = 10_000;
+
+/// A device as it stands before a change.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DeviceAsIs {
+    pub dev_eui: Eui64,
+    pub name: String,
+    pub fleet: String,
+    pub model: Option<String>,
+    pub profile: Option<String>,
+    pub region: Region,
+    pub radio: RadioSettings,
+    pub personalized: bool,
+    pub tags: Vec<String>,
+    pub disabled: bool,
+    pub description: String,
+    pub hardware: Option<String>,
+    pub firmware: Option<String>,
+}
+
+/// What is written down of a change. What is `None` stays; of those with a second `Option`, `None` within takes away.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct DeviceEdit {
+    pub name: Option<String>,
+    pub fleet: Option<String>,
+    pub model: Option<Option<String>>,
+    pub profile: Option<Option<String>>,
+    pub region: Option<Region>,
+    pub description: Option<String>,
+    pub hardware: Option<Option<String>>,
+    pub firmware: Option<Option<String>>,
+    pub disabled: Option<bool>,
+    pub radio: Option<RadioSettings>,
+    pub tags: Option<Vec<String>>,
+}
+
+/// An empty text for nothing.
+fn or_none(text: &str) -> Option<&str> {
+    Some(text.trim()).filter(|text| !text.is_empty())
+}
+
+/// What the change comes to for a device, and what becomes different.
+///
+/// # Errors
+/// Names the field, the value and what is allowed.
+pub fn settle(
+    change: &DeviceChange,
+    now: &DeviceAsIs,
+    premises: &Premises,
+) -> Result<(DeviceEdit, Vec<SettingChange>), Problem> {
+    let slug = |field, text: &Option<String>| -> Result<Option<Option<String>>, Problem> {
+        text.as_deref().map(|text| or_none(text).map(|slug| input::slug(field, slug)).transpose()).transpose()
+    };
+    let mut edit = DeviceEdit {
+        name: change.name.as_deref().map(|name| input::name("name", name)).transpose()?,
+        fleet: change.fleet.as_deref().map(|fleet| input::slug("fleet", fleet)).transpose()?,
+        model: slug("model", &change.model)?,
+        profile: slug("profile", &change.profile)?,
+        region: None,
+        description: change.description.as_deref().map(register::description).transpose()?,
+        hardware: change.hardware.as_deref().map(|v| register::version("hardware", Some(v))).transpose()?,
+        firmware: change.firmware.as_deref().map(|v| register::version("firmware", Some(v))).transpose()?,
+        disabled: change.disabled,
+        radio: change.radio.clone(),
+        tags: None,
+    };
+    if let Some(fleet) = &edit.fleet {
+        premises.fleet(fleet)?;
+    }
+    let mut tags = change.tags.clone().unwrap_or_else(|| now.tags.clone());
+    tags.extend(change.add_tags.iter().cloned());
+    tags.retain(|tag| !change.remove_tags.iter().any(|gone| gone.trim() == tag.trim()));
+    let tags = register::tags(&tags)?;
+    if tags != now.tags {
+        edit.tags = Some(tags.clone());
+    }
+    let model = edit.model.clone().unwrap_or_else(|| now.model.clone());
+    let profile = edit.profile.clone().unwrap_or_else(|| now.profile.clone());
+    let radio = edit.radio.as_ref().unwrap_or(&now.radio);
+    let before = premises.standing(now.model.as_deref(), now.profile.as_deref(), Some(now.region), &now.radio)?;
+    // A profile brings its region; without one it stays.
+    let region = Some(now.region).filter(|_| edit.profile.as_ref().is_none_or(Option::is_none));
+    let after = premises.standing(model.as_deref(), profile.as_deref(), region, radio)?;
+    edit.region = (after.region != now.region).then_some(after.region);
+    suits(&after.radio, now.personalized)?;
+    let (before, after) = (profile_of(&before.radio, before.region)?, checked_profile(&after.radio, after.region)?);
+    if (before.version == MacVersion::V1_1) != (after.version == MacVersion::V1_1) && !now.personalized {
+        let allowed = "1.1 has other root keys than the versions before it: remove the device and register it anew";
+        return Err(bad_field("radio.mac_version", after.version.name(), allowed));
+    }
+    let mut found = Vec::new();
+    let mut compare = |setting: &str, before: &str, after: &str| {
+        if before != after {
+            let (before, after) = (before.to_owned(), after.to_owned());
+            found.push(SettingChange { setting: setting.into(), before, after, sent: None });
+        }
+    };
+    let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
+    compare("name", &now.name, edit.name.as_deref().unwrap_or(&now.name));
+    compare("fleet", &now.fleet, edit.fleet.as_deref().unwrap_or(&now.fleet));
+    compare("model", &none(&now.model), &none(&model));
+    compare("profile", &none(&now.profile), &none(&profile));
+    let served = |disabled: bool| if disabled { "disabled" } else { "served" };
+    compare("service", served(now.disabled), served(edit.disabled.unwrap_or(now.disabled)));
+    compare("tags", &now.tags.join(", "), &tags.join(", "));
+    compare("description", &now.description, edit.description.as_deref().unwrap_or(&now.description));
+    compare("hardware", &none(&now.hardware), &none(edit.hardware.as_ref().unwrap_or(&now.hardware)));
+    compare("firmware", &none(&now.firmware), &none(edit.firmware.as_ref().unwrap_or(&now.firmware)));
+    found.extend(changes(&before, &after));
+    Ok((edit, found))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::register::ProfileBase;
+    use api::radio::settings::Class;
+
+    fn premises() -> Premises {
+        let class_c = RadioSettings { class: Some(Class::C), ..RadioSettings::default() };
+        let newest = RadioSettings { mac_version: Some(MacVersion::V1_1), ..RadioSettings::default() };
+        Premises {
+            fleets: [("tide".into(), None), ("scales".into(), None)].into(),
+            models: [("sluice".to_owned(), class_c.into())].into(),
+            profiles: [
+                ("island".to_owned(), ProfileBase { region: Region::In865, radio: RadioSettings::default() }),
+                ("newest".to_owned(), ProfileBase { region: Region::Eu868, radio: newest }),
+            ]
+            .into(),
+        }
+    }
+
+    fn now() -> DeviceAsIs {
+        DeviceAsIs {
+            dev_eui: Eui64(1),
+            name: "tide-01".into(),
+            fleet: "tide".into(),
+            model: None,
+            profile: None,
+            region: Region::Eu868,
+            radio: RadioSettings::default(),
+            personalized: false,
+            tags: vec!["old".into()],
+            disabled: false,
+            description: String::new(),
+            hardware: None,
+            firmware: None,
+        }
+    }
+
+    #[test]
+    fn a_change_is_settled_and_told() {
+        let change = DeviceChange {
+            fleet: Some("scales".into()),
+            model: Some("sluice".into()),
+            disabled: Some(true),
+            add_tags: vec!["pier".into()],
+            remove_tags: vec!["old".into()],
+            ..DeviceChange::default()
+        };
+        let (edit, found) = settle(&change, &now(), &premises()).unwrap();
+        assert_eq!((edit.fleet.as_deref(), edit.tags), (Some("scales"), Some(vec!["pier".to_owned()])));
+        let said: Vec<String> = found.iter().map(|c| format!("{}: {} to {}", c.setting, c.before, c.after)).collect();
+        assert_eq!(
+            said,
+            [
+                "fleet: tide to scales",
+                "model: none to sluice",
+                "service: served to disabled",
+                "tags: old to pier",
+                "class: A to C"
+            ]
+        );
+        let (edit, found) = settle(&DeviceChange::default(), &now(), &premises()).unwrap();
+        assert_eq!((edit, found), (DeviceEdit::default(), Vec::new()));
+    }
+
+    #[test]
+    fn a_profile_brings_its_region_and_may_be_taken_away() {
+        let profile = |slug: &str| DeviceChange { profile: Some(slug.into()), ..DeviceChange::default() };
+        let (edit, found) = settle(&profile("island"), &now(), &premises()).unwrap();
+        assert_eq!(edit.region, Some(Region::In865));
+        assert!(found.iter().any(|change| change.setting == "region" && change.after == "IN865"));
+        let on_island = DeviceAsIs { profile: Some("island".into()), region: Region::In865, ..now() };
+        let (edit, _) = settle(&profile(""), &on_island, &premises()).unwrap();
+        assert_eq!((edit.profile, edit.region), (Some(None), None));
+        let why = settle(&profile("newest"), &now(), &premises()).unwrap_err();
+        assert!(why.to_string().contains("other root keys"), "{why}");
+        assert_eq!(settle(&profile("none"), &now(), &premises()).unwrap_err().field.as_deref(), Some("profile"));
+    }
+}

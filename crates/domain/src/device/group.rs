@@ -1,0 +1,128 @@
+//! Checks of multicast groups.
+
+use api::device::group::{GroupMembers, NewGroup};
+use api::problem;
+use api::problem::Problem;
+use api::radio::settings::Class;
+use lorawan::region::{PayloadLimits, Region, Use};
+use lorawan::{AesKey, DevAddr, Eui64};
+
+use crate::{Check, input};
+
+/// Ping slots of a class B group, if nothing else is said: one every 8 s.
+const PING_PERIODICITY: u8 = 3;
+
+/// A group whose values have been checked; what is `None` is for the service to make.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CheckedGroup {
+    pub name: String,
+    pub fleet: String,
+    pub class: Class,
+    pub region: Region,
+    pub address: Option<DevAddr>,
+    pub nwk_s_key: Option<AesKey>,
+    pub app_s_key: Option<AesKey>,
+    pub frequency_hz: u32,
+    pub data_rate: u8,
+    pub ping_periodicity: u8,
+    pub members: Vec<Eui64>,
+}
+
+impl Check for GroupMembers {
+    type Checked = Vec<Eui64>;
+
+    /// The EUIs, checked, each once.
+    fn check(&self) -> Result<Self::Checked, Problem> {
+        let mut all: Vec<Eui64> =
+            self.members.iter().map(|text| input::eui("members", text)).collect::<Result<_, _>>()?;
+        all.sort_unstable();
+        all.dedup();
+        Ok(all)
+    }
+}
+
+impl Check for NewGroup {
+    type Checked = CheckedGroup;
+
+    /// Reads and checks every field.
+    fn check(&self) -> Result<Self::Checked, Problem> {
+        let region = self.region.unwrap_or(Region::Eu868);
+        let plan = region.plan();
+        let (hz, rate) = match self.class {
+            Class::A => {
+                let allowed = "B or C: devices of class A listen only after their own uplinks";
+                return Err(problem::bad_field("class", "A", allowed));
+            }
+            Class::B => (plan.class_b.ping_slot.hz(0), plan.class_b.ping_slot.min_data_rate),
+            Class::C => (plan.rx2_frequency_hz, plan.rx2_data_rate),
+        };
+        let frequency_hz = self.frequency_hz.unwrap_or(hz);
+        if plan.sub_band(frequency_hz).is_none() {
+            let allowed = format!("it lies in no sub-band of {}", plan.name);
+            return Err(problem::bad_field("frequency_hz", &frequency_hz.to_string(), allowed));
+        }
+        let data_rate = self.data_rate.unwrap_or(rate);
+        let limits = PayloadLimits { repeater: false, dwell_time: plan.dwell.downlink_ms.is_some() };
+        let down = plan.data_rate(data_rate).is_some_and(|rate| rate.direction != Use::Up);
+        if !down || plan.max_payload(data_rate, limits).is_none() {
+            let allowed = format!("it is no data rate for downlinks of {}", plan.name);
+            return Err(problem::bad_field("data_rate", &data_rate.to_string(), allowed));
+        }
+        let ping_periodicity = match self.ping_periodicity {
+            None => PING_PERIODICITY,
+            Some(n @ 0..=7) if self.class == Class::B => n,
+            Some(n) => {
+                let allowed = "0 to 7, and for class B only";
+                return Err(problem::bad_field("ping_periodicity", &n.to_string(), allowed));
+            }
+        };
+        let address =
+            match self.address.as_deref() {
+                None => None,
+                Some(text) => Some(text.trim().parse().map_err(|_| {
+                    problem::bad_field("address", text, "8 hex digits are wanted, most significant first")
+                })?),
+            };
+        let key = |field, text: &Option<String>| text.as_deref().map(|text| input::key(field, text)).transpose();
+        Ok(CheckedGroup {
+            name: input::name("name", &self.name)?,
+            fleet: input::slug("fleet", &self.fleet)?,
+            class: self.class,
+            region,
+            address,
+            nwk_s_key: key("nwk_s_key", &self.nwk_s_key)?,
+            app_s_key: key("app_s_key", &self.app_s_key)?,
+            frequency_hz,
+            data_rate,
+            ping_periodicity,
+            members: GroupMembers { members: self.members.clone() }.check()?,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn class_and_fleet_suffice_and_conflicts_are_named() {
+        let group = |json: &str| serde_json::from_str::<NewGroup>(json).unwrap().check();
+        let c = group(r#"{"name": "gates", "fleet": "tide", "class": "C"}"#).unwrap();
+        assert_eq!((c.frequency_hz, c.data_rate, c.members.len()), (869_525_000, 0, 0));
+        let b = group(r#"{"name": "gates", "fleet": "tide", "class": "B", "region": "US915", "members": ["02bb00000000002a", "02-bb-00-00-00-00-00-2a"]}"#).unwrap();
+        assert_eq!((b.data_rate, b.ping_periodicity, b.members.len()), (8, 3, 1));
+        for (more, field) in [
+            (r#""class": "A""#, "class"),
+            (r#""class": "C", "frequency_hz": 915000000"#, "frequency_hz"),
+            (r#""class": "C", "data_rate": 15"#, "data_rate"),
+            (r#""class": "C", "ping_periodicity": 2"#, "ping_periodicity"),
+            (r#""class": "B", "ping_periodicity": 8"#, "ping_periodicity"),
+            (r#""class": "C", "address": "x""#, "address"),
+            (r#""class": "C", "app_s_key": "12""#, "app_s_key"),
+            (r#""class": "C", "members": ["12"]"#, "members"),
+        ] {
+            let problem = group(&format!(r#"{{"name": "gates", "fleet": "tide", {more}}}"#)).unwrap_err();
+            assert_eq!(problem.field.as_deref(), Some(field), "{more}");
+        }
+    }
+}

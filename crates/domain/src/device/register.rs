@@ -1,0 +1,332 @@
+//! Registering devices: reading what was entered, and applying the estate's defaults.
+
+use std::collections::HashMap;
+
+use api::device::label::Label;
+use api::device::register::{NewDevice, PersonalSession};
+use api::problem::{Problem, bad_field};
+use api::radio::settings::RadioSettings;
+use engine::{Activation, RootKeys};
+use lorawan::crypto::{SessionKeys, SessionKeys11};
+use lorawan::region::Region;
+use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NetId};
+
+use crate::device::label;
+use crate::radio::profile::{checked_profile, profile_of, suits};
+use crate::radio::settings::over;
+use crate::{Check, input};
+
+/// Stands for a value that the service is to make up.
+pub const GENERATE: &str = "generate";
+
+/// Stands for a key that the fleet holds for all its devices.
+pub const OF_FLEET: &str = "fleet";
+
+/// Tags of one device at most.
+pub const MOST_TAGS: usize = 20;
+
+/// A radio profile of an estate, as devices stand on it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProfileBase {
+    pub region: Region,
+    pub radio: RadioSettings,
+}
+
+/// A model of an estate, as devices stand on it.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ModelBase {
+    pub radio: RadioSettings,
+    /// What its labels call it.
+    pub profile_id: Option<String>,
+    /// Why its decoder is not used.
+    pub flaw: Option<String>,
+}
+
+impl From<RadioSettings> for ModelBase {
+    fn from(radio: RadioSettings) -> Self {
+        Self { radio, ..Self::default() }
+    }
+}
+
+/// What an estate has that devices refer to.
+#[derive(Debug, Clone, Default)]
+pub struct Premises {
+    /// Default keys by the fleets' short names.
+    pub fleets: HashMap<String, Option<AesKey>>,
+    /// Models by their short names.
+    pub models: HashMap<String, ModelBase>,
+    /// Radio profiles by their short names.
+    pub profiles: HashMap<String, ProfileBase>,
+}
+
+/// What a device stands on: its settings in all, and where it is used.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Standing {
+    pub region: Region,
+    pub radio: RadioSettings,
+}
+
+impl Premises {
+    fn of<T: Clone>(all: &HashMap<String, T>, what: &str, slug: &str) -> Result<T, Problem> {
+        let known = all.get(slug).cloned();
+        known.ok_or_else(|| bad_field(what, slug, format!("there is no such {what} in this estate")))
+    }
+
+    /// The model whose labels have this ProfileID, if exactly one has.
+    pub fn model_of_label(&self, label: &Label) -> Option<String> {
+        let id = label::profile_id(label);
+        let mut of_it = self.models.iter().filter(|(_, model)| model.profile_id.as_ref() == Some(&id));
+        let (slug, _) = of_it.next()?;
+        of_it.next().is_none().then(|| slug.clone())
+    }
+
+    /// The default key of a fleet that there must be.
+    pub fn fleet(&self, slug: &str) -> Result<Option<AesKey>, Problem> {
+        Self::of(&self.fleets, "fleet", slug)
+    }
+
+    /// A device's settings over its profile's, over its model's; all must go together.
+    ///
+    /// # Errors
+    /// If model or profile are not there, if the profile is for another region, or if the settings cannot be.
+    pub fn standing(
+        &self,
+        model: Option<&str>,
+        profile: Option<&str>,
+        region: Option<Region>,
+        own: &RadioSettings,
+    ) -> Result<Standing, Problem> {
+        let make = model.map(|model| Self::of(&self.models, "model", model)).transpose()?.unwrap_or_default().radio;
+        let base = profile.map(|profile| Self::of(&self.profiles, "profile", profile)).transpose()?;
+        let region = match (region, base.as_ref().map(|base| base.region)) {
+            (Some(given), Some(of_profile)) if given != of_profile => {
+                let allowed = format!("the profile {} is for {of_profile}", profile.unwrap_or(""));
+                return Err(bad_field("region", given.name(), allowed));
+            }
+            (given, of_profile) => given.or(of_profile).unwrap_or(Region::Eu868),
+        };
+        let radio = over(own, &over(&base.map(|base| base.radio).unwrap_or_default(), &make));
+        profile_of(&radio, region)?;
+        Ok(Standing { region, radio })
+    }
+}
+
+/// Where a device is registered, and what is needed to make values up.
+pub struct Surroundings<'a> {
+    /// What the estate has.
+    pub premises: &'a Premises,
+    /// The network, whose addresses are given out.
+    pub net_id: NetId,
+    /// Whether an address is in use.
+    pub taken: &'a (dyn Fn(DevAddr) -> bool + Sync),
+    /// Chance, for keys.
+    pub random: &'a mut (dyn FnMut() -> [u8; 16] + Send),
+}
+
+impl Surroundings<'_> {
+    fn key(&mut self, field: &str, text: &str) -> Result<AesKey, Problem> {
+        match text.trim() {
+            GENERATE => Ok(AesKey((self.random)())),
+            other => input::key(field, other),
+        }
+    }
+
+    fn dev_addr(&mut self, text: &str) -> Result<DevAddr, Problem> {
+        let text = text.trim();
+        if text != GENERATE {
+            let wanted = "8 hex digits are wanted, most significant first, or the word generate";
+            return text.parse().map_err(|_| bad_field("personal.dev_addr", text, wanted));
+        }
+        let mut addr = DevAddr(0);
+        // Addresses are few, so a shared one is not an error, only avoided while that is easy.
+        for _ in 0..32 {
+            let [a, b, c, d, ..] = (self.random)();
+            addr = self.net_id.dev_addr(u32::from_le_bytes([a, b, c, d]));
+            if !(self.taken)(addr) {
+                break;
+            }
+        }
+        Ok(addr)
+    }
+}
+
+impl Check for PersonalSession {
+    type Checked = (DevAddr, SessionKeys11);
+
+    /// Address and keys, checked; nothing is made up.
+    fn check(&self) -> Result<Self::Checked, Problem> {
+        let mut none = || [0; 16];
+        check_session(
+            self,
+            &mut Surroundings {
+                premises: &Premises::default(),
+                net_id: NetId::new(0),
+                taken: &|_| false,
+                random: &mut none,
+            },
+        )
+    }
+}
+
+fn check_session(
+    session: &PersonalSession,
+    estate: &mut Surroundings<'_>,
+) -> Result<(DevAddr, SessionKeys11), Problem> {
+    let nwk_s_key = estate.key("personal.nwk_s_key", &session.nwk_s_key)?;
+    let app_s_key = estate.key("personal.app_s_key", &session.app_s_key)?;
+    let mut keys = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
+    if let Some(key) = &session.s_nwk_s_int_key {
+        keys.s_nwk_s_int_key = estate.key("personal.s_nwk_s_int_key", key)?;
+    }
+    if let Some(key) = &session.nwk_s_enc_key {
+        keys.nwk_s_enc_key = estate.key("personal.nwk_s_enc_key", key)?;
+    }
+    Ok((estate.dev_addr(&session.dev_addr)?, keys))
+}
+
+/// A device whose values have been checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CheckedDevice {
+    pub dev_eui: Eui64,
+    pub join_eui: Eui64,
+    pub activation: Activation,
+    pub name: String,
+    pub fleet: String,
+    pub model: Option<String>,
+    pub profile: Option<String>,
+    pub region: Region,
+    /// Its own settings alone.
+    pub radio: RadioSettings,
+    /// Those it has in all, with profile and model.
+    pub whole: RadioSettings,
+    pub description: String,
+    pub hardware: Option<String>,
+    pub firmware: Option<String>,
+    pub tags: Vec<String>,
+    /// What is to be said of it that is no error.
+    pub notes: Vec<String>,
+}
+
+/// Tags as they are kept: each once, in order.
+pub fn tags(given: &[String]) -> Result<Vec<String>, Problem> {
+    let mut tags: Vec<String> = given.iter().map(|tag| input::slug("tags", tag.trim())).collect::<Result<_, _>>()?;
+    tags.sort();
+    tags.dedup();
+    if tags.len() > MOST_TAGS {
+        return Err(bad_field("tags", &format!("{} tags", tags.len()), format!("at most {MOST_TAGS} are allowed")));
+    }
+    Ok(tags)
+}
+
+pub(crate) fn version(field: &str, given: Option<&str>) -> Result<Option<String>, Problem> {
+    match given.map(str::trim) {
+        None | Some("") => Ok(None),
+        Some(text) if text.chars().count() <= 40 => input::name(field, text).map(Some),
+        Some(text) => Err(bad_field(field, text, "at most 40 characters are allowed")),
+    }
+}
+
+/// A description as it is kept.
+pub fn description(given: &str) -> Result<String, Problem> {
+    let text = given.trim();
+    if text.chars().count() > 500 || text.chars().any(|c| c.is_control() && c != '\n') {
+        return Err(bad_field("description", text, "at most 500 characters are allowed, no control characters"));
+    }
+    Ok(text.to_owned())
+}
+
+/// An EUI that is entered, or stands on the label; where both are given they must agree.
+fn stated(field: &str, entered: &str, on_label: Option<Eui64>) -> Result<Eui64, Problem> {
+    match on_label {
+        Some(eui) if entered.trim().is_empty() => Ok(eui),
+        Some(eui) if input::eui(field, entered)? != eui => {
+            Err(bad_field(field, entered, format!("the label says {eui}: leave one of them out")))
+        }
+        _ => input::eui(field, entered),
+    }
+}
+
+/// Reads and checks every field, in an estate.
+///
+/// # Errors
+/// Names the field, the value and what is allowed; keys are not repeated.
+pub fn check(new: &NewDevice, estate: &mut Surroundings<'_>) -> Result<CheckedDevice, Problem> {
+    let label = new.label.as_deref().filter(|text| !text.trim().is_empty()).map(label::read).transpose()?;
+    let dev_eui = stated("dev_eui", &new.dev_eui, label.as_ref().map(|label| label.dev_eui))?;
+    let join_eui = stated("join_eui", &new.join_eui, label.as_ref().map(|label| label.join_eui))?;
+    let of_label = label.as_ref().and_then(|label| estate.premises.model_of_label(label));
+    let serial = label.and_then(|label| label.serial_number).map(|serial| format!("serial number {serial}"));
+    let about = if new.description.trim().is_empty() { serial } else { None };
+    let fleet = input::slug("fleet", &new.fleet)?;
+    let fleet_key = estate.premises.fleet(&fleet)?;
+    let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| input::slug(field, slug)).transpose();
+    let (model, profile) = (slug("model", &new.model)?.or(of_label), slug("profile", &new.profile)?);
+    let flaw = model.as_ref().and_then(|slug| estate.premises.models.get(slug)?.flaw.as_ref());
+    let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is mended: {flaw}."));
+    let standing = estate.premises.standing(model.as_deref(), profile.as_deref(), new.region, &new.radio)?;
+    let version_of_mac = checked_profile(&standing.radio, standing.region)?.version;
+    suits(&standing.radio, new.personal.is_some())?;
+    let name = if new.name.trim().is_empty() { dev_eui.to_string() } else { input::name("name", &new.name)? };
+    Ok(CheckedDevice {
+        dev_eui,
+        join_eui,
+        activation: check_activation(new, version_of_mac, fleet_key, estate)?,
+        name,
+        fleet,
+        model,
+        profile,
+        region: standing.region,
+        radio: new.radio.clone(),
+        whole: standing.radio,
+        description: description(about.as_ref().unwrap_or(&new.description))?,
+        hardware: version("hardware", new.hardware.as_deref())?,
+        firmware: version("firmware", new.firmware.as_deref())?,
+        tags: tags(&new.tags)?,
+        notes: Vec::from_iter(flaw),
+    })
+}
+
+fn check_activation(
+    new: &NewDevice,
+    version: MacVersion,
+    fleet_key: Option<AesKey>,
+    estate: &mut Surroundings<'_>,
+) -> Result<Activation, Problem> {
+    let missing = |field, why: &str| bad_field(field, "", why.to_owned());
+    if let Some(personal) = &new.personal {
+        if new.app_key.is_some() || new.nwk_key.is_some() {
+            let why = "a personalized device has session keys only: leave the root keys out, or the session";
+            return Err(bad_field("personal", "given together with a root key", why));
+        }
+        let (dev_addr, keys) = check_session(personal, estate)?;
+        return Ok(Activation::Personalized { dev_addr, keys: Box::new(keys) });
+    }
+    let app_key = match new.app_key.as_deref().map(str::trim) {
+        None | Some("") => {
+            let why = "32 hex digits are wanted, or one of the words generate and fleet, or `personal` for a device that does not join";
+            return Err(missing("app_key", why));
+        }
+        Some(OF_FLEET) => fleet_key.ok_or_else(|| {
+            let allowed = format!("the fleet {} has no default key: give it one, or enter the device's own", new.fleet);
+            bad_field("app_key", OF_FLEET, allowed)
+        })?,
+        Some(text) => estate.key("app_key", text)?,
+    };
+    let nwk_key = new.nwk_key.as_deref().map(|key| estate.key("nwk_key", key)).transpose()?;
+    match (version, nwk_key) {
+        (MacVersion::V1_1, None) => {
+            Err(missing("nwk_key", "LoRaWAN 1.1 has two root keys; 32 hex digits are wanted, or the word generate"))
+        }
+        (MacVersion::V1_1, nwk_key) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key })),
+        (_, None) => Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: None })),
+        (version, Some(_)) => {
+            let why =
+                format!("LoRaWAN {version} has one root key: enter it as app_key, or set radio.mac_version to 1.1");
+            Err(bad_field("nwk_key", "given", why))
+        }
+    }
+}
+
+#[cfg(test)]
+#[path = "register_tests.rs"]
+mod tests;

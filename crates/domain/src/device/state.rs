@@ -1,0 +1,74 @@
+//! The state of a device, from when it joined, was heard and was refused.
+
+use api::device::register::PersonalSession;
+use api::device::{DeviceKeys, DeviceState};
+use chrono::{DateTime, Utc};
+use engine::Activation;
+use lorawan::{AesKey, Eui64};
+
+/// From what is known of the device.
+///
+/// A device is silent after three of its usual intervals and a minute. Before it has shown a
+/// rhythm, a day is taken for one interval.
+pub fn device_state(
+    now: DateTime<Utc>,
+    joined_at: Option<DateTime<Utc>>,
+    last_heard: Option<DateTime<Utc>>,
+    rhythm_s: Option<f64>,
+    last_refusal: Option<DateTime<Utc>>,
+) -> DeviceState {
+    let last_good = joined_at.max(last_heard);
+    match (last_good, last_refusal) {
+        (None, None) => return DeviceState::NeverJoined,
+        (None, Some(_)) => return DeviceState::Refused,
+        (Some(good), Some(refused)) if refused > good => return DeviceState::Refused,
+        _ => {}
+    }
+    let patience_s = rhythm_s.unwrap_or(86_400.0) * 3.0 + 60.0;
+    match last_good {
+        Some(at) if (now - at).num_seconds() as f64 > patience_s => DeviceState::Silent,
+        _ => DeviceState::Active,
+    }
+}
+
+/// What there is, in hex.
+pub fn device_keys(dev_eui: Eui64, activation: &Activation) -> DeviceKeys {
+    match activation {
+        Activation::OverTheAir(root) => DeviceKeys {
+            dev_eui,
+            app_key: Some(root.app_key.to_hex()),
+            nwk_key: root.nwk_key.map(|key| key.to_hex()),
+            personal: None,
+        },
+        Activation::Personalized { dev_addr, keys } => {
+            let apart = |key: AesKey| Some(key.to_hex()).filter(|_| key != keys.f_nwk_s_int_key);
+            let personal = PersonalSession {
+                dev_addr: dev_addr.to_string(),
+                app_s_key: keys.app_s_key.to_hex(),
+                nwk_s_key: keys.f_nwk_s_int_key.to_hex(),
+                s_nwk_s_int_key: apart(keys.s_nwk_s_int_key),
+                nwk_s_enc_key: apart(keys.nwk_s_enc_key),
+            };
+            DeviceKeys { dev_eui, app_key: None, nwk_key: None, personal: Some(personal) }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::TimeDelta;
+
+    #[test]
+    fn a_state_follows_from_what_was_last() {
+        let now = Utc::now();
+        let ago = |s| Some(now - TimeDelta::seconds(s));
+        let state = |joined, heard, rhythm, refused| device_state(now, joined, heard, rhythm, refused);
+        assert_eq!(state(None, None, None, None), DeviceState::NeverJoined);
+        assert_eq!(state(None, None, None, ago(5)), DeviceState::Refused);
+        assert_eq!(state(ago(10), None, None, ago(5)), DeviceState::Refused);
+        assert_eq!(state(ago(10), None, None, ago(50)), DeviceState::Active);
+        assert_eq!(state(ago(900), ago(239), Some(60.0), None), DeviceState::Active);
+        assert_eq!(state(ago(900), ago(241), Some(60.0), None), DeviceState::Silent);
+    }
+}

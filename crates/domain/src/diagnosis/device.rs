@@ -1,0 +1,156 @@
+//! How a device is doing: what stands out, why, and what to do.
+
+use api::device::outbox::OutboxItem;
+use api::device::{DeviceDetail, DeviceState};
+use api::diagnosis::device::{Finding, Weight};
+use api::message::Message;
+use chrono::TimeDelta;
+
+use crate::diagnosis::join::unheard_accepts;
+
+/// Percent of an hour's allowance from which on it is worth a word.
+const MUCH_PERCENT: f64 = 80.0;
+
+/// A downlink that was put in this long before the last uplink could have gone with it.
+const SETTLING: TimeDelta = TimeDelta::seconds(1);
+
+pub(crate) fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Finding {
+    let next_step = Some(next_step.to_owned()).filter(|step| !step.is_empty());
+    Finding { weight, about: about.into(), what, next_step }
+}
+
+/// What stands out about a device, what matters most first; of its outbox, the last downlink that failed, and how
+/// many wait with the one that is next.
+pub fn findings(
+    detail: &DeviceDetail,
+    failed: Option<&OutboxItem>,
+    next: Option<(u64, &OutboxItem)>,
+    timeline: &[Message],
+) -> Vec<Finding> {
+    let mut all = vec![unheard_accepts(detail, timeline).unwrap_or_else(|| state(detail))];
+    all.extend(radio(detail));
+    for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
+        let what = format!(
+            "In sub-band {} it was on air for {:.1} s in the last hour, with {} frames; {:.1} s are allowed ({:.0} %).",
+            band.sub_band,
+            band.airtime_ms / 1000.0,
+            band.frames,
+            band.allowance_ms / 1000.0,
+            band.used_percent
+        );
+        let weight = if band.used_percent > 100.0 { Weight::Trouble } else { Weight::Attention };
+        all.push(finding(
+            weight,
+            "airtime",
+            what,
+            "Send less often, or at a faster data rate: `heron airtime calc` says what fits.",
+        ));
+    }
+    if let Some((waiting, item)) = next {
+        let note = item.note.clone().unwrap_or_default();
+        // The device was there and it did not go.
+        let passed = detail.device.last_heard.is_some_and(|heard| heard > item.added_at + SETTLING);
+        let weight = if item.attempts > 0 || passed { Weight::Attention } else { Weight::Fine };
+        let what = match waiting {
+            1 => format!("One downlink {note}"),
+            _ => format!("{waiting} downlinks wait; the first {note}"),
+        };
+        all.push(finding(weight, "outbox", what, ""));
+    }
+    if let Some(item) = failed {
+        let note = item.note.clone().unwrap_or_default();
+        let what = format!("The downlink {} on port {} failed: {note}", item.payload, item.port);
+        all.push(finding(Weight::Attention, "outbox", what, ""));
+    }
+    all.sort_by_key(|finding| finding.weight);
+    all
+}
+
+fn state(detail: &DeviceDetail) -> Finding {
+    let device = &detail.device;
+    match (device.state, &device.refusal) {
+        (DeviceState::NeverJoined, _) if detail.personalized => finding(
+            Weight::Trouble,
+            "session",
+            "It has a session for good and was never heard under it.".into(),
+            "See that it is switched on and near a gateway, and compare DevAddr and session keys with the device.",
+        ),
+        (DeviceState::NeverJoined, _) => finding(
+            Weight::Trouble,
+            "join",
+            "No join-request of it was ever heard.".into(),
+            "What has to be true for that stands below, with what is known of it.",
+        ),
+        (DeviceState::Refused, Some(refusal)) => {
+            finding(Weight::Trouble, "join", refusal.why.clone(), &refusal.next_step)
+        }
+        (DeviceState::Refused, None) => finding(Weight::Trouble, "join", "Its frames are refused.".into(), ""),
+        (DeviceState::Silent, _) => {
+            let rhythm = device.rhythm_s.map_or_else(String::new, |s| format!(" It used to send every {s:.0} s."));
+            let what =
+                format!("It is overdue: nothing was heard of it for longer than three of its intervals.{rhythm}");
+            let step = "Compare with the gateways that last heard it: if they are quiet too, it is not the device.";
+            finding(Weight::Trouble, "uplinks", what, step)
+        }
+        (DeviceState::Disabled, _) => finding(
+            Weight::Attention,
+            "device",
+            "It is disabled: its frames are refused, and nothing is sent to it.".into(),
+            "Enable it when it is to be served again.",
+        ),
+        (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "It is heard as it should be.".into(), ""),
+    }
+}
+
+fn radio(detail: &DeviceDetail) -> Vec<Finding> {
+    let mut all = Vec::new();
+    if let Some(agreement) = &detail.agreement {
+        for refused in &agreement.refused {
+            let what = format!("It refuses {}, {} times in a row.", refused.what, refused.times);
+            let step = format!(
+                "It is asked again at {}. Ask for something it can do, by its radio settings.",
+                refused.again_at.format("%Y-%m-%d %H:%M:%S UTC")
+            );
+            all.push(finding(Weight::Attention, "settings", what, &step));
+        }
+        if agreement.unanswered > 1 {
+            let what = format!(
+                "{} requests in a row got no answer: {}.",
+                agreement.unanswered,
+                agreement.under_way.join(", ")
+            );
+            all.push(finding(
+                Weight::Attention,
+                "settings",
+                what,
+                "See whether it hears downlinks at all: put a confirmed one into its outbox.",
+            ));
+        } else if let Some(first) = agreement.under_way.first() {
+            all.push(finding(Weight::Fine, "settings", format!("Under way: {first}."), ""));
+        }
+        if let Some(health) = &agreement.health
+            && let Some(percent) = health.battery_percent.filter(|percent| *percent < 15.0)
+        {
+            all.push(finding(
+                Weight::Attention,
+                "battery",
+                format!("Its battery is down to {percent:.0} %."),
+                "Plan to change it.",
+            ));
+        }
+    }
+    if let Some(next) = &detail.next_session {
+        let what = format!("A session at {} is agreed upon and begins with the first uplink under it.", next.dev_addr);
+        let step =
+            if detail.session.is_none() { "If none comes, the device has not heard the join-accept." } else { "" };
+        all.push(finding(Weight::Fine, "session", what, step));
+    }
+    if let Some(decision) = &detail.rate_decision {
+        let weight = match decision.verdict.as_str() {
+            "strained" | "lossy" => Weight::Attention,
+            _ => Weight::Fine,
+        };
+        all.push(finding(weight, "data rate", decision.why.clone(), ""));
+    }
+    all
+}

@@ -1,0 +1,35 @@
+//! The rules of the job, above the wire types: what may be registered, what settings make of a radio, why a device is
+//! not heard, what a decoder's value means, who may do what. Service, store and client ask the same rules.
+//!
+//! Pure: no input or output, no clock; time and randomness come in as arguments.
+
+pub mod access;
+pub mod audit;
+pub mod calculator;
+pub mod csv;
+pub mod device;
+pub mod diagnosis;
+pub mod downlink;
+pub mod fleet;
+pub mod gateway;
+pub mod input;
+pub mod model;
+pub mod people;
+pub mod radio;
+pub mod reading;
+pub mod token;
+pub mod vitals;
+
+use api::problem::Problem;
+
+/// A request that can be checked by itself, without knowing anything of the estate.
+pub trait Check {
+    /// What it comes to.
+    type Checked;
+
+    /// Checks every field.
+    ///
+    /// # Errors
+    /// Names the field, its value and what is allowed.
+    fn check(&self) -> Result<Self::Checked, Problem>;
+}
