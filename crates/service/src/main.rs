@@ -1,48 +1,16 @@
 //! `herond`: the network service. It connects the pure crates to sockets, clock and database; no rule
 //! of the job lives here.
 
-mod access;
-mod archive;
-mod authority;
-mod broker;
-mod buckets;
-mod catalogue;
-mod chronicle;
 mod clock;
-mod committer;
-mod condition;
-mod config;
-mod credentials;
-mod decode;
-mod directory;
-mod export;
-mod fair;
-mod firmware;
-mod first_start;
-mod git;
-mod handover;
+mod decoding;
+mod gateways;
 mod history;
 mod http;
-mod intake;
-mod jobs;
-mod journal;
-mod kit;
-mod labels;
-mod link;
-mod live;
-mod network;
-mod operator;
-mod prepare;
-mod presence;
-mod refused_rows;
-mod run;
+mod import;
+mod ingest;
+mod net;
+mod pipeline;
 mod startup;
-mod strangers;
-mod tell;
-mod totals;
-mod vitals;
-mod workbench;
-mod workers;
 
 use std::io::IsTerminal as _;
 use std::process::ExitCode;
@@ -52,8 +20,9 @@ use anyhow::Result;
 use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
-use config::{Cli, InsertRate, MakeHistory, Options, Verb};
 use mimalloc::MiMalloc;
+use startup::config::{Cli, InsertRate, MakeHistory, Options, Verb};
+use startup::operator;
 use store::{Store, Vault};
 
 /// The engine makes and drops small things of some few sizes, from several threads: the system's allocator
@@ -64,9 +33,9 @@ static ALLOCATOR: MiMalloc = MiMalloc;
 fn main() -> ExitCode {
     let done = match Cli::parse().verb {
         Verb::Serve(options) => serve(*options),
-        Verb::DecodeWorker(options) => return workers::run(options.niceness),
+        Verb::DecodeWorker(options) => return decoding::workers::run(options.niceness),
         Verb::Openapi => document(),
-        Verb::BrokerFiles(options) => broker::write(&options),
+        Verb::BrokerFiles(options) => gateways::broker_files::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),
         Verb::ResetPassword(options) => alone(operator::reset_password(&options)),
@@ -89,7 +58,7 @@ fn serve(options: Options) -> Result<()> {
     let filter = EnvFilter::try_from_env("HEROND_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
     let colours = std::io::stderr().is_terminal();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
-    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(run::run(options))
+    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options))
 }
 
 /// Something small, without the service.

@@ -1,6 +1,6 @@
 //! Checks of a gateway that somebody registers or changes, and the state that follows from when it was last heard.
 
-use std::net::IpAddr;
+use core::net::IpAddr;
 
 use api::gateway::{GatewayAbout, GatewayState, NewGateway, Protocol};
 use api::problem::{Problem, bad_field};

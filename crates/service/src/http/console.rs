@@ -6,7 +6,7 @@ use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
-use super::App;
+use crate::http::App;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/build"]

@@ -5,7 +5,7 @@ use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::openapi::{Content, OpenApi, Ref, RefOr, Response, ResponseBuilder};
 
-use super::warden::operations;
+use crate::http::auth::authorize::operations;
 
 /// As refusals are sent (RFC 9457).
 const PROBLEM: &str = "application/problem+json";
@@ -77,7 +77,7 @@ fn as_problem(response: &mut Response) {
 
 #[cfg(test)]
 mod tests {
-    use super::super::document;
+    use crate::http::document;
 
     #[test]
     fn every_refusal_is_described_and_sent_as_a_problem() {

@@ -14,10 +14,10 @@ use sha2::{Digest as _, Sha256};
 use store::EstateId;
 use tokio::sync::{Mutex as AsyncMutex, Semaphore, watch};
 
-use super::auth;
-use super::error::Refusal;
-use super::limits::Limits;
-use super::recent::Recent;
+use crate::http::auth::limits::Limits;
+use crate::http::auth::recent::Recent;
+use crate::http::auth::secret;
+use crate::http::error::Refusal;
 
 /// What is said of answers for programs: there is nothing in them to show or run.
 const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
@@ -90,7 +90,7 @@ impl Edge {
     /// A password's hash, of which few are made at a time.
     pub async fn hash(&self, password: String) -> Result<String, Refusal> {
         let _one_of_few = self.sign_ins.acquire().await;
-        auth::hash(password).await.map_err(|why| {
+        secret::hash(password).await.map_err(|why| {
             tracing::error!("a password could not be hashed: {why:#}");
             Refusal::internal()
         })
@@ -99,7 +99,7 @@ impl Edge {
     /// Whether a password is the one behind a hash; without one it is not, and takes as long.
     pub async fn verify(&self, password: String, stored: Option<String>) -> bool {
         let _one_of_few = self.sign_ins.acquire().await;
-        auth::verify(password, stored).await.unwrap_or(false)
+        secret::verify(password, stored).await.unwrap_or(false)
     }
 
     /// Whose turn it is to change something in an estate.

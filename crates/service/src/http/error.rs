@@ -7,7 +7,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use store::StoreError;
 
-use super::extract::Json;
+use crate::http::extract::Json;
 
 /// What a handler gives back.
 pub type Answer<T> = Result<Json<T>, Refusal>;

@@ -15,11 +15,12 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use store::{EstateId, Part};
 
-use super::App;
-use super::error::{Refusal, not_found};
-use super::trail::Trail;
-use super::warden::{self, Entry};
-use crate::access::{Access, Reach};
+use crate::http::App;
+use crate::http::auth::access::{Access, Reach};
+use crate::http::auth::audit_context::Trail;
+use crate::http::auth::authorize;
+use crate::http::auth::authorize::Entry;
+use crate::http::error::{Refusal, not_found};
 
 /// A JSON body, in or out; one that does not parse is answered with a problem that says where.
 pub struct Json<T>(pub T);
@@ -92,7 +93,7 @@ impl FromRequestParts<App> for Source {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        Ok(Self(warden::source(parts)))
+        Ok(Self(authorize::source(parts)))
     }
 }
 
@@ -158,7 +159,7 @@ impl FromRequestParts<App> for InEstate {
         let access = access_of(parts, &entry)?;
         // Of a member's endpoint the handler itself says how far it reaches.
         if !entry.of_device && matches!(entry.reach, Reach::Part(_)) {
-            let refusal = warden::beyond(&entry.reach);
+            let refusal = authorize::beyond(&entry.reach);
             entry.trail.note(refusal.0.to_string());
             return Err(refusal);
         }

@@ -1,51 +1,21 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
-mod account;
-mod audit;
 pub mod auth;
-mod catalogue;
-mod changing;
 pub mod console;
-mod description;
-mod devices;
+pub mod description;
+pub mod devices;
 pub mod edge;
-mod error;
-mod estates;
-mod extract;
-mod find;
-mod firmware;
-mod frames;
-mod gateway_access;
-mod gateways;
-mod groups;
-mod installation;
-mod jobs;
-mod knowing;
-mod labels;
-mod ledger;
-pub mod limits;
-mod members;
-mod models;
-mod outbox;
-mod profiles;
-mod readings;
-mod recent;
-mod regions;
-mod registering;
-mod rehearsal;
-mod scripts;
-mod sign_in;
-mod tokens;
-mod traffic;
-mod trail;
-mod two_step;
-mod warden;
-mod watch;
-pub mod workbench;
+pub mod error;
+pub mod extract;
+pub mod gateways;
+pub mod insight;
+pub mod models;
+pub mod people;
 
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::http::auth::authorize::{Endpoints, Entry};
 use api::health::{Health, PartState};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
@@ -68,24 +38,23 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use utoipa_swagger_ui::SwaggerUi;
-use warden::{Endpoints, Entry};
 
-use crate::authority::Authority;
-use crate::chronicle::Chronicle;
-use crate::condition::Condition;
-use crate::credentials::Credentials;
-use crate::directory::Directory;
-use crate::firmware::Firmwares;
-use crate::history::Doubts;
-use crate::intake::Intake;
-use crate::link::Doors;
-use crate::link::lns::Lns;
-use crate::link::tls::{Identity, Trust};
-use crate::live::Live;
-use crate::network::Network;
-use crate::presence::Presence;
-use crate::strangers::Strangers;
-use crate::vitals::Vitals;
+use crate::gateways::authority::Authority;
+use crate::gateways::credentials::Credentials;
+use crate::gateways::event_log::Chronicle;
+use crate::gateways::firmware::Firmwares;
+use crate::gateways::registry::Presence;
+use crate::gateways::transport::Doors;
+use crate::gateways::transport::lns::Lns;
+use crate::history::summaries::Doubts;
+use crate::ingest::network::Network;
+use crate::ingest::stats::Intake;
+use crate::ingest::strangers::Strangers;
+use crate::net::tls::{Identity, Trust};
+use crate::pipeline::condition::Condition;
+use crate::pipeline::directory::Directory;
+use crate::pipeline::live::Live;
+use crate::pipeline::metrics::Vitals;
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
@@ -125,7 +94,7 @@ pub struct App {
     pub gate: Gate,
     pub edge: Arc<Edge>,
     /// Scripts that people run.
-    pub turns: Arc<scripts::Turns>,
+    pub turns: Arc<models::scripts::Turns>,
     /// Exports going on: each reads from the database for as long as it takes.
     pub exports: Arc<Semaphore>,
     /// Told when there is a new job.
@@ -152,122 +121,134 @@ fn described() -> OpenApiRouter<App> {
             .routes(routes!(health))
             .routes(routes!(intake))
             .routes(routes!(vitals))
-            .routes(routes!(sign_in::sign_in))
-            .routes(routes!(sign_in::sign_out))
-            .routes(routes!(sign_in::open_invitation))
-            .routes(routes!(sign_in::take_invitation))
-            .routes(routes!(account::me))
-            .routes(routes!(account::list_sign_ins, account::end_other_sign_ins))
-            .routes(routes!(account::end_sign_in))
-            .routes(routes!(account::set_password))
-            .routes(routes!(account::prepare_two_step, account::begin_two_step))
-            .routes(routes!(account::renew_recovery_codes))
-            .routes(routes!(account::end_two_step))
-            .routes(routes!(members::list_roles))
-            .routes(routes!(members::list_people))
-            .routes(routes!(members::change_member, members::remove_member))
-            .routes(routes!(members::leave))
-            .routes(routes!(members::list_invitations, members::add_invitation))
-            .routes(routes!(members::withdraw_invitation))
-            .routes(routes!(members::list_shares))
-            .routes(routes!(members::change_share, members::end_share))
-            .routes(routes!(tokens::list_tokens, tokens::add_token))
-            .routes(routes!(tokens::revoke_token))
-            .routes(routes!(audit::list_audit))
-            .routes(routes!(audit::export_audit))
-            .routes(routes!(audit::list_installation_audit))
-            .routes(routes!(installation::list_installation_estates, installation::found_estate))
-            .routes(routes!(estates::list_estates))
-            .routes(routes!(estates::list_fleets, estates::add_fleet))
-            .routes(routes!(estates::show_fleet, estates::remove_fleet))
-            .routes(routes!(estates::set_fleet_limits))
-            .routes(routes!(estates::set_fleet_keeping))
-            .routes(routes!(gateways::list_gateways, gateways::add_gateway))
-            .routes(routes!(gateways::show_gateway, gateways::change_gateway, gateways::remove_gateway))
-            .routes(routes!(gateways::forget_refused_frequencies))
-            .routes(routes!(gateways::import_gateways))
-            .routes(routes!(gateways::list_strangers))
-            .routes(routes!(gateway_access::list_credentials, gateway_access::add_credential))
-            .routes(routes!(gateway_access::revoke_credential))
-            .routes(routes!(gateway_access::replace_credentials))
-            .routes(routes!(gateway_access::make_kit))
-            .routes(routes!(gateway_access::list_events))
-            .routes(routes!(gateway_access::show_reception))
-            .routes(routes!(gateway_access::show_uptime))
-            .routes(routes!(gateway_access::list_endings))
-            .routes(routes!(firmware::remove_firmware))
-            .routes(routes!(firmware::hand_firmware))
-            .routes(routes!(models::list_models))
-            .routes(routes!(models::show_model, models::put_model, models::remove_model))
-            .routes(routes!(workbench::try_draft))
-            .routes(routes!(workbench::list_doubts))
-            .routes(routes!(workbench::list_editions))
-            .routes(routes!(workbench::show_edition))
-            .routes(routes!(workbench::compare_editions))
-            .routes(routes!(workbench::restore_edition))
-            .routes(routes!(jobs::list_jobs, jobs::add_job))
-            .routes(routes!(jobs::show_job, jobs::cancel_job))
-            .routes(routes!(rehearsal::rehearse))
-            .routes(routes!(catalogue::list_sources))
-            .routes(routes!(catalogue::import_git))
-            .routes(routes!(catalogue::import_shipped))
-            .routes(routes!(catalogue::refresh))
-            .routes(routes!(profiles::list_profiles))
-            .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
-            .routes(routes!(devices::list_devices, registering::add_device))
-            .routes(routes!(devices::list_device_strangers))
-            .routes(routes!(labels::print_labels))
-            .routes(routes!(registering::check_device))
-            .routes(routes!(registering::export_devices))
-            .routes(routes!(changing::change_devices))
-            .routes(routes!(devices::show_device, changing::change_device, devices::remove_device))
-            .routes(routes!(changing::forget_session))
-            .routes(routes!(changing::set_counters))
-            .routes(routes!(estates::set_fleet_key))
-            .routes(routes!(devices::show_keys))
-            .routes(routes!(changing::set_radio))
-            .routes(routes!(devices::why))
-            .routes(routes!(readings::list_readings))
-            .routes(routes!(readings::chart))
-            .routes(routes!(readings::export_readings))
-            .routes(routes!(ledger::ledger))
-            .routes(routes!(groups::list_groups, groups::add_group))
-            .routes(routes!(groups::show_group, groups::remove_group))
-            .routes(routes!(groups::set_members))
-            .routes(routes!(groups::show_group_keys))
-            .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
-            .routes(routes!(outbox::check_outbox_item))
-            .routes(routes!(outbox::place_in_outbox))
-            .routes(routes!(outbox::cancel))
-            .routes(routes!(frames::take_apart))
-            .routes(routes!(regions::list_regions))
-            .routes(routes!(regions::show_region))
-            .routes(routes!(regions::airtime))
-            .routes(routes!(regions::layout))
-            .routes(routes!(find::find))
-            .routes(routes!(watch::show_watch))
-            .routes(routes!(watch::list_decode_failures))
-            .routes(routes!(traffic::history))
-            .routes(routes!(traffic::live))
+            .routes(routes!(auth::sign_in::sign_in))
+            .routes(routes!(auth::sign_in::sign_out))
+            .routes(routes!(auth::sign_in::open_invitation))
+            .routes(routes!(auth::sign_in::take_invitation))
+            .routes(routes!(auth::account::me))
+            .routes(routes!(auth::account::list_sign_ins, auth::account::end_other_sign_ins))
+            .routes(routes!(auth::account::end_sign_in))
+            .routes(routes!(auth::account::set_password))
+            .routes(routes!(auth::account::prepare_two_step, auth::account::begin_two_step))
+            .routes(routes!(auth::account::renew_recovery_codes))
+            .routes(routes!(auth::account::end_two_step))
+            .routes(routes!(people::members::list_roles))
+            .routes(routes!(people::members::list_people))
+            .routes(routes!(people::members::change_member, people::members::remove_member))
+            .routes(routes!(people::members::leave))
+            .routes(routes!(people::members::list_invitations, people::members::add_invitation))
+            .routes(routes!(people::members::withdraw_invitation))
+            .routes(routes!(people::members::list_shares))
+            .routes(routes!(people::members::change_share, people::members::end_share))
+            .routes(routes!(auth::tokens::list_tokens, auth::tokens::add_token))
+            .routes(routes!(auth::tokens::revoke_token))
+            .routes(routes!(people::audit::list_audit))
+            .routes(routes!(people::audit::export_audit))
+            .routes(routes!(people::audit::list_installation_audit))
+            .routes(routes!(people::installation::list_installation_estates, people::installation::found_estate))
+            .routes(routes!(people::estates::list_estates))
+            .routes(routes!(people::estates::list_fleets, people::estates::add_fleet))
+            .routes(routes!(people::estates::show_fleet, people::estates::remove_fleet))
+            .routes(routes!(people::estates::set_fleet_limits))
+            .routes(routes!(people::estates::set_fleet_keeping))
+            .routes(routes!(gateways::gateway::list_gateways, gateways::gateway::add_gateway))
+            .routes(routes!(
+                gateways::gateway::show_gateway,
+                gateways::gateway::change_gateway,
+                gateways::gateway::remove_gateway
+            ))
+            .routes(routes!(gateways::gateway::forget_refused_frequencies))
+            .routes(routes!(gateways::gateway::import_gateways))
+            .routes(routes!(gateways::gateway::list_strangers))
+            .routes(routes!(gateways::access::list_credentials, gateways::access::add_credential))
+            .routes(routes!(gateways::access::revoke_credential))
+            .routes(routes!(gateways::access::replace_credentials))
+            .routes(routes!(gateways::access::make_kit))
+            .routes(routes!(gateways::access::list_events))
+            .routes(routes!(gateways::access::show_reception))
+            .routes(routes!(gateways::access::show_uptime))
+            .routes(routes!(gateways::access::list_endings))
+            .routes(routes!(gateways::firmware::remove_firmware))
+            .routes(routes!(gateways::firmware::hand_firmware))
+            .routes(routes!(models::model::list_models))
+            .routes(routes!(models::model::show_model, models::model::put_model, models::model::remove_model))
+            .routes(routes!(models::workbench::try_draft))
+            .routes(routes!(models::workbench::list_doubts))
+            .routes(routes!(models::workbench::list_editions))
+            .routes(routes!(models::workbench::show_edition))
+            .routes(routes!(models::workbench::compare_editions))
+            .routes(routes!(models::workbench::restore_edition))
+            .routes(routes!(models::redecoding::list_jobs, models::redecoding::add_job))
+            .routes(routes!(models::redecoding::show_job, models::redecoding::cancel_job))
+            .routes(routes!(devices::rehearsal::rehearse))
+            .routes(routes!(models::catalogue::list_sources))
+            .routes(routes!(models::catalogue::import_git))
+            .routes(routes!(models::catalogue::import_shipped))
+            .routes(routes!(models::catalogue::refresh))
+            .routes(routes!(devices::profiles::list_profiles))
+            .routes(routes!(
+                devices::profiles::show_profile,
+                devices::profiles::put_profile,
+                devices::profiles::remove_profile
+            ))
+            .routes(routes!(devices::device::list_devices, devices::register::add_device))
+            .routes(routes!(devices::device::list_device_strangers))
+            .routes(routes!(devices::labels::print_labels))
+            .routes(routes!(devices::register::check_device))
+            .routes(routes!(devices::register::export_devices))
+            .routes(routes!(devices::change::change_devices))
+            .routes(routes!(
+                devices::device::show_device,
+                devices::change::change_device,
+                devices::device::remove_device
+            ))
+            .routes(routes!(devices::change::forget_session))
+            .routes(routes!(devices::change::set_counters))
+            .routes(routes!(people::estates::set_fleet_key))
+            .routes(routes!(devices::device::show_keys))
+            .routes(routes!(devices::change::set_radio))
+            .routes(routes!(devices::device::why))
+            .routes(routes!(insight::readings::list_readings))
+            .routes(routes!(insight::readings::chart))
+            .routes(routes!(insight::readings::export_readings))
+            .routes(routes!(insight::ledger::ledger))
+            .routes(routes!(devices::groups::list_groups, devices::groups::add_group))
+            .routes(routes!(devices::groups::show_group, devices::groups::remove_group))
+            .routes(routes!(devices::groups::set_members))
+            .routes(routes!(devices::groups::show_group_keys))
+            .routes(routes!(devices::outbox::list_outbox, devices::outbox::add_to_outbox))
+            .routes(routes!(devices::outbox::check_outbox_item))
+            .routes(routes!(devices::outbox::place_in_outbox))
+            .routes(routes!(devices::outbox::cancel))
+            .routes(routes!(insight::frames::take_apart))
+            .routes(routes!(insight::regions::list_regions))
+            .routes(routes!(insight::regions::show_region))
+            .routes(routes!(insight::regions::airtime))
+            .routes(routes!(insight::regions::layout))
+            .routes(routes!(insight::find::find))
+            .routes(routes!(insight::watch::show_watch))
+            .routes(routes!(insight::watch::list_decode_failures))
+            .routes(routes!(insight::traffic::history))
+            .routes(routes!(insight::traffic::live))
             .merge(
                 OpenApiRouter::new()
-                    .routes(routes!(registering::import_devices))
+                    .routes(routes!(devices::register::import_devices))
                     .layer(DefaultBodyLimit::max(domain::device::import::LARGEST)),
             )
             .merge(
                 OpenApiRouter::new()
-                    .routes(routes!(catalogue::import_files))
+                    .routes(routes!(models::catalogue::import_files))
                     .layer(DefaultBodyLimit::max(domain::model::catalogue::LARGEST)),
             )
             .merge(
                 OpenApiRouter::new()
-                    .routes(routes!(labels::read_photo))
-                    .layer(DefaultBodyLimit::max(crate::labels::LARGEST_PHOTO)),
+                    .routes(routes!(devices::labels::read_photo))
+                    .layer(DefaultBodyLimit::max(crate::import::labels::LARGEST_PHOTO)),
             )
             // Only a firmware is larger than anything else.
             .merge(
                 OpenApiRouter::new()
-                    .routes(routes!(firmware::list_firmware, firmware::add_firmware))
+                    .routes(routes!(gateways::firmware::list_firmware, gateways::firmware::add_firmware))
                     .layer(DefaultBodyLimit::max(MAX_FIRMWARE_BODY)),
             ),
     )
@@ -294,7 +275,7 @@ pub fn router(app: App) -> Result<Router, String> {
     let endpoints = Arc::new(Endpoints::of(&document)?);
     let edge = Arc::clone(&app.edge);
     Ok(router
-        .layer(middleware::from_fn_with_state((app.clone(), endpoints), warden::guard))
+        .layer(middleware::from_fn_with_state((app.clone(), endpoints), auth::authorize::guard))
         .merge(SwaggerUi::new("/api/browse").url("/api/openapi.json", document))
         .route("/api/{*rest}", get(error::no_such_endpoint).fallback(error::no_such_endpoint))
         .fallback(console::serve)

@@ -5,7 +5,7 @@ use api::diagnosis::device::Weight;
 use engine::{Activation, Command};
 use store::{Damaged, Store};
 
-use crate::condition::Condition;
+use crate::pipeline::condition::Condition;
 
 /// Tells what was damaged; gives the commands by which the engine knows the devices that are not served.
 ///

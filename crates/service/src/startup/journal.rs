@@ -6,11 +6,12 @@ use anyhow::{Context as _, Result};
 use api::diagnosis::device::Weight;
 use engine::Timestamp;
 
-use crate::clock::{self, Moment};
-use crate::condition::Condition;
-use crate::journal::aside::Aside;
-use crate::journal::{Clocks, Journal, Opened};
-use crate::network::Before;
+use crate::clock;
+use crate::clock::Moment;
+use crate::ingest::journal::aside::Aside;
+use crate::ingest::journal::{Clocks, Journal, Opened};
+use crate::ingest::network::Before;
+use crate::pipeline::condition::Condition;
 
 /// A correction of less than this is not worth telling.
 const TOLD_US: i64 = 2_000_000;

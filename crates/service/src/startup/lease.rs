@@ -9,10 +9,10 @@ use anyhow::{Result, bail};
 use store::{Claim, Holder, LEASE, Lease, Store, StoreError};
 use tokio_util::sync::CancellationToken;
 
-use super::high_water::HighWater;
 use crate::clock;
-use crate::condition::Condition;
-use crate::vitals::process_stat;
+use crate::pipeline::condition::Condition;
+use crate::pipeline::metrics::process_stat;
+use crate::startup::high_water::HighWater;
 
 /// How often the lease is renewed beside the commits.
 const RENEW_EVERY: Duration = Duration::from_secs(5);

@@ -1,8 +1,13 @@
-//! What has to be right before the service begins: the database, who holds it, the master key, the journal.
+//! Starting and stopping: options, the checks before the service begins (database, lease, master key, journal), the
+//! first start, and the operator's commands. What runs afterwards lives in the other folders.
 
+pub mod config;
 pub mod damage;
 pub mod database;
 pub mod files;
+pub mod first_start;
 pub mod high_water;
 pub mod journal;
 pub mod lease;
+pub mod operator;
+pub mod run;

@@ -1,0 +1,246 @@
+//! One worker process, from the service's side: started, asked, and killed when it takes too long.
+
+use std::collections::HashSet;
+use std::io::{self, Write as _};
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::decoding::workers::ScriptRef;
+use crate::decoding::workers::wire;
+use crate::decoding::workers::wire::{Answer, Request};
+use crate::pipeline::metrics::process_stat;
+
+/// Scripts that a worker holds; when it has more, it lets all go.
+pub(super) const SCRIPTS: usize = 128;
+/// Room for what is read at once.
+const CHUNK: usize = 64 * 1024;
+
+/// An answer that has not come within this part of its time is slow.
+const SLOW: u32 = 10;
+
+/// Why there is no answer.
+#[derive(Debug)]
+pub enum Lost {
+    /// None came in time. Says whether the worker got less than half of the processor in that time.
+    Late { busy_machine: bool },
+    /// The worker has ended, or says nothing that can be read.
+    Ended(String),
+}
+
+/// Where workers come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// This program, run as a worker.
+    #[cfg_attr(test, allow(dead_code))]
+    Program,
+    /// A thread of this process, for tests of what uses workers. It cannot be killed.
+    #[cfg(test)]
+    Thread,
+}
+
+/// Both ends of the pipe to a worker.
+enum Pipes {
+    Process(Child, ChildStdin, ChildStdout),
+    #[cfg(test)]
+    Thread(io::PipeWriter, io::PipeReader),
+}
+
+/// A worker process.
+pub struct Process {
+    pipes: Pipes,
+    /// Read, and not taken yet.
+    buffer: Vec<u8>,
+    loaded: HashSet<u64>,
+}
+
+impl Process {
+    /// Starts a worker that stands back by `niceness` for others.
+    ///
+    /// # Errors
+    /// If the program cannot be started.
+    pub fn start(source: Source, niceness: i32) -> io::Result<Self> {
+        let pipes = match source {
+            Source::Program => {
+                let mut child = Command::new("/proc/self/exe")
+                    .arg("decode-worker")
+                    .arg(format!("--niceness={niceness}"))
+                    .env_clear()
+                    .current_dir("/")
+                    .stdin(Stdio::piped())
+                    .stdout(Stdio::piped())
+                    .stderr(Stdio::inherit())
+                    .spawn()?;
+                let (Some(stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else {
+                    return Err(io::Error::other("no pipes"));
+                };
+                Pipes::Process(child, stdin, stdout)
+            }
+            #[cfg(test)]
+            Source::Thread => {
+                let (mut from, to_worker) = io::pipe()?;
+                let (from_worker, mut to) = io::pipe()?;
+                std::thread::spawn(move || crate::decoding::workers::worker::serve(&mut from, &mut to));
+                Pipes::Thread(to_worker, from_worker)
+            }
+        };
+        Ok(Self { pipes, buffer: Vec::new(), loaded: HashSet::new() })
+    }
+
+    /// Writes messages. Not more than the pipe holds beside what is not answered yet: the worker reads nothing while it
+    /// waits to be read itself.
+    fn send(&mut self, bytes: &[u8]) -> Result<(), Lost> {
+        let sent = match &mut self.pipes {
+            Pipes::Process(_, to, _) => to.write_all(bytes).and_then(|()| to.flush()),
+            #[cfg(test)]
+            Pipes::Thread(to, _) => to.write_all(bytes),
+        };
+        sent.map_err(|error| Lost::Ended(error.to_string()))
+    }
+
+    /// The next answer, if it comes until then.
+    fn receive(&mut self, begun: Instant, limit: Duration) -> Result<Answer, Lost> {
+        // Asked only once an answer is slow to come: most calls take microseconds.
+        let mut slow: Option<(Instant, Option<f64>)> = None;
+        loop {
+            match wire::take(&self.buffer) {
+                Ok(Some((answer, taken))) => {
+                    self.buffer.drain(..taken);
+                    return Ok(answer);
+                }
+                Ok(None) => {}
+                Err(error) => return Err(Lost::Ended(error.to_string())),
+            }
+            let left = limit.saturating_sub(begun.elapsed());
+            let wait = if slow.is_none() { left.min(limit / SLOW) } else { left };
+            if !self.readable_within(wait)? {
+                let cpu_s = self.cpu_s();
+                match slow {
+                    None => slow = Some((Instant::now(), cpu_s)),
+                    Some((since, cpu_before_s)) => {
+                        let took = cpu_s.zip(cpu_before_s).map(|(now, before)| now - before);
+                        let busy_machine = took.is_some_and(|took| took * 2.0 < since.elapsed().as_secs_f64());
+                        return Err(Lost::Late { busy_machine });
+                    }
+                }
+                continue;
+            }
+            let mut chunk = [0; CHUNK];
+            let read = match &mut self.pipes {
+                Pipes::Process(_, _, from) => io::Read::read(from, &mut chunk),
+                #[cfg(test)]
+                Pipes::Thread(_, from) => io::Read::read(from, &mut chunk),
+            };
+            match read {
+                Ok(0) => return Err(Lost::Ended("it has ended".into())),
+                Ok(n) => self.buffer.extend(&chunk[..n]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(Lost::Ended(error.to_string())),
+            }
+        }
+    }
+
+    fn readable_within(&self, time: Duration) -> Result<bool, Lost> {
+        let time = Timespec::try_from(time).unwrap_or(Timespec { tv_sec: 1, tv_nsec: 0 });
+        let mut fds = match &self.pipes {
+            Pipes::Process(_, _, from) => [PollFd::new(from, PollFlags::IN)],
+            #[cfg(test)]
+            Pipes::Thread(_, from) => [PollFd::new(from, PollFlags::IN)],
+        };
+        match poll(&mut fds, Some(&time)) {
+            Ok(ready) => Ok(ready > 0),
+            Err(rustix::io::Errno::INTR) => Ok(true),
+            Err(error) => Err(Lost::Ended(error.to_string())),
+        }
+    }
+
+    /// Processor time that the worker has taken since it was started.
+    fn cpu_s(&self) -> Option<f64> {
+        match &self.pipes {
+            Pipes::Process(child, ..) => process_stat(child.id()).map(|stat| stat.cpu_s),
+            #[cfg(test)]
+            Pipes::Thread(..) => None,
+        }
+    }
+
+    /// Asks for one thing. After an error the worker is of no use any more.
+    pub fn ask(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
+        let begun = Instant::now();
+        let mut bytes = Vec::with_capacity(512);
+        wire::put(&mut bytes, request).map_err(|error| Lost::Ended(error.to_string()))?;
+        self.send(&bytes)?;
+        self.receive(begun, limit)
+    }
+
+    /// Whether the worker holds a script.
+    pub fn holds(&self, script: u64) -> bool {
+        self.loaded.contains(&script)
+    }
+
+    /// Sees to it that the worker holds a script.
+    pub fn hold(&mut self, script: &ScriptRef, limit: Duration) -> Result<(), Lost> {
+        if self.holds(script.number) {
+            return Ok(());
+        }
+        if self.loaded.len() >= SCRIPTS {
+            self.ask(&Request::Forget, limit)?;
+            self.loaded.clear();
+        }
+        let load = Request::Load { script: script.number, source: Arc::clone(&script.source) };
+        match self.ask(&load, limit)? {
+            Answer::Loaded(Ok(_)) => {
+                self.loaded.insert(script.number);
+                Ok(())
+            }
+            // It has been loaded before: it is the same everywhere.
+            other => Err(Lost::Ended(format!("a script does not load any more: {other:?}"))),
+        }
+    }
+
+    /// Asks for many things, whose answers come in order, and tells each. It goes on asking for as long as `more` says so.
+    /// An answer that takes longer than `limit` ends it.
+    pub fn ask_all(
+        &mut self,
+        requests: &[Request],
+        limit: Duration,
+        mut answered: impl FnMut(usize, Answer),
+        more: impl Fn() -> bool,
+    ) -> Result<(), Lost> {
+        let (mut sent, mut done) = (0, 0);
+        let mut last = Instant::now();
+        loop {
+            let mut bytes = Vec::new();
+            while sent < requests.len() && sent - done < AT_ONCE && more() {
+                wire::put(&mut bytes, &requests[sent]).map_err(|error| Lost::Ended(error.to_string()))?;
+                sent += 1;
+            }
+            if !bytes.is_empty() {
+                self.send(&bytes)?;
+            }
+            if done == sent {
+                return Ok(());
+            }
+            answered(done, self.receive(last, limit)?);
+            done += 1;
+            last = Instant::now();
+        }
+    }
+}
+
+/// Calls that are on their way to a worker: each takes some 300 bytes of the pipe, which holds 64 kB.
+const AT_ONCE: usize = 32;
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        match &mut self.pipes {
+            Pipes::Process(child, ..) => {
+                let _ = child.kill();
+                let _ = child.wait();
+            }
+            #[cfg(test)]
+            Pipes::Thread(..) => {}
+        }
+    }
+}

@@ -1,0 +1,270 @@
+//! The connection kit: what one gateway needs to connect, packed, with a sheet in plain words.
+
+use std::fmt::Write as _;
+use std::io::{Cursor, Write as _};
+
+use anyhow::{Context as _, Result};
+use api::gateway::Protocol;
+use api::gateway::credential::Purpose;
+use domain::gateway::check::CheckedGateway;
+use gateway_link::layout::Layout;
+use gateway_link::lns::RouterConfig;
+use lorawan::region::Region;
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipWriter};
+
+use crate::gateways::credentials::Fresh;
+use crate::gateways::transport::Doors;
+use crate::net::tls::Trust;
+
+/// The sheet's file, first in every archive.
+const SHEET: &str = "read-me-first.txt";
+
+/// Packs a kit.
+pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Trust) -> Result<Vec<u8>> {
+    let mut files = Vec::new();
+    let layout = Layout::new(gateway.region.plan(), gateway.channels).context("its channels")?;
+    // Such a gateway's packet forwarder is set up by hand.
+    if gateway.protocol != Protocol::Lns {
+        files.push(("channels.csv".to_owned(), channel_table(gateway.region, &layout)));
+        let config = RouterConfig::new(gateway.region.plan(), &layout, gateway.beacons);
+        let board = config.sx1301_conf.first().context("a concentrator")?;
+        files.push(("concentrator.json".into(), serde_json::to_string_pretty(board)? + "\n"));
+    }
+    for new in fresh {
+        let (stem, uri) = match (gateway.protocol, new.row.credential.purpose) {
+            (Protocol::Mqtt, _) => ("mqtt", doors.mqtt.clone().context("the service has no MQTT broker")?),
+            (_, Purpose::Traffic) => ("tc", doors.lns()),
+            (_, Purpose::Updates) => ("cups", doors.cups()),
+        };
+        let (certificate, key) = new.files();
+        files.push((format!("{stem}.uri"), uri));
+        files.push((format!("{stem}.trust"), trust.pem.clone()));
+        files.extend(certificate.map(|pem| (format!("{stem}.crt"), pem)));
+        files.push((format!("{stem}.key"), key));
+        if stem == "mqtt" {
+            files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
+        }
+    }
+    let sheet = sheet(gateway, fresh, doors, &files);
+    let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, text) in std::iter::once(&(SHEET.to_owned(), sheet)).chain(&files) {
+        // Keys are for the program on the gateway alone.
+        let mode = if name.ends_with(".key") { 0o600 } else { 0o644 };
+        let options = SimpleFileOptions::default().compression_method(CompressionMethod::Stored).unix_permissions(mode);
+        archive.start_file(name.as_str(), options)?;
+        archive.write_all(text.as_bytes())?;
+    }
+    Ok(archive.finish()?.into_inner())
+}
+
+/// How the concentrator's chains are set, one a line.
+fn channel_table(region: Region, layout: &Layout) -> String {
+    let mut out = String::from("chain,radio,radio_centre_hz,frequency_hz,offset_hz,bandwidth_hz,spreading_factor\n");
+    let mut line = |name: String, chain: &gateway_link::layout::Chain, bandwidth_hz: u32, factor: &str| {
+        let centre = layout.radios_hz.get(usize::from(chain.radio)).copied().flatten().unwrap_or_default();
+        let _ = writeln!(
+            out,
+            "{name},{},{centre},{},{},{bandwidth_hz},{factor}",
+            chain.radio, chain.frequency_hz, chain.offset_hz
+        );
+    };
+    for (n, chain) in layout.multi_rate.iter().enumerate() {
+        line(format!("multi-rate {n}"), chain, 125_000, "all");
+    }
+    if let Some(standard) = &layout.standard {
+        line("standard".into(), &standard.chain, standard.bandwidth.hz(), &standard.spreading_factor.to_string());
+    }
+    if let Some(fsk) = &layout.fsk {
+        line("FSK".into(), fsk, 125_000, "");
+    }
+    let _ = writeln!(out, "# {}: two radios, and chains behind them", region.name());
+    out
+}
+
+/// One page in plain words.
+fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(String, String)]) -> String {
+    let mut out = String::new();
+    let mut say = |text: &str| {
+        out += text;
+        out.push('\n');
+    };
+    say(&format!("Connecting {} ({}) to Keen Heron", gateway.name, gateway.eui));
+    say("");
+    say(&format!(
+        "Region {}, channels {}. It calls by {}.",
+        gateway.region.name(),
+        gateway.channels,
+        gateway.protocol.words()
+    ));
+    say("");
+    let (name, tls) = (&doors.name, doors.tls_port);
+    match gateway.protocol {
+        Protocol::Udp => {
+            say("1. In the gateway's packet forwarder, set");
+            say(&format!("     server address   {name}"));
+            say(&format!("     port up          {}", doors.udp_port));
+            say(&format!("     port down        {}   (the same)", doors.udp_port));
+            say(&format!("     gateway EUI      {}", gateway.eui));
+            say("2. Set its concentrator as concentrator.json says; channels.csv is the same as a table.");
+            say(
+                "3. Restart the packet forwarder. On the gateway's page it turns to \"listening\" within half a minute.",
+            );
+            say("");
+            say("This protocol has no passwords. If the gateway has an address of its own, enter it on the");
+            say("gateway's page as the only place its datagrams are taken from.");
+        }
+        Protocol::Mqtt => {
+            say("1. Copy this archive as it is to the gateway, or to a machine beside it, and run there");
+            say("     heron relay --kit connection-kit.zip --listen 127.0.0.1:1700");
+            say("2. In the gateway's packet forwarder, set the relay's address as the server, with port 1700 both");
+            say("   up and down, and its concentrator as concentrator.json says; channels.csv is the same as a");
+            say("   table.");
+            say("3. On the gateway's page it turns to \"listening\" within half a minute.");
+            say("");
+            say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
+            say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
+        }
+        Protocol::Lns => {
+            let updates = fresh.iter().any(|new| new.row.credential.purpose == Purpose::Updates);
+            let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
+            say(&format!("1. Copy {} to the folder where the gateway's program", names.join(", ")));
+            say("   looks for its settings. Remove files of the same names that were there before, and those");
+            say("   that this kit does not have: a key without its certificate keeps it from connecting.");
+            if updates {
+                say("2. Restart it. It asks over CUPS, fetches its credentials for traffic, and connects. Later");
+                say("   credentials it fetches by itself as well.");
+            } else {
+                say("2. Restart it. On the gateway's page it turns to \"listening\" within half a minute.");
+            }
+            say("3. Channels need not be set: the gateway is told them when it connects.");
+            say("");
+            say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
+            say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
+            for new in fresh {
+                let credential = &new.row.credential;
+                let ends = credential.expires_at.format("%Y-%m-%d");
+                say(&format!("The {} for {} is good until {ends}.", credential.kind.name(), credential.purpose.name()));
+            }
+        }
+    }
+    say("");
+    say("What to open in the firewall between gateway and service, from the gateway outwards:");
+    match gateway.protocol {
+        Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", doors.udp_port)),
+        Protocol::Lns => say(&format!("     TCP to {name}, port {tls}")),
+        Protocol::Mqtt => {
+            say(&format!("     TCP to the broker, {}", doors.mqtt.as_deref().unwrap_or("which is not set")));
+        }
+    }
+    say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");
+    say("");
+    if gateway.protocol == Protocol::Mqtt {
+        if doors.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
+            say("MIND: this broker is reached from the service's own machine only. Whoever runs the service");
+            say("names the broker's address with --mqtt, and then makes this kit again.");
+            say("");
+        }
+    } else if doors.only_here() {
+        say(&format!("MIND: {name} is reached from the service's own machine only. Whoever runs the service"));
+        say("names the address for gateways with --gateway-names, and then makes this kit again.");
+        say("");
+    }
+    say("If it does not connect, its page says why: it lists each attempt, and what to do about it.");
+    say("If nothing is listed there, nothing has reached the service: look at the address and the firewall.");
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use domain::gateway::check;
+    use std::io::Read as _;
+
+    use api::gateway::GatewayAbout;
+    use api::gateway::credential::CredentialKind;
+    use chrono::TimeDelta;
+    use lorawan::Eui64;
+
+    use super::*;
+    use crate::gateways::authority::Authority;
+
+    fn gateway(protocol: Protocol, region: Region) -> CheckedGateway {
+        let about = GatewayAbout {
+            name: "chapel-rise".into(),
+            protocol: Some(protocol),
+            region: Some(region),
+            ..GatewayAbout::default()
+        };
+        check::about(&about, Eui64(0x02a1_f000_0000_0001)).unwrap()
+    }
+
+    fn doors(name: &str) -> Doors {
+        Doors { name: name.into(), tls_port: 8681, udp_port: 1700, mqtt: Some("mqtts://broker.example:8883".into()) }
+    }
+
+    fn unpacked(bytes: Vec<u8>) -> Vec<(String, String)> {
+        let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
+        (0..archive.len())
+            .map(|n| {
+                let mut file = archive.by_index(n).unwrap();
+                let mut text = String::new();
+                file.read_to_string(&mut text).unwrap();
+                (file.name().unwrap().into_owned(), text)
+            })
+            .collect()
+    }
+
+    #[test]
+    fn a_kit_holds_what_its_protocol_needs() {
+        let folder = tempfile::tempdir().unwrap();
+        let authority = Authority::open_or_create(folder.path()).unwrap();
+        let trust = Trust { pem: authority.certificate_pem.clone(), der: authority.certificate.clone() };
+        let names = |files: &[(String, String)]| files.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
+
+        let udp = gateway(Protocol::Udp, Region::Us915);
+        let files = unpacked(zip(&udp, &[], &doors("gate.example"), &trust).unwrap());
+        assert_eq!(names(&files), [SHEET, "channels.csv", "concentrator.json"]);
+        assert!(
+            files[0].1.contains("server address   gate.example")
+                && files[0].1.contains("UDP to gate.example, port 1700")
+        );
+        assert!(files[1].1.contains("standard,0,904300000,904600000,300000,500000,8"), "{}", files[1].1);
+        assert!(files[2].1.contains("\"spread_factor\": 8"));
+
+        let lns = gateway(Protocol::Lns, Region::Eu868);
+        let make =
+            |purpose, kind| Fresh::make(&authority, &trust, lns.eui, (purpose, kind), TimeDelta::days(9)).unwrap();
+        let token = [make(Purpose::Traffic, CredentialKind::Token)];
+        let files = unpacked(zip(&lns, &token, &doors("::1"), &trust).unwrap());
+        assert_eq!(names(&files), [SHEET, "tc.uri", "tc.trust", "tc.key"]);
+        assert_eq!(files[1].1, "wss://[::1]:8681");
+        assert!(files[3].1.starts_with("Authorization: Bearer ") && files[3].1.ends_with("\r\n"));
+        assert!(!files[0].1.contains(files[3].1.trim()), "the sheet may lie about; the secret is not on it");
+        assert!(files[0].1.contains("MIND: ::1"));
+
+        let mqtt = gateway(Protocol::Mqtt, Region::Eu868);
+        let files = unpacked(
+            zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &doors("::1"), &trust).unwrap(),
+        );
+        assert_eq!(
+            names(&files),
+            [
+                SHEET,
+                "channels.csv",
+                "concentrator.json",
+                "mqtt.uri",
+                "mqtt.trust",
+                "mqtt.crt",
+                "mqtt.key",
+                "mqtt.topic"
+            ]
+        );
+        assert!(files[0].1.contains("heron relay") && files[3].1 == "mqtts://broker.example:8883");
+
+        let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
+        let files = unpacked(zip(&lns, &certificate, &doors("gate.example"), &trust).unwrap());
+        assert_eq!(names(&files), [SHEET, "cups.uri", "cups.trust", "cups.crt", "cups.key"]);
+        assert!(files[4].1.contains("PRIVATE KEY") && files[3].1.contains("BEGIN CERTIFICATE"));
+        assert!(!files[0].1.contains("MIND"));
+    }
+}

@@ -1,0 +1,88 @@
+//! The door of everything that speaks TLS: who may come in, and why not, told to the gateway and on its page.
+
+use std::sync::Arc;
+
+use api::gateway::Protocol;
+use api::gateway::credential::Purpose;
+use api::gateway::event::GatewayEventKind::Refused;
+use axum::http::{HeaderMap, StatusCode, header};
+use chrono::Utc;
+use lorawan::Eui64;
+
+use crate::gateways::credentials::{Credentials, Peer, Proof, unknown};
+use crate::gateways::event_log::{Chronicle, Happening};
+use crate::gateways::registry::{Known, Presence};
+
+/// What is asked at the door.
+#[derive(Clone)]
+pub struct Door {
+    pub presence: Arc<Presence>,
+    pub credentials: Arc<Credentials>,
+    pub chronicle: Arc<Chronicle>,
+}
+
+/// By what a gateway proves who it is: the certificate of its handshake, or the token of its request. Some write
+/// nothing in front of the token.
+fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
+    if let Some(certificate) = &peer.certificate {
+        return Some(Proof::Certificate(certificate));
+    }
+    let text = headers.get(header::AUTHORIZATION)?.to_str().ok()?.trim();
+    Some(Proof::Token(text.strip_prefix("Bearer ").map_or(text, str::trim)))
+}
+
+impl Door {
+    /// Whether a gateway may come in for this purpose; if not, why, with the status that says it over HTTP.
+    pub fn admit(
+        &self,
+        eui: Eui64,
+        purpose: Purpose,
+        peer: &Peer,
+        headers: &HeaderMap,
+    ) -> Result<Known, (StatusCode, String)> {
+        let Some(known) = self.presence.known(eui) else {
+            let told = "This gateway is not registered.";
+            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
+            return Err((StatusCode::FORBIDDEN, told.into()));
+        };
+        let proof = proof(peer, headers);
+        let checked = self.credentials.check(proof, eui, purpose, Utc::now()).map_err(|why| {
+            // Of another estate's gateways nothing is told, not even that there are any.
+            let own = |other| self.presence.known(other).is_some_and(|other| other.estate_id == known.estate_id);
+            match (why.of, proof) {
+                (Some(other), Some(proof)) if !own(other) => unknown(proof),
+                _ => why,
+            }
+        });
+        let (status, refused) = match checked {
+            Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Lns, Some(peer.address.ip()))),
+            Err(why) => (StatusCode::UNAUTHORIZED, Some(Happening::new(Refused, why.text).next(why.next))),
+        };
+        let Some(why) = refused else { return Ok(known) };
+        let text = why.text().to_owned();
+        self.chronicle.tell(eui, why.from(peer.address));
+        Err((status, text))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tokens_are_read_with_and_without_a_word_before_them() {
+        let permit = Arc::new(tokio::sync::Semaphore::new(1)).try_acquire_owned().unwrap();
+        let peer = Peer { address: ([127, 0, 0, 1], 1).into(), certificate: None, permit: Arc::new(permit) };
+        let read = |text: &'static str| {
+            let headers = HeaderMap::from_iter([(header::AUTHORIZATION, text.parse().unwrap())]);
+            match proof(&peer, &headers) {
+                Some(Proof::Token(token)) => token.to_owned(),
+                other => panic!("{other:?}"),
+            }
+        };
+        assert_eq!((read("Bearer abc").as_str(), read(" abc ").as_str()), ("abc", "abc"));
+        assert!(proof(&peer, &HeaderMap::new()).is_none());
+        let shown = Peer { certificate: Some(vec![1]), ..peer };
+        assert!(matches!(proof(&shown, &HeaderMap::new()), Some(Proof::Certificate([1]))));
+    }
+}

@@ -1,0 +1,179 @@
+//! CUPS: gateways ask whether their addresses or credentials are to change, and fetch what is new.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Context as _;
+use api::gateway::credential::{CredentialKind, CredentialState, GatewayCredential, Purpose};
+use api::gateway::event::GatewayEventKind::{Changed, Odd};
+use axum::body::{Body, to_bytes};
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use axum::{Extension, Router};
+use chrono::{TimeDelta, Utc};
+use domain::gateway::credential;
+use gateway_link::cups::{Firmware, MAX_QUESTION, PATH, Question, Update};
+use lorawan::Eui64;
+use store::{CredentialRow, Store, StoreError};
+
+use crate::gateways::authority::Authority;
+use crate::gateways::credentials::{Fresh, Peer};
+use crate::gateways::event_log::Happening;
+use crate::gateways::firmware::Firmwares;
+use crate::gateways::transport::Doors;
+use crate::gateways::transport::admission::Door;
+use crate::ingest::stats::Intake;
+use crate::net::tls::Identity;
+
+/// A question takes no longer to come in.
+const QUESTION_WITHIN: Duration = Duration::from_secs(10);
+/// For how long credentials are good that a gateway fetches: it comes for new ones in time.
+const LASTS: TimeDelta = TimeDelta::days(365);
+
+/// What the endpoint needs.
+pub struct Cups {
+    pub door: Door,
+    pub intake: Arc<Intake>,
+    pub authority: Arc<Authority>,
+    pub identity: Arc<Identity>,
+    pub doors: Arc<Doors>,
+    pub store: Store,
+    pub firmware: Arc<Firmwares>,
+}
+
+pub fn routes(cups: Arc<Cups>) -> Router {
+    Router::new().route(PATH, post(update)).with_state(cups)
+}
+
+async fn update(
+    State(cups): State<Arc<Cups>>,
+    Extension(peer): Extension<Peer>,
+    headers: HeaderMap,
+    body: Body,
+) -> Response {
+    let Ok(Ok(body)) = tokio::time::timeout(QUESTION_WITHIN, to_bytes(body, MAX_QUESTION)).await else {
+        cups.intake.dropped(
+            "unreadable_json",
+            "a question over CUPS that is too long or too slow".into(),
+            peer.address,
+        );
+        return (StatusCode::BAD_REQUEST, "the question is too long, or takes too long").into_response();
+    };
+    let question = match Question::parse(&body) {
+        Ok(question) => question,
+        Err(why) => {
+            cups.intake.dropped("unreadable_json", why.to_string(), peer.address);
+            return (StatusCode::BAD_REQUEST, why.to_string()).into_response();
+        }
+    };
+    let eui = question.gateway;
+    if let Err(refused) = cups.door.admit(eui, Purpose::Updates, &peer, &headers) {
+        return refused.into_response();
+    }
+    match cups.answer(&question).await {
+        Ok((update, fresh)) => {
+            // First it opens the door, then it is handed out.
+            let bytes = match cups.let_in(eui, &fresh).await {
+                Ok(()) => update.emit().map_err(|why| why.to_string()),
+                Err(error) => Err(error.to_string()),
+            };
+            match bytes {
+                Ok(bytes) => {
+                    cups.tell(&question, &update, &peer);
+                    ([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response()
+                }
+                Err(why) => {
+                    tracing::error!(%eui, "an update over CUPS could not be handed out: {why}");
+                    StatusCode::SERVICE_UNAVAILABLE.into_response()
+                }
+            }
+        }
+        Err(why) => {
+            tracing::error!(%eui, "an update over CUPS could not be made: {why:#}");
+            StatusCode::INTERNAL_SERVER_ERROR.into_response()
+        }
+    }
+}
+
+impl Cups {
+    /// What is new for a gateway.
+    async fn answer(&self, question: &Question) -> anyhow::Result<(Update, Vec<Fresh>)> {
+        let eui = question.gateway;
+        self.door.credentials.retire_older(eui, Purpose::Updates).await?;
+        let own = self.door.credentials.of(eui);
+        let now = Utc::now();
+        let lasts = |credential: &GatewayCredential| {
+            credential::state(credential, now) == CredentialState::Good && !credential.replace_asked
+        };
+        let has = |purpose, crc| {
+            let is = |row: &&CredentialRow| row.credential.purpose == purpose && row.segment_crc == crc;
+            own.iter().find(is).is_some_and(|row| lasts(&row.credential))
+        };
+        // New ones are of the kind it asks with.
+        let asks_with = own.iter().find(|row| row.credential.purpose == Purpose::Updates);
+        let kind = asks_with.map_or(CredentialKind::Token, |row| row.credential.kind);
+        let mut fresh = Vec::new();
+        let mut make = |purpose| -> anyhow::Result<_> {
+            let new = Fresh::make(&self.authority, &self.identity.trust, eui, (purpose, kind), LASTS)?;
+            let segments = new.segments().clone();
+            fresh.push(new);
+            Ok(Some(segments))
+        };
+        let differs = |has: &str, wanted: String| (has.trim_end_matches('/') != wanted).then_some(wanted);
+        let update = Update {
+            cups_uri: differs(&question.cups_uri, self.doors.cups()),
+            tc_uri: differs(&question.tc_uri, self.doors.lns()),
+            cups: if has(Purpose::Updates, question.cups_crc) { None } else { make(Purpose::Updates)? },
+            tc: if has(Purpose::Traffic, question.tc_crc) { None } else { make(Purpose::Traffic)? },
+            firmware: self.firmware_for(question).await?,
+        };
+        Ok((update, fresh))
+    }
+
+    /// The firmware it is to be handed, if it accepts the signature's key. It is handed out once: who cannot use it
+    /// would fetch it again and again.
+    async fn firmware_for(&self, question: &Question) -> anyhow::Result<Option<Firmware>> {
+        let eui = question.gateway;
+        let Some(row) = self.store.firmware_for(eui).await? else { return Ok(None) };
+        let (name, key_crc) = (&row.firmware.name, row.firmware.key_crc);
+        if !question.keys.contains(&key_crc) {
+            let text = format!(
+                "It is to be handed firmware {name:?}, signed by the key {key_crc}, and accepts {}.",
+                match question.keys.as_slice() {
+                    [] => "no key".to_owned(),
+                    keys => format!("the keys {}", keys.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")),
+                }
+            );
+            let next = "Have the firmware signed by a key that is on the gateway.";
+            self.door.chronicle.tell(eui, Happening::new(Odd, text).next(next));
+            return Ok(None);
+        }
+        let bytes = self.firmware.read(&row.firmware.id).await.context("reading a firmware")?;
+        self.store.hand_firmware(eui, None).await?;
+        Ok(Some(Firmware { key_crc, signature: row.signature, bytes }))
+    }
+
+    async fn let_in(&self, eui: Eui64, fresh: &[Fresh]) -> Result<(), StoreError> {
+        for new in fresh {
+            self.door.credentials.drop_unused(eui, new.row.credential.purpose).await?;
+        }
+        self.door.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
+    }
+
+    fn tell(&self, question: &Question, update: &Update, peer: &Peer) {
+        let parts = [
+            (update.cups_uri.is_some(), "the address for updates"),
+            (update.tc_uri.is_some(), "the address for traffic"),
+            (update.cups.is_some(), "credentials for updates"),
+            (update.tc.is_some(), "credentials for traffic"),
+            (update.firmware.is_some(), "a firmware"),
+        ];
+        let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
+        if !handed.is_empty() {
+            let text = format!("It fetched over CUPS what is new: {}.", handed.join(", "));
+            self.door.chronicle.tell(question.gateway, Happening::new(Changed, text).from(peer.address));
+        }
+    }
+}

@@ -1,0 +1,210 @@
+//! What a request leaves in the audit log.
+
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use api::people::audit::{AuditDifference, AuditEntry, AuditKind};
+use axum::http::StatusCode;
+use chrono::Utc;
+use domain::audit::differences;
+use serde::Serialize;
+use store::{EstateId, Person};
+use ulid::Ulid;
+
+use crate::http::App;
+use crate::http::auth::access::Who;
+use crate::http::error::Refusal;
+
+/// Told by a handler while it works, written down when it has ended.
+#[derive(Clone)]
+pub struct Trail(Arc<Mutex<Told>>);
+
+struct Told {
+    object: String,
+    kind: Option<AuditKind>,
+    note: Option<String>,
+    differences: Vec<AuditDifference>,
+}
+
+impl Trail {
+    /// Of something that is named by its path, as long as nothing better is said.
+    pub fn at(object: &str) -> Self {
+        Self(Arc::new(Mutex::new(Told { object: object.to_owned(), kind: None, note: None, differences: Vec::new() })))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Told> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What it was done to, in words.
+    pub fn object(&self, object: impl Into<String>) -> &Self {
+        self.lock().object = object.into();
+        self
+    }
+
+    /// What else is to be said.
+    pub fn note(&self, note: impl Into<String>) -> &Self {
+        self.lock().note = Some(note.into());
+        self
+    }
+
+    /// Somebody came or went.
+    pub fn sign(&self) -> &Self {
+        self.lock().kind = Some(AuditKind::Sign);
+        self
+    }
+
+    /// A secret was shown.
+    pub fn secret(&self) -> &Self {
+        self.lock().kind = Some(AuditKind::Secret);
+        self
+    }
+
+    /// What was made.
+    pub fn made(&self, after: &impl Serialize) -> &Self {
+        self.differ(None::<&()>, Some(after))
+    }
+
+    /// What was removed.
+    pub fn removed(&self, before: &impl Serialize) -> &Self {
+        self.differ(Some(before), None::<&()>)
+    }
+
+    /// What was changed.
+    pub fn changed(&self, before: &impl Serialize, after: &impl Serialize) -> &Self {
+        self.differ(Some(before), Some(after))
+    }
+
+    fn differ(&self, before: Option<&impl Serialize>, after: Option<&impl Serialize>) -> &Self {
+        let json = |side: serde_json::Result<serde_json::Value>| side.ok();
+        let before = before.and_then(|before| json(serde_json::to_value(before)));
+        let after = after.and_then(|after| json(serde_json::to_value(after)));
+        self.lock().differences.extend(differences(before.as_ref(), after.as_ref()));
+        self
+    }
+
+    /// A secret has another value, whatever it is.
+    pub fn secret_changed(&self, field: &str) -> &Self {
+        let changed = AuditDifference { field: field.to_owned(), before: None, after: Some("changed".into()) };
+        self.lock().differences.push(changed);
+        self
+    }
+
+    /// Whether there is something to be told of a request that would else not be told.
+    pub fn is_deed(&self) -> bool {
+        self.lock().kind.is_some()
+    }
+}
+
+/// Somebody doing something.
+pub struct Deed {
+    who: String,
+    token: Option<String>,
+    address: String,
+    action: String,
+}
+
+impl Deed {
+    pub fn by(who: &Who, address: IpAddr, action: &str) -> Self {
+        Self {
+            who: who.person.name.clone(),
+            token: who.token().map(str::to_owned),
+            address: address.to_string(),
+            action: action.to_owned(),
+        }
+    }
+
+    /// By whoever gave this name, which may be nobody's.
+    pub fn claimed(name: &str, address: IpAddr, action: &str) -> Self {
+        Self { who: name.to_owned(), token: None, address: address.to_string(), action: action.to_owned() }
+    }
+
+    fn entry(&mut self, trail: &Trail, status: u16, kind: AuditKind) -> AuditEntry {
+        let told = trail.lock();
+        AuditEntry {
+            id: Ulid::generate().to_string(),
+            time: Utc::now(),
+            kind,
+            who: self.who.clone(),
+            token: self.token.clone(),
+            address: self.address.clone(),
+            action: self.action.clone(),
+            object: told.object.clone(),
+            status,
+            note: told.note.clone(),
+            differences: told.differences.clone(),
+        }
+    }
+
+    /// Writes down what was done and how it ended.
+    pub async fn ended(
+        &mut self,
+        app: &App,
+        estate: Option<EstateId>,
+        trail: &Trail,
+        status: StatusCode,
+        kind: Option<AuditKind>,
+    ) {
+        let kind = trail.lock().kind.or(kind).unwrap_or(AuditKind::Change);
+        let entry = self.entry(trail, status.as_u16(), kind);
+        write(app, estate, &entry).await;
+    }
+
+    /// Writes down what was not allowed, and why.
+    pub async fn refused(&mut self, app: &App, estate: Option<EstateId>, trail: &Trail, refusal: &Refusal) {
+        let mut entry = self.entry(trail, refusal.0.status, AuditKind::Refusal);
+        entry.note = Some(refusal.0.to_string());
+        write(app, estate, &entry).await;
+    }
+
+    /// Writes down a sign-in, or what came of one: for the installation, and for each estate that the account is a member of.
+    pub async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
+        let trail = Trail::at("");
+        let mut entry = self.entry(&trail, status, AuditKind::Sign);
+        entry.note = note.map(str::to_owned);
+        write(app, None, &entry).await;
+        let Some(person) = person.map(|person| person.id) else { return };
+        // The answer does not wait for it: how long it takes would tell whether there is such an account.
+        let app = app.clone();
+        tokio::spawn(async move {
+            let standings = app.store.standings(person, None).await.unwrap_or_default();
+            for standing in standings.iter().filter(|standing| standing.role.is_some()) {
+                entry.id = Ulid::generate().to_string();
+                write(&app, Some(standing.estate_id), &entry).await;
+            }
+        });
+    }
+}
+
+/// What was done is done: if it cannot be written down, the service's own log says it.
+pub async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntry) {
+    if let Err(why) = app.store.add_audit(estate, entry).await {
+        tracing::error!(
+            who = entry.who,
+            action = entry.action,
+            object = entry.object,
+            status = entry.status,
+            "an entry is missing in the audit log: {why}"
+        );
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn a_trail_says_what_was_told_last_and_all_that_differs() {
+        let trail = Trail::at("fleets/tide");
+        trail.object("fleet tide").note("by hand");
+        trail.changed(&json!({ "a": 1 }), &json!({ "a": 2 })).secret_changed("app_key");
+        assert!(!trail.is_deed());
+        let entry = Deed::claimed("marit", IpAddr::from([127, 0, 0, 1]), "x").entry(&trail, 200, AuditKind::Change);
+        let fields: Vec<&str> = entry.differences.iter().map(|d| d.field.as_str()).collect();
+        assert_eq!((entry.object.as_str(), fields), ("fleet tide", vec!["a", "app_key"]));
+        assert_eq!(entry.differences[1].after, Some("changed".into()));
+        assert!(trail.secret().is_deed());
+    }
+}

@@ -1,0 +1,91 @@
+//! Knowing who calls, by the token that comes with a request, and what they may do.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use api::people::rights::Right;
+use api::people::token::PREFIX;
+use chrono::{TimeDelta, Utc};
+use store::StoreError;
+
+use crate::http::App;
+use crate::http::auth::access::{Access, By, Who, over};
+use crate::http::auth::authorize::Entry;
+use crate::http::auth::secret;
+use crate::http::extract::Presented;
+
+/// That a token is used is written down so often at most.
+const NOTED_EVERY: TimeDelta = TimeDelta::minutes(5);
+/// Whether a listener may still listen is looked at so often, beside whenever something has changed.
+const LOOK_AGAIN: Duration = Duration::from_secs(30);
+
+/// Who holds this token.
+pub async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Option<Who>, StoreError> {
+    let stale = |last: Option<chrono::DateTime<Utc>>| last.is_none_or(|last| Utc::now() - last > NOTED_EVERY);
+    let hash = secret::token_hash(&presented.token);
+    if presented.token.starts_with(PREFIX) {
+        // A browser has no business with one.
+        if presented.by_cookie {
+            return Ok(None);
+        }
+        let Some(row) = app.store.access_token(hash).await? else { return Ok(None) };
+        if stale(row.last_used) {
+            app.store.note_token_used(row.id, &address.to_string()).await?;
+        }
+        let by =
+            By::Token { id: row.id, name: row.name, estate_id: row.estate_id, rights: row.rights, scope: row.scope };
+        return Ok(Some(Who { person: row.person, by, until: row.expires_at }));
+    }
+    let Some(row) = app.store.signed_in(hash).await? else { return Ok(None) };
+    if stale(row.last_used) {
+        app.store.note_sign_in_used(row.id, &address.to_string()).await?;
+    }
+    Ok(Some(Who { person: row.person, by: By::SignIn(row.id), until: Some(row.expires_at) }))
+}
+
+/// What somebody may do in the estate of that short name; none if it is none of theirs.
+pub async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, crate::http::error::Refusal> {
+    let standing = app.store.standings(who.person.id, Some(slug)).await?.pop();
+    // The database compares names without regard to case; addresses do not.
+    let standing = standing.filter(|standing| standing.slug == slug);
+    Ok(standing.and_then(|standing| Access::of(standing, &who.by, &app.directory)))
+}
+
+/// Somebody who listens for as long as they may.
+pub struct Listener {
+    pub app: App,
+    pub presented: Presented,
+    pub entry: Entry,
+}
+
+impl Listener {
+    /// Returns when they may no longer see what they listen to, or reach other things than they did.
+    pub async fn lost(self) {
+        let Self { app, presented, entry } = self;
+        let Some(before) = entry.access else { return };
+        let mut until = entry.who.until.into_iter().chain(before.until()).min();
+        let mut changes = app.edge.watch_rights();
+        loop {
+            let left = until.map(|until| (until - Utc::now()).to_std().unwrap_or_default());
+            let wait = left.unwrap_or(LOOK_AGAIN).min(LOOK_AGAIN);
+            tokio::select! {
+                changed = changes.changed() => if changed.is_err() { return },
+                () = tokio::time::sleep(wait) => {}
+            }
+            // While the database is away, what was true is taken to be true, but for what has ended by itself.
+            let who = match who(&app, &presented, entry.address).await {
+                Ok(Some(who)) => who,
+                Ok(None) => return,
+                Err(_) if over(until) => return,
+                Err(_) => continue,
+            };
+            match access(&app, &who, &before.slug).await {
+                Ok(Some(access)) if access.reach(Right::View) == entry.reach => {
+                    until = who.until.into_iter().chain(access.until()).min();
+                }
+                Err(_) if !over(until) => {}
+                _ => return,
+            }
+        }
+    }
+}

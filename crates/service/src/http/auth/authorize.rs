@@ -1,0 +1,456 @@
+//! The one place where it is decided who may do what.
+//!
+//! Each endpoint states in its description what it asks of its caller (`x-right`), and that is what is enforced: an
+//! endpoint that states nothing answers nobody. What changes something, shows a secret or is refused goes into the audit
+//! log from here, with what the handler has left in its [`Trail`].
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
+use api::people::rights::Right;
+use api::problem::Problem;
+use axum::extract::{FromRequestParts as _, MatchedPath, RawPathParams, Request, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse as _, Response};
+use lorawan::Eui64;
+use store::StoreError;
+use utoipa::openapi::path::{Operation, PathItem};
+
+use crate::gateways::credentials::Peer;
+use crate::http::App;
+use crate::http::auth::access::{Access, By, Reach, Who};
+use crate::http::auth::audit_context::{Deed, Trail};
+use crate::http::auth::authenticate;
+use crate::http::auth::recent::PATIENCE;
+use crate::http::error::{Refusal, no_such_method, not_found};
+use crate::http::extract::presented;
+
+/// What an endpoint asks of whoever calls it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Needs {
+    /// Nothing at all.
+    Nothing,
+    /// To be known.
+    Anyone,
+    /// To have signed in: what concerns one's own account is no business of an access token.
+    Oneself,
+    /// To have signed in, and to have something to do with the estate.
+    Member,
+    /// To have signed in as the one who keeps the installation.
+    Installation,
+    /// A right in the estate.
+    In(Right),
+}
+
+impl Needs {
+    fn read(text: &str) -> Option<Self> {
+        Some(match text {
+            "none" => Self::Nothing,
+            "anyone" => Self::Anyone,
+            "oneself" => Self::Oneself,
+            "member" => Self::Member,
+            "installation" => Self::Installation,
+            right => Self::In(right.parse().ok()?),
+        })
+    }
+
+    /// Whether what changes by it is what somebody may do.
+    fn concerns_rights(self) -> bool {
+        matches!(self, Self::Oneself | Self::Member | Self::In(Right::People))
+    }
+
+    /// Whether a request is written down once it was done: reading is not, whatever its method.
+    fn is_deed(self, method: &Method) -> bool {
+        match self {
+            Self::In(Right::View) => false,
+            Self::In(Right::Keys) => true,
+            _ => !method.is_safe(),
+        }
+    }
+}
+
+/// One endpoint.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Endpoint {
+    pub name: String,
+    pub needs: Needs,
+    /// Whether its path names a device.
+    of_device: bool,
+}
+
+/// All endpoints, as they are described.
+pub struct Endpoints(HashMap<(Method, String), Endpoint>);
+
+impl Endpoints {
+    /// From the OpenAPI document.
+    ///
+    /// # Errors
+    /// Names the first endpoint that does not say what it needs.
+    pub fn of(document: &utoipa::openapi::OpenApi) -> Result<Self, String> {
+        let mut found = HashMap::new();
+        let mut document = document.clone();
+        for (path, item) in &mut document.paths.paths {
+            for (method, operation) in operations(item) {
+                let stated = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str());
+                let needs = stated.and_then(Needs::read);
+                let needs = needs.ok_or_else(|| format!("{method} {path} does not state an x-right that is known"))?;
+                let endpoint = Endpoint {
+                    name: operation.operation_id.clone().unwrap_or_default(),
+                    needs,
+                    of_device: path.contains("/devices/{eui}"),
+                };
+                found.insert((method, path.clone()), endpoint);
+            }
+        }
+        Ok(Self(found))
+    }
+
+    fn get(&self, method: &Method, path: &str) -> Option<&Endpoint> {
+        // What is asked with HEAD is what GET would answer.
+        let method = if method == Method::HEAD { Method::GET } else { method.clone() };
+        self.0.get(&(method, path.to_owned()))
+    }
+}
+
+/// The endpoints at a path.
+pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Operation)> {
+    let all = [
+        (Method::GET, &mut item.get),
+        (Method::PUT, &mut item.put),
+        (Method::POST, &mut item.post),
+        (Method::DELETE, &mut item.delete),
+        (Method::PATCH, &mut item.patch),
+    ];
+    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
+}
+
+/// The caller and what is known of the request, for handlers.
+#[derive(Clone)]
+pub struct Entry {
+    pub who: Who,
+    pub address: IpAddr,
+    pub access: Option<Arc<Access>>,
+    /// How far the right reaches that the endpoint needs.
+    pub reach: Reach,
+    /// What the caller believes that it changes: the revision of it that was looked at.
+    pub if_match: Option<String>,
+    /// Whether the path names a device, which has been looked at.
+    pub of_device: bool,
+    pub trail: Trail,
+}
+
+/// From where a request comes.
+pub fn source(parts: &Parts) -> IpAddr {
+    parts.extensions.get::<Peer>().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.address.ip())
+}
+
+/// Lets a request through to its handler, or says why not.
+pub async fn guard(
+    State((app, endpoints)): State<(App, Arc<Endpoints>)>,
+    matched: Option<MatchedPath>,
+    request: Request,
+    next: Next,
+) -> Response {
+    // What no route answers is answered by the console, or with 404.
+    let Some(path) = matched.filter(|path| path.as_str().starts_with(api::BASE)) else {
+        return next.run(request).await;
+    };
+    // A handler that is not described answers nobody either.
+    let Some(endpoint) = endpoints.get(request.method(), path.as_str()).cloned() else {
+        return no_such_method(request.method().clone(), request.uri().clone()).await.into_response();
+    };
+    if let Err(refusal) = own_site(request.method(), request.headers()) {
+        return refusal.into_response();
+    }
+    let method = request.method().clone();
+    let (mut parts, body) = request.into_parts();
+    let address = source(&parts);
+    let trail = Trail::at(below_estate(parts.uri.path()));
+    parts.extensions.insert(trail.clone());
+    if endpoint.needs == Needs::Nothing {
+        return next.run(Request::from_parts(parts, body)).await;
+    }
+    let who = match known_caller(&app, &parts.headers, address, &endpoint).await {
+        Ok(who) => who,
+        Err(refusal) => return refusal.into_response(),
+    };
+    let mut deed = Deed::by(&who, address, &endpoint.name);
+    let parameters = RawPathParams::from_request_parts(&mut parts, &app).await.ok();
+    let named = |name: &str| {
+        let mut all = parameters.iter().flatten();
+        all.find_map(|(key, value)| (key == name).then(|| value.to_owned()))
+    };
+    let if_match = parts.headers.get(header::IF_MATCH).and_then(|value| value.to_str().ok());
+    // A form that was filled from nothing says nothing.
+    let if_match = if_match.map(|value| value.trim().trim_matches('"').to_owned());
+    let if_match = if_match.filter(|value| !value.is_empty() && value != "*");
+    let entry = match enter(&app, &endpoint, who, address, trail.clone(), named("estate"), named("eui")).await {
+        Ok(entry) => Entry { if_match, ..entry },
+        Err((estate, refusal)) => {
+            deed.refused(&app, estate, &trail, &refusal).await;
+            return refusal.into_response();
+        }
+    };
+    let estate = entry.access.as_ref().map(|access| access.estate_id);
+    parts.extensions.insert(entry);
+    // What stands in one place is changed by one after the other, so that the second can be told.
+    let changes = matches!(method, Method::PUT | Method::PATCH | Method::DELETE);
+    let turn = estate.filter(|_| changes).map(|estate| app.edge.turn(estate));
+    let held = match &turn {
+        Some(turn) => Some(turn.lock().await),
+        None => None,
+    };
+    let answer = next.run(Request::from_parts(parts, body)).await;
+    drop(held);
+    let status = answer.status();
+    if endpoint.needs.concerns_rights() && !method.is_safe() && status.is_success() {
+        app.edge.rights_changed();
+    }
+    // What could not be done as it was asked for has changed nothing.
+    if status == StatusCode::FORBIDDEN {
+        deed.ended(&app, estate, &trail, status, Some(api::people::audit::AuditKind::Refusal)).await;
+    } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || trail.is_deed()) {
+        let shows = endpoint.needs == Needs::In(Right::Keys);
+        deed.ended(&app, estate, &trail, status, shows.then_some(api::people::audit::AuditKind::Secret)).await;
+    }
+    answer
+}
+
+/// What a path names below its estate.
+fn below_estate(path: &str) -> &str {
+    let path = path.strip_prefix(api::BASE).unwrap_or(path);
+    match path.strip_prefix("/estates/").and_then(|rest| rest.split_once('/')) {
+        Some((_, below)) => below,
+        None => path.trim_start_matches('/'),
+    }
+}
+
+/// Browsers send a cookie along with whatever another site asks for; what changes something has to come from the console
+/// itself. A token in a header is put there by who means it.
+fn own_site(method: &Method, headers: &HeaderMap) -> Result<(), Refusal> {
+    let text = |name: header::HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let by_cookie = !headers.contains_key(header::AUTHORIZATION) && headers.contains_key(header::COOKIE);
+    if method.is_safe() || !by_cookie {
+        return Ok(());
+    }
+    let host = text(header::HOST).unwrap_or_default();
+    let origin = text(header::ORIGIN).and_then(|origin| origin.split_once("://")).map(|(_, host)| host);
+    let fetched = headers.get("sec-fetch-site").and_then(|value| value.to_str().ok());
+    match (origin, fetched) {
+        (_, Some("cross-site" | "same-site")) => {}
+        (Some(origin), _) if !host.is_empty() && origin == host => return Ok(()),
+        (None, Some("same-origin" | "none")) => return Ok(()),
+        _ => {}
+    }
+    let problem = Problem::new(403, "other_site", "This has to be asked for from the console itself");
+    Err(Refusal(problem.detail("the request came with a cookie, and its Origin is not this service")))
+}
+
+/// Who a request is from.
+async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, endpoint: &Endpoint) -> Result<Who, Refusal> {
+    let wanted = || Refusal(Problem::new(401, "sign_in", "Sign in first: no valid token came with the request"));
+    let presented = presented(headers, app.edge.secure).ok_or_else(wanted)?;
+    let limits = &app.edge.limits;
+    let Some(who) = who_calls(app, &presented, address, endpoint).await? else {
+        limits.unknown.take(limits.of(address), Instant::now()).map_err(Refusal::too_often)?;
+        if limits.told.take(limits.of(address), Instant::now()).is_ok() {
+            crate::http::auth::sign_in::unknown_token(app, address, &endpoint.name).await;
+        }
+        return Err(wanted());
+    };
+    limits.requests.take(who.person.id, Instant::now()).map_err(Refusal::too_often)?;
+    Ok(who)
+}
+
+/// What tells how the service is doing is answered while the database is away, to who was known lately.
+const FROM_MEMORY: [&str; 3] = ["intake", "vitals", "show_watch"];
+
+async fn who_calls(
+    app: &App,
+    presented: &crate::http::extract::Presented,
+    address: IpAddr,
+    endpoint: &Endpoint,
+) -> Result<Option<Who>, Refusal> {
+    let hash = crate::http::auth::secret::token_hash(&presented.token);
+    let asked = tokio::time::timeout(PATIENCE, authenticate::who(app, presented, address)).await;
+    match asked {
+        Ok(Ok(Some(who))) => {
+            app.edge.recent.remember(hash, &who);
+            Ok(Some(who))
+        }
+        Ok(Ok(None)) => Ok(None),
+        away => {
+            let from_memory = FROM_MEMORY.contains(&endpoint.name.as_str());
+            match (app.edge.recent.who(hash).filter(|_| from_memory), away) {
+                (Some(who), _) => Ok(Some(who)),
+                (None, Ok(Err(error))) => Err(error.into()),
+                (None, _) => Err(StoreError::NoAnswer(PATIENCE).into()),
+            }
+        }
+    }
+}
+
+async fn access_of(app: &App, who: &Who, slug: &str, endpoint: &Endpoint) -> Result<Option<Access>, Refusal> {
+    let asked = tokio::time::timeout(PATIENCE, authenticate::access(app, who, slug)).await;
+    match asked {
+        Ok(Ok(Some(access))) => {
+            app.edge.recent.remember_access(who.person.id, slug, &access);
+            Ok(Some(access))
+        }
+        Ok(Err(refusal)) if refusal.0.status == 404 => Ok(None),
+        Ok(Ok(None)) => Ok(None),
+        away => {
+            let from_memory = FROM_MEMORY.contains(&endpoint.name.as_str());
+            match (app.edge.recent.access(who.person.id, slug).filter(|_| from_memory), away) {
+                (Some(access), _) => Ok(Some(access)),
+                (None, Ok(Err(refusal))) => Err(refusal),
+                (None, _) => Err(StoreError::NoAnswer(PATIENCE).into()),
+            }
+        }
+    }
+}
+
+type Denied = (Option<store::EstateId>, Refusal);
+
+async fn enter(
+    app: &App,
+    endpoint: &Endpoint,
+    who: Who,
+    address: IpAddr,
+    trail: Trail,
+    estate: Option<String>,
+    eui: Option<String>,
+) -> Result<Entry, Denied> {
+    let own = |refusal: Problem| (None, Refusal(refusal));
+    let signed_in = matches!(who.by, By::SignIn(_));
+    let mut entry = Entry {
+        who,
+        address,
+        access: None,
+        reach: Reach::Nothing,
+        if_match: None,
+        of_device: endpoint.of_device,
+        trail,
+    };
+    let needs_sign_in = matches!(endpoint.needs, Needs::Oneself | Needs::Member | Needs::Installation);
+    if needs_sign_in && !signed_in {
+        let problem = Problem::new(403, "not_by_token", "This is not done with an access token");
+        return Err(own(problem.detail("sign in with name and password instead")));
+    }
+    if endpoint.needs == Needs::Installation && !entry.who.person.keeps_installation {
+        let problem = Problem::new(403, "not_allowed", "This is for whoever keeps the installation");
+        return Err(own(problem));
+    }
+    let Some(slug) = estate else { return Ok(entry) };
+    // To others an estate does not exist.
+    let absent = || Refusal(not_found("estate", &slug).0);
+    let access = access_of(app, &entry.who, &slug, endpoint).await.map_err(|why| (None, why))?;
+    let Some(access) = access else {
+        let asked = app.directory.estate_named(&slug);
+        return Err((asked, absent()));
+    };
+    let estate_id = access.estate_id;
+    if let Needs::In(right) = endpoint.needs {
+        entry.reach = access.reach(right);
+        if entry.reach == Reach::Nothing {
+            return Err((Some(estate_id), missing(right, &access, &entry.who)));
+        }
+    }
+    if endpoint.of_device
+        && let Some(text) = eui
+    {
+        let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
+        let known = app.directory.device(eui).filter(|device| device.estate_id == estate_id);
+        if !known.is_some_and(|device| entry.reach.covers(eui, &device.fleet)) {
+            return Err((Some(estate_id), not_found("device", eui)));
+        }
+    }
+    entry.access = Some(Arc::new(access));
+    Ok(entry)
+}
+
+/// What is not allowed, and what is.
+pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
+    let may: Vec<_> = access.rights().iter().map(Right::name).collect();
+    let by = match (who.token(), access.role) {
+        (Some(token), _) => format!("with the token {token:?}"),
+        (None, Some(role)) => format!("as {role} of {}", access.slug),
+        (None, None) => "with what is shared here".into(),
+    };
+    let problem = Problem::new(403, "not_allowed", format!("This needs the right {right:?}", right = right.name()));
+    Refusal(problem.detail(format!("{by} one may: {}", may.join(", "))))
+}
+
+/// What goes beyond the part that somebody reaches.
+pub fn beyond(reach: &Reach) -> Refusal {
+    let part = match reach {
+        Reach::Part(part) => {
+            let devices = part.devices.iter().map(ToString::to_string);
+            part.fleets.iter().cloned().chain(devices).collect::<Vec<_>>().join(", ")
+        }
+        _ => String::new(),
+    };
+    let problem = Problem::new(403, "beyond", "This concerns the whole estate");
+    Refusal(problem.detail(format!("one may reach only: {part}")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_endpoint_states_what_it_needs() {
+        let endpoints = Endpoints::of(&crate::http::document()).unwrap();
+        assert!(endpoints.0.len() > 100, "{}", endpoints.0.len());
+        for ((method, path), endpoint) in &endpoints.0 {
+            let in_estate = path.contains("{estate}");
+            let fits = match endpoint.needs {
+                Needs::Nothing | Needs::Anyone | Needs::Oneself | Needs::Installation => !in_estate,
+                Needs::Member | Needs::In(_) => in_estate,
+            };
+            assert!(fits, "{method} {path} needs {:?}", endpoint.needs);
+            let changes = matches!(*method, Method::PUT | Method::DELETE | Method::PATCH);
+            assert!(!changes || endpoint.needs != Needs::In(Right::View), "{method} {path} changes something");
+        }
+    }
+
+    #[test]
+    fn an_endpoint_that_states_nothing_is_found() {
+        let mut document = crate::http::document();
+        let path = document.paths.paths.get_mut("/api/v1/me").unwrap();
+        path.get.as_mut().unwrap().extensions = None;
+        assert!(Endpoints::of(&document).is_err_and(|why| why.contains("GET /api/v1/me")));
+    }
+
+    #[test]
+    fn a_cookie_is_taken_from_the_own_site_only() {
+        let ask = |method: Method, pairs: &[(&'static str, &'static str)]| {
+            let headers = pairs
+                .iter()
+                .map(|(name, value)| (header::HeaderName::from_static(name), header::HeaderValue::from_static(value)));
+            own_site(&method, &headers.collect()).is_ok()
+        };
+        let cookie = ("cookie", "keen_heron=1");
+        let host = ("host", "heron.example:8680");
+        assert!(ask(Method::GET, &[cookie, host, ("origin", "https://evil.example")]), "reading has no effect");
+        assert!(ask(Method::POST, &[cookie, host, ("origin", "https://heron.example:8680")]));
+        assert!(!ask(Method::POST, &[cookie, host, ("origin", "https://evil.example")]));
+        assert!(!ask(Method::POST, &[cookie, host, ("origin", "null")]));
+        assert!(!ask(Method::POST, &[cookie, host, ("sec-fetch-site", "cross-site")]));
+        assert!(!ask(Method::POST, &[cookie, host]), "a browser says where it comes from");
+        assert!(ask(Method::POST, &[cookie, host, ("sec-fetch-site", "same-origin")]));
+        assert!(ask(Method::POST, &[("authorization", "Bearer 1"), host, ("origin", "https://evil.example")]));
+        assert!(!ask(Method::POST, &[cookie, ("origin", "https://heron.example:8680")]), "no host is no match");
+    }
+
+    #[test]
+    fn the_object_is_what_stands_below_the_estate() {
+        assert_eq!(below_estate("/api/v1/estates/tarnsey/devices/02/radio"), "devices/02/radio");
+        assert_eq!(below_estate("/api/v1/me/password"), "me/password");
+        assert_eq!(below_estate("/api/v1/estates/tarnsey"), "estates/tarnsey");
+    }
+}

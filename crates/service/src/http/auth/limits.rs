@@ -1,0 +1,130 @@
+//! How often things may be asked, by whom and from where.
+
+use std::net::{IpAddr, Ipv6Addr};
+use std::time::{Duration, Instant};
+
+use store::PersonId;
+
+use crate::net::rate_limit::Buckets;
+
+/// Requests of one account in a second, as long as nothing else is said.
+pub const REQUESTS_PER_S: u32 = 500;
+/// Seconds' worth of requests that may come at once.
+const BURST_S: u32 = 5;
+
+/// All the limits.
+pub struct Limits {
+    /// Wrong sign-ins from one source.
+    source: Buckets<IpAddr>,
+    /// Wrong sign-ins to one account, from sources that it has not been signed in to from.
+    account: Buckets<String>,
+    /// Wrong sign-ins to one account from one source that it has been signed in to from: whoever guesses elsewhere does not
+    /// lock its owner out.
+    known: Buckets<(String, IpAddr)>,
+    /// Tokens that are none, from one source.
+    pub unknown: Buckets<IpAddr>,
+    /// How often such a token is written down, from one source.
+    pub told: Buckets<IpAddr>,
+    /// What is open to everybody and costs something, from one source.
+    pub open: Buckets<IpAddr>,
+    /// Requests of one account.
+    pub requests: Buckets<PersonId>,
+}
+
+/// What counts as one source: an IPv6 subscriber has all of a /64.
+pub fn one_source(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
+            Some(v4) => v4.into(),
+            None => Ipv6Addr::from(u128::from(v6) & (u128::MAX << 64)).into(),
+        },
+        v4 => v4,
+    }
+}
+
+impl Limits {
+    pub fn new(requests_per_s: u32) -> Self {
+        Self {
+            source: Buckets::new(10, Duration::from_secs(20)),
+            account: Buckets::new(20, Duration::from_secs(60)),
+            known: Buckets::new(10, Duration::from_secs(20)),
+            unknown: Buckets::new(1000, Duration::from_millis(50)),
+            told: Buckets::new(1, Duration::from_secs(600)),
+            open: Buckets::new(30, Duration::from_secs(10)),
+            requests: Buckets::new(requests_per_s * BURST_S, Duration::from_secs(1) / requests_per_s),
+        }
+    }
+
+    /// What counts as one source.
+    pub fn of(&self, address: IpAddr) -> IpAddr {
+        one_source(address)
+    }
+
+    /// Before a sign-in is tried: whether it may be, or how long to wait.
+    pub fn try_sign_in(&self, name: &str, address: IpAddr, knows: bool, now: Instant) -> Result<(), Duration> {
+        let source = self.of(address);
+        if knows {
+            return self.known.take((account(name), source), now);
+        }
+        self.source.take(source, now)?;
+        self.account.take(account(name), now).inspect_err(|_| self.source.give_back(&source))
+    }
+
+    /// After one that was right: it is not counted.
+    pub fn was_right(&self, name: &str, address: IpAddr, knows: bool) {
+        let source = self.of(address);
+        if knows {
+            return self.known.give_back(&(account(name), source));
+        }
+        self.source.give_back(&source);
+        self.account.give_back(&account(name));
+    }
+}
+
+/// Names are compared without regard to case, and are as long as whoever guesses likes.
+fn account(name: &str) -> String {
+    name.trim().chars().take(80).flat_map(char::to_lowercase).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn guessing_is_slowed_down_and_does_not_lock_the_owner_out() {
+        let limits = Limits::new(10);
+        let now = Instant::now();
+        let elsewhere = |n: u8| IpAddr::from([192, 0, 2, n]);
+        let home = IpAddr::from([10, 0, 0, 1]);
+        for n in 0..10 {
+            assert!(limits.try_sign_in("owner", elsewhere(1), false, now).is_ok(), "{n}");
+        }
+        assert!(limits.try_sign_in("owner", elsewhere(1), false, now).is_err(), "one source has ten");
+        for n in 2..12 {
+            assert!(limits.try_sign_in("OWNER ", elsewhere(n), false, now).is_ok(), "{n}");
+        }
+        assert!(limits.try_sign_in("owner", elsewhere(20), false, now).is_err(), "all together have twenty");
+        assert!(limits.try_sign_in("other", elsewhere(20), false, now).is_ok(), "another account is another matter");
+        assert!(limits.try_sign_in("owner", home, true, now).is_ok(), "from where it is known, the owner comes in");
+        limits.was_right("owner", home, true);
+    }
+
+    #[test]
+    fn what_is_right_is_not_counted() {
+        let limits = Limits::new(10);
+        let (now, home) = (Instant::now(), IpAddr::from([10, 0, 0, 1]));
+        for _ in 0..100 {
+            assert!(limits.try_sign_in("owner", home, false, now).is_ok());
+            limits.was_right("owner", home, false);
+        }
+    }
+
+    #[test]
+    fn a_subscribers_network_is_one_source() {
+        let limits = Limits::new(10);
+        let of = |text: &str| limits.of(text.parse().unwrap());
+        assert_eq!(of("2001:db8::1"), of("2001:db8::ffff:1"));
+        assert_ne!(of("2001:db8::1"), of("2001:db8:0:1::1"));
+        assert_eq!(of("::ffff:192.0.2.1"), of("192.0.2.1"));
+    }
+}

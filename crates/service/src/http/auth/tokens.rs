@@ -1,0 +1,96 @@
+//! Access tokens.
+
+use api::people::rights::Right;
+use api::people::token::{AccessToken, MadeToken, NewToken, PREFIX};
+use api::problem::Problem;
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::{SecondsFormat, Utc};
+use domain::token;
+use store::{PersonId, TokenToMake};
+
+use crate::http::App;
+use crate::http::auth::access::Reach;
+use crate::http::auth::authorize::missing;
+use crate::http::auth::secret;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, PathName};
+
+/// Tokens of one person in one estate.
+const MOST: usize = 100;
+
+/// Whose tokens somebody may see and revoke: their own, or everybody's.
+fn whose(estate: &InEstate) -> Option<PersonId> {
+    let all = estate.access.reach(Right::People) == Reach::Whole;
+    (!all).then_some(estate.entry.who.person.id)
+}
+
+/// What the audit log tells of a token.
+fn told(token: &AccessToken) -> serde_json::Value {
+    serde_json::json!({ "rights": token.rights, "scope": token.scope, "expires_at": token.expires_at.map(|at| at.to_rfc3339_opts(SecondsFormat::Secs, true)) })
+}
+
+/// Access tokens: one's own, and everybody's for who looks after people.
+#[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("member"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<AccessToken>)))]
+pub async fn list_tokens(State(app): State<App>, estate: InEstate) -> Answer<Vec<AccessToken>> {
+    Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
+}
+
+/// Makes an access token, which allows no more than its maker is allowed. Its secret is in the answer, and nowhere else.
+#[utoipa::path(post, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("member"))),
+    params(("estate" = String, Path)), request_body = NewToken,
+    responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
+        (status = 422, body = Problem)))]
+pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
+    let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
+    estate
+        .access
+        .includes(rights, &scope, &app.directory)
+        .map_err(|right| missing(right, &estate.access, &estate.entry.who))?;
+    let person = &estate.entry.who.person;
+    if app.store.tokens(estate.id, Some(person.id)).await?.len() >= MOST {
+        let problem = Problem::new(409, "too_many", "There are too many tokens");
+        return Err(problem.detail(format!("{MOST} are kept for one person; revoke one that is not used")).into());
+    }
+    let secret = format!("{PREFIX}{}", secret::new_token());
+    let make = TokenToMake { secret_hash: secret::token_hash(&secret), name: &name, rights, scope: &scope, expires_at };
+    let id = app.store.add_token(estate.id, person.id, &make).await?;
+    let id = id.ok_or_else(|| not_found("fleet or device", &scope))?;
+    let token = AccessToken {
+        id,
+        name,
+        by: person.name.clone(),
+        rights: rights.iter().collect(),
+        scope,
+        since: Utc::now(),
+        expires_at,
+        last_used: None,
+        last_from: None,
+    };
+    estate.trail().object(format!("token {id}: {}", token.name)).made(&told(&token));
+    Ok(Json(MadeToken { token, secret }))
+}
+
+/// Revokes an access token. What it is used for ends at once, open streams included.
+#[utoipa::path(delete, path = "/estates/{estate}/tokens/{id}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("member"))),
+    params(("estate" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn revoke_token(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    let number: u32 = id.parse().map_err(|_| not_found("token", &id))?;
+    let whose = whose(&estate);
+    let before = app.store.tokens(estate.id, whose).await?.into_iter().find(|token| token.id == number);
+    let before = before.ok_or_else(|| not_found("token", &id))?;
+    if !app.store.revoke_token(estate.id, number, whose).await? {
+        return Err(not_found("token", id));
+    }
+    estate.trail().object(format!("token {id}: {}", before.name)).removed(&told(&before));
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,299 @@
+//! Devices.
+
+use std::sync::Arc;
+
+use api::Page;
+use api::device::join::DeviceStranger;
+use api::device::{Device, DeviceDetail, DeviceState, Session, ShownKeys};
+use api::diagnosis::device::DeviceWhy;
+use api::diagnosis::join::Condition;
+use api::problem::{Problem, bad_field};
+use api::radio::settings::Class;
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::{DateTime, Utc};
+use domain::device::keys;
+use domain::device::state::{device_keys, device_state};
+use domain::diagnosis::join;
+use domain::diagnosis::join::Around;
+use domain::radio::agreement::{agreement, rate_decision};
+use domain::radio::settings::wire_class;
+use engine::Command;
+use lorawan::Eui64;
+use serde::Deserialize;
+use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
+
+use crate::decoding::decoder::Ready;
+use crate::http::App;
+use crate::http::devices::change::as_is;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, InSight, Json, Paging, Params, PathEui, page, revision};
+use crate::http::gateways::gateway;
+use crate::http::gateways::gateway::band_uses;
+use crate::pipeline::directory::Decoder;
+
+/// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
+pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
+    let refused_at = row.refusal.as_ref().map(|r| r.time);
+    let expected_s = expected_s(&row);
+    let state = match row.disabled {
+        true => DeviceState::Disabled,
+        false => device_state(heard_until, row.joined_at, row.last_heard, expected_s, refused_at),
+    };
+    Device {
+        dev_eui: row.dev_eui,
+        join_eui: row.join_eui,
+        name: row.name,
+        fleet: row.fleet,
+        model: row.model,
+        region: row.region,
+        state,
+        last_heard: row.last_heard,
+        rhythm_s: row.rhythm_s,
+        refusal: row.refusal,
+        tags: row.tags,
+        disabled: row.disabled,
+        added_at: row.added_at,
+    }
+}
+
+/// Which devices, and in which order.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Which {
+    /// Only those of this fleet.
+    fleet: Option<String>,
+    /// Only those of this model.
+    model: Option<String>,
+    /// Only those that stand on this radio profile.
+    profile: Option<String>,
+    /// Only those with this tag.
+    tag: Option<String>,
+    /// Only those in this state.
+    state: Option<DeviceState>,
+    /// Only those with this in their name, an EUI, their address or a tag.
+    find: Option<String>,
+    /// `name`, `last_heard` or `added_at`; with a dash in front the other way round. By name if not given.
+    order: Option<String>,
+}
+
+/// What stands between the two parts of a cursor in an order by time.
+const BETWEEN: char = '.';
+
+impl Which {
+    pub fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
+        let order = self.order.as_deref().unwrap_or("name");
+        let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
+        let order = match word {
+            "name" => DeviceOrder::Name,
+            "last_heard" => DeviceOrder::LastHeard,
+            "added_at" => DeviceOrder::Added,
+            _ => return Err(bad_field("order", order, "name, last_heard or added_at, with a dash in front or not")),
+        };
+        let after = match (after, order) {
+            ("", _) => None,
+            (name, DeviceOrder::Name) => Some(DeviceCursor::Name(name.to_owned())),
+            (text, _) => {
+                let parts = text.split_once(BETWEEN).and_then(|(us, eui)| Some((us.parse().ok()?, eui.parse().ok()?)));
+                let (us, dev_eui) = parts.ok_or_else(|| bad_field("after", text, "the `next` of the page before"))?;
+                Some(DeviceCursor::Time(DateTime::from_timestamp_micros(us).unwrap_or_default(), dev_eui))
+            }
+        };
+        let find = self.find.map(|find| find.trim().to_owned()).filter(|find| !find.is_empty());
+        if let Some(long) = find.as_ref().filter(|find| find.chars().count() > 80) {
+            return Err(bad_field("find", long, "at most 80 characters are allowed"));
+        }
+        let Self { fleet, model, profile, tag, state, .. } = self;
+        Ok(DeviceQuery { fleet, model, profile, tag, state, find, within: None, order, backwards, after })
+    }
+}
+
+/// Where the next page begins after a row.
+fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
+    let time = |at: DateTime<Utc>| format!("{}{BETWEEN}{}", at.timestamp_micros(), row.dev_eui);
+    match order {
+        DeviceOrder::Name => row.name.clone(),
+        DeviceOrder::LastHeard => time(row.last_heard.unwrap_or_default()),
+        DeviceOrder::Added => time(row.added_at),
+    }
+}
+
+/// An estate's devices, by name if nothing else is said.
+#[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), Which, Paging),
+    responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
+pub async fn list_devices(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+    Params(which): Params<Which>,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Device>> {
+    let limit = paging.limit()?;
+    let query = DeviceQuery { within, ..which.query(paging.after())? };
+    let rows = app.store.devices(estate.id, &query, limit + 1).await?;
+    let heard_until = app.condition.heard_until(&app.network);
+    Ok(Json(page(rows, limit, |row| cursor(query.order, row), |row| show(row, heard_until))))
+}
+
+/// One device with session, readings and airtime.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
+pub async fn show_device(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
+    detail(&app, &estate, eui).await.map(Json)
+}
+
+pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
+    let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
+    let status = app.network.device(dev_eui).await;
+    let readings = app.store.last_readings(dev_eui).await?;
+    let plan = row.region.plan();
+    let revision = revision(&as_is(row.clone()));
+    let decoder = row.model.as_deref().and_then(|model| app.directory.decoder(estate.id, model, dev_eui));
+    let encodes = |decoder: &Arc<Decoder>| decoder.ready.as_ref().is_ok_and(Ready::encodes);
+    let commands = decoder.filter(encodes).map(|decoder| decoder.commands.clone());
+    let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
+    let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());
+    let (hardware, firmware) = (row.hardware.clone(), row.firmware.clone());
+    let registered = whole_radio.class.unwrap_or(Class::A);
+    let status = status.as_ref();
+    Ok(DeviceDetail {
+        revision,
+        device: show(row, app.condition.heard_until(&app.network)),
+        description,
+        hardware,
+        firmware,
+        profile,
+        radio,
+        whole_radio,
+        class: status.map_or(registered, |s| wire_class(s.class)),
+        personalized,
+        session: status.and_then(|s| s.session.as_ref()).map(session),
+        next_session: status.and_then(|s| s.next_session.as_ref()).map(session),
+        agreement: status.and_then(|s| s.negotiated.as_ref()).map(|n| agreement(plan, n)),
+        rate_decision: status.and_then(|s| s.adr.as_ref()).map(rate_decision),
+        day_airtime_ms: status.map_or(0.0, |s| s.day.airtime_us as f64 / 1000.0),
+        day_downlinks: status.map_or(0, |s| s.day_down.frames),
+        readings,
+        airtime: band_uses(status.map(|s| s.airtime.clone()).unwrap_or_default()),
+        commands,
+    })
+}
+
+/// How often a device is expected to send, in seconds.
+pub fn expected_s(row: &DeviceRow) -> Option<f64> {
+    row.whole_radio.uplink_interval_s.map(f64::from).or(row.rhythm_s)
+}
+
+fn session(session: &engine::Session) -> Session {
+    let counters = session.counters;
+    Session {
+        dev_addr: session.dev_addr,
+        last_counter_up: counters.up,
+        next_counter_down: counters.next_down,
+        next_app_counter_down: session.speaks_1_1.then_some(counters.next_app_down),
+        joined_at: DateTime::from_timestamp_micros(session.joined_at.0).unwrap_or_default(),
+    }
+}
+
+/// How many events.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HowMany {
+    /// 1 to 500; 50 if not given.
+    limit: Option<u32>,
+}
+
+/// The kinds of message that a timeline is made of: what is out of the ordinary.
+const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
+
+/// How a device is doing: what stands out, why, what to do, and what happened to it.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path), HowMany),
+    responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn why(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Params(how_many): Params<HowMany>,
+) -> Answer<DeviceWhy> {
+    let limit = match how_many.limit.unwrap_or(50) {
+        limit @ 1..=500 => limit,
+        other => return Err(api::problem::bad_field("limit", &other.to_string(), "1 to 500 are allowed").into()),
+    };
+    let detail = detail(&app, &estate, eui).await?;
+    let failed = app.store.last_failed(eui, OUTBOX_LOOKED_AT).await?;
+    let kinds = TIMELINE.map(String::from);
+    let timeline = app.store.messages(estate.id, (Some(eui), None), &kinds, None, limit).await?;
+    let next = app.store.next_in_outbox(eui).await?;
+    let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
+    let findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline);
+    let conditions = match detail.device.last_heard {
+        None => conditions(&app, &estate, &detail).await?,
+        Some(_) => Vec::new(),
+    };
+    Ok(Json(DeviceWhy { findings, conditions, timeline }))
+}
+
+/// What must be true before a device is heard, with what is known in its estate.
+async fn conditions(app: &App, estate: &InEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
+    let gateways = gateway::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
+    let strangers = app.strangers.of(estate.id, &app.directory);
+    let latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
+    let latest = app.store.devices(estate.id, &latest, 1).await?;
+    let last_heard = latest.first().and_then(|row| {
+        let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
+        Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
+    });
+    Ok(join::conditions(detail, &Around { gateways: &gateways, strangers: &strangers, last_heard }))
+}
+
+/// Gateways looked through for what may hear a device.
+const ALL_GATEWAYS: u32 = 10_000;
+
+/// Devices that ask to join without being registered, the one heard last first, since the service started.
+#[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<DeviceStranger>)))]
+pub async fn list_device_strangers(State(app): State<App>, estate: InEstate) -> Answer<Vec<DeviceStranger>> {
+    Ok(Json(app.strangers.of(estate.id, &app.directory)))
+}
+
+/// Downlinks, newest first, that findings are drawn from.
+const OUTBOX_LOOKED_AT: u32 = 200;
+
+/// The device's keys. Each look is in the audit log.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("keys"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
+pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    estate.trail().object(format!("keys of device {} ({eui})", row.name));
+    let keys = device_keys(eui, &activation);
+    Ok(Json(ShownKeys { forms: keys::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
+}
+
+/// Removes a device with its session and outbox; its messages stay in the history.
+#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn remove_device(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+) -> Result<StatusCode, Refusal> {
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    estate.trail().object(format!("device {} ({eui})", row.name)).removed(&as_is(row));
+    // The engine first, so that it writes nothing more for the device afterwards.
+    app.network.command(Command::RemoveDevice(eui)).await;
+    app.directory.remove_device(eui);
+    app.condition.release(eui);
+    app.store.remove_devices(estate.id, &[eui]).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

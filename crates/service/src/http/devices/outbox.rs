@@ -1,0 +1,345 @@
+//! The downlinks of a device.
+
+use api::Page;
+use api::device::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values};
+use api::problem::{Problem, bad_field};
+use axum::extract::State;
+use chrono::DateTime;
+use domain::Check;
+use domain::downlink::{Cargo, CheckedOutboxItem, Listening};
+use domain::radio::settings::wire_class;
+use engine::{Command, OutboxId, Place, Timestamp, Wait};
+use lorawan::Eui64;
+use store::DeviceContext;
+use ulid::Ulid;
+
+use crate::clock;
+use crate::decoding::decoder;
+use crate::http::App;
+use crate::http::devices::device::expected_s;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
+use crate::http::models::scripts::Purpose;
+
+/// Downlinks that may wait for one device.
+const MAX_OPEN: u64 = 10_000;
+
+/// A device of the estate, or a multicast group, whose outbox is like a device's. Others' are not known to it.
+pub fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+    let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
+    known.ok_or_else(|| not_found("device", dev_eui))
+}
+
+/// The same, if the caller reaches it.
+pub fn within_reach(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+    let device = known(app, estate, dev_eui)?;
+    if estate.entry.reach.covers(dev_eui, &device.fleet) { Ok(device) } else { Err(not_found("device", dev_eui)) }
+}
+
+fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
+    Ulid::from_string(text).map_err(|_| bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
+}
+
+/// When the device listens, as far as it is known; and what a downlink waits for that has just been put in.
+async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
+    // A group has neither row nor status, and nothing is expected of it.
+    let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
+    let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
+    let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
+    let joined = status.session.is_some() || status.next_session.is_some();
+    let listening = Listening {
+        class: joined.then(|| wire_class(status.class)),
+        last_heard: row.last_heard,
+        // What it does counts more than what it is expected to do.
+        interval_s: row.rhythm_s.or_else(|| expected_s(&row)),
+        held_until: status.held_until.and_then(time),
+        ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
+    };
+    Ok((listening, Wait::first(joined, status.class)))
+}
+
+/// A device's downlinks, newest first, those that are done included.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path), Paging),
+    responses((status = 200, body = Page<OutboxItem>), (status = 404, body = Problem)))]
+pub async fn list_outbox(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<OutboxItem>> {
+    known(&app, &estate, eui)?;
+    let limit = paging.limit()?;
+    let before = paging.after.as_deref().map(|text| id("after", text)).transpose()?;
+    let mut rows = app.store.outbox(eui, before, limit + 1).await?;
+    if rows.iter().any(|item| item.state == OutboxState::Waiting) {
+        let line = app.network.outbox_line(eui).await;
+        let (listening, _) = listening(&app, &estate, eui).await?;
+        for item in rows.iter_mut().filter(|item| item.state == OutboxState::Waiting) {
+            let id = OutboxId(id("id", &item.id)?.0);
+            tell_place(item, ahead_of(&line, id), &listening);
+        }
+    }
+    Ok(Json(page(rows, limit, |item| item.id.clone(), |item| item)))
+}
+
+/// How many go before one of those that wait.
+fn ahead_of(line: &[OutboxId], id: OutboxId) -> Option<u32> {
+    line.iter().position(|other| *other == id).and_then(|at| u32::try_from(at).ok())
+}
+
+/// Says of an item that waits how many go before it, and when it is expected to go.
+fn tell_place(item: &mut OutboxItem, ahead: Option<u32>, listening: &Listening) {
+    let Some(ahead) = ahead else { return };
+    (item.ahead, item.expected_at) = (Some(ahead), listening.expects(ahead));
+    // What waits behind others waits for them, whatever it waits for then.
+    if ahead > 0 && item.attempts == 0 {
+        item.note = Some(behind(ahead));
+    }
+}
+
+fn behind(ahead: u32) -> String {
+    match ahead {
+        1 => "waits for the one before it".into(),
+        n => format!("waits for the {n} before it"),
+    }
+}
+
+/// Port and payload of a downlink; named values are encoded. With them, what the encoder found questionable.
+async fn payload_of(
+    app: &App,
+    estate: &InEstate,
+    device: &DeviceContext,
+    cargo: Cargo,
+) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
+    let (port, values) = match cargo {
+        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
+        Cargo::Values { port, values } => (port, values),
+    };
+    let given = serde_json::to_string(&values).unwrap_or_default();
+    let bad = |why: String| Refusal::from(bad_field("values", &given, why));
+    let Some(model) = device.model.as_deref() else {
+        return Err(bad("the device has no model, so there is no encoder: give the bytes".into()));
+    };
+    let Some(decoder) = app.directory.decoder(estate.id, model, device.dev_eui) else {
+        return Err(bad(format!("the model {model} has no script, so there is no encoder: give the bytes")));
+    };
+    let encoded = app.run_scripts(estate, Purpose::Calls, move || decoder::encode(&decoder, &values)).await?;
+    let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
+    let Some(port) = port.or(encoded.port) else {
+        return Err(bad_field("port", "nothing", "the encoder names none, so it is to be given: 1 to 223").into());
+    };
+    let mut warnings = encoded.warnings;
+    if let Some(usual) = encoded.port.filter(|usual| *usual != port) {
+        warnings.push(format!("The encoder would use port {usual}; {port} was asked for."));
+    }
+    Ok((port, encoded.bytes, warnings))
+}
+
+/// A downlink that can be put in, and what it waits for then.
+struct Ready {
+    new: CheckedOutboxItem,
+    port: u8,
+    payload: Vec<u8>,
+    warnings: Vec<String>,
+    wait: Wait,
+    listening: Listening,
+}
+
+async fn ready(app: &App, estate: &InEstate, eui: Eui64, new: &NewOutboxItem) -> Result<Ready, Refusal> {
+    let device = known(app, estate, eui)?;
+    let new = new.check()?;
+    if new.confirmed && app.network.group(eui).await.is_some() {
+        return Err(bad_field("confirmed", "true", "nobody can answer for a group: leave it out").into());
+    }
+    let (port, payload, warnings) = payload_of(app, estate, &device, new.cargo.clone()).await?;
+    let (listening, wait) = listening(app, estate, eui).await?;
+    Ok(Ready { new, port, payload, warnings, wait, listening })
+}
+
+/// Numbers are the same however they are written.
+fn same(a: &serde_json::Value, b: &serde_json::Value) -> bool {
+    match (a.as_f64(), b.as_f64()) {
+        (Some(a), Some(b)) => (a - b).abs() <= 1e-9 * a.abs().max(1.0),
+        _ => a == b,
+    }
+}
+
+/// The named values in a downlink, if the device's model has what reads it.
+async fn read_back(
+    app: &App,
+    estate: &InEstate,
+    eui: Eui64,
+    port: u8,
+    payload: &[u8],
+) -> Result<Option<Result<Values, String>>, Refusal> {
+    let model = known(app, estate, eui)?.model;
+    let decoder = model.and_then(|model| app.directory.decoder(estate.id, &model, eui));
+    let Some(decoder) = decoder else { return Ok(None) };
+    let payload = payload.to_vec();
+    app.run_scripts(estate, Purpose::Calls, move || decoder::read_downlink(&decoder, port, &payload)).await
+}
+
+/// Says what a downlink comes to, and when it would go, without putting it in.
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
+    responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn check_outbox_item(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(new): Json<NewOutboxItem>,
+) -> Answer<OutboxReadBack> {
+    let Ready { new, port, payload, mut warnings, wait, listening } = ready(&app, &estate, eui, &new).await?;
+    let reads_as = match read_back(&app, &estate, eui, port, &payload).await? {
+        Some(Ok(values)) => Some(values),
+        Some(Err(why)) => {
+            warnings.push(format!("Its model's decoder cannot read this downlink: {why}"));
+            None
+        }
+        None => None,
+    };
+    if let (Cargo::Values { values, .. }, Some(read)) = (&new.cargo, &reads_as) {
+        // Names that are in both have to say the same: else encoder and decoder are not each other's counterparts.
+        let other =
+            |(name, value): &(&String, &serde_json::Value)| read.get(*name).is_some_and(|read| !same(read, value));
+        warnings.extend(values.iter().find(other).map(|(name, value)| {
+            format!("The encoder was given {name} = {value}, and the decoder reads {} out of it.", read[name])
+        }));
+    }
+    let ahead = match new.first {
+        true => 0,
+        false => u32::try_from(app.network.outbox_line(eui).await.len()).unwrap_or(u32::MAX),
+    };
+    let note = if ahead == 0 { wait.to_string() } else { behind(ahead) };
+    let expected_at = listening.expects(ahead);
+    let length = payload.len();
+    let payload = hex::encode(payload);
+    Ok(Json(OutboxReadBack { port, payload, length, reads_as, note, ahead, expected_at, warnings }))
+}
+
+/// Puts a downlink into a device's outbox.
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
+    responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_to_outbox(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(new): Json<NewOutboxItem>,
+) -> Answer<OutboxItem> {
+    let Ready { new, port, payload, wait, listening, .. } = ready(&app, &estate, eui, &new).await?;
+    if app.store.outbox_open(eui).await? >= MAX_OPEN {
+        let problem = Problem::new(409, "outbox_full", "The outbox is full");
+        return Err(Refusal(
+            problem.detail(format!("{MAX_OPEN} downlinks are waiting for this device; cancel some first")),
+        ));
+    }
+    let now = clock::now();
+    let id = OutboxId(Ulid::generate().0);
+    let item = engine::OutboxItem {
+        id,
+        port,
+        payload,
+        confirmed: new.confirmed,
+        attempts: 0,
+        max_attempts: new.max_attempts,
+        expires_at: new.expires_in_us.map(|us| now.plus_us(us)),
+        place: now.0,
+        state: engine::OutboxState::Waiting(wait),
+    };
+    // Stored first: an item the engine knows of must be there to be updated.
+    let mut stored = app.store.add_outbox_item(eui, &item).await?;
+    estate.trail().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&serde_json::json!({
+        "id": stored.id, "port": stored.port, "payload": stored.payload, "confirmed": stored.confirmed,
+    }));
+    app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
+    if new.first {
+        app.network.arrange(eui, id, Place::First).await;
+    }
+    tell_place(&mut stored, ahead_of(&app.network.outbox_line(eui).await, id), &listening);
+    Ok(Json(stored))
+}
+
+/// Puts a waiting downlink elsewhere in its line.
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
+    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
+    responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn place_in_outbox(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    PathName(name): PathName,
+    Json(place): Json<OutboxPlace>,
+) -> Answer<OutboxItem> {
+    known(&app, &estate, eui)?;
+    let item_id = id("id", &name)?;
+    let item = app.store.outbox_item(eui, item_id).await?.ok_or_else(|| not_found("downlink", &name))?;
+    let to = match &place {
+        OutboxPlace::First => Place::First,
+        OutboxPlace::Last => Place::Last,
+        OutboxPlace::Before(other) => Place::Before(OutboxId(id("before", other)?.0)),
+    };
+    if app.network.arrange(eui, OutboxId(item_id.0), to).await {
+        let ahead = ahead_of(&app.network.outbox_line(eui).await, OutboxId(item_id.0));
+        return Ok(Json(OutboxItem { ahead, ..item }));
+    }
+    if let OutboxPlace::Before(other) = &place
+        && item.state == OutboxState::Waiting
+    {
+        return Err(bad_field("before", other, "it is not among those that wait").into());
+    }
+    Err(no_longer_waits(&item))
+}
+
+fn no_longer_waits(item: &OutboxItem) -> Refusal {
+    let problem = Problem::new(409, "not_waiting", "It no longer waits in the outbox");
+    Refusal(problem.detail(format!("its state is: {}", item.state.words())))
+}
+
+/// Takes a downlink out of the outbox, if it has not been sent yet.
+#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
+    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
+    responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn cancel(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    PathName(name): PathName,
+) -> Answer<OutboxItem> {
+    known(&app, &estate, eui)?;
+    let id = id("id", &name)?;
+    let item = app.store.outbox_item(eui, id).await?.ok_or_else(|| not_found("downlink", &name))?;
+    if app.network.cancel(eui, OutboxId(id.0)).await {
+        return Ok(Json(OutboxItem { state: OutboxState::Cancelled, note: None, ..item }));
+    }
+    Err(no_longer_waits(&item))
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn numbers_are_compared_by_value_and_all_else_as_it_stands() {
+        assert!(same(&json!(40), &json!(40.0)) && same(&json!(0.1), &json!(0.1 + 1e-17)));
+        assert!(!same(&json!(40), &json!(41)) && !same(&json!(0.001), &json!(0.002)));
+        assert!(same(&json!("ebb"), &json!("ebb")) && !same(&json!("40"), &json!(40)));
+        assert!(same(&json!(null), &json!(null)) && !same(&json!(true), &json!(1)));
+    }
+
+    #[test]
+    fn what_waits_says_behind_how_many() {
+        assert_eq!(
+            (behind(1).as_str(), behind(2).as_str()),
+            ("waits for the one before it", "waits for the 2 before it")
+        );
+    }
+}

@@ -1,0 +1,277 @@
+//! Registering devices: one by one, and many from a file.
+
+use std::collections::HashSet;
+use std::convert::Infallible;
+
+use api::device::import::{DeviceImportOutcome, ImportOptions, ImportProgress};
+use api::device::read_back::{ReadBack, Registered};
+use api::device::register::NewDevice;
+use api::gateway::import::{Fate, ImportOutcome};
+use api::people::rights::Right;
+use api::problem::{Problem, bad_field};
+use axum::body::Bytes;
+use axum::extract::State;
+use axum::http::{HeaderMap, header};
+use axum::response::sse::{Event, Sse};
+use axum::response::{IntoResponse, Response};
+use domain::csv;
+use domain::device::import::ExportRow;
+use domain::device::read_back::read_back;
+use domain::device::register::{CheckedDevice, GENERATE, Premises, Surroundings};
+use domain::device::{import, read_back, register};
+use futures::StreamExt as _;
+use lorawan::{DevAddr, Eui64, NetId};
+use mime_guess::mime::TEXT_EVENT_STREAM;
+use serde::{Deserialize, Serialize};
+use store::{DeviceContext, DeviceQuery, EstateId, Part};
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::ReceiverStream;
+
+use crate::http::App;
+use crate::http::auth::access::Reach;
+use crate::http::auth::authorize::{beyond, missing};
+use crate::http::devices::change::{as_is, retell};
+use crate::http::devices::device::detail;
+use crate::http::error::{Answer, Refusal};
+use crate::http::extract::{InEstate, InSight, Json, Params};
+use crate::http::models::catalogue::aside;
+
+/// What is there already, in an estate and beyond.
+struct Around {
+    premises: Premises,
+    /// Addresses in use; they are looked up only if one is to be made up.
+    addresses: HashSet<DevAddr>,
+    net_id: NetId,
+}
+
+impl Around {
+    async fn look(app: &App, estate: EstateId, makes_up: bool) -> Result<Self, Refusal> {
+        let premises = app.store.premises(estate).await?;
+        let addresses = if makes_up { app.store.addresses().await? } else { HashSet::new() };
+        Ok(Self { premises, addresses, net_id: app.net_id })
+    }
+
+    /// Reads in it what people gave.
+    fn read<T>(&self, read: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
+        read(&mut Surroundings {
+            premises: &self.premises,
+            net_id: self.net_id,
+            taken: &|addr| self.addresses.contains(&addr),
+            random: &mut rand::random,
+        })
+    }
+}
+
+async fn checked(app: &App, estate: EstateId, new: &NewDevice) -> Result<CheckedDevice, Refusal> {
+    let makes_up = new.personal.as_ref().is_some_and(|personal| personal.dev_addr.trim() == GENERATE);
+    Ok(Around::look(app, estate, makes_up).await?.read(|around| register::check(new, around))?)
+}
+
+/// Names of devices of the same estate; others' are none of the caller's.
+fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
+    let directory = app.directory.clone();
+    move |eui| directory.device(eui).filter(|device| device.estate_id == estate).map(|device| device.name)
+}
+
+/// Says how a device would be understood, and what gives pause, without registering it.
+#[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), request_body = NewDevice,
+    responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
+    let device = checked(&app, estate.id, &new).await?;
+    if app.directory.device(device.dev_eui).is_some() {
+        return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
+    }
+    let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
+    Ok(Json(read_back(&device, warnings)?))
+}
+
+/// Registers a device.
+#[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path)), request_body = NewDevice,
+    responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_device(
+    State(app): State<App>,
+    InSight { estate, .. }: InSight,
+    Json(new): Json<NewDevice>,
+) -> Answer<Registered> {
+    let device = checked(&app, estate.id, &new).await?;
+    if !estate.entry.reach.covers(device.dev_eui, &device.fleet) {
+        return Err(beyond(&estate.entry.reach));
+    }
+    let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
+    app.store.add_devices(estate.id, &[&device]).await?;
+    make_known(&app, estate.id, &[&device]).await?;
+    if let Some(row) = app.store.device(estate.id, device.dev_eui).await? {
+        estate.trail().object(format!("device {} ({})", device.name, device.dev_eui)).made(&as_is(row));
+    }
+    Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
+}
+
+/// Makes devices that have been written down known to the engine and to messages.
+async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) -> Result<(), Refusal> {
+    for device in devices {
+        app.directory.put_device(DeviceContext {
+            dev_eui: device.dev_eui,
+            estate_id,
+            fleet: device.fleet.clone(),
+            name: device.name.clone(),
+            model: device.model.clone(),
+            hardware: device.hardware.clone(),
+            firmware: device.firmware.clone(),
+            region: device.region,
+            last_heard: None,
+            rhythm_s: None,
+        });
+    }
+    let euis: Vec<Eui64> = devices.iter().map(|device| device.dev_eui).collect();
+    retell(app, &euis).await
+}
+
+/// Registers devices from a CSV file, or says what would become of each of its rows.
+///
+/// Who accepts `text/event-stream` is told of the progress: events `progress`, then one `outcome` or `problem`.
+#[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ImportOptions), request_body(content = String, content_type = "text/csv"),
+    responses((status = 200, content((DeviceImportOutcome = "application/json"), (ImportProgress = "text/event-stream"))),
+        (status = 413, body = Problem), (status = 422, body = Problem)))]
+pub async fn import_devices(
+    State(app): State<App>,
+    estate: InEstate,
+    Params(options): Params<ImportOptions>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let accepted = headers.get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok()).unwrap_or_default();
+    if !accepted.contains(TEXT_EVENT_STREAM.as_ref()) {
+        let outcome = import(&app, estate.id, options, body, &|_| ()).await?;
+        estate.trail().note(format!("{} devices registered from a file", outcome.outcome.registered));
+        return Ok(Json(outcome).into_response());
+    }
+    let (told, events) = mpsc::channel(64);
+    // By itself: who stops listening does not stop it.
+    tokio::spawn(async move {
+        // Some of it may be missed by a slow listener; the end is not.
+        let progress = |progress: ImportProgress| drop(told.try_send(event("progress", &progress)));
+        let last = match import(&app, estate.id, options, body, &progress).await {
+            Ok(outcome) => event("outcome", &outcome),
+            Err(Refusal(problem)) => event("problem", &problem),
+        };
+        let _ = told.send(last).await;
+    });
+    Ok(Sse::new(ReceiverStream::new(events).map(Ok::<_, Infallible>)).into_response())
+}
+
+fn event(name: &str, data: &impl Serialize) -> Event {
+    Event::default().event(name).data(serde_json::to_string(data).unwrap_or_default())
+}
+
+async fn import(
+    app: &App,
+    estate: EstateId,
+    options: ImportOptions,
+    body: Bytes,
+    progress: &(dyn Fn(ImportProgress) + Sync),
+) -> Result<DeviceImportOutcome, Refusal> {
+    let file = aside(move || csv::text_of(&body)).await??;
+    let around = Around::look(app, estate, file.text.contains(GENERATE)).await?;
+    let (preview, skip_bad) = (options.preview, options.skip_bad);
+    let mut rows = aside(move || around.read(|around| import::read(&options, &file.text, around))).await??;
+    let names = app.store.device_names(estate).await?;
+    let known = known(app, estate);
+    let mut notes: Vec<String> = file.assumed.into_iter().collect();
+    for row in &mut rows {
+        let Ok(device) = &row.device else { continue };
+        let taken = if app.directory.device(device.dev_eui).is_some() {
+            bad_field("dev_eui", &device.dev_eui.to_string(), "it is registered already")
+        } else if names.contains(&device.name) {
+            bad_field("name", &device.name, "a device has that name already")
+        } else {
+            let warnings = read_back::warnings(device, false, &known);
+            notes.extend(warnings.into_iter().map(|warning| format!("Line {}: {warning}", row.line())));
+            continue;
+        };
+        row.device = Err(taken);
+    }
+    let bad = rows.iter().filter(|row| row.device.is_err()).count();
+    let write = !preview && (bad == 0 || skip_bad);
+    let mut registered = 0;
+    if write {
+        let good: Vec<&CheckedDevice> = rows.iter().filter_map(|row| row.device.as_ref().ok()).collect();
+        let of = good.len();
+        app.store.add_devices_telling(estate, &good, &|done| progress(ImportProgress { done, of })).await?;
+        make_known(app, estate, &good).await?;
+        registered = of;
+    }
+    let fate = match (write, preview) {
+        (true, _) => Fate::Registered,
+        (false, true) => Fate::Ready,
+        (false, false) => Fate::Held,
+    };
+    let rows = rows.into_iter().map(|row| row.shown(fate)).collect();
+    Ok(DeviceImportOutcome { outcome: ImportOutcome { rows, registered, bad }, notes })
+}
+
+/// What an export holds.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ExportOptions {
+    /// Only devices of this fleet.
+    fleet: Option<String>,
+    /// Their keys as well, for who may see them. This is in the audit log.
+    #[serde(default)]
+    keys: bool,
+}
+
+fn keys_within(estate: &InEstate) -> Result<Option<Part>, Refusal> {
+    match estate.access.reach(Right::Keys) {
+        Reach::Nothing => Err(missing(Right::Keys, &estate.access, &estate.entry.who)),
+        reach => Ok(reach.part()),
+    }
+}
+
+/// Devices as a CSV file of the columns that can be imported.
+#[utoipa::path(get, path = "/estates/{estate}/devices/export", tag = "devices", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ExportOptions),
+    responses((status = 200, body = String, content_type = "text/csv")))]
+pub async fn export_devices(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+    Params(options): Params<ExportOptions>,
+) -> Result<impl IntoResponse, Refusal> {
+    // Keys may be in reach of less than what one sees.
+    let within = if options.keys { keys_within(&estate)? } else { within };
+    let which = DeviceQuery { fleet: options.fleet.clone(), within, ..DeviceQuery::default() };
+    let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
+    if options.keys {
+        let of = options.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));
+        estate.trail().object(format!("keys of {} devices{of}, exported", rows.len())).secret();
+    }
+    let mut keys = if options.keys { app.store.keys_of_estate(estate.id).await? } else { Default::default() };
+    let rows = rows.into_iter().map(|row| ExportRow {
+        keys: keys.remove(&row.dev_eui),
+        dev_eui: row.dev_eui,
+        join_eui: row.join_eui,
+        name: row.name,
+        fleet: row.fleet,
+        model: row.model,
+        profile: row.profile,
+        region: row.region,
+        radio: row.radio,
+        hardware: row.hardware,
+        firmware: row.firmware,
+        tags: row.tags,
+        description: row.description,
+    });
+    let text = import::export(rows);
+    let head = [
+        (header::CONTENT_TYPE, "text/csv; charset=utf-8"),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"devices.csv\""),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    Ok((head, text))
+}

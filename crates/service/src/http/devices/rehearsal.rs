@@ -1,0 +1,172 @@
+//! Rehearsals.
+
+use std::sync::Arc;
+
+use api::device::rehearsal::{RehearsalOutcome, Rehearse};
+use api::message::{Body, DeviceRef, HeardBy, Message, Radio, Rehearsed, Uplink, UplinkFrame};
+use api::problem::{Problem, bad_field};
+use axum::extract::State;
+use chrono::Utc;
+use domain::Check;
+use lorawan::region::Region;
+use lorawan::{Eui64, Modulation, airtime};
+use ulid::Ulid;
+
+use crate::decoding::decoder;
+use crate::decoding::workers::Lane;
+use crate::http::App;
+use crate::http::devices::outbox::known;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, PathEui};
+use crate::http::models::scripts::Purpose;
+
+/// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
+const OVERHEAD: usize = 13;
+
+/// Puts bytes through decoding and all that follows it as if they had been received. The message is marked as rehearsed
+/// everywhere; no counter, ledger, reading or state is touched, and nothing is stored.
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/rehearse", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("send"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = Rehearse,
+    responses((status = 200, body = RehearsalOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn rehearse(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(wanted): Json<Rehearse>,
+) -> Answer<RehearsalOutcome> {
+    let given = wanted.check()?;
+    let device = known(&app, &estate, eui)?;
+    let before = match &wanted.again {
+        Some(id) => Some(uplink_of(&app, &estate, eui, id).await?),
+        None => None,
+    };
+    // What it is not told otherwise is as it was with the last one heard.
+    let like = match &before {
+        Some((_, uplink)) => Some(uplink.clone()),
+        None => app.store.last_uplinks(estate.id, &[eui], 1).await?.pop().and_then(|last| uplink_in(last.body)),
+    };
+    let heard_by = heard_by(&app, &estate, &wanted, like.as_ref()).await?;
+    let payload = match (given, &before) {
+        (Some(bytes), _) => bytes,
+        (None, Some((_, uplink))) => hex::decode(&uplink.frame.payload).unwrap_or_default(),
+        (None, None) => Vec::new(),
+    };
+    let frame = before.as_ref().map(|(_, uplink)| &uplink.frame);
+    let port = wanted.port.or(frame.and_then(|frame| frame.port)).unwrap_or(1);
+    let uplink = Uplink {
+        frame: UplinkFrame {
+            counter: wanted.counter.or(frame.map(|frame| frame.counter)).unwrap_or(0),
+            port: Some(port),
+            confirmed: frame.is_some_and(|frame| frame.confirmed),
+            payload: hex::encode(&payload),
+            mac_commands: String::new(),
+            mac: Vec::new(),
+        },
+        phy_payload: String::new(),
+        readings: std::collections::BTreeMap::new(),
+        radio: like.map_or_else(|| slow(device.region, payload.len()), |like| like.radio),
+        heard_by,
+        warnings: Vec::new(),
+        decode_warnings: Vec::new(),
+        decode_error: None,
+        rehearsed: Some(Rehearsed { by: estate.person.clone(), again: wanted.again.clone() }),
+    };
+    let mut message = Message {
+        id: Ulid::generate().to_string(),
+        time: wanted.time.or(before.map(|(time, _)| time)).unwrap_or_else(Utc::now),
+        estate: app.directory.estate_slug(estate.id),
+        fleet: Some(device.fleet),
+        device: Some(DeviceRef { eui, name: device.name, model: device.model }),
+        body: Body::Uplink(Box::new(uplink)),
+    };
+    if let Some(decoder) = decoder::decoder_of(&app.directory, estate.id, &message) {
+        let totals = app.directory.totals.copy_of(eui);
+        message = app
+            .run_scripts(&estate, Purpose::Calls, move || {
+                let called = decoder::call(&decoder, &message, Lane::People);
+                decoder::write_down(&totals, &decoder, &mut message, called);
+                message
+            })
+            .await?;
+    }
+    let listeners = app.live.publish(Arc::new((estate.id, message.clone())));
+    let went_to = vec![match listeners {
+        0 => "live stream: nobody listens".into(),
+        1 => "live stream: 1 listener".into(),
+        n => format!("live stream: {n} listeners"),
+    }];
+    Ok(Json(RehearsalOutcome { message, went_to }))
+}
+
+fn uplink_in(body: Body) -> Option<Uplink> {
+    match body {
+        Body::Uplink(uplink) => Some(*uplink),
+        _ => None,
+    }
+}
+
+async fn uplink_of(
+    app: &App,
+    estate: &InEstate,
+    eui: Eui64,
+    id: &str,
+) -> Result<(chrono::DateTime<Utc>, Uplink), Refusal> {
+    let message = app.store.message(estate.id, id).await?;
+    let message = message.filter(|message| message.device.as_ref().is_some_and(|device| device.eui == eui));
+    let message = message.ok_or_else(|| not_found("message of this device", id))?;
+    let time = message.time;
+    let uplink = uplink_in(message.body).ok_or_else(|| bad_field("again", id, "an uplink is wanted"))?;
+    Ok((time, uplink))
+}
+
+/// Who is to have heard it, and how well.
+async fn heard_by(
+    app: &App,
+    estate: &InEstate,
+    wanted: &Rehearse,
+    like: Option<&Uplink>,
+) -> Result<Vec<HeardBy>, Refusal> {
+    let mut copies = match wanted.gateway.as_deref().map(str::trim) {
+        None => like.map(|like| like.heard_by.clone()).unwrap_or_default(),
+        Some(text) => {
+            let known = app.store.gateways(estate.id, "", u32::MAX).await?;
+            let eui = domain::input::eui("gateway", text).ok();
+            let found = known
+                .into_iter()
+                .map(|row| row.gateway)
+                .find(|gateway| Some(gateway.eui) == eui || gateway.name == text);
+            let found = found.ok_or_else(|| not_found("gateway", text))?;
+            vec![HeardBy { gateway: found.eui, name: found.name, rssi_dbm: -100.0, snr_db: Some(5.0) }]
+        }
+    };
+    if wanted.rssi_dbm.is_some() || wanted.snr_db.is_some() {
+        copies.truncate(1);
+        if copies.is_empty() {
+            let allowed = "a gateway is to be named, since none has heard the device yet";
+            return Err(bad_field("gateway", "nothing", allowed).into());
+        }
+    }
+    for copy in &mut copies {
+        copy.rssi_dbm = wanted.rssi_dbm.unwrap_or(copy.rssi_dbm);
+        copy.snr_db = wanted.snr_db.or(copy.snr_db);
+    }
+    Ok(copies)
+}
+
+/// As a device sends that is not known to do it otherwise: on the region's first channel, at its slowest data rate.
+fn slow(region: Region, payload: usize) -> Radio {
+    let plan = region.plan();
+    let channel = plan.uplinks().next();
+    let data_rate = channel.map(|channel| channel.min_data_rate);
+    let modulation = data_rate.and_then(|index| plan.data_rate(index)).map(|rate| rate.modulation);
+    let lora = modulation.and_then(Modulation::lora_parts);
+    Radio {
+        region: region.name().into(),
+        data_rate,
+        spreading_factor: lora.map(|(sf, _)| sf),
+        bandwidth_khz: lora.map(|(_, khz)| khz),
+        frequency_mhz: channel.map_or(0.0, |channel| f64::from(channel.frequency_hz) / 1e6),
+        airtime_ms: modulation.map_or(0.0, |m| airtime::uplink_us(m, payload + OVERHEAD) as f64 / 1000.0),
+    }
+}

@@ -1,0 +1,270 @@
+//! How a gateway gets in: its credentials, its connection kit, and what happened when it tried.
+
+use api::Page;
+use api::gateway::credential::{
+    CredentialKind, CredentialState, EndingCredential, Endings, GatewayCredential, IssuedCredential, KitOrder,
+    NewCredential, Purpose,
+};
+use api::gateway::event::{GatewayEvent, GatewayEventKind};
+use api::gateway::reception::{Reception, UptimeDay};
+use api::gateway::{GatewayState, Protocol};
+use api::problem::Problem;
+use axum::extract::State;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse as _, Response};
+use chrono::{TimeDelta, Utc};
+use domain::gateway::{credential, reception};
+use lorawan::Eui64;
+use store::{CredentialRow, GatewayRow};
+
+use crate::gateways::credentials::Fresh;
+use crate::gateways::event_log::Happening;
+use crate::gateways::kit;
+use crate::http::App;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
+
+/// Gateways looked through for credentials that end, in one go.
+const ALL: u32 = 100_000;
+/// Uplinks looked at for what a gateway hears.
+const LOOKED_AT: u32 = 2000;
+/// Days of uptime.
+const UPTIME_DAYS: u16 = 30;
+
+pub async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
+    app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
+}
+
+fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
+    let lasts = credential::lifetime(new)?;
+    let gate = &app.gate;
+    Fresh::make(&gate.authority, &gate.identity.trust, eui, (new.purpose, new.kind), lasts).map_err(|why| {
+        tracing::error!("a credential could not be made: {why:#}");
+        Refusal(Problem::new(500, "not_made", "The credential could not be made; the service's log says why"))
+    })
+}
+
+/// Writes down what somebody changed about a gateway.
+pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
+    app.gate.chronicle.tell(eui, Happening::new(GatewayEventKind::Changed, text));
+}
+
+/// A gateway's credentials, the newest first; never their secrets.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
+pub async fn list_credentials(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+) -> Answer<Vec<GatewayCredential>> {
+    registered(&app, &estate, eui).await?;
+    Ok(Json(app.gate.credentials.of(eui).into_iter().map(|row| row.credential).collect()))
+}
+
+/// Makes a credential for a gateway. Its secret is in the answer, and nowhere else from then on.
+#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewCredential,
+    responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_credential(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(new): Json<NewCredential>,
+) -> Answer<IssuedCredential> {
+    registered(&app, &estate, eui).await?;
+    let fresh = make(&app, eui, &new)?;
+    estate.trail().made(&fresh.row.credential);
+    app.gate.credentials.add(&[&fresh]).await?;
+    let ends = fresh.row.credential.expires_at.format("%Y-%m-%d");
+    tell(&app, eui, format!("A {} for {} was made, good until {ends}.", new.kind.name(), new.purpose.name()));
+    Ok(Json(fresh.shown(&app.gate.identity.trust)))
+}
+
+/// Takes a credential back; a gateway that is connected with it is cut off.
+#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/credentials/{id}", tag = "gateways",
+    security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn revoke_credential(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    registered(&app, &estate, eui).await?;
+    let own = app.gate.credentials.of(eui);
+    let row: &CredentialRow =
+        own.iter().find(|row| row.credential.id == id).ok_or_else(|| not_found("credential", &id))?;
+    app.gate.credentials.revoke(std::slice::from_ref(row)).await?;
+    if row.credential.purpose == Purpose::Traffic {
+        app.gate.lns.connections.end(eui);
+    }
+    let credential = &row.credential;
+    estate.trail().removed(credential);
+    tell(&app, eui, format!("A {} for {} was revoked.", credential.kind.name(), credential.purpose.name()));
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Has a gateway's credentials replaced: it is given new ones when it next asks over CUPS, and the old ones end when it
+/// first uses them.
+#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
+    security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))), params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn replace_credentials(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+) -> Result<StatusCode, Refusal> {
+    registered(&app, &estate, eui).await?;
+    if !asks_over_cups(&app.gate.credentials.of(eui)) {
+        let problem = Problem::new(409, "no_cups", "This gateway cannot fetch new credentials")
+            .detail("it has no credential for updates in force; make it a connection kit with updates");
+        return Err(problem.into());
+    }
+    app.gate.credentials.ask_for_replacement(eui).await?;
+    tell(&app, eui, "Its credentials are to be replaced when it next asks over CUPS.");
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Whether a gateway can fetch what is new for it.
+pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
+    let now = Utc::now();
+    let open = |row: &CredentialRow| {
+        !matches!(credential::state(&row.credential, now), CredentialState::Expired | CredentialState::Revoked)
+    };
+    own.iter().any(|row| row.credential.purpose == Purpose::Updates && open(row))
+}
+
+/// A connection kit: everything this gateway needs to connect, with new credentials, as a zip archive.
+#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/kit", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = KitOrder,
+    responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 404, body = Problem),
+        (status = 422, body = Problem)))]
+pub async fn make_kit(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(order): Json<KitOrder>,
+) -> Result<Response, Refusal> {
+    let row = registered(&app, &estate, eui).await?;
+    let purposes: &[Purpose] = match (row.gateway.protocol, order.updates) {
+        (Protocol::Udp, _) => &[],
+        // It fetches those for traffic by itself.
+        (Protocol::Lns, true) => &[Purpose::Updates],
+        (Protocol::Lns, false) | (Protocol::Mqtt, _) => &[Purpose::Traffic],
+    };
+    if row.gateway.protocol == Protocol::Mqtt && app.gate.doors.mqtt.is_none() {
+        let problem = Problem::new(409, "no_broker", "There is no broker to connect to")
+            .detail("the service was started without --mqtt");
+        return Err(problem.into());
+    }
+    // The broker knows a gateway by the name in its certificate.
+    let kind = if row.gateway.protocol == Protocol::Mqtt { CredentialKind::Certificate } else { order.kind };
+    let mut fresh = Vec::new();
+    for purpose in purposes {
+        fresh.push(make(&app, eui, &NewCredential { purpose: *purpose, kind, days: order.days })?);
+    }
+    let gate = &app.gate;
+    let trust = if row.gateway.protocol == Protocol::Mqtt { &gate.broker_trust } else { &gate.identity.trust };
+    let kit = kit::zip(&row.gateway, &fresh, &gate.doors, trust).map_err(|why| {
+        tracing::error!("a connection kit could not be packed: {why:#}");
+        Refusal(Problem::new(500, "not_made", "The kit could not be packed; the service's log says why"))
+    })?;
+    app.gate.credentials.add(&fresh.iter().collect::<Vec<_>>()).await?;
+    tell(&app, eui, format!("A connection kit for {} was made.", row.gateway.protocol.words()));
+    let name = format!("attachment; filename=\"connection-kit-{eui}.zip\"");
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_DISPOSITION, name),
+        (header::CACHE_CONTROL, "no-store".to_owned()),
+    ];
+    Ok((headers, kit).into_response())
+}
+
+/// What happened to a gateway, the latest first: connects, refusals with their reason, restarts, changes.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/events", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path), Paging),
+    responses((status = 200, body = Page<GatewayEvent>), (status = 404, body = Problem)))]
+pub async fn list_events(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<GatewayEvent>> {
+    registered(&app, &estate, eui).await?;
+    let limit = paging.limit()?;
+    let before = Some(paging.after()).filter(|id| !id.is_empty());
+    let events = app.store.gateway_events(eui, before, limit + 1).await?;
+    Ok(Json(page(events, limit, |event| event.id.clone(), |event| event)))
+}
+
+/// What a gateway hears, of the estate's last uplinks: signal, channels, data rates, and what it alone hears.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = Reception), (status = 404, body = Problem)))]
+pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Reception> {
+    registered(&app, &estate, eui).await?;
+    let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
+    Ok(Json(reception::summary(eui, &messages)))
+}
+
+/// How much of each of the last 30 days a gateway was listening, the earliest first.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("eui" = String, Path)),
+    responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
+pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
+    registered(&app, &estate, eui).await?;
+    let now = Utc::now();
+    let events = app.store.gateway_states(eui, now - TimeDelta::days(UPTIME_DAYS.into())).await?;
+    let listening = |event: &GatewayEvent| (event.time, event.state == Some(GatewayState::Listening));
+    Ok(Json(reception::uptime(&events.iter().map(listening).collect::<Vec<_>>(), now, UPTIME_DAYS)))
+}
+
+/// Certificates and tokens of gateways that end soon or have ended, and the service's own.
+#[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Endings)))]
+pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<Endings> {
+    endings(&app, &estate).await.map(Json)
+}
+
+/// The same, for whoever shows it among other things.
+pub async fn endings(app: &App, estate: &InEstate) -> Result<Endings, Refusal> {
+    let soon = Utc::now() + TimeDelta::days(credential::WARN_DAYS);
+    let mut credentials = Vec::new();
+    for row in app.store.gateways(estate.id, "", ALL).await? {
+        let own = app.gate.credentials.of(row.gateway.eui);
+        let renews_itself = asks_over_cups(&own);
+        for purpose in [Purpose::Traffic, Purpose::Updates] {
+            let in_force = |c: &&CredentialRow| c.credential.purpose == purpose && c.credential.revoked_at.is_none();
+            // The newest that was used counts, or the newest if none was.
+            let used = own.iter().filter(in_force).find(|c| c.credential.last_used.is_some());
+            let Some(counts) = used.or_else(|| own.iter().find(in_force)) else { continue };
+            let newer_lasts = own.iter().filter(in_force).any(|c| c.credential.expires_at > soon);
+            if counts.credential.expires_at <= soon && !newer_lasts {
+                credentials.push(EndingCredential {
+                    gateway: row.gateway.eui,
+                    name: row.gateway.name.clone(),
+                    credential: counts.credential.clone(),
+                    renews_itself,
+                });
+            }
+        }
+    }
+    credentials.sort_by_key(|ending| ending.credential.expires_at);
+    Ok(Endings {
+        server_expires_at: app.gate.identity.expires_at(),
+        server_renews_itself: app.gate.identity.renews_itself(),
+        authority_expires_at: app.gate.authority.expires_at,
+        credentials,
+    })
+}

@@ -1,0 +1,87 @@
+//! Firmware for gateways, and who is handed which.
+
+use api::gateway::firmware::{Firmware, HandFirmware, NewFirmware};
+use api::problem::{Problem, bad_field};
+use axum::extract::State;
+use axum::http::StatusCode;
+
+use crate::gateways::firmware;
+use crate::http::App;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, PathEui, PathName};
+use crate::http::gateways::access::{asks_over_cups, registered, tell};
+
+/// Firmware that is kept for gateways, the latest first.
+#[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<Firmware>)))]
+pub async fn list_firmware(State(app): State<App>, estate: InEstate) -> Answer<Vec<Firmware>> {
+    Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
+}
+
+/// Keeps a firmware for gateways, once its signature is checked.
+#[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path)), request_body = NewFirmware,
+    responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
+pub async fn add_firmware(State(app): State<App>, estate: InEstate, Json(new): Json<NewFirmware>) -> Answer<Firmware> {
+    // Hashing 64 MB takes a while.
+    let checked = tokio::task::spawn_blocking(move || firmware::check(&new)).await;
+    let (row, bytes) = checked.map_err(|_| lost())??;
+    app.gate.firmware.keep(&row.firmware.id, &bytes).await.map_err(|error| {
+        tracing::error!("a firmware could not be written: {error}");
+        lost()
+    })?;
+    app.store.add_firmware(estate.id, &row).await?;
+    Ok(Json(row.firmware))
+}
+
+fn lost() -> Refusal {
+    Refusal(Problem::new(500, "not_kept", "The firmware could not be kept; the service's log says why"))
+}
+
+/// Removes a firmware; no gateway is handed it any more.
+#[utoipa::path(delete, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn remove_firmware(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    if !app.store.remove_firmware(estate.id, &id).await? {
+        return Err(not_found("firmware", id));
+    }
+    app.gate.firmware.throw_away(&id).await;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Has a gateway handed a firmware, once, when it next asks over CUPS; or none.
+#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways", security(("token" = [])),
+    extensions(("x-right" = json!("gateways"))),
+    params(("estate" = String, Path), ("eui" = String, Path)), request_body = HandFirmware,
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn hand_firmware(
+    State(app): State<App>,
+    estate: InEstate,
+    PathEui(eui): PathEui,
+    Json(hand): Json<HandFirmware>,
+) -> Result<StatusCode, Refusal> {
+    registered(&app, &estate, eui).await?;
+    let mut text = "It is not to be handed a firmware any more.".to_owned();
+    if let Some(id) = &hand.firmware {
+        let all = app.store.firmware(estate.id).await?;
+        let found = all.iter().find(|row| row.firmware.id == *id);
+        let Some(row) = found else { return Err(bad_field("firmware", id, "it is none of those kept").into()) };
+        if !asks_over_cups(&app.gate.credentials.of(eui)) {
+            let problem = Problem::new(409, "no_cups", "This gateway cannot fetch a firmware")
+                .detail("it has no credential for updates in force; make it a connection kit with updates");
+            return Err(problem.into());
+        }
+        text = format!("It is to be handed firmware {:?} when it next asks over CUPS.", row.firmware.name);
+    }
+    app.store.hand_firmware(eui, hand.firmware.as_deref()).await?;
+    tell(&app, eui, text);
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,83 @@
+//! One search over devices, gateways and strangers.
+
+use api::find::{Found, FoundKind};
+use api::problem::bad_field;
+use axum::extract::State;
+use lorawan::Eui64;
+use serde::Deserialize;
+use store::{DeviceOrder, DeviceQuery};
+
+use crate::http::App;
+use crate::http::error::Answer;
+use crate::http::extract::{InSight, Json, Params};
+
+/// Of each kind, at most.
+const EACH: usize = 10;
+/// Characters looked for, at most.
+const LONGEST: usize = 80;
+
+/// What to look for.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Wanted {
+    /// Part of a name, an EUI, an address or a tag.
+    text: String,
+}
+
+/// Looks in names, EUIs, addresses and tags of devices and gateways, and in the EUIs of strangers; at most ten of each kind.
+#[utoipa::path(get, path = "/estates/{estate}/find", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), Wanted), responses((status = 200, body = Vec<Found>)))]
+pub async fn find(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+    Params(wanted): Params<Wanted>,
+) -> Answer<Vec<Found>> {
+    let text = wanted.text.trim().to_owned();
+    if text.is_empty() || text.chars().count() > LONGEST {
+        return Err(bad_field("text", &text, format!("1 to {LONGEST} characters are wanted")).into());
+    }
+    let all = within.is_none();
+    let which = DeviceQuery { find: Some(text.clone()), within, order: DeviceOrder::Name, ..DeviceQuery::default() };
+    let devices = app.store.devices(estate.id, &which, EACH as u32).await?;
+    let digits = store::eui_digits(&text);
+    let like = |eui: &Eui64| digits.as_ref().is_some_and(|digits| eui.to_string().contains(digits.as_str()));
+    let mut found: Vec<Found> = devices
+        .into_iter()
+        .map(|row| Found {
+            kind: FoundKind::Device,
+            eui: row.dev_eui,
+            name: Some(row.name),
+            about: std::iter::once(row.fleet).chain(row.tags).collect::<Vec<_>>().join(", "),
+            last_heard: row.last_heard,
+        })
+        .collect();
+    // Gateways and strangers are the whole estate's.
+    if !all {
+        return Ok(Json(found));
+    }
+    let gateways = app.store.find_gateways(estate.id, &text, EACH as u32).await?;
+    found.extend(gateways.into_iter().map(|row| Found {
+        kind: FoundKind::Gateway,
+        eui: row.gateway.eui,
+        name: Some(row.gateway.name),
+        about: row.gateway.region.to_string(),
+        last_heard: app.presence.known(row.gateway.eui).and_then(|known| known.last_heard).or(row.last_heard),
+    }));
+    let strangers = app.strangers.of(estate.id, &app.directory);
+    found.extend(strangers.into_iter().filter(|s| like(&s.dev_eui) || like(&s.join_eui)).take(EACH).map(|s| Found {
+        kind: FoundKind::DeviceStranger,
+        eui: s.dev_eui,
+        name: None,
+        about: format!("asks to join in {}", s.region),
+        last_heard: Some(s.last_heard),
+    }));
+    found.extend(app.presence.strangers().into_iter().filter(|s| like(&s.eui)).take(EACH).map(|s| Found {
+        kind: FoundKind::GatewayStranger,
+        eui: s.eui,
+        name: None,
+        about: format!("calls from {}", s.address),
+        last_heard: Some(s.last_heard),
+    }));
+    Ok(Json(found))
+}

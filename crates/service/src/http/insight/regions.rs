@@ -1,0 +1,61 @@
+//! What regions allow, and what a message costs in each.
+
+use api::calculator::airtime::{AirtimeQuestion, AirtimeTable};
+use api::calculator::region::{RegionDetail, RegionSummary};
+use api::gateway::channels::{LayoutInfo, LayoutQuestion};
+use api::problem::Problem;
+use lorawan::region::Region;
+
+use crate::http::auth::authorize::Entry;
+use crate::http::error::{Answer, Refusal};
+use crate::http::extract::{Json, Params, PathName};
+
+fn region(name: &str) -> Result<Region, Refusal> {
+    name.parse().map_err(|why: lorawan::region::UnknownRegion| {
+        let why = why.to_string();
+        Refusal(Problem::new(404, "not_found", "There is no such region").detail(why).field("region"))
+    })
+}
+
+/// Every region.
+#[utoipa::path(get, path = "/regions", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
+    responses((status = 200, body = Vec<RegionSummary>)))]
+pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
+    Ok(Json(domain::calculator::region::summaries()))
+}
+
+/// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.
+#[utoipa::path(get, path = "/regions/{region}", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
+    params(("region" = String, Path, example = "EU868")),
+    responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
+pub async fn show_region(_entry: Entry, PathName(name): PathName) -> Answer<RegionDetail> {
+    Ok(Json(domain::calculator::region::detail(region(&name)?)))
+}
+
+/// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
+#[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
+    params(("region" = String, Path, example = "EU868"), LayoutQuestion),
+    responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn layout(
+    _entry: Entry,
+    PathName(name): PathName,
+    Params(question): Params<LayoutQuestion>,
+) -> Answer<LayoutInfo> {
+    Ok(Json(domain::gateway::channels::layout(region(&name)?, &question)?))
+}
+
+/// What a message costs in airtime, side by side for all uplink data rates of a region.
+#[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))),
+    params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
+    responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn airtime(
+    _entry: Entry,
+    PathName(name): PathName,
+    Params(question): Params<AirtimeQuestion>,
+) -> Answer<AirtimeTable> {
+    Ok(Json(domain::calculator::airtime::table(region(&name)?, &question)?))
+}

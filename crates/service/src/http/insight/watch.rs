@@ -1,0 +1,122 @@
+//! What needs attention.
+
+use api::diagnosis::device::Weight;
+use api::diagnosis::watch::{About, Concern, DecodeFailures, Watch};
+use api::message::DeviceRef;
+use axum::extract::State;
+use chrono::Utc;
+use domain::diagnosis::watch;
+use domain::diagnosis::watch::Decoding;
+use lorawan::Eui64;
+use store::{DeviceQuery, EstateId, Part};
+
+use crate::http::App;
+use crate::http::auth::recent::PATIENCE;
+use crate::http::devices::device;
+use crate::http::error::{Answer, Refusal};
+use crate::http::extract::{InEstate, InSight, Json};
+use crate::http::gateways::access::endings;
+use crate::http::gateways::gateway;
+
+/// Gateways and devices looked through in one go.
+const ALL: u32 = 100_000;
+
+/// What needs attention in an estate, worst first: gateways that are not there, credentials that end, devices that are
+/// refused or silent, decoders that fail, and readings that look wrong.
+#[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
+pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSight) -> Answer<Watch> {
+    let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
+    let asked = tokio::time::timeout(PATIENCE, app.store.devices(estate.id, &devices, ALL)).await;
+    let devices = match asked {
+        Ok(Err(error)) if error.is_refusal() => return Err(error.into()),
+        Ok(Ok(devices)) => devices,
+        // What is known without the database.
+        _ => {
+            let mut known = quarantined(&app, estate.id, within.as_ref());
+            if within.is_none() {
+                known.extend(app.condition.concerns(&app.network));
+            }
+            let mut watch = watch::build(&[], &[], None, known, Decoding::default(), 0, Utc::now());
+            (watch.gateways_listening, watch.devices_active) = (None, None);
+            if within.is_none() {
+                (watch.gateways, watch.devices) = (app.presence.count(estate.id), app.directory.count(estate.id));
+            }
+            return Ok(Json(watch));
+        }
+    };
+    let heard_until = app.condition.heard_until(&app.network);
+    let devices: Vec<_> = devices.into_iter().map(|row| device::show(row, heard_until)).collect();
+    let mut of_service = quarantined(&app, estate.id, within.as_ref());
+    let (mut failures, mut doubts) = (failures_in(&app, &estate).await?, app.doubts.of(estate.id));
+    failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
+    doubts.retain(|doubt| sees(&app, within.as_ref(), doubt.device.eui));
+    // Gateways, what they get in with and strangers are the whole estate's.
+    let (gateways, endings, strangers) = match within {
+        None => {
+            of_service.extend(app.condition.concerns(&app.network));
+            let gateways = gateway::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
+            (gateways, Some(endings(&app, &estate).await?), app.presence.strangers().len())
+        }
+        Some(_) => (Vec::new(), None, 0),
+    };
+    let decoding = Decoding { failures: &failures, doubts: &doubts };
+    Ok(Json(watch::build(&gateways, &devices, endings.as_ref(), of_service, decoding, strangers, Utc::now())))
+}
+
+/// Devices of an estate that are not served because their state cannot be stored.
+fn quarantined(app: &App, estate_id: EstateId, within: Option<&Part>) -> Vec<Concern> {
+    let ours = app.condition.all_quarantined().into_iter().filter_map(|(eui, quarantined)| {
+        let device = app.directory.device(eui).filter(|device| device.estate_id == estate_id)?;
+        sees(app, within, eui).then_some((device, quarantined))
+    });
+    ours.map(|(device, quarantined)| Concern {
+        weight: Weight::Trouble,
+        about: About::Device,
+        eui: Some(device.dev_eui),
+        name: Some(device.name),
+        model: None,
+        message: None,
+        what: format!(
+            "It is quarantined since {} UTC, as its state cannot be stored: {}. Its frames are refused and kept.",
+            quarantined.since.format("%Y-%m-%d %H:%M:%S"),
+            quarantined.why
+        ),
+        next_step: "Mend what the database says, then start the service again: it tries anew with the frames kept."
+            .into(),
+    })
+    .collect()
+}
+
+fn sees(app: &App, within: Option<&Part>, dev_eui: Eui64) -> bool {
+    let covered = |part: &Part| app.directory.device(dev_eui).is_some_and(|device| part.covers(dev_eui, &device.fleet));
+    within.is_none_or(covered)
+}
+
+async fn failures_in(app: &App, estate: &InEstate) -> Result<Vec<DecodeFailures>, Refusal> {
+    let rows = app.store.decode_failures(estate.id).await?;
+    let told = rows.into_iter().map(|row| DecodeFailures {
+        device: DeviceRef { eui: row.dev_eui, name: row.device, model: Some(row.model.clone()) },
+        model: row.model,
+        failures: row.failures,
+        first_message: row.first_message,
+        first_at: row.first_at,
+        last_at: row.last_at,
+        why: row.why,
+    });
+    Ok(told.collect())
+}
+
+/// Uplinks that decoders could not read since their models were last changed, by device; those with the most first.
+#[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<DecodeFailures>)))]
+pub async fn list_decode_failures(
+    State(app): State<App>,
+    InSight { estate, within }: InSight,
+) -> Answer<Vec<DecodeFailures>> {
+    let mut failures = failures_in(&app, &estate).await?;
+    failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
+    Ok(Json(failures))
+}

@@ -1,0 +1,104 @@
+//! History decoded anew.
+
+use api::Page;
+use api::job::{DecodeAnew, Job, JobState};
+use api::problem::{Problem, bad_field};
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::Utc;
+use domain::model::redecoding;
+use store::first_name_at;
+use ulid::Ulid;
+
+use crate::http::App;
+use crate::http::devices::outbox::known;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, Paging, Params, PathName, page};
+use crate::http::models::model::model_of;
+
+/// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
+#[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
+    params(("estate" = String, Path)), request_body = DecodeAnew,
+    responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
+    let now = Utc::now();
+    let (from, until) = redecoding::check(&wanted, now)?;
+    let model = model_of(&app, &estate, &wanted.model).await?.model;
+    if model.about.decoder.is_none() && model.about.versions.is_empty() {
+        return Err(bad_field("model", &wanted.model, "a model with a decoder is wanted").into());
+    }
+    if let Some(flaw) = model.flaw {
+        return Err(
+            bad_field("model", &wanted.model, format!("its decoder is not used until it is mended: {flaw}")).into()
+        );
+    }
+    let devices = match wanted.device.as_deref() {
+        None => app.directory.devices_of(estate.id, &wanted.model, None),
+        Some(text) => {
+            let eui = domain::input::eui("device", text)?;
+            if known(&app, &estate, eui)?.model.as_deref() != Some(wanted.model.as_str()) {
+                return Err(
+                    bad_field("device", text, format!("a device of the model {} is wanted", wanted.model)).into()
+                );
+            }
+            vec![eui]
+        }
+    };
+    let total = app.store.count_uplinks(estate.id, &devices, &first_name_at(from), &first_name_at(until)).await?;
+    let device = wanted.device.as_ref().and(devices.first()).map(ToString::to_string);
+    let job = Job {
+        id: Ulid::generate().to_string(),
+        wanted: DecodeAnew { from, until: Some(until), device, model: wanted.model },
+        state: JobState::Running,
+        done: 0,
+        total,
+        failed: 0,
+        note: String::new(),
+        begun_by: estate.person.clone(),
+        begun_at: now,
+        ended_at: None,
+    };
+    estate.trail().object(format!("job {}", job.id)).made(&job.wanted);
+    app.store.add_job(estate.id, &job).await?;
+    app.jobs.notify_one();
+    Ok(Json(job))
+}
+
+/// An estate's jobs, newest first.
+#[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Job>)))]
+pub async fn list_jobs(State(app): State<App>, estate: InEstate, Params(paging): Params<Paging>) -> Answer<Page<Job>> {
+    let limit = paging.limit()?;
+    let rows = app.store.jobs(estate.id, paging.after(), limit + 1).await?;
+    Ok(Json(page(rows, limit, |job| job.id.clone(), |job| job)))
+}
+
+/// How far a job has come.
+#[utoipa::path(get, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("job" = String, Path)),
+    responses((status = 200, body = Job), (status = 404, body = Problem)))]
+pub async fn show_job(State(app): State<App>, estate: InEstate, PathName(id): PathName) -> Answer<Job> {
+    app.store.job(estate.id, &id).await?.map(Json).ok_or_else(|| not_found("job", id))
+}
+
+/// Stops a job; what was there before stays.
+#[utoipa::path(delete, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+    extensions(("x-right" = json!("decoders"))),
+    params(("estate" = String, Path), ("job" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn cancel_job(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    let note = format!("stopped by {}; nothing has changed", estate.person);
+    if app.store.end_job(estate.id, &id, JobState::Cancelled, &note).await? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    let job = app.store.job(estate.id, &id).await?.ok_or_else(|| not_found("job", &id))?;
+    let problem = Problem::new(409, "ended", "It has ended already");
+    Err(problem.detail(format!("the job is {}", job.state.name())).into())
+}

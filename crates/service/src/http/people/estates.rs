@@ -1,0 +1,166 @@
+//! Estates and their fleets.
+
+use api::Page;
+use api::fleet::{Estate, Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
+use api::problem::Problem;
+use axum::extract::State;
+use axum::http::StatusCode;
+use domain::Check;
+use engine::Command;
+use store::{Common, Part, Store};
+
+use crate::http::App;
+use crate::http::auth::authorize::Entry;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, InSight, Json, Paging, Params, PathName, page, revision};
+
+/// The estates one belongs to.
+#[utoipa::path(get, path = "/estates", tag = "estates", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
+pub async fn list_estates(State(app): State<App>, entry: Entry) -> Answer<Vec<Estate>> {
+    Ok(Json(crate::http::auth::account::me_of(&app, &entry.who).await?.estates))
+}
+
+/// Whether all of a fleet is within sight: one device of it says nothing of the others.
+fn whole(within: Option<&Part>, slug: &str) -> bool {
+    within.is_none_or(|part| part.fleets.iter().any(|fleet| fleet == slug))
+}
+
+/// An estate's fleets, by short name.
+#[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Fleet>)))]
+pub async fn list_fleets(
+    State(store): State<Store>,
+    InSight { estate, within }: InSight,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Fleet>> {
+    let limit = paging.limit()?;
+    let rows = store.fleets(estate.id, paging.after(), limit + 1).await?;
+    let mut page = page(rows, limit, |fleet| fleet.slug.clone(), with_revision);
+    page.items.retain(|fleet| whole(within.as_ref(), &fleet.slug));
+    Ok(Json(page))
+}
+
+/// Makes a fleet.
+#[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path)), request_body = NewFleet,
+    responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
+    let (slug, name) = new.check()?;
+    let fleet = store.add_fleet(estate.id, &slug, &name, new.limits.check()?).await?;
+    estate.trail().object(format!("fleet {slug}")).made(&new);
+    Ok(Json(fleet))
+}
+
+/// One fleet.
+#[utoipa::path(get, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path), ("fleet" = String, Path)),
+    responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
+pub async fn show_fleet(
+    State(store): State<Store>,
+    InSight { estate, within }: InSight,
+    PathName(slug): PathName,
+) -> Answer<Fleet> {
+    let found = fleet(&store, &estate, &slug).await?;
+    Some(found).filter(|fleet| whole(within.as_ref(), &fleet.slug)).map(Json).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// Sets what a fleet's devices may use in any 24 hours, as a whole: a limit that is left out is lifted.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetLimits,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_limits(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(limits): Json<FleetLimits>,
+) -> Answer<Fleet> {
+    let before = fleet(&app.store, &estate, &slug).await?;
+    estate.still(&kept(&before))?;
+    estate.trail().object(format!("fleet {slug}")).changed(&before.limits, &limits);
+    if !app.store.set_fleet_limits(estate.id, &slug, limits.check()?).await? {
+        return Err(not_found("fleet", slug));
+    }
+    for config in app.store.configs_with(estate.id, Common::Fleet, &slug).await? {
+        app.network.command(Command::PutDevice(Box::new(config))).await;
+    }
+    fleet(&app.store, &estate, &slug).await.map(Json)
+}
+
+/// Sets how long a fleet's history is kept, as a whole: what is left out is kept for ever. What is older is taken out
+/// within hours, and cannot be had again.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/keeping", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKeeping,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_keeping(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(keeping): Json<FleetKeeping>,
+) -> Answer<Fleet> {
+    let before = fleet(&store, &estate, &slug).await?;
+    estate.still(&kept(&before))?;
+    estate.trail().object(format!("fleet {slug}")).changed(&before.keeping, &keeping);
+    if !store.set_fleet_keeping(estate.id, &slug, keeping.check()?).await? {
+        return Err(not_found("fleet", slug));
+    }
+    fleet(&store, &estate, &slug).await.map(Json)
+}
+
+async fn fleet(store: &Store, estate: &InEstate, slug: &str) -> Result<Fleet, Refusal> {
+    store.fleet(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("fleet", slug))
+}
+
+/// What is set of a fleet, by which one notices that it has changed.
+fn kept(fleet: &Fleet) -> (FleetLimits, FleetKeeping) {
+    (fleet.limits, fleet.keeping)
+}
+
+fn with_revision(fleet: Fleet) -> Fleet {
+    Fleet { revision: revision(&kept(&fleet)), ..fleet }
+}
+
+/// Gives a fleet the AppKey that its devices ship with, or takes it away; a blank one changes nothing. It is not shown again.
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKey,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn set_fleet_key(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+    Json(given): Json<FleetKey>,
+) -> Answer<Fleet> {
+    // A field left blank is no wish to change what is stored.
+    if given.app_key.as_deref().is_some_and(|key| key.trim().is_empty()) {
+        return fleet(&store, &estate, &slug).await.map(Json);
+    }
+    let key = given.app_key.as_deref().map(|key| domain::input::key("app_key", key)).transpose()?;
+    estate.trail().object(format!("fleet {slug}")).secret_changed("app_key");
+    if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {
+        return Err(not_found("fleet", slug));
+    }
+    fleet(&store, &estate, &slug).await.map(Json)
+}
+
+/// Removes a fleet that has no devices.
+#[utoipa::path(delete, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+    extensions(("x-right" = json!("devices"))),
+    params(("estate" = String, Path), ("fleet" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_fleet(
+    State(store): State<Store>,
+    estate: InEstate,
+    PathName(slug): PathName,
+) -> Result<StatusCode, Refusal> {
+    estate.trail().object(format!("fleet {slug}"));
+    match store.remove_fleet(estate.id, &slug).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(not_found("fleet", slug)),
+    }
+}

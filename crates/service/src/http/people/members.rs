@@ -1,0 +1,226 @@
+//! Members of an estate, and what is shared with others.
+
+use api::people::rights::{RightAbout, Role};
+use api::people::{
+    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, WrittenInvitation,
+};
+use api::problem::Problem;
+use axum::extract::State;
+use axum::http::StatusCode;
+use chrono::{SecondsFormat, Utc};
+use domain::people::{check_end, check_invitation};
+use store::{InvitationToWrite, MemberChange};
+
+use crate::http::App;
+use crate::http::auth::secret;
+use crate::http::error::{Answer, Refusal, not_found};
+use crate::http::extract::{InEstate, Json, PathName};
+
+/// What the rights are, and which roles have them.
+#[utoipa::path(get, path = "/roles", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
+pub async fn list_roles() -> Json<Vec<RightAbout>> {
+    Json(domain::access::table())
+}
+
+/// An estate's members, by name.
+#[utoipa::path(get, path = "/estates/{estate}/people", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("view"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<EstateMember>)))]
+pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec<EstateMember>> {
+    Ok(Json(app.store.members(estate.id).await?))
+}
+
+/// Gives a member another role.
+#[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path), ("name" = String, Path)), request_body = ChangeMember,
+    responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn change_member(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(name): PathName,
+    Json(wanted): Json<ChangeMember>,
+) -> Answer<EstateMember> {
+    let before = member(&app, &estate, &name).await?;
+    settled(app.store.change_member(estate.id, &name, wanted.role, wanted.was).await?, &name)?;
+    let after = EstateMember { role: wanted.role, ..before.clone() };
+    estate.trail().object(format!("member {}", before.name)).changed(&Standing(before.role), &Standing(after.role));
+    Ok(Json(after))
+}
+
+/// As it stands in the audit log.
+struct Standing(Role);
+
+impl serde::Serialize for Standing {
+    fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.collect_map([("role", self.0)])
+    }
+}
+
+async fn member(app: &App, estate: &InEstate, name: &str) -> Result<EstateMember, Refusal> {
+    let all = app.store.members(estate.id).await?;
+    all.into_iter().find(|member| member.name == name).ok_or_else(|| not_found("member", name))
+}
+
+fn settled(change: MemberChange, name: &str) -> Result<(), Refusal> {
+    match change {
+        MemberChange::Done => Ok(()),
+        MemberChange::Nobody => Err(not_found("member", name)),
+        MemberChange::Otherwise(role) => {
+            let problem = Problem::new(409, "changed_meanwhile", "Somebody else has changed this meanwhile");
+            Err(problem.field("was").detail(format!("{name} is {role} by now; nothing was changed")).into())
+        }
+        MemberChange::LastOwner => {
+            let problem = Problem::new(409, "last_owner", "An estate keeps an owner");
+            Err(problem.detail(format!("{name} is the only one; make somebody else an owner first")).into())
+        }
+    }
+}
+
+/// Takes a member out of the estate. What they made stays; their access tokens end.
+#[utoipa::path(delete, path = "/estates/{estate}/people/{name}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path), ("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn remove_member(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(name): PathName,
+) -> Result<StatusCode, Refusal> {
+    let before = member(&app, &estate, &name).await?;
+    settled(app.store.remove_member(estate.id, &name).await?, &name)?;
+    estate.trail().object(format!("member {name}")).removed(&Standing(before.role));
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Leaves an estate. What one made stays; one's access tokens there end.
+#[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("member"))), params(("estate" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn leave(State(app): State<App>, estate: InEstate) -> Result<StatusCode, Refusal> {
+    let shares = app.store.end_shares_of(estate.id, estate.entry.who.person.id).await?;
+    match app.store.remove_member(estate.id, &estate.person).await? {
+        // Somebody who only had something shared was none.
+        MemberChange::Nobody if shares > 0 => {}
+        change => settled(change, &estate.person)?,
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Invitations that nobody has taken yet.
+#[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<Invitation>)))]
+pub async fn list_invitations(State(app): State<App>, estate: InEstate) -> Answer<Vec<Invitation>> {
+    Ok(Json(app.store.invitations(estate.id).await?))
+}
+
+/// A new invitation's code, with what is stored of it.
+pub fn new_code() -> (String, [u8; 32]) {
+    let code = secret::new_token();
+    let hash = secret::token_hash(&code);
+    (code, hash)
+}
+
+/// An invitation as it is shown, once, to who wrote it. The code stands behind a `#`, which browsers do not send.
+pub fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
+    WrittenInvitation { invitation, path: format!("/invitation#{code}"), code }
+}
+
+/// Writes an invitation: to be a member, or to have a fleet or a device shared. Whoever opens its link takes it, once.
+#[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path)), request_body = NewInvitation,
+    responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn add_invitation(
+    State(app): State<App>,
+    estate: InEstate,
+    Json(new): Json<NewInvitation>,
+) -> Answer<WrittenInvitation> {
+    let (for_whom, expires_at) = check_invitation(&new, Utc::now())?;
+    let (code, code_hash) = new_code();
+    let write = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &new.offer, expires_at, by: &estate.person };
+    let id = app.store.add_invitation(estate.id, &write).await?.ok_or_else(|| match &new.offer {
+        Offer::Share { scope, .. } => not_found("fleet or device", scope),
+        Offer::Role(_) => not_found("estate", "it"),
+    })?;
+    let invitation = Invitation { id, for_whom, offer: new.offer, expires_at, by: estate.person.clone() };
+    estate.trail().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
+        "offer": invitation.offer, "expires_at": invitation.expires_at.to_rfc3339_opts(SecondsFormat::Secs, true),
+    }));
+    Ok(Json(shown(invitation, code)))
+}
+
+fn number(what: &str, text: &str) -> Result<u32, Refusal> {
+    text.parse().map_err(|_| not_found(what, text))
+}
+
+/// Withdraws an invitation.
+#[utoipa::path(delete, path = "/estates/{estate}/invitations/{id}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn withdraw_invitation(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    match app.store.withdraw_invitation(estate.id, number("invitation", &id)?).await? {
+        true => Ok(StatusCode::NO_CONTENT),
+        false => Err(not_found("invitation", id)),
+    }
+}
+
+/// What is shared with people outside the estate.
+#[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path)), responses((status = 200, body = Vec<Share>)))]
+pub async fn list_shares(State(app): State<App>, estate: InEstate) -> Answer<Vec<Share>> {
+    Ok(Json(app.store.shares(estate.id).await?))
+}
+
+async fn share(app: &App, estate: &InEstate, id: &str) -> Result<Share, Refusal> {
+    let wanted = number("share", id)?;
+    let all = app.store.shares(estate.id).await?;
+    all.into_iter().find(|share| share.id == wanted).ok_or_else(|| not_found("share", id))
+}
+
+/// Changes what somebody may do with what is shared with them, and until when.
+#[utoipa::path(put, path = "/estates/{estate}/shares/{id}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path), ("id" = String, Path)), request_body = ChangeShare,
+    responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn change_share(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+    Json(wanted): Json<ChangeShare>,
+) -> Answer<Share> {
+    check_end("until", wanted.until, Utc::now())?;
+    let before = share(&app, &estate, &id).await?;
+    if !app.store.change_share(estate.id, before.id, wanted.may, wanted.until).await? {
+        return Err(not_found("share", id));
+    }
+    let after = Share { may: wanted.may, until: wanted.until, ..before.clone() };
+    estate.trail().object(format!("{} shared with {}", after.scope, after.person)).changed(&before, &after);
+    Ok(Json(after))
+}
+
+/// Ends a share.
+#[utoipa::path(delete, path = "/estates/{estate}/shares/{id}", tag = "people", security(("token" = [])),
+    extensions(("x-right" = json!("people"))),
+    params(("estate" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn end_share(
+    State(app): State<App>,
+    estate: InEstate,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
+    let before = share(&app, &estate, &id).await?;
+    if !app.store.end_share(estate.id, before.id).await? {
+        return Err(not_found("share", id));
+    }
+    estate.trail().object(format!("{} shared with {}", before.scope, before.person)).removed(&before);
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,131 @@
+//! Taking connections: over TLS or not, with a limit on everything a stranger can hold on to.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Router;
+use hyper::server::conn::http1;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::service::TowerToHyperService;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tokio_rustls::TlsAcceptor;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+use tower_http::add_extension::AddExtension;
+
+use crate::gateways::credentials::Peer;
+use crate::ingest::stats::Intake;
+use crate::net::handshakes::{Handshake, Handshakes};
+
+/// What is under way when the service stops is given so long.
+const FAREWELL: Duration = Duration::from_secs(2);
+
+/// How connections are taken on one port.
+#[derive(Clone)]
+pub struct Port {
+    /// Speaks TLS, if it is given.
+    pub tls: Option<TlsAcceptor>,
+    /// A handshake, and each request's header, take no longer.
+    pub patience: Duration,
+    /// Connections at once.
+    pub most: usize,
+    pub router: Router,
+    pub intake: Arc<Intake>,
+}
+
+impl Port {
+    /// Takes connections until the service stops, and lets them end.
+    pub async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
+        let room = Arc::new(Semaphore::new(self.most));
+        let handshakes = Handshakes::default();
+        let conversations = TaskTracker::new();
+        loop {
+            let accepted = tokio::select! {
+                accepted = listener.accept() => accepted,
+                () = stopping.cancelled() => break,
+            };
+            let (stream, address) = match accepted {
+                Ok(accepted) => accepted,
+                Err(error) => {
+                    // No file descriptor is left, say: others may end meanwhile.
+                    tracing::warn!("a connection could not be taken: {error}");
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                    continue;
+                }
+            };
+            let Ok(permit) = Arc::clone(&room).try_acquire_owned() else {
+                self.intake.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
+                continue;
+            };
+            // What speaks no TLS has no handshake: its first header has a time of its own.
+            let handshake = match self.tls.as_ref().map(|_| handshakes.begin(address.ip())) {
+                Some(None) => {
+                    self.intake.dropped("too_many_handshakes", "one address has too many under way".into(), address);
+                    continue;
+                }
+                begun => begun.flatten(),
+            };
+            let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
+            let (port, stopping) = (self.clone(), stopping.clone());
+            conversations.spawn(async move {
+                let intake = Arc::clone(&port.intake);
+                if let Err(why) = port.converse(stream, peer, (handshake, stopping)).await {
+                    intake.dropped("tls", why, address);
+                }
+            });
+        }
+        conversations.close();
+        conversations.wait().await;
+    }
+
+    /// One connection, until it ends or is upgraded.
+    async fn converse(
+        self,
+        stream: TcpStream,
+        mut peer: Peer,
+        (handshake, stopping): (Option<Handshake>, CancellationToken),
+    ) -> Result<(), String> {
+        // Downlinks are small and urgent.
+        let _ = stream.set_nodelay(true);
+        let Some(acceptor) = &self.tls else {
+            self.talk(stream, peer, stopping).await;
+            return Ok(());
+        };
+        let stream = match tokio::time::timeout(self.patience, acceptor.accept(stream)).await {
+            Ok(Ok(stream)) => stream,
+            Ok(Err(error)) => return Err(format!("the handshake failed: {error}")),
+            Err(_) => return Err(format!("no handshake within {} s", self.patience.as_secs())),
+        };
+        drop(handshake);
+        let shown = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
+        peer.certificate = shown.map(|certificate| certificate.to_vec());
+        self.talk(stream, peer, stopping).await;
+        Ok(())
+    }
+
+    async fn talk(
+        self,
+        stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+        peer: Peer,
+        stopping: CancellationToken,
+    ) {
+        let router = self.router.into_service::<hyper::body::Incoming>();
+        let service = TowerToHyperService::new(AddExtension::new(router, peer));
+        let connection = http1::Builder::new()
+            .timer(TokioTimer::new())
+            .header_read_timeout(self.patience)
+            .serve_connection(TokioIo::new(stream), service)
+            .with_upgrades();
+        tokio::pin!(connection);
+        tokio::select! {
+            // Whoever hangs up in the midst of a request is no news.
+            _ = connection.as_mut() => {}
+            () = stopping.cancelled() => {
+                connection.as_mut().graceful_shutdown();
+                let _ = tokio::time::timeout(FAREWELL, connection).await;
+            }
+        }
+    }
+}

@@ -1,0 +1,386 @@
+//! From what the engine wants done to what one transaction writes: messages are told, made into rows, and
+//! decoded if that is quickly done. All this happens while the transaction before is under way.
+//!
+//! A reading that is there when its uplink is stored costs the database next to nothing; one that comes later
+//! makes it write the whole uplink again. So decoders that are known to be quick are run here. The others
+//! have threads of their own: nobody's answers wait for them.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use api::message::Message;
+use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
+use payload::Decoded;
+use store::{Batch, Decoding, EstateId, StoreError, StoredMessage};
+use ulid::Generator;
+
+use crate::clock;
+use crate::decoding::decoder;
+use crate::decoding::decoder::Quickly;
+use crate::gateways::registry::Presence;
+use crate::ingest::journal::aside::Aside;
+use crate::ingest::stats::Intake;
+use crate::ingest::strangers::Strangers;
+use crate::pipeline::directory::{Decoder, Directory};
+use crate::pipeline::mailbox::{Gather, Handover, Outcome};
+use crate::pipeline::message::{Teller, Told};
+
+/// Decoders get so much time in one batch, whatever its size; uplinks left over are decoded later.
+const DECODING: Duration = Duration::from_millis(20);
+/// And this for each of its effects: a large batch takes its time anyway.
+const DECODING_EACH: Duration = Duration::from_micros(10);
+/// Rows and frames that wait for the database before nothing more is prepared.
+const ROOM: usize = 20_000;
+
+/// Messages that are only shown, and wait for what is before them to be durable.
+const LIVE_ONLY: usize = 2_000;
+
+/// What one transaction writes, and what follows once it is durable.
+#[derive(Default)]
+pub struct Prepared {
+    pub batch: Batch,
+    /// When the first copies of the uplinks in it were heard.
+    pub heard: Vec<Timestamp>,
+    /// How many of the uplinks have been decoded.
+    pub decoded: usize,
+    pub transmissions: Vec<Transmission>,
+    pub to_decode: Vec<(EstateId, Message)>,
+    pub to_publish: Vec<Arc<(EstateId, Message)>>,
+    /// What is shown to whoever watches and stored nowhere, such as frames of strangers.
+    pub live_only: Vec<Arc<(EstateId, Message)>>,
+}
+
+impl Gather for Prepared {
+    fn gather(&mut self, mut later: Self) {
+        self.batch.append(later.batch);
+        self.heard.append(&mut later.heard);
+        self.decoded += later.decoded;
+        self.transmissions.append(&mut later.transmissions);
+        self.to_decode.append(&mut later.to_decode);
+        self.to_publish.append(&mut later.to_publish);
+        self.live_only.append(&mut later.live_only);
+        // Who watches misses some of it, for which nobody was promised anything.
+        self.live_only.truncate(LIVE_ONLY);
+    }
+
+    fn full(&self) -> bool {
+        self.batch.changes.len() + self.batch.messages.len() >= ROOM
+    }
+}
+
+/// Between engine and committer.
+pub struct Preparer {
+    pub directory: Arc<Directory>,
+    pub presence: Arc<Presence>,
+    pub strangers: Arc<Strangers>,
+    pub intake: Arc<Intake>,
+    pub aside: Aside,
+    pub ids: Ids,
+}
+
+impl Preparer {
+    /// Works until the engine is gone.
+    ///
+    /// # Panics
+    /// If preparing does: what the engine wants done must not be lost silently.
+    pub async fn run(mut self, from_engine: Arc<Handover<Outcome>>, ready: Arc<Handover<Prepared>>) {
+        while let Some(outcome) = from_engine.take().await {
+            // It may keep a processor busy for a while.
+            let work = tokio::task::spawn_blocking(move || {
+                let prepared = self.prepare(outcome);
+                (self, prepared)
+            });
+            let prepared;
+            (self, prepared) = match work.await {
+                Ok(done) => done,
+                Err(failed) => std::panic::resume_unwind(failed.into_panic()),
+            };
+            if !ready.put(prepared) {
+                ready.room().await;
+            }
+        }
+        ready.close();
+    }
+
+    fn prepare(&mut self, outcome: Outcome) -> Prepared {
+        let mut teller = Teller {
+            directory: &self.directory,
+            presence: &self.presence,
+            strangers: &self.strangers,
+            ids: self.ids.now(),
+        };
+        let mut prepared = Prepared::default();
+        prepared.batch.mark = Some(outcome.mark);
+        let decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
+        let (mut all_told, mut shown): (Vec<Told>, usize) = (Vec::new(), 0);
+        for effect in outcome.effects {
+            match effect {
+                Effect::Persist(change) => prepared.batch.changes.push(change),
+                Effect::Transmit(transmission) => prepared.transmissions.push(transmission),
+                Effect::Publish(event) => {
+                    if let Event::Uplink(uplink) = &event {
+                        prepared.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
+                    }
+                    if let Event::Discarded { copies } = &event {
+                        self.intake.foreign(*copies);
+                    }
+                    if let Event::Dropped { why, gateway } = &event {
+                        self.intake.dropped(why.code(), why.to_string(), gateway);
+                    }
+                    if let Event::Refused(refused) = &event {
+                        if matches!(refused.reason, engine::Refusal::Downlink { .. }) {
+                            let by = refused.heard_by.first().map(|copy| copy.gateway.to_string());
+                            self.intake.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
+                        }
+                        keep_aside(&self.aside, &self.intake, refused);
+                    }
+                    let Some(told) = teller.tell(event) else { continue };
+                    shown += usize::from(!told.keep);
+                    if !told.keep && shown > LIVE_ONLY {
+                        self.intake.not_shown();
+                        continue;
+                    }
+                    all_told.push(told);
+                }
+            }
+        }
+        let decoded = decode_all(&self.directory, &all_told, decoding);
+        for (told, decoded) in all_told.into_iter().zip(decoded) {
+            if let Err(error) = prepared.take(told, &self.directory, decoded) {
+                tracing::error!("a message cannot be written down: {error}");
+            }
+        }
+        prepared
+    }
+}
+
+/// Keeps the frames of a device that is not served because its state cannot be stored.
+fn keep_aside(aside: &Aside, intake: &Intake, refused: &RefusedEvent) {
+    let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
+    let copy =
+        |reception: &Reception| FrameHeard { phy_payload: refused.phy_payload.clone(), reception: reception.clone() };
+    let frames: Vec<FrameHeard> = refused.heard_by.iter().map(copy).collect();
+    if let Err(why) = aside.put(dev_eui, &frames) {
+        intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
+    }
+}
+
+/// A decoder, and what it made of an uplink.
+type Called = (Arc<Decoder>, Result<Decoded, String>);
+
+/// Decodes what is quickly decoded, within a time; what is left is decoded later.
+fn decode_all(directory: &Directory, all: &[Told], time: Duration) -> Vec<Option<Called>> {
+    let (mut results, mut jobs, mut of_jobs) = (Vec::with_capacity(all.len()), Vec::new(), Vec::new());
+    for told in all {
+        let pending = (told.decoding == Decoding::Pending).then_some(());
+        let decoder = pending.and_then(|()| decoder::decoder_of(directory, told.estate_id, &told.message));
+        let called = decoder.and_then(|decoder| match decoder::quickly(&decoder, &told.message) {
+            Quickly::Done(called) => Some((decoder, called)),
+            Quickly::Job(job) => {
+                jobs.push(job);
+                of_jobs.push((results.len(), decoder));
+                None
+            }
+            Quickly::Later => None,
+        });
+        results.push(called);
+    }
+    if !jobs.is_empty() {
+        for ((at, decoder), called) in of_jobs.into_iter().zip(decoder::all_quickly(jobs, time)) {
+            results[at] = called.map(|called| (decoder, called));
+        }
+    }
+    results
+}
+
+/// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
+#[derive(Default)]
+pub struct Ids {
+    generator: Generator,
+    newest_ms: u64,
+}
+
+/// A generator keeps its names in order across this, as it is.
+const SMALL_STEP_MS: u64 = 2_000;
+
+impl Ids {
+    fn now(&mut self) -> &mut Generator {
+        let now_ms = u64::try_from(clock::utc().timestamp_millis()).unwrap_or(0);
+        if now_ms + SMALL_STEP_MS < self.newest_ms {
+            self.generator = Generator::new();
+            self.newest_ms = 0;
+        }
+        self.newest_ms = self.newest_ms.max(now_ms);
+        &mut self.generator
+    }
+}
+
+impl Prepared {
+    fn take(&mut self, told: Told, directory: &Directory, decoded: Option<Called>) -> Result<(), StoreError> {
+        let Told { estate_id, mut message, mut decoding, activity, keep } = told;
+        self.batch.activity.extend(activity);
+        if let Some((decoder, called)) = decoded {
+            let found = decoder::write_down(&directory.totals, &decoder, &mut message, called);
+            self.batch.readings.extend(found.readings);
+            self.batch.failures.extend(found.failure);
+            self.decoded += 1;
+            decoding = Decoding::None;
+        }
+        if keep {
+            self.batch.messages.push(StoredMessage::new(estate_id, &message, decoding)?);
+        }
+        if decoding == Decoding::Pending {
+            self.to_decode.push((estate_id, message));
+        } else if keep {
+            self.to_publish.push(Arc::new((estate_id, message)));
+        } else {
+            self.live_only.push(Arc::new((estate_id, message)));
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use api::message::{Body, ReadingValue};
+    use api::model::PutModel;
+    use api::reading::ReadingRule;
+    use engine::{Change, Counters, Radio, UplinkEvent};
+    use lorawan::region::Region;
+    use lorawan::{DevAddr, Eui64, Modulation};
+    use store::{DeviceContext, Mark};
+
+    use super::*;
+
+    const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
+
+    /// With one device, whose model has this decoder.
+    fn preparer(script: &str) -> Preparer {
+        let directory = Directory::default();
+        directory.put_device(DeviceContext {
+            dev_eui: DEV,
+            estate_id: 1,
+            fleet: "tide".into(),
+            name: "tide-01".into(),
+            model: Some("probe".into()),
+            hardware: None,
+            firmware: None,
+            region: Region::Eu868,
+            last_heard: None,
+            rhythm_s: None,
+        });
+        let readings = [("level".to_owned(), ReadingRule::of_unit("m"))].into();
+        let about = PutModel { decoder: Some(script.into()), readings, ..PutModel::default() };
+        directory.put_model(1, "probe", crate::decoding::catalogue::loaded(&about, None));
+        Preparer {
+            directory: Arc::new(directory),
+            presence: Arc::new(Presence::new(&[], crate::gateways::event_log::Chronicle::new().0)),
+            strangers: Arc::default(),
+            intake: Arc::default(),
+            aside: Aside::beside(std::path::Path::new("/nonexistent")),
+            ids: Ids::default(),
+        }
+    }
+
+    /// An uplink with its counter, as the engine wants it done.
+    fn uplink(counter: u32, port: u8) -> [Effect; 2] {
+        let modulation = Modulation::lora(7, 125).unwrap();
+        let reception = Reception {
+            gateway: Eui64(1),
+            heard_at: Timestamp(1_790_000_000_000_000 + i64::from(counter)),
+            clock_us: 0,
+            has_gps: false,
+            frequency_hz: 868_100_000,
+            modulation,
+            rssi_dbm: -90.0,
+            snr_db: Some(7.0),
+        };
+        let event = UplinkEvent {
+            dev_eui: DEV,
+            dev_addr: DevAddr(7),
+            counter,
+            port: Some(port),
+            confirmed: false,
+            adr: false,
+            payload: vec![24],
+            mac_commands: vec![],
+            phy_payload: vec![0x40],
+            radio: Radio { frequency_hz: 868_100_000, modulation },
+            data_rate: Some(5),
+            airtime_us: 46_336,
+            heard_by: vec![reception],
+            warnings: vec![],
+        };
+        let counters = Counters { up: Some(counter), ..Counters::default() };
+        [Effect::Persist(Change::Counters { dev_eui: DEV, counters }), Effect::Publish(Event::Uplink(Box::new(event)))]
+    }
+
+    fn outcome(effects: impl IntoIterator<Item = Effect>, until: i64) -> Outcome {
+        let mark = Mark { position: 0, processed_until: Timestamp(until) };
+        Outcome { effects: effects.into_iter().collect(), mark }
+    }
+
+    /// Its decoder has shown itself quick.
+    fn known_to_be_quick(preparer: &Preparer) -> std::sync::MutexGuard<'static, ()> {
+        let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
+        (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
+        let Ok(decoder::Ready::Script(script)) = &decoder.ready else { panic!("a script") };
+        crate::decoding::workers::quick_for_test(script)
+    }
+
+    #[test]
+    fn what_is_quickly_decoded_is_stored_and_told_with_its_readings() {
+        let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
+        let _alone = known_to_be_quick(&preparer);
+        // What is on port 0 is the network's own.
+        let mut prepared = preparer.prepare(outcome(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
+        prepared.gather(preparer.prepare(outcome(uplink(3, 2), 6)));
+        assert_eq!((prepared.decoded, prepared.heard.len(), prepared.to_decode.len()), (2, 3, 0));
+        let batch = &prepared.batch;
+        assert_eq!((batch.changes.len(), batch.messages.len(), batch.readings.len()), (3, 3, 2));
+        assert_eq!(batch.mark.map(|mark| mark.processed_until), Some(Timestamp(6)));
+        let levels: Vec<_> = prepared
+            .to_publish
+            .iter()
+            .map(|news| match &news.1.body {
+                Body::Uplink(told) => told.readings.get("level").map(|level| (level.value.clone(), level.unit.clone())),
+                other => panic!("{other:?}"),
+            })
+            .collect();
+        let level = Some((ReadingValue::Number(2.4), Some("m".to_owned())));
+        assert_eq!(levels, [level.clone(), None, level]);
+    }
+
+    #[test]
+    fn a_decoder_of_which_nothing_is_known_is_left_to_others() {
+        let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
+        let prepared = preparer.prepare(outcome((0..30).flat_map(|n| uplink(n, 2)), 1));
+        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.to_publish.len()), (0, 30, 0));
+        assert_eq!(prepared.batch.messages.len(), 30, "they are stored all the same");
+    }
+
+    #[test]
+    fn frames_that_are_only_shown_are_bounded_while_the_database_is_away() {
+        let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
+        let some = |preparer: &mut Preparer| preparer.prepare(outcome(uplink(1, 2), 1));
+        let mut waiting = some(&mut preparer);
+        for _ in 0..10 {
+            let mut more = some(&mut preparer);
+            let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::new(more.to_decode[0].clone()));
+            more.live_only = vec![one; LIVE_ONLY / 2];
+            waiting.gather(more);
+        }
+        assert_eq!(waiting.live_only.len(), LIVE_ONLY);
+        assert_eq!(waiting.batch.messages.len(), 11, "what is stored is kept");
+    }
+
+    #[test]
+    fn a_decoder_that_throws_has_done_its_work() {
+        let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
+        let _alone = known_to_be_quick(&preparer);
+        let prepared = preparer.prepare(outcome(uplink(1, 9), 1));
+        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.batch.readings.len()), (1, 0, 0));
+        let Body::Uplink(told) = &prepared.to_publish[0].1.body else { panic!("no uplink") };
+        assert!(told.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", told.decode_error);
+    }
+}

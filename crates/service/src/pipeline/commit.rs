@@ -1,0 +1,263 @@
+//! Doing what the engine wants done, in its order: first make it durable, then speak.
+//!
+//! While one transaction is under way, the next one is prepared; that makes the group. Nothing is
+//! transmitted or published before the transaction that holds what came before it.
+//!
+//! A database that is away, full or locked is waited for, however long that takes. What it refuses as data is found and
+//! left out: a device whose state cannot be stored is quarantined, a row of the history is kept in a file, and everybody
+//! else goes on.
+
+use std::collections::HashSet;
+use std::iter;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use anyhow::{Result, bail};
+use api::message::Message;
+use engine::{Command, Transmission, TxFailure};
+use lorawan::Eui64;
+use store::{Batch, Decoding, EstateId, Refused, Split, StoreError, StoredMessage, Subject, Writer};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use crate::clock;
+use crate::decoding::decoder::Found;
+use crate::gateways::transport::Links;
+use crate::ingest::network::Network;
+use crate::pipeline::batch::Prepared;
+use crate::pipeline::condition::Condition;
+use crate::pipeline::live::Live;
+use crate::pipeline::mailbox::Handover;
+use crate::pipeline::metrics::Vitals;
+use crate::pipeline::refused_rows::RefusedRows;
+use crate::startup::high_water::HighWater;
+
+/// Uplinks with readings that one transaction takes at most.
+const DECODED: usize = 4096;
+/// How long readings wait for something of the engine's to go with.
+const COMPANY: Duration = Duration::from_millis(15);
+/// Before a commit is tried again: longer each time.
+const PAUSE_FIRST: Duration = Duration::from_millis(100);
+const PAUSE_LAST: Duration = Duration::from_secs(5);
+
+/// From a decoder: the uplink with its readings.
+pub struct Decoded {
+    stored: StoredMessage,
+    found: Found,
+    news: Arc<(EstateId, Message)>,
+}
+
+impl Decoded {
+    /// An uplink that was stored before it was decoded.
+    pub fn new(estate_id: EstateId, message: Message, found: Found) -> Result<Self, StoreError> {
+        let stored = StoredMessage::new(estate_id, &message, Decoding::Done)?;
+        Ok(Self { stored, found, news: Arc::new((estate_id, message)) })
+    }
+}
+
+/// The one task that writes what the network does.
+pub struct Committer {
+    pub writer: Writer,
+    pub links: Arc<Links>,
+    pub network: Network,
+    pub live: Arc<Live>,
+    pub to_decode: mpsc::Sender<(EstateId, Message)>,
+    pub vitals: Arc<Vitals>,
+    pub condition: Arc<Condition>,
+    pub refused_rows: RefusedRows,
+    /// Notes in the data folder how far the database has come.
+    pub high_water: HighWater,
+    /// Ends the wait for a database that is away when the service stops: what is not written stays in the journal.
+    pub give_up: CancellationToken,
+}
+
+/// Why something is not written.
+enum NotWritten {
+    /// The database refuses it as data.
+    Refused(String),
+    /// The service stops and waits no longer.
+    GivenUp,
+    /// Another instance has the database.
+    TakenOver(StoreError),
+}
+
+impl Committer {
+    /// Works until the engine and the decoders are gone.
+    ///
+    /// # Errors
+    /// If another instance has taken the database over, or the service stops while the database is away.
+    pub async fn run(mut self, ready: Arc<Handover<Prepared>>, mut decoded: mpsc::Receiver<Decoded>) -> Result<()> {
+        let mut from_decoders = Vec::with_capacity(DECODED);
+        let (mut engine_is_there, mut decoders_are_there) = (true, true);
+        while engine_is_there || decoders_are_there {
+            let mut prepared = None;
+            tokio::select! {
+                taken = ready.take(), if engine_is_there => {
+                    engine_is_there = taken.is_some();
+                    prepared = taken;
+                }
+                taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => {
+                    decoders_are_there = taken > 0;
+                }
+            }
+            if prepared.is_none() && engine_is_there {
+                // Readings alone are in no hurry: they wait for company, and hold up no answer meanwhile.
+                if let Ok(taken) = tokio::time::timeout(COMPANY, ready.take()).await {
+                    engine_is_there = taken.is_some();
+                    prepared = taken;
+                }
+            }
+            from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
+            let mut prepared = prepared.unwrap_or_default();
+            prepared.decoded += from_decoders.len();
+            for Decoded { stored, found, news } in from_decoders.drain(..) {
+                prepared.batch.messages.push(stored);
+                prepared.batch.readings.extend(found.readings);
+                prepared.batch.failures.extend(found.failure);
+                prepared.to_publish.push(news);
+            }
+            match self.carry_out(prepared).await {
+                Ok(()) => {}
+                Err(NotWritten::GivenUp) => {
+                    bail!("the database is away; what is not in it yet stays in the journal for the next start")
+                }
+                Err(NotWritten::TakenOver(error)) => bail!("{error}"),
+                Err(NotWritten::Refused(why)) => {
+                    bail!("the database refuses to note how far the journal is done: {why}")
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// First durable, then told.
+    async fn carry_out(&mut self, prepared: Prepared) -> Result<(), NotWritten> {
+        let Prepared { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = prepared;
+        let mark = batch.mark;
+        let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
+        let unserved = self.commit(batch).await?;
+        tracing::debug!(changes, messages, decoded, took = ?begun.elapsed(), "committed");
+        for transmission in transmissions {
+            self.transmit(&transmission, &unserved).await;
+        }
+        self.vitals.decoded(decoded);
+        let now = clock::now();
+        heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
+        if let Some(mark) = mark {
+            self.network.durable(mark);
+        }
+        for news in to_publish.into_iter().chain(live_only) {
+            let _ = self.live.publish(news);
+        }
+        for job in to_decode {
+            // A full queue loses nothing: the uplink is marked in the database and taken up later.
+            let _ = self.to_decode.try_send(job);
+        }
+        Ok(())
+    }
+
+    /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold what they can, and
+    /// what they cannot is shed and counted where it comes in. Gives the devices that are not served from now on: what
+    /// the engine did for them is not durable, so nobody may hear of it.
+    async fn commit(&mut self, batch: Batch) -> Result<HashSet<Eui64>, NotWritten> {
+        match self.write(&batch).await {
+            Ok(()) => return Ok(HashSet::new()),
+            Err(NotWritten::Refused(why)) => {
+                tracing::error!("the database refuses something in a group, which is looked for: {why}");
+            }
+            Err(other) => return Err(other),
+        }
+        let (mut split, mut unserved) = (Split::of(batch), HashSet::new());
+        while let Some(part) = split.next_part() {
+            match self.write(&part.batch()).await {
+                Ok(()) => {}
+                Err(NotWritten::Refused(why)) => {
+                    unserved.extend(split.refused(part, &why).and_then(|r| self.refused(r)));
+                }
+                Err(other) => return Err(other),
+            }
+        }
+        // Last, so that whoever is killed halfway hears it all once more.
+        self.write(&split.mark()).await?;
+        Ok(unserved)
+    }
+
+    /// Tells what the database refuses; gives the device or group whose state that is.
+    fn refused(&self, refused: Refused) -> Option<Eui64> {
+        match refused {
+            Refused::State { subject: Subject::Device(eui), why } => {
+                tracing::error!("device {eui} is quarantined: the database refuses its state: {why}");
+                self.condition.quarantine(eui, &why);
+                let network = self.network.clone();
+                // Not waited for: the engine may be waiting for this task.
+                tokio::spawn(async move { network.command(Command::Quarantine(eui)).await });
+                Some(eui)
+            }
+            Refused::State { subject: Subject::Group(eui), why } => {
+                self.condition.refused(&format!("the counter of multicast group {eui}"), &why);
+                Some(eui)
+            }
+            Refused::State { subject: Subject::Gateway(eui), why } => {
+                self.condition.refused(&format!("an account of airtime of gateway {eui}"), &why);
+                None
+            }
+            Refused::Row { row, why } => {
+                let kept = self.refused_rows.keep(&row, &why);
+                let place = kept
+                    .map_or_else(|error| format!("and could not be kept: {error}"), |path| format!("kept in {path}"));
+                tracing::error!("the database refuses a row, {place}: {why}: {row}");
+                self.condition.refused(&format!("a row of the history, {place}"), &why);
+                None
+            }
+        }
+    }
+
+    /// Writes a batch, waiting while the database is away.
+    async fn write(&mut self, batch: &Batch) -> Result<(), NotWritten> {
+        let mut pause = PAUSE_FIRST;
+        self.condition.commit_begins(batch.messages.len() + batch.changes.len());
+        loop {
+            // A commit may not be dropped halfway, but when the service gives up it does nothing more with it.
+            let done = tokio::select! {
+                done = self.writer.commit(batch) => done,
+                () = self.give_up.cancelled() => return Err(NotWritten::GivenUp),
+            };
+            match done {
+                Ok(()) => {
+                    self.condition.committed();
+                    if let Err(error) = self.high_water.note(self.writer.lease()) {
+                        tracing::warn!("how far the database has come could not be noted: {error}");
+                    }
+                    return Ok(());
+                }
+                Err(error @ StoreError::TakenOver(_)) => return Err(NotWritten::TakenOver(error)),
+                Err(error) if error.is_data_error() => {
+                    self.condition.committed();
+                    return Err(NotWritten::Refused(error.to_string()));
+                }
+                Err(error) => {
+                    tracing::error!("not written, tried again in {} ms: {error}", pause.as_millis());
+                    self.condition.commit_fails(&error.to_string());
+                }
+            }
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = self.give_up.cancelled() => return Err(NotWritten::GivenUp),
+            }
+            pause = (pause * 2).min(PAUSE_LAST);
+        }
+    }
+
+    async fn transmit(&self, transmission: &Transmission, unserved: &HashSet<Eui64>) {
+        let sent = match transmission.towards {
+            // What it stands for is not durable.
+            Some(eui) if unserved.contains(&eui) => Err(TxFailure::NotHandedOver),
+            _ => self.links.send(transmission).await,
+        };
+        if let Err(why) = sent {
+            // Never wait for the engine here: it may be waiting for this task. If its queue is full, it
+            // finds out by itself that no report came.
+            let _ = self.network.try_report(transmission.id, Err(why));
+        }
+    }
+}

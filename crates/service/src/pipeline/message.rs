@@ -1,0 +1,278 @@
+//! From the engine's events to messages: identities get their names, units their usual scale.
+
+use api::device::join::JoinCheck;
+use api::message::{
+    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, HeardBy, Join, MacCommand, Message, Notice,
+    Radio, RefusalNote, Refused, SentBy, Uplink, UplinkFrame,
+};
+use chrono::{DateTime, Utc};
+use domain::device::join::join_check;
+use engine::{DownlinkEvent, Event, Reception};
+use lorawan::region::Region;
+use lorawan::{Direction, Eui64};
+use store::{Activity, Decoding, DeviceContext, EstateId};
+use ulid::{Generator, Ulid};
+
+use crate::gateways::registry::Presence;
+use crate::ingest::strangers::{Request, Strangers};
+use crate::pipeline::directory::Directory;
+
+/// A message, and what goes along with it.
+pub struct Told {
+    pub estate_id: EstateId,
+    pub message: Message,
+    /// Whether it is to be decoded.
+    pub decoding: Decoding,
+    pub activity: Option<(Eui64, Activity)>,
+    /// Whether it belongs in the history. What strangers send may be any amount, and is only shown
+    /// to those who are watching.
+    pub keep: bool,
+}
+
+/// Makes messages.
+pub struct Teller<'a> {
+    pub directory: &'a Directory,
+    pub presence: &'a Presence,
+    pub strangers: &'a Strangers,
+    pub ids: &'a mut Generator,
+}
+
+impl Teller<'_> {
+    /// The message for an event; `None` if it concerns nobody any more.
+    pub fn tell(&mut self, event: Event) -> Option<Told> {
+        match event {
+            Event::Uplink(uplink) => {
+                let at = time_of(uplink.heard_by.first());
+                let device = self.directory.device(uplink.dev_eui)?;
+                let rhythm_s = self.directory.heard(uplink.dev_eui, at);
+                let decodes = uplink.port.is_some_and(|port| port > 0)
+                    && device
+                        .model
+                        .as_deref()
+                        .is_some_and(|m| self.directory.decoder(device.estate_id, m, device.dev_eui).is_some());
+                let body = Body::Uplink(Box::new(Uplink {
+                    frame: UplinkFrame {
+                        counter: uplink.counter,
+                        port: uplink.port,
+                        confirmed: uplink.confirmed,
+                        payload: hex::encode(&uplink.payload),
+                        mac_commands: hex::encode(&uplink.mac_commands),
+                        mac: MacCommand::all(Direction::Up, &uplink.mac_commands),
+                    },
+                    phy_payload: hex::encode(&uplink.phy_payload),
+                    readings: std::collections::BTreeMap::new(),
+                    radio: radio(device.region, Direction::Up, uplink.radio, uplink.airtime_us),
+                    heard_by: self.heard_by(&uplink.heard_by),
+                    warnings: uplink.warnings,
+                    decode_warnings: Vec::new(),
+                    decode_error: None,
+                    rehearsed: None,
+                }));
+                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                let decoding = if decodes { Decoding::Pending } else { Decoding::None };
+                Some(self.about_device(device, at, body, Some(activity), decoding))
+            }
+            Event::Joined(joined) => {
+                let at = time_of(joined.heard_by.first());
+                let device = self.directory.device(joined.dev_eui)?;
+                let rhythm_s = self.directory.joined(joined.dev_eui);
+                let body = Body::Join(Join {
+                    dev_addr: joined.dev_addr,
+                    dev_nonce: joined.dev_nonce,
+                    rejoin_type: joined.rejoin,
+                    phy_payload: hex::encode(&joined.phy_payload),
+                    radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
+                    heard_by: self.heard_by(&joined.heard_by),
+                    checks: match joined.rejoin {
+                        None => checks(device.region, joined.radio, None, joined.unanswered.as_deref()),
+                        Some(_) => Vec::new(),
+                    },
+                    unanswered: joined.unanswered,
+                });
+                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                Some(self.about_device(device, at, body, Some(activity), Decoding::None))
+            }
+            Event::Notice { dev_eui, at, notice } => {
+                let device = self.directory.device(dev_eui)?;
+                let at = DateTime::from_timestamp_micros(at.0).unwrap_or_else(Utc::now);
+                let body = Body::Notice(Notice {
+                    code: notice.code().into(),
+                    wants_attention: notice.wants_attention(),
+                    why: self.with_names(notice.why(), &notice),
+                    evidence: Evidence::all(notice.evidence()),
+                    next_step: Some(notice.next_step()).filter(|step| !step.is_empty()),
+                });
+                Some(self.about_device(device, at, body, None, Decoding::None))
+            }
+            Event::Refused(refused) => self.refused(&refused),
+            // Whoever counts has counted it.
+            Event::Discarded { .. } | Event::Dropped { .. } => None,
+            Event::Downlink(downlink) => {
+                let device = self.directory.device(downlink.dev_eui)?;
+                let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
+                Some(self.about_device(device, Utc::now(), body, None, Decoding::None))
+            }
+        }
+    }
+
+    fn refused(&mut self, refused: &engine::RefusedEvent) -> Option<Told> {
+        let at = time_of(refused.heard_by.first());
+        let note = RefusalNote {
+            code: refused.reason.code().into(),
+            join: refused.reason.is_join(),
+            why: refused.reason.why(),
+            evidence: Evidence::all(refused.reason.evidence()),
+            next_step: refused.reason.next_step().into(),
+            time: at,
+        };
+        let known = refused.dev_eui.and_then(|dev_eui| self.directory.device(dev_eui));
+        // Whose device it is may not be known; where its gateway stands, and whose that is, then is.
+        let gateway = match &known {
+            Some(_) => None,
+            None => refused.heard_by.first().and_then(|r| self.presence.known(r.gateway)),
+        };
+        let heard_in = gateway.as_ref().map(|gateway| gateway.region);
+        let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
+        let (sent, heard_by) =
+            (radio(region, Direction::Up, refused.radio, refused.airtime_us), self.heard_by(&refused.heard_by));
+        if let (engine::Refusal::UnknownDevEui { dev_eui, join_eui }, Some(gateway)) = (&refused.reason, &gateway) {
+            let (dev_eui, join_eui, estate_id) = (*dev_eui, *join_eui, gateway.estate_id);
+            let (radio, heard_by) = (sent.clone(), heard_by.clone());
+            self.strangers.note(Request { estate_id, dev_eui, join_eui, region, at, radio, heard_by });
+        }
+        let body = Body::Refused(Refused {
+            refusal: note.clone(),
+            checks: checks(region, refused.radio, Some(&refused.reason), None),
+            phy_payload: hex::encode(&refused.phy_payload),
+            radio: sent,
+            heard_by,
+        });
+        match known {
+            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), Decoding::None)),
+            None => {
+                let estate_id = gateway?.estate_id;
+                let message = self.message(at, estate_id, body);
+                let keep = note.join;
+                Some(Told { estate_id, message, decoding: Decoding::None, activity: None, keep })
+            }
+        }
+    }
+
+    fn downlink(&self, region: Region, event: &DownlinkEvent) -> Downlink {
+        let (stage, note) = match &event.stage {
+            engine::DownlinkStage::Sent => (DownlinkStage::Sent, None),
+            engine::DownlinkStage::Acknowledged => (DownlinkStage::Acknowledged, None),
+            engine::DownlinkStage::Returned(why) => (DownlinkStage::Returned, Some(why.clone())),
+            engine::DownlinkStage::Failed(why) => (DownlinkStage::Failed, Some(why.clone())),
+        };
+        let frame = (event.counter.is_some() || event.data.is_some()).then(|| DownlinkFrame {
+            counter: event.counter,
+            port: event.data.as_ref().map(|(port, _)| *port),
+            payload: event.data.as_ref().map(|(_, payload)| hex::encode(payload)).unwrap_or_default(),
+            mac: MacCommand::all(Direction::Down, &event.mac_commands),
+        });
+        let sent = event.sent.as_ref().map(|sent| SentBy {
+            gateway: sent.gateway,
+            name: self.gateway_name(sent.gateway),
+            window: sent.window.name().into(),
+            window_reason: sent.why_rx2.map(|why| why.to_string()),
+            power_dbm: sent.power_dbm,
+            phy_payload: hex::encode(&sent.phy_payload),
+            radio: radio(
+                region,
+                Direction::Down,
+                engine::Radio { frequency_hz: sent.frequency_hz, modulation: sent.modulation },
+                sent.airtime_us,
+            ),
+        });
+        let outbox_id = event.outbox_id.map(store::outbox_name);
+        Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent }
+    }
+
+    fn about_device(
+        &mut self,
+        device: DeviceContext,
+        at: DateTime<Utc>,
+        body: Body,
+        activity: Option<Activity>,
+        decoding: Decoding,
+    ) -> Told {
+        let dev_eui = device.dev_eui;
+        let mut message = self.message(at, device.estate_id, body);
+        message.fleet = Some(device.fleet);
+        message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
+        let activity = activity.map(|a| (dev_eui, a));
+        Told { estate_id: device.estate_id, message, decoding, activity, keep: true }
+    }
+
+    fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {
+        let id = self.ids.generate().unwrap_or_else(|overflow| overflow.commit_overflow_increment());
+        new_message(id, at, self.directory.estate_slug(estate_id), body)
+    }
+
+    /// The engine knows gateways by EUI, people by name.
+    fn with_names(&self, why: String, notice: &engine::Notice) -> String {
+        match notice {
+            engine::Notice::LateCopy { gateway, .. }
+            | engine::Notice::Unreported { gateway, .. }
+            | engine::Notice::GatewayCannot { gateway, .. } => {
+                why.replace(&gateway.to_string(), &self.gateway_name(*gateway))
+            }
+            _ => why,
+        }
+    }
+
+    fn gateway_name(&self, eui: Eui64) -> String {
+        self.presence.known(eui).map_or_else(|| eui.to_string(), |known| known.name)
+    }
+
+    fn heard_by(&self, copies: &[Reception]) -> Vec<HeardBy> {
+        copies
+            .iter()
+            .map(|copy| HeardBy {
+                gateway: copy.gateway,
+                name: self.gateway_name(copy.gateway),
+                rssi_dbm: copy.rssi_dbm,
+                snr_db: copy.snr_db,
+            })
+            .collect()
+    }
+}
+
+/// A message about a gateway, for the live stream only.
+pub fn gateway_news(directory: &Directory, estate_id: EstateId, body: Body) -> Message {
+    new_message(Ulid::generate(), Utc::now(), directory.estate_slug(estate_id), body)
+}
+
+fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
+    Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
+}
+
+fn time_of(reception: Option<&Reception>) -> DateTime<Utc> {
+    reception.and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
+}
+
+fn checks(
+    region: Region,
+    radio: engine::Radio,
+    refusal: Option<&engine::Refusal>,
+    unanswered: Option<&str>,
+) -> Vec<JoinCheck> {
+    engine::join_checks(region.plan(), radio, refusal, unanswered).into_iter().map(join_check).collect()
+}
+
+fn radio(region: Region, direction: Direction, radio: engine::Radio, airtime_us: u64) -> Radio {
+    let lora = radio.modulation.lora_parts();
+    let plan = region.plan();
+    Radio {
+        region: region.name().into(),
+        data_rate: match direction {
+            Direction::Up => plan.uplink_data_rate_of(radio.modulation),
+            Direction::Down => plan.downlink_data_rate_of(radio.modulation),
+        },
+        spreading_factor: lora.map(|(sf, _)| sf),
+        bandwidth_khz: lora.map(|(_, khz)| khz),
+        frequency_mhz: f64::from(radio.frequency_hz) / 1e6,
+        airtime_ms: airtime_us as f64 / 1000.0,
+    }
+}
