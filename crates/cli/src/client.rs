@@ -11,7 +11,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::args::Global;
-use crate::sign_in;
+use crate::session;
 
 /// Entries asked for at once when a whole list is wanted.
 const PAGE: &str = "500";
@@ -52,7 +52,7 @@ pub fn segment(text: &str) -> String {
 impl Client {
     /// From the options, or the last sign-in.
     pub fn signed_in(global: &Global) -> Result<Self> {
-        let stored = sign_in::load(global)?;
+        let stored = session::load(global)?;
         let trusted = stored.as_ref().and_then(|stored| stored.trust.clone());
         let http = http(global, trusted.as_deref())?;
         let url = global.url.clone().or_else(|| stored.as_ref().map(|s| s.url.clone()));

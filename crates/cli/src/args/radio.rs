@@ -18,7 +18,7 @@ pub enum WhoSets {
     Device,
 }
 
-pub(super) fn class(text: &str) -> Result<Class, String> {
+pub fn class(text: &str) -> Result<Class, String> {
     text.parse::<engine::Class>().map(wire_class)
 }
 

@@ -1,0 +1,44 @@
+//! Options that several commands share.
+
+pub mod radio;
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+#[derive(Args, Clone)]
+pub struct Global {
+    /// Print JSON for programs instead of tables for people.
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Do destructive steps without asking.
+    #[arg(long, global = true)]
+    pub yes: bool,
+    /// The service's address; that of the last sign-in if not given.
+    #[arg(long, global = true, env = "HERON_URL", value_name = "URL")]
+    pub url: Option<String>,
+    /// A token to use instead of the last sign-in.
+    #[arg(long, global = true, env = "HERON_TOKEN", hide_env_values = true)]
+    pub token: Option<String>,
+    /// The estate; the only one if there is only one.
+    #[arg(long, global = true, env = "HERON_ESTATE")]
+    pub estate: Option<String>,
+    /// A certificate to check the service's own one against, PEM; that of the last sign-in if not given.
+    #[arg(long, global = true, env = "HERON_TRUST", value_name = "FILE")]
+    pub trust: Option<PathBuf>,
+    /// Folder for the sign-in.
+    #[arg(long, global = true, env = "HERON_CONFIG", value_name = "FOLDER")]
+    pub config: Option<PathBuf>,
+}
+
+/// A duration in seconds, or with a unit.
+pub fn seconds(text: &str) -> Result<f64, String> {
+    let units = [("ms", 0.001), ("min", 60.0), ("s", 1.0), ("h", 3600.0), ("d", 86_400.0)];
+    let text = text.trim();
+    let unit = units.iter().find_map(|(unit, s)| text.strip_suffix(unit).map(|number| (number, *s)));
+    let (number, unit) = unit.unwrap_or((text, 1.0));
+    match number.trim().parse::<f64>() {
+        Ok(value) if value.is_finite() && value > 0.0 => Ok(value * unit),
+        _ => Err("a time above 0 is needed: seconds, or with one of the units ms, s, min, h, d".into()),
+    }
+}

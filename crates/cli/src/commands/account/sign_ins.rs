@@ -1,0 +1,18 @@
+//! `heron account sign-ins`.
+
+use anyhow::Result;
+use api::people::SignInRecord;
+
+use crate::client::Client;
+use crate::show::{Out, ago};
+
+pub async fn run(client: &Client, out: &Out) -> Result<()> {
+    let all: Vec<SignInRecord> = client.get("/me/sign-ins", &[]).await?;
+    out.list(&all, "", &["NUMBER", "SINCE", "LAST USED", "FROM", "PROGRAM", "UNTIL", ""], |s| {
+        let (since, until) = (s.since.format("%Y-%m-%d %H:%M"), s.expires_at.format("%Y-%m-%d"));
+        let this = if s.this_one { "this one" } else { "" };
+        let used = ago(Some(s.last_used));
+        let (from, program) = (s.address.clone(), s.program.clone());
+        vec![s.id.clone(), since.to_string(), used, from, program, until.to_string(), this.into()]
+    })
+}

@@ -1,0 +1,17 @@
+//! `heron airtime`.
+
+pub mod args;
+mod calc;
+mod ledger;
+
+use anyhow::Result;
+
+use crate::commands::Context;
+use crate::commands::airtime::args::AirtimeVerb;
+
+pub async fn run(context: &Context, verb: AirtimeVerb) -> Result<()> {
+    match verb {
+        AirtimeVerb::Ledger { by } => ledger::run(&context.client()?, &context.out, by).await,
+        AirtimeVerb::Calc(args) => calc::calc(&context.out, &args),
+    }
+}

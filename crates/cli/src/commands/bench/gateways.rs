@@ -1,0 +1,137 @@
+//! Measuring what connected gateways cost, and how a service stands it when all come back at once.
+
+use std::time::{Duration, Instant};
+
+use anyhow::{Context as _, Result, bail};
+use api::gateway::Protocol;
+use api::gateway::credential::KitOrder;
+use api::gateway::import::{GatewayImport, ImportOutcome};
+use api::vitals::Vitals;
+use futures::{StreamExt as _, TryStreamExt as _, stream};
+use relay::kit::{Entrance, Kit};
+use serde::Serialize;
+use simulator::crowd::{self, Crowd};
+
+use crate::client::Client;
+use crate::commands::bench::args::GatewaysArgs;
+use crate::show::{self, Out};
+
+/// Kits made at a time.
+const AT_ONCE: usize = 8;
+const LOOK_EVERY: Duration = Duration::from_millis(20);
+/// All have to be there after so long.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+/// What was measured.
+#[derive(Debug, Serialize)]
+struct Measured {
+    by_udp: usize,
+    by_websocket: usize,
+    /// While they are connected and hear nothing.
+    idle_cores: Option<f64>,
+    idle_bytes: Option<u64>,
+    /// The same before any was connected.
+    bytes_without_gateways: Option<u64>,
+    storm_gateways: usize,
+    /// From the moment when all were dropped until all were connected again.
+    storm_settled_s: f64,
+    /// Connections tried for that, discovery not counted.
+    storm_attempts: usize,
+    /// Processor time the service took for it.
+    storm_cpu_s: Option<f64>,
+}
+
+async fn vitals(client: &Client) -> Result<Vitals> {
+    client.get("/vitals", &[]).await
+}
+
+async fn until(what: &str, there: impl Fn() -> bool) -> Result<Duration> {
+    let begun = Instant::now();
+    while !there() {
+        if begun.elapsed() > PATIENCE {
+            bail!("after {} s still waiting for {what}", PATIENCE.as_secs());
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
+    Ok(begun.elapsed())
+}
+
+async fn entrance(client: &Client, n: usize) -> Result<(usize, Entrance)> {
+    let eui = crowd::eui(Protocol::Lns, n);
+    let kit = client.fetch(&client.in_estate(&format!("gateways/{eui}/kit")).await?, &KitOrder::default()).await?;
+    let entrance = Kit::from_zip(&kit)?.entrance("tc")?.context("a kit without an entrance for traffic")?;
+    Ok((n, entrance))
+}
+
+pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> Result<()> {
+    let (by_udp, storm) = (args.by_udp, args.storm);
+    let by_websocket = args.by_websocket.min(storm);
+    show::confirm(yes, &format!("This registers {} gateways, for good: take a service made for it.", by_udp + storm))?;
+    let path = client.in_estate("gateways/import").await?;
+    // The largest file has 2000 rows.
+    for (udp, lns) in [(by_udp, 0), (0, storm)] {
+        let file = GatewayImport { csv: crowd::csv(udp, lns), skip_bad: true, preview: false };
+        let _: ImportOutcome = client.post(&path, &file).await?;
+    }
+    eprintln!("making {storm} connection kits …");
+    let entrances: Vec<(usize, Entrance)> =
+        stream::iter(0..storm).map(|n| entrance(client, n)).buffer_unordered(AT_ONCE).try_collect().await?;
+    let before = vitals(client).await?;
+    let mut crowd = Crowd::default();
+    eprintln!("{by_udp} gateways by UDP and {by_websocket} by WebSocket connect …");
+    for n in 0..by_udp {
+        crowd.add_udp(crowd::eui(Protocol::Udp, n), args.gateways_call).await?;
+    }
+    let (first, rest) = entrances.split_at(by_websocket);
+    for (n, entrance) in first {
+        crowd.add_websocket(crowd::eui(Protocol::Lns, *n), entrance.clone());
+    }
+    until("all to be connected", || crowd.connected() == by_websocket && crowd.acknowledged() == by_udp).await?;
+    eprintln!("they are there, and hear nothing for {} s …", args.seconds);
+    let idle = vitals(client).await?;
+    tokio::time::sleep(Duration::from_secs(args.seconds)).await;
+    let after = vitals(client).await?;
+    let cores = |from: &Vitals, to: &Vitals| {
+        from.cpu_s.zip(to.cpu_s).map(|(a, b)| (b - a) / (to.up_s - from.up_s).max(f64::EPSILON))
+    };
+    for (n, entrance) in rest {
+        crowd.add_websocket(crowd::eui(Protocol::Lns, *n), entrance.clone());
+    }
+    until("all to be connected", || crowd.connected() == storm).await?;
+    eprintln!("{storm} by WebSocket are dropped at once, and come back …");
+    let (calm, attempts) = (vitals(client).await?, crowd.attempts());
+    let begun = Instant::now();
+    crowd.drop_all();
+    until("the drop", || crowd.connected() < storm).await?;
+    until("all to be back", || crowd.connected() == storm).await?;
+    let storm_settled_s = begun.elapsed().as_secs_f64();
+    let settled = vitals(client).await?;
+    let measured = Measured {
+        by_udp,
+        by_websocket,
+        idle_cores: cores(&idle, &after),
+        idle_bytes: after.resident_bytes,
+        bytes_without_gateways: before.resident_bytes,
+        storm_gateways: storm,
+        storm_settled_s,
+        storm_attempts: crowd.attempts() - attempts,
+        storm_cpu_s: calm.cpu_s.zip(settled.cpu_s).map(|(a, b)| b - a),
+    };
+    if out.json {
+        return out.json(&measured);
+    }
+    let mb = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| format!("{} MB", bytes >> 20));
+    out.line(format!(
+        "{by_udp} gateways by UDP and {by_websocket} by WebSocket connected, keep-alive and status only: {:.3} cores, {} \
+         of memory ({} before any was connected).",
+        measured.idle_cores.unwrap_or_default(),
+        mb(measured.idle_bytes),
+        mb(measured.bytes_without_gateways)
+    ))?;
+    out.line(format!(
+        "{storm} by WebSocket over TLS, dropped at once: all back after {storm_settled_s:.1} s, {} attempts, {:.1} s of \
+         the service's processor time. Both sides ran on this machine.",
+        measured.storm_attempts,
+        measured.storm_cpu_s.unwrap_or_default()
+    ))
+}

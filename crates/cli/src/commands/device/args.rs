@@ -1,0 +1,319 @@
+//! Devices.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+use lorawan::region::Region;
+
+use crate::args::radio;
+
+#[derive(Subcommand)]
+pub enum DeviceVerb {
+    /// List devices with their state.
+    List(DeviceListArgs),
+    /// Show one with session, readings and airtime.
+    Show {
+        /// Its DevEUI or name.
+        device: String,
+    },
+    /// Say how one is doing: what stands out, why, what to do, and what happened to it.
+    Why {
+        /// Its DevEUI or name.
+        device: String,
+        /// How many past events to show, at most 500.
+        #[arg(long, default_value_t = 15)]
+        limit: u32,
+    },
+    /// Register one.
+    Add(Box<DeviceAddArgs>),
+    /// Write a sheet of labels with each device's code to print, 21 on a page of A4.
+    Labels(LabelsArgs),
+    /// Devices that ask to join without being registered.
+    Strangers,
+    /// Register one of the strangers: its JoinEUI and region are those that were heard.
+    Adopt(Box<DeviceAdoptArgs>),
+    /// Show its radio and MAC settings, or change those that are given.
+    Radio {
+        /// Its DevEUI or name.
+        device: String,
+        #[command(flatten)]
+        radio: Box<radio::RadioArgs>,
+    },
+    /// Remove one with its session and outbox.
+    Remove {
+        /// Its DevEUI or name.
+        device: String,
+    },
+    /// Show its keys, or all that its firmware needs as C. Each look is written to the service's log.
+    Keys {
+        /// Its DevEUI or name.
+        device: String,
+        /// The form.
+        #[arg(long, value_enum, default_value = "text")]
+        form: KeyForms,
+        /// With --form c: the byte order of EUIs and address. Keys have none.
+        #[arg(long, value_enum, default_value = "lsb")]
+        order: KeyOrder,
+    },
+    /// Change devices: one, or many alike; what is not given stays.
+    Set(Box<DeviceSetArgs>),
+    /// Register many from a CSV file, all or none.
+    Import(DeviceImportArgs),
+    /// Write devices into a CSV file that can be imported.
+    Export {
+        /// Only those of this fleet.
+        #[arg(long)]
+        fleet: Option<String>,
+        /// Their keys as well. This is written to the service's log.
+        #[arg(long)]
+        keys: bool,
+        /// Where to write it; standard output if not given.
+        #[arg(long, value_name = "FILE")]
+        into: Option<PathBuf>,
+    },
+    /// End its session, so that it has to join again; a personalized one begins anew, with its counters at zero.
+    Forget {
+        /// Its DevEUI or name.
+        device: String,
+        /// Let DevNonces come again that were used. Recorded joins can then be played back.
+        #[arg(long)]
+        nonces: bool,
+    },
+    /// Set the counters of its session.
+    Counters {
+        /// Its DevEUI or name.
+        device: String,
+        /// The last counter accepted from it.
+        #[arg(long, value_name = "N", required_unless_present = "next_down")]
+        last_up: Option<u32>,
+        /// The next counter towards it.
+        #[arg(long, value_name = "N")]
+        next_down: Option<u32>,
+    },
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum KeyForms {
+    /// A line each.
+    Text,
+    /// JSON with every credential in every form.
+    Json,
+    /// Arrays for a C source, ready to be compiled.
+    C,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum KeyOrder {
+    /// Least significant byte first, as on air.
+    Lsb,
+    /// Most significant byte first, as on labels.
+    Msb,
+}
+
+#[derive(Args)]
+pub struct DeviceListArgs {
+    /// Only those of this fleet.
+    #[arg(long)]
+    pub fleet: Option<String>,
+    /// Only those of this model.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// Only those that stand on this radio profile.
+    #[arg(long)]
+    pub profile: Option<String>,
+    /// Only those with this tag.
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// Only those in this state: never_joined, refused, active, silent or disabled.
+    #[arg(long)]
+    pub state: Option<String>,
+    /// Only those with this in their name, an EUI, their address or a tag.
+    #[arg(long, value_name = "TEXT")]
+    pub find: Option<String>,
+    /// What to order by: name, last_heard or added_at; with a dash in front the other way round.
+    #[arg(long, allow_hyphen_values = true)]
+    pub order: Option<String>,
+}
+
+impl DeviceListArgs {
+    /// As the service wants it.
+    pub fn query(self) -> Vec<(&'static str, String)> {
+        let Self { fleet, model, profile, tag, state, find, order } = self;
+        let all = [
+            ("fleet", fleet),
+            ("model", model),
+            ("profile", profile),
+            ("tag", tag),
+            ("state", state),
+            ("find", find),
+            ("order", order),
+        ];
+        all.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
+    }
+}
+
+#[derive(Args)]
+pub struct DeviceImportArgs {
+    /// The file: a line of column names, then a device a line; `-` for standard input.
+    pub file: PathBuf,
+    /// Only show what would become of each row.
+    #[arg(long)]
+    pub preview: bool,
+    /// Register the good rows even if others are not.
+    #[arg(long)]
+    pub skip_bad: bool,
+    /// The fleet of rows that name none.
+    #[arg(long)]
+    pub fleet: Option<String>,
+    /// The model of rows that name none.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// The radio profile of rows that name none.
+    #[arg(long)]
+    pub profile: Option<String>,
+    /// The JoinEUI of rows that name none.
+    #[arg(long)]
+    pub join_eui: Option<String>,
+}
+
+#[derive(Args)]
+pub struct DeviceSetArgs {
+    /// DevEUIs or names.
+    #[arg(value_name = "DEVICE", required_unless_present_any = ["of_fleet", "with_tag"])]
+    pub devices: Vec<String>,
+    /// All devices of this fleet instead.
+    #[arg(long, value_name = "FLEET", conflicts_with = "devices")]
+    pub of_fleet: Option<String>,
+    /// All devices with this tag instead.
+    #[arg(long, value_name = "TAG", conflicts_with = "devices")]
+    pub with_tag: Option<String>,
+    /// Only say what would become different, and what devices would be sent.
+    #[arg(long)]
+    pub preview: bool,
+    /// Its name; of one device only.
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Move to this fleet.
+    #[arg(long)]
+    pub fleet: Option<String>,
+    /// The model; empty for none.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// The radio profile; empty for none.
+    #[arg(long)]
+    pub profile: Option<String>,
+    /// What else is to be known of it.
+    #[arg(long)]
+    pub description: Option<String>,
+    /// Version of its hardware; empty for none.
+    #[arg(long)]
+    pub hardware: Option<String>,
+    /// Version of its firmware; empty for none.
+    #[arg(long)]
+    pub firmware: Option<String>,
+    /// A tag to add; may be given several times.
+    #[arg(long = "tag", value_name = "TAG")]
+    pub tags: Vec<String>,
+    /// A tag to take away; may be given several times.
+    #[arg(long = "untag", value_name = "TAG")]
+    pub untags: Vec<String>,
+    /// Keep from being served: frames are refused, and nothing is sent.
+    #[arg(long)]
+    pub disable: bool,
+    /// Serve again.
+    #[arg(long, conflicts_with = "disable")]
+    pub enable: bool,
+}
+
+#[derive(Args)]
+pub struct DeviceAddArgs {
+    /// Its DevEUI, in any pasted form, most significant byte first.
+    #[arg(required_unless_present_any = ["label", "photo"])]
+    pub dev_eui: Option<String>,
+    /// The code on its label (LW:D0:…), pasted or typed by a scanner, instead of DevEUI and JoinEUI.
+    #[arg(long, value_name = "CODE")]
+    pub label: Option<String>,
+    /// A photo of its label (JPEG, PNG or WebP), instead of DevEUI and JoinEUI: the service reads its QR code or Data Matrix.
+    #[arg(long, value_name = "FILE", conflicts_with = "label")]
+    pub photo: Option<PathBuf>,
+    /// Its JoinEUI (AppEUI), in any pasted form.
+    #[arg(long, required_unless_present_any = ["label", "photo"])]
+    pub join_eui: Option<String>,
+    #[command(flatten)]
+    pub about: NewDeviceArgs,
+}
+
+#[derive(Args)]
+pub struct LabelsArgs {
+    /// Where to write it: a file that ends with .pdf or .svg.
+    #[arg(value_name = "FILE")]
+    pub into: PathBuf,
+    #[command(flatten)]
+    pub which: DeviceListArgs,
+}
+
+#[derive(Args)]
+pub struct DeviceAdoptArgs {
+    /// The DevEUI it asks to join with.
+    pub dev_eui: String,
+    #[command(flatten)]
+    pub about: NewDeviceArgs,
+}
+
+/// What is told of a new device, beside who it is.
+#[derive(Args)]
+pub struct NewDeviceArgs {
+    /// Its name; the DevEUI if not given.
+    #[arg(long, default_value = "")]
+    pub name: String,
+    /// The short name of its fleet.
+    #[arg(long)]
+    pub fleet: String,
+    /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it stays out of the shell's history.
+    #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
+    pub app_key: Option<String>,
+    /// Its NwkKey, if it speaks 1.1; asked for if not given.
+    #[arg(long, env = "HERON_NWK_KEY", hide_env_values = true)]
+    pub nwk_key: Option<String>,
+    /// Where it is used; EU868 if not given.
+    #[arg(long)]
+    pub region: Option<Region>,
+    /// Its address, if it is activated by personalization (ABP): it has session keys and no root key.
+    #[arg(long, value_name = "ADDRESS", requires_all = ["nwk_s_key", "app_s_key"], help_heading = "Personalization")]
+    pub dev_addr: Option<String>,
+    /// NwkSKey of 1.0.x, FNwkSIntKey of 1.1.
+    #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
+    pub nwk_s_key: Option<String>,
+    /// AppSKey.
+    #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
+    pub app_s_key: Option<String>,
+    /// SNwkSIntKey of 1.1.
+    #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
+    pub s_nwk_s_int_key: Option<String>,
+    /// NwkSEncKey of 1.1.
+    #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
+    pub nwk_s_enc_key: Option<String>,
+    #[command(flatten)]
+    pub radio: radio::RadioArgs,
+    /// The short name of its model.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// The short name of its radio profile.
+    #[arg(long)]
+    pub profile: Option<String>,
+    /// What else is to be known of it.
+    #[arg(long, default_value = "")]
+    pub description: String,
+    /// Version of its hardware.
+    #[arg(long)]
+    pub hardware: Option<String>,
+    /// Version of its firmware.
+    #[arg(long)]
+    pub firmware: Option<String>,
+    /// A word to find it by; may be given several times.
+    #[arg(long = "tag", value_name = "TAG")]
+    pub tags: Vec<String>,
+    /// Only say how it would be understood, and what gives pause.
+    #[arg(long)]
+    pub check: bool,
+}

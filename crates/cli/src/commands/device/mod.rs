@@ -1,0 +1,274 @@
+//! `heron device`.
+
+mod adopt;
+pub mod args;
+mod counters;
+mod forget;
+mod import;
+mod keys;
+mod labels;
+mod list;
+mod radio;
+mod remove;
+pub mod set;
+mod why;
+
+use anyhow::{Context as _, Result};
+use api::device::read_back::{ReadBack, Registered};
+use api::device::register::{NewDevice, PersonalSession};
+use api::device::{DeviceDetail, ShownKeys};
+use api::radio::settings::RadioSettings;
+use domain::device::keys::ByteOrder;
+use domain::device::keys::c_source;
+use lorawan::MacVersion;
+
+use crate::client::Client;
+use crate::commands::device::args::{DeviceAddArgs, DeviceVerb, KeyForms, KeyOrder};
+use crate::commands::profile;
+use crate::show::{self, Out};
+
+const NONE: &str = "No device is registered. Next: `heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI`.";
+
+fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
+    let device = &d.device;
+    let mut lines = vec![
+        ("dev eui", device.dev_eui.to_string()),
+        ("join eui", device.join_eui.to_string()),
+        ("name", device.name.clone()),
+        ("fleet", device.fleet.clone()),
+        ("model", device.model.clone().unwrap_or_else(|| "none: payloads are not decoded".into())),
+        ("profile", d.profile.clone().unwrap_or_else(|| "none".into())),
+        ("region", device.region.name().into()),
+        ("state", device.state.words().into()),
+        ("last heard", show::ago(device.last_heard)),
+    ];
+    let about = [("tags", device.tags.join(", ")), ("description", d.description.clone())];
+    lines.extend(about.into_iter().filter(|(_, text)| !text.is_empty()));
+    let versions = [("hardware", &d.hardware), ("firmware", &d.firmware)];
+    lines.extend(versions.into_iter().filter_map(|(name, version)| Some((name, version.clone()?))));
+    if let Some(rhythm_s) = device.rhythm_s {
+        lines.push(("rhythm", format!("every {rhythm_s:.0} s")));
+    }
+    if let Some(refusal) = &device.refusal {
+        lines.push(("refused", format!("{} ({})", refusal.why, show::ago(Some(refusal.time)))));
+        lines.push(("next step", refusal.next_step.clone()));
+    }
+    let version = d.whole_radio.mac_version.map_or("1.0.3", |version| version.name());
+    let joins = if d.personalized { "personalized" } else { "joins" };
+    lines.push(("MAC", format!("LoRaWAN {version}, class {} now, {joins}", d.class.name())));
+    if let Some(next) = &d.next_session {
+        lines.push(("next session", format!("DevAddr {}, begins with its first uplink", next.dev_addr)));
+    }
+    if let Some(session) = &d.session {
+        let up = session.last_counter_up.map_or_else(|| "none yet".into(), |n| n.to_string());
+        lines.push(("session", format!("DevAddr {}, joined {}", session.dev_addr, show::ago(Some(session.joined_at)))));
+        lines.push(("counters", format!("last up {up}, next down {}", session.next_counter_down)));
+    }
+    if let Some(decision) = &d.rate_decision {
+        lines.push(("data rate", decision.why.clone()));
+    }
+    lines.push(("airtime", show::airtime(&d.airtime)));
+    lines.push((
+        "last 24 hours",
+        format!("{:.1} s on air, {} downlinks to it", d.day_airtime_ms / 1000.0, d.day_downlinks),
+    ));
+    lines
+}
+
+fn show_detail(out: &Out, detail: &DeviceDetail) -> Result<()> {
+    out.one(detail, lines)?;
+    if out.json || detail.readings.is_empty() {
+        return Ok(());
+    }
+    let rows = detail
+        .readings
+        .iter()
+        .map(|(name, last)| vec![name.clone(), last.reading.to_string(), show::ago(Some(last.time))]);
+    out.line(format!("\n{}", show::table(&["READING", "VALUE", "AGE"], rows)))
+}
+
+/// A key that is given, or asked for, so that it stays out of the shell's history.
+pub fn asked(given: Option<String>, name: &str) -> Result<String> {
+    match given {
+        Some(key) => Ok(key),
+        None => rpassword::prompt_password(format!("{name} (32 hex digits): ")).context(format!("reading the {name}")),
+    }
+}
+
+fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
+    let DeviceAddArgs { dev_eui, label, join_eui, about: args, .. } = args;
+    let radio = args.radio.over(RadioSettings::default());
+    let personal = match (args.dev_addr, args.nwk_s_key, args.app_s_key) {
+        (Some(dev_addr), Some(nwk_s_key), Some(app_s_key)) => Some(PersonalSession {
+            dev_addr,
+            app_s_key,
+            nwk_s_key,
+            s_nwk_s_int_key: args.s_nwk_s_int_key,
+            nwk_s_enc_key: args.nwk_s_enc_key,
+        }),
+        _ => None,
+    };
+    let joins = personal.is_none();
+    let app_key = if joins { Some(asked(args.app_key, "AppKey")?) } else { None };
+    let nwk_key = match radio.mac_version {
+        Some(MacVersion::V1_1) if joins => Some(asked(args.nwk_key, "NwkKey")?),
+        _ => args.nwk_key,
+    };
+    Ok(NewDevice {
+        label,
+        dev_eui: dev_eui.unwrap_or_default(),
+        join_eui: join_eui.unwrap_or_default(),
+        app_key,
+        nwk_key,
+        personal,
+        region: args.region,
+        radio,
+        name: args.name,
+        fleet: args.fleet,
+        model: args.model,
+        profile: args.profile,
+        description: args.description,
+        hardware: args.hardware,
+        firmware: args.firmware,
+        tags: args.tags,
+    })
+}
+
+/// How a device would be understood.
+fn read_back_lines(r: &ReadBack) -> Vec<(&'static str, String)> {
+    let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
+    let joins = if r.joins { "joins" } else { "personalized" };
+    vec![
+        ("dev eui", r.dev_eui.to_string()),
+        ("join eui", r.join_eui.to_string()),
+        ("name", r.name.clone()),
+        ("fleet", r.fleet.clone()),
+        ("model", none(&r.model)),
+        ("profile", none(&r.profile)),
+        ("region", r.region.to_string()),
+        ("MAC", format!("LoRaWAN {}, class {}, {joins}", r.mac_version.name(), r.class.name())),
+    ]
+}
+
+fn warn(out: &Out, warnings: &[String]) -> Result<()> {
+    for warning in warnings.iter().filter(|_| !out.json) {
+        out.line(format!("look again: {warning}"))?;
+    }
+    Ok(())
+}
+
+fn show_keys(out: &Out, name: &str, keys: &ShownKeys, form: KeyForms, order: KeyOrder) -> Result<()> {
+    let order = match order {
+        KeyOrder::Lsb => ByteOrder::LsbFirst,
+        KeyOrder::Msb => ByteOrder::MsbFirst,
+    };
+    match form {
+        KeyForms::Json => out.json(keys),
+        _ if out.json => out.json(keys),
+        KeyForms::C => out.line(c_source(name, keys.join_eui, &keys.keys, order).trim_end()),
+        KeyForms::Text => out.one(keys, key_lines),
+    }
+}
+
+fn key_lines(shown: &ShownKeys) -> Vec<(&'static str, String)> {
+    let keys = &shown.keys;
+    let mut lines = vec![("dev eui", keys.dev_eui.to_string()), ("join eui", shown.join_eui.to_string())];
+    lines.extend(keys.app_key.clone().map(|key| ("app key", key)));
+    lines.extend(keys.nwk_key.clone().map(|key| ("nwk key", key)));
+    if let Some(personal) = &keys.personal {
+        lines.push(("dev addr", personal.dev_addr.clone()));
+        lines.push(("app s key", personal.app_s_key.clone()));
+        lines.push(("nwk s key", personal.nwk_s_key.clone()));
+        lines.extend(personal.s_nwk_s_int_key.clone().map(|key| ("s nwk s int key", key)));
+        lines.extend(personal.nwk_s_enc_key.clone().map(|key| ("nwk s enc key", key)));
+    }
+    lines
+}
+
+/// What a device is set to, what is wanted of it, and what it made of that.
+fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
+    if out.json {
+        return out.json(&detail.radio);
+    }
+    let given = profile::given(&detail.whole_radio)?;
+    out.line(format!(
+        "{} in {}, class {} now: {given}",
+        detail.device.name,
+        detail.device.region,
+        detail.class.name()
+    ))?;
+    let Some(agreement) = &detail.agreement else {
+        return out.line("It has no session yet, so nothing is agreed upon.");
+    };
+    let rows = agreement.settings.iter().map(|s| {
+        let wanted = if s.wanted == s.known { "·".into() } else { s.wanted.clone() };
+        vec![s.name.clone(), s.known.clone(), wanted]
+    });
+    out.line(format!("\n{}", show::table(&["SETTING", "THE DEVICE HAS", "WANTED"], rows)))?;
+    for request in &agreement.under_way {
+        out.line(format!("under way: {request}"))?;
+    }
+    for refused in &agreement.refused {
+        let again = show::ago(Some(refused.at));
+        out.line(format!(
+            "refused {again}: {}; asked again at {}",
+            refused.what,
+            refused.again_at.format("%Y-%m-%d %H:%M UTC")
+        ))?;
+    }
+    match &agreement.health {
+        Some(health) => {
+            out.line(format!("{}, margin {} dB ({})", health.battery, health.margin_db, show::ago(Some(health.at))))
+        }
+        None => Ok(()),
+    }
+}
+
+/// Registers a device, or says how it would be understood.
+async fn add(client: &Client, out: &Out, mut args: DeviceAddArgs) -> Result<()> {
+    if let Some(photo) = args.photo.take() {
+        args.label = Some(labels::in_photo(client, &photo).await?);
+    }
+    let check = args.about.check;
+    let new = new_device(args)?;
+    if check {
+        let read_back: ReadBack = client.post(&client.in_estate("devices/check").await?, &new).await?;
+        out.one(&read_back, read_back_lines)?;
+        return warn(out, &read_back.warnings);
+    }
+    let added: Registered = client.post(&client.in_estate("devices").await?, &new).await?;
+    if out.json {
+        return out.json(&added);
+    }
+    show_detail(out, &added.device)?;
+    warn(out, &added.warnings)
+}
+
+pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
+    match verb {
+        DeviceVerb::List(args) => list::run(client, out, args).await,
+        DeviceVerb::Show { device } => {
+            let eui = client.dev_eui(&device).await?;
+            let detail: DeviceDetail = client.get(&client.in_estate(&format!("devices/{eui}")).await?, &[]).await?;
+            show_detail(out, &detail)
+        }
+        DeviceVerb::Labels(args) => labels::print(client, out, args).await,
+        DeviceVerb::Strangers => adopt::list(client, out).await,
+        DeviceVerb::Adopt(args) => {
+            let args = adopt::named(client, *args).await?;
+            add(client, out, args).await
+        }
+        DeviceVerb::Add(args) => add(client, out, *args).await,
+        DeviceVerb::Why { device, limit } => why::run(client, out, &device, limit).await,
+        DeviceVerb::Radio { device, radio } => radio::run(client, out, device, radio).await,
+        DeviceVerb::Remove { device } => remove::run(client, out, device, yes).await,
+        DeviceVerb::Keys { device, form, order } => keys::run(client, out, device, form, order).await,
+        DeviceVerb::Set(args) => set::run(client, out, *args, yes).await,
+        DeviceVerb::Import(args) => import::run(client, out, args, yes).await,
+        DeviceVerb::Export { fleet, keys, into } => import::export(client, fleet, keys, into).await,
+        DeviceVerb::Forget { device, nonces } => forget::run(client, out, device, nonces, yes).await,
+        DeviceVerb::Counters { device, last_up, next_down } => {
+            counters::run(client, out, device, last_up, next_down).await
+        }
+    }
+}

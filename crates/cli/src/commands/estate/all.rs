@@ -1,0 +1,15 @@
+//! `heron estate all`.
+
+use anyhow::Result;
+use api::people::EstateOutline;
+
+use crate::client::Client;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out) -> Result<()> {
+    let all: Vec<EstateOutline> = client.get("/installation/estates", &[]).await?;
+    out.list(&all, "There is no estate.", &["ESTATE", "NAME", "OWNERS", "SINCE"], |e| {
+        let owners = if e.owners.is_empty() { "invited".into() } else { e.owners.join(", ") };
+        vec![e.slug.clone(), e.name.clone(), owners, e.added_at.format("%Y-%m-%d").to_string()]
+    })
+}

@@ -1,0 +1,25 @@
+//! `heron estate`.
+
+mod all;
+pub mod args;
+mod found;
+
+use anyhow::Result;
+use api::fleet::Estate;
+
+use crate::client::Client;
+use crate::commands::estate::args::EstateVerb;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
+    match verb {
+        EstateVerb::List => {
+            let estates: Vec<Estate> = client.get("/estates", &[]).await?;
+            out.list(&estates, "You belong to no estate.", &["ESTATE", "NAME", "YOUR ROLE"], |e| {
+                vec![e.slug.clone(), e.name.clone(), e.standing()]
+            })
+        }
+        EstateVerb::All => all::run(client, out).await,
+        EstateVerb::Found { slug, name, owner } => found::run(client, out, slug, name, owner).await,
+    }
+}

@@ -1,0 +1,17 @@
+//! `heron gateway adopt`.
+
+use crate::commands::gateway::args::GatewayAdoptArgs;
+use anyhow::Result;
+use api::gateway::{Gateway, Stranger};
+
+use super::{lines, which};
+use crate::client::Client;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out, args: GatewayAdoptArgs) -> Result<()> {
+    let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
+    let stranger = which(&strangers, args.eui.as_deref())?;
+    let new = args.about.of(stranger.eui.to_string());
+    let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;
+    out.one(&gateway, lines)
+}

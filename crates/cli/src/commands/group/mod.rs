@@ -1,0 +1,91 @@
+//! `heron group`.
+
+mod add;
+pub mod args;
+mod keys;
+mod list;
+mod send;
+
+use anyhow::Result;
+use api::device::group::{Group, GroupMembers};
+use api::problem::Problem;
+use lorawan::Eui64;
+
+use crate::client::Client;
+use crate::commands::group::args::GroupVerb;
+use crate::show::{self, Out};
+
+const NONE: &str = "There is no multicast group. Next: `heron group add NAME --fleet FLEET --class C --member DEVICE`.";
+
+fn lines(g: &Group) -> Vec<(&'static str, String)> {
+    let names = |reached| -> String {
+        let names: Vec<&str> = g.members.iter().filter(|m| m.reached == reached).map(|m| m.name.as_str()).collect();
+        if names.is_empty() { "none".into() } else { names.join(", ") }
+    };
+    let slots = g.ping_periodicity.map_or_else(String::new, |n| format!(", a ping slot every {} s", 1u32 << n));
+    vec![
+        ("eui", g.eui.to_string()),
+        ("name", g.name.clone()),
+        ("fleet", g.fleet.clone()),
+        ("address", g.address.to_string()),
+        (
+            "listens",
+            format!(
+                "{} class {}, {:.3} MHz, DR{}{slots}",
+                g.region,
+                g.class.name(),
+                f64::from(g.frequency_hz) / 1e6,
+                g.data_rate
+            ),
+        ),
+        ("next counter", g.next_counter_down.to_string()),
+        ("members", names(true)),
+        ("out of reach", names(false)),
+        (
+            "sent by",
+            if g.gateways.is_empty() { "no gateway has heard a member yet".into() } else { g.gateways.join(", ") },
+        ),
+    ]
+}
+
+/// A group by name or EUI.
+async fn find(client: &Client, group: &str) -> Result<Group> {
+    let all: Vec<Group> = client.get(&client.in_estate("groups").await?, &[]).await?;
+    let eui = group.parse::<Eui64>().ok();
+    let found = all.into_iter().find(|g| g.name == group || Some(g.eui) == eui);
+    found.ok_or_else(|| Problem::new(404, "not_found", format!("There is no group {group}")).into())
+}
+
+async fn members(client: &Client, devices: &[String]) -> Result<Vec<String>> {
+    let mut all = Vec::new();
+    for device in devices {
+        all.push(client.dev_eui(device).await?.to_string());
+    }
+    Ok(all)
+}
+
+pub async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) -> Result<()> {
+    match verb {
+        GroupVerb::List => list::run(client, out).await,
+        GroupVerb::Show { group } => out.one(&find(client, &group).await?, lines),
+        GroupVerb::Add(args) => add::run(client, out, args).await,
+        GroupVerb::Members { group, devices } => {
+            let eui = find(client, &group).await?.eui;
+            let path = client.in_estate(&format!("groups/{eui}/members")).await?;
+            let members = GroupMembers { members: members(client, &devices).await? };
+            out.one(&client.put::<Group>(&path, &members).await?, lines)
+        }
+        GroupVerb::Keys { group } => keys::run(client, out, group).await,
+        GroupVerb::Send(args) => send::run(client, out, args).await,
+        GroupVerb::Outbox { group } => {
+            let eui = find(client, &group).await?.eui;
+            crate::commands::outbox::list(client, out, &client.in_estate(&format!("devices/{eui}/outbox")).await?).await
+        }
+        GroupVerb::Remove { group } => {
+            let group = find(client, &group).await?;
+            show::confirm(yes, &format!("{} will be removed with its keys and what waits in its outbox.", group.name))?;
+            client.delete(&client.in_estate(&format!("groups/{}", group.eui)).await?).await?;
+            out.line(format!("{} was removed.", group.name))
+        }
+    }
+}

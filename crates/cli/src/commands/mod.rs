@@ -1,0 +1,254 @@
+//! The commands: a folder for each noun, with its options in `args.rs`.
+
+pub mod account;
+pub mod airtime;
+pub mod audit;
+pub mod bench;
+pub mod catalogue;
+pub mod decoder;
+pub mod device;
+pub mod estate;
+pub mod find;
+pub mod fleet;
+pub mod frame;
+pub mod gateway;
+pub mod group;
+pub mod intake;
+pub mod model;
+pub mod outbox;
+pub mod people;
+pub mod profile;
+pub mod readings;
+pub mod region;
+pub mod rehearse;
+pub mod relay;
+pub mod scenario;
+pub mod sign_in;
+pub mod token;
+pub mod traffic;
+pub mod watch;
+
+use anyhow::Result;
+use clap::{CommandFactory as _, Parser, Subcommand};
+use lorawan::region::Region;
+
+use crate::args::Global;
+use crate::client::Client;
+use crate::commands::account::args::AccountVerb;
+use crate::commands::airtime::args::AirtimeVerb;
+use crate::commands::audit::args::AuditArgs;
+use crate::commands::bench::args::BenchVerb;
+use crate::commands::catalogue::args::CatalogueVerb;
+use crate::commands::decoder::args::DecoderVerb;
+use crate::commands::device::args::DeviceVerb;
+use crate::commands::estate::args::EstateVerb;
+use crate::commands::fleet::args::FleetVerb;
+use crate::commands::frame::args::FrameArgs;
+use crate::commands::gateway::args::GatewayVerb;
+use crate::commands::group::args::GroupVerb;
+use crate::commands::model::args::ModelVerb;
+use crate::commands::outbox::args::OutboxVerb;
+use crate::commands::people::args::PeopleVerb;
+use crate::commands::profile::args::ProfileVerb;
+use crate::commands::readings::args::ReadingsVerb;
+use crate::commands::rehearse::args::RehearseArgs;
+use crate::commands::relay::args::RelayArgs;
+use crate::commands::scenario::args::ScenarioVerb;
+use crate::commands::sign_in::args::SignInArgs;
+use crate::commands::token::args::TokenVerb;
+use crate::commands::traffic::args::TrafficArgs;
+use crate::show::Out;
+
+/// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
+#[derive(Parser)]
+#[command(name = "heron", version)]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub noun: Noun,
+}
+
+#[derive(Subcommand)]
+pub enum Noun {
+    /// Sign in to a service; the password is asked for.
+    #[command(visible_alias = "login")]
+    SignIn(SignInArgs),
+    /// End the sign-in.
+    #[command(visible_alias = "logout")]
+    SignOut,
+    /// One's own account: sign-ins, password, two-step sign-in.
+    Account {
+        #[command(subcommand)]
+        verb: AccountVerb,
+    },
+    /// Members of the estate, invitations, and what is shared with others.
+    People {
+        #[command(subcommand)]
+        verb: PeopleVerb,
+    },
+    /// Access tokens for programs.
+    Token {
+        #[command(subcommand)]
+        verb: TokenVerb,
+    },
+    /// Who did what, from where, and what it changed.
+    Audit(AuditArgs),
+    /// Estates one belongs to.
+    Estate {
+        #[command(subcommand)]
+        verb: EstateVerb,
+    },
+    /// What needs attention, worst first.
+    Watch,
+    /// Find devices, gateways and strangers by a part of a name, an EUI, an address or a tag.
+    Find {
+        /// What to look for.
+        #[arg(required = true)]
+        text: Vec<String>,
+    },
+    /// Gateways, and strangers that call without being registered.
+    Gateway {
+        #[command(subcommand)]
+        verb: GatewayVerb,
+    },
+    /// Fleets: devices with one purpose.
+    Fleet {
+        #[command(subcommand)]
+        verb: FleetVerb,
+    },
+    /// Models: makes of device, with their decoder.
+    Model {
+        #[command(subcommand)]
+        verb: ModelVerb,
+    },
+    /// Decoders: what turns payloads into readings, and values into payloads.
+    Decoder {
+        #[command(subcommand)]
+        verb: DecoderVerb,
+    },
+    /// Readings: what they are now, and how they were.
+    Readings {
+        #[command(subcommand)]
+        verb: ReadingsVerb,
+    },
+    /// Put bytes through decoding and all that follows as if they had been received. They are marked as rehearsed, and touch
+    /// no counter, ledger or reading.
+    Rehearse(Box<RehearseArgs>),
+    /// The catalogue: models as folders of text files.
+    Catalogue {
+        #[command(subcommand)]
+        verb: CatalogueVerb,
+    },
+    /// Radio profiles that devices stand on.
+    Profile {
+        #[command(subcommand)]
+        verb: ProfileVerb,
+    },
+    /// Devices.
+    Device {
+        #[command(subcommand)]
+        verb: DeviceVerb,
+    },
+    /// Multicast groups: one downlink for many devices of class B or C.
+    Group {
+        #[command(subcommand)]
+        verb: GroupVerb,
+    },
+    /// Downlinks waiting for a device.
+    Outbox {
+        #[command(subcommand)]
+        verb: OutboxVerb,
+    },
+    /// What was heard and sent.
+    Traffic(TrafficArgs),
+    /// Take a frame apart: fields, MAC commands, MIC and payload.
+    ///
+    /// Without keys, the service is asked, which tries those of the registered device. With keys, or
+    /// without a sign-in, everything is done here and nothing leaves the machine.
+    Frame(Box<FrameArgs>),
+    /// What a region allows; without a name, all regions.
+    Region {
+        /// The region's common name, such as EU868.
+        #[arg(value_name = "NAME")]
+        region: Option<Region>,
+    },
+    /// What messages cost in airtime.
+    Airtime {
+        #[command(subcommand)]
+        verb: AirtimeVerb,
+    },
+    /// What came in on the gateways' port, and what was dropped, with the reason.
+    Intake,
+    /// What a service can take, measured.
+    Bench {
+        #[command(subcommand)]
+        verb: BenchVerb,
+    },
+    /// Carry a gateway that speaks UDP over MQTT, beside it and for it, keeping frames while the link is down.
+    Relay(RelayArgs),
+    /// Stand-in devices and gateways from a folder of text files.
+    Scenario {
+        #[command(subcommand)]
+        verb: ScenarioVerb,
+    },
+    /// Print a completion script for a shell.
+    Completions { shell: clap_complete::Shell },
+}
+
+/// What every command is given: the options for all, where results go, and the service when it is asked.
+pub struct Context {
+    /// The options for all commands.
+    pub global: Global,
+    /// Where results go.
+    pub out: Out,
+}
+
+impl Context {
+    /// The service, as the one who signed in.
+    ///
+    /// # Errors
+    /// If nobody has signed in.
+    pub fn client(&self) -> Result<Client> {
+        Client::signed_in(&self.global)
+    }
+}
+
+/// Carries a command out.
+pub async fn run(context: &Context, noun: Noun) -> Result<()> {
+    let (out, yes) = (&context.out, context.global.yes);
+    match noun {
+        Noun::SignIn(args) => sign_in::sign_in(&context.global, args).await,
+        Noun::SignOut => sign_in::sign_out(&context.global).await,
+        Noun::Account { verb } => account::run(&context.client()?, out, verb, yes).await,
+        Noun::People { verb } => people::run(context, verb).await,
+        Noun::Token { verb } => token::run(&context.client()?, out, verb, yes).await,
+        Noun::Audit(args) => audit::run(&context.client()?, out, args).await,
+        Noun::Estate { verb } => estate::run(&context.client()?, out, verb).await,
+        Noun::Watch => watch::run(&context.client()?, out).await,
+        Noun::Find { text } => find::run(&context.client()?, out, text.join(" ")).await,
+        Noun::Gateway { verb } => gateway::run(context, verb).await,
+        Noun::Fleet { verb } => fleet::run(&context.client()?, out, verb, yes).await,
+        Noun::Model { verb } => model::run(&context.client()?, out, verb).await,
+        Noun::Decoder { verb } => decoder::run(context, verb).await,
+        Noun::Readings { verb } => readings::run(&context.client()?, out, verb).await,
+        Noun::Rehearse(args) => rehearse::run(&context.client()?, out, *args).await,
+        Noun::Catalogue { verb } => catalogue::run(context, verb).await,
+        Noun::Profile { verb } => profile::run(&context.client()?, out, verb, yes).await,
+        Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
+        Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
+        Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,
+        Noun::Traffic(args) => traffic::run(&context.client()?, out, &args).await,
+        Noun::Frame(args) => frame::run(&context.global, out, *args).await,
+        Noun::Region { region } => region::run(out, region),
+        Noun::Airtime { verb } => airtime::run(context, verb).await,
+        Noun::Intake => intake::run(&context.client()?, out).await,
+        Noun::Bench { verb } => bench::run(&context.client()?, out, verb, yes).await,
+        Noun::Relay(args) => relay::run(args).await,
+        Noun::Scenario { verb } => scenario::run(&context.client()?, out, verb).await,
+        Noun::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,104 @@
+//! Models and what is known of their readings.
+
+use std::path::PathBuf;
+
+use api::reading::ReadingKind;
+use clap::{Args, Subcommand, ValueEnum};
+
+use crate::args::radio::RadioArgs;
+
+#[derive(Subcommand)]
+pub enum ModelVerb {
+    /// List models.
+    List,
+    /// Show one with its decoder.
+    Show { slug: String },
+    /// Remove one that no device is of.
+    Remove { slug: String },
+    /// Add one or change it; what is not given stays.
+    Put(Box<ModelPutArgs>),
+    /// Say what is to be known of one of its readings; what is not given stays.
+    Reading(ReadingArgs),
+}
+
+#[derive(Args)]
+pub struct ReadingArgs {
+    /// The model's short name.
+    pub slug: String,
+    /// The reading's name.
+    pub reading: String,
+    /// Its unit, after scale and offset.
+    #[arg(long)]
+    pub unit: Option<String>,
+    /// What kind of value it is.
+    #[arg(long)]
+    pub kind: Option<Kind>,
+    /// What the decoder's value is multiplied with.
+    #[arg(long, allow_negative_numbers = true)]
+    pub scale: Option<f64>,
+    /// What is added then.
+    #[arg(long, allow_negative_numbers = true)]
+    pub offset: Option<f64>,
+    /// The lowest value that can be right.
+    #[arg(long, allow_negative_numbers = true)]
+    pub min: Option<f64>,
+    /// The highest.
+    #[arg(long, allow_negative_numbers = true)]
+    pub max: Option<f64>,
+    /// Decimals that mean something.
+    #[arg(long)]
+    pub decimals: Option<u8>,
+    /// Where the device's counter begins again at 0, for a running total.
+    #[arg(long)]
+    pub wraps_at: Option<f64>,
+    /// Word for a value, as VALUE=WORD (true=open); may be given several times.
+    #[arg(long = "word", value_name = "VALUE=WORD")]
+    pub words: Vec<String>,
+    /// Forget what was said of it before.
+    #[arg(long)]
+    pub anew: bool,
+}
+
+/// What kind of value a reading is.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Kind {
+    Measured,
+    /// A running total, which goes on when its device counts anew.
+    Total,
+    State,
+    Text,
+    Position,
+}
+
+impl From<Kind> for ReadingKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Measured => Self::Measured,
+            Kind::Total => Self::Total,
+            Kind::State => Self::State,
+            Kind::Text => Self::Text,
+            Kind::Position => Self::Position,
+        }
+    }
+}
+
+#[derive(Args)]
+pub struct ModelPutArgs {
+    /// Its short name: lower-case letters, digits and dashes.
+    pub slug: String,
+    /// Who makes it; wanted for a new one.
+    #[arg(long)]
+    pub maker: Option<String>,
+    /// Its name; wanted for a new one.
+    #[arg(long)]
+    pub name: Option<String>,
+    /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names for
+    /// the low-power format (.low-power.toml), or a form of text (.text.toml).
+    #[arg(long, value_name = "FILE")]
+    pub decoder: Option<PathBuf>,
+    /// Unit of a reading, as READING=UNIT; may be given several times. For more than that: `heron model reading`.
+    #[arg(long = "unit", value_name = "READING=UNIT")]
+    pub units: Vec<String>,
+    #[command(flatten)]
+    pub radio: Box<RadioArgs>,
+}

@@ -1,0 +1,138 @@
+//! `heron outbox`.
+
+mod add;
+pub mod args;
+mod move_item;
+
+use std::cmp::Reverse;
+
+use anyhow::{Context as _, Result, bail};
+use api::device::outbox::{NewOutboxItem, OutboxItem, OutboxReadBack, Values};
+use chrono::{DateTime, Utc};
+use domain::downlink::expected_words;
+use serde_json::Value;
+
+use crate::client::Client;
+use crate::commands::outbox::args::{CargoArgs, OutboxAddArgs, OutboxVerb};
+use crate::show::{self, Out};
+
+async fn path(client: &Client, device: &str) -> Result<String> {
+    let eui = client.dev_eui(device).await?;
+    client.in_estate(&format!("devices/{eui}/outbox")).await
+}
+
+/// What it waits for and when that is expected, or what became of it.
+fn note(note: Option<&str>, expected_at: Option<DateTime<Utc>>) -> String {
+    let expected = expected_at.map(|at| expected_words(at, Utc::now()));
+    note.map(str::to_owned).into_iter().chain(expected).collect::<Vec<_>>().join("; ")
+}
+
+pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
+    let mut lines = vec![
+        ("id", i.id.clone()),
+        ("port", i.port.to_string()),
+        ("payload", show::pairs(&i.payload)),
+        ("confirmed", if i.confirmed { "yes" } else { "no" }.into()),
+        ("state", i.state.words().into()),
+        ("note", note(i.note.as_deref(), i.expected_at)),
+    ];
+    lines.extend(i.expires_at.map(|at| ("given up", show::clock(at))));
+    lines
+}
+
+fn read_back(i: &OutboxReadBack) -> Vec<(&'static str, String)> {
+    let mut lines = vec![
+        ("port", i.port.to_string()),
+        (
+            "payload",
+            format!("{} ({} {})", show::pairs(&i.payload), i.length, if i.length == 1 { "byte" } else { "bytes" }),
+        ),
+        ("when", note(Some(&i.note), i.expected_at)),
+    ];
+    if let Some(values) = &i.reads_as {
+        let values: Vec<String> = values.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+        lines.push(("reads as", values.join(", ")));
+    }
+    lines.extend(i.warnings.iter().map(|warning| ("warning", warning.clone())));
+    lines
+}
+
+pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
+    let mut items: Vec<OutboxItem> = client.all(path, &[]).await?;
+    // They come newest first. What waits stands in its line, behind what is under way.
+    items.sort_by_key(|item| (!item.state.is_open(), item.ahead, Reverse(item.added_at)));
+    let none = "Nothing was ever put into it. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
+    out.list(&items, none, &["ID", "PORT", "PAYLOAD", "STATE", "TRIES", "ADDED", "NOTE"], |i| {
+        vec![
+            i.id.clone(),
+            i.port.to_string(),
+            i.payload.clone(),
+            i.state.words().into(),
+            i.attempts.to_string(),
+            show::ago(Some(i.added_at)),
+            note(i.note.as_deref(), i.expected_at),
+        ]
+    })
+}
+
+/// `gate.opening=40`: an object `gate` with a number. What is no JSON is a text.
+pub(super) fn put_value(values: &mut Values, given: &str) -> Result<()> {
+    let (name, value) = given.split_once('=').with_context(|| format!("--value {given}: NAME=VALUE is wanted"))?;
+    let value = serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
+    let mut parts = name.split('.').collect::<Vec<_>>();
+    let last = parts.pop().filter(|_| !name.split('.').any(str::is_empty));
+    let Some(last) = last else { bail!("--value {given}: the name is empty, or ends or begins with a dot") };
+    let mut inside = values;
+    for part in parts {
+        let entry = inside.entry(part).or_insert_with(|| Value::Object(Values::new()));
+        let Value::Object(next) = entry else { bail!("--value {given}: {part} has a value already") };
+        inside = next;
+    }
+    inside.insert(last.to_owned(), value);
+    Ok(())
+}
+
+fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
+    let OutboxAddArgs { port, cargo, confirmed, first, attempts, expires_in, .. } = args;
+    let CargoArgs { payload, base64, text, values: given, json_values } = cargo;
+    let mut values = Values::new();
+    given.iter().try_for_each(|given| put_value(&mut values, given))?;
+    let values = match json_values {
+        Some(json) => Some(serde_json::from_str(&json).context("--json-values: an object of JSON is wanted")?),
+        None => (!given.is_empty()).then_some(values),
+    };
+    let (payload_base64, max_attempts, expires_in_s) = (base64, attempts, expires_in);
+    Ok(NewOutboxItem { port, payload, payload_base64, text, values, confirmed, first, max_attempts, expires_in_s })
+}
+
+pub async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
+    match verb {
+        OutboxVerb::List { device } => list(client, out, &path(client, &device).await?).await,
+        OutboxVerb::Add(args) => add::run(client, out, args).await,
+        OutboxVerb::Move { device, id, to } => move_item::run(client, out, device, id, to).await,
+        OutboxVerb::Cancel { device, id } => {
+            let answer = client.delete(&format!("{}/{id}", path(client, &device).await?)).await?;
+            out.one(&answer.json::<OutboxItem>().await?, lines)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn values_are_read_as_json_where_they_are_and_as_text_where_not() {
+        let mut values = Values::new();
+        for given in ["gate.opening=40", "gate.mode=ebb", "quiet=true", "note=a=b"] {
+            put_value(&mut values, given).unwrap();
+        }
+        let expected = json!({ "gate": { "opening": 40, "mode": "ebb" }, "quiet": true, "note": "a=b" });
+        assert_eq!(Value::Object(values.clone()), expected);
+        for bad in ["gate", "=4", "gate.=4", "quiet.long=1"] {
+            assert!(put_value(&mut values, bad).unwrap_err().to_string().contains(bad), "{bad}");
+        }
+    }
+}

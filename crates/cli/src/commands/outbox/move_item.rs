@@ -1,0 +1,25 @@
+//! `heron outbox move`.
+
+use anyhow::Result;
+use api::device::outbox::{OutboxItem, OutboxPlace};
+
+use super::path;
+use crate::client::Client;
+use crate::commands::outbox::args::MoveTo;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out, device: String, id: String, to: MoveTo) -> Result<()> {
+    let MoveTo { first, before, .. } = to;
+    let place = match before {
+        Some(other) => OutboxPlace::Before(other),
+        None if first => OutboxPlace::First,
+        None => OutboxPlace::Last,
+    };
+    let path = path(client, &device).await?;
+    let moved: OutboxItem = client.put(&format!("{path}/{id}/place"), &place).await?;
+    match moved.ahead {
+        _ if out.json => out.json(&moved),
+        Some(0) | None => out.line("It goes next."),
+        Some(n) => out.line(format!("{n} go before it.")),
+    }
+}

@@ -1,0 +1,16 @@
+//! `heron people invitations`.
+
+use anyhow::Result;
+use api::people::Invitation;
+
+use super::offered;
+use crate::client::Client;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out) -> Result<()> {
+    let all: Vec<Invitation> = client.get(&client.in_estate("invitations").await?, &[]).await?;
+    out.list(&all, "No invitation waits.", &["NUMBER", "FOR", "OFFERS", "GOOD UNTIL", "BY"], |i| {
+        let until = i.expires_at.format("%Y-%m-%d %H:%M UTC").to_string();
+        vec![i.id.to_string(), i.for_whom.clone(), offered(&i.offer), until, i.by.clone()]
+    })
+}

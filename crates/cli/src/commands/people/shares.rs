@@ -1,0 +1,16 @@
+//! `heron people shares`.
+
+use anyhow::Result;
+use api::people::Share;
+
+use crate::client::Client;
+use crate::show::Out;
+
+pub async fn run(client: &Client, out: &Out) -> Result<()> {
+    let all: Vec<Share> = client.get(&client.in_estate("shares").await?, &[]).await?;
+    let head = ["NUMBER", "WITH", "WHAT", "THEY MAY", "UNTIL", "BY"];
+    out.list(&all, "Nothing is shared.", &head, |s| {
+        let until = s.until.map_or_else(|| "no end".into(), |u| u.format("%Y-%m-%d %H:%M UTC").to_string());
+        vec![s.id.to_string(), s.person.clone(), s.scope.to_string(), s.may.name().into(), until, s.by.clone()]
+    })
+}

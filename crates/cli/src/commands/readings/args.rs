@@ -1,0 +1,75 @@
+//! Readings, charts and exports of them, and rehearsals.
+
+use std::path::PathBuf;
+
+use chrono::{DateTime, Utc};
+use clap::{Args, Subcommand, ValueEnum};
+
+use crate::args::seconds;
+
+#[derive(Subcommand)]
+pub enum ReadingsVerb {
+    /// A device's readings as they are now, and what looks wrong about them.
+    Now {
+        /// Its DevEUI or name.
+        device: String,
+    },
+    /// How a reading was over time.
+    Chart(ChartArgs),
+    /// Write every value to a file.
+    Export(ExportArgs),
+}
+
+#[derive(Args)]
+pub struct ChartArgs {
+    /// The device's DevEUI or name.
+    pub device: String,
+    /// The reading's name.
+    pub reading: String,
+    /// Of how long a time until now: seconds, or with one of the units min, h, d.
+    #[arg(long, value_name = "TIME", default_value = "1d", value_parser = seconds)]
+    pub last: f64,
+    /// About so many points, 10 to 2,000.
+    #[arg(long, default_value_t = 24)]
+    pub points: u32,
+}
+
+/// How a file is written.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum ExportForm {
+    Csv,
+    /// JSON, an object a line.
+    Jsonl,
+    Parquet,
+}
+
+#[derive(Args)]
+pub struct ExportArgs {
+    /// Where to write; standard output if not given.
+    #[arg(long, value_name = "FILE")]
+    pub file: Option<PathBuf>,
+    /// How; by the end of the file's name if not given, else CSV.
+    #[arg(long)]
+    pub form: Option<ExportForm>,
+    /// Of how long a time until now: seconds, or with one of the units min, h, d.
+    #[arg(long, value_name = "TIME", value_parser = seconds, conflicts_with_all = ["from", "until"])]
+    pub last: Option<f64>,
+    /// From when on, as 2026-05-04T09:12:00Z; thirty days ago if not given.
+    #[arg(long, value_name = "TIME")]
+    pub from: Option<DateTime<Utc>>,
+    /// Until when; now if not given.
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<DateTime<Utc>>,
+    /// Only of this device: its DevEUI or name.
+    #[arg(long)]
+    pub device: Option<String>,
+    /// Only of devices of this fleet.
+    #[arg(long)]
+    pub fleet: Option<String>,
+    /// Only of devices of this model.
+    #[arg(long)]
+    pub model: Option<String>,
+    /// Only readings of these names, separated by commas.
+    #[arg(long, value_name = "NAMES")]
+    pub reading: Option<String>,
+}

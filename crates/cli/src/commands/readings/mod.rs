@@ -1,0 +1,160 @@
+//! `heron readings`.
+
+pub mod args;
+
+use std::io::Write as _;
+use std::path::Path;
+
+use anyhow::{Context as _, Result};
+use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Standing, WantedChart, WantedLine};
+use chrono::{DateTime, TimeDelta, Utc};
+use futures::StreamExt as _;
+
+use crate::client::Client;
+use crate::commands::readings::args::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb};
+use crate::show::{self, Out};
+
+/// How wide bars are.
+const BAR: f64 = 40.0;
+
+pub async fn run(client: &Client, out: &Out, verb: ReadingsVerb) -> Result<()> {
+    match verb {
+        ReadingsVerb::Now { device } => now(client, out, &device).await,
+        ReadingsVerb::Chart(args) => chart(client, out, args).await,
+        ReadingsVerb::Export(args) => export(client, args).await,
+    }
+}
+
+async fn now(client: &Client, out: &Out, device: &str) -> Result<()> {
+    let eui = client.dev_eui(device).await?;
+    let readings: Vec<DeviceReading> =
+        client.get(&client.in_estate(&format!("devices/{eui}/readings")).await?, &[]).await?;
+    let none = "There is no reading yet. Is there a model with a decoder? `heron device show` says.";
+    out.list(&readings, none, &["READING", "VALUE", "AGE", "", "LAST DAY", "KIND"], |r| {
+        let standing = match (r.standing, r.interval_s) {
+            (Standing::Fresh, _) => String::new(),
+            (Standing::NowAndThen, Some(s)) => format!("comes about every {}", api::elapsed(s as i64)),
+            (Standing::NowAndThen, None) => "comes now and then".into(),
+            (Standing::Overdue, Some(s)) => format!("overdue: usually every {}", api::elapsed(s as i64)),
+            (Standing::Overdue, None) => "overdue".into(),
+        };
+        let day = r.day.map_or_else(String::new, |day| {
+            format!("{} to {}, mean {}", short(day.least), short(day.most), short(day.mean))
+        });
+        let age = show::ago(Some(r.time));
+        vec![r.name.clone(), r.reading.to_string(), age, standing, day, r.kind.words().into()]
+    })?;
+    if !out.json {
+        for doubt in readings.iter().filter_map(|reading| reading.doubt.as_ref()) {
+            out.line(format!("! {}: {}; {}", doubt.reading, doubt.seen, doubt.question))?;
+        }
+    }
+    Ok(())
+}
+
+fn short(number: f64) -> String {
+    let text = format!("{number:.3}");
+    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
+}
+
+async fn chart(client: &Client, out: &Out, args: ChartArgs) -> Result<()> {
+    let line = WantedLine { device: client.dev_eui(&args.device).await?, reading: args.reading };
+    let from = Utc::now() - TimeDelta::milliseconds((args.last * 1000.0) as i64);
+    let wanted = WantedChart { lines: vec![line], from, until: None, points: Some(args.points) };
+    let chart: Chart = client.post(&client.in_estate("chart").await?, &wanted).await?;
+    if out.json {
+        return out.json(&chart);
+    }
+    chart.lines.iter().try_for_each(|line| draw(out, line))
+}
+
+fn draw(out: &Out, line: &ChartLine) -> Result<()> {
+    if line.points.is_empty() {
+        return out.line("There is no value in this time.");
+    }
+    let bounds = line.points.iter().flat_map(|p| [p.least, p.most, p.value]).flatten();
+    let (low, high) = bounds.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(v), high.max(v)));
+    let place = |value: f64| if high > low { ((value - low) / (high - low) * BAR).round() as usize } else { 0 };
+    let unit = line.unit.as_deref().unwrap_or_default();
+    let rows = line.points.iter().map(|point| {
+        let at = DateTime::from_timestamp_millis(point.at_ms).map_or_else(String::new, show::clock);
+        let at = at.trim_end_matches(".000").to_owned();
+        match (point.value, &point.word) {
+            (Some(value), _) => vec![at, format!("{} {unit}", short(value)), bar(point, value, &place)],
+            (None, Some(word)) => vec![at, line.words.get(word).unwrap_or(word).clone(), String::new()],
+            (None, None) => vec![at, "–".into(), "no values".into()],
+        }
+    });
+    out.line(show::table(&["TIME", if line.step_s.is_some() { "MEAN" } else { "VALUE" }, ""], rows))?;
+    match line.step_s {
+        Some(s) => {
+            out.line(format!("each stands for {}; ─ from the lowest to the highest", api::elapsed(i64::from(s))))
+        }
+        None => Ok(()),
+    }
+}
+
+/// A line from the lowest to the highest, with the mean on it.
+fn bar(point: &ChartPoint, value: f64, place: &impl Fn(f64) -> usize) -> String {
+    let (from, to) = (place(point.least.unwrap_or(value)), place(point.most.unwrap_or(value)));
+    let mean = place(value);
+    (0..=to)
+        .map(|at| {
+            if at == mean {
+                '●'
+            } else if at >= from {
+                '─'
+            } else {
+                ' '
+            }
+        })
+        .collect()
+}
+
+async fn export(client: &Client, args: ExportArgs) -> Result<()> {
+    let ending = args.file.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
+    let form = match (args.form, ending) {
+        (Some(ExportForm::Csv), _) => "csv",
+        (Some(ExportForm::Jsonl), _) => "jsonl",
+        (Some(ExportForm::Parquet), _) => "parquet",
+        (None, Some("parquet")) => "parquet",
+        (None, Some("jsonl" | "ndjson")) => "jsonl",
+        (None, _) => "csv",
+    };
+    let mut query = vec![("form", form.to_owned())];
+    let since = args.last.map(|s| Utc::now() - TimeDelta::milliseconds((s * 1000.0) as i64));
+    query.extend(args.from.or(since).map(|from| ("from", from.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))));
+    query.extend(args.until.map(|until| ("until", until.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))));
+    if let Some(device) = &args.device {
+        query.push(("device", client.dev_eui(device).await?.to_string()));
+    }
+    query.extend(args.fleet.map(|fleet| ("fleet", fleet)));
+    query.extend(args.model.map(|model| ("model", model)));
+    query.extend(args.reading.map(|reading| ("reading", reading)));
+    let response = client.stream(&client.in_estate("readings/export").await?, &query, None).await?;
+    let mut parts = response.bytes_stream();
+    match &args.file {
+        None => {
+            let mut to = std::io::stdout().lock();
+            while let Some(part) = parts.next().await {
+                to.write_all(&part.context("the export broke off; it is not whole")?)?;
+            }
+            to.flush()?;
+        }
+        Some(path) => {
+            // Beside it first: a file of that name is whole, or is not there.
+            let beside = path.with_extension("part");
+            let mut file = std::fs::File::create(&beside).with_context(|| format!("writing {}", beside.display()))?;
+            let mut bytes = 0;
+            while let Some(part) = parts.next().await {
+                let part = part.context("the export broke off; nothing was written")?;
+                bytes += part.len();
+                file.write_all(&part)?;
+            }
+            file.sync_all()?;
+            std::fs::rename(&beside, path)?;
+            eprintln!("{} was written, {bytes} bytes.", path.display());
+        }
+    }
+    Ok(())
+}

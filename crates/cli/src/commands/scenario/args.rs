@@ -1,0 +1,27 @@
+//! `heron scenario`: its verbs and options.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::Subcommand;
+
+#[derive(Subcommand)]
+pub enum ScenarioVerb {
+    /// Register what the scenario names and is not registered yet.
+    Register {
+        folder: PathBuf,
+        /// Where to put connection kits of gateways that need one, and have none there yet.
+        #[arg(long, value_name = "FOLDER")]
+        kits: Option<PathBuf>,
+    },
+    /// Run its stand-in gateways and devices until interrupted.
+    Run {
+        folder: PathBuf,
+        /// Where its gateways call: the service's UDP port.
+        #[arg(long, default_value = "127.0.0.1:1700", value_name = "ADDRESS")]
+        gateways_call: SocketAddr,
+        /// Where the connection kits of its gateways are, each named EUI.zip.
+        #[arg(long, value_name = "FOLDER")]
+        kits: Option<PathBuf>,
+    },
+}

@@ -1,0 +1,79 @@
+//! `heron sign-in` and `heron sign-out`, and taking an invitation with a new account.
+
+pub mod args;
+
+use std::fs;
+use std::io::IsTerminal as _;
+
+use anyhow::{Context as _, Result, bail};
+use api::people::{NewAccount, SignIn, SignedIn, TakeInvitation};
+use api::problem::Problem;
+
+use crate::args::Global;
+use crate::client::Client;
+use crate::commands::people::args::TakeArgs;
+use crate::commands::sign_in::args::SignInArgs;
+use crate::session::{self, Stored};
+
+/// A password, asked for or read from standard input.
+fn password(stdin: bool, of: &str) -> Result<String> {
+    if !stdin {
+        return Ok(rpassword::prompt_password(format!("Password of {of}: "))?);
+    }
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line)?;
+    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+}
+
+pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
+    let password = password(args.password_stdin, &args.name)?;
+    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.service))?;
+    let mut given = SignIn { name: args.name, password, code: args.code };
+    let mut answer: Result<SignedIn> = client.post("/sign-in", &given).await;
+    if let Err(why) = &answer
+        && why.downcast_ref::<Problem>().is_some_and(|problem| problem.code == "code_wanted")
+        && std::io::stdin().is_terminal()
+    {
+        given.code = Some(rpassword::prompt_password("Code of the app, or a recovery code: ")?);
+        answer = client.post("/sign-in", &given).await;
+    }
+    keep(global, client.url(), &answer?)
+}
+
+/// Takes an invitation with a new account, and keeps its sign-in.
+pub async fn take_invitation(global: &Global, args: TakeArgs) -> Result<()> {
+    let (service, code) = args.link.split_once("/invitation#").context("the whole link is wanted, from http on")?;
+    let name = args.new_account.unwrap_or_default();
+    let password = password(args.password_stdin, &name)?;
+    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(service))?;
+    let take = TakeInvitation { code: code.to_owned(), account: Some(NewAccount { name, password }) };
+    let signed_in: SignedIn = client.post("/invitations/take", &take).await?;
+    keep(global, client.url(), &signed_in)
+}
+
+/// Keeps a sign-in where only its owner can read it, and says what it is.
+fn keep(global: &Global, url: &str, signed_in: &SignedIn) -> Result<()> {
+    let trust = match &global.trust {
+        Some(file) => Some(fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
+        None => None,
+    };
+    session::keep(global, &Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
+    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.standing())).collect();
+    println!("Signed in at {url} as {}, until {}.", signed_in.me.name, signed_in.expires_at.format("%Y-%m-%d"));
+    println!("Estates: {}", estates.join(", "));
+    if signed_in.me.given_password {
+        println!("The password is the one that was printed; set another with `heron account password`.");
+    }
+    Ok(())
+}
+
+pub async fn sign_out(global: &Global) -> Result<()> {
+    if session::load(global)?.is_none() {
+        bail!("not signed in");
+    }
+    let ended = Client::signed_in(global)?.act("/sign-out").await;
+    session::forget(global)?;
+    ended.context("the token is gone from this machine, but the service could not be told")?;
+    println!("Signed out.");
+    Ok(())
+}

@@ -1,0 +1,33 @@
+//! Access tokens.
+
+mod add;
+pub mod args;
+mod list;
+
+use anyhow::Result;
+use api::people::rights::Right;
+use api::people::token::AccessToken;
+
+use crate::client::Client;
+use crate::commands::token::args::TokenVerb;
+use crate::show::{self, Out};
+
+fn rights(token: &AccessToken) -> String {
+    token.rights.iter().map(Right::to_string).collect::<Vec<_>>().join(", ")
+}
+
+fn ends(token: &AccessToken) -> String {
+    token.expires_at.map_or_else(|| "no end".into(), |at| at.format("%Y-%m-%d %H:%M UTC").to_string())
+}
+
+pub async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {
+    match verb {
+        TokenVerb::List => list::run(client, out).await,
+        TokenVerb::Add(args) => add::run(client, out, args).await,
+        TokenVerb::Revoke { id } => {
+            show::confirm(yes, &format!("What token {id} is used for will end at once."))?;
+            client.delete(&client.in_estate(&format!("tokens/{id}")).await?).await?;
+            out.line(format!("Token {id} was revoked."))
+        }
+    }
+}

@@ -1,0 +1,206 @@
+//! `heron traffic`.
+
+pub mod args;
+
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use api::Page;
+use api::message::{Body, Downlink, DownlinkStage, Evidence, HeardBy, MacCommand, Message, Radio};
+use eventsource_stream::Eventsource as _;
+use futures::StreamExt as _;
+
+use crate::client::Client;
+use crate::commands::traffic::args::TrafficArgs;
+use crate::show::{self, Out};
+
+/// Before a broken stream is tried again.
+const AGAIN_AFTER: Duration = Duration::from_secs(2);
+
+pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
+    let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink,notice".into());
+    let mut query = vec![("type", kinds)];
+    if let Some(device) = &args.device {
+        query.push(("device", client.dev_eui(device).await?.to_string()));
+    }
+    let mut with_limit = query.clone();
+    with_limit.push(("limit", args.limit.to_string()));
+    let page: Page<Message> = client.get(&client.in_estate("traffic").await?, &with_limit).await?;
+    if page.items.is_empty() && !args.follow && !out.json {
+        return out.line("Nothing was heard or sent yet.");
+    }
+    let mut last = page.items.first().map(|m| m.id.clone());
+    for message in page.items.iter().rev() {
+        tell(out, message, args.bytes)?;
+    }
+    if !args.follow {
+        return Ok(());
+    }
+    loop {
+        match follow(client, out, &query, &mut last, args.bytes).await {
+            Ok(()) => eprintln!("heron: the stream ended; trying again"),
+            Err(error) if error.downcast_ref::<std::io::Error>().is_some() => return Err(error),
+            // A refusal will not change by asking again.
+            Err(error) if error.downcast_ref::<api::problem::Problem>().is_some() => return Err(error),
+            Err(error) => eprintln!("heron: {error:#}; trying again"),
+        }
+        tokio::time::sleep(AGAIN_AFTER).await;
+    }
+}
+
+async fn follow(
+    client: &Client,
+    out: &Out,
+    query: &[(&str, String)],
+    last: &mut Option<String>,
+    bytes: bool,
+) -> Result<()> {
+    let response = client.stream(&client.in_estate("live").await?, query, last.as_deref()).await?;
+    let mut events = response.bytes_stream().eventsource();
+    while let Some(event) = events.next().await {
+        let event = event.context("the stream broke off")?;
+        if event.event == "gap" {
+            eprintln!("heron: {} messages were skipped, as they came faster than they could be shown", event.data);
+            continue;
+        }
+        if event.data.is_empty() {
+            continue;
+        }
+        let message: Message = serde_json::from_str(&event.data).context("a message cannot be read")?;
+        *last = Some(message.id.clone());
+        tell(out, &message, bytes)?;
+    }
+    Ok(())
+}
+
+fn tell(out: &Out, message: &Message, bytes: bool) -> Result<()> {
+    if out.json {
+        return out.json_line(message);
+    }
+    print(out, message)?;
+    match message.body.phy_payload() {
+        Some(frame) if bytes => out.line(format!("    frame: {frame}")),
+        _ => Ok(()),
+    }
+}
+
+pub(super) fn print(out: &Out, message: &Message) -> Result<()> {
+    let who = message.device.as_ref().map_or("–", |d| d.name.as_str());
+    let head = format!("{}  {:<9} {who:<12}", show::clock(message.time), message.body.kind());
+    match &message.body {
+        Body::Uplink(uplink) => {
+            let frame = &uplink.frame;
+            let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
+            let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
+            out.line(format!(
+                "{head} #{} {port} [{}]  {}",
+                frame.counter,
+                show::pairs(&frame.payload),
+                readings.join(", ")
+            ))?;
+            out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
+            if let Some(rehearsed) = &uplink.rehearsed {
+                out.line(format!("    REHEARSED by {}: nothing was received", rehearsed.by))?;
+            }
+            mac(out, &frame.mac)?;
+            for warning in uplink.warnings.iter().chain(&uplink.decode_warnings) {
+                out.line(format!("    warning: {warning}"))?;
+            }
+            match &uplink.decode_error {
+                Some(error) => out.line(format!("    not decoded: {error}")),
+                None => Ok(()),
+            }
+        }
+        Body::Join(join) => {
+            let how = join.rejoin_type.map_or_else(|| "joined".into(), |kind| format!("rejoined (type {kind})"));
+            out.line(format!("{head} {how}: DevAddr {}, DevNonce {}", join.dev_addr, join.dev_nonce))?;
+            out.line(format!("    {}  {}", radio(&join.radio), heard(&join.heard_by)))?;
+            match &join.unanswered {
+                Some(why) => out.line(format!("    not answered: {why}")),
+                None => Ok(()),
+            }
+        }
+        Body::Refused(refused) => {
+            out.line(format!("{head} {}", refused.refusal.why))?;
+            out.line(format!("    {}  {}", radio(&refused.radio), heard(&refused.heard_by)))?;
+            evidence(out, &refused.refusal.evidence)?;
+            out.line(format!("    next: {}", refused.refusal.next_step))
+        }
+        Body::Downlink(downlink) => {
+            out.line(format!("{head} {}", downlink_line(downlink)))?;
+            mac(out, downlink.frame.as_ref().map_or(&[], |frame| &frame.mac))?;
+            match &downlink.sent {
+                Some(sent) => out.line(format!(
+                    "    {} by {} in {}, {} dBm{}",
+                    radio(&sent.radio),
+                    sent.name,
+                    sent.window,
+                    sent.power_dbm,
+                    sent.window_reason.as_ref().map(|why| format!(": {why}")).unwrap_or_default()
+                )),
+                None => Ok(()),
+            }
+        }
+        Body::Notice(notice) => {
+            out.line(format!("{head} {}: {}", notice.code, notice.why))?;
+            evidence(out, &notice.evidence)?;
+            match &notice.next_step {
+                Some(step) => out.line(format!("    next: {step}")),
+                None => Ok(()),
+            }
+        }
+        Body::Gateway(_) => Ok(()),
+    }
+}
+
+fn mac(out: &Out, commands: &[MacCommand]) -> Result<()> {
+    commands.iter().try_for_each(|command| out.line(format!("    {}: {}", command.name, command.words)))
+}
+
+pub(super) fn downlink_line(downlink: &Downlink) -> String {
+    let stage = match downlink.stage {
+        DownlinkStage::Sent => "sent",
+        DownlinkStage::Acknowledged => "acknowledged by the device",
+        DownlinkStage::Returned => "back in the outbox",
+        DownlinkStage::Failed => "failed",
+    };
+    let what = match &downlink.frame {
+        None => "join-accept".into(),
+        Some(frame) => {
+            let counter = frame.counter.map(|n| format!("#{n} ")).unwrap_or_default();
+            match frame.port {
+                Some(port) => format!("{counter}port {port} [{}]", show::pairs(&frame.payload)),
+                None if downlink.acknowledges => format!("{counter}acknowledgement"),
+                None => format!("{counter}without payload"),
+            }
+        }
+    };
+    let note = downlink.note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
+    format!("{stage} {what}{note}")
+}
+
+fn radio(radio: &Radio) -> String {
+    let rate = match (radio.spreading_factor, radio.bandwidth_khz) {
+        (Some(sf), Some(khz)) => format!("SF{sf}/{khz} kHz"),
+        _ => "FSK".into(),
+    };
+    let index = radio.data_rate.map(|n| format!("DR{n} ")).unwrap_or_default();
+    format!("{index}{rate} {:.1} MHz {:.1} ms", radio.frequency_mhz, radio.airtime_ms)
+}
+
+pub fn heard(by: &[HeardBy]) -> String {
+    let one = |h: &HeardBy| {
+        let snr = h.snr_db.map(|snr| format!(", SNR {snr:.1} dB")).unwrap_or_default();
+        format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)
+    };
+    format!("heard by {}", by.iter().map(one).collect::<Vec<_>>().join(", "))
+}
+
+/// The values behind a sentence, on a line of their own.
+fn evidence(out: &Out, values: &[Evidence]) -> Result<()> {
+    if values.is_empty() {
+        return Ok(());
+    }
+    let all: Vec<String> = values.iter().map(|value| format!("{} {}", value.name, value.value)).collect();
+    out.line(format!("    {}", all.join(" · ")))
+}
