@@ -2,14 +2,15 @@
 
 use lorawan::Eui64;
 
-use crate::command::Command;
+use crate::device::profile::Class;
+use crate::device::session::Session;
 use crate::device::{Device, DeviceConfig, DeviceRecord};
-use crate::effect::{Change, Effect};
+use crate::downlink::outbox::{OutboxItem, OutboxState, Wait};
 use crate::gateway::Gateway;
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::command::Command;
 use crate::ledger::{Transmitter, Used};
-use crate::outbox::{OutboxItem, OutboxState, Wait};
-use crate::profile::Class;
-use crate::session::Session;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 

@@ -3,10 +3,10 @@
 //! All that counts for windows, waits and accounts is how long ago something was, so after a step every such time is
 //! moved by the same amount. What is fixed to the calendar stays: ends that people gave, and beacons.
 
-use crate::effect::Effect;
+use crate::downlink::transmit::airtime_change;
+use crate::io::Effect;
 use crate::ledger::{Ledger, Transmitter};
 use crate::time::{Timers, Timestamp};
-use crate::transmit::airtime_change;
 use crate::{Engine, Timer};
 
 /// Moves an optional time.

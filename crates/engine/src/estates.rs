@@ -3,10 +3,12 @@
 use std::borrow::Cow;
 
 use crate::Engine;
-use crate::collect::Collected;
-use crate::effect::{Effect, Event, Reception};
 use crate::gateway::Gateway;
-use crate::refusal::Refusal;
+use crate::io::Effect;
+use crate::io::event::Event;
+use crate::io::frame::Reception;
+use crate::uplink::collect::Collected;
+use crate::uplink::refusal::Refusal;
 
 /// Names the estate that a device or a gateway belongs to.
 pub type EstateId = u32;

@@ -6,11 +6,12 @@ use lorawan::region::Region;
 use rustc_hash::FxHashMap;
 
 use crate::clock_step::shift;
-use crate::downlink::To;
-use crate::effect::{Reception, TransmissionId};
+use crate::downlink::frame::To;
+use crate::downlink::schedule::{Candidate, When};
 use crate::estates::EstateId;
+use crate::io::frame::Reception;
+use crate::io::transmission::TransmissionId;
 use crate::ledger::{BandUse, Ledger, Used};
-use crate::schedule::{Candidate, When};
 use crate::time::Timestamp;
 
 /// A gateway that has reported GPS time this long ago still has it.

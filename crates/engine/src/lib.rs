@@ -12,57 +12,43 @@
 //! One engine is one shard of devices. Shards share nothing.
 #![warn(missing_docs)]
 
-mod adr;
-mod beacon;
 mod carry_out;
 mod clock_step;
-mod collect;
-mod command;
 mod device;
 mod downlink;
-mod due;
-mod effect;
 mod estates;
-mod explain;
-mod follow;
 mod gateway;
-mod join;
-mod join_checks;
+mod io;
 mod ledger;
 mod mac;
-mod multicast;
-mod outbox;
-mod profile;
-mod refusal;
-mod schedule;
-mod session;
-mod settings;
+mod notice;
 mod time;
-mod transmit;
-mod unasked;
 mod uplink;
 
-pub use adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
-pub use command::Command;
-pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
-pub use effect::{
-    Change, DownlinkEvent, DownlinkStage, Dropped, Effect, Event, FrameHeard, Input, JoinedEvent, Radio, Reception,
-    RefusedEvent, Transmission, TransmissionId, TxFailure, UplinkEvent,
+pub use device::adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
+pub use device::profile::{
+    AdrAck, AdrLimits, Class, DownlinkChannel, PingChannel, Policy, RadioProfile, Rates, RejoinTimes,
 };
+pub use device::session::{Counters, Session};
+pub use device::settings::Settings;
+pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
+pub use downlink::multicast::{GroupConfig, GroupStatus};
+pub use downlink::outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
+pub use downlink::schedule::{AT_ONCE_LATEST_US, When, WhyRx2, Window};
 pub use estates::EstateId;
-pub use explain::Notice;
 pub use gateway::{CannotSend, GatewayConfig, GatewayStatus};
-pub use join_checks::{JoinCheck, Verdict, join_checks, off_plan};
+pub use io::change::Change;
+pub use io::command::Command;
+pub use io::event::{DownlinkEvent, DownlinkStage, Dropped, Event, JoinedEvent, RefusedEvent, UplinkEvent};
+pub use io::frame::{FrameHeard, Radio, Reception};
+pub use io::transmission::{Transmission, TransmissionId, TxFailure};
+pub use io::{Effect, Input};
 pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
-pub use multicast::{GroupConfig, GroupStatus};
-pub use outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
-pub use profile::{AdrAck, AdrLimits, Class, DownlinkChannel, PingChannel, Policy, RadioProfile, Rates, RejoinTimes};
-pub use refusal::{FleetKey, Refusal};
-pub use schedule::{AT_ONCE_LATEST_US, When, WhyRx2, Window};
-pub use session::{Counters, Session};
-pub use settings::Settings;
+pub use notice::Notice;
 pub use time::Timestamp;
+pub use uplink::join_checks::{JoinCheck, Verdict, join_checks, off_plan};
+pub use uplink::refusal::{FleetKey, Refusal};
 
 use std::collections::VecDeque;
 
@@ -70,13 +56,13 @@ use lorawan::wire::{DataView, Frame, FrameError, MType};
 use lorawan::{DevAddr, Eui64, NetId};
 use rustc_hash::FxHashMap;
 
-use collect::{Added, Collected, Collector};
 use device::Device;
-use downlink::InFlight;
+use downlink::frame::InFlight;
+use downlink::multicast::Group;
 use estates::Estates;
 use gateway::Gateways;
-use multicast::Group;
 use time::Timers;
+use uplink::collect::{Added, Collected, Collector};
 
 /// How an engine behaves beyond the standard.
 #[derive(Debug, Clone)]
@@ -92,7 +78,7 @@ pub struct Config {
 impl Config {
     /// How long before its time an engine can still need what was heard: to collect, and to know late copies.
     pub const fn looks_back_us(&self) -> i64 {
-        self.collection_window_us + collect::REMEMBERED_US
+        self.collection_window_us + uplink::collect::REMEMBERED_US
     }
 }
 
@@ -202,7 +188,7 @@ impl Engine {
 
     fn close_collections(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
         while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
-            self.forgetting.push_back((at.plus_us(collect::REMEMBERED_US), key));
+            self.forgetting.push_back((at.plus_us(uplink::collect::REMEMBERED_US), key));
             if let Some(frame) = self.collector.take(key)
                 && at > self.processed_until
                 && let Some(dev_eui) = self.process(now, &frame, effects)
@@ -231,7 +217,7 @@ impl Engine {
         let device = self.devices.get(&eui).map(|device| &device.outbox);
         device
             .or_else(|| self.groups.get(&eui).map(|group| &group.outbox))
-            .map(outbox::Outbox::line)
+            .map(downlink::outbox::Outbox::line)
             .unwrap_or_default()
     }
 

@@ -4,8 +4,8 @@ use lorawan::MacVersion;
 use lorawan::mac::{DownCommand, ForceRejoin, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
 use lorawan::region::{AdrSettings, ChannelSet, MAX_EIRP_DBM};
 
-use crate::profile::{AdrAck, RadioProfile, RejoinTimes};
-use crate::settings::Settings;
+use crate::device::profile::{AdrAck, RadioProfile, RejoinTimes};
+use crate::device::settings::Settings;
 
 /// What a request is about; what a device refuses is remembered by this.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

@@ -7,8 +7,8 @@ use lorawan::class_b::BEACON_PERIOD_S;
 use lorawan::gps_time;
 use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
 
-use crate::collect::Collected;
-use crate::profile::Class;
+use crate::device::profile::Class;
+use crate::uplink::collect::Collected;
 
 /// What a frame's MAC commands lead to.
 #[derive(Debug, Default, PartialEq, Eq)]

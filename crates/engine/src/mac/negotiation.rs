@@ -5,11 +5,11 @@ use lorawan::MacVersion;
 use lorawan::mac::{Battery, DownCommand, ForceRejoin, UpCommand};
 use lorawan::region::AdrSettings;
 
-use super::ask::{About, Ask, Reply, is_answer, is_sticky};
 use crate::clock_step::shift;
-use crate::explain::Notice;
-use crate::profile::{MAX_EXTRA, RadioProfile, Rates};
-use crate::settings::Settings;
+use crate::device::profile::{MAX_EXTRA, RadioProfile, Rates};
+use crate::device::settings::Settings;
+use crate::mac::ask::{About, Ask, Reply, is_answer, is_sticky};
+use crate::notice::Notice;
 use crate::time::{DAY_US, Timestamp};
 
 /// Requests in a row without any answer after which they rest for a day.

@@ -4,9 +4,10 @@
 use lorawan::mac::{Battery, UpCommand};
 use lorawan::{DevAddr, Direction, Eui64};
 
-use crate::adr::AdrDecision;
-use crate::effect::{Effect, Event};
-use crate::profile::Class;
+use crate::device::adr::AdrDecision;
+use crate::device::profile::Class;
+use crate::io::Effect;
+use crate::io::event::Event;
 use crate::time::{Dated, Timestamp};
 
 /// Something worth knowing about a device.

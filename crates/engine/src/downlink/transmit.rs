@@ -3,13 +3,17 @@
 use lorawan::Eui64;
 
 use crate::device::Device;
-use crate::downlink::{Cargo, InFlight, Sent, To};
-use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, Transmission, TransmissionId, TxFailure};
-use crate::explain::Notice;
+use crate::device::profile::Class;
+use crate::downlink::frame::{Cargo, InFlight, Sent, To};
+use crate::downlink::outbox::OutboxState;
+use crate::downlink::schedule;
+use crate::downlink::schedule::{Candidate, NoWay, Ways, WhyRx2, Window};
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
+use crate::io::transmission::{Transmission, TransmissionId, TxFailure};
 use crate::ledger::{Minute, Transmitter};
-use crate::outbox::OutboxState;
-use crate::profile::Class;
-use crate::schedule::{self, Candidate, NoWay, Ways, WhyRx2, Window};
+use crate::notice::Notice;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 

@@ -13,13 +13,17 @@ use lorawan::wire::{DataRepr, DownlinkFlags};
 use lorawan::{DevAddr, Eui64};
 
 use crate::device::Near;
-use crate::downlink::{Cargo, To};
-use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event, TxFailure};
-use crate::explain::Notice;
-use crate::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Place, Wait};
-use crate::profile::Class;
-use crate::schedule::{self, Channel, HEADER_LEN, LEAD_US};
-use crate::settings::Settings;
+use crate::device::profile::Class;
+use crate::device::settings::Settings;
+use crate::downlink::frame::{Cargo, To};
+use crate::downlink::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Place, Wait};
+use crate::downlink::schedule;
+use crate::downlink::schedule::{Channel, HEADER_LEN, LEAD_US};
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
+use crate::io::transmission::TxFailure;
+use crate::notice::Notice;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -356,7 +360,7 @@ impl Engine {
             ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
         };
         if let Err(why) = self.send_by_any(now, cargo, candidates, effects) {
-            self.group_reported(now, id, Err(crate::downlink::words(&why)), None, effects);
+            self.group_reported(now, id, Err(crate::downlink::frame::words(&why)), None, effects);
         }
     }
 

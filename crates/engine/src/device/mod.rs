@@ -1,25 +1,31 @@
 //! What the engine keeps of a device.
 
+pub mod adr;
+pub mod profile;
+pub mod session;
+pub mod settings;
+
 use std::sync::Arc;
 
 use lorawan::crypto::SessionKeys11;
 use lorawan::region::Plan;
 use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NonceRule};
 
-use crate::adr::{AdrDecision, History};
 use crate::clock_step::shift;
-use crate::collect::Collected;
-use crate::effect::Reception;
+use crate::device::adr::{AdrDecision, History};
+use crate::device::profile::{Class, Policy, RadioProfile};
+use crate::device::session::{Counters, Session};
+use crate::device::settings::Settings;
+use crate::downlink::outbox::{Outbox, OutboxItem};
+use crate::downlink::schedule;
+use crate::downlink::schedule::Candidate;
 use crate::estates::EstateId;
+use crate::io::frame::Reception;
 use crate::ledger::{BandUse, Ledger, Used};
 use crate::mac::{Negotiated, Negotiation};
-use crate::outbox::{Outbox, OutboxItem};
-use crate::profile::{Class, Policy, RadioProfile};
-use crate::refusal::Refusal;
-use crate::schedule::{self, Candidate};
-use crate::session::{Counters, Session};
-use crate::settings::Settings;
 use crate::time::{DAY_US, Timestamp};
+use crate::uplink::collect::Collected;
+use crate::uplink::refusal::Refusal;
 
 /// Gateways remembered as being near a device.
 const NEAR: usize = 8;

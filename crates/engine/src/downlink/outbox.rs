@@ -5,8 +5,10 @@ use std::fmt;
 
 use lorawan::Eui64;
 
-use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event};
-use crate::profile::Class;
+use crate::device::profile::Class;
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
 use crate::time::{Dated, Timestamp};
 
 /// Transmissions tried before a downlink is given up, if nothing else is said.

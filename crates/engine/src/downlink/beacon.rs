@@ -4,9 +4,10 @@ use lorawan::class_b::{BEACON_PERIOD_S, Beacon, GatewaySpecific, beacon_time_s};
 use lorawan::gps_time;
 use lorawan::{DevAddr, Eui64};
 
-use crate::downlink::{Cargo, To};
-use crate::effect::Effect;
-use crate::schedule::{self, Channel, When, Window};
+use crate::downlink::frame::{Cargo, To};
+use crate::downlink::schedule;
+use crate::downlink::schedule::{Channel, When, Window};
+use crate::io::Effect;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 

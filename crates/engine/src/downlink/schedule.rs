@@ -13,14 +13,14 @@ use lorawan::region::{
 };
 use lorawan::{DevAddr, Eui64, Modulation};
 
-use crate::collect::Collected;
 use crate::device::Near;
-use crate::downlink::To;
-use crate::effect::Reception;
+use crate::device::settings::Settings;
+use crate::downlink::frame::To;
 use crate::estates::EstateId;
 use crate::gateway::Gateways;
-use crate::settings::Settings;
+use crate::io::frame::Reception;
 use crate::time::Timestamp;
+use crate::uplink::collect::Collected;
 
 /// Time a gateway needs between being handed a frame and sending it.
 pub(crate) const LEAD_US: i64 = 60_000;

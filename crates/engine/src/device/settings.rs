@@ -7,7 +7,7 @@ use lorawan::region::{AdrSettings, ChannelSet, JoinChannel, Plan, RECEIVE_DELAY1
 use lorawan::wire::{CfList, JoinAccept};
 use serde::{Deserialize, Serialize};
 
-use crate::profile::{AdrAck, DYNAMIC_CHANNELS, MAX_EXTRA, RadioProfile, Rates, RejoinTimes};
+use crate::device::profile::{AdrAck, DYNAMIC_CHANNELS, MAX_EXTRA, RadioProfile, Rates, RejoinTimes};
 
 /// A device's settings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

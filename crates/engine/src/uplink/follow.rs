@@ -2,14 +2,16 @@
 
 use lorawan::region::AdrSettings;
 
-use crate::adr::{self, AdrVerdict};
-use crate::collect::Collected;
 use crate::device::Device;
-use crate::explain::Notice;
-use crate::mac::{self, Heard};
-use crate::profile::{Class, Rates};
-use crate::settings::Settings;
+use crate::device::adr;
+use crate::device::adr::AdrVerdict;
+use crate::device::profile::{Class, Rates};
+use crate::device::settings::Settings;
+use crate::mac;
+use crate::mac::Heard;
+use crate::notice::Notice;
 use crate::time::Timestamp;
+use crate::uplink::collect::Collected;
 
 impl Device {
     /// Follows what an accepted uplink says of the device: its settings, its class, how well it is heard.

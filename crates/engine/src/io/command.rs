@@ -3,10 +3,10 @@
 use lorawan::Eui64;
 
 use crate::device::{DeviceConfig, DeviceRecord};
+use crate::downlink::multicast::GroupConfig;
+use crate::downlink::outbox::{OutboxId, OutboxItem, Place};
 use crate::gateway::GatewayConfig;
 use crate::ledger::{Transmitter, Used};
-use crate::multicast::GroupConfig;
-use crate::outbox::{OutboxId, OutboxItem, Place};
 use crate::time::Timestamp;
 
 /// A change someone asked for.

@@ -4,13 +4,16 @@ use lorawan::wire::{DataRepr, DownlinkFlags};
 use lorawan::{Eui64, Modulation};
 
 use crate::Engine;
-use crate::collect::Collected;
-use crate::due::{Commands, Due};
-use crate::effect::{Change, DownlinkEvent, DownlinkStage, Effect, Event};
-use crate::outbox::{OutboxId, OutboxItem, Wait};
-use crate::profile::{Class, Rates};
-use crate::schedule::{self, Busy, Candidate, HEADER_LEN, NoWay, WhyRx2, Window};
+use crate::device::profile::{Class, Rates};
+use crate::downlink::outbox::{OutboxId, OutboxItem, Wait};
+use crate::downlink::reply::{Commands, Due};
+use crate::downlink::schedule;
+use crate::downlink::schedule::{Busy, Candidate, HEADER_LEN, NoWay, WhyRx2, Window};
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
 use crate::time::Timestamp;
+use crate::uplink::collect::Collected;
 
 /// Where and how a downlink went out.
 #[derive(Debug, Clone, PartialEq)]

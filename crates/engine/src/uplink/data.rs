@@ -5,19 +5,21 @@ use lorawan::wire::DataView;
 use lorawan::{Eui64, airtime, counter};
 
 use crate::Engine;
-use crate::collect::Collected;
 use crate::device::Device;
-use crate::due::Due;
-use crate::effect::{Change, Effect, Event, UplinkEvent};
+use crate::device::profile::{Class, RadioProfile, Rates};
+use crate::device::session::{NetworkKeys, SentOn, Session};
+use crate::downlink::reply::Due;
+use crate::downlink::transmit::airtime_change;
 use crate::estates::tell_discarded;
-use crate::explain::Notice;
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{Event, UplinkEvent};
 use crate::ledger::Transmitter;
-use crate::mac::{self};
-use crate::profile::{Class, RadioProfile, Rates};
-use crate::refusal::Refusal;
-use crate::session::{NetworkKeys, SentOn, Session};
+use crate::mac;
+use crate::notice::Notice;
 use crate::time::{DAY_US, Timestamp};
-use crate::transmit::airtime_change;
+use crate::uplink::collect::Collected;
+use crate::uplink::refusal::Refusal;
 
 /// Two sendings of one uplink lie no further apart: RX2 has closed, and a random pause of seconds
 /// (TS001 §4.3.1.1 and §19.1) has passed, even at a low duty cycle.

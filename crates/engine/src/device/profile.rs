@@ -8,7 +8,7 @@ use lorawan::mac::NewChannel;
 use lorawan::region::{ChannelSet, Plan, RECEIVE_DELAY1_S, Region};
 use serde::{Deserialize, Serialize};
 
-use crate::outbox::MAX_ATTEMPTS;
+use crate::downlink::outbox::MAX_ATTEMPTS;
 
 /// Channels that a device of a dynamic plan can have (RP002, NewChannelReq: ChIndex is below 16).
 pub(crate) const DYNAMIC_CHANNELS: usize = 16;

@@ -9,9 +9,11 @@ use std::hash::{BuildHasher as _, RandomState};
 use lorawan::{Eui64, airtime};
 use rustc_hash::FxHashMap;
 
-use crate::effect::{Dropped, Effect, Event, FrameHeard, Radio, Reception, RefusedEvent};
-use crate::refusal::Refusal;
+use crate::io::Effect;
+use crate::io::event::{Dropped, Event, RefusedEvent};
+use crate::io::frame::{FrameHeard, Radio, Reception};
 use crate::time::Timestamp;
+use crate::uplink::refusal::Refusal;
 
 /// How long a processed frame is remembered. Shorter than the time after which a device may repeat
 /// it: a repetition comes only after its second receive window, 2 s after the uplink at the soonest.

@@ -12,8 +12,8 @@ use std::collections::VecDeque;
 use lorawan::region::AdrSettings;
 use lorawan::{Modulation, airtime};
 
-use crate::profile::{AdrLimits, RadioProfile};
-use crate::settings::Settings;
+use crate::device::profile::{AdrLimits, RadioProfile};
+use crate::device::settings::Settings;
 use crate::time::Timestamp;
 
 /// Uplinks looked at.

@@ -7,16 +7,18 @@ use lorawan::wire::{Answered, JoinAccept, JoinKind, JoinRequestView, RejoinReque
 use lorawan::{DevAddr, Eui64, MacVersion, NonceError};
 
 use crate::Engine;
-use crate::collect::Collected;
+use crate::device::session::{Counters, Session};
+use crate::device::settings::Settings;
 use crate::device::{Activation, Device};
-use crate::downlink::{Cargo, To, words};
-use crate::effect::{Change, Effect, Event, JoinedEvent};
+use crate::downlink::frame::{Cargo, To, words};
+use crate::downlink::schedule;
 use crate::estates::tell_discarded;
-use crate::refusal::{FleetKey, Refusal};
-use crate::schedule;
-use crate::session::{Counters, Session};
-use crate::settings::Settings;
+use crate::io::Effect;
+use crate::io::change::Change;
+use crate::io::event::{Event, JoinedEvent};
 use crate::time::Timestamp;
+use crate::uplink::collect::Collected;
+use crate::uplink::refusal::{FleetKey, Refusal};
 
 /// Keys tried to find whose a join-request was made with, at most; each takes a good microsecond.
 const KEYS_TRIED: usize = 20_000;

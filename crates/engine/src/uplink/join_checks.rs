@@ -4,8 +4,8 @@
 
 use lorawan::region::{Plan, Region, Use};
 
-use crate::effect::Radio;
-use crate::refusal::{FleetKey, Refusal};
+use crate::io::frame::Radio;
+use crate::uplink::refusal::{FleetKey, Refusal};
 
 /// What a check led to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -4,7 +4,7 @@ use lorawan::crypto::{Binding, CounterOf, Mic, MicKey, PayloadKey, SessionKeys11
 use lorawan::wire::{DataRepr, DataView, FPort, FrameError, NetworkKeys11};
 use lorawan::{DevAddr, Direction};
 
-use crate::settings::Settings;
+use crate::device::settings::Settings;
 use crate::time::Timestamp;
 
 /// Frame counters of a session and what else moves with each frame.
