@@ -2,14 +2,15 @@
 
 use lorawan::Eui64;
 
+use crate::device::Device;
 use crate::device::profile::Class;
 use crate::device::session::Session;
-use crate::device::{Device, DeviceConfig, DeviceRecord};
-use crate::downlink::outbox::{OutboxItem, OutboxState, Wait};
+use crate::downlink::item::{OutboxItem, OutboxState, Wait};
 use crate::gateway::Gateway;
 use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::command::Command;
+use crate::io::config::{DeviceConfig, DeviceRecord};
 use crate::ledger::{Transmitter, Used};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};

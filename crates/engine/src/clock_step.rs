@@ -6,13 +6,8 @@
 use crate::downlink::transmit::airtime_change;
 use crate::io::Effect;
 use crate::ledger::{Ledger, Transmitter};
-use crate::time::{Timers, Timestamp};
+use crate::time::{Timers, Timestamp, shift};
 use crate::{Engine, Timer};
-
-/// Moves an optional time.
-pub(crate) fn shift(time: &mut Option<Timestamp>, by_us: i64) {
-    *time = time.map(|at| at.plus_us(by_us));
-}
 
 impl Engine {
     /// What the engine before this one has closed is closed now, and nothing follows from it.

@@ -5,13 +5,11 @@ use std::borrow::Cow;
 use crate::Engine;
 use crate::gateway::Gateway;
 use crate::io::Effect;
+use crate::io::config::EstateId;
 use crate::io::event::Event;
 use crate::io::frame::Reception;
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::Refusal;
-
-/// Names the estate that a device or a gateway belongs to.
-pub type EstateId = u32;
 
 /// Whether there is more than one: with one alone, nothing has to be told apart.
 #[derive(Debug, Default)]

@@ -2,52 +2,26 @@
 //! turned out not to be able to do.
 
 use lorawan::Eui64;
-use lorawan::region::Region;
 use rustc_hash::FxHashMap;
 
-use crate::clock_step::shift;
-use crate::downlink::frame::To;
-use crate::downlink::schedule::{Candidate, When};
-use crate::estates::EstateId;
+use crate::downlink::candidate::{Candidate, To};
+use crate::io::config::GatewayConfig;
 use crate::io::frame::Reception;
-use crate::io::transmission::TransmissionId;
+use crate::io::transmission::{TransmissionId, When};
 use crate::ledger::{BandUse, Ledger, Used};
-use crate::time::Timestamp;
+use crate::time::{Timestamp, shift};
 
 /// A gateway that has reported GPS time this long ago still has it.
 const GPS_HOLDS_US: i64 = 600_000_000;
+
 /// Between two frames the way from a gateway may change by so much before a frame counts as late.
 const CLOCKS_DRIFT_US: i64 = 100_000;
+
 /// After so many late frames in a row the gateway's clock counts as restarted.
 const CLOCK_RESTARTED: u8 = 8;
+
 /// What a gateway has refused for good reason is not asked of it again for so long.
 const CANNOT_US: i64 = 3_600_000_000;
-
-/// A gateway as registered.
-#[derive(Debug, Clone, PartialEq)]
-pub struct GatewayConfig {
-    /// Its EUI.
-    pub eui: Eui64,
-    /// Whose it is.
-    pub estate: EstateId,
-    /// Whether it serves other estates' devices as well.
-    pub open: bool,
-    /// Where it stands, and so which limits it keeps.
-    pub region: Region,
-    /// Antenna gain less cable loss.
-    pub antenna_gain_dbi: f32,
-    /// Latitude and longitude, told in its beacons.
-    pub position_deg: Option<(f64, f64)>,
-    /// Whether it is to send class B beacons, as long as it has GPS time.
-    pub beacons: bool,
-}
-
-impl GatewayConfig {
-    /// A gateway of the first estate, not open to others, without beacons and without a known place.
-    pub fn new(eui: Eui64, region: Region, antenna_gain_dbi: f32) -> Self {
-        Self { eui, estate: 0, open: false, region, antenna_gain_dbi, position_deg: None, beacons: false }
-    }
-}
 
 /// What can be told of a gateway.
 #[derive(Debug, Clone, PartialEq)]

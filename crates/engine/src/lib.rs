@@ -25,23 +25,29 @@ mod notice;
 mod time;
 mod uplink;
 
+pub use device::DeviceStatus;
 pub use device::adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
+pub use device::profile::MAX_ATTEMPTS;
 pub use device::profile::{
     AdrAck, AdrLimits, Class, DownlinkChannel, PingChannel, Policy, RadioProfile, Rates, RejoinTimes,
 };
 pub use device::session::{Counters, Session};
 pub use device::settings::Settings;
-pub use device::{Activation, DeviceConfig, DeviceRecord, DeviceStatus, Nonces, RootKeys};
-pub use downlink::multicast::{GroupConfig, GroupStatus};
-pub use downlink::outbox::{MAX_ATTEMPTS, OutboxId, OutboxItem, OutboxState, Place, Wait};
-pub use downlink::schedule::{AT_ONCE_LATEST_US, When, WhyRx2, Window};
-pub use estates::EstateId;
-pub use gateway::{CannotSend, GatewayConfig, GatewayStatus};
+pub use downlink::candidate::AT_ONCE_LATEST_US;
+pub use downlink::item::OutboxItem;
+pub use downlink::item::{OutboxId, OutboxState, Place, Wait};
+pub use downlink::multicast::GroupStatus;
+pub use gateway::{CannotSend, GatewayStatus};
 pub use io::change::Change;
 pub use io::command::Command;
+pub use io::config::EstateId;
+pub use io::config::GatewayConfig;
+pub use io::config::GroupConfig;
+pub use io::config::{Activation, DeviceConfig, DeviceRecord, Nonces, RootKeys};
 pub use io::event::{DownlinkEvent, DownlinkStage, Dropped, Event, JoinedEvent, RefusedEvent, UplinkEvent};
 pub use io::frame::{FrameHeard, Radio, Reception};
 pub use io::transmission::{Transmission, TransmissionId, TxFailure};
+pub use io::transmission::{When, WhyRx2, Window};
 pub use io::{Effect, Input};
 pub use ledger::{BandUse, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};

@@ -6,8 +6,6 @@ use lorawan::{DevAddr, Direction, Eui64};
 
 use crate::device::adr::AdrDecision;
 use crate::device::profile::Class;
-use crate::io::Effect;
-use crate::io::event::Event;
 use crate::time::{Dated, Timestamp};
 
 /// Something worth knowing about a device.
@@ -154,10 +152,6 @@ fn s(us: u64) -> String {
 }
 
 impl Notice {
-    pub(crate) fn told(self, at: Timestamp, dev_eui: Eui64) -> Effect {
-        Effect::Publish(Event::Notice { dev_eui, at, notice: Box::new(self) })
-    }
-
     /// A stable word for programs.
     pub const fn code(&self) -> &'static str {
         match self {

@@ -88,3 +88,8 @@ impl<T: Ord> Timers<T> {
         self.heap.pop().map(|Reverse((.., timer))| timer)
     }
 }
+
+/// Moves an optional time.
+pub(crate) fn shift(time: &mut Option<Timestamp>, by_us: i64) {
+    *time = time.map(|at| at.plus_us(by_us));
+}

@@ -5,176 +5,27 @@ pub mod profile;
 pub mod session;
 pub mod settings;
 
-use std::sync::Arc;
+use lorawan::{Eui64, MacVersion};
 
-use lorawan::crypto::SessionKeys11;
-use lorawan::region::Plan;
-use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NonceRule};
-
-use crate::clock_step::shift;
 use crate::device::adr::{AdrDecision, History};
-use crate::device::profile::{Class, Policy, RadioProfile};
-use crate::device::session::{Counters, Session};
-use crate::device::settings::Settings;
-use crate::downlink::outbox::{Outbox, OutboxItem};
+use crate::device::profile::Class;
+use crate::device::session::Session;
+use crate::downlink::candidate::{Candidate, Near};
+use crate::downlink::outbox::Outbox;
 use crate::downlink::schedule;
-use crate::downlink::schedule::Candidate;
-use crate::estates::EstateId;
+use crate::io::config::{DeviceConfig, DeviceRecord, Nonces};
 use crate::io::frame::Reception;
 use crate::ledger::{BandUse, Ledger, Used};
 use crate::mac::{Negotiated, Negotiation};
-use crate::time::{DAY_US, Timestamp};
+use crate::time::{DAY_US, Timestamp, shift};
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::Refusal;
 
 /// Gateways remembered as being near a device.
 const NEAR: usize = 8;
+
 /// Taken off what a gateway heard for each uplink that it did not hear.
 const MISSED_DB: f32 = 10.0;
-
-/// Root keys of a device that joins over the air.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct RootKeys {
-    /// AppKey.
-    pub app_key: AesKey,
-    /// NwkKey of 1.1.
-    pub nwk_key: Option<AesKey>,
-}
-
-impl RootKeys {
-    /// The key that signs join-requests: the NwkKey in 1.1, before it the AppKey.
-    pub fn joining(&self) -> AesKey {
-        self.nwk_key.unwrap_or(self.app_key)
-    }
-}
-
-/// How a device comes to its session.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Activation {
-    /// It joins (OTAA).
-    OverTheAir(RootKeys),
-    /// It was given one for good (ABP).
-    Personalized {
-        /// Its address.
-        dev_addr: DevAddr,
-        /// Its session keys; in 1.0.x the three of the network are one.
-        keys: Box<SessionKeys11>,
-    },
-}
-
-/// A device as registered.
-#[derive(Debug, Clone, PartialEq)]
-pub struct DeviceConfig {
-    /// Its DevEUI.
-    pub dev_eui: Eui64,
-    /// The JoinEUI it joins with.
-    pub join_eui: Eui64,
-    /// How it comes to its session.
-    pub activation: Activation,
-    /// Its radio and MAC.
-    pub profile: Arc<RadioProfile>,
-    /// Its fleet's limits.
-    pub policy: Policy,
-    /// Whose it is.
-    pub estate: EstateId,
-    /// Its fleet: where a join-request's key is looked for if it is not the device's own.
-    pub fleet: u32,
-    /// Whether it is kept from being served: its frames are refused, and nothing is sent to it.
-    pub disabled: bool,
-}
-
-impl DeviceConfig {
-    pub(crate) fn plan(&self) -> &'static Plan {
-        self.profile.plan()
-    }
-
-    pub(crate) fn root_keys(&self) -> Option<RootKeys> {
-        match &self.activation {
-            Activation::OverTheAir(keys) => Some(*keys),
-            Activation::Personalized { .. } => None,
-        }
-    }
-
-    /// The session a personalized device begins with.
-    pub(crate) fn personal_session(&self, now: Timestamp) -> Option<Session> {
-        let Activation::Personalized { dev_addr, keys } = &self.activation else { return None };
-        Some(Session {
-            dev_addr: *dev_addr,
-            keys: **keys,
-            speaks_1_1: self.profile.version == MacVersion::V1_1,
-            counters: Counters::default(),
-            settings: Settings::personalized(&self.profile),
-            joined_at: now,
-        })
-    }
-}
-
-/// Nonces of joins.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Nonces {
-    /// DevNonces of accepted joins; of a version that counts them only the last.
-    pub used_dev_nonces: Vec<u16>,
-    /// JoinNonce for the next join.
-    pub next_join_nonce: u32,
-    /// Last RJcount1 of 1.1.
-    pub rj_count_1: Option<u16>,
-}
-
-impl Default for Nonces {
-    fn default() -> Self {
-        Self { used_dev_nonces: Vec::new(), next_join_nonce: 1, rj_count_1: None }
-    }
-}
-
-impl Nonces {
-    pub(crate) fn spend(&mut self, rule: NonceRule, dev_nonce: u16) {
-        if rule == NonceRule::Increasing {
-            self.used_dev_nonces.clear();
-        }
-        self.used_dev_nonces.push(dev_nonce);
-    }
-
-    /// The JoinNonce to use now: 24 bits on air; after 16 million joins it starts over, as the field must.
-    pub(crate) fn join_nonce(&mut self) -> u32 {
-        let nonce = self.next_join_nonce;
-        self.next_join_nonce = (nonce + 1) & 0x00ff_ffff;
-        nonce
-    }
-}
-
-/// A device as stored: settings and everything that must survive a restart.
-#[derive(Debug, Clone, PartialEq)]
-pub struct DeviceRecord {
-    /// As registered.
-    pub config: DeviceConfig,
-    /// The running session.
-    pub session: Option<Session>,
-    /// A session agreed upon, before the first uplink under it.
-    pub next_session: Option<Session>,
-    /// Nonces that are spent.
-    pub nonces: Nonces,
-    /// When it last said that it listens.
-    pub class: Option<Class>,
-    /// Gateways that heard it last, best first: the way to it before it sends again.
-    pub near: Vec<(Eui64, f32)>,
-    /// Downlinks that are neither done nor given up.
-    pub outbox: Vec<OutboxItem>,
-}
-
-impl DeviceRecord {
-    /// A device that has never joined.
-    pub fn new(config: DeviceConfig) -> Self {
-        Self {
-            config,
-            session: None,
-            next_session: None,
-            nonces: Nonces::default(),
-            class: None,
-            near: Vec::new(),
-            outbox: Vec::new(),
-        }
-    }
-}
 
 /// What can be told of a device.
 #[derive(Debug, Clone, PartialEq)]
@@ -199,14 +50,6 @@ pub struct DeviceStatus {
     pub held_until: Option<Timestamp>,
     /// For class B: the next ping slot, and microseconds between two of them.
     pub ping_slots: Option<(Timestamp, i64)>,
-}
-
-/// A gateway that hears a device.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Near {
-    pub(crate) gateway: Eui64,
-    pub(crate) quality: f32,
-    pub(crate) at: Timestamp,
 }
 
 #[derive(Debug)]

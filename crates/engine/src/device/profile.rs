@@ -8,8 +8,6 @@ use lorawan::mac::NewChannel;
 use lorawan::region::{ChannelSet, Plan, RECEIVE_DELAY1_S, Region};
 use serde::{Deserialize, Serialize};
 
-use crate::downlink::outbox::MAX_ATTEMPTS;
-
 /// Channels that a device of a dynamic plan can have (RP002, NewChannelReq: ChIndex is below 16).
 pub(crate) const DYNAMIC_CHANNELS: usize = 16;
 /// MAX_FCNT_GAP (RP001 and RP002, "Default settings" of each region).
@@ -331,3 +329,6 @@ pub struct Policy {
     /// Downlinks to a device.
     pub downlinks: Option<u32>,
 }
+
+/// Transmissions tried before a downlink is given up, if nothing else is said.
+pub const MAX_ATTEMPTS: u8 = 3;

@@ -1,13 +1,13 @@
 //! Class B beacons (TS001-1.1 §15): every 128 seconds of GPS time, by gateways that have it.
 
 use lorawan::class_b::{BEACON_PERIOD_S, Beacon, GatewaySpecific, beacon_time_s};
-use lorawan::gps_time;
-use lorawan::{DevAddr, Eui64};
+use lorawan::{DevAddr, Eui64, gps_time};
 
-use crate::downlink::frame::{Cargo, To};
+use crate::downlink::candidate::{Channel, To};
+use crate::downlink::frame::Cargo;
 use crate::downlink::schedule;
-use crate::downlink::schedule::{Channel, When, Window};
 use crate::io::Effect;
+use crate::io::transmission::{When, Window};
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 

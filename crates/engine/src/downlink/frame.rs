@@ -1,49 +1,21 @@
 //! Downlinks: what goes into a frame, handing it to a gateway, and what the gateway's report leads to.
 
+use lorawan::Eui64;
 use lorawan::wire::{DataRepr, DownlinkFlags};
-use lorawan::{Eui64, Modulation};
 
 use crate::Engine;
 use crate::device::profile::{Class, Rates};
-use crate::downlink::outbox::{OutboxId, OutboxItem, Wait};
+use crate::downlink::candidate::{Busy, Candidate, To};
+use crate::downlink::item::{OutboxId, OutboxItem, Wait};
 use crate::downlink::reply::{Commands, Due};
 use crate::downlink::schedule;
-use crate::downlink::schedule::{Busy, Candidate, HEADER_LEN, NoWay, WhyRx2, Window};
+use crate::downlink::schedule::{HEADER_LEN, NoWay};
 use crate::io::Effect;
 use crate::io::change::Change;
-use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event, SentBy};
+use crate::io::transmission::{WhyRx2, Window};
 use crate::time::Timestamp;
 use crate::uplink::collect::Collected;
-
-/// Where and how a downlink went out.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Sent {
-    /// The gateway.
-    pub gateway: Eui64,
-    /// The device's window.
-    pub window: Window,
-    /// Why it is RX2 and not RX1.
-    pub why_rx2: Option<WhyRx2>,
-    /// Centre frequency.
-    pub frequency_hz: u32,
-    /// Modulation.
-    pub modulation: Modulation,
-    /// Time on air.
-    pub airtime_us: u64,
-    /// Power at the antenna connector.
-    pub power_dbm: i32,
-    /// The frame as sent.
-    pub phy_payload: Vec<u8>,
-}
-
-/// Whom a frame under way is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum To {
-    Device(Eui64),
-    Group(Eui64),
-    /// Whoever looks for a beacon.
-    Everyone,
-}
 
 /// What a frame under way carries.
 #[derive(Debug, Clone)]
@@ -92,7 +64,7 @@ impl Cargo {
 pub(crate) struct InFlight {
     pub(crate) cargo: Cargo,
     pub(crate) taken: Candidate,
-    pub(crate) sent: Sent,
+    pub(crate) sent: SentBy,
     pub(crate) others: Vec<Candidate>,
 }
 

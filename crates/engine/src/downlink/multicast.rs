@@ -7,20 +7,21 @@
 
 use std::collections::VecDeque;
 
-use lorawan::crypto::{MicKey, PayloadKey, SessionKeys};
-use lorawan::region::{Plan, Region};
+use lorawan::Eui64;
+use lorawan::crypto::{MicKey, PayloadKey};
 use lorawan::wire::{DataRepr, DownlinkFlags};
-use lorawan::{DevAddr, Eui64};
 
-use crate::device::Near;
 use crate::device::profile::Class;
 use crate::device::settings::Settings;
-use crate::downlink::frame::{Cargo, To};
-use crate::downlink::outbox::{Outbox, OutboxId, OutboxItem, OutboxState, Place, Wait};
+use crate::downlink::candidate::{LEAD_US, Near, To};
+use crate::downlink::frame::Cargo;
+use crate::downlink::item::{OutboxId, OutboxItem, OutboxState, Place, Wait};
+use crate::downlink::outbox::Outbox;
 use crate::downlink::schedule;
-use crate::downlink::schedule::{Channel, HEADER_LEN, LEAD_US};
+use crate::downlink::schedule::HEADER_LEN;
 use crate::io::Effect;
 use crate::io::change::Change;
+use crate::io::config::GroupConfig;
 use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
 use crate::io::transmission::TxFailure;
 use crate::notice::Notice;
@@ -29,43 +30,9 @@ use crate::{Engine, Timer};
 
 /// As long as nobody is reached, it is looked again so much later.
 const LOOK_AGAIN_US: i64 = 60_000_000;
+
 /// Transmissions tried of each downlink.
 const ATTEMPTS: u8 = 3;
-
-/// A group as registered.
-#[derive(Debug, Clone, PartialEq)]
-pub struct GroupConfig {
-    /// Its name among devices.
-    pub group: Eui64,
-    /// Its address on air (McAddr).
-    pub address: DevAddr,
-    /// McNwkSKey and McAppSKey.
-    pub keys: SessionKeys,
-    /// Where its members are.
-    pub region: Region,
-    /// B or C.
-    pub class: Class,
-    /// Where they listen.
-    pub frequency_hz: u32,
-    /// Data rate index.
-    pub data_rate: u8,
-    /// Ping slots every 2^n seconds, for class B.
-    pub ping_periodicity: u8,
-    /// Its members.
-    pub members: Vec<Eui64>,
-}
-
-impl GroupConfig {
-    fn plan(&self) -> &'static Plan {
-        self.region.plan()
-    }
-
-    /// Where its members listen.
-    fn channel(&self) -> Option<Channel> {
-        let plan = self.plan();
-        Channel::of(plan, self.frequency_hz, self.data_rate, plan.dwell.downlink_ms.is_some())
-    }
-}
 
 /// What can be told of a group.
 #[derive(Debug, Clone, PartialEq, Eq)]

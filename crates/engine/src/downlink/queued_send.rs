@@ -6,10 +6,11 @@
 use lorawan::Eui64;
 
 use crate::device::profile::Class;
+use crate::downlink::candidate::{Candidate, Channel, LEAD_US};
 use crate::downlink::frame::words;
-use crate::downlink::outbox::{OutboxId, Wait};
+use crate::downlink::item::{OutboxId, Wait};
 use crate::downlink::schedule;
-use crate::downlink::schedule::{Candidate, Channel, HEADER_LEN, LEAD_US, NoWay, SLOT_AHEAD_US};
+use crate::downlink::schedule::{HEADER_LEN, NoWay, SLOT_AHEAD_US};
 use crate::io::Effect;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
@@ -127,7 +128,7 @@ impl Engine {
 
     fn look_when_policy_allows(&mut self, dev_eui: Eui64) {
         let waits = self.devices.get(&dev_eui).and_then(|device| device.outbox.next_waiting().map(|i| i.state.clone()));
-        if let Some(crate::downlink::outbox::OutboxState::Waiting(Wait::Policy { until, .. })) = waits {
+        if let Some(crate::downlink::item::OutboxState::Waiting(Wait::Policy { until, .. })) = waits {
             self.look_at(dev_eui, until);
         }
     }

@@ -5,152 +5,33 @@
 //! listens in its ping slots as well (TS001-1.1 §13), one of class C always on RX2's channel (§16). Here
 //! the ways are listed; [`choose`] takes the one that costs least of what is scarce.
 
-use lorawan::airtime;
 use lorawan::class_b::{BEACON_PERIOD_S, PING_SLOT_US, PingSlots, beacon_time_s};
-use lorawan::gps_time;
-use lorawan::region::{
-    ClassBFrequencies, JOIN_ACCEPT_DELAY1_S, JoinChannel, PayloadLimits, Plan, RX2_AFTER_RX1_S, SubBand,
-};
-use lorawan::{DevAddr, Eui64, Modulation};
+use lorawan::region::{ClassBFrequencies, JOIN_ACCEPT_DELAY1_S, JoinChannel, Plan, RX2_AFTER_RX1_S};
+use lorawan::{DevAddr, airtime, gps_time};
 
-use crate::device::Near;
 use crate::device::settings::Settings;
-use crate::downlink::frame::To;
-use crate::estates::EstateId;
+use crate::downlink::candidate::{AT_ONCE_LATEST_US, Busy, Candidate, Channel, LEAD_US, Near};
 use crate::gateway::Gateways;
+use crate::io::config::EstateId;
 use crate::io::frame::Reception;
+use crate::io::transmission::{When, WhyRx2, Window};
 use crate::time::Timestamp;
 use crate::uplink::collect::Collected;
 
-/// Time a gateway needs between being handed a frame and sending it.
-pub(crate) const LEAD_US: i64 = 60_000;
-/// A frame that is sent at once may leave so much later than planned. Whoever hands it over keeps to this, so that
-/// gateways are never given two frames for one moment.
-pub const AT_ONCE_LATEST_US: i64 = 500_000;
 /// A frame for a ping slot is made and handed over so long before: what an uplink asks for meanwhile has to go first.
 pub(crate) const SLOT_AHEAD_US: i64 = 1_000_000;
+
 /// Time for a frame to be made durable and to reach the gateway before a moment that is of our choosing.
 const AHEAD_US: i64 = 300_000;
-/// The most that common concentrators give; RX2's sub-band would allow more.
-const MAX_GATEWAY_EIRP_DBM: f32 = 27.0;
+
 /// A header with nothing behind it, in bytes: MHDR, FHDR, MIC.
 pub(crate) const HEADER_LEN: usize = 12;
+
 /// Ping slots considered, from the next on.
 const SLOTS: usize = 4;
+
 /// Gateways that differ by less in how well they hear a device are as good as each other.
 const SAME_QUALITY_DB: f32 = 4.0;
-
-/// What a transmission is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Window {
-    /// The first window after an uplink.
-    Rx1,
-    /// The second.
-    Rx2,
-    /// A slot between two beacons.
-    PingSlot,
-    /// A class C device's window that is always open.
-    ClassC,
-    /// Everyone who looks for a beacon.
-    Beacon,
-}
-
-impl Window {
-    /// As written everywhere.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Window::Rx1 => "RX1",
-            Window::Rx2 => "RX2",
-            Window::PingSlot => "ping slot",
-            Window::ClassC => "class C",
-            Window::Beacon => "beacon",
-        }
-    }
-}
-
-/// A moment in a gateway's own terms.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum When {
-    /// Its clock in microseconds, which wraps.
-    Clock(u32),
-    /// As soon as it has the frame.
-    AtOnce,
-    /// Microseconds since the GPS epoch.
-    Gps(i64),
-}
-
-/// One way to send a downlink.
-#[derive(Debug, Clone)]
-pub(crate) struct Candidate {
-    pub(crate) gateway: Eui64,
-    pub(crate) window: Window,
-    pub(crate) at: Timestamp,
-    pub(crate) when: When,
-    pub(crate) frequency_hz: u32,
-    pub(crate) modulation: Modulation,
-    /// Largest FRMPayload in this window.
-    pub(crate) max_payload: usize,
-    pub(crate) sub_band: &'static SubBand,
-    /// How well this gateway hears the device.
-    pub(crate) quality: f32,
-}
-
-impl Candidate {
-    pub(crate) fn airtime_us(&self, len: usize) -> u64 {
-        match (self.window, self.modulation) {
-            (Window::Beacon, Modulation::Lora { spreading_factor, bandwidth }) => {
-                airtime::LoraPacket::BEACON.airtime_us(spreading_factor, bandwidth.hz(), len)
-            }
-            _ => airtime::downlink_us(self.modulation, len),
-        }
-    }
-
-    pub(crate) fn end(&self, len: usize) -> Timestamp {
-        self.at.plus_us(self.airtime_us(len) as i64)
-    }
-
-    /// From when to when its gateway may be sending. One that is to send at once does so when it has the frame.
-    pub(crate) fn occupies(&self, len: usize) -> (Timestamp, Timestamp) {
-        match self.when {
-            When::AtOnce => (self.at.plus_us(-LEAD_US), self.end(len).plus_us(AT_ONCE_LATEST_US)),
-            When::Clock(_) | When::Gps(_) => (self.at, self.end(len)),
-        }
-    }
-
-    pub(crate) fn in_time(&self, now: Timestamp) -> bool {
-        now.plus_us(LEAD_US) <= self.at
-    }
-
-    /// Power at the connector: the sub-band's EIRP less the antenna's gain, in whole decibels.
-    pub(crate) fn power_dbm(&self, antenna_gain_dbi: f32) -> i32 {
-        (self.sub_band.gateway_eirp_dbm.min(MAX_GATEWAY_EIRP_DBM) - antenna_gain_dbi).floor() as i32
-    }
-}
-
-/// A channel to send on: frequency, modulation, room for payload, and the law.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Channel {
-    pub(crate) frequency_hz: u32,
-    pub(crate) modulation: Modulation,
-    pub(crate) max_payload: usize,
-    pub(crate) sub_band: &'static SubBand,
-}
-
-impl Channel {
-    /// `None` on a frequency outside every sub-band, which may not be sent on, or at a rate that is too
-    /// slow for it.
-    pub(crate) fn of(plan: &'static Plan, frequency_hz: u32, data_rate: u8, dwell_time: bool) -> Option<Self> {
-        let sub_band = plan.sub_band(frequency_hz)?;
-        let max_payload = plan.max_payload(data_rate, PayloadLimits { repeater: false, dwell_time })?;
-        Some(Self { frequency_hz, modulation: plan.data_rate(data_rate)?.modulation, max_payload, sub_band })
-    }
-
-    pub(crate) fn candidate(self, near: (Eui64, f32), window: Window, at: Timestamp, when: When) -> Candidate {
-        let Self { frequency_hz, modulation, max_payload, sub_band } = self;
-        let (gateway, quality) = near;
-        Candidate { gateway, window, at, when, frequency_hz, modulation, max_payload, sub_band, quality }
-    }
-}
 
 /// What a downlink follows, which decides when and where the windows open.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -291,72 +172,12 @@ pub(crate) enum NoWay {
     Busy(Busy),
 }
 
-/// A gateway that has something else to send.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Busy {
-    pub(crate) gateway: Eui64,
-    /// Whom that is for.
-    pub(crate) with: To,
-    pub(crate) until: Timestamp,
-}
-
-/// Why RX2 was taken, although RX1 comes first.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum WhyRx2 {
-    /// RX1 would use up more than twice as much of the airtime that is left.
-    Cheaper {
-        /// Share of the airtime left that RX1 would take.
-        rx1_share: f64,
-        /// Share that RX2 takes.
-        rx2_share: f64,
-    },
-    /// The frame does not fit into RX1.
-    TooLong {
-        /// Bytes to be sent.
-        len: usize,
-        /// Bytes that RX1's data rate allows.
-        max: usize,
-    },
-    /// RX1 opened too soon for the frame to reach a gateway in time.
-    TooLate,
-    /// The gateways that hear the device send something else during RX1.
-    Busy,
-    /// RX1's sub-band has no airtime left.
-    Airtime {
-        /// The sub-band.
-        sub_band: &'static str,
-    },
-    /// A gateway did not send it in RX1.
-    Refused,
-    /// There is no RX1 after this uplink: its frequency or data rate has none.
-    NoRx1,
-}
-
 /// The ways that are open, best first.
 #[derive(Debug)]
 pub(crate) struct Ways {
     pub(crate) open: Vec<Candidate>,
     /// What to say if the first of them is RX2.
     pub(crate) why_rx2: WhyRx2,
-}
-
-impl std::fmt::Display for WhyRx2 {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            WhyRx2::Cheaper { rx1_share, rx2_share } => write!(
-                f,
-                "RX1 would take {:.2} % of the airtime left in its sub-band, RX2 takes {:.2} %",
-                rx1_share * 100.0,
-                rx2_share * 100.0
-            ),
-            WhyRx2::TooLong { len, max } => write!(f, "{len} bytes do not fit into RX1, which takes {max}"),
-            WhyRx2::TooLate => f.write_str("RX1 was too near for the frame to reach a gateway in time"),
-            WhyRx2::Busy => f.write_str("every gateway that hears the device sends something else during RX1"),
-            WhyRx2::Airtime { sub_band } => write!(f, "sub-band {sub_band} of RX1 has no airtime left"),
-            WhyRx2::Refused => f.write_str("the gateway did not send it in RX1"),
-            WhyRx2::NoRx1 => f.write_str("there is no RX1 after an uplink on this frequency and data rate"),
-        }
-    }
 }
 
 /// Puts the ways that are open in order, best first, for a frame of `len` bytes.

@@ -4,14 +4,15 @@ use lorawan::Eui64;
 
 use crate::device::Device;
 use crate::device::profile::Class;
-use crate::downlink::frame::{Cargo, InFlight, Sent, To};
-use crate::downlink::outbox::OutboxState;
+use crate::downlink::candidate::{Candidate, To};
+use crate::downlink::frame::{Cargo, InFlight};
+use crate::downlink::item::OutboxState;
 use crate::downlink::schedule;
-use crate::downlink::schedule::{Candidate, NoWay, Ways, WhyRx2, Window};
+use crate::downlink::schedule::{NoWay, Ways};
 use crate::io::Effect;
 use crate::io::change::Change;
-use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
-use crate::io::transmission::{Transmission, TransmissionId, TxFailure};
+use crate::io::event::{DownlinkEvent, DownlinkStage, Event, SentBy};
+use crate::io::transmission::{Transmission, TransmissionId, TxFailure, WhyRx2, Window};
 use crate::ledger::{Minute, Transmitter};
 use crate::notice::Notice;
 use crate::time::Timestamp;
@@ -85,7 +86,7 @@ impl Engine {
             phy_payload: cargo.phy_payload.clone(),
         }));
         self.timers.set(taken.at.plus_us(REPORT_GRACE_US), Timer::ReportOverdue(id));
-        let sent = Sent {
+        let sent = SentBy {
             gateway: taken.gateway,
             window: taken.window,
             why_rx2: (taken.window == Window::Rx2).then_some(why_rx2),
@@ -236,7 +237,7 @@ pub(crate) fn airtime_change(transmitter: Transmitter, sub_band: &'static str, m
     }
 }
 
-fn published(dev_eui: Eui64, cargo: &Cargo, stage: DownlinkStage, sent: Option<Sent>) -> Effect {
+fn published(dev_eui: Eui64, cargo: &Cargo, stage: DownlinkStage, sent: Option<SentBy>) -> Effect {
     Effect::Publish(Event::Downlink(Box::new(DownlinkEvent {
         dev_eui,
         stage,

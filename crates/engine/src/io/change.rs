@@ -1,12 +1,13 @@
 //! State that an engine needs back after a restart.
 
-use crate::device::Nonces;
+use lorawan::Eui64;
+
 use crate::device::profile::Class;
 use crate::device::session::{Counters, Session};
 use crate::device::settings::Settings;
-use crate::downlink::outbox::{OutboxId, OutboxState};
+use crate::downlink::item::{OutboxId, OutboxState};
+use crate::io::config::Nonces;
 use crate::ledger::Transmitter;
-use lorawan::Eui64;
 
 /// State that an engine needs back after a restart.
 #[derive(Debug, Clone, PartialEq)]

@@ -2,10 +2,8 @@
 
 use lorawan::Eui64;
 
-use crate::device::{DeviceConfig, DeviceRecord};
-use crate::downlink::multicast::GroupConfig;
-use crate::downlink::outbox::{OutboxId, OutboxItem, Place};
-use crate::gateway::GatewayConfig;
+use crate::downlink::item::{OutboxId, OutboxItem, Place};
+use crate::io::config::{DeviceConfig, DeviceRecord, GatewayConfig, GroupConfig};
 use crate::ledger::{Transmitter, Used};
 use crate::time::Timestamp;
 

@@ -1,11 +1,13 @@
 //! What happened to devices and frames, for people and programs.
 
-use crate::downlink::outbox::OutboxId;
+use lorawan::{DevAddr, Eui64, Modulation};
+
+use crate::downlink::item::OutboxId;
 use crate::io::frame::{Radio, Reception};
+use crate::io::transmission::{WhyRx2, Window};
 use crate::notice::Notice;
 use crate::time::Timestamp;
 use crate::uplink::refusal::Refusal;
-use lorawan::{DevAddr, Eui64};
 
 /// Something worth telling.
 #[derive(Debug, Clone, PartialEq)]
@@ -183,9 +185,6 @@ impl DownlinkEvent {
     }
 }
 
-/// Where and how a downlink went out.
-pub type SentBy = crate::downlink::frame::Sent;
-
 /// A downlink's step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum DownlinkStage {
@@ -197,4 +196,25 @@ pub enum DownlinkStage {
     Returned(String),
     /// It is given up.
     Failed(String),
+}
+
+/// Where and how a downlink went out.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SentBy {
+    /// The gateway.
+    pub gateway: Eui64,
+    /// The device's window.
+    pub window: Window,
+    /// Why it is RX2 and not RX1.
+    pub why_rx2: Option<WhyRx2>,
+    /// Centre frequency.
+    pub frequency_hz: u32,
+    /// Modulation.
+    pub modulation: Modulation,
+    /// Time on air.
+    pub airtime_us: u64,
+    /// Power at the antenna connector.
+    pub power_dbm: i32,
+    /// The frame as sent.
+    pub phy_payload: Vec<u8>,
 }

@@ -1,8 +1,9 @@
 //! Frames as gateways hear them.
 
-use crate::time::Timestamp;
 use lorawan::{Eui64, Modulation};
 use serde::{Deserialize, Serialize};
+
+use crate::time::Timestamp;
 
 /// A frame as one gateway heard it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

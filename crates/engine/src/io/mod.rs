@@ -2,15 +2,20 @@
 
 pub mod change;
 pub mod command;
+pub mod config;
 pub mod event;
 pub mod frame;
 pub mod transmission;
+
+use lorawan::Eui64;
 
 use crate::io::change::Change;
 use crate::io::command::Command;
 use crate::io::event::Event;
 use crate::io::frame::FrameHeard;
 use crate::io::transmission::{Transmission, TransmissionId, TxFailure};
+use crate::notice::Notice;
+use crate::time::Timestamp;
 
 /// What happened.
 #[derive(Debug, Clone)]
@@ -39,4 +44,11 @@ pub enum Effect {
     Transmit(Transmission),
     /// Tell whoever listens.
     Publish(Event),
+}
+
+impl Notice {
+    /// The effect that tells it.
+    pub(crate) fn told(self, at: Timestamp, dev_eui: Eui64) -> Effect {
+        Effect::Publish(Event::Notice { dev_eui, at, notice: Box::new(self) })
+    }
 }

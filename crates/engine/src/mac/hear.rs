@@ -2,10 +2,9 @@
 //!
 //! A device that does not hear the answer asks again, so nothing is kept of a question.
 
-use lorawan::MacVersion;
 use lorawan::class_b::BEACON_PERIOD_S;
-use lorawan::gps_time;
 use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
+use lorawan::{MacVersion, gps_time};
 
 use crate::device::profile::Class;
 use crate::uplink::collect::Collected;

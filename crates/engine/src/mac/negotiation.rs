@@ -5,12 +5,11 @@ use lorawan::MacVersion;
 use lorawan::mac::{Battery, DownCommand, ForceRejoin, UpCommand};
 use lorawan::region::AdrSettings;
 
-use crate::clock_step::shift;
 use crate::device::profile::{MAX_EXTRA, RadioProfile, Rates};
 use crate::device::settings::Settings;
 use crate::mac::ask::{About, Ask, Reply, is_answer, is_sticky};
 use crate::notice::Notice;
-use crate::time::{DAY_US, Timestamp};
+use crate::time::{DAY_US, Timestamp, shift};
 
 /// Requests in a row without any answer after which they rest for a day.
 const PATIENCE: u8 = 8;

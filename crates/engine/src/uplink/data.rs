@@ -4,7 +4,6 @@ use lorawan::region::Use;
 use lorawan::wire::DataView;
 use lorawan::{Eui64, airtime, counter};
 
-use crate::Engine;
 use crate::device::Device;
 use crate::device::profile::{Class, RadioProfile, Rates};
 use crate::device::session::{NetworkKeys, SentOn, Session};
@@ -15,11 +14,11 @@ use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::event::{Event, UplinkEvent};
 use crate::ledger::Transmitter;
-use crate::mac;
 use crate::notice::Notice;
 use crate::time::{DAY_US, Timestamp};
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::Refusal;
+use crate::{Engine, mac};
 
 /// Two sendings of one uplink lie no further apart: RX2 has closed, and a random pause of seconds
 /// (TS001 §4.3.1.1 and §19.1) has passed, even at a low duty cycle.

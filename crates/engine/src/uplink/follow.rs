@@ -2,11 +2,10 @@
 
 use lorawan::region::AdrSettings;
 
-use crate::device::Device;
-use crate::device::adr;
 use crate::device::adr::AdrVerdict;
 use crate::device::profile::{Class, Rates};
 use crate::device::settings::Settings;
+use crate::device::{Device, adr};
 use crate::mac;
 use crate::mac::Heard;
 use crate::notice::Notice;

@@ -7,14 +7,16 @@ use lorawan::wire::{Answered, JoinAccept, JoinKind, JoinRequestView, RejoinReque
 use lorawan::{DevAddr, Eui64, MacVersion, NonceError};
 
 use crate::Engine;
+use crate::device::Device;
 use crate::device::session::{Counters, Session};
 use crate::device::settings::Settings;
-use crate::device::{Activation, Device};
-use crate::downlink::frame::{Cargo, To, words};
+use crate::downlink::candidate::To;
+use crate::downlink::frame::{Cargo, words};
 use crate::downlink::schedule;
 use crate::estates::tell_discarded;
 use crate::io::Effect;
 use crate::io::change::Change;
+use crate::io::config::Activation;
 use crate::io::event::{Event, JoinedEvent};
 use crate::time::Timestamp;
 use crate::uplink::collect::Collected;
