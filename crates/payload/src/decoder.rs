@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use crate::encode::Encoded;
-use crate::interpreter::Interpreter;
 use crate::low_power::LowPower;
-use crate::script::{DecodeError, Decoded, Limits, Script};
+use crate::outcome::{DecodeError, Decoded, Encoded};
+use crate::script::call::{Limits, Script};
+use crate::script::interpreter::Interpreter;
 use crate::table::Table;
 use crate::text::TextForm;
 

@@ -5,27 +5,21 @@
 //! returns becomes a flat list of named values; where the decoder can tell, each knows the bytes it came from.
 #![warn(missing_docs)]
 
-mod adapt;
 pub mod check;
 mod decoder;
-pub mod encode;
-mod field;
-pub mod interpreter;
 pub mod low_power;
+pub mod outcome;
 mod readings;
 pub mod script;
 pub mod table;
-mod table_read;
-mod table_write;
 pub mod text;
 pub mod trace;
 
 pub use decoder::{Decoder, Kind};
-pub use encode::Encoded;
-pub use interpreter::Interpreter;
 pub use low_power::LowPower;
+pub use outcome::{DecodeError, Decoded, Encoded, Entry, LowPowerError, Place, TableError, TableReadError, TextError};
 pub use readings::{MAX_READINGS, Meaning, Reading, ReadingValue};
-pub use script::{DecodeError, Decoded, Entry, Limits, Place, Script};
-pub use table::{Table, TableError};
-pub use table_read::NotRead;
+pub use script::call::{Limits, Script};
+pub use script::interpreter::Interpreter;
+pub use table::Table;
 pub use text::TextForm;

@@ -6,13 +6,13 @@ use std::sync::Arc;
 
 use serde::Deserialize;
 use serde_json::Value;
-use thiserror::Error;
 
-use crate::encode::Encoded;
-use crate::field::{Endian, MAX_PAYLOAD, check_name};
+use crate::outcome::MAX_DEFINITION_BYTES;
+use crate::outcome::{Encoded, LowPowerError, TableError};
 use crate::readings::{MAX_READINGS, Meaning, Reading, ReadingValue};
-use crate::table::{MAX_SOURCE, TableError, unreadable};
-use crate::table_write::flat;
+use crate::table::field::{Endian, MAX_PAYLOAD, check_name};
+use crate::table::unreadable;
+use crate::table::write::flat;
 
 /// A number within a value.
 #[derive(Debug)]
@@ -86,36 +86,6 @@ impl Type {
     }
 }
 
-/// Why a payload is not of this format.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum NotRead {
-    /// A type that is not known; how long its value is, nobody can tell.
-    #[error("type {kind} of channel {channel}, at byte {at}, is not known; what follows cannot be read")]
-    UnknownType {
-        /// The type.
-        kind: u8,
-        /// Its channel.
-        channel: u8,
-        /// Where the record begins.
-        at: usize,
-    },
-    /// It ends within a record.
-    #[error("the {kind} of channel {channel} needs {needs} bytes, and there are {has}")]
-    TooShort {
-        /// The type's name.
-        kind: &'static str,
-        /// Its channel.
-        channel: u8,
-        /// Bytes needed.
-        needs: usize,
-        /// Bytes there are.
-        has: usize,
-    },
-    /// A channel without type and value is left at the end.
-    #[error("the last byte is a channel without a value")]
-    LoneChannel,
-}
-
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Spec {
@@ -157,7 +127,7 @@ impl LowPower {
     /// # Errors
     /// If it is not TOML of this layout, or something in it cannot be.
     pub fn new(source: &str) -> Result<Self, TableError> {
-        if source.len() > MAX_SOURCE {
+        if source.len() > MAX_DEFINITION_BYTES {
             return Err(TableError::TooLong(source.len()));
         }
         let spec: Spec = toml::from_str(source).map_err(|why| unreadable(source, &why))?;
@@ -204,19 +174,19 @@ impl LowPower {
     ///
     /// # Errors
     /// If it ends within a record, or a type is not known.
-    pub fn decode(&self, payload: &[u8], out: &mut Vec<Reading>) -> Result<(), NotRead> {
+    pub fn decode(&self, payload: &[u8], out: &mut Vec<Reading>) -> Result<(), LowPowerError> {
         let mut at = 0;
         while at < payload.len() && out.len() < MAX_READINGS {
-            let [channel, number] = payload[at..].first_chunk().copied().ok_or(NotRead::LoneChannel)?;
+            let [channel, number] = payload[at..].first_chunk().copied().ok_or(LowPowerError::LoneChannel)?;
             let Some(kind) = Type::of(number) else {
-                return Err(NotRead::UnknownType { kind: number, channel, at });
+                return Err(LowPowerError::UnknownType { kind: number, channel, at });
             };
             let mut start = at + 2;
             for part in kind.parts {
                 let Part { bytes, signed, over, .. } = part;
                 let needs = start + bytes;
                 let Some(raw) = payload.get(start..needs) else {
-                    return Err(NotRead::TooShort { kind: kind.name, channel, needs, has: payload.len() });
+                    return Err(LowPowerError::TooShort { kind: kind.name, channel, needs, has: payload.len() });
                 };
                 let raw = Endian::Big.number(raw);
                 let unused = 64 - 8 * *bytes as u32;
@@ -294,7 +264,7 @@ mod tests {
 
     use super::*;
 
-    fn decode(source: &str, bytes: &[u8]) -> Result<Vec<(String, ReadingValue)>, NotRead> {
+    fn decode(source: &str, bytes: &[u8]) -> Result<Vec<(String, ReadingValue)>, LowPowerError> {
         let mut out = Vec::new();
         LowPower::new(source).unwrap().decode(bytes, &mut out)?;
         Ok(out.into_iter().map(|reading| (reading.name().to_owned(), reading.value)).collect())

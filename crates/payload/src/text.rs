@@ -4,38 +4,13 @@ use std::sync::Arc;
 
 use serde::Deserialize;
 use serde_json::Value;
-use thiserror::Error;
 
-use crate::encode::Encoded;
-use crate::field::{MAX_PAYLOAD, check_name};
-use crate::readings::{self, Meaning, Reading, ReadingValue};
-use crate::table::{MAX_SOURCE, TableError, unreadable};
-use crate::table_write::flat;
-
-/// Why a text holds no readings.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum NotRead {
-    /// Bytes that are no text.
-    #[error("byte {0} is not UTF-8: the payload is no text")]
-    NoText(usize),
-    /// No JSON.
-    #[error("it is no JSON: {0}")]
-    NoJson(String),
-    /// JSON that has no names.
-    #[error("it is JSON without names: an object is wanted")]
-    NoObject,
-    /// A pair without a name or a value.
-    #[error("{0:?} is no pair of name and value")]
-    NoPair(String),
-    /// Another number of values than there are names.
-    #[error("there are {found} values between separators, and {wanted} names for them")]
-    Values {
-        /// Values.
-        found: usize,
-        /// Names.
-        wanted: usize,
-    },
-}
+use crate::outcome::{Encoded, MAX_DEFINITION_BYTES, TableError, TextError};
+use crate::readings;
+use crate::readings::{Meaning, Reading, ReadingValue};
+use crate::table::field::{MAX_PAYLOAD, check_name};
+use crate::table::unreadable;
+use crate::table::write::flat;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -81,7 +56,7 @@ impl TextForm {
     /// # Errors
     /// If it is not TOML of this layout, or something in it cannot be.
     pub fn new(source: &str) -> Result<Self, TableError> {
-        if source.len() > MAX_SOURCE {
+        if source.len() > MAX_DEFINITION_BYTES {
             return Err(TableError::TooLong(source.len()));
         }
         let Spec { form, separator, between, field, port } =
@@ -118,8 +93,8 @@ impl TextForm {
     ///
     /// # Errors
     /// If it is no text of this form.
-    pub fn decode(&self, bytes: &[u8], out: &mut Vec<Reading>, warnings: &mut Vec<String>) -> Result<(), NotRead> {
-        let text = std::str::from_utf8(bytes).map_err(|why| NotRead::NoText(why.valid_up_to()))?;
+    pub fn decode(&self, bytes: &[u8], out: &mut Vec<Reading>, warnings: &mut Vec<String>) -> Result<(), TextError> {
+        let text = std::str::from_utf8(bytes).map_err(|why| TextError::NoText(why.valid_up_to()))?;
         let trimmed = text.trim_end_matches(['\0', '\r', '\n', ' ']);
         // Where a part lies in the payload: it is a slice of it.
         let span = |part: &str| {
@@ -128,9 +103,9 @@ impl TextForm {
         };
         match self.form {
             Form::Json => {
-                let value: Value = serde_json::from_str(trimmed).map_err(|why| NotRead::NoJson(why.to_string()))?;
+                let value: Value = serde_json::from_str(trimmed).map_err(|why| TextError::NoJson(why.to_string()))?;
                 if !value.is_object() {
-                    return Err(NotRead::NoObject);
+                    return Err(TextError::NoObject);
                 }
                 let found = readings::flatten(&value, warnings);
                 out.extend(found.into_iter().map(|reading| Reading { of: self.of(reading.name()), ..reading }));
@@ -138,7 +113,7 @@ impl TextForm {
             Form::Separated => {
                 let parts: Vec<&str> = trimmed.split(&self.separator).map(str::trim).collect();
                 if parts.len() != self.names.len() {
-                    return Err(NotRead::Values { found: parts.len(), wanted: self.names.len() });
+                    return Err(TextError::Values { found: parts.len(), wanted: self.names.len() });
                 }
                 let named = self.names.iter().zip(parts).filter(|(of, part)| !of.name.is_empty() && !part.is_empty());
                 out.extend(named.map(|(of, part)| Reading {
@@ -151,7 +126,7 @@ impl TextForm {
                 for part in trimmed.split(&self.separator).map(str::trim).filter(|part| !part.is_empty()) {
                     let pair = part.split_once(&self.between).map(|(name, value)| (name.trim(), value.trim()));
                     let good = pair.filter(|(name, value)| check_name(name).is_ok() && !value.is_empty());
-                    let (name, value) = good.ok_or_else(|| NotRead::NoPair(part.to_owned()))?;
+                    let (name, value) = good.ok_or_else(|| TextError::NoPair(part.to_owned()))?;
                     if out.len() >= readings::MAX_READINGS {
                         warnings.push(format!("only the first {} values are kept", readings::MAX_READINGS));
                         break;
@@ -217,7 +192,7 @@ mod tests {
 
     use super::*;
 
-    fn decode(form: &str, bytes: &[u8]) -> Result<Vec<Reading>, NotRead> {
+    fn decode(form: &str, bytes: &[u8]) -> Result<Vec<Reading>, TextError> {
         let mut out = Vec::new();
         TextForm::new(form).unwrap().decode(bytes, &mut out, &mut vec![]).map(|()| out)
     }
@@ -232,9 +207,9 @@ mod tests {
         let form = "form = 'json'\nfield = [{ name = 'tide.level', unit = 'm' }]";
         let found = decode(form, b"{\"tide\":{\"level\":2.4},\"mode\":\"ebb\"}\0\0").unwrap();
         assert_eq!(shown(&found), ["mode Text(\"ebb\")", "tide.level Number(2.4)m"]);
-        assert_eq!(decode(form, b"[1]"), Err(NotRead::NoObject));
-        assert!(matches!(decode(form, b"{"), Err(NotRead::NoJson(_))));
-        assert_eq!(decode(form, b"{\"a\xff"), Err(NotRead::NoText(3)));
+        assert_eq!(decode(form, b"[1]"), Err(TextError::NoObject));
+        assert!(matches!(decode(form, b"{"), Err(TextError::NoJson(_))));
+        assert_eq!(decode(form, b"{\"a\xff"), Err(TextError::NoText(3)));
     }
 
     #[test]
@@ -244,10 +219,10 @@ mod tests {
         let found = decode(form, b"2.41; 7 ;true;\r\n").unwrap();
         assert_eq!(shown(&found), ["level Number(2.41)m", "wet Boolean(true)"]);
         assert_eq!(found[1].bytes, Some(9..13));
-        assert_eq!(decode(form, b"1;2"), Err(NotRead::Values { found: 2, wanted: 4 }));
+        assert_eq!(decode(form, b"1;2"), Err(TextError::Values { found: 2, wanted: 4 }));
         let pairs = decode("form = 'pairs'\nseparator = ' '\nbetween = ':'", b"level:2.41 mode:ebb 9x:1").unwrap();
         assert_eq!(shown(&pairs), ["level Number(2.41)", "mode Text(\"ebb\")", "9x Number(1.0)"]);
-        assert_eq!(decode("form = 'pairs'", b"level"), Err(NotRead::NoPair("level".into())));
+        assert_eq!(decode("form = 'pairs'", b"level"), Err(TextError::NoPair("level".into())));
         assert_eq!(shown(&decode("form = 'pairs'", b"a=nan").unwrap()), ["a Text(\"nan\")"]);
     }
 

@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 
 use crate::decoder::Decoder;
-use crate::interpreter::Interpreter;
-use crate::script::{DecodeError, Decoded};
+use crate::outcome::{DecodeError, Decoded};
+use crate::script::interpreter::Interpreter;
 
 /// What a byte is changed by: all of its bits, the lowest and the highest one. A clamp or a mask hides some of these.
 const CHANGES: [u8; 3] = [0xff, 0x01, 0x80];

@@ -229,7 +229,7 @@ fn unexpected(answer: &Answer) -> Failure {
 /// # Errors
 /// If it does not load.
 pub fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
-    if source.len() > payload::script::MAX_SOURCE {
+    if source.len() > payload::outcome::MAX_SCRIPT_BYTES {
         return Err(Failure::from(&payload::DecodeError::TooLong(source.len())));
     }
     let source: Arc<str> = source.into();

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use serde_json::Value;
 
-use crate::encode::Encoded;
-use crate::field::Field;
+use crate::outcome::Encoded;
+use crate::table::field::Field;
 use crate::table::{Command, Table};
 
 /// Values by name; those within objects by names with dots.

@@ -12,7 +12,8 @@ use std::sync::Arc;
 use rquickjs::object::Filter;
 use rquickjs::{Context, Function, Object, Runtime};
 
-use crate::script::{Call, DecodeError, Entry, Script, limit};
+use crate::outcome::{DecodeError, Entry};
+use crate::script::call::{Call, Script, limit};
 
 /// Worlds kept; the one unused for longest gives way.
 const KEPT: usize = 16;

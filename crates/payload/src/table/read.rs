@@ -4,59 +4,19 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
-use thiserror::Error;
-
-use crate::field::{Endian, Field, FieldTrouble};
+use crate::outcome::TableReadError;
 use crate::readings::{MAX_READINGS, Meaning, Reading};
+use crate::table::field::{Endian, Field, FieldTrouble};
 use crate::table::{Block, Record, Table, Tail, Unknown, WhenSpec};
-
-/// Why a payload cannot be read by a table.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum NotRead {
-    /// No block is for such a payload.
-    #[error("no block of the table is for port {port} and {length} bytes that begin like this")]
-    NoBlock {
-        /// FPort.
-        port: u8,
-        /// Bytes there are.
-        length: usize,
-    },
-    /// It ends too early.
-    #[error("{field} needs {needs} bytes, and there are {has}")]
-    TooShort {
-        /// The field that is cut off.
-        field: String,
-        /// Bytes needed.
-        needs: usize,
-        /// Bytes there are.
-        has: usize,
-    },
-    /// A field holds what it cannot.
-    #[error("{field}: {why}")]
-    Field {
-        /// Which.
-        field: String,
-        /// In words.
-        why: String,
-    },
-    /// A record begins with a tag that the table does not have.
-    #[error("there is no record with tag {tag:#x}, which stands at byte {at}; what follows cannot be read")]
-    UnknownTag {
-        /// The tag.
-        tag: u64,
-        /// Where.
-        at: usize,
-    },
-}
 
 impl Table {
     /// Reads a payload; appends what is in it to `out`.
     ///
     /// # Errors
     /// If no block is for such a payload, or it does not hold what its block says.
-    pub fn decode(&self, port: u8, bytes: &[u8], out: &mut Vec<Reading>) -> Result<(), NotRead> {
+    pub fn decode(&self, port: u8, bytes: &[u8], out: &mut Vec<Reading>) -> Result<(), TableReadError> {
         let Some(block) = self.blocks.iter().find(|block| block.is_for(port, bytes)) else {
-            return Err(NotRead::NoBlock { port, length: bytes.len() });
+            return Err(TableReadError::NoBlock { port, length: bytes.len() });
         };
         read_fields(&block.fields, bytes, 0..bytes.len(), &Names::Plain, out)?;
         match &block.tail {
@@ -113,7 +73,7 @@ fn read_fields(
     part: Range<usize>,
     names: &Names<'_>,
     out: &mut Vec<Reading>,
-) -> Result<(), NotRead> {
+) -> Result<(), TableReadError> {
     let block = payload.get(part.start..part.end.min(payload.len())).unwrap_or_default();
     for field in fields {
         if out.len() >= MAX_READINGS {
@@ -129,9 +89,11 @@ fn read_fields(
             Err(FieldTrouble::TooShort { .. }) if field.optional => {}
             Err(FieldTrouble::TooShort { needs }) => {
                 let field = names.of(field).name.clone();
-                return Err(NotRead::TooShort { field, needs: part.start + needs, has: payload.len() });
+                return Err(TableReadError::TooShort { field, needs: part.start + needs, has: payload.len() });
             }
-            Err(FieldTrouble::Other(why)) => return Err(NotRead::Field { field: names.of(field).name.clone(), why }),
+            Err(FieldTrouble::Other(why)) => {
+                return Err(TableReadError::Field { field: names.of(field).name.clone(), why });
+            }
         }
     }
     Ok(())
@@ -151,9 +113,9 @@ fn read_records(
     unknown: Unknown,
     records: &BTreeMap<u64, Record>,
     out: &mut Vec<Reading>,
-) -> Result<(), NotRead> {
+) -> Result<(), TableReadError> {
     let Layout { tag_bytes, length_bytes, endian } = layout;
-    let short = |field: String, needs: usize| NotRead::TooShort { field, needs, has: payload.len() };
+    let short = |field: String, needs: usize| TableReadError::TooShort { field, needs, has: payload.len() };
     let mut seen: BTreeMap<u64, usize> = BTreeMap::new();
     while at < payload.len() {
         let head = tag_bytes + length_bytes;
@@ -169,7 +131,7 @@ fn read_records(
                     at = start + length;
                     continue;
                 }
-                _ => return Err(NotRead::UnknownTag { tag, at }),
+                _ => return Err(TableReadError::UnknownTag { tag, at }),
             }
         };
         let length = said.or(record.bytes).unwrap_or(0);

@@ -5,22 +5,12 @@ use rquickjs::{Ctx, Object};
 use serde::Deserialize;
 use serde_json::Value;
 
-use crate::interpreter::Interpreter;
-use crate::script::{DecodeError, Decoded, Entry, Script, call, result_of, texts};
+use crate::outcome::{DecodeError, Decoded, Encoded, Entry};
+use crate::script::call::{Script, call, result_of, texts};
+use crate::script::interpreter::Interpreter;
 
 /// The largest payload a frame can carry at any data rate (RP002-1.0.4 §2.4.6).
 const MAX_PAYLOAD: usize = 242;
-
-/// A downlink as a script makes it of named values.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Encoded {
-    /// The payload.
-    pub bytes: Vec<u8>,
-    /// FPort, if the script names one.
-    pub port: Option<u8>,
-    /// What the script found questionable.
-    pub warnings: Vec<String>,
-}
 
 #[derive(Deserialize)]
 #[serde(rename_all = "camelCase")]

@@ -3,7 +3,7 @@
 
 use rquickjs::Ctx;
 
-use crate::script::DecodeError;
+use crate::outcome::DecodeError;
 
 /// Declares what scripts for other places export by; on the first line, so that lines keep their numbers.
 const MODULE: &str = "var module = { exports: {} }, exports = module.exports; ";

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 
 use super::*;
 use crate::readings::{Reading, ReadingValue};
-use crate::table_read::NotRead;
+use crate::outcome::TableReadError;
 
 const GAUGE: &str = "
 [[block]]
@@ -36,7 +36,7 @@ fn table(source: &str) -> Table {
     Table::new(source).unwrap_or_else(|why| panic!("{why}"))
 }
 
-fn decode(table: &Table, port: u8, bytes: &[u8]) -> Result<Vec<Reading>, NotRead> {
+fn decode(table: &Table, port: u8, bytes: &[u8]) -> Result<Vec<Reading>, TableReadError> {
     let mut out = Vec::new();
     table.decode(port, bytes, &mut out).map(|()| out)
 }

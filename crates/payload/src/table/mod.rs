@@ -4,45 +4,21 @@
 //! may come a group that repeats, or records that begin with a tag. Everything is checked when the table is loaded, so that
 //! decoding is reading numbers from known places; and as the places are known, each reading knows its bytes.
 
+pub mod field;
+pub mod read;
+pub mod write;
+
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Deserialize;
-use thiserror::Error;
 
-use crate::field::{Endian, Field, FieldSpec, MAX_PAYLOAD, check_name};
+use crate::outcome::{MAX_DEFINITION_BYTES, TableError};
 use crate::readings::MAX_READINGS;
+use crate::table::field::{Endian, Field, FieldSpec, MAX_PAYLOAD, check_name};
 
-/// The longest table taken, in bytes.
-pub const MAX_SOURCE: usize = 256 * 1024;
 /// Blocks, commands, and records of a block, at most.
 const MOST: usize = 256;
-
-/// Why a table cannot be used.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum TableError {
-    /// It is longer than [`MAX_SOURCE`].
-    #[error("the table has {0} bytes, {MAX_SOURCE} are allowed")]
-    TooLong(usize),
-    /// It is not TOML, or has a field that tables do not have.
-    #[error("line {line}, column {column}: {message}")]
-    Unreadable {
-        /// Line, from 1.
-        line: usize,
-        /// Column, from 1.
-        column: usize,
-        /// What is wrong.
-        message: String,
-    },
-    /// Something in it cannot be.
-    #[error("{place}: {why}")]
-    Wrong {
-        /// Which block, and which field.
-        place: String,
-        /// In words.
-        why: String,
-    },
-}
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -321,7 +297,7 @@ impl Table {
     /// If it is not TOML of this layout, or something in it cannot be: fields that overlap, reach out of any payload, or have no
     /// meaning. The place is named.
     pub fn new(source: &str) -> Result<Self, TableError> {
-        if source.len() > MAX_SOURCE {
+        if source.len() > MAX_DEFINITION_BYTES {
             return Err(TableError::TooLong(source.len()));
         }
         let spec: TableSpec = toml::from_str(source).map_err(|why| unreadable(source, &why))?;
