@@ -26,7 +26,7 @@ pub struct Estate {
 
 impl Estate {
     /// What one is there, in words.
-    pub fn standing(&self) -> String {
+    pub fn role_label(&self) -> String {
         let parts: Vec<String> = self.only.iter().map(ToString::to_string).collect();
         match self.role {
             Some(role) if parts.is_empty() => role.to_string(),

@@ -11,13 +11,13 @@ pub mod health;
 pub mod job;
 pub mod ledger;
 pub mod message;
+pub mod metrics;
 pub mod model;
 pub mod people;
 pub mod problem;
 pub mod radio;
 pub mod reading;
 mod time;
-pub mod vitals;
 
 pub use time::{elapsed, millis, millis_option};
 
@@ -58,7 +58,7 @@ pub struct BandUse {
 
 /// What has come in from gateways since the service started, and what had to be dropped.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Intake {
+pub struct IngestStats {
     /// Datagrams received on the UDP port.
     pub datagrams: u64,
     /// Frames handed to the network.

@@ -13,12 +13,12 @@ pub mod downlink;
 pub mod fleet;
 pub mod gateway;
 pub mod input;
+pub mod metrics;
 pub mod model;
 pub mod people;
 pub mod radio;
 pub mod reading;
 pub mod token;
-pub mod vitals;
 
 use api::problem::Problem;
 

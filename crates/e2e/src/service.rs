@@ -27,7 +27,7 @@ pub struct Service {
     mqtt: Option<String>,
     /// Further options, the same at each start.
     options: Vec<String>,
-    surroundings: Surroundings,
+    surroundings: RegistrationContext,
     /// Ends what was mounted for its journal.
     mounted: Option<Mounted>,
     pub http: String,
@@ -50,7 +50,7 @@ struct Started {
 
 /// What a service is started in, beside its options.
 #[derive(Default, Clone)]
-struct Surroundings {
+struct RegistrationContext {
     /// Goes before the program.
     before: Vec<String>,
     environment: Vec<(String, String)>,
@@ -58,7 +58,7 @@ struct Surroundings {
     database_at: Option<SocketAddr>,
 }
 
-impl Surroundings {
+impl RegistrationContext {
     fn program(&self) -> Command {
         let herond = program("herond");
         let mut command = match self.before.split_first() {
@@ -79,7 +79,7 @@ fn start(
     (udp, tls): (&str, &str),
     mqtt: Option<&str>,
     options: &[String],
-    surroundings: &Surroundings,
+    surroundings: &RegistrationContext,
 ) -> Started {
     let mut process = surroundings
         .program()
@@ -117,7 +117,7 @@ fn folder() -> TempDir {
 }
 
 /// A database's address, where the service is to look for it.
-fn address(url: &str, surroundings: &Surroundings) -> String {
+fn address(url: &str, surroundings: &RegistrationContext) -> String {
     let Some(place) = surroundings.database_at else { return url.to_owned() };
     let (account, rest) = url.rsplit_once('@').expect("an account");
     let (_, name) = rest.split_once('/').expect("a name");
@@ -155,7 +155,7 @@ impl Unfinished {
     /// Starts it once more, to the end. Nobody is signed in to it.
     pub fn start(self) -> Service {
         let Self { mariadb, data, database } = self;
-        let surroundings = Surroundings::default();
+        let surroundings = RegistrationContext::default();
         let ports = ("127.0.0.1:0", "127.0.0.1:0");
         let started = start((&mariadb.url(&database), &data), ports, None, &[], &surroundings);
         Service {
@@ -204,14 +204,14 @@ impl Service {
     }
 
     async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>, options: Vec<String>) -> Self {
-        Self::within(mariadb, data, (mqtt, options), Surroundings::default()).await
+        Self::within(mariadb, data, (mqtt, options), RegistrationContext::default()).await
     }
 
     async fn within(
         mariadb: &'static MariaDb,
         data: TempDir,
         (mqtt, options): (Option<String>, Vec<String>),
-        surroundings: Surroundings,
+        surroundings: RegistrationContext,
     ) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
         let ports = ("127.0.0.1:0", "127.0.0.1:0");
@@ -248,14 +248,14 @@ impl Service {
 
     /// The first start of a service that reaches its database through a proxy.
     pub async fn through(mariadb: &'static MariaDb, proxy: SocketAddr) -> Self {
-        let surroundings = Surroundings { database_at: Some(proxy), ..Surroundings::default() };
+        let surroundings = RegistrationContext { database_at: Some(proxy), ..RegistrationContext::default() };
         Self::within(mariadb, folder(), (None, Vec::new()), surroundings).await
     }
 
     /// The first start of a service that may have only so many files open.
     pub async fn with_files(files: u32) -> Self {
         let before = vec!["prlimit".to_owned(), format!("--nofile={files}:{files}")];
-        let surroundings = Surroundings { before, ..Surroundings::default() };
+        let surroundings = RegistrationContext { before, ..RegistrationContext::default() };
         Self::within(MariaDb::shared(), folder(), (None, Vec::new()), surroundings).await
     }
 
@@ -278,7 +278,7 @@ impl Service {
             ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
         ];
         let environment = environment.map(|(name, value)| (name.to_owned(), value)).to_vec();
-        let surroundings = Surroundings { environment, ..Surroundings::default() };
+        let surroundings = RegistrationContext { environment, ..RegistrationContext::default() };
         Self::within(MariaDb::shared(), data, (None, Vec::new()), surroundings).await
     }
 

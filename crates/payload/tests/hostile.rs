@@ -152,7 +152,8 @@ fn tricks_with_prototypes_stay_in_their_call() {
 fn sources_of_any_size_and_bytes_are_answered() {
     let long = format!("// {}\nfunction decodeUplink() {{ return {{data: {{}}}} }}", "x".repeat(10_000_000));
     assert_eq!(Script::new(long.clone(), Limits::default()).unwrap_err(), DecodeError::TooLong(long.len()));
-    let just = format!("function decodeUplink() {{ return {{data: {{n: 1}}}} }}\n//{}", "x".repeat(MAX_SCRIPT_BYTES - 60));
+    let just =
+        format!("function decodeUplink() {{ return {{data: {{n: 1}}}} }}\n//{}", "x".repeat(MAX_SCRIPT_BYTES - 60));
     assert!(Script::new(just, Limits::default()).is_ok());
     for source in [
         "\u{feff}function decodeUplink() { return {data: {n: 1}} }",

@@ -259,7 +259,7 @@ pub(crate) fn parsed<T: FromStr<Err: Display>>(field: &str, text: &str) -> Resul
 #[cfg(test)]
 mod tests {
     use domain::Check as _;
-    use domain::device::register::{self, Premises, Surroundings};
+    use domain::device::register::{self, EstateDefaults, RegistrationContext};
     use lorawan::NetId;
 
     use super::*;
@@ -283,14 +283,14 @@ mod tests {
             let eui = gateway.to_register().check().unwrap().eui;
             assert_eq!(eui.to_bytes()[0] & 0x02, 0x02, "{eui} is locally administered: it is nobody's");
         }
-        let premises = Premises {
+        let defaults = EstateDefaults {
             fleets: scenario.fleets.iter().map(|fleet| (fleet.slug.clone(), None)).collect(),
             models: scenario.models.iter().map(|model| (model.slug.clone(), RadioSettings::default().into())).collect(),
-            ..Premises::default()
+            ..EstateDefaults::default()
         };
         let mut random = || [0; 16];
         let mut estate =
-            Surroundings { premises: &premises, net_id: NetId::new(0), taken: &|_| false, random: &mut random };
+            RegistrationContext { defaults: &defaults, net_id: NetId::new(0), taken: &|_| false, random: &mut random };
         for device in &scenario.devices {
             // What it names is there.
             let checked = register::check(&device.to_register(), &mut estate).unwrap();

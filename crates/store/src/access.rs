@@ -23,7 +23,7 @@ pub struct Grant {
 
 /// An estate that somebody has something to do with.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Standing {
+pub struct Membership {
     pub estate_id: EstateId,
     pub slug: String,
     pub name: String,
@@ -62,7 +62,7 @@ pub(crate) async fn stored(
 
 impl Store {
     /// Where somebody belongs, or has something shared; in one estate if it is named.
-    pub async fn standings(&self, person: PersonId, estate: Option<&str>) -> Result<Vec<Standing>, StoreError> {
+    pub async fn memberships(&self, person: PersonId, estate: Option<&str>) -> Result<Vec<Membership>, StoreError> {
         let rows = sqlx::query(
             "SELECT e.id, e.slug, e.name, m.role, NULL AS may, NULL AS fleet, NULL AS dev_eui, NULL AS until
              FROM memberships m JOIN estates e ON e.id = m.estate_id
@@ -82,24 +82,24 @@ impl Store {
         .bind(Utc::now())
         .fetch_all(&self.pool)
         .await?;
-        let mut found: Vec<Standing> = Vec::new();
+        let mut found: Vec<Membership> = Vec::new();
         for row in &rows {
             let estate_id: EstateId = row.try_get("id")?;
             if found.last().is_none_or(|last| last.estate_id != estate_id) {
                 let (slug, name) = (row.try_get("slug")?, row.try_get("name")?);
-                found.push(Standing { estate_id, slug, name, role: None, grants: Vec::new() });
+                found.push(Membership { estate_id, slug, name, role: None, grants: Vec::new() });
             }
-            let Some(standing) = found.last_mut() else { continue };
+            let Some(membership) = found.last_mut() else { continue };
             let role: Option<String> = row.try_get("role")?;
             match role.map(|role| role.parse::<Role>()).transpose().map_err(|e| StoreError::unreadable("role", e))? {
                 Some(role) => {
-                    standing.role = Some(role);
-                    standing.grants.push(Grant { rights: role_rights(role), scope: Scope::Estate, until: None });
+                    membership.role = Some(role);
+                    membership.grants.push(Grant { rights: role_rights(role), scope: Scope::Estate, until: None });
                 }
                 None => {
                     let may: String = row.try_get("may")?;
                     let (rights, until) = (share_rights(ShareLevel::of_name(&may)), row.try_get("until")?);
-                    standing.grants.push(Grant { rights, scope: scope(row)?, until });
+                    membership.grants.push(Grant { rights, scope: scope(row)?, until });
                 }
             }
         }

@@ -17,7 +17,7 @@ use sqlx::{MySql, QueryBuilder, Row as _};
 use crate::registering::{AMONG, among};
 use crate::rows::{eui, eui_bytes, json, region};
 use crate::state::Profiles;
-use crate::{EstateId, Part, Store, StoreError};
+use crate::{AccessFilter, EstateId, Store, StoreError};
 
 /// A device as its list shows it.
 #[derive(Debug, Clone)]
@@ -164,7 +164,7 @@ pub struct DeviceQuery {
     /// Part of a name, an EUI, an address or a tag.
     pub find: Option<String>,
     /// Only those in this part of the estate.
-    pub within: Option<Part>,
+    pub within: Option<AccessFilter>,
     pub order: DeviceOrder,
     /// Descending.
     pub backwards: bool,

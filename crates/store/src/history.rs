@@ -15,7 +15,7 @@ use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{StoredReading, parts};
-use crate::keeping::among;
+use crate::retention::among;
 use crate::rows::{eui, eui_bytes};
 use crate::{Store, StoreError};
 

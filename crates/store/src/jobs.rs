@@ -13,8 +13,8 @@ use ulid::Ulid;
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{HOUR_MS, SeriesId, list_late};
-use crate::keeping::among;
 use crate::readings::{write_failures, write_readings};
+use crate::retention::among;
 use crate::rows::{eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
 
@@ -250,7 +250,7 @@ impl Store {
 
     /// Lets what a job has put aside take the place of what was there: messages, values and what was told of failures.
     /// `found` gives what a decoded message comes to. Whether it was still to be done.
-    pub async fn take_place(
+    pub async fn swap_in_results(
         &self,
         id: &str,
         devices: &[Eui64],

@@ -6,8 +6,10 @@
 //! because a durable transaction for each frame is not affordable.
 
 mod access;
+mod access_filter;
 mod airtime;
 mod audit;
+mod bench;
 mod commit;
 mod connect;
 mod credentials;
@@ -21,23 +23,22 @@ mod gateways;
 mod groups;
 mod history;
 mod jobs;
-mod keeping;
-mod measure;
+mod key_rotation;
 mod messages;
 mod models;
 mod outbox;
-mod part;
 mod people;
 mod profiles;
 mod readings;
 mod registering;
-mod rotation;
+mod retention;
 mod rows;
 mod state;
 mod tokens;
 mod vault;
 
-pub use access::{Grant, InvitationToWrite, Standing, Taken, Taker};
+pub use access::{Grant, InvitationToWrite, Membership, Taken, Taker};
+pub use access_filter::AccessFilter;
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use audit::AuditQuery;
 pub use commit::{
@@ -55,11 +56,10 @@ pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
 pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use jobs::first_name_at;
+pub use key_rotation::Secrets;
 pub use models::{ImportedModel, ModelRow, Source};
-pub use part::Part;
 pub use people::{MemberChange, Person, PersonId, SignInRow};
 pub use readings::{JudgedSeries, ReadingRow};
-pub use rotation::Secrets;
 pub use state::gateway_config;
 pub use tokens::{TokenRow, TokenToMake};
 pub use vault::{Vault, VaultError};

@@ -7,14 +7,14 @@ use sqlx::{MySql, QueryBuilder, Row as _};
 use ulid::Ulid;
 
 use crate::rows::{eui_bytes, json};
-use crate::{EstateId, Part, Store, StoreError};
+use crate::{AccessFilter, EstateId, Store, StoreError};
 
 impl Store {
     /// An estate's messages, newest first; `before` is the last one of the page before.
     pub async fn messages(
         &self,
         estate_id: EstateId,
-        (device, within): (Option<Eui64>, Option<&Part>),
+        (device, within): (Option<Eui64>, Option<&AccessFilter>),
         kinds: &[String],
         before: Option<&str>,
         limit: u32,

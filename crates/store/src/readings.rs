@@ -10,7 +10,7 @@ use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{SeriesId, short_name};
-use crate::keeping::among;
+use crate::retention::among;
 use crate::rows::{eui, eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
 

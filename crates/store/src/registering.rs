@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 
 use chrono::Utc;
-use domain::device::change::DeviceEdit;
-use domain::device::register::{CheckedDevice, ModelBase, Premises, ProfileBase};
+use domain::device::change::DevicePatch;
+use domain::device::register::{CheckedDevice, EstateDefaults, ModelBase, ProfileBase};
 use engine::Activation;
 use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
@@ -30,27 +30,27 @@ struct SealedKeys {
 
 impl Store {
     /// What registrations in an estate can refer to.
-    pub async fn premises(&self, estate_id: EstateId) -> Result<Premises, StoreError> {
-        let mut premises = Premises::default();
+    pub async fn defaults(&self, estate_id: EstateId) -> Result<EstateDefaults, StoreError> {
+        let mut defaults = EstateDefaults::default();
         let fleets = sqlx::query("SELECT id, slug, default_app_key_sealed FROM fleets WHERE estate_id = ?");
         for row in fleets.bind(estate_id).fetch_all(&self.pool).await? {
             let sealed: Option<Vec<u8>> = row.try_get("default_app_key_sealed")?;
             let owner = fleet_owner(row.try_get("id")?);
             let key = sealed.map(|sealed| self.vault.open(Purpose::FleetKey, owner, &sealed));
-            premises.fleets.insert(row.try_get("slug")?, key.transpose()?.map(AesKey));
+            defaults.fleets.insert(row.try_get("slug")?, key.transpose()?.map(AesKey));
         }
         let models = sqlx::query("SELECT slug, radio, profile_id, flaw FROM models WHERE estate_id = ?");
         for row in models.bind(estate_id).fetch_all(&self.pool).await? {
             let radio = json("radio settings", &row.try_get::<String, _>("radio")?)?;
             let base = ModelBase { radio, profile_id: row.try_get("profile_id")?, flaw: row.try_get("flaw")? };
-            premises.models.insert(row.try_get("slug")?, base);
+            defaults.models.insert(row.try_get("slug")?, base);
         }
         let profiles = sqlx::query("SELECT slug, region, radio FROM radio_profiles WHERE estate_id = ?");
         for row in profiles.bind(estate_id).fetch_all(&self.pool).await? {
             let radio = json("radio settings", &row.try_get::<String, _>("radio")?)?;
-            premises.profiles.insert(row.try_get("slug")?, ProfileBase { region: region(&row)?, radio });
+            defaults.profiles.insert(row.try_get("slug")?, ProfileBase { region: region(&row)?, radio });
         }
-        Ok(premises)
+        Ok(defaults)
     }
 
     async fn ids(&self, estate_id: EstateId) -> Result<Ids, StoreError> {
@@ -138,7 +138,7 @@ impl Store {
     }
 
     /// Changes devices alike: all of them or none.
-    pub async fn edit_devices(&self, estate_id: EstateId, edits: &[(Eui64, DeviceEdit)]) -> Result<(), StoreError> {
+    pub async fn edit_devices(&self, estate_id: EstateId, edits: &[(Eui64, DevicePatch)]) -> Result<(), StoreError> {
         let Ids { fleets, models, profiles } = self.ids(estate_id).await?;
         let mut tx = self.pool.begin().await?;
         for (dev_eui, edit) in edits {

@@ -28,7 +28,7 @@ pub struct DeviceReading {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval_s: Option<f64>,
     /// Whether its next value is due.
-    pub standing: Standing,
+    pub freshness: Freshness,
     /// The lowest, the mean and the highest value of the last day.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub day: Option<Day>,
@@ -53,7 +53,7 @@ pub struct Day {
 /// Whether a reading's next value is due.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Standing {
+pub enum Freshness {
     /// It came lately.
     Fresh,
     /// It comes more seldom than its device is heard, and is not due.

@@ -9,7 +9,7 @@ use lorawan::{Eui64, MacVersion};
 use serde::Serialize;
 
 use crate::device::register;
-use crate::device::register::Premises;
+use crate::device::register::EstateDefaults;
 use crate::input;
 use crate::radio::diff::changes;
 use crate::radio::profile::{checked_profile, profile_of, suits};
@@ -19,7 +19,7 @@ pub const MOST_DEVICES: usize = 10_000;
 
 /// A device as it stands before a change.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct DeviceAsIs {
+pub struct DeviceSnapshot {
     pub dev_eui: Eui64,
     pub name: String,
     pub fleet: String,
@@ -37,7 +37,7 @@ pub struct DeviceAsIs {
 
 /// What is written down of a change. What is `None` stays; of those with a second `Option`, `None` within takes away.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct DeviceEdit {
+pub struct DevicePatch {
     pub name: Option<String>,
     pub fleet: Option<String>,
     pub model: Option<Option<String>>,
@@ -62,13 +62,13 @@ fn or_none(text: &str) -> Option<&str> {
 /// Names the field, the value and what is allowed.
 pub fn settle(
     change: &DeviceChange,
-    now: &DeviceAsIs,
-    premises: &Premises,
-) -> Result<(DeviceEdit, Vec<SettingChange>), Problem> {
+    now: &DeviceSnapshot,
+    defaults: &EstateDefaults,
+) -> Result<(DevicePatch, Vec<SettingChange>), Problem> {
     let slug = |field, text: &Option<String>| -> Result<Option<Option<String>>, Problem> {
         text.as_deref().map(|text| or_none(text).map(|slug| input::slug(field, slug)).transpose()).transpose()
     };
-    let mut edit = DeviceEdit {
+    let mut edit = DevicePatch {
         name: change.name.as_deref().map(|name| input::name("name", name)).transpose()?,
         fleet: change.fleet.as_deref().map(|fleet| input::slug("fleet", fleet)).transpose()?,
         model: slug("model", &change.model)?,
@@ -82,7 +82,7 @@ pub fn settle(
         tags: None,
     };
     if let Some(fleet) = &edit.fleet {
-        premises.fleet(fleet)?;
+        defaults.fleet(fleet)?;
     }
     let mut tags = change.tags.clone().unwrap_or_else(|| now.tags.clone());
     tags.extend(change.add_tags.iter().cloned());
@@ -94,10 +94,11 @@ pub fn settle(
     let model = edit.model.clone().unwrap_or_else(|| now.model.clone());
     let profile = edit.profile.clone().unwrap_or_else(|| now.profile.clone());
     let radio = edit.radio.as_ref().unwrap_or(&now.radio);
-    let before = premises.standing(now.model.as_deref(), now.profile.as_deref(), Some(now.region), &now.radio)?;
+    let before =
+        defaults.effective_settings(now.model.as_deref(), now.profile.as_deref(), Some(now.region), &now.radio)?;
     // A profile brings its region; without one it stays.
     let region = Some(now.region).filter(|_| edit.profile.as_ref().is_none_or(Option::is_none));
-    let after = premises.standing(model.as_deref(), profile.as_deref(), region, radio)?;
+    let after = defaults.effective_settings(model.as_deref(), profile.as_deref(), region, radio)?;
     edit.region = (after.region != now.region).then_some(after.region);
     suits(&after.radio, now.personalized)?;
     let (before, after) = (profile_of(&before.radio, before.region)?, checked_profile(&after.radio, after.region)?);
@@ -133,10 +134,10 @@ mod tests {
     use crate::device::register::ProfileBase;
     use api::radio::settings::Class;
 
-    fn premises() -> Premises {
+    fn defaults() -> EstateDefaults {
         let class_c = RadioSettings { class: Some(Class::C), ..RadioSettings::default() };
         let newest = RadioSettings { mac_version: Some(MacVersion::V1_1), ..RadioSettings::default() };
-        Premises {
+        EstateDefaults {
             fleets: [("tide".into(), None), ("scales".into(), None)].into(),
             models: [("sluice".to_owned(), class_c.into())].into(),
             profiles: [
@@ -147,8 +148,8 @@ mod tests {
         }
     }
 
-    fn now() -> DeviceAsIs {
-        DeviceAsIs {
+    fn now() -> DeviceSnapshot {
+        DeviceSnapshot {
             dev_eui: Eui64(1),
             name: "tide-01".into(),
             fleet: "tide".into(),
@@ -175,7 +176,7 @@ mod tests {
             remove_tags: vec!["old".into()],
             ..DeviceChange::default()
         };
-        let (edit, found) = settle(&change, &now(), &premises()).unwrap();
+        let (edit, found) = settle(&change, &now(), &defaults()).unwrap();
         assert_eq!((edit.fleet.as_deref(), edit.tags), (Some("scales"), Some(vec!["pier".to_owned()])));
         let said: Vec<String> = found.iter().map(|c| format!("{}: {} to {}", c.setting, c.before, c.after)).collect();
         assert_eq!(
@@ -188,21 +189,21 @@ mod tests {
                 "class: A to C"
             ]
         );
-        let (edit, found) = settle(&DeviceChange::default(), &now(), &premises()).unwrap();
-        assert_eq!((edit, found), (DeviceEdit::default(), Vec::new()));
+        let (edit, found) = settle(&DeviceChange::default(), &now(), &defaults()).unwrap();
+        assert_eq!((edit, found), (DevicePatch::default(), Vec::new()));
     }
 
     #[test]
     fn a_profile_brings_its_region_and_may_be_taken_away() {
         let profile = |slug: &str| DeviceChange { profile: Some(slug.into()), ..DeviceChange::default() };
-        let (edit, found) = settle(&profile("island"), &now(), &premises()).unwrap();
+        let (edit, found) = settle(&profile("island"), &now(), &defaults()).unwrap();
         assert_eq!(edit.region, Some(Region::In865));
         assert!(found.iter().any(|change| change.setting == "region" && change.after == "IN865"));
-        let on_island = DeviceAsIs { profile: Some("island".into()), region: Region::In865, ..now() };
-        let (edit, _) = settle(&profile(""), &on_island, &premises()).unwrap();
+        let on_island = DeviceSnapshot { profile: Some("island".into()), region: Region::In865, ..now() };
+        let (edit, _) = settle(&profile(""), &on_island, &defaults()).unwrap();
         assert_eq!((edit.profile, edit.region), (Some(None), None));
-        let why = settle(&profile("newest"), &now(), &premises()).unwrap_err();
+        let why = settle(&profile("newest"), &now(), &defaults()).unwrap_err();
         assert!(why.to_string().contains("other root keys"), "{why}");
-        assert_eq!(settle(&profile("none"), &now(), &premises()).unwrap_err().field.as_deref(), Some("profile"));
+        assert_eq!(settle(&profile("none"), &now(), &defaults()).unwrap_err().field.as_deref(), Some("profile"));
     }
 }

@@ -12,7 +12,7 @@ use lorawan::Eui64;
 use crate::csv;
 use crate::csv::{Column, Row, Shape, word, yes};
 use crate::device::register;
-use crate::device::register::{CheckedDevice, Surroundings};
+use crate::device::register::{CheckedDevice, RegistrationContext};
 
 /// Devices of one file.
 pub const MOST_ROWS: usize = 20_000;
@@ -104,7 +104,11 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
 
 /// Reads a file's text; a row that cannot be read does not cost the others. Of two rows with one DevEUI or name the
 /// second is refused.
-pub fn read(options: &ImportOptions, text: &str, estate: &mut Surroundings<'_>) -> Result<Vec<CheckedRow>, Problem> {
+pub fn read(
+    options: &ImportOptions,
+    text: &str,
+    estate: &mut RegistrationContext<'_>,
+) -> Result<Vec<CheckedRow>, Problem> {
     let mut euis: HashMap<Eui64, u64> = HashMap::new();
     let mut names: HashMap<String, u64> = HashMap::new();
     let rows = SHAPE.read(text)?.into_iter();
@@ -216,16 +220,21 @@ mod tests {
     use lorawan::region::Region;
 
     use super::*;
-    use crate::device::register::Premises;
+    use crate::device::register::EstateDefaults;
     use api::radio::settings::Class;
 
     fn read(csv: &str, options: &ImportOptions) -> Result<Vec<CheckedRow>, Problem> {
-        let premises = Premises { fleets: [("tide".into(), None)].into(), ..Premises::default() };
+        let defaults = EstateDefaults { fleets: [("tide".into(), None)].into(), ..EstateDefaults::default() };
         let mut random = || [9; 16];
         super::read(
             options,
             csv,
-            &mut Surroundings { premises: &premises, net_id: NetId::new(0), taken: &|_| false, random: &mut random },
+            &mut RegistrationContext {
+                defaults: &defaults,
+                net_id: NetId::new(0),
+                taken: &|_| false,
+                random: &mut random,
+            },
         )
     }
 

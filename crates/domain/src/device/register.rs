@@ -50,7 +50,7 @@ impl From<RadioSettings> for ModelBase {
 
 /// What an estate has that devices refer to.
 #[derive(Debug, Clone, Default)]
-pub struct Premises {
+pub struct EstateDefaults {
     /// Default keys by the fleets' short names.
     pub fleets: HashMap<String, Option<AesKey>>,
     /// Models by their short names.
@@ -61,12 +61,12 @@ pub struct Premises {
 
 /// What a device stands on: its settings in all, and where it is used.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Standing {
+pub struct EffectiveSettings {
     pub region: Region,
     pub radio: RadioSettings,
 }
 
-impl Premises {
+impl EstateDefaults {
     fn of<T: Clone>(all: &HashMap<String, T>, what: &str, slug: &str) -> Result<T, Problem> {
         let known = all.get(slug).cloned();
         known.ok_or_else(|| bad_field(what, slug, format!("there is no such {what} in this estate")))
@@ -89,13 +89,13 @@ impl Premises {
     ///
     /// # Errors
     /// If model or profile are not there, if the profile is for another region, or if the settings cannot be.
-    pub fn standing(
+    pub fn effective_settings(
         &self,
         model: Option<&str>,
         profile: Option<&str>,
         region: Option<Region>,
         own: &RadioSettings,
-    ) -> Result<Standing, Problem> {
+    ) -> Result<EffectiveSettings, Problem> {
         let make = model.map(|model| Self::of(&self.models, "model", model)).transpose()?.unwrap_or_default().radio;
         let base = profile.map(|profile| Self::of(&self.profiles, "profile", profile)).transpose()?;
         let region = match (region, base.as_ref().map(|base| base.region)) {
@@ -107,14 +107,14 @@ impl Premises {
         };
         let radio = over(own, &over(&base.map(|base| base.radio).unwrap_or_default(), &make));
         profile_of(&radio, region)?;
-        Ok(Standing { region, radio })
+        Ok(EffectiveSettings { region, radio })
     }
 }
 
 /// Where a device is registered, and what is needed to make values up.
-pub struct Surroundings<'a> {
+pub struct RegistrationContext<'a> {
     /// What the estate has.
-    pub premises: &'a Premises,
+    pub defaults: &'a EstateDefaults,
     /// The network, whose addresses are given out.
     pub net_id: NetId,
     /// Whether an address is in use.
@@ -123,7 +123,7 @@ pub struct Surroundings<'a> {
     pub random: &'a mut (dyn FnMut() -> [u8; 16] + Send),
 }
 
-impl Surroundings<'_> {
+impl RegistrationContext<'_> {
     fn key(&mut self, field: &str, text: &str) -> Result<AesKey, Problem> {
         match text.trim() {
             GENERATE => Ok(AesKey((self.random)())),
@@ -158,8 +158,8 @@ impl Check for PersonalSession {
         let mut none = || [0; 16];
         check_session(
             self,
-            &mut Surroundings {
-                premises: &Premises::default(),
+            &mut RegistrationContext {
+                defaults: &EstateDefaults::default(),
                 net_id: NetId::new(0),
                 taken: &|_| false,
                 random: &mut none,
@@ -170,7 +170,7 @@ impl Check for PersonalSession {
 
 fn check_session(
     session: &PersonalSession,
-    estate: &mut Surroundings<'_>,
+    estate: &mut RegistrationContext<'_>,
 ) -> Result<(DevAddr, SessionKeys11), Problem> {
     let nwk_s_key = estate.key("personal.nwk_s_key", &session.nwk_s_key)?;
     let app_s_key = estate.key("personal.app_s_key", &session.app_s_key)?;
@@ -250,22 +250,22 @@ fn stated(field: &str, entered: &str, on_label: Option<Eui64>) -> Result<Eui64, 
 ///
 /// # Errors
 /// Names the field, the value and what is allowed; keys are not repeated.
-pub fn check(new: &NewDevice, estate: &mut Surroundings<'_>) -> Result<CheckedDevice, Problem> {
+pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<CheckedDevice, Problem> {
     let label = new.label.as_deref().filter(|text| !text.trim().is_empty()).map(label::read).transpose()?;
     let dev_eui = stated("dev_eui", &new.dev_eui, label.as_ref().map(|label| label.dev_eui))?;
     let join_eui = stated("join_eui", &new.join_eui, label.as_ref().map(|label| label.join_eui))?;
-    let of_label = label.as_ref().and_then(|label| estate.premises.model_of_label(label));
+    let of_label = label.as_ref().and_then(|label| estate.defaults.model_of_label(label));
     let serial = label.and_then(|label| label.serial_number).map(|serial| format!("serial number {serial}"));
     let about = if new.description.trim().is_empty() { serial } else { None };
     let fleet = input::slug("fleet", &new.fleet)?;
-    let fleet_key = estate.premises.fleet(&fleet)?;
+    let fleet_key = estate.defaults.fleet(&fleet)?;
     let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| input::slug(field, slug)).transpose();
     let (model, profile) = (slug("model", &new.model)?.or(of_label), slug("profile", &new.profile)?);
-    let flaw = model.as_ref().and_then(|slug| estate.premises.models.get(slug)?.flaw.as_ref());
+    let flaw = model.as_ref().and_then(|slug| estate.defaults.models.get(slug)?.flaw.as_ref());
     let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is mended: {flaw}."));
-    let standing = estate.premises.standing(model.as_deref(), profile.as_deref(), new.region, &new.radio)?;
-    let version_of_mac = checked_profile(&standing.radio, standing.region)?.version;
-    suits(&standing.radio, new.personal.is_some())?;
+    let effective = estate.defaults.effective_settings(model.as_deref(), profile.as_deref(), new.region, &new.radio)?;
+    let version_of_mac = checked_profile(&effective.radio, effective.region)?.version;
+    suits(&effective.radio, new.personal.is_some())?;
     let name = if new.name.trim().is_empty() { dev_eui.to_string() } else { input::name("name", &new.name)? };
     Ok(CheckedDevice {
         dev_eui,
@@ -275,9 +275,9 @@ pub fn check(new: &NewDevice, estate: &mut Surroundings<'_>) -> Result<CheckedDe
         fleet,
         model,
         profile,
-        region: standing.region,
+        region: effective.region,
         radio: new.radio.clone(),
-        whole: standing.radio,
+        whole: effective.radio,
         description: description(about.as_ref().unwrap_or(&new.description))?,
         hardware: version("hardware", new.hardware.as_deref())?,
         firmware: version("firmware", new.firmware.as_deref())?,
@@ -290,7 +290,7 @@ fn check_activation(
     new: &NewDevice,
     version: MacVersion,
     fleet_key: Option<AesKey>,
-    estate: &mut Surroundings<'_>,
+    estate: &mut RegistrationContext<'_>,
 ) -> Result<Activation, Problem> {
     let missing = |field, why: &str| bad_field(field, "", why.to_owned());
     if let Some(personal) = &new.personal {

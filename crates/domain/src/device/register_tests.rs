@@ -3,7 +3,7 @@ use crate::device::read_back::warnings;
 use api::radio::settings::Class;
 
 /// An estate with a fleet that has a key, one that has none, a model and a profile.
-fn surrounded<T>(run: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
+fn surrounded<T>(run: impl FnOnce(&mut RegistrationContext<'_>) -> T) -> T {
     let mut next = 0u8;
     let mut random = || {
         next += 1;
@@ -11,13 +11,13 @@ fn surrounded<T>(run: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
     };
     let class_c = RadioSettings { class: Some(Class::C), rx_delay_s: Some(2), ..RadioSettings::default() };
     let slow = RadioSettings { rx_delay_s: Some(5), ..RadioSettings::default() };
-    let premises = Premises {
+    let defaults = EstateDefaults {
         fleets: [("tide".into(), None), ("scales".into(), Some(AesKey([0x5c; 16])))].into(),
         models: [("sluice".to_owned(), class_c.into())].into(),
         profiles: [("island".to_owned(), ProfileBase { region: Region::In865, radio: slow })].into(),
     };
-    run(&mut Surroundings {
-        premises: &premises,
+    run(&mut RegistrationContext {
+        defaults: &defaults,
         net_id: NetId::new(0),
         taken: &|addr| addr == NetId::new(0).dev_addr(0x0202_0202),
         random: &mut random,

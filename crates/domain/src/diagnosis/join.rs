@@ -18,7 +18,7 @@ const WEAK_DBM: f32 = -118.0;
 const UNHEARD: usize = 2;
 
 /// What is around a device that was never heard.
-pub struct Around<'a> {
+pub struct JoinContext<'a> {
     /// The estate's gateways.
     pub gateways: &'a [Gateway],
     /// Devices that ask to join unregistered.
@@ -36,7 +36,7 @@ fn listed<'a>(names: impl Iterator<Item = &'a str>) -> String {
 }
 
 /// What has to be true before a device is heard, in order. Nothing for one that was heard, well or badly.
-pub fn conditions(detail: &DeviceDetail, around: &Around<'_>) -> Vec<Condition> {
+pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condition> {
     let device = &detail.device;
     if device.last_heard.is_some() || device.refusal.is_some() {
         return Vec::new();

@@ -1,7 +1,7 @@
 //! Charts: which span and step, how values are summed up, where gaps are drawn.
 
 use api::problem::{Problem, bad_field};
-use api::reading::chart::{ChartPoint, Standing, WantedChart};
+use api::reading::chart::{ChartPoint, Freshness, WantedChart};
 use chrono::{DateTime, TimeDelta, Utc};
 
 /// Lines that one chart can have.
@@ -20,13 +20,13 @@ const SELDOM: f64 = 2.5;
 const GAP: f64 = 2.5;
 
 /// From how old it is and how often it comes.
-pub fn freshness(age: TimeDelta, interval_s: Option<f64>, device_s: Option<f64>) -> Standing {
+pub fn freshness(age: TimeDelta, interval_s: Option<f64>, device_s: Option<f64>) -> Freshness {
     let age_s = age.num_milliseconds() as f64 / 1000.0;
-    let Some(interval_s) = interval_s else { return Standing::Fresh };
+    let Some(interval_s) = interval_s else { return Freshness::Fresh };
     match device_s {
-        _ if age_s > interval_s * OVERDUE => Standing::Overdue,
-        Some(device_s) if interval_s > device_s * SELDOM => Standing::NowAndThen,
-        _ => Standing::Fresh,
+        _ if age_s > interval_s * OVERDUE => Freshness::Overdue,
+        Some(device_s) if interval_s > device_s * SELDOM => Freshness::NowAndThen,
+        _ => Freshness::Fresh,
     }
 }
 

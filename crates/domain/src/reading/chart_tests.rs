@@ -52,12 +52,12 @@ fn texts_show_when_they_change() {
 
 #[test]
 fn a_reading_that_comes_now_and_then_is_not_missing() {
-    let standing = |age_s, interval_s| freshness(TimeDelta::seconds(age_s), interval_s, Some(600.0));
-    assert_eq!(standing(500, Some(600.0)), Standing::Fresh);
-    assert_eq!(standing(7200, Some(600.0)), Standing::Overdue);
-    assert_eq!(standing(7200, Some(21_600.0)), Standing::NowAndThen);
-    assert_eq!(standing(90_000, Some(21_600.0)), Standing::Overdue);
-    assert_eq!(standing(90_000, None), Standing::Fresh);
+    let freshness = |age_s, interval_s| freshness(TimeDelta::seconds(age_s), interval_s, Some(600.0));
+    assert_eq!(freshness(500, Some(600.0)), Freshness::Fresh);
+    assert_eq!(freshness(7200, Some(600.0)), Freshness::Overdue);
+    assert_eq!(freshness(7200, Some(21_600.0)), Freshness::NowAndThen);
+    assert_eq!(freshness(90_000, Some(21_600.0)), Freshness::Overdue);
+    assert_eq!(freshness(90_000, None), Freshness::Fresh);
 }
 
 #[test]

@@ -14,7 +14,7 @@ use crate::scenes::{DEV_EUI, GATEWAY, device};
 const THEIRS: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 
 async fn foreign(service: &Service) -> u64 {
-    let intake: api::Intake = service.done(Method::GET, "/intake", None).await;
+    let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
     intake.dropped.iter().find(|dropped| dropped.reason == "foreign").map_or(0, |dropped| dropped.count)
 }
 

@@ -29,7 +29,7 @@ async fn a_stranger_is_answered_listed_and_not_believed() {
 
     let strangers: Vec<Stranger> = service.get("strangers").await;
     assert_eq!((strangers.len(), strangers[0].eui, strangers[0].frames_turned_away), (1, GATEWAY, 1));
-    let intake: api::Intake = service.done(reqwest::Method::GET, "/intake", None).await;
+    let intake: api::IngestStats = service.done(reqwest::Method::GET, "/intake", None).await;
     assert_eq!(intake.frames, 0);
     assert_eq!((intake.dropped[0].reason.as_str(), intake.dropped[0].count), ("stranger_gateway", 1));
     let traffic: Page<Message> = service.get("traffic").await;
@@ -299,7 +299,7 @@ async fn any_datagram_is_survived() {
         bench.gateway.send(&noise).await;
     }
     let intake = until("all kinds to be counted", async || {
-        let intake: api::Intake = bench.service.done(reqwest::Method::GET, "/intake", None).await;
+        let intake: api::IngestStats = bench.service.done(reqwest::Method::GET, "/intake", None).await;
         let has = |reason: &str| intake.dropped.iter().any(|d| d.reason == reason);
         let kinds = [
             "too_short",

@@ -142,7 +142,7 @@ async fn a_revoked_certificate_is_not_believed_even_if_the_broker_does() {
     service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &own[0].id, "--yes"]);
     caller.push(&device(DEV_EUI).join_request(), 1).await;
     let intake = until("it to be turned away", async || {
-        let intake: api::Intake = service.done(Method::GET, "/intake", None).await;
+        let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
         intake.dropped.iter().any(|d| d.reason == "turned_away").then_some(intake)
     })
     .await;
@@ -190,7 +190,7 @@ async fn a_message_that_is_too_long_is_dropped_and_counted_and_others_go_on() {
         .unwrap();
     assert!(published.status.success(), "{}", String::from_utf8_lossy(&published.stderr));
     until("it to be counted", async || {
-        let intake: api::Intake = service.done(Method::GET, "/intake", None).await;
+        let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
         intake.dropped.iter().any(|d| d.reason == "unreadable_json" && d.last.contains("40000 bytes")).then_some(())
     })
     .await;

@@ -12,8 +12,8 @@ use api::message::{Body, Evidence, Message, Reading, ReadingValue, RefusalNote};
 use api::model::PutModel;
 use api::reading::ReadingRule;
 use chrono::{DateTime, TimeDelta, Utc};
-use domain::device::change::DeviceEdit;
-use domain::device::register::{Premises, Surroundings};
+use domain::device::change::DevicePatch;
+use domain::device::register::{EstateDefaults, RegistrationContext};
 use e2e::mariadb::MariaDb;
 use engine::{
     Activation, AdrAck, Change, Command, Counters, DeviceRecord, Nonces, OutboxId, OutboxItem, OutboxState, Policy,
@@ -66,7 +66,7 @@ async fn records_in(database: &str) -> (Records, u32) {
     assert!(store.nobody_yet().await.unwrap());
     store.found_first("tarnsey", "Tarnsey", "owner", "$hash").await.unwrap();
     let (owner, _) = store.person("owner").await.unwrap().unwrap();
-    let estate = store.standings(owner.id, None).await.unwrap().remove(0).estate_id;
+    let estate = store.memberships(owner.id, None).await.unwrap().remove(0).estate_id;
     store.add_fleet(estate, "tide", "Tide", Policy::default()).await.unwrap();
     let readings = BTreeMap::from([("level".to_owned(), ReadingRule::of_unit("m"))]);
     let model = PutModel { maker: "M".into(), name: "N".into(), readings, ..PutModel::default() };
@@ -98,14 +98,18 @@ fn device(name: &str, dev_eui: Eui64) -> domain::device::register::CheckedDevice
         model: Some("probe".into()),
         ..NewDevice::default()
     };
-    let premises = Premises {
+    let defaults = EstateDefaults {
         fleets: [("tide".into(), None)].into(),
         models: [("probe".to_owned(), Default::default())].into(),
-        ..Premises::default()
+        ..EstateDefaults::default()
     };
     let mut random = || [0; 16];
-    let mut estate =
-        Surroundings { premises: &premises, net_id: lorawan::NetId::new(0), taken: &|_| false, random: &mut random };
+    let mut estate = RegistrationContext {
+        defaults: &defaults,
+        net_id: lorawan::NetId::new(0),
+        taken: &|_| false,
+        random: &mut random,
+    };
     register::check(&new, &mut estate).unwrap()
 }
 
@@ -427,7 +431,7 @@ async fn lists_are_searched_filtered_and_ordered() {
     };
     let activity = vec![heard(2, 300), heard(3, 500), heard(4, 10)];
     store.commit(&Batch { activity, ..Batch::default() }).await.unwrap();
-    let disabled = DeviceEdit { disabled: Some(true), ..DeviceEdit::default() };
+    let disabled = DevicePatch { disabled: Some(true), ..DevicePatch::default() };
     store.edit_devices(estate, &[(Eui64(DEV.0 + 4), disabled)]).await.unwrap();
     let list = async |which: DeviceQuery| -> Vec<String> {
         let rows = store.devices(estate, &which, 9).await.unwrap();

@@ -60,7 +60,7 @@ impl Engine {
                     device.nonces.spend(device.config.profile.version.dev_nonce_rule(), request.dev_nonce());
                 }
                 let request = Request { dev_eui, kind: JoinKind::Join, nonce: request.dev_nonce() };
-                self.welcome(now, &request, frame, effects);
+                self.accept_join(now, &request, frame, effects);
             }
             Err(mut reason) => {
                 if let (Refusal::JoinMic { fleet_key, key_reversed: false, .. }, Some(dev_eui)) = (&mut reason, named) {
@@ -117,7 +117,7 @@ impl Engine {
         match self.check_rejoin(request) {
             Ok(()) => {
                 let kind = JoinKind::Rejoin(request.to().kind());
-                self.welcome(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
+                self.accept_join(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
             }
             Err(reason) if named.is_none() => self.refuse_unknown(frame, reason, effects),
             Err(reason) => effects.push(frame.refused(named, reason)),
@@ -127,7 +127,7 @@ impl Engine {
 
     /// Agrees on a new session with a device and answers it. The running session goes on until the first
     /// uplink under the new one: the answer may not arrive.
-    fn welcome(&mut self, now: Timestamp, request: &Request, frame: &Collected, effects: &mut Vec<Effect>) {
+    fn accept_join(&mut self, now: Timestamp, request: &Request, frame: &Collected, effects: &mut Vec<Effect>) {
         let Request { dev_eui, kind, nonce } = *request;
         let dev_addr = self.choose_addr();
         self.detach(dev_eui);

@@ -3,8 +3,8 @@ use std::collections::BTreeMap;
 use serde_json::{Value, json};
 
 use super::*;
-use crate::readings::{Reading, ReadingValue};
 use crate::outcome::TableReadError;
+use crate::readings::{Reading, ReadingValue};
 
 const GAUGE: &str = "
 [[block]]

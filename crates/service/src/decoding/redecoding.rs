@@ -122,7 +122,7 @@ impl Worker {
         let found = |message: &Message| found_in(&self.directory, estate, message);
         let mut refused = 0;
         loop {
-            match self.store.take_place(&job.id, &devices, (from, until), &note, &found).await {
+            match self.store.swap_in_results(&job.id, &devices, (from, until), &note, &found).await {
                 Ok(true) => break,
                 Ok(false) => return Ok(End::Stopped),
                 // Two that wait for each other's rows: one of them has to begin again.

@@ -29,7 +29,7 @@ const KEPT: TimeDelta = TimeDelta::days(400);
 
 /// An event before it has a name and a time.
 #[derive(Debug, Clone)]
-pub struct Happening {
+pub struct GatewayEventDraft {
     kind: GatewayEventKind,
     text: String,
     next: Option<String>,
@@ -37,7 +37,7 @@ pub struct Happening {
     state: Option<GatewayState>,
 }
 
-impl Happening {
+impl GatewayEventDraft {
     pub fn new(kind: GatewayEventKind, text: impl Into<String>) -> Self {
         Self { kind, text: text.into(), next: None, address: None, state: None }
     }
@@ -64,7 +64,7 @@ impl Happening {
 }
 
 /// Takes events, from anywhere and without waiting.
-pub struct Chronicle {
+pub struct GatewayLog {
     queue: mpsc::Sender<(Eui64, GatewayEvent)>,
     inner: Mutex<Inner>,
 }
@@ -75,14 +75,14 @@ struct Inner {
     told: HashMap<(Eui64, u64), Instant>,
 }
 
-impl Chronicle {
+impl GatewayLog {
     pub fn new() -> (Arc<Self>, mpsc::Receiver<(Eui64, GatewayEvent)>) {
         let (queue, written) = mpsc::channel(QUEUE);
         (Arc::new(Self { queue, inner: Mutex::default() }), written)
     }
 
-    pub fn tell(&self, gateway: Eui64, happening: Happening) {
-        let Happening { kind, text, next, address, state } = happening;
+    pub fn tell(&self, gateway: Eui64, happening: GatewayEventDraft) {
+        let GatewayEventDraft { kind, text, next, address, state } = happening;
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
         if matches!(kind, GatewayEventKind::Refused | GatewayEventKind::Odd | GatewayEventKind::Restarted) {
             let mut hasher = DefaultHasher::new();
@@ -143,18 +143,18 @@ mod tests {
 
     #[test]
     fn the_same_refusal_is_told_once_in_a_while() {
-        let (chronicle, mut written) = Chronicle::new();
-        let refused = || Happening::new(GatewayEventKind::Refused, "its token is not known");
+        let (gateway_log, mut written) = GatewayLog::new();
+        let refused = || GatewayEventDraft::new(GatewayEventKind::Refused, "its token is not known");
         for _ in 0..5 {
-            chronicle.tell(Eui64(1), refused());
+            gateway_log.tell(Eui64(1), refused());
         }
-        chronicle.tell(Eui64(2), refused());
-        chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Refused, "its certificate has expired"));
+        gateway_log.tell(Eui64(2), refused());
+        gateway_log.tell(Eui64(1), GatewayEventDraft::new(GatewayEventKind::Refused, "its certificate has expired"));
         for _ in 0..2 {
-            chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Connected, "by WebSocket"));
+            gateway_log.tell(Eui64(1), GatewayEventDraft::new(GatewayEventKind::Connected, "by WebSocket"));
         }
         for _ in 0..3 {
-            chronicle.tell(Eui64(1), Happening::new(GatewayEventKind::Restarted, "its clock has leapt"));
+            gateway_log.tell(Eui64(1), GatewayEventDraft::new(GatewayEventKind::Restarted, "its clock has leapt"));
         }
         let told: Vec<_> = std::iter::from_fn(|| written.try_recv().ok()).map(|(eui, e)| (eui.0, e.kind)).collect();
         use GatewayEventKind::{Connected, Refused, Restarted};
@@ -163,12 +163,12 @@ mod tests {
 
     #[test]
     fn a_flood_of_refusals_takes_bounded_room() {
-        let (chronicle, mut written) = Chronicle::new();
+        let (gateway_log, mut written) = GatewayLog::new();
         for n in 0..REMEMBERED as u64 + 100 {
-            chronicle.tell(Eui64(n), Happening::new(GatewayEventKind::Refused, "no"));
+            gateway_log.tell(Eui64(n), GatewayEventDraft::new(GatewayEventKind::Refused, "no"));
             let _ = written.try_recv();
         }
-        let inner = chronicle.inner.lock().unwrap();
+        let inner = gateway_log.inner.lock().unwrap();
         assert_eq!(inner.told.len(), REMEMBERED);
     }
 }

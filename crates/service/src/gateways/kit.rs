@@ -14,14 +14,14 @@ use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use crate::gateways::credentials::Fresh;
-use crate::gateways::transport::Doors;
+use crate::gateways::transport::PublicEndpoints;
 use crate::net::tls::Trust;
 
 /// The sheet's file, first in every archive.
 const SHEET: &str = "read-me-first.txt";
 
 /// Packs a kit.
-pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Trust) -> Result<Vec<u8>> {
+pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints, trust: &Trust) -> Result<Vec<u8>> {
     let mut files = Vec::new();
     let layout = Layout::new(gateway.region.plan(), gateway.channels).context("its channels")?;
     // Such a gateway's packet forwarder is set up by hand.
@@ -33,9 +33,9 @@ pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Tru
     }
     for new in fresh {
         let (stem, uri) = match (gateway.protocol, new.row.credential.purpose) {
-            (Protocol::Mqtt, _) => ("mqtt", doors.mqtt.clone().context("the service has no MQTT broker")?),
-            (_, Purpose::Traffic) => ("tc", doors.lns()),
-            (_, Purpose::Updates) => ("cups", doors.cups()),
+            (Protocol::Mqtt, _) => ("mqtt", endpoints.mqtt.clone().context("the service has no MQTT broker")?),
+            (_, Purpose::Traffic) => ("tc", endpoints.lns()),
+            (_, Purpose::Updates) => ("cups", endpoints.cups()),
         };
         let (certificate, key) = new.files();
         files.push((format!("{stem}.uri"), uri));
@@ -46,7 +46,7 @@ pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, trust: &Tru
             files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
         }
     }
-    let sheet = sheet(gateway, fresh, doors, &files);
+    let sheet = sheet(gateway, fresh, endpoints, &files);
     let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, text) in std::iter::once(&(SHEET.to_owned(), sheet)).chain(&files) {
         // Keys are for the program on the gateway alone.
@@ -83,7 +83,7 @@ fn channel_table(region: Region, layout: &Layout) -> String {
 }
 
 /// One page in plain words.
-fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(String, String)]) -> String {
+fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints, files: &[(String, String)]) -> String {
     let mut out = String::new();
     let mut say = |text: &str| {
         out += text;
@@ -98,13 +98,13 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
         gateway.protocol.words()
     ));
     say("");
-    let (name, tls) = (&doors.name, doors.tls_port);
+    let (name, tls) = (&endpoints.name, endpoints.tls_port);
     match gateway.protocol {
         Protocol::Udp => {
             say("1. In the gateway's packet forwarder, set");
             say(&format!("     server address   {name}"));
-            say(&format!("     port up          {}", doors.udp_port));
-            say(&format!("     port down        {}   (the same)", doors.udp_port));
+            say(&format!("     port up          {}", endpoints.udp_port));
+            say(&format!("     port down        {}   (the same)", endpoints.udp_port));
             say(&format!("     gateway EUI      {}", gateway.eui));
             say("2. Set its concentrator as concentrator.json says; channels.csv is the same as a table.");
             say(
@@ -151,21 +151,21 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], doors: &Doors, files: &[(Str
     say("");
     say("What to open in the firewall between gateway and service, from the gateway outwards:");
     match gateway.protocol {
-        Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", doors.udp_port)),
+        Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", endpoints.udp_port)),
         Protocol::Lns => say(&format!("     TCP to {name}, port {tls}")),
         Protocol::Mqtt => {
-            say(&format!("     TCP to the broker, {}", doors.mqtt.as_deref().unwrap_or("which is not set")));
+            say(&format!("     TCP to the broker, {}", endpoints.mqtt.as_deref().unwrap_or("which is not set")));
         }
     }
     say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");
     say("");
     if gateway.protocol == Protocol::Mqtt {
-        if doors.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
+        if endpoints.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
             say("MIND: this broker is reached from the service's own machine only. Whoever runs the service");
             say("names the broker's address with --mqtt, and then makes this kit again.");
             say("");
         }
-    } else if doors.only_here() {
+    } else if endpoints.only_here() {
         say(&format!("MIND: {name} is reached from the service's own machine only. Whoever runs the service"));
         say("names the address for gateways with --gateway-names, and then makes this kit again.");
         say("");
@@ -198,8 +198,13 @@ mod tests {
         check::about(&about, Eui64(0x02a1_f000_0000_0001)).unwrap()
     }
 
-    fn doors(name: &str) -> Doors {
-        Doors { name: name.into(), tls_port: 8681, udp_port: 1700, mqtt: Some("mqtts://broker.example:8883".into()) }
+    fn endpoints(name: &str) -> PublicEndpoints {
+        PublicEndpoints {
+            name: name.into(),
+            tls_port: 8681,
+            udp_port: 1700,
+            mqtt: Some("mqtts://broker.example:8883".into()),
+        }
     }
 
     fn unpacked(bytes: Vec<u8>) -> Vec<(String, String)> {
@@ -222,7 +227,7 @@ mod tests {
         let names = |files: &[(String, String)]| files.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
 
         let udp = gateway(Protocol::Udp, Region::Us915);
-        let files = unpacked(zip(&udp, &[], &doors("gate.example"), &trust).unwrap());
+        let files = unpacked(zip(&udp, &[], &endpoints("gate.example"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "channels.csv", "concentrator.json"]);
         assert!(
             files[0].1.contains("server address   gate.example")
@@ -235,7 +240,7 @@ mod tests {
         let make =
             |purpose, kind| Fresh::make(&authority, &trust, lns.eui, (purpose, kind), TimeDelta::days(9)).unwrap();
         let token = [make(Purpose::Traffic, CredentialKind::Token)];
-        let files = unpacked(zip(&lns, &token, &doors("::1"), &trust).unwrap());
+        let files = unpacked(zip(&lns, &token, &endpoints("::1"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "tc.uri", "tc.trust", "tc.key"]);
         assert_eq!(files[1].1, "wss://[::1]:8681");
         assert!(files[3].1.starts_with("Authorization: Bearer ") && files[3].1.ends_with("\r\n"));
@@ -244,7 +249,7 @@ mod tests {
 
         let mqtt = gateway(Protocol::Mqtt, Region::Eu868);
         let files = unpacked(
-            zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &doors("::1"), &trust).unwrap(),
+            zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &endpoints("::1"), &trust).unwrap(),
         );
         assert_eq!(
             names(&files),
@@ -262,7 +267,7 @@ mod tests {
         assert!(files[0].1.contains("heron relay") && files[3].1 == "mqtts://broker.example:8883");
 
         let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
-        let files = unpacked(zip(&lns, &certificate, &doors("gate.example"), &trust).unwrap());
+        let files = unpacked(zip(&lns, &certificate, &endpoints("gate.example"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "cups.uri", "cups.trust", "cups.crt", "cups.key"]);
         assert!(files[4].1.contains("PRIVATE KEY") && files[3].1.contains("BEGIN CERTIFICATE"));
         assert!(!files[0].1.contains("MIND"));

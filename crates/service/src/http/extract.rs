@@ -13,13 +13,13 @@ use lorawan::Eui64;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use store::{EstateId, Part};
+use store::{AccessFilter, EstateId};
 
 use crate::http::App;
-use crate::http::auth::access::{Access, Reach};
-use crate::http::auth::audit_context::Trail;
+use crate::http::auth::access::{Access, Visibility};
+use crate::http::auth::audit_context::AuditContext;
 use crate::http::auth::authorize;
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::error::{Refusal, not_found};
 
 /// A JSON body, in or out; one that does not parse is answered with a problem that says where.
@@ -98,43 +98,43 @@ impl FromRequestParts<App> for Source {
 }
 
 /// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
-fn entry(parts: &Parts) -> Result<Entry, Refusal> {
+fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
     let missing = || {
         tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
         Refusal::internal()
     };
-    parts.extensions.get::<Entry>().cloned().ok_or_else(missing)
+    parts.extensions.get::<RequestContext>().cloned().ok_or_else(missing)
 }
 
-fn access_of(parts: &Parts, entry: &Entry) -> Result<Arc<Access>, Refusal> {
-    entry.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
+fn access_of(parts: &Parts, context: &RequestContext) -> Result<Arc<Access>, Refusal> {
+    context.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
 }
 
-impl FromRequestParts<App> for Entry {
+impl FromRequestParts<App> for RequestContext {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        entry(parts)
+        request_context(parts)
     }
 }
 
 /// The estate a path names, all of it: or, where the path names a device that one reaches, that device.
-pub struct InEstate {
+pub struct WholeEstate {
     pub id: EstateId,
     /// The caller's name.
     pub person: String,
-    pub entry: Entry,
+    pub context: RequestContext,
     pub access: Arc<Access>,
 }
 
-impl InEstate {
-    pub fn trail(&self) -> &Trail {
-        &self.entry.trail
+impl WholeEstate {
+    pub fn audit(&self) -> &AuditContext {
+        &self.context.audit
     }
 
     /// Whether what is to be changed is still as it was when whoever changes it looked at it, if they say how it was.
     pub fn still(&self, before: &impl Serialize) -> Result<(), Refusal> {
-        let Some(believed) = &self.entry.if_match else { return Ok(()) };
+        let Some(believed) = &self.context.if_match else { return Ok(()) };
         if *believed == revision(before) {
             return Ok(());
         }
@@ -151,36 +151,36 @@ pub fn revision(of: &impl Serialize) -> String {
     hex::encode(&Sha256::digest(text)[..8])
 }
 
-impl FromRequestParts<App> for InEstate {
+impl FromRequestParts<App> for WholeEstate {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        let entry = entry(parts)?;
-        let access = access_of(parts, &entry)?;
+        let context = request_context(parts)?;
+        let access = access_of(parts, &context)?;
         // Of a member's endpoint the handler itself says how far it reaches.
-        if !entry.of_device && matches!(entry.reach, Reach::Part(_)) {
-            let refusal = authorize::beyond(&entry.reach);
-            entry.trail.note(refusal.0.to_string());
+        if !context.of_device && matches!(context.visibility, Visibility::Part(_)) {
+            let refusal = authorize::beyond(&context.visibility);
+            context.audit.note(refusal.0.to_string());
             return Err(refusal);
         }
-        Ok(Self { id: access.estate_id, person: entry.who.person.name.clone(), entry, access })
+        Ok(Self { id: access.estate_id, person: context.who.person.name.clone(), context, access })
     }
 }
 
 /// The estate a path names, as far as the caller reaches: what is listed is limited to that.
-pub struct InSight {
-    pub within: Option<Part>,
-    pub estate: InEstate,
+pub struct VisibleEstate {
+    pub within: Option<AccessFilter>,
+    pub estate: WholeEstate,
 }
 
-impl FromRequestParts<App> for InSight {
+impl FromRequestParts<App> for VisibleEstate {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        let entry = entry(parts)?;
-        let access = access_of(parts, &entry)?;
-        let (id, person) = (access.estate_id, entry.who.person.name.clone());
-        Ok(Self { within: entry.reach.part(), estate: InEstate { id, person, entry, access } })
+        let context = request_context(parts)?;
+        let access = access_of(parts, &context)?;
+        let (id, person) = (access.estate_id, context.who.person.name.clone());
+        Ok(Self { within: context.visibility.part(), estate: WholeEstate { id, person, context, access } })
     }
 }
 

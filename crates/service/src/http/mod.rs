@@ -15,7 +15,7 @@ pub mod people;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::http::auth::authorize::{Endpoints, Entry};
+use crate::http::auth::authorize::{Endpoints, RequestContext};
 use api::health::{Health, PartState};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
@@ -41,20 +41,20 @@ use utoipa_swagger_ui::SwaggerUi;
 
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
-use crate::gateways::event_log::Chronicle;
+use crate::gateways::event_log::GatewayLog;
 use crate::gateways::firmware::Firmwares;
-use crate::gateways::registry::Presence;
-use crate::gateways::transport::Doors;
+use crate::gateways::registry::GatewayRegistry;
+use crate::gateways::transport::PublicEndpoints;
 use crate::gateways::transport::lns::Lns;
 use crate::history::summaries::Doubts;
 use crate::ingest::network::Network;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::net::tls::{Identity, Trust};
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
-use crate::pipeline::metrics::Vitals;
+use crate::pipeline::metrics::Metrics;
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
@@ -65,15 +65,15 @@ const MAX_FIRMWARE_BODY: usize = domain::gateway::firmware::LARGEST / 3 * 4 + (1
 
 /// What decides which gateway may come in, and how.
 #[derive(Clone)]
-pub struct Gate {
+pub struct GatewayServices {
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
     /// What gateways are to check the broker against.
     pub broker_trust: Trust,
     pub credentials: Arc<Credentials>,
-    pub chronicle: Arc<Chronicle>,
+    pub gateway_log: Arc<GatewayLog>,
     pub lns: Arc<Lns>,
-    pub doors: Arc<Doors>,
+    pub endpoints: Arc<PublicEndpoints>,
     pub firmware: Arc<Firmwares>,
 }
 
@@ -84,14 +84,14 @@ pub struct App {
     pub net_id: NetId,
     pub network: Network,
     pub directory: Arc<Directory>,
-    pub presence: Arc<Presence>,
+    pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
     pub live: Arc<Live>,
-    pub intake: Arc<Intake>,
-    pub vitals: Arc<Vitals>,
+    pub intake: Arc<IngestStats>,
+    pub vitals: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub doubts: Arc<Doubts>,
-    pub gate: Gate,
+    pub gateway_services: GatewayServices,
     pub edge: Arc<Edge>,
     /// Scripts that people run.
     pub turns: Arc<models::scripts::Turns>,
@@ -281,7 +281,7 @@ pub fn router(app: App) -> Result<Router, String> {
         .fallback(console::serve)
         .method_not_allowed_fallback(error::no_such_method)
         .layer(DefaultBodyLimit::max(MAX_BODY))
-        .layer(middleware::from_fn(to_the_end))
+        .layer(middleware::from_fn(run_to_completion))
         .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         // A compressed event stream would wait until a block is full.
         .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE)))
@@ -292,7 +292,7 @@ pub fn router(app: App) -> Result<Router, String> {
 
 /// What has begun to change something is finished, even if the caller has left: else it could be written down, and never
 /// be told to the engine.
-async fn to_the_end(request: Request, next: Next) -> Response {
+async fn run_to_completion(request: Request, next: Next) -> Response {
     if request.method().is_safe() {
         return next.run(request).await;
     }
@@ -314,15 +314,15 @@ async fn health(State(app): State<App>) -> (StatusCode, Json<Health>) {
 
 /// What came in on the gateways' port since the start, and what had to be dropped.
 #[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])),
-    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::Intake)))]
-async fn intake(State(app): State<App>, _entry: Entry) -> Answer<api::Intake> {
+    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::IngestStats)))]
+async fn intake(State(app): State<App>, _entry: RequestContext) -> Answer<api::IngestStats> {
     Ok(Json(app.intake.report(app.network.backlog())))
 }
 
 /// How the service itself is doing: what it takes, and how long until uplinks are stored.
 #[utoipa::path(get, path = "/vitals", tag = "service", security(("token" = [])),
-    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::vitals::Vitals)))]
-async fn vitals(State(app): State<App>, _entry: Entry) -> Answer<api::vitals::Vitals> {
+    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::metrics::Metrics)))]
+async fn vitals(State(app): State<App>, _entry: RequestContext) -> Answer<api::metrics::Metrics> {
     Ok(Json(app.vitals.report()))
 }
 

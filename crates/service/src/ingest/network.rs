@@ -20,7 +20,7 @@ use crate::clock;
 use crate::clock::Moment;
 use crate::ingest::journal;
 use crate::ingest::journal::{Journal, Record};
-use crate::pipeline::mailbox::{Handover, Outcome};
+use crate::pipeline::mailbox::{EngineOutput, Mailbox};
 
 /// Frames waiting for the engine, while it waits for the database: two minutes of 3,000 frames a second, and
 /// at most 100 MB. Frames beyond are shed and counted by their listener.
@@ -160,7 +160,7 @@ impl JournalHealth {
 }
 
 /// Puts an engine's state back and sets it going.
-pub fn start(start: Start, handover: Arc<Handover<Outcome>>) -> (Network, JoinHandle<()>) {
+pub fn start(start: Start, handover: Arc<Mailbox<EngineOutput>>) -> (Network, JoinHandle<()>) {
     let looks_back_us = start.config.looks_back_us();
     let Before { mark, handed, new } = start.before;
     // What the engine before this one has not finished is processed in its own time.
@@ -203,7 +203,7 @@ struct Running {
     effects: Vec<Effect>,
     /// The last time that was handed over.
     marked: Timestamp,
-    handover: Arc<Handover<Outcome>>,
+    handover: Arc<Mailbox<EngineOutput>>,
     /// Whether it takes more.
     room: bool,
 }
@@ -237,8 +237,8 @@ impl Running {
         if !self.effects.is_empty() || self.time.since(self.marked) >= MARK_EVERY_US {
             self.marked = self.time;
             let mark = Mark { position: self.position, processed_until: self.time };
-            let outcome = Outcome { effects: std::mem::take(&mut self.effects), mark };
-            self.room = self.handover.put(outcome);
+            let output = EngineOutput { effects: std::mem::take(&mut self.effects), mark };
+            self.room = self.handover.put(output);
         }
     }
 

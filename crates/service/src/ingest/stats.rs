@@ -10,7 +10,7 @@ use gateway_link::udp::DatagramError;
 
 /// Counters of the UDP port.
 #[derive(Default)]
-pub struct Intake {
+pub struct IngestStats {
     pub datagrams: AtomicU64,
     frames: AtomicU64,
     unwritten: AtomicU64,
@@ -23,7 +23,7 @@ struct Drops {
     last_from: String,
 }
 
-impl Intake {
+impl IngestStats {
     /// Counts frames that the kernel had no room for, before anybody could look at them.
     pub fn lost_by_kernel(&self, datagrams: u64) {
         let last = "datagrams that came faster than they were taken from the socket".into();
@@ -65,9 +65,9 @@ impl Intake {
     }
 
     /// The counts, with what waits for the engine: frames, and bytes of the journal.
-    pub fn report(&self, (waiting, journal_bytes): (usize, u64)) -> api::Intake {
+    pub fn report(&self, (waiting, journal_bytes): (usize, u64)) -> api::IngestStats {
         let dropped = self.dropped.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        api::Intake {
+        api::IngestStats {
             datagrams: self.datagrams.load(Ordering::Relaxed),
             frames: self.frames.load(Ordering::Relaxed),
             waiting: waiting as u64,

@@ -16,7 +16,7 @@ use tokio_util::task::TaskTracker;
 use tower_http::add_extension::AddExtension;
 
 use crate::gateways::credentials::Peer;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 use crate::net::handshakes::{Handshake, Handshakes};
 
 /// What is under way when the service stops is given so long.
@@ -32,7 +32,7 @@ pub struct Port {
     /// Connections at once.
     pub most: usize,
     pub router: Router,
-    pub intake: Arc<Intake>,
+    pub intake: Arc<IngestStats>,
 }
 
 impl Port {

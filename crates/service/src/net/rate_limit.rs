@@ -10,13 +10,13 @@ use std::time::{Duration, Instant};
 const MOST: usize = 50_000;
 
 /// Buckets by key. Each holds `burst` and gets one back every `every`.
-pub struct Buckets<K> {
+pub struct RateLimiter<K> {
     burst: f64,
     every: Duration,
     levels: Mutex<HashMap<K, (f64, Instant)>>,
 }
 
-impl<K: Eq + Hash> Buckets<K> {
+impl<K: Eq + Hash> RateLimiter<K> {
     pub fn new(burst: u32, every: Duration) -> Self {
         Self { burst: f64::from(burst), every, levels: Mutex::default() }
     }
@@ -59,7 +59,7 @@ mod tests {
 
     #[test]
     fn a_burst_is_let_through_and_then_one_at_a_time() {
-        let buckets = Buckets::new(3, Duration::from_secs(10));
+        let buckets = RateLimiter::new(3, Duration::from_secs(10));
         let start = Instant::now();
         let at = |s| start + Duration::from_secs(s);
         for _ in 0..3 {
@@ -76,7 +76,7 @@ mod tests {
 
     #[test]
     fn a_flood_of_keys_takes_no_more_memory_and_passes() {
-        let buckets = Buckets::new(2, Duration::from_secs(10));
+        let buckets = RateLimiter::new(2, Duration::from_secs(10));
         let start = Instant::now();
         for n in 0..MOST {
             assert!(buckets.take(n, start).is_ok());

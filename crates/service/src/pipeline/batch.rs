@@ -17,13 +17,13 @@ use ulid::Generator;
 use crate::clock;
 use crate::decoding::decoder;
 use crate::decoding::decoder::Quickly;
-use crate::gateways::registry::Presence;
+use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::aside::Aside;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::pipeline::directory::{Decoder, Directory};
-use crate::pipeline::mailbox::{Gather, Handover, Outcome};
-use crate::pipeline::message::{Teller, Told};
+use crate::pipeline::mailbox::{Coalesce, EngineOutput, Mailbox};
+use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 
 /// Decoders get so much time in one batch, whatever its size; uplinks left over are decoded later.
 const DECODING: Duration = Duration::from_millis(20);
@@ -37,7 +37,7 @@ const LIVE_ONLY: usize = 2_000;
 
 /// What one transaction writes, and what follows once it is durable.
 #[derive(Default)]
-pub struct Prepared {
+pub struct PendingBatch {
     pub batch: Batch,
     /// When the first copies of the uplinks in it were heard.
     pub heard: Vec<Timestamp>,
@@ -50,8 +50,8 @@ pub struct Prepared {
     pub live_only: Vec<Arc<(EstateId, Message)>>,
 }
 
-impl Gather for Prepared {
-    fn gather(&mut self, mut later: Self) {
+impl Coalesce for PendingBatch {
+    fn coalesce(&mut self, mut later: Self) {
         self.batch.append(later.batch);
         self.heard.append(&mut later.heard);
         self.decoded += later.decoded;
@@ -69,57 +69,57 @@ impl Gather for Prepared {
 }
 
 /// Between engine and committer.
-pub struct Preparer {
+pub struct Batcher {
     pub directory: Arc<Directory>,
-    pub presence: Arc<Presence>,
+    pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
-    pub intake: Arc<Intake>,
+    pub intake: Arc<IngestStats>,
     pub aside: Aside,
     pub ids: Ids,
 }
 
-impl Preparer {
+impl Batcher {
     /// Works until the engine is gone.
     ///
     /// # Panics
     /// If preparing does: what the engine wants done must not be lost silently.
-    pub async fn run(mut self, from_engine: Arc<Handover<Outcome>>, ready: Arc<Handover<Prepared>>) {
-        while let Some(outcome) = from_engine.take().await {
+    pub async fn run(mut self, from_engine: Arc<Mailbox<EngineOutput>>, ready: Arc<Mailbox<PendingBatch>>) {
+        while let Some(output) = from_engine.take().await {
             // It may keep a processor busy for a while.
             let work = tokio::task::spawn_blocking(move || {
-                let prepared = self.prepare(outcome);
-                (self, prepared)
+                let pending = self.prepare(output);
+                (self, pending)
             });
-            let prepared;
-            (self, prepared) = match work.await {
+            let pending;
+            (self, pending) = match work.await {
                 Ok(done) => done,
                 Err(failed) => std::panic::resume_unwind(failed.into_panic()),
             };
-            if !ready.put(prepared) {
+            if !ready.put(pending) {
                 ready.room().await;
             }
         }
         ready.close();
     }
 
-    fn prepare(&mut self, outcome: Outcome) -> Prepared {
-        let mut teller = Teller {
+    fn prepare(&mut self, output: EngineOutput) -> PendingBatch {
+        let mut builder = MessageBuilder {
             directory: &self.directory,
             presence: &self.presence,
             strangers: &self.strangers,
             ids: self.ids.now(),
         };
-        let mut prepared = Prepared::default();
-        prepared.batch.mark = Some(outcome.mark);
-        let decoding = DECODING + DECODING_EACH * u32::try_from(outcome.effects.len()).unwrap_or(u32::MAX);
-        let (mut all_told, mut shown): (Vec<Told>, usize) = (Vec::new(), 0);
-        for effect in outcome.effects {
+        let mut pending = PendingBatch::default();
+        pending.batch.mark = Some(output.mark);
+        let decoding = DECODING + DECODING_EACH * u32::try_from(output.effects.len()).unwrap_or(u32::MAX);
+        let (mut all_built, mut shown): (Vec<BuiltMessage>, usize) = (Vec::new(), 0);
+        for effect in output.effects {
             match effect {
-                Effect::Persist(change) => prepared.batch.changes.push(change),
-                Effect::Transmit(transmission) => prepared.transmissions.push(transmission),
+                Effect::Persist(change) => pending.batch.changes.push(change),
+                Effect::Transmit(transmission) => pending.transmissions.push(transmission),
                 Effect::Publish(event) => {
                     if let Event::Uplink(uplink) = &event {
-                        prepared.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
+                        pending.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
                     if let Event::Discarded { copies } = &event {
                         self.intake.foreign(*copies);
@@ -134,28 +134,28 @@ impl Preparer {
                         }
                         keep_aside(&self.aside, &self.intake, refused);
                     }
-                    let Some(told) = teller.tell(event) else { continue };
-                    shown += usize::from(!told.keep);
-                    if !told.keep && shown > LIVE_ONLY {
+                    let Some(built) = builder.tell(event) else { continue };
+                    shown += usize::from(!built.keep);
+                    if !built.keep && shown > LIVE_ONLY {
                         self.intake.not_shown();
                         continue;
                     }
-                    all_told.push(told);
+                    all_built.push(built);
                 }
             }
         }
-        let decoded = decode_all(&self.directory, &all_told, decoding);
-        for (told, decoded) in all_told.into_iter().zip(decoded) {
-            if let Err(error) = prepared.take(told, &self.directory, decoded) {
+        let decoded = decode_all(&self.directory, &all_built, decoding);
+        for (built, decoded) in all_built.into_iter().zip(decoded) {
+            if let Err(error) = pending.take(built, &self.directory, decoded) {
                 tracing::error!("a message cannot be written down: {error}");
             }
         }
-        prepared
+        pending
     }
 }
 
 /// Keeps the frames of a device that is not served because its state cannot be stored.
-fn keep_aside(aside: &Aside, intake: &Intake, refused: &RefusedEvent) {
+fn keep_aside(aside: &Aside, intake: &IngestStats, refused: &RefusedEvent) {
     let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
     let copy =
         |reception: &Reception| FrameHeard { phy_payload: refused.phy_payload.clone(), reception: reception.clone() };
@@ -169,12 +169,12 @@ fn keep_aside(aside: &Aside, intake: &Intake, refused: &RefusedEvent) {
 type Called = (Arc<Decoder>, Result<Decoded, String>);
 
 /// Decodes what is quickly decoded, within a time; what is left is decoded later.
-fn decode_all(directory: &Directory, all: &[Told], time: Duration) -> Vec<Option<Called>> {
+fn decode_all(directory: &Directory, all: &[BuiltMessage], time: Duration) -> Vec<Option<Called>> {
     let (mut results, mut jobs, mut of_jobs) = (Vec::with_capacity(all.len()), Vec::new(), Vec::new());
-    for told in all {
-        let pending = (told.decoding == Decoding::Pending).then_some(());
-        let decoder = pending.and_then(|()| decoder::decoder_of(directory, told.estate_id, &told.message));
-        let called = decoder.and_then(|decoder| match decoder::quickly(&decoder, &told.message) {
+    for built in all {
+        let pending = (built.decoding == Decoding::Pending).then_some(());
+        let decoder = pending.and_then(|()| decoder::decoder_of(directory, built.estate_id, &built.message));
+        let called = decoder.and_then(|decoder| match decoder::quickly(&decoder, &built.message) {
             Quickly::Done(called) => Some((decoder, called)),
             Quickly::Job(job) => {
                 jobs.push(job);
@@ -215,9 +215,9 @@ impl Ids {
     }
 }
 
-impl Prepared {
-    fn take(&mut self, told: Told, directory: &Directory, decoded: Option<Called>) -> Result<(), StoreError> {
-        let Told { estate_id, mut message, mut decoding, activity, keep } = told;
+impl PendingBatch {
+    fn take(&mut self, built: BuiltMessage, directory: &Directory, decoded: Option<Called>) -> Result<(), StoreError> {
+        let BuiltMessage { estate_id, mut message, mut decoding, activity, keep } = built;
         self.batch.activity.extend(activity);
         if let Some((decoder, called)) = decoded {
             let found = decoder::write_down(&directory.totals, &decoder, &mut message, called);
@@ -255,7 +255,7 @@ mod tests {
     const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 
     /// With one device, whose model has this decoder.
-    fn preparer(script: &str) -> Preparer {
+    fn preparer(script: &str) -> Batcher {
         let directory = Directory::default();
         directory.put_device(DeviceContext {
             dev_eui: DEV,
@@ -272,9 +272,9 @@ mod tests {
         let readings = [("level".to_owned(), ReadingRule::of_unit("m"))].into();
         let about = PutModel { decoder: Some(script.into()), readings, ..PutModel::default() };
         directory.put_model(1, "probe", crate::decoding::catalogue::loaded(&about, None));
-        Preparer {
+        Batcher {
             directory: Arc::new(directory),
-            presence: Arc::new(Presence::new(&[], crate::gateways::event_log::Chronicle::new().0)),
+            presence: Arc::new(GatewayRegistry::new(&[], crate::gateways::event_log::GatewayLog::new().0)),
             strangers: Arc::default(),
             intake: Arc::default(),
             aside: Aside::beside(std::path::Path::new("/nonexistent")),
@@ -315,13 +315,13 @@ mod tests {
         [Effect::Persist(Change::Counters { dev_eui: DEV, counters }), Effect::Publish(Event::Uplink(Box::new(event)))]
     }
 
-    fn outcome(effects: impl IntoIterator<Item = Effect>, until: i64) -> Outcome {
+    fn output(effects: impl IntoIterator<Item = Effect>, until: i64) -> EngineOutput {
         let mark = Mark { position: 0, processed_until: Timestamp(until) };
-        Outcome { effects: effects.into_iter().collect(), mark }
+        EngineOutput { effects: effects.into_iter().collect(), mark }
     }
 
     /// Its decoder has shown itself quick.
-    fn known_to_be_quick(preparer: &Preparer) -> std::sync::MutexGuard<'static, ()> {
+    fn known_to_be_quick(preparer: &Batcher) -> std::sync::MutexGuard<'static, ()> {
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
         let Ok(decoder::Ready::Script(script)) = &decoder.ready else { panic!("a script") };
@@ -333,17 +333,19 @@ mod tests {
         let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
         let _alone = known_to_be_quick(&preparer);
         // What is on port 0 is the network's own.
-        let mut prepared = preparer.prepare(outcome(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
-        prepared.gather(preparer.prepare(outcome(uplink(3, 2), 6)));
-        assert_eq!((prepared.decoded, prepared.heard.len(), prepared.to_decode.len()), (2, 3, 0));
-        let batch = &prepared.batch;
+        let mut pending = preparer.prepare(output(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
+        pending.coalesce(preparer.prepare(output(uplink(3, 2), 6)));
+        assert_eq!((pending.decoded, pending.heard.len(), pending.to_decode.len()), (2, 3, 0));
+        let batch = &pending.batch;
         assert_eq!((batch.changes.len(), batch.messages.len(), batch.readings.len()), (3, 3, 2));
         assert_eq!(batch.mark.map(|mark| mark.processed_until), Some(Timestamp(6)));
-        let levels: Vec<_> = prepared
+        let levels: Vec<_> = pending
             .to_publish
             .iter()
             .map(|news| match &news.1.body {
-                Body::Uplink(told) => told.readings.get("level").map(|level| (level.value.clone(), level.unit.clone())),
+                Body::Uplink(built) => {
+                    built.readings.get("level").map(|level| (level.value.clone(), level.unit.clone()))
+                }
                 other => panic!("{other:?}"),
             })
             .collect();
@@ -354,21 +356,21 @@ mod tests {
     #[test]
     fn a_decoder_of_which_nothing_is_known_is_left_to_others() {
         let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
-        let prepared = preparer.prepare(outcome((0..30).flat_map(|n| uplink(n, 2)), 1));
-        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.to_publish.len()), (0, 30, 0));
-        assert_eq!(prepared.batch.messages.len(), 30, "they are stored all the same");
+        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1));
+        assert_eq!((pending.decoded, pending.to_decode.len(), pending.to_publish.len()), (0, 30, 0));
+        assert_eq!(pending.batch.messages.len(), 30, "they are stored all the same");
     }
 
     #[test]
     fn frames_that_are_only_shown_are_bounded_while_the_database_is_away() {
         let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
-        let some = |preparer: &mut Preparer| preparer.prepare(outcome(uplink(1, 2), 1));
+        let some = |preparer: &mut Batcher| preparer.prepare(output(uplink(1, 2), 1));
         let mut waiting = some(&mut preparer);
         for _ in 0..10 {
             let mut more = some(&mut preparer);
             let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::new(more.to_decode[0].clone()));
             more.live_only = vec![one; LIVE_ONLY / 2];
-            waiting.gather(more);
+            waiting.coalesce(more);
         }
         assert_eq!(waiting.live_only.len(), LIVE_ONLY);
         assert_eq!(waiting.batch.messages.len(), 11, "what is stored is kept");
@@ -378,9 +380,9 @@ mod tests {
     fn a_decoder_that_throws_has_done_its_work() {
         let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
         let _alone = known_to_be_quick(&preparer);
-        let prepared = preparer.prepare(outcome(uplink(1, 9), 1));
-        assert_eq!((prepared.decoded, prepared.to_decode.len(), prepared.batch.readings.len()), (1, 0, 0));
-        let Body::Uplink(told) = &prepared.to_publish[0].1.body else { panic!("no uplink") };
-        assert!(told.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", told.decode_error);
+        let pending = preparer.prepare(output(uplink(1, 9), 1));
+        assert_eq!((pending.decoded, pending.to_decode.len(), pending.batch.readings.len()), (1, 0, 0));
+        let Body::Uplink(built) = &pending.to_publish[0].1.body else { panic!("no uplink") };
+        assert!(built.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", built.decode_error);
     }
 }

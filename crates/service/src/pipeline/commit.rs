@@ -24,11 +24,11 @@ use crate::clock;
 use crate::decoding::decoder::Found;
 use crate::gateways::transport::Links;
 use crate::ingest::network::Network;
-use crate::pipeline::batch::Prepared;
+use crate::pipeline::batch::PendingBatch;
 use crate::pipeline::condition::Condition;
 use crate::pipeline::live::Live;
-use crate::pipeline::mailbox::Handover;
-use crate::pipeline::metrics::Vitals;
+use crate::pipeline::mailbox::Mailbox;
+use crate::pipeline::metrics::Metrics;
 use crate::pipeline::refused_rows::RefusedRows;
 use crate::startup::high_water::HighWater;
 
@@ -62,7 +62,7 @@ pub struct Committer {
     pub network: Network,
     pub live: Arc<Live>,
     pub to_decode: mpsc::Sender<(EstateId, Message)>,
-    pub vitals: Arc<Vitals>,
+    pub vitals: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub refused_rows: RefusedRows,
     /// Notes in the data folder how far the database has come.
@@ -86,37 +86,37 @@ impl Committer {
     ///
     /// # Errors
     /// If another instance has taken the database over, or the service stops while the database is away.
-    pub async fn run(mut self, ready: Arc<Handover<Prepared>>, mut decoded: mpsc::Receiver<Decoded>) -> Result<()> {
+    pub async fn run(mut self, ready: Arc<Mailbox<PendingBatch>>, mut decoded: mpsc::Receiver<Decoded>) -> Result<()> {
         let mut from_decoders = Vec::with_capacity(DECODED);
         let (mut engine_is_there, mut decoders_are_there) = (true, true);
         while engine_is_there || decoders_are_there {
-            let mut prepared = None;
+            let mut pending = None;
             tokio::select! {
                 taken = ready.take(), if engine_is_there => {
                     engine_is_there = taken.is_some();
-                    prepared = taken;
+                    pending = taken;
                 }
                 taken = decoded.recv_many(&mut from_decoders, DECODED), if decoders_are_there => {
                     decoders_are_there = taken > 0;
                 }
             }
-            if prepared.is_none() && engine_is_there {
+            if pending.is_none() && engine_is_there {
                 // Readings alone are in no hurry: they wait for company, and hold up no answer meanwhile.
                 if let Ok(taken) = tokio::time::timeout(COMPANY, ready.take()).await {
                     engine_is_there = taken.is_some();
-                    prepared = taken;
+                    pending = taken;
                 }
             }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
-            let mut prepared = prepared.unwrap_or_default();
-            prepared.decoded += from_decoders.len();
+            let mut pending = pending.unwrap_or_default();
+            pending.decoded += from_decoders.len();
             for Decoded { stored, found, news } in from_decoders.drain(..) {
-                prepared.batch.messages.push(stored);
-                prepared.batch.readings.extend(found.readings);
-                prepared.batch.failures.extend(found.failure);
-                prepared.to_publish.push(news);
+                pending.batch.messages.push(stored);
+                pending.batch.readings.extend(found.readings);
+                pending.batch.failures.extend(found.failure);
+                pending.to_publish.push(news);
             }
-            match self.carry_out(prepared).await {
+            match self.carry_out(pending).await {
                 Ok(()) => {}
                 Err(NotWritten::GivenUp) => {
                     bail!("the database is away; what is not in it yet stays in the journal for the next start")
@@ -131,8 +131,8 @@ impl Committer {
     }
 
     /// First durable, then told.
-    async fn carry_out(&mut self, prepared: Prepared) -> Result<(), NotWritten> {
-        let Prepared { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = prepared;
+    async fn carry_out(&mut self, pending: PendingBatch) -> Result<(), NotWritten> {
+        let PendingBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = pending;
         let mark = batch.mark;
         let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
         let unserved = self.commit(batch).await?;

@@ -7,7 +7,7 @@ use api::message::DeviceRef;
 use api::model::{ModelVersion, TestCommand};
 use api::reading::ReadingRule;
 use chrono::{DateTime, Utc};
-use domain::device::change::DeviceEdit;
+use domain::device::change::DevicePatch;
 use domain::model::request::covers;
 use lorawan::Eui64;
 use lorawan::region::Region;
@@ -98,7 +98,7 @@ impl Directory {
     }
 
     /// Takes what was changed about a device.
-    pub fn edit_device(&self, dev_eui: Eui64, edit: &DeviceEdit) {
+    pub fn edit_device(&self, dev_eui: Eui64, edit: &DevicePatch) {
         let mut inner = self.write();
         let Some(device) = inner.devices.get_mut(&dev_eui) else { return };
         device.name = edit.name.clone().unwrap_or_else(|| device.name.clone());

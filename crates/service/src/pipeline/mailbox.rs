@@ -11,9 +11,9 @@ use tokio::sync::Notify;
 const ROOM: usize = 20_000;
 
 /// What can be handed over in parts.
-pub trait Gather {
+pub trait Coalesce {
     /// Adds what comes after it.
-    fn gather(&mut self, later: Self);
+    fn coalesce(&mut self, later: Self);
 
     /// Whether its maker should wait until it is taken.
     fn full(&self) -> bool;
@@ -21,15 +21,15 @@ pub trait Gather {
 
 /// What the engine wants done, and how far it has come with it.
 #[derive(Default)]
-pub struct Outcome {
+pub struct EngineOutput {
     /// In the order in which it must happen.
     pub effects: Vec<Effect>,
     /// How far the engine has come; these effects are the last of it.
     pub mark: Mark,
 }
 
-impl Gather for Outcome {
-    fn gather(&mut self, mut later: Self) {
+impl Coalesce for EngineOutput {
+    fn coalesce(&mut self, mut later: Self) {
         self.effects.append(&mut later.effects);
         self.mark = later.mark;
     }
@@ -45,19 +45,19 @@ struct Inner<T> {
 }
 
 /// Between one maker and one taker.
-pub struct Handover<T> {
+pub struct Mailbox<T> {
     inner: Mutex<Inner<T>>,
     news: Notify,
     room: Notify,
 }
 
-impl<T> Default for Handover<T> {
+impl<T> Default for Mailbox<T> {
     fn default() -> Self {
         Self { inner: Mutex::new(Inner { gathered: None, closed: false }), news: Notify::new(), room: Notify::new() }
     }
 }
 
-impl<T: Gather> Handover<T> {
+impl<T: Coalesce> Mailbox<T> {
     fn lock(&self) -> MutexGuard<'_, Inner<T>> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -67,7 +67,7 @@ impl<T: Gather> Handover<T> {
         let mut inner = self.lock();
         let room = match &mut inner.gathered {
             Some(gathered) => {
-                gathered.gather(more);
+                gathered.coalesce(more);
                 !gathered.full()
             }
             empty => !empty.insert(more).full(),
@@ -116,21 +116,21 @@ mod tests {
 
     use super::*;
 
-    fn outcome(count: usize, until: i64) -> Outcome {
+    fn output(count: usize, until: i64) -> EngineOutput {
         let change = Change::GroupCounter { group: Eui64(1), next_down: 0 };
         let mark = Mark { position: 0, processed_until: Timestamp(until) };
-        Outcome { effects: vec![Effect::Persist(change); count], mark }
+        EngineOutput { effects: vec![Effect::Persist(change); count], mark }
     }
 
     #[tokio::test]
     async fn all_that_has_gathered_is_taken_at_once_and_the_rest_after_the_end() {
-        let handover = Handover::default();
-        assert!(handover.put(outcome(1, 1)));
-        assert!(!handover.put(outcome(ROOM, 2)), "full");
+        let handover = Mailbox::default();
+        assert!(handover.put(output(1, 1)));
+        assert!(!handover.put(output(ROOM, 2)), "full");
         let taken = handover.take().await.unwrap();
         assert_eq!((taken.effects.len(), taken.mark.processed_until), (ROOM + 1, Timestamp(2)));
         handover.room().await;
-        assert!(handover.put(outcome(2, 3)));
+        assert!(handover.put(output(2, 3)));
         handover.close();
         assert_eq!(handover.take().await.unwrap().effects.len(), 2);
         assert!(handover.take().await.is_none());

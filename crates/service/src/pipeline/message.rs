@@ -13,12 +13,12 @@ use lorawan::{Direction, Eui64};
 use store::{Activity, Decoding, DeviceContext, EstateId};
 use ulid::{Generator, Ulid};
 
-use crate::gateways::registry::Presence;
+use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::strangers::{Request, Strangers};
 use crate::pipeline::directory::Directory;
 
 /// A message, and what goes along with it.
-pub struct Told {
+pub struct BuiltMessage {
     pub estate_id: EstateId,
     pub message: Message,
     /// Whether it is to be decoded.
@@ -30,16 +30,16 @@ pub struct Told {
 }
 
 /// Makes messages.
-pub struct Teller<'a> {
+pub struct MessageBuilder<'a> {
     pub directory: &'a Directory,
-    pub presence: &'a Presence,
+    pub presence: &'a GatewayRegistry,
     pub strangers: &'a Strangers,
     pub ids: &'a mut Generator,
 }
 
-impl Teller<'_> {
+impl MessageBuilder<'_> {
     /// The message for an event; `None` if it concerns nobody any more.
-    pub fn tell(&mut self, event: Event) -> Option<Told> {
+    pub fn tell(&mut self, event: Event) -> Option<BuiltMessage> {
         match event {
             Event::Uplink(uplink) => {
                 let at = time_of(uplink.heard_by.first());
@@ -115,7 +115,7 @@ impl Teller<'_> {
         }
     }
 
-    fn refused(&mut self, refused: &engine::RefusedEvent) -> Option<Told> {
+    fn refused(&mut self, refused: &engine::RefusedEvent) -> Option<BuiltMessage> {
         let at = time_of(refused.heard_by.first());
         let note = RefusalNote {
             code: refused.reason.code().into(),
@@ -153,7 +153,7 @@ impl Teller<'_> {
                 let estate_id = gateway?.estate_id;
                 let message = self.message(at, estate_id, body);
                 let keep = note.join;
-                Some(Told { estate_id, message, decoding: Decoding::None, activity: None, keep })
+                Some(BuiltMessage { estate_id, message, decoding: Decoding::None, activity: None, keep })
             }
         }
     }
@@ -196,13 +196,13 @@ impl Teller<'_> {
         body: Body,
         activity: Option<Activity>,
         decoding: Decoding,
-    ) -> Told {
+    ) -> BuiltMessage {
         let dev_eui = device.dev_eui;
         let mut message = self.message(at, device.estate_id, body);
         message.fleet = Some(device.fleet);
         message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
         let activity = activity.map(|a| (dev_eui, a));
-        Told { estate_id: device.estate_id, message, decoding, activity, keep: true }
+        BuiltMessage { estate_id: device.estate_id, message, decoding, activity, keep: true }
     }
 
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {

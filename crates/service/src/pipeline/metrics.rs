@@ -4,7 +4,7 @@ use std::fmt::Display;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
-use api::vitals::{Slice, Vitals as Report};
+use api::metrics::{Metrics as Report, Slice};
 
 /// Each slice of time is longer than the one before by this.
 const GROWTH: f64 = 1.1;
@@ -17,7 +17,7 @@ const TICKS_PER_S: f64 = 100.0;
 const PAGE_BYTES: u64 = 4096;
 
 /// The measurements.
-pub struct Vitals {
+pub struct Metrics {
     started: Instant,
     collect_ms: u16,
     uplinks: AtomicU64,
@@ -25,7 +25,7 @@ pub struct Vitals {
     until_stored: [AtomicU64; SLICES],
 }
 
-impl Vitals {
+impl Metrics {
     pub fn new(collect_ms: u16) -> Self {
         let until_stored = std::array::from_fn(|_| AtomicU64::new(0));
         let (uplinks, decoded) = (AtomicU64::new(0), AtomicU64::new(0));
@@ -100,7 +100,7 @@ mod tests {
 
     #[test]
     fn times_fall_into_the_slice_that_holds_them() {
-        let vitals = Vitals::new(200);
+        let vitals = Metrics::new(200);
         for us in [0, 900, 1_050, 250_000, i64::MAX] {
             vitals.stored(us);
         }

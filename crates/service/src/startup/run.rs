@@ -18,36 +18,36 @@ use crate::decoding::{decoder, redecoding};
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
 use crate::gateways::event_log;
-use crate::gateways::event_log::Chronicle;
+use crate::gateways::event_log::GatewayLog;
 use crate::gateways::firmware::Firmwares;
 use crate::gateways::registry;
-use crate::gateways::registry::Presence;
-use crate::gateways::transport::admission::Door;
+use crate::gateways::registry::GatewayRegistry;
+use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::cups;
 use crate::gateways::transport::cups::Cups;
 use crate::gateways::transport::lns;
 use crate::gateways::transport::lns::{Connections, Lns};
 use crate::gateways::transport::mqtt;
 use crate::gateways::transport::mqtt::Mqtt;
-use crate::gateways::transport::{Doors, Links, udp};
+use crate::gateways::transport::{Links, PublicEndpoints, udp};
 use crate::history::summaries;
 use crate::history::summaries::Doubts;
 use crate::http::edge::{Edge, Setup};
-use crate::http::{App, Gate};
+use crate::http::{App, GatewayServices};
 use crate::ingest::journal::aside::Aside;
 use crate::ingest::network;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::net::listen::Port;
 use crate::net::tls;
 use crate::net::tls::{Given, Identity};
-use crate::pipeline::batch::{Ids, Preparer};
+use crate::pipeline::batch::{Batcher, Ids};
 use crate::pipeline::commit;
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
-use crate::pipeline::mailbox::Handover;
-use crate::pipeline::metrics::Vitals;
+use crate::pipeline::mailbox::Mailbox;
+use crate::pipeline::metrics::Metrics;
 use crate::pipeline::refused_rows::RefusedRows;
 use crate::startup::config::Options;
 use crate::startup::first_start;
@@ -94,16 +94,16 @@ pub async fn run(options: Options) -> Result<()> {
     let stopping = CancellationToken::new();
 
     let condition = Arc::new(Condition::default());
-    let intake = Arc::new(Intake::default());
-    let vitals = Arc::new(Vitals::new(options.collect_ms));
+    let intake = Arc::new(IngestStats::default());
+    let vitals = Arc::new(Metrics::new(options.collect_ms));
     let live = Arc::new(Live::new(stopping.clone()));
     let directory = Arc::new(Directory::load(&store).await?);
-    let (chronicle, happenings) = Chronicle::new();
+    let (gateway_log, happenings) = GatewayLog::new();
     let strangers = Arc::new(Strangers::default());
-    let presence = Arc::new(Presence::new(&store.all_gateways().await?, Arc::clone(&chronicle)));
+    let presence = Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log)));
     let credentials = Arc::new(Credentials::load(store.clone()).await?);
     let firmware = Arc::new(Firmwares::new(&options.data));
-    let doors = Arc::new(Doors::new(&options, tls_address.port(), udp_address.port()));
+    let endpoints = Arc::new(PublicEndpoints::new(&options, tls_address.port(), udp_address.port()));
 
     let config = Config {
         net_id: options.net_id,
@@ -119,12 +119,12 @@ pub async fn run(options: Options) -> Result<()> {
     let mut restored = store.engine_state(clock::now()).await?;
     restored.extend(startup::damage::told(&store, &condition).await?);
     let start = network::Start { config, restored, journal, before };
-    let handover = Arc::new(Handover::default());
-    let ready = Arc::new(Handover::default());
+    let handover = Arc::new(Mailbox::default());
+    let ready = Arc::new(Mailbox::default());
     let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
     let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
     let (network, mut network_task) = network::start(start, Arc::clone(&handover));
-    let preparer = Preparer {
+    let preparer = Batcher {
         directory: Arc::clone(&directory),
         presence: Arc::clone(&presence),
         strangers: Arc::clone(&strangers),
@@ -136,25 +136,25 @@ pub async fn run(options: Options) -> Result<()> {
     tokio::spawn(network.clone().sync_journal(stopping.clone()));
     tokio::spawn(udp::watch_drops(udp_address, Arc::clone(&intake), stopping.clone()));
     let udp = udp::Udp::new(socket, Arc::clone(&presence), Arc::clone(&intake), network.clone());
-    let door = Door {
+    let admission = Admission {
         presence: Arc::clone(&presence),
         credentials: Arc::clone(&credentials),
-        chronicle: Arc::clone(&chronicle),
+        gateway_log: Arc::clone(&gateway_log),
     };
     let lns = Arc::new(Lns {
-        door: door.clone(),
+        admission: admission.clone(),
         intake: Arc::clone(&intake),
         network: network.clone(),
-        address: doors.lns(),
+        address: endpoints.lns(),
         stopping: stopping.clone(),
         connections: Connections::default(),
     });
     let cups = Arc::new(Cups {
-        door,
+        admission,
         intake: Arc::clone(&intake),
         authority: Arc::clone(&authority),
         identity: Arc::clone(&identity),
-        doors: Arc::clone(&doors),
+        endpoints: Arc::clone(&endpoints),
         store: store.clone(),
         firmware: Arc::clone(&firmware),
     });
@@ -166,7 +166,7 @@ pub async fn run(options: Options) -> Result<()> {
     let (mqtt, broker) = broker.map_or((None, None), |(client, broker)| {
         let hearing = (Arc::clone(&presence), Arc::clone(&intake), network.clone());
         let mqtt =
-            Mqtt::new(hearing, (Arc::clone(&credentials), Arc::clone(&chronicle), Arc::clone(&condition)), client);
+            Mqtt::new(hearing, (Arc::clone(&credentials), Arc::clone(&gateway_log), Arc::clone(&condition)), client);
         (Some(mqtt), Some(broker))
     });
     let links = Arc::new(Links {
@@ -255,7 +255,16 @@ pub async fn run(options: Options) -> Result<()> {
         vitals,
         condition,
         doubts,
-        gate: Gate { authority, identity, broker_trust, credentials, chronicle, lns, doors, firmware },
+        gateway_services: GatewayServices {
+            authority,
+            identity,
+            broker_trust,
+            credentials,
+            gateway_log,
+            lns,
+            endpoints,
+            firmware,
+        },
         edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
         turns: Arc::default(),
         exports: Arc::new(Semaphore::new(2)),

@@ -25,7 +25,7 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
         }
         for estate in &me.estates {
             let rights: Vec<_> = estate.rights.iter().map(Right::to_string).collect();
-            lines.push(("estate", format!("{}: {} ({})", estate.slug, estate.standing(), rights.join(", "))));
+            lines.push(("estate", format!("{}: {} ({})", estate.slug, estate.role_label(), rights.join(", "))));
         }
         lines
     })

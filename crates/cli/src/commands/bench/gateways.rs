@@ -6,7 +6,7 @@ use anyhow::{Context as _, Result, bail};
 use api::gateway::Protocol;
 use api::gateway::credential::KitOrder;
 use api::gateway::import::{GatewayImport, ImportOutcome};
-use api::vitals::Vitals;
+use api::metrics::Metrics;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use relay::kit::{Entrance, Kit};
 use serde::Serialize;
@@ -41,7 +41,7 @@ struct Measured {
     storm_cpu_s: Option<f64>,
 }
 
-async fn vitals(client: &Client) -> Result<Vitals> {
+async fn vitals(client: &Client) -> Result<Metrics> {
     client.get("/vitals", &[]).await
 }
 
@@ -91,7 +91,7 @@ pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> 
     let idle = vitals(client).await?;
     tokio::time::sleep(Duration::from_secs(args.seconds)).await;
     let after = vitals(client).await?;
-    let cores = |from: &Vitals, to: &Vitals| {
+    let cores = |from: &Metrics, to: &Metrics| {
         from.cpu_s.zip(to.cpu_s).map(|(a, b)| (b - a) / (to.up_s - from.up_s).max(f64::EPSILON))
     };
     for (n, entrance) in rest {

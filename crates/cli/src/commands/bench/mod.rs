@@ -11,11 +11,11 @@ use ::api::device::DeviceDetail;
 use ::api::device::register::NewDevice;
 use ::api::fleet::{Fleet, NewFleet};
 use ::api::gateway::Gateway;
+use ::api::metrics::{Metrics, Slice};
 use ::api::model::Model;
-use ::api::vitals::{Slice, Vitals};
-use ::api::{Intake, Page};
+use ::api::{IngestStats, Page};
 use anyhow::{Result, bail};
-use domain::vitals::within_ms;
+use domain::metrics::within_ms;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use serde::Serialize;
 use simulator::load::{Load, Size};
@@ -127,7 +127,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         ),
     )?;
     register(client, size).await?;
-    let before: Intake = client.get("/intake", &[]).await?;
+    let before: IngestStats = client.get("/intake", &[]).await?;
     let load = Load::start(size, args.gateways_call)?;
     eprintln!("as fast as it goes, for {} s …", args.seconds);
     let sustained = part(client, args, &load, None).await?;
@@ -142,9 +142,10 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
             Some(part(client, args, &load, Some(args.rate)).await?)
         }
     };
-    let after: Intake = client.get("/intake", &[]).await?;
+    let after: IngestStats = client.get("/intake", &[]).await?;
     let vitals = vitals(client).await?;
-    let shed = |intake: &Intake| intake.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
+    let shed =
+        |intake: &IngestStats| intake.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
     Ok(Measured {
         devices: size.devices,
         gateways: size.gateways,
@@ -204,7 +205,7 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
     let base = vitals(client).await?;
     let sent_before = load.sent();
     let start = Instant::now();
-    let mut began: Option<(Instant, Vitals, usize)> = None;
+    let mut began: Option<(Instant, Metrics, usize)> = None;
     let ended = loop {
         tokio::time::sleep(LOOK_EVERY).await;
         let now = vitals(client).await?;
@@ -252,12 +253,12 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
 }
 
 /// Uplinks done in between. Every second one is done when its readings are stored as well.
-fn done_between(before: &Vitals, after: &Vitals) -> u64 {
+fn done_between(before: &Metrics, after: &Metrics) -> u64 {
     let decoded = after.uplinks_decoded - before.uplinks_decoded;
     (after.uplinks_stored - before.uplinks_stored).min(2 * decoded)
 }
 
-async fn vitals(client: &Client) -> Result<Vitals> {
+async fn vitals(client: &Client) -> Result<Metrics> {
     client.get("/vitals", &[]).await
 }
 

@@ -16,7 +16,7 @@ pub async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
         EstateVerb::List => {
             let estates: Vec<Estate> = client.get("/estates", &[]).await?;
             out.list(&estates, "You belong to no estate.", &["ESTATE", "NAME", "YOUR ROLE"], |e| {
-                vec![e.slug.clone(), e.name.clone(), e.standing()]
+                vec![e.slug.clone(), e.name.clone(), e.role_label()]
             })
         }
         EstateVerb::All => all::run(client, out).await,

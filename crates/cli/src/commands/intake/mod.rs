@@ -1,13 +1,13 @@
 //! `heron intake`.
 
 use anyhow::Result;
-use api::Intake;
+use api::IngestStats;
 
 use crate::client::Client;
 use crate::show::{Out, table};
 
 pub async fn run(client: &Client, out: &Out) -> Result<()> {
-    let intake: Intake = client.get("/intake", &[]).await?;
+    let intake: IngestStats = client.get("/intake", &[]).await?;
     if out.json {
         return out.json(&intake);
     }

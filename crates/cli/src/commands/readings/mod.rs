@@ -6,7 +6,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use anyhow::{Context as _, Result};
-use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Standing, WantedChart, WantedLine};
+use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Freshness, WantedChart, WantedLine};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::StreamExt as _;
 
@@ -31,18 +31,18 @@ async fn now(client: &Client, out: &Out, device: &str) -> Result<()> {
         client.get(&client.in_estate(&format!("devices/{eui}/readings")).await?, &[]).await?;
     let none = "There is no reading yet. Is there a model with a decoder? `heron device show` says.";
     out.list(&readings, none, &["READING", "VALUE", "AGE", "", "LAST DAY", "KIND"], |r| {
-        let standing = match (r.standing, r.interval_s) {
-            (Standing::Fresh, _) => String::new(),
-            (Standing::NowAndThen, Some(s)) => format!("comes about every {}", api::elapsed(s as i64)),
-            (Standing::NowAndThen, None) => "comes now and then".into(),
-            (Standing::Overdue, Some(s)) => format!("overdue: usually every {}", api::elapsed(s as i64)),
-            (Standing::Overdue, None) => "overdue".into(),
+        let freshness = match (r.freshness, r.interval_s) {
+            (Freshness::Fresh, _) => String::new(),
+            (Freshness::NowAndThen, Some(s)) => format!("comes about every {}", api::elapsed(s as i64)),
+            (Freshness::NowAndThen, None) => "comes now and then".into(),
+            (Freshness::Overdue, Some(s)) => format!("overdue: usually every {}", api::elapsed(s as i64)),
+            (Freshness::Overdue, None) => "overdue".into(),
         };
         let day = r.day.map_or_else(String::new, |day| {
             format!("{} to {}, mean {}", short(day.least), short(day.most), short(day.mean))
         });
         let age = show::ago(Some(r.time));
-        vec![r.name.clone(), r.reading.to_string(), age, standing, day, r.kind.words().into()]
+        vec![r.name.clone(), r.reading.to_string(), age, freshness, day, r.kind.words().into()]
     })?;
     if !out.json {
         for doubt in readings.iter().filter_map(|reading| reading.doubt.as_ref()) {

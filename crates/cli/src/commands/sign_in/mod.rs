@@ -58,7 +58,7 @@ fn keep(global: &Global, url: &str, signed_in: &SignedIn) -> Result<()> {
         None => None,
     };
     session::keep(global, &Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
-    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.standing())).collect();
+    let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.role_label())).collect();
     println!("Signed in at {url} as {}, until {}.", signed_in.me.name, signed_in.expires_at.format("%Y-%m-%d"));
     println!("Estates: {}", estates.join(", "));
     if signed_in.me.given_password {

@@ -12,7 +12,7 @@ use gateway_link::udp::GatewayStatus;
 use lorawan::region::{ChannelSet, Region};
 use store::{EstateId, GatewayRow};
 
-use crate::gateways::event_log::Happening;
+use crate::gateways::event_log::GatewayEventDraft;
 
 /// Characters kept of a clock as its gateway writes it.
 pub const LONGEST_CLOCK: usize = 40;
@@ -119,7 +119,7 @@ impl Known {
     }
 
     /// Why a call by this protocol from there is not taken.
-    pub fn turns_away(&self, protocol: Protocol, from: Option<IpAddr>) -> Option<Happening> {
+    pub fn turns_away(&self, protocol: Protocol, from: Option<IpAddr>) -> Option<GatewayEventDraft> {
         if self.protocol != protocol {
             let text = format!(
                 "It calls by {}, and is registered for {}. Its frames are not taken twice.",
@@ -127,7 +127,7 @@ impl Known {
                 self.protocol.words()
             );
             let next = "Either stop the other program on the gateway, or change how it is registered to call.";
-            return Some(Happening::new(Refused, text).next(next));
+            return Some(GatewayEventDraft::new(Refused, text).next(next));
         }
         let (pinned, from) = self.source.as_ref().filter(|_| protocol == Protocol::Udp).zip(from)?;
         // A socket for both versions shows IPv4 addresses as IPv6.
@@ -136,7 +136,7 @@ impl Known {
         }
         let text = format!("Datagrams with its EUI come from {from}, and are only taken from {}.", source_text(pinned));
         let next = "If that is the gateway in a new place, change where its datagrams may come from. If not, somebody pretends to be it.";
-        Some(Happening::new(Refused, text).next(next))
+        Some(GatewayEventDraft::new(Refused, text).next(next))
     }
 
     /// Notes a call that is taken.
@@ -144,7 +144,7 @@ impl Known {
         &mut self,
         from: Option<SocketAddr>,
         frames_hz: impl ExactSizeIterator<Item = u32>,
-    ) -> Option<Happening> {
+    ) -> Option<GatewayEventDraft> {
         self.last_heard = Some(Utc::now());
         self.address = from;
         self.frames += frames_hz.len() as u64;
@@ -162,30 +162,30 @@ impl Known {
                 self.region.name()
             );
             let next = "Compare the channel plan set in the gateway with the region it is registered for.";
-            Happening::new(Odd, text).next(next).from(from)
+            GatewayEventDraft::new(Odd, text).next(next).from(from)
         })
     }
 
     /// Notes where it is reached by datagrams.
-    pub fn pulls_from(&mut self, from: SocketAddr) -> Option<Happening> {
+    pub fn pulls_from(&mut self, from: SocketAddr) -> Option<GatewayEventDraft> {
         let was = match self.way_down.replace(WayDown::Udp(from)) {
             Some(WayDown::Udp(was)) if was == from => return None,
             Some(WayDown::Udp(was)) => was,
-            _ => return Some(Happening::new(Connected, format!("It calls by UDP from {from}.")).from(from)),
+            _ => return Some(GatewayEventDraft::new(Connected, format!("It calls by UDP from {from}.")).from(from)),
         };
         let back = self.before.is_some_and(|(before, left)| before == from && left.elapsed().as_secs() < STILL_THERE_S);
         self.before = Some((was, Instant::now()));
         if !back {
             self.returns = 0;
             let text = format!("It calls from {from} now; before, it was {was}.");
-            return Some(Happening::new(Connected, text).from(from));
+            return Some(GatewayEventDraft::new(Connected, text).from(from));
         }
         self.returns += 1;
         (self.returns == RETURNS).then(|| two_of_them(was, from))
     }
 
     /// Notes a concentrator's clock; says if it began anew.
-    pub fn clock(&mut self, clock_us: u32) -> Option<Happening> {
+    pub fn clock(&mut self, clock_us: u32) -> Option<GatewayEventDraft> {
         let now = Instant::now();
         let (before, at) = self.clock.replace((clock_us, now))?;
         let expected = before.wrapping_add((now - at).as_micros() as u32);
@@ -194,7 +194,7 @@ impl Known {
         (leap > CLOCK_LEAP_US).then(|| {
             let text =
                 "Its concentrator's clock has leapt, as it does when the gateway or its packet forwarder starts.";
-            Happening::new(Restarted, text)
+            GatewayEventDraft::new(Restarted, text)
         })
     }
 
@@ -247,8 +247,8 @@ impl Known {
 }
 
 /// Two gateways with one EUI, as far as one can tell from outside.
-pub fn two_of_them(one: SocketAddr, other: SocketAddr) -> Happening {
+pub fn two_of_them(one: SocketAddr, other: SocketAddr) -> GatewayEventDraft {
     let text = format!("It calls from {one} and from {other} in turn: two gateways use this EUI.");
     let next = "Give one of the two another EUI. Until then downlinks reach whichever called last.";
-    Happening::new(Odd, text).next(next).from(other)
+    GatewayEventDraft::new(Odd, text).next(next).from(other)
 }

@@ -19,7 +19,7 @@ use store::{EstateId, GatewayRow, Store};
 use stranger::{Call, Caller};
 use tokio_util::sync::CancellationToken;
 
-use crate::gateways::event_log::{Chronicle, Happening};
+use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 
@@ -38,7 +38,7 @@ struct Inner {
 
 /// What follows from who calls.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
+pub enum CallerStatus {
     /// It is registered, and its frames are taken.
     Known,
     /// It is registered, and may not call like this.
@@ -48,14 +48,14 @@ pub enum Standing {
 }
 
 /// The gateways that call.
-pub struct Presence {
+pub struct GatewayRegistry {
     inner: Mutex<Inner>,
-    chronicle: Arc<Chronicle>,
+    gateway_log: Arc<GatewayLog>,
 }
 
-impl Presence {
-    pub fn new(rows: &[GatewayRow], chronicle: Arc<Chronicle>) -> Self {
-        let presence = Self { inner: Mutex::default(), chronicle };
+impl GatewayRegistry {
+    pub fn new(rows: &[GatewayRow], gateway_log: Arc<GatewayLog>) -> Self {
+        let presence = Self { inner: Mutex::default(), gateway_log };
         for row in rows {
             presence.register(row);
         }
@@ -67,10 +67,10 @@ impl Presence {
     }
 
     /// Does something with a registered gateway, and tells what follows.
-    fn with(&self, eui: Eui64, note: impl FnOnce(&mut Known) -> Option<Happening>) {
+    fn with(&self, eui: Eui64, note: impl FnOnce(&mut Known) -> Option<GatewayEventDraft>) {
         let happening = self.lock().known.get_mut(&eui).and_then(note);
         if let Some(happening) = happening {
-            self.chronicle.tell(eui, happening);
+            self.gateway_log.tell(eui, happening);
         }
     }
 
@@ -99,35 +99,35 @@ impl Presence {
         from: SocketAddr,
         frames_hz: impl ExactSizeIterator<Item = u32>,
         pull: bool,
-    ) -> Standing {
+    ) -> CallerStatus {
         let mut inner = self.lock();
         let Some(known) = inner.known.get_mut(&eui) else {
             let call = Call { address: from.to_string(), protocol: Protocol::Udp, frames_hz, told: None };
             stranger::note(&mut inner.strangers, eui, call);
-            return Standing::Stranger;
+            return CallerStatus::Stranger;
         };
         let turned_away = known.turns_away(Protocol::Udp, Some(from.ip()));
-        let (standing, said) = match turned_away {
-            Some(why) => (Standing::TurnedAway, [Some(why.from(from)), None]),
+        let (caller_status, said) = match turned_away {
+            Some(why) => (CallerStatus::TurnedAway, [Some(why.from(from)), None]),
             None => {
                 let heard = known.heard(Some(from), frames_hz);
                 let pulled = if pull { known.pulls_from(from) } else { None };
-                (Standing::Known, [heard, pulled])
+                (CallerStatus::Known, [heard, pulled])
             }
         };
         drop(inner);
-        said.into_iter().flatten().for_each(|happening| self.chronicle.tell(eui, happening));
-        standing
+        said.into_iter().flatten().for_each(|happening| self.gateway_log.tell(eui, happening));
+        caller_status
     }
 
     /// What follows from a call by this protocol, wherever it comes from.
-    pub fn standing(&self, eui: Eui64, protocol: Protocol) -> Standing {
+    pub fn caller_status(&self, eui: Eui64, protocol: Protocol) -> CallerStatus {
         let Some(turned_away) = self.lock().known.get(&eui).map(|known| known.turns_away(protocol, None)) else {
-            return Standing::Stranger;
+            return CallerStatus::Stranger;
         };
-        let Some(why) = turned_away else { return Standing::Known };
-        self.chronicle.tell(eui, why);
-        Standing::TurnedAway
+        let Some(why) = turned_away else { return CallerStatus::Known };
+        self.gateway_log.tell(eui, why);
+        CallerStatus::TurnedAway
     }
 
     /// Notes a call of somebody unknown by another protocol, and what it was told.
@@ -217,7 +217,7 @@ impl Presence {
             let fresh = known.last_heard.is_some_and(|at| at > known.told_at)
                 && (now - known.told_at).num_seconds() >= NEWS_EVERY_S;
             if state != known.told {
-                self.chronicle.tell(*eui, Happening::state(state));
+                self.gateway_log.tell(*eui, GatewayEventDraft::state(state));
             }
             if state != known.told || fresh {
                 (known.told, known.told_at) = (state, now);
@@ -252,7 +252,7 @@ impl Presence {
 
 /// Publishes news of gateways and writes down when they were last heard, until the service stops.
 pub async fn watch(
-    presence: Arc<Presence>,
+    presence: Arc<GatewayRegistry>,
     store: Store,
     live: Arc<Live>,
     directory: Arc<Directory>,
@@ -311,8 +311,8 @@ mod tests {
         ([127, 0, 0, 1], 40_000).into()
     }
 
-    fn presence(rows: &[GatewayRow]) -> Presence {
-        Presence::new(rows, Chronicle::new().0)
+    fn presence(rows: &[GatewayRow]) -> GatewayRegistry {
+        GatewayRegistry::new(rows, GatewayLog::new().0)
     }
 
     fn row() -> GatewayRow {
@@ -385,7 +385,7 @@ mod tests {
         let now = Utc::now();
         let states = |at| presence.news(at).into_iter().map(|(_, news)| news.state).collect::<Vec<_>>();
         assert_eq!(states(now), [], "never heard is how it began");
-        assert_eq!(presence.datagram(OURS, from(), [868_100_000; 2].into_iter(), true), Standing::Known);
+        assert_eq!(presence.datagram(OURS, from(), [868_100_000; 2].into_iter(), true), CallerStatus::Known);
         assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(from())));
         assert_eq!(states(now), [GatewayState::Listening]);
         assert_eq!(states(now), []);
@@ -403,7 +403,7 @@ mod tests {
     fn strangers_are_remembered_within_bounds() {
         let presence = presence(&[]);
         for n in 0..MAX_STRANGERS as u64 + 5 {
-            assert_eq!(presence.datagram(Eui64(n), from(), iter::once(868_100_000), true), Standing::Stranger);
+            assert_eq!(presence.datagram(Eui64(n), from(), iter::once(868_100_000), true), CallerStatus::Stranger);
         }
         let strangers = presence.strangers();
         assert_eq!(strangers.len(), MAX_STRANGERS);
@@ -421,11 +421,11 @@ mod tests {
     }
 
     /// A presence of one gateway, how it is registered, and what is told of it.
-    fn watched(change: impl FnOnce(&mut GatewayRow)) -> (Presence, mpsc::Receiver<(Eui64, GatewayEvent)>) {
-        let (chronicle, written) = Chronicle::new();
+    fn watched(change: impl FnOnce(&mut GatewayRow)) -> (GatewayRegistry, mpsc::Receiver<(Eui64, GatewayEvent)>) {
+        let (gateway_log, written) = GatewayLog::new();
         let mut row = row();
         change(&mut row);
-        (Presence::new(&[row], chronicle), written)
+        (GatewayRegistry::new(&[row], gateway_log), written)
     }
 
     #[test]
@@ -455,10 +455,10 @@ mod tests {
         };
         let (presence, mut written) = watched(pinned);
         let from = |a| SocketAddr::from(([a, 0, 2, 9], 1));
-        assert_eq!(presence.datagram(OURS, from(192), iter::empty(), true), Standing::Known);
-        assert_eq!(presence.datagram(OURS, from(10), iter::once(868_100_000), true), Standing::TurnedAway);
+        assert_eq!(presence.datagram(OURS, from(192), iter::empty(), true), CallerStatus::Known);
+        assert_eq!(presence.datagram(OURS, from(10), iter::once(868_100_000), true), CallerStatus::TurnedAway);
         let mapped = "[::ffff:192.0.2.9]:1".parse().unwrap();
-        assert_eq!(presence.datagram(OURS, mapped, iter::empty(), false), Standing::Known);
+        assert_eq!(presence.datagram(OURS, mapped, iter::empty(), false), CallerStatus::Known);
         assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(from(192))), "a pretender gets no downlinks");
         assert_eq!(presence.known(OURS).unwrap().frames, 0);
         let said = told(&mut written).pop().unwrap();
@@ -468,7 +468,7 @@ mod tests {
     #[test]
     fn a_gateway_calls_the_way_it_is_registered_for() {
         let (presence, mut written) = watched(|row| row.gateway.protocol = Protocol::Lns);
-        assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), Standing::TurnedAway);
+        assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), CallerStatus::TurnedAway);
         let said = told(&mut written).pop().unwrap().1;
         assert!(said.starts_with("It calls by UDP packet forwarder, and is registered for WebSocket LNS."), "{said}");
         presence.connected(OURS, WayDown::Lns, GatewaySoftware::default());
@@ -488,9 +488,9 @@ mod tests {
         changed.gateway.protocol = Protocol::Mqtt;
         presence.change(&changed);
         assert_eq!(presence.way_down(OURS), None);
-        assert_eq!(presence.standing(OURS, Protocol::Mqtt), Standing::Known);
-        assert_eq!(presence.standing(OURS, Protocol::Lns), Standing::TurnedAway);
-        assert_eq!(presence.standing(Eui64(7), Protocol::Mqtt), Standing::Stranger);
+        assert_eq!(presence.caller_status(OURS, Protocol::Mqtt), CallerStatus::Known);
+        assert_eq!(presence.caller_status(OURS, Protocol::Lns), CallerStatus::TurnedAway);
+        assert_eq!(presence.caller_status(Eui64(7), Protocol::Mqtt), CallerStatus::Stranger);
     }
 
     #[test]

@@ -10,15 +10,15 @@ use chrono::Utc;
 use lorawan::Eui64;
 
 use crate::gateways::credentials::{Credentials, Peer, Proof, unknown};
-use crate::gateways::event_log::{Chronicle, Happening};
-use crate::gateways::registry::{Known, Presence};
+use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
+use crate::gateways::registry::{GatewayRegistry, Known};
 
 /// What is asked at the door.
 #[derive(Clone)]
-pub struct Door {
-    pub presence: Arc<Presence>,
+pub struct Admission {
+    pub presence: Arc<GatewayRegistry>,
     pub credentials: Arc<Credentials>,
-    pub chronicle: Arc<Chronicle>,
+    pub gateway_log: Arc<GatewayLog>,
 }
 
 /// By what a gateway proves who it is: the certificate of its handshake, or the token of its request. Some write
@@ -31,7 +31,7 @@ fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
     Some(Proof::Token(text.strip_prefix("Bearer ").map_or(text, str::trim)))
 }
 
-impl Door {
+impl Admission {
     /// Whether a gateway may come in for this purpose; if not, why, with the status that says it over HTTP.
     pub fn admit(
         &self,
@@ -56,11 +56,11 @@ impl Door {
         });
         let (status, refused) = match checked {
             Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Lns, Some(peer.address.ip()))),
-            Err(why) => (StatusCode::UNAUTHORIZED, Some(Happening::new(Refused, why.text).next(why.next))),
+            Err(why) => (StatusCode::UNAUTHORIZED, Some(GatewayEventDraft::new(Refused, why.text).next(why.next))),
         };
         let Some(why) = refused else { return Ok(known) };
         let text = why.text().to_owned();
-        self.chronicle.tell(eui, why.from(peer.address));
+        self.gateway_log.tell(eui, why.from(peer.address));
         Err((status, text))
     }
 }

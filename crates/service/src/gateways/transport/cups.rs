@@ -20,11 +20,11 @@ use store::{CredentialRow, Store, StoreError};
 
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::{Fresh, Peer};
-use crate::gateways::event_log::Happening;
+use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::firmware::Firmwares;
-use crate::gateways::transport::Doors;
-use crate::gateways::transport::admission::Door;
-use crate::ingest::stats::Intake;
+use crate::gateways::transport::PublicEndpoints;
+use crate::gateways::transport::admission::Admission;
+use crate::ingest::stats::IngestStats;
 use crate::net::tls::Identity;
 
 /// A question takes no longer to come in.
@@ -34,11 +34,11 @@ const LASTS: TimeDelta = TimeDelta::days(365);
 
 /// What the endpoint needs.
 pub struct Cups {
-    pub door: Door,
-    pub intake: Arc<Intake>,
+    pub admission: Admission,
+    pub intake: Arc<IngestStats>,
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
-    pub doors: Arc<Doors>,
+    pub endpoints: Arc<PublicEndpoints>,
     pub store: Store,
     pub firmware: Arc<Firmwares>,
 }
@@ -69,7 +69,7 @@ async fn update(
         }
     };
     let eui = question.gateway;
-    if let Err(refused) = cups.door.admit(eui, Purpose::Updates, &peer, &headers) {
+    if let Err(refused) = cups.admission.admit(eui, Purpose::Updates, &peer, &headers) {
         return refused.into_response();
     }
     match cups.answer(&question).await {
@@ -101,8 +101,8 @@ impl Cups {
     /// What is new for a gateway.
     async fn answer(&self, question: &Question) -> anyhow::Result<(Update, Vec<Fresh>)> {
         let eui = question.gateway;
-        self.door.credentials.retire_older(eui, Purpose::Updates).await?;
-        let own = self.door.credentials.of(eui);
+        self.admission.credentials.retire_older(eui, Purpose::Updates).await?;
+        let own = self.admission.credentials.of(eui);
         let now = Utc::now();
         let lasts = |credential: &GatewayCredential| {
             credential::state(credential, now) == CredentialState::Good && !credential.replace_asked
@@ -123,8 +123,8 @@ impl Cups {
         };
         let differs = |has: &str, wanted: String| (has.trim_end_matches('/') != wanted).then_some(wanted);
         let update = Update {
-            cups_uri: differs(&question.cups_uri, self.doors.cups()),
-            tc_uri: differs(&question.tc_uri, self.doors.lns()),
+            cups_uri: differs(&question.cups_uri, self.endpoints.cups()),
+            tc_uri: differs(&question.tc_uri, self.endpoints.lns()),
             cups: if has(Purpose::Updates, question.cups_crc) { None } else { make(Purpose::Updates)? },
             tc: if has(Purpose::Traffic, question.tc_crc) { None } else { make(Purpose::Traffic)? },
             firmware: self.firmware_for(question).await?,
@@ -147,7 +147,7 @@ impl Cups {
                 }
             );
             let next = "Have the firmware signed by a key that is on the gateway.";
-            self.door.chronicle.tell(eui, Happening::new(Odd, text).next(next));
+            self.admission.gateway_log.tell(eui, GatewayEventDraft::new(Odd, text).next(next));
             return Ok(None);
         }
         let bytes = self.firmware.read(&row.firmware.id).await.context("reading a firmware")?;
@@ -157,9 +157,9 @@ impl Cups {
 
     async fn let_in(&self, eui: Eui64, fresh: &[Fresh]) -> Result<(), StoreError> {
         for new in fresh {
-            self.door.credentials.drop_unused(eui, new.row.credential.purpose).await?;
+            self.admission.credentials.drop_unused(eui, new.row.credential.purpose).await?;
         }
-        self.door.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
+        self.admission.credentials.add(&fresh.iter().collect::<Vec<_>>()).await
     }
 
     fn tell(&self, question: &Question, update: &Update, peer: &Peer) {
@@ -173,7 +173,7 @@ impl Cups {
         let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
         if !handed.is_empty() {
             let text = format!("It fetched over CUPS what is new: {}.", handed.join(", "));
-            self.door.chronicle.tell(question.gateway, Happening::new(Changed, text).from(peer.address));
+            self.admission.gateway_log.tell(question.gateway, GatewayEventDraft::new(Changed, text).from(peer.address));
         }
     }
 }

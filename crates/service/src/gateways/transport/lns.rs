@@ -25,13 +25,13 @@ use tokio_util::sync::CancellationToken;
 
 use crate::clock;
 use crate::gateways::credentials::Peer;
-use crate::gateways::event_log::Happening;
+use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::registry::{Known, WayDown, two_of_them};
-use crate::gateways::transport::admission::Door;
+use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::awaited::Awaited;
 use crate::gateways::transport::connection::Connection;
 use crate::ingest::network::Network;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 
 /// What a message led to.
 enum Heeded {
@@ -59,8 +59,8 @@ const TURNS: u32 = 3;
 
 /// All connected gateways.
 pub struct Lns {
-    pub door: Door,
-    pub intake: Arc<Intake>,
+    pub admission: Admission,
+    pub intake: Arc<IngestStats>,
     pub network: Network,
     /// Where gateways connect: `wss://NAME:PORT`.
     pub address: String,
@@ -147,14 +147,14 @@ async fn connect(
 impl Lns {
     /// Whether a gateway may come in; if not, why.
     fn admit(&self, eui: Eui64, peer: &Peer, headers: &HeaderMap) -> Result<Known, String> {
-        self.door.admit(eui, Purpose::Traffic, peer, headers).map_err(|(_, why)| why)
+        self.admission.admit(eui, Purpose::Traffic, peer, headers).map_err(|(_, why)| why)
     }
 
     async fn serve(self: Arc<Self>, eui: Eui64, known: Known, caller: (Peer, HeaderMap), mut socket: WebSocket) {
         let (peer, headers) = caller;
         let plan = known.region.plan();
         let refuse = |text: String, next: &str| {
-            self.door.chronicle.tell(eui, Happening::new(Refused, text).next(next).from(peer.address));
+            self.admission.gateway_log.tell(eui, GatewayEventDraft::new(Refused, text).next(next).from(peer.address));
         };
         let version = match first_word(&mut socket).await {
             Ok(version) => version,
@@ -210,7 +210,7 @@ impl Lns {
             // One that lost its network comes again from the same place, and once; two that are alive take turns.
             let elsewhere = before.peer.ip() != connection.peer.ip() && !before.ended.is_cancelled();
             if elsewhere || connection.displaced == TURNS {
-                self.door.chronicle.tell(eui, two_of_them(before.peer, connection.peer));
+                self.admission.gateway_log.tell(eui, two_of_them(before.peer, connection.peer));
             }
             before.ended.cancel();
         }
@@ -222,9 +222,9 @@ impl Lns {
             model: short(&version.model),
         };
         let text = format!("It is connected by WebSocket, as {:?} on {:?}.", software.program, software.model);
-        self.door.chronicle.tell(eui, Happening::new(Connected, text).from(connection.peer));
-        self.door.presence.connected(eui, WayDown::Lns, software);
-        self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
+        self.admission.gateway_log.tell(eui, GatewayEventDraft::new(Connected, text).from(connection.peer));
+        self.admission.presence.connected(eui, WayDown::Lns, software);
+        self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty());
     }
 
     fn leave(&self, eui: Eui64, connection: &Connection, why: &str) {
@@ -233,13 +233,13 @@ impl Lns {
             // Another connection may have taken its place, or be about to: that has to come after this.
             if connections.get(&eui).is_some_and(|current| current.id == connection.id) {
                 connections.remove(&eui);
-                self.door.presence.disconnected(eui, WayDown::Lns);
+                self.admission.presence.disconnected(eui, WayDown::Lns);
             }
         }
         if !self.stopping.is_cancelled() {
-            self.door.chronicle.tell(
+            self.admission.gateway_log.tell(
                 eui,
-                Happening::new(Disconnected, format!("Its connection has ended: {why}.")).from(connection.peer),
+                GatewayEventDraft::new(Disconnected, format!("Its connection has ended: {why}.")).from(connection.peer),
             );
         }
     }
@@ -275,11 +275,11 @@ impl Lns {
                         Message::Pong(_) => {
                             if let Some(asked) = asked.take() {
                                 let took: Duration = last_word - asked;
-                                self.door.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
+                                self.admission.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
                             }
-                            self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
+                            self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty());
                         }
-                        Message::Ping(_) => self.door.presence.heard(eui, Some(connection.peer), std::iter::empty()),
+                        Message::Ping(_) => self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty()),
                         Message::Binary(_) => {
                             self.intake.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
                         }
@@ -298,11 +298,11 @@ impl Lns {
                 }
                 _ = used.tick() => {
                     // It lives with this credential, so that older ones are of no use any more.
-                    match self.door.credentials.retire_older(eui, Purpose::Traffic).await {
+                    match self.admission.credentials.retire_older(eui, Purpose::Traffic).await {
                         Ok(0) => {}
                         Ok(count) => {
                             let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
-                            self.door.chronicle.tell(eui, Happening::new(api::gateway::event::GatewayEventKind::Changed, text));
+                            self.admission.gateway_log.tell(eui, GatewayEventDraft::new(api::gateway::event::GatewayEventKind::Changed, text));
                         }
                         Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
                     }
@@ -329,7 +329,7 @@ impl Lns {
                 }
             },
             Ok(FromGateway::TimeAsked { txtime }) => {
-                self.door.presence.heard(eui, Some(connection.peer), std::iter::empty());
+                self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty());
                 let time =
                     TimeTold { gpstime: gps_time::from_unix_us(clock::now().0), txtime: Some(txtime), xtime: None };
                 return Heeded::Answer(ToGateway::Time(time).emit());
@@ -350,7 +350,7 @@ impl Lns {
             self.intake.dropped("unreadable_entry", why, connection.peer);
             return true;
         };
-        self.door.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
+        self.admission.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
         let radio = &heard.radio;
         connection.heard((radio.xtime, radio.rctx));
         let frame = FrameHeard {
@@ -390,9 +390,10 @@ impl Lns {
         let (eui, diid) = (transmission.gateway, order.diid);
         connection.orders.try_send(ToGateway::Send(order).emit()).map_err(|_| {
             connection.awaited.reported(&diid);
-            self.door.chronicle.tell(
+            self.admission.gateway_log.tell(
                 eui,
-                Happening::new(Odd, "It takes orders too slowly; a downlink was given up.").from(connection.peer),
+                GatewayEventDraft::new(Odd, "It takes orders too slowly; a downlink was given up.")
+                    .from(connection.peer),
             );
             TxFailure::Unreachable
         })

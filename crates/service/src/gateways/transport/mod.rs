@@ -15,11 +15,11 @@ use std::sync::Arc;
 use engine::{AT_ONCE_LATEST_US, Transmission, TxFailure, When};
 
 use crate::clock;
-use crate::gateways::registry::{Presence, WayDown};
+use crate::gateways::registry::{GatewayRegistry, WayDown};
 use crate::startup::config::Options;
 
 /// Where gateways find the service, as it is told to them.
-pub struct Doors {
+pub struct PublicEndpoints {
     /// The name or address they reach it by.
     pub name: String,
     /// The TCP port for TLS.
@@ -29,7 +29,7 @@ pub struct Doors {
     pub mqtt: Option<String>,
 }
 
-impl Doors {
+impl PublicEndpoints {
     pub fn new(options: &Options, tls_port: u16, udp_port: u16) -> Self {
         let name = options.gateway_names.first().cloned().unwrap_or_else(|| "localhost".into());
         let without_user = |url: &String| match (url.split_once("://"), url.rsplit_once('@')) {
@@ -62,7 +62,7 @@ impl Doors {
 
 /// All ways down.
 pub struct Links {
-    pub presence: Arc<Presence>,
+    pub presence: Arc<GatewayRegistry>,
     pub udp: Arc<udp::Udp>,
     pub lns: Arc<lns::Lns>,
     pub mqtt: Option<Arc<mqtt::Mqtt>>,

@@ -25,12 +25,12 @@ use tokio_util::sync::CancellationToken;
 use crate::gateways::authority::Authority;
 use crate::gateways::broker_files;
 use crate::gateways::credentials::Credentials;
-use crate::gateways::event_log::{Chronicle, Happening};
-use crate::gateways::registry::{Presence, Standing, WayDown};
+use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
+use crate::gateways::registry::{CallerStatus, GatewayRegistry, WayDown};
 use crate::gateways::transport::awaited::Awaited;
 use crate::gateways::transport::frames;
 use crate::ingest::network::Network;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 use crate::net::tls::Trust;
 use crate::pipeline::condition::Condition;
 use crate::startup::config::Options;
@@ -52,11 +52,11 @@ const BROKER: &str = "the broker";
 
 /// What the task and the way down share.
 pub struct Mqtt {
-    pub presence: Arc<Presence>,
-    pub intake: Arc<Intake>,
+    pub presence: Arc<GatewayRegistry>,
+    pub intake: Arc<IngestStats>,
     pub network: Network,
     pub credentials: Arc<Credentials>,
-    pub chronicle: Arc<Chronicle>,
+    pub gateway_log: Arc<GatewayLog>,
     pub client: AsyncClient,
     condition: Arc<Condition>,
     awaited: Awaited<(Eui64, u32)>,
@@ -134,8 +134,8 @@ fn tls(authority: &Authority, trust: &Trust) -> Result<ClientConfig> {
 
 impl Mqtt {
     pub fn new(
-        (presence, intake, network): (Arc<Presence>, Arc<Intake>, Network),
-        (credentials, chronicle, condition): (Arc<Credentials>, Arc<Chronicle>, Arc<Condition>),
+        (presence, intake, network): (Arc<GatewayRegistry>, Arc<IngestStats>, Network),
+        (credentials, gateway_log, condition): (Arc<Credentials>, Arc<GatewayLog>, Arc<Condition>),
         client: AsyncClient,
     ) -> Arc<Self> {
         let next = AtomicU32::new(rand::random());
@@ -145,7 +145,7 @@ impl Mqtt {
             intake,
             network,
             credentials,
-            chronicle,
+            gateway_log,
             client,
             condition,
             awaited,
@@ -228,7 +228,7 @@ impl Mqtt {
                         for gateway in self.presence.reached_by(WayDown::Mqtt) {
                             self.presence.disconnected(gateway, WayDown::Mqtt);
                             let text = "The MQTT broker between it and the service is gone.";
-                            self.chronicle.tell(gateway, Happening::new(Disconnected, text));
+                            self.gateway_log.tell(gateway, GatewayEventDraft::new(Disconnected, text));
                         }
                     }
                     tokio::select! {
@@ -271,20 +271,20 @@ impl Mqtt {
             self.intake.dropped("unknown_topic", publish.topic.chars().take(80).collect(), BROKER);
             return true;
         };
-        let mut standing = self.presence.standing(eui, Protocol::Mqtt);
-        if standing == Standing::Known && self.credentials.all_ended(eui, Utc::now()) {
+        let mut caller_status = self.presence.caller_status(eui, Protocol::Mqtt);
+        if caller_status == CallerStatus::Known && self.credentials.all_ended(eui, Utc::now()) {
             let text = "It comes through the broker, though each of its certificates was revoked or has expired.";
             let next = "Make a new connection kit for this gateway.";
-            self.chronicle.tell(eui, Happening::new(Refused, text).next(next));
-            standing = Standing::TurnedAway;
+            self.gateway_log.tell(eui, GatewayEventDraft::new(Refused, text).next(next));
+            caller_status = CallerStatus::TurnedAway;
         }
-        match standing {
-            Standing::Known => {}
-            Standing::TurnedAway => {
+        match caller_status {
+            CallerStatus::Known => {}
+            CallerStatus::TurnedAway => {
                 self.intake.dropped("turned_away", format!("a message of {eui}"), BROKER);
                 return true;
             }
-            Standing::Stranger => {
+            CallerStatus::Stranger => {
                 self.intake.dropped("stranger_gateway", format!("a message from {eui}"), BROKER);
                 let told = "Nothing: by MQTT strangers are not answered.";
                 self.presence.stranger_calls(eui, BROKER, Protocol::Mqtt, told);
@@ -311,7 +311,7 @@ impl Mqtt {
             let program = state.software.unwrap_or_default().chars().take(80).collect::<String>();
             if !there {
                 let text = format!("It is connected through the broker, by {program:?}.");
-                self.chronicle.tell(eui, Happening::new(Connected, text));
+                self.gateway_log.tell(eui, GatewayEventDraft::new(Connected, text));
             }
             self.presence.connected(eui, WayDown::Mqtt, GatewaySoftware { program, ..GatewaySoftware::default() });
             // What was retained may be old: only an answer shows that it is there now.
@@ -320,7 +320,7 @@ impl Mqtt {
             }
         } else if there {
             self.presence.disconnected(eui, WayDown::Mqtt);
-            self.chronicle.tell(eui, Happening::new(Disconnected, "The broker says that it is gone."));
+            self.gateway_log.tell(eui, GatewayEventDraft::new(Disconnected, "The broker says that it is gone."));
         }
         Ok(())
     }

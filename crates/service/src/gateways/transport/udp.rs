@@ -15,12 +15,12 @@ use rustix::net::sockopt;
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
-use crate::gateways::registry::{Presence, Standing};
+use crate::gateways::registry::{CallerStatus, GatewayRegistry};
 use crate::gateways::transport::awaited::Awaited;
 use crate::gateways::transport::frames;
 use crate::ingest::network::{Network, Taken};
 use crate::ingest::stats;
-use crate::ingest::stats::Intake;
+use crate::ingest::stats::IngestStats;
 
 /// Datagrams that are taken before any of them is acknowledged.
 const AT_ONCE: usize = 64;
@@ -28,15 +28,20 @@ const AT_ONCE: usize = 64;
 /// The gateways' socket and the transmissions under way on it.
 pub struct Udp {
     socket: UdpSocket,
-    presence: Arc<Presence>,
-    intake: Arc<Intake>,
+    presence: Arc<GatewayRegistry>,
+    intake: Arc<IngestStats>,
     network: Network,
     next_token: AtomicU16,
     awaited: Awaited<(Eui64, Token)>,
 }
 
 impl Udp {
-    pub fn new(socket: UdpSocket, presence: Arc<Presence>, intake: Arc<Intake>, network: Network) -> Arc<Self> {
+    pub fn new(
+        socket: UdpSocket,
+        presence: Arc<GatewayRegistry>,
+        intake: Arc<IngestStats>,
+        network: Network,
+    ) -> Arc<Self> {
         let next_token = AtomicU16::new(rand::random());
         Arc::new(Self { socket, presence, intake, network, next_token, awaited: Awaited::default() })
     }
@@ -67,21 +72,23 @@ impl Udp {
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
                 let frames_hz = push.frames.iter().map(|frame| frame.frequency_hz);
-                let standing = self.presence.datagram(gateway, from, frames_hz, false);
+                let caller_status = self.presence.datagram(gateway, from, frames_hz, false);
                 let before = pushed.frames.len();
-                self.sift(gateway, push, standing, from, pushed);
+                self.sift(gateway, push, caller_status, from, pushed);
                 let frames = pushed.frames.len() - before;
                 // Strangers are answered as well, so that they keep calling and can be seen; pretenders are not.
-                if standing != Standing::TurnedAway {
+                if caller_status != CallerStatus::TurnedAway {
                     pushed.acknowledge.push((from, token, frames));
                 }
             }
             Ok(Datagram::PullData { token, gateway }) => {
                 match self.presence.datagram(gateway, from, iter::empty(), true) {
-                    Standing::TurnedAway => {
+                    CallerStatus::TurnedAway => {
                         self.intake.dropped("turned_away", format!("a call of {gateway}"), from);
                     }
-                    Standing::Known | Standing::Stranger => self.answer(from, Datagram::PullAck { token }).await,
+                    CallerStatus::Known | CallerStatus::Stranger => {
+                        self.answer(from, Datagram::PullAck { token }).await;
+                    }
                 }
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
@@ -101,17 +108,17 @@ impl Udp {
         }
     }
 
-    fn sift(&self, gateway: Eui64, push: PushData, standing: Standing, from: SocketAddr, pushed: &mut Pushed) {
-        if let Some(status) = push.status.as_ref().filter(|_| standing == Standing::Known) {
+    fn sift(&self, gateway: Eui64, push: PushData, caller_status: CallerStatus, from: SocketAddr, pushed: &mut Pushed) {
+        if let Some(status) = push.status.as_ref().filter(|_| caller_status == CallerStatus::Known) {
             self.presence.reported(gateway, status);
         }
         for why in push.unreadable {
             self.intake.dropped("unreadable_entry", why, from);
         }
         for frame in push.frames {
-            if standing == Standing::Stranger {
+            if caller_status == CallerStatus::Stranger {
                 self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
-            } else if standing == Standing::TurnedAway {
+            } else if caller_status == CallerStatus::TurnedAway {
                 self.intake.dropped("turned_away", format!("a frame from {gateway}"), from);
             } else if frame.crc_ok == Some(false) {
                 self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
@@ -187,7 +194,7 @@ fn lost_by_kernel(tables: &str, local: SocketAddr) -> Option<u64> {
 }
 
 /// Counts what the kernel had no room for, until the service stops.
-pub async fn watch_drops(local: SocketAddr, intake: Arc<Intake>, stopping: CancellationToken) {
+pub async fn watch_drops(local: SocketAddr, intake: Arc<IngestStats>, stopping: CancellationToken) {
     let mut often = tokio::time::interval(DROPS_EVERY);
     let mut known: Option<u64> = None;
     loop {

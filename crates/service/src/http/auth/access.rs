@@ -4,7 +4,7 @@ use api::people::rights::{Right, Role, Scope};
 use chrono::{DateTime, Utc};
 use domain::access::Rights;
 use lorawan::Eui64;
-use store::{EstateId, Grant, Part, Person, Standing};
+use store::{AccessFilter, EstateId, Grant, Membership, Person};
 
 use crate::pipeline::directory::Directory;
 
@@ -38,13 +38,13 @@ impl Who {
 
 /// How far a right reaches.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Reach {
+pub enum Visibility {
     Whole,
-    Part(Part),
+    Part(AccessFilter),
     Nothing,
 }
 
-impl Reach {
+impl Visibility {
     pub fn covers(&self, dev_eui: Eui64, fleet: &str) -> bool {
         match self {
             Self::Whole => true,
@@ -54,11 +54,11 @@ impl Reach {
     }
 
     /// The part that a list is limited to; none if it is not.
-    pub fn part(&self) -> Option<Part> {
+    pub fn part(&self) -> Option<AccessFilter> {
         match self {
             Self::Whole => None,
             Self::Part(part) => Some(part.clone()),
-            Self::Nothing => Some(Part::default()),
+            Self::Nothing => Some(AccessFilter::default()),
         }
     }
 }
@@ -76,8 +76,8 @@ pub struct Access {
 impl Access {
     /// From where somebody stands, and what they are known by: a token never does more than who made it. None if there is
     /// nothing that they may do there.
-    pub fn of(standing: Standing, by: &By, directory: &Directory) -> Option<Self> {
-        let Standing { estate_id, slug, name, role, mut grants } = standing;
+    pub fn of(membership: Membership, by: &By, directory: &Directory) -> Option<Self> {
+        let Membership { estate_id, slug, name, role, mut grants } = membership;
         if let By::Token { estate_id: of, rights, scope, .. } = by {
             if *of != estate_id {
                 return None;
@@ -95,16 +95,16 @@ impl Access {
     }
 
     /// How far a right reaches.
-    pub fn reach(&self, right: Right) -> Reach {
-        let mut part = Part::default();
+    pub fn visibility(&self, right: Right) -> Visibility {
+        let mut part = AccessFilter::default();
         for grant in self.grants.iter().filter(|grant| grant.rights.has(right)) {
             match &grant.scope {
-                Scope::Estate => return Reach::Whole,
+                Scope::Estate => return Visibility::Whole,
                 Scope::Fleet(slug) => part.fleets.push(slug.clone()),
                 Scope::Device(eui) => part.devices.push(*eui),
             }
         }
-        if part.is_empty() { Reach::Nothing } else { Reach::Part(part) }
+        if part.is_empty() { Visibility::Nothing } else { Visibility::Part(part) }
     }
 
     /// All that may be done, somewhere.
@@ -184,10 +184,10 @@ mod tests {
         Scope::Fleet(slug.into())
     }
 
-    fn standing(role: Option<Role>, shares: &[(Rights, Scope)]) -> Standing {
+    fn membership(role: Option<Role>, shares: &[(Rights, Scope)]) -> Membership {
         let member = role.map(|role| Grant { rights: role_rights(role), scope: Scope::Estate, until: None });
         let shares = shares.iter().map(|(rights, scope)| Grant { rights: *rights, scope: scope.clone(), until: None });
-        Standing {
+        Membership {
             estate_id: 7,
             slug: "tarnsey".into(),
             name: "Tarnsey".into(),
@@ -203,13 +203,13 @@ mod tests {
     #[test]
     fn a_token_does_no_more_than_who_made_it() {
         let directory = directory();
-        let of = |role, by: &By| Access::of(standing(Some(role), &[]), by, &directory);
+        let of = |role, by: &By| Access::of(membership(Some(role), &[]), by, &directory);
         let all = token(&[Right::View, Right::Send, Right::Devices], fleet("tide"));
         let operator = of(Role::Operator, &all).unwrap();
         assert_eq!(operator.rights().names(), "view,send");
-        let reach = operator.reach(Right::View);
-        assert!(reach.covers(Eui64(1), "tide") && !reach.covers(Eui64(3), "nest"));
-        assert_eq!(operator.reach(Right::Devices), Reach::Nothing);
+        let visibility = operator.visibility(Right::View);
+        assert!(visibility.covers(Eui64(1), "tide") && !visibility.covers(Eui64(3), "nest"));
+        assert_eq!(operator.visibility(Right::Devices), Visibility::Nothing);
         assert!(of(Role::Viewer, &token(&[Right::Send], Scope::Estate)).is_none(), "nothing is left");
         let rights = Right::ALL.into_iter().collect();
         let elsewhere = By::Token { id: 1, name: "t".into(), estate_id: 8, rights, scope: Scope::Estate };
@@ -221,26 +221,26 @@ mod tests {
         let directory = directory();
         let shared =
             [(role_rights(Role::Viewer), fleet("tide")), (role_rights(Role::Operator), Scope::Device(Eui64(3)))];
-        let reach = |by: &By, right| match Access::of(standing(None, &shared), by, &directory) {
-            Some(access) => access.reach(right),
-            None => Reach::Nothing,
+        let visibility = |by: &By, right| match Access::of(membership(None, &shared), by, &directory) {
+            Some(access) => access.visibility(right),
+            None => Visibility::Nothing,
         };
-        let view = |scope| reach(&token(&[Right::View, Right::Send], scope), Right::View);
+        let view = |scope| visibility(&token(&[Right::View, Right::Send], scope), Right::View);
         assert!(view(Scope::Device(Eui64(1))).covers(Eui64(1), "tide"));
         assert!(!view(Scope::Device(Eui64(1))).covers(Eui64(2), "tide"));
-        assert_eq!(view(fleet("grazing")), Reach::Nothing);
+        assert_eq!(view(fleet("grazing")), Visibility::Nothing);
         assert!(view(fleet("nest")).covers(Eui64(3), "nest"), "one device of the fleet is shared");
         assert!(!view(fleet("nest")).covers(Eui64(4), "nest"));
-        let send = reach(&By::SignIn(1), Right::Send);
+        let send = visibility(&By::SignIn(1), Right::Send);
         assert!(send.covers(Eui64(3), "nest") && !send.covers(Eui64(1), "tide"));
-        assert_eq!(reach(&By::SignIn(1), Right::Keys), Reach::Nothing);
+        assert_eq!(visibility(&By::SignIn(1), Right::Keys), Visibility::Nothing);
     }
 
     #[test]
     fn nobody_makes_a_token_beyond_what_they_reach() {
         let directory = directory();
         let shared = [(role_rights(Role::Operator), fleet("tide"))];
-        let access = Access::of(standing(None, &shared), &By::SignIn(1), &directory).unwrap();
+        let access = Access::of(membership(None, &shared), &By::SignIn(1), &directory).unwrap();
         let try_it = |rights: &[Right], scope| access.includes(rights.iter().copied().collect(), &scope, &directory);
         assert_eq!(try_it(&[Right::View, Right::Send], fleet("tide")), Ok(()));
         assert_eq!(try_it(&[Right::View], Scope::Device(Eui64(2))), Ok(()));

@@ -11,7 +11,7 @@ use store::Person;
 
 use crate::http::App;
 use crate::http::auth::access::{Access, By, Who};
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::auth::sign_in::spend_code;
 use crate::http::auth::{secret, two_step};
 use crate::http::error::{Answer, Refusal, not_found};
@@ -22,13 +22,13 @@ use crate::import::labels::code_svg;
 #[utoipa::path(get, path = "/me", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Me), (status = 401, body = Problem)))]
-pub async fn me(State(app): State<App>, entry: Entry) -> Answer<Me> {
-    Ok(Json(me_of(&app, &entry.who).await?))
+pub async fn me(State(app): State<App>, context: RequestContext) -> Answer<Me> {
+    Ok(Json(me_of(&app, &context.who).await?))
 }
 
 pub async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
-    let standings = app.store.standings(who.person.id, None).await?;
-    let estates = standings.into_iter().filter_map(|standing| Access::of(standing, &who.by, &app.directory));
+    let memberships = app.store.memberships(who.person.id, None).await?;
+    let estates = memberships.into_iter().filter_map(|membership| Access::of(membership, &who.by, &app.directory));
     let estates = estates.map(|access| Estate {
         rights: access.rights().iter().collect(),
         only: access.only(),
@@ -49,8 +49,8 @@ pub async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
 }
 
 /// The number of the sign-in that a request came with.
-fn this(entry: &Entry) -> u64 {
-    match entry.who.by {
+fn this(context: &RequestContext) -> u64 {
+    match context.who.by {
         By::SignIn(id) => id,
         By::Token { .. } => 0,
     }
@@ -59,17 +59,21 @@ fn this(entry: &Entry) -> u64 {
 /// One's own sign-ins, the one used last first.
 #[utoipa::path(get, path = "/me/sign-ins", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("oneself"))), responses((status = 200, body = Vec<SignInRecord>)))]
-pub async fn list_sign_ins(State(app): State<App>, entry: Entry) -> Answer<Vec<SignInRecord>> {
-    Ok(Json(app.store.sign_ins_of(entry.who.person.id, this(&entry)).await?))
+pub async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
+    Ok(Json(app.store.sign_ins_of(context.who.person.id, this(&context)).await?))
 }
 
 /// Ends one of one's own sign-ins.
 #[utoipa::path(delete, path = "/me/sign-ins/{id}", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("oneself"))), params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn end_sign_in(State(app): State<App>, entry: Entry, PathName(id): PathName) -> Result<StatusCode, Refusal> {
+pub async fn end_sign_in(
+    State(app): State<App>,
+    context: RequestContext,
+    PathName(id): PathName,
+) -> Result<StatusCode, Refusal> {
     let number: u64 = id.parse().map_err(|_| not_found("sign-in", &id))?;
-    if !app.store.end_sign_in(entry.who.person.id, number).await? {
+    if !app.store.end_sign_in(context.who.person.id, number).await? {
         return Err(not_found("sign-in", id));
     }
     Ok(StatusCode::NO_CONTENT)
@@ -78,22 +82,22 @@ pub async fn end_sign_in(State(app): State<App>, entry: Entry, PathName(id): Pat
 /// Ends all of one's own sign-ins but the one that asks.
 #[utoipa::path(delete, path = "/me/sign-ins", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
-pub async fn end_other_sign_ins(State(app): State<App>, entry: Entry) -> Result<StatusCode, Refusal> {
-    let ended = app.store.end_other_sign_ins(entry.who.person.id, this(&entry)).await?;
-    entry.trail.note(format!("{ended} ended"));
+pub async fn end_other_sign_ins(State(app): State<App>, context: RequestContext) -> Result<StatusCode, Refusal> {
+    let ended = app.store.end_other_sign_ins(context.who.person.id, this(&context)).await?;
+    context.audit.note(format!("{ended} ended"));
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// The password once more; it is not to be guessed from a borrowed browser either.
-async fn again(app: &App, entry: &Entry, field: &str, password: String) -> Result<Person, Refusal> {
-    let name = &entry.who.person.name;
-    app.edge.limits.try_sign_in(name, entry.address, true, Instant::now()).map_err(Refusal::too_often)?;
+async fn again(app: &App, context: &RequestContext, field: &str, password: String) -> Result<Person, Refusal> {
+    let name = &context.who.person.name;
+    app.edge.limits.try_sign_in(name, context.address, true, Instant::now()).map_err(Refusal::too_often)?;
     let found = app.store.person(name).await?;
     let (person, stored) = found.ok_or_else(|| not_found("account", name))?;
     if !app.edge.verify(password, Some(stored)).await {
         return Err(bad_field(field, "(hidden)", "the account's password is wanted").into());
     }
-    app.edge.limits.was_right(name, entry.address, true);
+    app.edge.limits.was_right(name, context.address, true);
     Ok(person)
 }
 
@@ -103,17 +107,17 @@ async fn again(app: &App, entry: &Entry, field: &str, password: String) -> Resul
     responses((status = 204), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub async fn set_password(
     State(app): State<App>,
-    entry: Entry,
+    context: RequestContext,
     Json(given): Json<NewPassword>,
 ) -> Result<StatusCode, Refusal> {
-    let person = again(&app, &entry, "current", given.current.clone()).await?;
+    let person = again(&app, &context, "current", given.current.clone()).await?;
     if given.new == given.current {
         return Err(bad_field("new", "(hidden)", "another password than the one until now is wanted").into());
     }
     secret::check_password("new", &given.new, &person.name)?;
     let hash = app.edge.hash(given.new).await?;
-    app.store.set_password(person.id, &hash, false, Some(this(&entry))).await?;
-    entry.trail.secret_changed("password");
+    app.store.set_password(person.id, &hash, false, Some(this(&context))).await?;
+    context.audit.secret_changed("password");
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -123,10 +127,10 @@ pub async fn set_password(
     responses((status = 200, body = TwoStepSecret), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn prepare_two_step(
     State(app): State<App>,
-    entry: Entry,
+    context: RequestContext,
     Json(given): Json<PasswordAgain>,
 ) -> Answer<TwoStepSecret> {
-    let person = again(&app, &entry, "password", given.password).await?;
+    let person = again(&app, &context, "password", given.password).await?;
     if person.two_step {
         let problem = Problem::new(409, "in_use", "Sign-ins take a code already");
         return Err(problem.detail("end that first, to begin with another app").into());
@@ -136,7 +140,7 @@ pub async fn prepare_two_step(
         .ok_or_else(|| Refusal(Problem::new(500, "internal", "The secret could not be made")))?;
     let svg = code_svg(&uri)?;
     app.store.set_otp_secret(person.id, Some(&secret)).await?;
-    entry.trail.secret_changed("two_step");
+    context.audit.secret_changed("two_step");
     Ok(Json(TwoStepSecret { secret: text, uri, svg }))
 }
 
@@ -146,11 +150,11 @@ pub async fn prepare_two_step(
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn begin_two_step(
     State(app): State<App>,
-    entry: Entry,
+    context: RequestContext,
     Json(given): Json<TwoStepCode>,
 ) -> Answer<RecoveryCodes> {
-    let person = &entry.who.person;
-    app.edge.limits.try_sign_in(&person.name, entry.address, true, Instant::now()).map_err(Refusal::too_often)?;
+    let person = &context.who.person;
+    app.edge.limits.try_sign_in(&person.name, context.address, true, Instant::now()).map_err(Refusal::too_often)?;
     if person.two_step || app.store.otp_secret(person.id).await?.is_none() {
         let problem = Problem::new(409, "not_prepared", "There is no secret that waits for its first code");
         return Err(problem.into());
@@ -159,10 +163,10 @@ pub async fn begin_two_step(
         let allowed = "the six digits that the app shows now are wanted; are its clock and this one right?";
         return Err(bad_field("code", &given.code, allowed).into());
     }
-    app.edge.limits.was_right(&person.name, entry.address, true);
+    app.edge.limits.was_right(&person.name, context.address, true);
     let (codes, hashes): (Vec<_>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
     app.store.begin_two_step(person.id, &hashes).await?;
-    entry.trail.note("from now on sign-ins take a code");
+    context.audit.note("from now on sign-ins take a code");
     Ok(Json(RecoveryCodes { codes }))
 }
 
@@ -172,16 +176,16 @@ pub async fn begin_two_step(
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn renew_recovery_codes(
     State(app): State<App>,
-    entry: Entry,
+    context: RequestContext,
     Json(given): Json<PasswordAgain>,
 ) -> Answer<RecoveryCodes> {
-    let person = again(&app, &entry, "password", given.password).await?;
+    let person = again(&app, &context, "password", given.password).await?;
     if !person.two_step {
         return Err(Problem::new(409, "not_in_use", "Sign-ins take no code").into());
     }
     let (codes, hashes): (Vec<_>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
     app.store.begin_two_step(person.id, &hashes).await?;
-    entry.trail.secret_changed("recovery_codes");
+    context.audit.secret_changed("recovery_codes");
     Ok(Json(RecoveryCodes { codes }))
 }
 
@@ -191,11 +195,11 @@ pub async fn renew_recovery_codes(
     responses((status = 204), (status = 422, body = Problem)))]
 pub async fn end_two_step(
     State(app): State<App>,
-    entry: Entry,
+    context: RequestContext,
     Json(given): Json<PasswordAgain>,
 ) -> Result<StatusCode, Refusal> {
-    let person = again(&app, &entry, "password", given.password).await?;
+    let person = again(&app, &context, "password", given.password).await?;
     app.store.set_otp_secret(person.id, None).await?;
-    entry.trail.note("from now on sign-ins take no code");
+    context.audit.note("from now on sign-ins take no code");
     Ok(StatusCode::NO_CONTENT)
 }

@@ -17,7 +17,7 @@ use crate::http::error::Refusal;
 
 /// Told by a handler while it works, written down when it has ended.
 #[derive(Clone)]
-pub struct Trail(Arc<Mutex<Told>>);
+pub struct AuditContext(Arc<Mutex<Told>>);
 
 struct Told {
     object: String,
@@ -26,7 +26,7 @@ struct Told {
     differences: Vec<AuditDifference>,
 }
 
-impl Trail {
+impl AuditContext {
     /// Of something that is named by its path, as long as nothing better is said.
     pub fn at(object: &str) -> Self {
         Self(Arc::new(Mutex::new(Told { object: object.to_owned(), kind: None, note: None, differences: Vec::new() })))
@@ -97,14 +97,14 @@ impl Trail {
 }
 
 /// Somebody doing something.
-pub struct Deed {
+pub struct AuditRecord {
     who: String,
     token: Option<String>,
     address: String,
     action: String,
 }
 
-impl Deed {
+impl AuditRecord {
     pub fn by(who: &Who, address: IpAddr, action: &str) -> Self {
         Self {
             who: who.person.name.clone(),
@@ -119,8 +119,8 @@ impl Deed {
         Self { who: name.to_owned(), token: None, address: address.to_string(), action: action.to_owned() }
     }
 
-    fn entry(&mut self, trail: &Trail, status: u16, kind: AuditKind) -> AuditEntry {
-        let told = trail.lock();
+    fn entry(&mut self, audit: &AuditContext, status: u16, kind: AuditKind) -> AuditEntry {
+        let told = audit.lock();
         AuditEntry {
             id: Ulid::generate().to_string(),
             time: Utc::now(),
@@ -141,36 +141,36 @@ impl Deed {
         &mut self,
         app: &App,
         estate: Option<EstateId>,
-        trail: &Trail,
+        audit: &AuditContext,
         status: StatusCode,
         kind: Option<AuditKind>,
     ) {
-        let kind = trail.lock().kind.or(kind).unwrap_or(AuditKind::Change);
-        let entry = self.entry(trail, status.as_u16(), kind);
+        let kind = audit.lock().kind.or(kind).unwrap_or(AuditKind::Change);
+        let entry = self.entry(audit, status.as_u16(), kind);
         write(app, estate, &entry).await;
     }
 
     /// Writes down what was not allowed, and why.
-    pub async fn refused(&mut self, app: &App, estate: Option<EstateId>, trail: &Trail, refusal: &Refusal) {
-        let mut entry = self.entry(trail, refusal.0.status, AuditKind::Refusal);
+    pub async fn refused(&mut self, app: &App, estate: Option<EstateId>, audit: &AuditContext, refusal: &Refusal) {
+        let mut entry = self.entry(audit, refusal.0.status, AuditKind::Refusal);
         entry.note = Some(refusal.0.to_string());
         write(app, estate, &entry).await;
     }
 
     /// Writes down a sign-in, or what came of one: for the installation, and for each estate that the account is a member of.
     pub async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
-        let trail = Trail::at("");
-        let mut entry = self.entry(&trail, status, AuditKind::Sign);
+        let audit = AuditContext::at("");
+        let mut entry = self.entry(&audit, status, AuditKind::Sign);
         entry.note = note.map(str::to_owned);
         write(app, None, &entry).await;
         let Some(person) = person.map(|person| person.id) else { return };
         // The answer does not wait for it: how long it takes would tell whether there is such an account.
         let app = app.clone();
         tokio::spawn(async move {
-            let standings = app.store.standings(person, None).await.unwrap_or_default();
-            for standing in standings.iter().filter(|standing| standing.role.is_some()) {
+            let memberships = app.store.memberships(person, None).await.unwrap_or_default();
+            for membership in memberships.iter().filter(|membership| membership.role.is_some()) {
                 entry.id = Ulid::generate().to_string();
-                write(&app, Some(standing.estate_id), &entry).await;
+                write(&app, Some(membership.estate_id), &entry).await;
             }
         });
     }
@@ -197,14 +197,15 @@ mod tests {
 
     #[test]
     fn a_trail_says_what_was_told_last_and_all_that_differs() {
-        let trail = Trail::at("fleets/tide");
-        trail.object("fleet tide").note("by hand");
-        trail.changed(&json!({ "a": 1 }), &json!({ "a": 2 })).secret_changed("app_key");
-        assert!(!trail.is_deed());
-        let entry = Deed::claimed("marit", IpAddr::from([127, 0, 0, 1]), "x").entry(&trail, 200, AuditKind::Change);
+        let audit = AuditContext::at("fleets/tide");
+        audit.object("fleet tide").note("by hand");
+        audit.changed(&json!({ "a": 1 }), &json!({ "a": 2 })).secret_changed("app_key");
+        assert!(!audit.is_deed());
+        let entry =
+            AuditRecord::claimed("marit", IpAddr::from([127, 0, 0, 1]), "x").entry(&audit, 200, AuditKind::Change);
         let fields: Vec<&str> = entry.differences.iter().map(|d| d.field.as_str()).collect();
         assert_eq!((entry.object.as_str(), fields), ("fleet tide", vec!["a", "app_key"]));
         assert_eq!(entry.differences[1].after, Some("changed".into()));
-        assert!(trail.secret().is_deed());
+        assert!(audit.secret().is_deed());
     }
 }

@@ -10,7 +10,7 @@ use store::StoreError;
 
 use crate::http::App;
 use crate::http::auth::access::{Access, By, Who, over};
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::auth::secret;
 use crate::http::extract::Presented;
 
@@ -45,25 +45,25 @@ pub async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Op
 
 /// What somebody may do in the estate of that short name; none if it is none of theirs.
 pub async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, crate::http::error::Refusal> {
-    let standing = app.store.standings(who.person.id, Some(slug)).await?.pop();
+    let membership = app.store.memberships(who.person.id, Some(slug)).await?.pop();
     // The database compares names without regard to case; addresses do not.
-    let standing = standing.filter(|standing| standing.slug == slug);
-    Ok(standing.and_then(|standing| Access::of(standing, &who.by, &app.directory)))
+    let membership = membership.filter(|membership| membership.slug == slug);
+    Ok(membership.and_then(|membership| Access::of(membership, &who.by, &app.directory)))
 }
 
 /// Somebody who listens for as long as they may.
 pub struct Listener {
     pub app: App,
     pub presented: Presented,
-    pub entry: Entry,
+    pub context: RequestContext,
 }
 
 impl Listener {
     /// Returns when they may no longer see what they listen to, or reach other things than they did.
     pub async fn lost(self) {
-        let Self { app, presented, entry } = self;
-        let Some(before) = entry.access else { return };
-        let mut until = entry.who.until.into_iter().chain(before.until()).min();
+        let Self { app, presented, context } = self;
+        let Some(before) = context.access else { return };
+        let mut until = context.who.until.into_iter().chain(before.until()).min();
         let mut changes = app.edge.watch_rights();
         loop {
             let left = until.map(|until| (until - Utc::now()).to_std().unwrap_or_default());
@@ -73,14 +73,14 @@ impl Listener {
                 () = tokio::time::sleep(wait) => {}
             }
             // While the database is away, what was true is taken to be true, but for what has ended by itself.
-            let who = match who(&app, &presented, entry.address).await {
+            let who = match who(&app, &presented, context.address).await {
                 Ok(Some(who)) => who,
                 Ok(None) => return,
                 Err(_) if over(until) => return,
                 Err(_) => continue,
             };
             match access(&app, &who, &before.slug).await {
-                Ok(Some(access)) if access.reach(Right::View) == entry.reach => {
+                Ok(Some(access)) if access.visibility(Right::View) == context.visibility => {
                     until = who.until.into_iter().chain(access.until()).min();
                 }
                 Err(_) if !over(until) => {}

@@ -22,8 +22,8 @@ use utoipa::openapi::path::{Operation, PathItem};
 
 use crate::gateways::credentials::Peer;
 use crate::http::App;
-use crate::http::auth::access::{Access, By, Reach, Who};
-use crate::http::auth::audit_context::{Deed, Trail};
+use crate::http::auth::access::{Access, By, Visibility, Who};
+use crate::http::auth::audit_context::{AuditContext, AuditRecord};
 use crate::http::auth::authenticate;
 use crate::http::auth::recent::PATIENCE;
 use crate::http::error::{Refusal, no_such_method, not_found};
@@ -31,7 +31,7 @@ use crate::http::extract::presented;
 
 /// What an endpoint asks of whoever calls it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Needs {
+pub enum Requirement {
     /// Nothing at all.
     Nothing,
     /// To be known.
@@ -46,7 +46,7 @@ pub enum Needs {
     In(Right),
 }
 
-impl Needs {
+impl Requirement {
     fn read(text: &str) -> Option<Self> {
         Some(match text {
             "none" => Self::Nothing,
@@ -77,7 +77,7 @@ impl Needs {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Endpoint {
     pub name: String,
-    pub needs: Needs,
+    pub needs: Requirement,
     /// Whether its path names a device.
     of_device: bool,
 }
@@ -96,7 +96,7 @@ impl Endpoints {
         for (path, item) in &mut document.paths.paths {
             for (method, operation) in operations(item) {
                 let stated = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str());
-                let needs = stated.and_then(Needs::read);
+                let needs = stated.and_then(Requirement::read);
                 let needs = needs.ok_or_else(|| format!("{method} {path} does not state an x-right that is known"))?;
                 let endpoint = Endpoint {
                     name: operation.operation_id.clone().unwrap_or_default(),
@@ -130,17 +130,17 @@ pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Ope
 
 /// The caller and what is known of the request, for handlers.
 #[derive(Clone)]
-pub struct Entry {
+pub struct RequestContext {
     pub who: Who,
     pub address: IpAddr,
     pub access: Option<Arc<Access>>,
     /// How far the right reaches that the endpoint needs.
-    pub reach: Reach,
+    pub visibility: Visibility,
     /// What the caller believes that it changes: the revision of it that was looked at.
     pub if_match: Option<String>,
     /// Whether the path names a device, which has been looked at.
     pub of_device: bool,
-    pub trail: Trail,
+    pub audit: AuditContext,
 }
 
 /// From where a request comes.
@@ -169,16 +169,16 @@ pub async fn guard(
     let method = request.method().clone();
     let (mut parts, body) = request.into_parts();
     let address = source(&parts);
-    let trail = Trail::at(below_estate(parts.uri.path()));
-    parts.extensions.insert(trail.clone());
-    if endpoint.needs == Needs::Nothing {
+    let audit = AuditContext::at(below_estate(parts.uri.path()));
+    parts.extensions.insert(audit.clone());
+    if endpoint.needs == Requirement::Nothing {
         return next.run(Request::from_parts(parts, body)).await;
     }
     let who = match known_caller(&app, &parts.headers, address, &endpoint).await {
         Ok(who) => who,
         Err(refusal) => return refusal.into_response(),
     };
-    let mut deed = Deed::by(&who, address, &endpoint.name);
+    let mut record = AuditRecord::by(&who, address, &endpoint.name);
     let parameters = RawPathParams::from_request_parts(&mut parts, &app).await.ok();
     let named = |name: &str| {
         let mut all = parameters.iter().flatten();
@@ -188,15 +188,15 @@ pub async fn guard(
     // A form that was filled from nothing says nothing.
     let if_match = if_match.map(|value| value.trim().trim_matches('"').to_owned());
     let if_match = if_match.filter(|value| !value.is_empty() && value != "*");
-    let entry = match enter(&app, &endpoint, who, address, trail.clone(), named("estate"), named("eui")).await {
-        Ok(entry) => Entry { if_match, ..entry },
+    let context = match enter(&app, &endpoint, who, address, audit.clone(), named("estate"), named("eui")).await {
+        Ok(context) => RequestContext { if_match, ..context },
         Err((estate, refusal)) => {
-            deed.refused(&app, estate, &trail, &refusal).await;
+            record.refused(&app, estate, &audit, &refusal).await;
             return refusal.into_response();
         }
     };
-    let estate = entry.access.as_ref().map(|access| access.estate_id);
-    parts.extensions.insert(entry);
+    let estate = context.access.as_ref().map(|access| access.estate_id);
+    parts.extensions.insert(context);
     // What stands in one place is changed by one after the other, so that the second can be told.
     let changes = matches!(method, Method::PUT | Method::PATCH | Method::DELETE);
     let turn = estate.filter(|_| changes).map(|estate| app.edge.turn(estate));
@@ -212,10 +212,10 @@ pub async fn guard(
     }
     // What could not be done as it was asked for has changed nothing.
     if status == StatusCode::FORBIDDEN {
-        deed.ended(&app, estate, &trail, status, Some(api::people::audit::AuditKind::Refusal)).await;
-    } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || trail.is_deed()) {
-        let shows = endpoint.needs == Needs::In(Right::Keys);
-        deed.ended(&app, estate, &trail, status, shows.then_some(api::people::audit::AuditKind::Secret)).await;
+        record.ended(&app, estate, &audit, status, Some(api::people::audit::AuditKind::Refusal)).await;
+    } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || audit.is_deed()) {
+        let shows = endpoint.needs == Requirement::In(Right::Keys);
+        record.ended(&app, estate, &audit, status, shows.then_some(api::people::audit::AuditKind::Secret)).await;
     }
     answer
 }
@@ -321,43 +321,44 @@ async fn enter(
     endpoint: &Endpoint,
     who: Who,
     address: IpAddr,
-    trail: Trail,
+    audit: AuditContext,
     estate: Option<String>,
     eui: Option<String>,
-) -> Result<Entry, Denied> {
+) -> Result<RequestContext, Denied> {
     let own = |refusal: Problem| (None, Refusal(refusal));
     let signed_in = matches!(who.by, By::SignIn(_));
-    let mut entry = Entry {
+    let mut context = RequestContext {
         who,
         address,
         access: None,
-        reach: Reach::Nothing,
+        visibility: Visibility::Nothing,
         if_match: None,
         of_device: endpoint.of_device,
-        trail,
+        audit,
     };
-    let needs_sign_in = matches!(endpoint.needs, Needs::Oneself | Needs::Member | Needs::Installation);
+    let needs_sign_in =
+        matches!(endpoint.needs, Requirement::Oneself | Requirement::Member | Requirement::Installation);
     if needs_sign_in && !signed_in {
         let problem = Problem::new(403, "not_by_token", "This is not done with an access token");
         return Err(own(problem.detail("sign in with name and password instead")));
     }
-    if endpoint.needs == Needs::Installation && !entry.who.person.keeps_installation {
+    if endpoint.needs == Requirement::Installation && !context.who.person.keeps_installation {
         let problem = Problem::new(403, "not_allowed", "This is for whoever keeps the installation");
         return Err(own(problem));
     }
-    let Some(slug) = estate else { return Ok(entry) };
+    let Some(slug) = estate else { return Ok(context) };
     // To others an estate does not exist.
     let absent = || Refusal(not_found("estate", &slug).0);
-    let access = access_of(app, &entry.who, &slug, endpoint).await.map_err(|why| (None, why))?;
+    let access = access_of(app, &context.who, &slug, endpoint).await.map_err(|why| (None, why))?;
     let Some(access) = access else {
         let asked = app.directory.estate_named(&slug);
         return Err((asked, absent()));
     };
     let estate_id = access.estate_id;
-    if let Needs::In(right) = endpoint.needs {
-        entry.reach = access.reach(right);
-        if entry.reach == Reach::Nothing {
-            return Err((Some(estate_id), missing(right, &access, &entry.who)));
+    if let Requirement::In(right) = endpoint.needs {
+        context.visibility = access.visibility(right);
+        if context.visibility == Visibility::Nothing {
+            return Err((Some(estate_id), missing(right, &access, &context.who)));
         }
     }
     if endpoint.of_device
@@ -365,12 +366,12 @@ async fn enter(
     {
         let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
         let known = app.directory.device(eui).filter(|device| device.estate_id == estate_id);
-        if !known.is_some_and(|device| entry.reach.covers(eui, &device.fleet)) {
+        if !known.is_some_and(|device| context.visibility.covers(eui, &device.fleet)) {
             return Err((Some(estate_id), not_found("device", eui)));
         }
     }
-    entry.access = Some(Arc::new(access));
-    Ok(entry)
+    context.access = Some(Arc::new(access));
+    Ok(context)
 }
 
 /// What is not allowed, and what is.
@@ -386,9 +387,9 @@ pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
 }
 
 /// What goes beyond the part that somebody reaches.
-pub fn beyond(reach: &Reach) -> Refusal {
-    let part = match reach {
-        Reach::Part(part) => {
+pub fn beyond(visibility: &Visibility) -> Refusal {
+    let part = match visibility {
+        Visibility::Part(part) => {
             let devices = part.devices.iter().map(ToString::to_string);
             part.fleets.iter().cloned().chain(devices).collect::<Vec<_>>().join(", ")
         }
@@ -409,12 +410,14 @@ mod tests {
         for ((method, path), endpoint) in &endpoints.0 {
             let in_estate = path.contains("{estate}");
             let fits = match endpoint.needs {
-                Needs::Nothing | Needs::Anyone | Needs::Oneself | Needs::Installation => !in_estate,
-                Needs::Member | Needs::In(_) => in_estate,
+                Requirement::Nothing | Requirement::Anyone | Requirement::Oneself | Requirement::Installation => {
+                    !in_estate
+                }
+                Requirement::Member | Requirement::In(_) => in_estate,
             };
             assert!(fits, "{method} {path} needs {:?}", endpoint.needs);
             let changes = matches!(*method, Method::PUT | Method::DELETE | Method::PATCH);
-            assert!(!changes || endpoint.needs != Needs::In(Right::View), "{method} {path} changes something");
+            assert!(!changes || endpoint.needs != Requirement::In(Right::View), "{method} {path} changes something");
         }
     }
 

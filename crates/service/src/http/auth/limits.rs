@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use store::PersonId;
 
-use crate::net::rate_limit::Buckets;
+use crate::net::rate_limit::RateLimiter;
 
 /// Requests of one account in a second, as long as nothing else is said.
 pub const REQUESTS_PER_S: u32 = 500;
@@ -15,20 +15,20 @@ const BURST_S: u32 = 5;
 /// All the limits.
 pub struct Limits {
     /// Wrong sign-ins from one source.
-    source: Buckets<IpAddr>,
+    source: RateLimiter<IpAddr>,
     /// Wrong sign-ins to one account, from sources that it has not been signed in to from.
-    account: Buckets<String>,
+    account: RateLimiter<String>,
     /// Wrong sign-ins to one account from one source that it has been signed in to from: whoever guesses elsewhere does not
     /// lock its owner out.
-    known: Buckets<(String, IpAddr)>,
+    known: RateLimiter<(String, IpAddr)>,
     /// Tokens that are none, from one source.
-    pub unknown: Buckets<IpAddr>,
+    pub unknown: RateLimiter<IpAddr>,
     /// How often such a token is written down, from one source.
-    pub told: Buckets<IpAddr>,
+    pub told: RateLimiter<IpAddr>,
     /// What is open to everybody and costs something, from one source.
-    pub open: Buckets<IpAddr>,
+    pub open: RateLimiter<IpAddr>,
     /// Requests of one account.
-    pub requests: Buckets<PersonId>,
+    pub requests: RateLimiter<PersonId>,
 }
 
 /// What counts as one source: an IPv6 subscriber has all of a /64.
@@ -45,13 +45,13 @@ pub fn one_source(address: IpAddr) -> IpAddr {
 impl Limits {
     pub fn new(requests_per_s: u32) -> Self {
         Self {
-            source: Buckets::new(10, Duration::from_secs(20)),
-            account: Buckets::new(20, Duration::from_secs(60)),
-            known: Buckets::new(10, Duration::from_secs(20)),
-            unknown: Buckets::new(1000, Duration::from_millis(50)),
-            told: Buckets::new(1, Duration::from_secs(600)),
-            open: Buckets::new(30, Duration::from_secs(10)),
-            requests: Buckets::new(requests_per_s * BURST_S, Duration::from_secs(1) / requests_per_s),
+            source: RateLimiter::new(10, Duration::from_secs(20)),
+            account: RateLimiter::new(20, Duration::from_secs(60)),
+            known: RateLimiter::new(10, Duration::from_secs(20)),
+            unknown: RateLimiter::new(1000, Duration::from_millis(50)),
+            told: RateLimiter::new(1, Duration::from_secs(600)),
+            open: RateLimiter::new(30, Duration::from_secs(10)),
+            requests: RateLimiter::new(requests_per_s * BURST_S, Duration::from_secs(1) / requests_per_s),
         }
     }
 

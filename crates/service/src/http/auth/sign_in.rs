@@ -16,8 +16,8 @@ use store::{Person, StoreError, Taken, Taker};
 use crate::http::App;
 use crate::http::auth::access::{By, Who};
 use crate::http::auth::account::me_of;
-use crate::http::auth::audit_context::{Deed, Trail};
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::audit_context::{AuditContext, AuditRecord};
+use crate::http::auth::authorize::RequestContext;
 use crate::http::auth::{authenticate, secret, two_step};
 use crate::http::error::{Answer, Refusal};
 use crate::http::extract::{Json, Source, cookie_name, presented};
@@ -39,7 +39,7 @@ pub async fn sign_in(
     headers: HeaderMap,
     Json(given): Json<SignIn>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let mut deed = Deed::claimed(&given.name, address, "sign_in");
+    let mut record = AuditRecord::claimed(&given.name, address, "sign_in");
     let source = app.edge.limits.of(address).to_string();
     let knows = none_such(app.store.knows_source(&given.name, &source).await)?.unwrap_or_default();
     if let Err(wait) = app.edge.limits.try_sign_in(&given.name, address, knows, Instant::now()) {
@@ -49,7 +49,7 @@ pub async fn sign_in(
     let (person, stored) = none_such(app.store.person(given.name.trim()).await)?.flatten().unzip();
     let right = given.password.len() <= LONGEST_PASSWORD && app.edge.verify(given.password, stored).await;
     let (true, Some(person)) = (right, person.clone()) else {
-        deed.signed(&app, person.as_ref(), 401, Some("name or password is wrong")).await;
+        record.signed(&app, person.as_ref(), 401, Some("name or password is wrong")).await;
         return Err(wrong());
     };
     let by_code = match second_step(&app, &person, given.code.as_deref()).await? {
@@ -61,13 +61,13 @@ pub async fn sign_in(
             return Err(Refusal(problem.field("code").detail("the six digits of the app, or a recovery code")));
         }
         Second::Wrong => {
-            deed.signed(&app, Some(&person), 401, Some("the password was right, the code was wrong")).await;
+            record.signed(&app, Some(&person), 401, Some("the password was right, the code was wrong")).await;
             let problem = Problem::new(401, "wrong_code", "The code is wrong, or was used already");
             return Err(Refusal(problem.field("code")));
         }
     };
     app.edge.limits.was_right(&given.name, address, knows);
-    deed.signed(&app, Some(&person), 200, by_code).await;
+    record.signed(&app, Some(&person), 200, by_code).await;
     welcome(&app, person, address, &headers).await
 }
 
@@ -139,11 +139,11 @@ fn cookie(app: &App, token: &str, lasts_s: i64) -> String {
 /// Ends the sign-in that the request came with.
 #[utoipa::path(post, path = "/sign-out", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
-pub async fn sign_out(State(app): State<App>, entry: Entry) -> Result<impl IntoResponse, Refusal> {
-    if let By::SignIn(id) = entry.who.by {
-        app.store.end_sign_in(entry.who.person.id, id).await?;
+pub async fn sign_out(State(app): State<App>, context: RequestContext) -> Result<impl IntoResponse, Refusal> {
+    if let By::SignIn(id) = context.who.by {
+        app.store.end_sign_in(context.who.person.id, id).await?;
     }
-    entry.trail.sign();
+    context.audit.sign();
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie(&app, "", 0))]))
 }
 
@@ -198,7 +198,7 @@ pub async fn take_invitation(
         let who =
             who.ok_or_else(|| Refusal(Problem::new(401, "sign_in", "Sign in first, or make an account with it")))?;
         let taken = app.store.take_invitation(code, Taker::Person(who.person.id)).await?.ok_or_else(no_invitation)?;
-        written(&app, &mut Deed::by(&who, address, "take_invitation"), &taken).await;
+        written(&app, &mut AuditRecord::by(&who, address, "take_invitation"), &taken).await;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
     let name = domain::input::name("account.name", &account.name)?;
@@ -207,23 +207,23 @@ pub async fn take_invitation(
     let taken = app.store.take_invitation(code, Taker::New(&name, &hash)).await?.ok_or_else(no_invitation)?;
     let (person, _) = app.store.person(&name).await?.ok_or_else(wrong)?;
     let who = Who { person: person.clone(), by: By::SignIn(0), until: None };
-    written(&app, &mut Deed::by(&who, address, "take_invitation"), &taken).await;
+    written(&app, &mut AuditRecord::by(&who, address, "take_invitation"), &taken).await;
     Ok(welcome(&app, person, address, &headers).await?.into_response())
 }
 
-async fn written(app: &App, deed: &mut Deed, taken: &Taken) {
-    let trail = Trail::at("");
+async fn written(app: &App, record: &mut AuditRecord, taken: &Taken) {
+    let audit = AuditContext::at("");
     let what = match &taken.invitation.offer {
         Offer::Role(role) => format!("as {role}"),
         Offer::Share { scope, may, .. } => format!("{scope}, to {}", may.name()),
     };
-    trail.object(format!("invitation {} for {}", taken.invitation.id, taken.invitation.for_whom)).note(what);
-    deed.ended(app, Some(taken.estate_id), &trail, StatusCode::OK, None).await;
+    audit.object(format!("invitation {} for {}", taken.invitation.id, taken.invitation.for_whom)).note(what);
+    record.ended(app, Some(taken.estate_id), &audit, StatusCode::OK, None).await;
     app.edge.rights_changed();
 }
 
 /// Writes down that a token was presented that is none, now and then.
 pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
     let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
-    Deed::claimed("(nobody)", address, action).refused(app, None, &Trail::at(""), &Refusal(told)).await;
+    AuditRecord::claimed("(nobody)", address, action).refused(app, None, &AuditContext::at(""), &Refusal(told)).await;
 }

@@ -10,19 +10,19 @@ use domain::token;
 use store::{PersonId, TokenToMake};
 
 use crate::http::App;
-use crate::http::auth::access::Reach;
+use crate::http::auth::access::Visibility;
 use crate::http::auth::authorize::missing;
 use crate::http::auth::secret;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, PathName};
+use crate::http::extract::{Json, PathName, WholeEstate};
 
 /// Tokens of one person in one estate.
 const MOST: usize = 100;
 
 /// Whose tokens somebody may see and revoke: their own, or everybody's.
-fn whose(estate: &InEstate) -> Option<PersonId> {
-    let all = estate.access.reach(Right::People) == Reach::Whole;
-    (!all).then_some(estate.entry.who.person.id)
+fn whose(estate: &WholeEstate) -> Option<PersonId> {
+    let all = estate.access.visibility(Right::People) == Visibility::Whole;
+    (!all).then_some(estate.context.who.person.id)
 }
 
 /// What the audit log tells of a token.
@@ -34,7 +34,7 @@ fn told(token: &AccessToken) -> serde_json::Value {
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("member"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<AccessToken>)))]
-pub async fn list_tokens(State(app): State<App>, estate: InEstate) -> Answer<Vec<AccessToken>> {
+pub async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
     Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
 }
 
@@ -44,13 +44,13 @@ pub async fn list_tokens(State(app): State<App>, estate: InEstate) -> Answer<Vec
     params(("estate" = String, Path)), request_body = NewToken,
     responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
+pub async fn add_token(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
     let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
     estate
         .access
         .includes(rights, &scope, &app.directory)
-        .map_err(|right| missing(right, &estate.access, &estate.entry.who))?;
-    let person = &estate.entry.who.person;
+        .map_err(|right| missing(right, &estate.access, &estate.context.who))?;
+    let person = &estate.context.who.person;
     if app.store.tokens(estate.id, Some(person.id)).await?.len() >= MOST {
         let problem = Problem::new(409, "too_many", "There are too many tokens");
         return Err(problem.detail(format!("{MOST} are kept for one person; revoke one that is not used")).into());
@@ -70,7 +70,7 @@ pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json
         last_used: None,
         last_from: None,
     };
-    estate.trail().object(format!("token {id}: {}", token.name)).made(&told(&token));
+    estate.audit().object(format!("token {id}: {}", token.name)).made(&told(&token));
     Ok(Json(MadeToken { token, secret }))
 }
 
@@ -81,7 +81,7 @@ pub async fn add_token(State(app): State<App>, estate: InEstate, Json(new): Json
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn revoke_token(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     let number: u32 = id.parse().map_err(|_| not_found("token", &id))?;
@@ -91,6 +91,6 @@ pub async fn revoke_token(
     if !app.store.revoke_token(estate.id, number, whose).await? {
         return Err(not_found("token", id));
     }
-    estate.trail().object(format!("token {id}: {}", before.name)).removed(&told(&before));
+    estate.audit().object(format!("token {id}: {}", before.name)).removed(&told(&before));
     Ok(StatusCode::NO_CONTENT)
 }

@@ -8,7 +8,7 @@ use api::problem::{Problem, bad_field};
 use api::radio::settings::RadioSettings;
 use axum::extract::State;
 use domain::device::change;
-use domain::device::change::{DeviceAsIs, DeviceEdit, MOST_DEVICES};
+use domain::device::change::{DevicePatch, DeviceSnapshot, MOST_DEVICES};
 use domain::input::eui;
 use engine::Command;
 use lorawan::Eui64;
@@ -18,10 +18,10 @@ use store::{DeviceRow, EstateId};
 use crate::http::App;
 use crate::http::devices::device::detail;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Params, PathEui};
+use crate::http::extract::{Json, Params, PathEui, WholeEstate};
 
-pub fn as_is(row: DeviceRow) -> DeviceAsIs {
-    DeviceAsIs {
+pub fn as_is(row: DeviceRow) -> DeviceSnapshot {
+    DeviceSnapshot {
         dev_eui: row.dev_eui,
         name: row.name,
         fleet: row.fleet,
@@ -39,7 +39,7 @@ pub fn as_is(row: DeviceRow) -> DeviceAsIs {
 }
 
 /// Writes edits down and makes them known.
-async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DeviceEdit)]) -> Result<(), Refusal> {
+async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DevicePatch)]) -> Result<(), Refusal> {
     app.store.edit_devices(estate, edits).await?;
     for (dev_eui, edit) in edits {
         app.directory.edit_device(*dev_eui, edit);
@@ -56,17 +56,17 @@ pub async fn retell(app: &App, euis: &[Eui64]) -> Result<(), Refusal> {
     Ok(())
 }
 
-async fn change(app: &App, estate: &InEstate, dev_eui: Eui64, change: &DeviceChange) -> Answer<DeviceDetail> {
+async fn change(app: &App, estate: &WholeEstate, dev_eui: Eui64, change: &DeviceChange) -> Answer<DeviceDetail> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let before = as_is(row);
     estate.still(&before)?;
-    if let Some(fleet) = change.fleet.as_ref().filter(|fleet| !estate.entry.reach.covers(dev_eui, fleet)) {
+    if let Some(fleet) = change.fleet.as_ref().filter(|fleet| !estate.context.visibility.covers(dev_eui, fleet)) {
         return Err(not_found("fleet", fleet));
     }
-    let (edit, _) = change::settle(change, &before, &app.store.premises(estate.id).await?)?;
+    let (edit, _) = change::settle(change, &before, &app.store.defaults(estate.id).await?)?;
     write(app, estate.id, &[(dev_eui, edit)]).await?;
     if let Some(after) = app.store.device(estate.id, dev_eui).await? {
-        estate.trail().object(format!("device {} ({dev_eui})", before.name)).changed(&before, &as_is(after));
+        estate.audit().object(format!("device {} ({dev_eui})", before.name)).changed(&before, &as_is(after));
     }
     detail(app, estate, dev_eui).await.map(Json)
 }
@@ -79,7 +79,7 @@ async fn change(app: &App, estate: &InEstate, dev_eui: Eui64, change: &DeviceCha
         (status = 422, body = Problem)))]
 pub async fn change_device(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(wanted): Json<DeviceChange>,
 ) -> Answer<DeviceDetail> {
@@ -94,7 +94,7 @@ pub async fn change_device(
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_radio(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(radio): Json<RadioSettings>,
 ) -> Answer<DeviceDetail> {
@@ -108,7 +108,7 @@ pub async fn set_radio(
     responses((status = 200, body = ChangeEffect), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_devices(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(bulk): Json<BulkChange>,
 ) -> Answer<ChangeEffect> {
     if bulk.devices.len() > MOST_DEVICES {
@@ -127,31 +127,31 @@ pub async fn change_devices(
     if let Some(missing) = euis.iter().find(|eui| !there.contains(eui)) {
         return Err(not_found("device", missing));
     }
-    let premises = app.store.premises(estate.id).await?;
-    let (effect, edits) = settle(rows, |now| change::settle(&bulk.change, now, &premises))?;
+    let defaults = app.store.defaults(estate.id).await?;
+    let (effect, edits) = settle(rows, |now| change::settle(&bulk.change, now, &defaults))?;
     if bulk.preview {
-        estate.trail().note("looked at only");
+        estate.audit().note("looked at only");
     } else {
         let edited: Vec<Eui64> = edits.iter().map(|(dev_eui, _)| *dev_eui).collect();
         let before = told(app.store.devices_of(estate.id, &edited).await?);
         write(&app, estate.id, &edits).await?;
         let after = told(app.store.devices_of(estate.id, &edited).await?);
         let many = if edited.len() == 1 { "device" } else { "devices" };
-        estate.trail().object(format!("{} {many}", edited.len())).changed(&before, &after);
+        estate.audit().object(format!("{} {many}", edited.len())).changed(&before, &after);
     }
     Ok(Json(ChangeEffect { done: !bulk.preview, ..effect }))
 }
 
 /// Devices as they stand in the audit log: by EUI, since a name may be what changes.
-fn told(rows: Vec<DeviceRow>) -> BTreeMap<String, DeviceAsIs> {
+fn told(rows: Vec<DeviceRow>) -> BTreeMap<String, DeviceSnapshot> {
     rows.into_iter().map(|row| (row.dev_eui.to_string(), as_is(row))).collect()
 }
 
 /// What a change comes to for each of many; a device that it cannot be made of is named.
 fn settle(
     rows: Vec<DeviceRow>,
-    of: impl Fn(&DeviceAsIs) -> Result<(DeviceEdit, Vec<api::radio::profile::SettingChange>), Problem>,
-) -> Result<(ChangeEffect, Vec<(Eui64, DeviceEdit)>), Problem> {
+    of: impl Fn(&DeviceSnapshot) -> Result<(DevicePatch, Vec<api::radio::profile::SettingChange>), Problem>,
+) -> Result<(ChangeEffect, Vec<(Eui64, DevicePatch)>), Problem> {
     let mut effect = ChangeEffect { devices: Vec::new(), untouched: 0, done: false };
     let mut edits = Vec::new();
     for now in rows.into_iter().map(as_is) {
@@ -190,13 +190,13 @@ pub struct Forgetting {
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
 pub async fn forget_session(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(dev_eui): PathEui,
     Params(forgetting): Params<Forgetting>,
 ) -> Answer<DeviceDetail> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let note = if forgetting.nonces { "session and DevNonces forgotten" } else { "session ended" };
-    estate.trail().object(format!("device {} ({dev_eui})", row.name)).note(note);
+    estate.audit().object(format!("device {} ({dev_eui})", row.name)).note(note);
     app.network.command(Command::Forget { dev_eui, nonces: forgetting.nonces }).await;
     detail(&app, &estate, dev_eui).await.map(Json)
 }
@@ -208,7 +208,7 @@ pub async fn forget_session(
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn set_counters(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(dev_eui): PathEui,
     Json(counters): Json<SetCounters>,
 ) -> Answer<DeviceDetail> {
@@ -217,7 +217,7 @@ pub async fn set_counters(
         let problem = Problem::new(409, "no_session", "It has no session, so there are no counters to set");
         return Err(problem.detail(format!("{} has to join first", before.device.name)).into());
     }
-    estate.trail().object(format!("device {} ({dev_eui})", before.device.name)).made(&counters);
+    estate.audit().object(format!("device {} ({dev_eui})", before.device.name)).made(&counters);
     let SetCounters { last_counter_up, next_counter_down } = counters;
     let up = last_counter_up.map(Some);
     app.network.command(Command::SetCounters { dev_eui, up, next_down: next_counter_down }).await;

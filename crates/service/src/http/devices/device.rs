@@ -15,7 +15,7 @@ use chrono::{DateTime, Utc};
 use domain::device::keys;
 use domain::device::state::{device_keys, device_state};
 use domain::diagnosis::join;
-use domain::diagnosis::join::Around;
+use domain::diagnosis::join::JoinContext;
 use domain::radio::agreement::{agreement, rate_decision};
 use domain::radio::settings::wire_class;
 use engine::Command;
@@ -27,7 +27,7 @@ use crate::decoding::decoder::Ready;
 use crate::http::App;
 use crate::http::devices::change::as_is;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, InSight, Json, Paging, Params, PathEui, page, revision};
+use crate::http::extract::{Json, Paging, Params, PathEui, VisibleEstate, WholeEstate, page, revision};
 use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
 use crate::pipeline::directory::Decoder;
@@ -125,7 +125,7 @@ fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
     responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
 pub async fn list_devices(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Device>> {
@@ -141,11 +141,11 @@ pub async fn list_devices(
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
-pub async fn show_device(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
+pub async fn show_device(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
     detail(&app, &estate, eui).await.map(Json)
 }
 
-pub async fn detail(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
+pub async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let status = app.network.device(dev_eui).await;
     let readings = app.store.last_readings(dev_eui).await?;
@@ -216,7 +216,7 @@ const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
     responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn why(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Params(how_many): Params<HowMany>,
 ) -> Answer<DeviceWhy> {
@@ -239,7 +239,7 @@ pub async fn why(
 }
 
 /// What must be true before a device is heard, with what is known in its estate.
-async fn conditions(app: &App, estate: &InEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
+async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
     let gateways = gateway::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
     let strangers = app.strangers.of(estate.id, &app.directory);
     let latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
@@ -248,7 +248,7 @@ async fn conditions(app: &App, estate: &InEstate, detail: &DeviceDetail) -> Resu
         let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
         Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
     });
-    Ok(join::conditions(detail, &Around { gateways: &gateways, strangers: &strangers, last_heard }))
+    Ok(join::conditions(detail, &JoinContext { gateways: &gateways, strangers: &strangers, last_heard }))
 }
 
 /// Gateways looked through for what may hear a device.
@@ -258,7 +258,7 @@ const ALL_GATEWAYS: u32 = 10_000;
 #[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<DeviceStranger>)))]
-pub async fn list_device_strangers(State(app): State<App>, estate: InEstate) -> Answer<Vec<DeviceStranger>> {
+pub async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<DeviceStranger>> {
     Ok(Json(app.strangers.of(estate.id, &app.directory)))
 }
 
@@ -270,10 +270,10 @@ const OUTBOX_LOOKED_AT: u32 = 200;
     extensions(("x-right" = json!("keys"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
-pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
+pub async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    estate.trail().object(format!("keys of device {} ({eui})", row.name));
+    estate.audit().object(format!("keys of device {} ({eui})", row.name));
     let keys = device_keys(eui, &activation);
     Ok(Json(ShownKeys { forms: keys::forms(row.join_eui, &keys), join_eui: row.join_eui, keys }))
 }
@@ -285,11 +285,11 @@ pub async fn show_keys(State(app): State<App>, estate: InEstate, PathEui(eui): P
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_device(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    estate.trail().object(format!("device {} ({eui})", row.name)).removed(&as_is(row));
+    estate.audit().object(format!("device {} ({eui})", row.name)).removed(&as_is(row));
     // The engine first, so that it writes nothing more for the device afterwards.
     app.network.command(Command::RemoveDevice(eui)).await;
     app.directory.remove_device(eui);

@@ -15,7 +15,7 @@ use store::{DeviceContext, GroupIdentity, GroupRow};
 
 use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, PathEui, revision};
+use crate::http::extract::{Json, PathEui, WholeEstate, revision};
 
 async fn show(app: &App, row: GroupRow) -> Group {
     let status = app.network.group(row.config.group).await;
@@ -48,7 +48,7 @@ async fn show(app: &App, row: GroupRow) -> Group {
 /// Members have to be devices of the estate that listen as the group does.
 async fn check_members(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     members: &[Eui64],
     class: Class,
     region: Region,
@@ -75,7 +75,7 @@ async fn put(app: &App, row: &GroupRow) {
     app.network.command(Command::PutGroup { config, next_down: row.next_down, outbox: Vec::new() }).await;
 }
 
-async fn row(app: &App, estate: &InEstate, eui: Eui64) -> Result<GroupRow, Refusal> {
+async fn row(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GroupRow, Refusal> {
     app.store.group(estate.id, eui).await?.ok_or_else(|| not_found("group", eui))
 }
 
@@ -93,7 +93,7 @@ fn listed<S: serde::Serializer>(members: &&[Eui64], s: S) -> Result<S::Ok, S::Er
 #[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Group>)))]
-pub async fn list_groups(State(app): State<App>, estate: InEstate) -> Answer<Vec<Group>> {
+pub async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Group>> {
     let mut all = Vec::new();
     for row in app.store.groups(estate.id).await? {
         all.push(show(&app, row).await);
@@ -106,7 +106,7 @@ pub async fn list_groups(State(app): State<App>, estate: InEstate) -> Answer<Vec
     extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path)), request_body = NewGroup,
     responses((status = 200, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
+pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
     let new = new.check()?;
     check_members(&app, &estate, &new.members, new.class, new.region).await?;
     let identity = GroupIdentity {
@@ -135,7 +135,7 @@ pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json
         rhythm_s: None,
     });
     let row = row(&app, &estate, identity.group).await?;
-    estate.trail().object(format!("group {} ({})", row.name, identity.group));
+    estate.audit().object(format!("group {} ({})", row.name, identity.group));
     put(&app, &row).await;
     Ok(Json(show(&app, row).await))
 }
@@ -145,7 +145,7 @@ pub async fn add_group(State(app): State<App>, estate: InEstate, Json(new): Json
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Group), (status = 404, body = Problem)))]
-pub async fn show_group(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Group> {
+pub async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Group> {
     let row = row(&app, &estate, eui).await?;
     Ok(Json(show(&app, row).await))
 }
@@ -157,7 +157,7 @@ pub async fn show_group(State(app): State<App>, estate: InEstate, PathEui(eui): 
     responses((status = 200, body = Group), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_members(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(members): Json<GroupMembers>,
 ) -> Answer<Group> {
@@ -166,7 +166,7 @@ pub async fn set_members(
     check_members(&app, &estate, &members, wire_class(before.config.class), before.config.region).await?;
     estate.still(&before.config.members)?;
     estate
-        .trail()
+        .audit()
         .object(format!("group {}", before.name))
         .changed(&Members(&before.config.members), &Members(&members));
     app.store.set_group_members(eui, &members).await?;
@@ -180,9 +180,9 @@ pub async fn set_members(
     extensions(("x-right" = json!("keys"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = GroupKeys), (status = 404, body = Problem)))]
-pub async fn show_group_keys(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<GroupKeys> {
+pub async fn show_group_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<GroupKeys> {
     let row = row(&app, &estate, eui).await?;
-    estate.trail().object(format!("keys of group {} ({eui})", row.name));
+    estate.audit().object(format!("keys of group {} ({eui})", row.name));
     let keys = row.config.keys;
     Ok(Json(GroupKeys {
         address: row.config.address,
@@ -198,11 +198,11 @@ pub async fn show_group_keys(State(app): State<App>, estate: InEstate, PathEui(e
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_group(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let before = row(&app, &estate, eui).await?;
-    estate.trail().object(format!("group {} ({eui})", before.name));
+    estate.audit().object(format!("group {} ({eui})", before.name));
     app.network.command(Command::RemoveGroup(eui)).await;
     app.directory.remove_device(eui);
     app.store.remove_group(estate.id, eui).await?;

@@ -14,8 +14,8 @@ use tokio::sync::Semaphore;
 use crate::http::App;
 use crate::http::devices::device::Which;
 use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{InEstate, InSight, Json, Params};
-use crate::http::models::catalogue::aside;
+use crate::http::extract::{Json, Params, VisibleEstate, WholeEstate};
+use crate::http::models::catalogue::blocking;
 use crate::import::labels;
 use crate::import::labels::Printed;
 
@@ -32,9 +32,9 @@ static PHOTOS: Semaphore = Semaphore::const_new(1);
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = LabelInPhoto), (status = 413, body = Problem), (status = 422, body = Problem)))]
-pub async fn read_photo(_estate: InEstate, body: Bytes) -> Answer<LabelInPhoto> {
+pub async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhoto> {
     let _turn = PHOTOS.acquire().await;
-    Ok(Json(aside(move || labels::in_photo(&body)).await??))
+    Ok(Json(blocking(move || labels::in_photo(&body)).await??))
 }
 
 /// How labels are drawn.
@@ -62,7 +62,7 @@ pub struct Sheet {
         (status = 422, body = Problem)))]
 pub async fn print_labels(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,
     Params(sheet): Params<Sheet>,
 ) -> Result<impl IntoResponse, Refusal> {
@@ -82,11 +82,11 @@ pub async fn print_labels(
         }
         _ => {}
     }
-    let premises = app.store.premises(estate.id).await?;
+    let defaults = app.store.defaults(estate.id).await?;
     let printed: Vec<Printed> = devices
         .into_iter()
         .map(|row| {
-            let base = row.model.as_ref().and_then(|slug| premises.models.get(slug));
+            let base = row.model.as_ref().and_then(|slug| defaults.models.get(slug));
             let profile = base.and_then(|base| u32::from_str_radix(base.profile_id.as_deref()?, 16).ok());
             let profile = profile.unwrap_or(NO_PROFILE);
             let label = Label {
@@ -103,8 +103,8 @@ pub async fn print_labels(
         })
         .collect();
     let (kind, name, bytes) = match sheet.form.unwrap_or(SheetForm::Pdf) {
-        SheetForm::Pdf => ("application/pdf", "labels.pdf", aside(move || labels::pdf(&printed)).await??),
-        SheetForm::Svg => ("image/svg+xml", "labels.svg", aside(move || labels::svg(&printed)).await??.into_bytes()),
+        SheetForm::Pdf => ("application/pdf", "labels.pdf", blocking(move || labels::pdf(&printed)).await??),
+        SheetForm::Svg => ("image/svg+xml", "labels.svg", blocking(move || labels::svg(&printed)).await??.into_bytes()),
     };
     let disposition = format!("attachment; filename=\"{name}\"");
     Ok(([(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, disposition)], bytes))

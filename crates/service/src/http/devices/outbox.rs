@@ -18,22 +18,26 @@ use crate::decoding::decoder;
 use crate::http::App;
 use crate::http::devices::device::expected_s;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
+use crate::http::extract::{Json, Paging, Params, PathEui, PathName, WholeEstate, page};
 use crate::http::models::scripts::Purpose;
 
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
 
 /// A device of the estate, or a multicast group, whose outbox is like a device's. Others' are not known to it.
-pub fn known(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+pub fn known(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
     known.ok_or_else(|| not_found("device", dev_eui))
 }
 
 /// The same, if the caller reaches it.
-pub fn within_reach(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+pub fn within_reach(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let device = known(app, estate, dev_eui)?;
-    if estate.entry.reach.covers(dev_eui, &device.fleet) { Ok(device) } else { Err(not_found("device", dev_eui)) }
+    if estate.context.visibility.covers(dev_eui, &device.fleet) {
+        Ok(device)
+    } else {
+        Err(not_found("device", dev_eui))
+    }
 }
 
 fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
@@ -41,7 +45,7 @@ fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
 }
 
 /// When the device listens, as far as it is known; and what a downlink waits for that has just been put in.
-async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
+async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
     // A group has neither row nor status, and nothing is expected of it.
     let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
     let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
@@ -65,7 +69,7 @@ async fn listening(app: &App, estate: &InEstate, dev_eui: Eui64) -> Result<(List
     responses((status = 200, body = Page<OutboxItem>), (status = 404, body = Problem)))]
 pub async fn list_outbox(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<OutboxItem>> {
@@ -109,7 +113,7 @@ fn behind(ahead: u32) -> String {
 /// Port and payload of a downlink; named values are encoded. With them, what the encoder found questionable.
 async fn payload_of(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     device: &DeviceContext,
     cargo: Cargo,
 ) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
@@ -147,7 +151,7 @@ struct Ready {
     listening: Listening,
 }
 
-async fn ready(app: &App, estate: &InEstate, eui: Eui64, new: &NewOutboxItem) -> Result<Ready, Refusal> {
+async fn ready(app: &App, estate: &WholeEstate, eui: Eui64, new: &NewOutboxItem) -> Result<Ready, Refusal> {
     let device = known(app, estate, eui)?;
     let new = new.check()?;
     if new.confirmed && app.network.group(eui).await.is_some() {
@@ -169,7 +173,7 @@ fn same(a: &serde_json::Value, b: &serde_json::Value) -> bool {
 /// The named values in a downlink, if the device's model has what reads it.
 async fn read_back(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     eui: Eui64,
     port: u8,
     payload: &[u8],
@@ -188,7 +192,7 @@ async fn read_back(
     responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn check_outbox_item(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
 ) -> Answer<OutboxReadBack> {
@@ -227,7 +231,7 @@ pub async fn check_outbox_item(
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_to_outbox(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
 ) -> Answer<OutboxItem> {
@@ -253,7 +257,7 @@ pub async fn add_to_outbox(
     };
     // Stored first: an item the engine knows of must be there to be updated.
     let mut stored = app.store.add_outbox_item(eui, &item).await?;
-    estate.trail().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&serde_json::json!({
+    estate.audit().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&serde_json::json!({
         "id": stored.id, "port": stored.port, "payload": stored.payload, "confirmed": stored.confirmed,
     }));
     app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
@@ -271,7 +275,7 @@ pub async fn add_to_outbox(
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn place_in_outbox(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     PathName(name): PathName,
     Json(place): Json<OutboxPlace>,
@@ -308,7 +312,7 @@ fn no_longer_waits(item: &OutboxItem) -> Refusal {
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     PathName(name): PathName,
 ) -> Answer<OutboxItem> {

@@ -6,7 +6,7 @@ use api::problem::{Problem, bad_field};
 use api::radio::profile::{PutProfile, StoredProfile};
 use axum::extract::State;
 use axum::http::StatusCode;
-use domain::device::register::{Premises, ProfileBase};
+use domain::device::register::{EstateDefaults, ProfileBase};
 use domain::radio::diff;
 use domain::radio::diff::changes;
 use domain::radio::profile::{checked_profile, profile_of, suits};
@@ -17,7 +17,7 @@ use store::{DeviceQuery, DeviceRow};
 use crate::http::App;
 use crate::http::devices::change::{of_device, retell};
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathName, page, revision};
+use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page, revision};
 
 /// An estate's radio profiles, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles", security(("token" = [])),
@@ -25,7 +25,7 @@ use crate::http::extract::{InEstate, Json, Paging, Params, PathName, page, revis
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<StoredProfile>)))]
 pub async fn list_profiles(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<StoredProfile>> {
     let limit = paging.limit()?;
@@ -38,7 +38,11 @@ pub async fn list_profiles(
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("profile" = String, Path)),
     responses((status = 200, body = StoredProfile), (status = 404, body = Problem)))]
-pub async fn show_profile(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<StoredProfile> {
+pub async fn show_profile(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathName(slug): PathName,
+) -> Answer<StoredProfile> {
     let found = app.store.radio_profile(estate.id, &slug).await?;
     found.map(with_revision).map(Json).ok_or_else(|| not_found("profile", slug))
 }
@@ -63,7 +67,7 @@ pub struct Preview {
     responses((status = 200, body = ChangeEffect), (status = 422, body = Problem)))]
 pub async fn put_profile(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
     Params(Preview { preview }): Params<Preview>,
     Json(profile): Json<PutProfile>,
@@ -72,7 +76,7 @@ pub async fn put_profile(
     let profile = diff::check(profile)?;
     let which = DeviceQuery { profile: Some(slug.clone()), ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
-    let before = app.store.premises(estate.id).await?;
+    let before = app.store.defaults(estate.id).await?;
     let mut after = before.clone();
     after.profiles.insert(slug.clone(), ProfileBase { region: profile.region, radio: profile.radio.clone() });
     let effect = compare(&rows, &before, &after)?;
@@ -82,9 +86,9 @@ pub async fn put_profile(
             Some(old) => {
                 let old = PutProfile::from(old);
                 estate.still(&old)?;
-                estate.trail().object(format!("profile {slug}")).changed(&old, &profile)
+                estate.audit().object(format!("profile {slug}")).changed(&old, &profile)
             }
-            None => estate.trail().object(format!("profile {slug}")).made(&profile),
+            None => estate.audit().object(format!("profile {slug}")).made(&profile),
         };
         app.store.put_radio_profile(estate.id, &slug, &profile).await?;
         for device in &rows {
@@ -97,13 +101,13 @@ pub async fn put_profile(
 }
 
 /// What becomes different for devices when what they stand on does.
-pub fn compare(rows: &[DeviceRow], before: &Premises, after: &Premises) -> Result<ChangeEffect, Problem> {
+pub fn compare(rows: &[DeviceRow], before: &EstateDefaults, after: &EstateDefaults) -> Result<ChangeEffect, Problem> {
     let mut effect = ChangeEffect { devices: Vec::new(), untouched: 0, done: false };
     for row in rows {
-        let standing = |premises: &Premises| {
+        let standing = |defaults: &EstateDefaults| {
             // A device without a profile has its region of its own.
             let region = Some(row.region).filter(|_| row.profile.is_none());
-            premises.standing(row.model.as_deref(), row.profile.as_deref(), region, &row.radio)
+            defaults.effective_settings(row.model.as_deref(), row.profile.as_deref(), region, &row.radio)
         };
         let both = || {
             let (then, now) = (standing(before)?, standing(after)?);
@@ -132,7 +136,7 @@ pub fn compare(rows: &[DeviceRow], before: &Premises, after: &Premises) -> Resul
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_profile(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
     match app.store.remove_radio_profile(estate.id, &slug).await? {

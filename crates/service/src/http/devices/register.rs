@@ -17,44 +17,44 @@ use axum::response::{IntoResponse, Response};
 use domain::csv;
 use domain::device::import::ExportRow;
 use domain::device::read_back::read_back;
-use domain::device::register::{CheckedDevice, GENERATE, Premises, Surroundings};
+use domain::device::register::{CheckedDevice, EstateDefaults, GENERATE, RegistrationContext};
 use domain::device::{import, read_back, register};
 use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
 use serde::{Deserialize, Serialize};
-use store::{DeviceContext, DeviceQuery, EstateId, Part};
+use store::{AccessFilter, DeviceContext, DeviceQuery, EstateId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
 use crate::http::App;
-use crate::http::auth::access::Reach;
+use crate::http::auth::access::Visibility;
 use crate::http::auth::authorize::{beyond, missing};
 use crate::http::devices::change::{as_is, retell};
 use crate::http::devices::device::detail;
 use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{InEstate, InSight, Json, Params};
-use crate::http::models::catalogue::aside;
+use crate::http::extract::{Json, Params, VisibleEstate, WholeEstate};
+use crate::http::models::catalogue::blocking;
 
 /// What is there already, in an estate and beyond.
-struct Around {
-    premises: Premises,
+struct EstateContext {
+    defaults: EstateDefaults,
     /// Addresses in use; they are looked up only if one is to be made up.
     addresses: HashSet<DevAddr>,
     net_id: NetId,
 }
 
-impl Around {
+impl EstateContext {
     async fn look(app: &App, estate: EstateId, makes_up: bool) -> Result<Self, Refusal> {
-        let premises = app.store.premises(estate).await?;
+        let defaults = app.store.defaults(estate).await?;
         let addresses = if makes_up { app.store.addresses().await? } else { HashSet::new() };
-        Ok(Self { premises, addresses, net_id: app.net_id })
+        Ok(Self { defaults, addresses, net_id: app.net_id })
     }
 
     /// Reads in it what people gave.
-    fn read<T>(&self, read: impl FnOnce(&mut Surroundings<'_>) -> T) -> T {
-        read(&mut Surroundings {
-            premises: &self.premises,
+    fn read<T>(&self, read: impl FnOnce(&mut RegistrationContext<'_>) -> T) -> T {
+        read(&mut RegistrationContext {
+            defaults: &self.defaults,
             net_id: self.net_id,
             taken: &|addr| self.addresses.contains(&addr),
             random: &mut rand::random,
@@ -64,7 +64,7 @@ impl Around {
 
 async fn checked(app: &App, estate: EstateId, new: &NewDevice) -> Result<CheckedDevice, Refusal> {
     let makes_up = new.personal.as_ref().is_some_and(|personal| personal.dev_addr.trim() == GENERATE);
-    Ok(Around::look(app, estate, makes_up).await?.read(|around| register::check(new, around))?)
+    Ok(EstateContext::look(app, estate, makes_up).await?.read(|around| register::check(new, around))?)
 }
 
 /// Names of devices of the same estate; others' are none of the caller's.
@@ -78,7 +78,7 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
+pub async fn check_device(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
     let device = checked(&app, estate.id, &new).await?;
     if app.directory.device(device.dev_eui).is_some() {
         return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
@@ -94,18 +94,18 @@ pub async fn check_device(State(app): State<App>, estate: InEstate, Json(new): J
     responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_device(
     State(app): State<App>,
-    InSight { estate, .. }: InSight,
+    VisibleEstate { estate, .. }: VisibleEstate,
     Json(new): Json<NewDevice>,
 ) -> Answer<Registered> {
     let device = checked(&app, estate.id, &new).await?;
-    if !estate.entry.reach.covers(device.dev_eui, &device.fleet) {
-        return Err(beyond(&estate.entry.reach));
+    if !estate.context.visibility.covers(device.dev_eui, &device.fleet) {
+        return Err(beyond(&estate.context.visibility));
     }
     let warnings = read_back::warnings(&device, true, &known(&app, estate.id));
     app.store.add_devices(estate.id, &[&device]).await?;
     make_known(&app, estate.id, &[&device]).await?;
     if let Some(row) = app.store.device(estate.id, device.dev_eui).await? {
-        estate.trail().object(format!("device {} ({})", device.name, device.dev_eui)).made(&as_is(row));
+        estate.audit().object(format!("device {} ({})", device.name, device.dev_eui)).made(&as_is(row));
     }
     Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
 }
@@ -140,7 +140,7 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
         (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn import_devices(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(options): Params<ImportOptions>,
     headers: HeaderMap,
     body: Bytes,
@@ -148,7 +148,7 @@ pub async fn import_devices(
     let accepted = headers.get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok()).unwrap_or_default();
     if !accepted.contains(TEXT_EVENT_STREAM.as_ref()) {
         let outcome = import(&app, estate.id, options, body, &|_| ()).await?;
-        estate.trail().note(format!("{} devices registered from a file", outcome.outcome.registered));
+        estate.audit().note(format!("{} devices registered from a file", outcome.outcome.registered));
         return Ok(Json(outcome).into_response());
     }
     let (told, events) = mpsc::channel(64);
@@ -176,10 +176,10 @@ async fn import(
     body: Bytes,
     progress: &(dyn Fn(ImportProgress) + Sync),
 ) -> Result<DeviceImportOutcome, Refusal> {
-    let file = aside(move || csv::text_of(&body)).await??;
-    let around = Around::look(app, estate, file.text.contains(GENERATE)).await?;
+    let file = blocking(move || csv::text_of(&body)).await??;
+    let around = EstateContext::look(app, estate, file.text.contains(GENERATE)).await?;
     let (preview, skip_bad) = (options.preview, options.skip_bad);
-    let mut rows = aside(move || around.read(|around| import::read(&options, &file.text, around))).await??;
+    let mut rows = blocking(move || around.read(|around| import::read(&options, &file.text, around))).await??;
     let names = app.store.device_names(estate).await?;
     let known = known(app, estate);
     let mut notes: Vec<String> = file.assumed.into_iter().collect();
@@ -226,10 +226,10 @@ pub struct ExportOptions {
     keys: bool,
 }
 
-fn keys_within(estate: &InEstate) -> Result<Option<Part>, Refusal> {
-    match estate.access.reach(Right::Keys) {
-        Reach::Nothing => Err(missing(Right::Keys, &estate.access, &estate.entry.who)),
-        reach => Ok(reach.part()),
+fn keys_within(estate: &WholeEstate) -> Result<Option<AccessFilter>, Refusal> {
+    match estate.access.visibility(Right::Keys) {
+        Visibility::Nothing => Err(missing(Right::Keys, &estate.access, &estate.context.who)),
+        visibility => Ok(visibility.part()),
     }
 }
 
@@ -240,7 +240,7 @@ fn keys_within(estate: &InEstate) -> Result<Option<Part>, Refusal> {
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_devices(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(options): Params<ExportOptions>,
 ) -> Result<impl IntoResponse, Refusal> {
     // Keys may be in reach of less than what one sees.
@@ -249,7 +249,7 @@ pub async fn export_devices(
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
     if options.keys {
         let of = options.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));
-        estate.trail().object(format!("keys of {} devices{of}, exported", rows.len())).secret();
+        estate.audit().object(format!("keys of {} devices{of}, exported", rows.len())).secret();
     }
     let mut keys = if options.keys { app.store.keys_of_estate(estate.id).await? } else { Default::default() };
     let rows = rows.into_iter().map(|row| ExportRow {

@@ -17,7 +17,7 @@ use crate::decoding::workers::Lane;
 use crate::http::App;
 use crate::http::devices::outbox::known;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, PathEui};
+use crate::http::extract::{Json, PathEui, WholeEstate};
 use crate::http::models::scripts::Purpose;
 
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
@@ -31,7 +31,7 @@ const OVERHEAD: usize = 13;
     responses((status = 200, body = RehearsalOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn rehearse(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(wanted): Json<Rehearse>,
 ) -> Answer<RehearsalOutcome> {
@@ -108,7 +108,7 @@ fn uplink_in(body: Body) -> Option<Uplink> {
 
 async fn uplink_of(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     eui: Eui64,
     id: &str,
 ) -> Result<(chrono::DateTime<Utc>, Uplink), Refusal> {
@@ -123,7 +123,7 @@ async fn uplink_of(
 /// Who is to have heard it, and how well.
 async fn heard_by(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     wanted: &Rehearse,
     like: Option<&Uplink>,
 ) -> Result<Vec<HeardBy>, Refusal> {

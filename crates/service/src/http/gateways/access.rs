@@ -18,11 +18,11 @@ use lorawan::Eui64;
 use store::{CredentialRow, GatewayRow};
 
 use crate::gateways::credentials::Fresh;
-use crate::gateways::event_log::Happening;
+use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::kit;
 use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathEui, PathName, page};
+use crate::http::extract::{Json, Paging, Params, PathEui, PathName, WholeEstate, page};
 
 /// Gateways looked through for credentials that end, in one go.
 const ALL: u32 = 100_000;
@@ -31,13 +31,13 @@ const LOOKED_AT: u32 = 2000;
 /// Days of uptime.
 const UPTIME_DAYS: u16 = 30;
 
-pub async fn registered(app: &App, estate: &InEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
+pub async fn registered(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
     app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
 }
 
 fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
     let lasts = credential::lifetime(new)?;
-    let gate = &app.gate;
+    let gate = &app.gateway_services;
     Fresh::make(&gate.authority, &gate.identity.trust, eui, (new.purpose, new.kind), lasts).map_err(|why| {
         tracing::error!("a credential could not be made: {why:#}");
         Refusal(Problem::new(500, "not_made", "The credential could not be made; the service's log says why"))
@@ -46,7 +46,7 @@ fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
 
 /// Writes down what somebody changed about a gateway.
 pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
-    app.gate.chronicle.tell(eui, Happening::new(GatewayEventKind::Changed, text));
+    app.gateway_services.gateway_log.tell(eui, GatewayEventDraft::new(GatewayEventKind::Changed, text));
 }
 
 /// A gateway's credentials, the newest first; never their secrets.
@@ -56,11 +56,11 @@ pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
     responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
 pub async fn list_credentials(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Answer<Vec<GatewayCredential>> {
     registered(&app, &estate, eui).await?;
-    Ok(Json(app.gate.credentials.of(eui).into_iter().map(|row| row.credential).collect()))
+    Ok(Json(app.gateway_services.credentials.of(eui).into_iter().map(|row| row.credential).collect()))
 }
 
 /// Makes a credential for a gateway. Its secret is in the answer, and nowhere else from then on.
@@ -70,17 +70,17 @@ pub async fn list_credentials(
     responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_credential(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(new): Json<NewCredential>,
 ) -> Answer<IssuedCredential> {
     registered(&app, &estate, eui).await?;
     let fresh = make(&app, eui, &new)?;
-    estate.trail().made(&fresh.row.credential);
-    app.gate.credentials.add(&[&fresh]).await?;
+    estate.audit().made(&fresh.row.credential);
+    app.gateway_services.credentials.add(&[&fresh]).await?;
     let ends = fresh.row.credential.expires_at.format("%Y-%m-%d");
     tell(&app, eui, format!("A {} for {} was made, good until {ends}.", new.kind.name(), new.purpose.name()));
-    Ok(Json(fresh.shown(&app.gate.identity.trust)))
+    Ok(Json(fresh.shown(&app.gateway_services.identity.trust)))
 }
 
 /// Takes a credential back; a gateway that is connected with it is cut off.
@@ -91,20 +91,20 @@ pub async fn add_credential(
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn revoke_credential(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     registered(&app, &estate, eui).await?;
-    let own = app.gate.credentials.of(eui);
+    let own = app.gateway_services.credentials.of(eui);
     let row: &CredentialRow =
         own.iter().find(|row| row.credential.id == id).ok_or_else(|| not_found("credential", &id))?;
-    app.gate.credentials.revoke(std::slice::from_ref(row)).await?;
+    app.gateway_services.credentials.revoke(std::slice::from_ref(row)).await?;
     if row.credential.purpose == Purpose::Traffic {
-        app.gate.lns.connections.end(eui);
+        app.gateway_services.lns.connections.end(eui);
     }
     let credential = &row.credential;
-    estate.trail().removed(credential);
+    estate.audit().removed(credential);
     tell(&app, eui, format!("A {} for {} was revoked.", credential.kind.name(), credential.purpose.name()));
     Ok(StatusCode::NO_CONTENT)
 }
@@ -117,16 +117,16 @@ pub async fn revoke_credential(
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn replace_credentials(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     registered(&app, &estate, eui).await?;
-    if !asks_over_cups(&app.gate.credentials.of(eui)) {
+    if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
         let problem = Problem::new(409, "no_cups", "This gateway cannot fetch new credentials")
             .detail("it has no credential for updates in force; make it a connection kit with updates");
         return Err(problem.into());
     }
-    app.gate.credentials.ask_for_replacement(eui).await?;
+    app.gateway_services.credentials.ask_for_replacement(eui).await?;
     tell(&app, eui, "Its credentials are to be replaced when it next asks over CUPS.");
     Ok(StatusCode::NO_CONTENT)
 }
@@ -148,7 +148,7 @@ pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
         (status = 422, body = Problem)))]
 pub async fn make_kit(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(order): Json<KitOrder>,
 ) -> Result<Response, Refusal> {
@@ -159,7 +159,7 @@ pub async fn make_kit(
         (Protocol::Lns, true) => &[Purpose::Updates],
         (Protocol::Lns, false) | (Protocol::Mqtt, _) => &[Purpose::Traffic],
     };
-    if row.gateway.protocol == Protocol::Mqtt && app.gate.doors.mqtt.is_none() {
+    if row.gateway.protocol == Protocol::Mqtt && app.gateway_services.endpoints.mqtt.is_none() {
         let problem = Problem::new(409, "no_broker", "There is no broker to connect to")
             .detail("the service was started without --mqtt");
         return Err(problem.into());
@@ -170,13 +170,13 @@ pub async fn make_kit(
     for purpose in purposes {
         fresh.push(make(&app, eui, &NewCredential { purpose: *purpose, kind, days: order.days })?);
     }
-    let gate = &app.gate;
+    let gate = &app.gateway_services;
     let trust = if row.gateway.protocol == Protocol::Mqtt { &gate.broker_trust } else { &gate.identity.trust };
-    let kit = kit::zip(&row.gateway, &fresh, &gate.doors, trust).map_err(|why| {
+    let kit = kit::zip(&row.gateway, &fresh, &gate.endpoints, trust).map_err(|why| {
         tracing::error!("a connection kit could not be packed: {why:#}");
         Refusal(Problem::new(500, "not_made", "The kit could not be packed; the service's log says why"))
     })?;
-    app.gate.credentials.add(&fresh.iter().collect::<Vec<_>>()).await?;
+    app.gateway_services.credentials.add(&fresh.iter().collect::<Vec<_>>()).await?;
     tell(&app, eui, format!("A connection kit for {} was made.", row.gateway.protocol.words()));
     let name = format!("attachment; filename=\"connection-kit-{eui}.zip\"");
     let headers = [
@@ -194,7 +194,7 @@ pub async fn make_kit(
     responses((status = 200, body = Page<GatewayEvent>), (status = 404, body = Problem)))]
 pub async fn list_events(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<GatewayEvent>> {
@@ -210,7 +210,7 @@ pub async fn list_events(
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Reception), (status = 404, body = Problem)))]
-pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Reception> {
+pub async fn show_reception(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
     let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
     Ok(Json(reception::summary(eui, &messages)))
@@ -221,7 +221,7 @@ pub async fn show_reception(State(app): State<App>, estate: InEstate, PathEui(eu
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
-pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
+pub async fn show_uptime(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
     registered(&app, &estate, eui).await?;
     let now = Utc::now();
     let events = app.store.gateway_states(eui, now - TimeDelta::days(UPTIME_DAYS.into())).await?;
@@ -233,16 +233,16 @@ pub async fn show_uptime(State(app): State<App>, estate: InEstate, PathEui(eui):
 #[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Endings)))]
-pub async fn list_endings(State(app): State<App>, estate: InEstate) -> Answer<Endings> {
+pub async fn list_endings(State(app): State<App>, estate: WholeEstate) -> Answer<Endings> {
     endings(&app, &estate).await.map(Json)
 }
 
 /// The same, for whoever shows it among other things.
-pub async fn endings(app: &App, estate: &InEstate) -> Result<Endings, Refusal> {
+pub async fn endings(app: &App, estate: &WholeEstate) -> Result<Endings, Refusal> {
     let soon = Utc::now() + TimeDelta::days(credential::WARN_DAYS);
     let mut credentials = Vec::new();
     for row in app.store.gateways(estate.id, "", ALL).await? {
-        let own = app.gate.credentials.of(row.gateway.eui);
+        let own = app.gateway_services.credentials.of(row.gateway.eui);
         let renews_itself = asks_over_cups(&own);
         for purpose in [Purpose::Traffic, Purpose::Updates] {
             let in_force = |c: &&CredentialRow| c.credential.purpose == purpose && c.credential.revoked_at.is_none();
@@ -262,9 +262,9 @@ pub async fn endings(app: &App, estate: &InEstate) -> Result<Endings, Refusal> {
     }
     credentials.sort_by_key(|ending| ending.credential.expires_at);
     Ok(Endings {
-        server_expires_at: app.gate.identity.expires_at(),
-        server_renews_itself: app.gate.identity.renews_itself(),
-        authority_expires_at: app.gate.authority.expires_at,
+        server_expires_at: app.gateway_services.identity.expires_at(),
+        server_renews_itself: app.gateway_services.identity.renews_itself(),
+        authority_expires_at: app.gateway_services.authority.expires_at,
         credentials,
     })
 }

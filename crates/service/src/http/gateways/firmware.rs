@@ -8,14 +8,14 @@ use axum::http::StatusCode;
 use crate::gateways::firmware;
 use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, PathEui, PathName};
+use crate::http::extract::{Json, PathEui, PathName, WholeEstate};
 use crate::http::gateways::access::{asks_over_cups, registered, tell};
 
 /// Firmware that is kept for gateways, the latest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Firmware>)))]
-pub async fn list_firmware(State(app): State<App>, estate: InEstate) -> Answer<Vec<Firmware>> {
+pub async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Firmware>> {
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
 }
 
@@ -24,11 +24,15 @@ pub async fn list_firmware(State(app): State<App>, estate: InEstate) -> Answer<V
     extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path)), request_body = NewFirmware,
     responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
-pub async fn add_firmware(State(app): State<App>, estate: InEstate, Json(new): Json<NewFirmware>) -> Answer<Firmware> {
+pub async fn add_firmware(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(new): Json<NewFirmware>,
+) -> Answer<Firmware> {
     // Hashing 64 MB takes a while.
     let checked = tokio::task::spawn_blocking(move || firmware::check(&new)).await;
     let (row, bytes) = checked.map_err(|_| lost())??;
-    app.gate.firmware.keep(&row.firmware.id, &bytes).await.map_err(|error| {
+    app.gateway_services.firmware.keep(&row.firmware.id, &bytes).await.map_err(|error| {
         tracing::error!("a firmware could not be written: {error}");
         lost()
     })?;
@@ -47,13 +51,13 @@ fn lost() -> Refusal {
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_firmware(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     if !app.store.remove_firmware(estate.id, &id).await? {
         return Err(not_found("firmware", id));
     }
-    app.gate.firmware.throw_away(&id).await;
+    app.gateway_services.firmware.throw_away(&id).await;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -64,7 +68,7 @@ pub async fn remove_firmware(
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn hand_firmware(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(hand): Json<HandFirmware>,
 ) -> Result<StatusCode, Refusal> {
@@ -74,7 +78,7 @@ pub async fn hand_firmware(
         let all = app.store.firmware(estate.id).await?;
         let found = all.iter().find(|row| row.firmware.id == *id);
         let Some(row) = found else { return Err(bad_field("firmware", id, "it is none of those kept").into()) };
-        if !asks_over_cups(&app.gate.credentials.of(eui)) {
+        if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
             let problem = Problem::new(409, "no_cups", "This gateway cannot fetch a firmware")
                 .detail("it has no credential for updates in force; make it a connection kit with updates");
             return Err(problem.into());

@@ -19,7 +19,7 @@ use crate::clock;
 use crate::gateways::registry::Known;
 use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathEui, page, revision};
+use crate::http::extract::{Json, Paging, Params, PathEui, WholeEstate, page, revision};
 use crate::http::gateways::access::tell;
 
 /// An account of airtime as it is shown.
@@ -98,7 +98,7 @@ pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Gateway>)))]
 pub async fn list_gateways(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Gateway>> {
     let limit = paging.limit()?;
@@ -112,10 +112,10 @@ pub async fn list_gateways(
     extensions(("x-right" = json!("gateways"))),
     params(("estate" = String, Path)), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_gateway(State(app): State<App>, estate: InEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
+pub async fn add_gateway(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
     let gateway = checked(&app, estate.id, &new)?;
     app.store.add_gateways(estate.id, &[&gateway]).await?;
-    estate.trail().object(named(&gateway)).made(&settings(&gateway));
+    estate.audit().object(named(&gateway)).made(&settings(&gateway));
     let row = make_known(&app, estate.id, &gateway).await?;
     Ok(Json(show(&app, row, None)))
 }
@@ -151,7 +151,7 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
     responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
 pub async fn import_gateways(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(file): Json<GatewayImport>,
 ) -> Answer<ImportOutcome> {
     let rows = import::read(&file)?.into_iter();
@@ -184,7 +184,7 @@ pub async fn import_gateways(
             make_known(&app, estate.id, gateway).await?;
             outcome.registered += 1;
         }
-        estate.trail().note(format!("{} gateways registered from a file", outcome.registered));
+        estate.audit().note(format!("{} gateways registered from a file", outcome.registered));
     }
     let fate = if write {
         Fate::Registered
@@ -223,7 +223,7 @@ fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> P
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("eui" = String, Path)),
     responses((status = 200, body = Gateway), (status = 404, body = Problem)))]
-pub async fn show_gateway(State(app): State<App>, estate: InEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
+pub async fn show_gateway(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
     let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
@@ -237,14 +237,14 @@ pub async fn show_gateway(State(app): State<App>, estate: InEstate, PathEui(eui)
         (status = 422, body = Problem)))]
 pub async fn change_gateway(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(about): Json<GatewayAbout>,
 ) -> Answer<Gateway> {
     let gateway = check::about(&about, eui)?;
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     estate.still(&settings(&before.gateway))?;
-    estate.trail().object(named(&before.gateway)).changed(&settings(&before.gateway), &settings(&gateway));
+    estate.audit().object(named(&before.gateway)).changed(&settings(&before.gateway), &settings(&gateway));
     let row = app.store.change_gateway(estate.id, &gateway).await?.ok_or_else(|| not_found("gateway", eui))?;
     app.network.command(Command::PutGateway(gateway_config(estate.id, &gateway))).await;
     app.presence.change(&row);
@@ -255,7 +255,7 @@ pub async fn change_gateway(
     let told_anew = |g: &CheckedGateway| (g.protocol, g.region, g.channels, g.beacons);
     if told_anew(&before.gateway) != told_anew(&gateway) {
         // It comes again, and is told its new channel plan.
-        app.gate.lns.connections.end(eui);
+        app.gateway_services.lns.connections.end(eui);
     }
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
@@ -314,11 +314,11 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn forget_refused_frequencies(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
-    estate.trail().object(named(&row.gateway)).note("refused frequencies forgotten");
+    estate.audit().object(named(&row.gateway)).note("refused frequencies forgotten");
     app.network.command(Command::ForgetRefusals { gateway: eui }).await;
     tell(&app, eui, "It is asked again to send on frequencies that it had refused.");
     Ok(StatusCode::NO_CONTENT)
@@ -331,18 +331,18 @@ pub async fn forget_refused_frequencies(
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_gateway(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
-    estate.trail().object(named(&before.gateway)).removed(&settings(&before.gateway));
+    estate.audit().object(named(&before.gateway)).removed(&settings(&before.gateway));
     if !app.store.remove_gateway(estate.id, eui).await? {
         return Err(not_found("gateway", eui));
     }
     app.network.command(Command::RemoveGateway(eui)).await;
     app.presence.remove(eui);
-    app.gate.credentials.forget(eui);
-    app.gate.lns.connections.end(eui);
+    app.gateway_services.credentials.forget(eui);
+    app.gateway_services.lns.connections.end(eui);
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -351,6 +351,6 @@ pub async fn remove_gateway(
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Stranger>)))]
-pub async fn list_strangers(State(app): State<App>, _estate: InEstate) -> Answer<Vec<Stranger>> {
+pub async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {
     Ok(Json(app.presence.strangers()))
 }

@@ -9,7 +9,7 @@ use store::{DeviceOrder, DeviceQuery};
 
 use crate::http::App;
 use crate::http::error::Answer;
-use crate::http::extract::{InSight, Json, Params};
+use crate::http::extract::{Json, Params, VisibleEstate};
 
 /// Of each kind, at most.
 const EACH: usize = 10;
@@ -30,7 +30,7 @@ pub struct Wanted {
     params(("estate" = String, Path), Wanted), responses((status = 200, body = Vec<Found>)))]
 pub async fn find(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(wanted): Params<Wanted>,
 ) -> Answer<Vec<Found>> {
     let text = wanted.text.trim().to_owned();

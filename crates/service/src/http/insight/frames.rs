@@ -13,7 +13,7 @@ use store::DeviceContext;
 
 use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json};
+use crate::http::extract::{Json, WholeEstate};
 
 /// Devices that a frame is held against at most: an address is seldom shared by more.
 const MOST_DEVICES: usize = 8;
@@ -26,7 +26,7 @@ const MOST_DEVICES: usize = 8;
     responses((status = 200, body = FrameReport), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn take_apart(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(question): Json<FrameQuestion>,
 ) -> Answer<FrameReport> {
     let (bytes, known) = question.check()?;
@@ -64,7 +64,7 @@ fn best(bytes: &[u8], plain: &Known, candidates: Vec<(DeviceContext, Known)>) ->
 /// The estate's devices that the frame may come from, with what is known of each.
 async fn candidates(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     question: &FrameQuestion,
     bytes: &[u8],
     plain: &Known,

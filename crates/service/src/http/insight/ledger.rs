@@ -15,7 +15,7 @@ use store::{QuarterRow, Since, Sums};
 use crate::clock;
 use crate::http::App;
 use crate::http::error::Answer;
-use crate::http::extract::{InEstate, Json};
+use crate::http::extract::{Json, WholeEstate};
 use crate::http::gateways::gateway::{band_use, band_uses};
 
 /// Devices listed at most.
@@ -42,7 +42,7 @@ fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
 #[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
-pub async fn ledger(State(app): State<App>, estate: InEstate) -> Answer<Ledger> {
+pub async fn ledger(State(app): State<App>, estate: WholeEstate) -> Answer<Ledger> {
     let minute = clock::now().minute();
     let since = Since { now: minute - 1, hour: minute - 60, day: minute - 24 * 60 };
     let store = &app.store;

@@ -15,7 +15,7 @@ use domain::reading::chart::{freshness, span};
 use domain::reading::{chart, rule};
 use futures::StreamExt as _;
 use serde::Deserialize;
-use store::{DeviceQuery, Part, ReadingRow, SeriesId};
+use store::{AccessFilter, DeviceQuery, ReadingRow, SeriesId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
@@ -24,7 +24,7 @@ use crate::history::summaries::{line, seen_of};
 use crate::http::App;
 use crate::http::devices::outbox::within_reach;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, InSight, Json, Params, PathEui};
+use crate::http::extract::{Json, Params, PathEui, VisibleEstate, WholeEstate};
 
 /// Lines read at once.
 const AT_ONCE: usize = 4;
@@ -36,7 +36,7 @@ const AT_ONCE: usize = 4;
     responses((status = 200, body = Vec<DeviceReading>), (status = 404, body = Problem)))]
 pub async fn list_readings(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Answer<Vec<DeviceReading>> {
     let device = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
@@ -59,7 +59,7 @@ pub async fn list_readings(
             )
         });
         DeviceReading {
-            standing: freshness(now - row.time, row.interval_s, device.rhythm_s),
+            freshness: freshness(now - row.time, row.interval_s, device.rhythm_s),
             day: day.map(|day| Day {
                 least: day.least,
                 mean: day.sum / day.count.max(1) as f64,
@@ -84,7 +84,7 @@ pub async fn list_readings(
     responses((status = 200, body = Chart), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn chart(
     State(app): State<App>,
-    InSight { estate, .. }: InSight,
+    VisibleEstate { estate, .. }: VisibleEstate,
     Json(wanted): Json<WantedChart>,
 ) -> Answer<Chart> {
     let (from, until, points) = chart::check(&wanted, Utc::now())?;
@@ -129,7 +129,7 @@ pub struct Export {
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub async fn export_readings(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(wanted): Params<Export>,
 ) -> Result<Response, Refusal> {
     let form = wanted.form.as_deref().unwrap_or("csv");
@@ -159,7 +159,12 @@ pub async fn export_readings(
     Ok((head, Body::from_stream(ReceiverStream::new(receiver))).into_response())
 }
 
-async fn columns(app: &App, estate: &InEstate, within: Option<Part>, wanted: &Export) -> Result<Vec<Column>, Refusal> {
+async fn columns(
+    app: &App,
+    estate: &WholeEstate,
+    within: Option<AccessFilter>,
+    wanted: &Export,
+) -> Result<Vec<Column>, Refusal> {
     let (fleet, model) = (wanted.fleet.clone(), wanted.model.clone());
     let which = DeviceQuery { fleet, model, within, ..DeviceQuery::default() };
     let mut devices = app.store.devices(estate.id, &which, u32::MAX).await?;

@@ -6,7 +6,7 @@ use api::gateway::channels::{LayoutInfo, LayoutQuestion};
 use api::problem::Problem;
 use lorawan::region::Region;
 
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::error::{Answer, Refusal};
 use crate::http::extract::{Json, Params, PathName};
 
@@ -21,7 +21,7 @@ fn region(name: &str) -> Result<Region, Refusal> {
 #[utoipa::path(get, path = "/regions", tag = "regions", security(("token" = [])),
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Vec<RegionSummary>)))]
-pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
+pub async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> {
     Ok(Json(domain::calculator::region::summaries()))
 }
 
@@ -30,7 +30,7 @@ pub async fn list_regions(_entry: Entry) -> Answer<Vec<RegionSummary>> {
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868")),
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
-pub async fn show_region(_entry: Entry, PathName(name): PathName) -> Answer<RegionDetail> {
+pub async fn show_region(_entry: RequestContext, PathName(name): PathName) -> Answer<RegionDetail> {
     Ok(Json(domain::calculator::region::detail(region(&name)?)))
 }
 
@@ -40,7 +40,7 @@ pub async fn show_region(_entry: Entry, PathName(name): PathName) -> Answer<Regi
     params(("region" = String, Path, example = "EU868"), LayoutQuestion),
     responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn layout(
-    _entry: Entry,
+    _entry: RequestContext,
     PathName(name): PathName,
     Params(question): Params<LayoutQuestion>,
 ) -> Answer<LayoutInfo> {
@@ -53,7 +53,7 @@ pub async fn layout(
     params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
     responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn airtime(
-    _entry: Entry,
+    _entry: RequestContext,
     PathName(name): PathName,
     Params(question): Params<AirtimeQuestion>,
 ) -> Answer<AirtimeTable> {

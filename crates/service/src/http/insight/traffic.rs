@@ -18,10 +18,10 @@ use tokio_stream::wrappers::BroadcastStream;
 use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 
 use crate::http::App;
-use crate::http::auth::access::Reach;
+use crate::http::auth::access::Visibility;
 use crate::http::auth::authenticate::Listener;
 use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{InSight, Json, Paging, Params, Presented, page};
+use crate::http::extract::{Json, Paging, Params, Presented, VisibleEstate, page};
 
 const KINDS: [&str; 6] = ["uplink", "join", "refused", "downlink", "notice", "gateway"];
 /// Missed messages sent to a listener that comes back.
@@ -69,7 +69,7 @@ impl Filter {
     responses((status = 200, body = Page<Message>), (status = 422, body = Problem)))]
 pub async fn history(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Message>> {
@@ -88,13 +88,13 @@ pub async fn history(
     responses((status = 200, content_type = "text/event-stream", body = Message), (status = 422, body = Problem)))]
 pub async fn live(
     State(app): State<App>,
-    InSight { estate, .. }: InSight,
+    VisibleEstate { estate, .. }: VisibleEstate,
     presented: Presented,
     Params(which): Params<Which>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Refusal> {
-    let filter = Arc::new((which.check()?, estate.entry.reach.clone()));
-    let lost = Listener { app: app.clone(), presented, entry: estate.entry }.lost();
+    let filter = Arc::new((which.check()?, estate.context.visibility.clone()));
+    let lost = Listener { app: app.clone(), presented, context: estate.context }.lost();
     // Listening begins before the history is read: what comes in between may come twice, never not.
     let receiver = app.live.listen();
     let missed = match headers.get("last-event-id").and_then(|id| id.to_str().ok()) {
@@ -118,11 +118,11 @@ pub async fn live(
 }
 
 /// Whether a listener wants a message, and reaches what it is about.
-fn takes((filter, reach): &(Filter, Reach), message: &Message) -> bool {
+fn takes((filter, visibility): &(Filter, Visibility), message: &Message) -> bool {
     let fleet = message.fleet.as_deref().unwrap_or_default();
-    let reached = match (reach, &message.device) {
-        (Reach::Whole, _) => true,
-        (reach, Some(device)) => reach.covers(device.eui, fleet),
+    let reached = match (visibility, &message.device) {
+        (Visibility::Whole, _) => true,
+        (visibility, Some(device)) => visibility.covers(device.eui, fleet),
         (_, None) => false,
     };
     reached && filter.takes(message)

@@ -8,13 +8,13 @@ use chrono::Utc;
 use domain::diagnosis::watch;
 use domain::diagnosis::watch::Decoding;
 use lorawan::Eui64;
-use store::{DeviceQuery, EstateId, Part};
+use store::{AccessFilter, DeviceQuery, EstateId};
 
 use crate::http::App;
 use crate::http::auth::recent::PATIENCE;
 use crate::http::devices::device;
 use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{InEstate, InSight, Json};
+use crate::http::extract::{Json, VisibleEstate, WholeEstate};
 use crate::http::gateways::access::endings;
 use crate::http::gateways::gateway;
 
@@ -26,7 +26,7 @@ const ALL: u32 = 100_000;
 #[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
-pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSight) -> Answer<Watch> {
+pub async fn show_watch(State(app): State<App>, VisibleEstate { estate, within }: VisibleEstate) -> Answer<Watch> {
     let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
     let asked = tokio::time::timeout(PATIENCE, app.store.devices(estate.id, &devices, ALL)).await;
     let devices = match asked {
@@ -66,7 +66,7 @@ pub async fn show_watch(State(app): State<App>, InSight { estate, within }: InSi
 }
 
 /// Devices of an estate that are not served because their state cannot be stored.
-fn quarantined(app: &App, estate_id: EstateId, within: Option<&Part>) -> Vec<Concern> {
+fn quarantined(app: &App, estate_id: EstateId, within: Option<&AccessFilter>) -> Vec<Concern> {
     let ours = app.condition.all_quarantined().into_iter().filter_map(|(eui, quarantined)| {
         let device = app.directory.device(eui).filter(|device| device.estate_id == estate_id)?;
         sees(app, within, eui).then_some((device, quarantined))
@@ -89,12 +89,13 @@ fn quarantined(app: &App, estate_id: EstateId, within: Option<&Part>) -> Vec<Con
     .collect()
 }
 
-fn sees(app: &App, within: Option<&Part>, dev_eui: Eui64) -> bool {
-    let covered = |part: &Part| app.directory.device(dev_eui).is_some_and(|device| part.covers(dev_eui, &device.fleet));
+fn sees(app: &App, within: Option<&AccessFilter>, dev_eui: Eui64) -> bool {
+    let covered =
+        |part: &AccessFilter| app.directory.device(dev_eui).is_some_and(|device| part.covers(dev_eui, &device.fleet));
     within.is_none_or(covered)
 }
 
-async fn failures_in(app: &App, estate: &InEstate) -> Result<Vec<DecodeFailures>, Refusal> {
+async fn failures_in(app: &App, estate: &WholeEstate) -> Result<Vec<DecodeFailures>, Refusal> {
     let rows = app.store.decode_failures(estate.id).await?;
     let told = rows.into_iter().map(|row| DecodeFailures {
         device: DeviceRef { eui: row.dev_eui, name: row.device, model: Some(row.model.clone()) },
@@ -114,7 +115,7 @@ async fn failures_in(app: &App, estate: &InEstate) -> Result<Vec<DecodeFailures>
     params(("estate" = String, Path)), responses((status = 200, body = Vec<DecodeFailures>)))]
 pub async fn list_decode_failures(
     State(app): State<App>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
 ) -> Answer<Vec<DecodeFailures>> {
     let mut failures = failures_in(&app, &estate).await?;
     failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));

@@ -23,7 +23,7 @@ use crate::http::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Params};
+use crate::http::extract::{Json, Params, WholeEstate};
 use crate::http::models::scripts::Purpose;
 use crate::import::{archive, git};
 
@@ -54,7 +54,7 @@ pub struct Preview {
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<CatalogueSource>)))]
-pub async fn list_sources(State(app): State<App>, estate: InEstate) -> Answer<Vec<CatalogueSource>> {
+pub async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
     Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
 }
 
@@ -67,7 +67,7 @@ pub async fn list_sources(State(app): State<App>, estate: InEstate) -> Answer<Ve
     responses((status = 200, body = CatalogueOutcome), (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn import_files(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(options): Params<FilesOptions>,
     body: Bytes,
 ) -> Answer<CatalogueOutcome> {
@@ -76,7 +76,7 @@ pub async fn import_files(
     if taken {
         return Err(problem::bad_field("name", &name, "that is the name of another kind of source").into());
     }
-    let entries = aside(move || archive::unpack(&body).and_then(|files| catalogue::read(&files))).await??;
+    let entries = blocking(move || archive::unpack(&body).and_then(|files| catalogue::read(&files))).await??;
     let source = Source { source: name, kind: SourceKind::Files, branch: None, revision: None };
     import(&app, &estate, source, entries, options.preview).await
 }
@@ -88,7 +88,7 @@ pub async fn import_files(
     responses((status = 200, body = CatalogueOutcome), (status = 422, body = Problem)))]
 pub async fn import_git(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(wanted): Json<GitCatalogue>,
 ) -> Answer<CatalogueOutcome> {
     let address = git::check_address(&wanted.address)?;
@@ -101,7 +101,7 @@ pub async fn import_git(
         }
     };
     let fetched = git::fetch(&address, branch.as_deref(), &app.edge.catalogue_hosts).await?;
-    let entries = aside(move || catalogue::read(&fetched.files)).await??;
+    let entries = blocking(move || catalogue::read(&fetched.files)).await??;
     let source = Source { source: address, kind: SourceKind::Git, branch, revision: Some(fetched.revision) };
     import(&app, &estate, source, entries, wanted.preview).await
 }
@@ -112,7 +112,7 @@ pub async fn import_git(
     params(("estate" = String, Path), Preview), responses((status = 200, body = CatalogueOutcome)))]
 pub async fn import_shipped(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(options): Params<Preview>,
 ) -> Answer<CatalogueOutcome> {
     let entries = catalogue::read(&shipped())?;
@@ -121,7 +121,7 @@ pub async fn import_shipped(
 }
 
 /// Work that takes the processor, away from the threads that serve.
-pub async fn aside<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Refusal> {
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Refusal> {
     tokio::task::spawn_blocking(work).await.map_err(|why| {
         Refusal(Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string()))
     })
@@ -129,7 +129,7 @@ pub async fn aside<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static)
 
 async fn import(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     source: Source,
     entries: Vec<Entry>,
     preview: bool,
@@ -140,9 +140,9 @@ async fn import(
     let (mut models, writes) = app.run_scripts(estate, Purpose::Tests, move || plan(&of, entries, &here)).await?;
     let (writes, retold) = fitting(app, estate, writes, &mut models).await?;
     if preview {
-        estate.trail().note("looked at only");
+        estate.audit().note("looked at only");
     } else {
-        estate.trail().object(format!("catalogue {name}")).note(format!("{} models written", writes.len()));
+        estate.audit().object(format!("catalogue {name}")).note(format!("{} models written", writes.len()));
         // Before anything is written: this may be refused.
         let models: Vec<(String, PutModel)> = writes.iter().map(|w| (w.slug.clone(), w.model.clone())).collect();
         let load = move || models.into_iter().map(|(slug, model)| (slug, load(&model).0)).collect::<Vec<_>>();
@@ -160,25 +160,25 @@ async fn import(
 /// Those whose radio suits the devices that are of them, and the devices that it changes for.
 async fn fitting(
     app: &App,
-    estate: &InEstate,
+    estate: &WholeEstate,
     writes: Vec<ImportedModel>,
     models: &mut [ModelOutcome],
 ) -> Result<(Vec<ImportedModel>, Vec<Eui64>), Refusal> {
-    let mut premises = app.store.premises(estate.id).await?;
+    let mut defaults = app.store.defaults(estate.id).await?;
     let (mut retold, mut unfit) = (Vec::new(), HashSet::new());
     for write in &writes {
-        let Some(before) = premises.models.get(&write.slug).filter(|base| base.radio != write.model.radio) else {
+        let Some(before) = defaults.models.get(&write.slug).filter(|base| base.radio != write.model.radio) else {
             continue;
         };
         let before = before.clone();
         let which = DeviceQuery { model: Some(write.slug.clone()), ..DeviceQuery::default() };
         let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
-        let mut after = premises.clone();
+        let mut after = defaults.clone();
         after.models.insert(write.slug.clone(), ModelBase { radio: write.model.radio.clone(), ..before });
-        match compare(&devices, &premises, &after) {
+        match compare(&devices, &defaults, &after) {
             Ok(effect) => {
                 retold.extend(effect.devices.iter().map(|device| device.dev_eui));
-                premises = after;
+                defaults = after;
             }
             Err(problem) => {
                 unfit.insert(write.slug.clone());
@@ -198,7 +198,7 @@ async fn fitting(
     responses((status = 200, body = CatalogueOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn refresh(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(wanted): Json<RefreshCatalogue>,
 ) -> Answer<CatalogueOutcome> {
     let RefreshCatalogue { source, preview } = wanted;

@@ -15,7 +15,7 @@ use crate::http::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathName, page, revision};
+use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page, revision};
 use crate::http::models::scripts::Purpose;
 
 /// An estate's models, by short name.
@@ -24,7 +24,7 @@ use crate::http::models::scripts::Purpose;
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Model>)))]
 pub async fn list_models(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Model>> {
     let limit = paging.limit()?;
@@ -37,7 +37,7 @@ pub async fn list_models(
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
-pub async fn show_model(State(app): State<App>, estate: InEstate, PathName(slug): PathName) -> Answer<Model> {
+pub async fn show_model(State(app): State<App>, estate: WholeEstate, PathName(slug): PathName) -> Answer<Model> {
     model_of(&app, &estate, &slug).await.map(|row| Json(row.model))
 }
 
@@ -57,7 +57,7 @@ pub struct Note {
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
 pub async fn put_model(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
     Params(note): Params<Note>,
     Json(model): Json<PutModel>,
@@ -67,7 +67,7 @@ pub async fn put_model(
 }
 
 /// Puts a model in force.
-pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
+pub async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
     let model = request::check(model)?;
     if note.chars().count() > 300 {
         return Err(bad_field("note", note, "at most 300 characters are allowed").into());
@@ -82,7 +82,7 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
     let flaw = flaw.map(|flaw| flaw.why);
     let which = DeviceQuery { model: Some(slug.to_owned()), ..DeviceQuery::default() };
     let devices = app.store.devices(estate.id, &which, u32::MAX).await?;
-    let before = app.store.premises(estate.id).await?;
+    let before = app.store.defaults(estate.id).await?;
     let mut after = before.clone();
     after.models.insert(slug.to_owned(), model.radio.clone().into());
     let effect = compare(&devices, &before, &after)?;
@@ -90,9 +90,9 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
     match &old {
         Some(old) => {
             estate.still(old)?;
-            estate.trail().object(format!("model {slug}")).changed(old, &model)
+            estate.audit().object(format!("model {slug}")).changed(old, &model)
         }
-        None => estate.trail().object(format!("model {slug}")).made(&model),
+        None => estate.audit().object(format!("model {slug}")).made(&model),
     };
     let saved = Saved { by: &estate.person, note: note.trim() };
     app.store.put_model(estate.id, slug, &model, flaw.as_deref(), saved).await?;
@@ -103,7 +103,7 @@ pub async fn put(app: &App, estate: &InEstate, slug: &str, model: PutModel, note
 }
 
 /// A model as it is.
-pub async fn model_of(app: &App, estate: &InEstate, slug: &str) -> Result<ModelRow, Refusal> {
+pub async fn model_of(app: &App, estate: &WholeEstate, slug: &str) -> Result<ModelRow, Refusal> {
     app.store.model(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("model", slug))
 }
 
@@ -119,10 +119,10 @@ fn with_revision(mut row: ModelRow) -> ModelRow {
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_model(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
-    estate.trail().object(format!("model {slug}"));
+    estate.audit().object(format!("model {slug}"));
     if !app.store.remove_model(estate.id, &slug).await? {
         return Err(not_found("model", slug));
     }

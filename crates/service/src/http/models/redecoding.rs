@@ -13,7 +13,7 @@ use ulid::Ulid;
 use crate::http::App;
 use crate::http::devices::outbox::known;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathName, page};
+use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page};
 use crate::http::models::model::model_of;
 
 /// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
@@ -21,7 +21,7 @@ use crate::http::models::model::model_of;
     extensions(("x-right" = json!("decoders"))),
     params(("estate" = String, Path)), request_body = DecodeAnew,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
+pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
     let now = Utc::now();
     let (from, until) = redecoding::check(&wanted, now)?;
     let model = model_of(&app, &estate, &wanted.model).await?.model;
@@ -59,7 +59,7 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
         begun_at: now,
         ended_at: None,
     };
-    estate.trail().object(format!("job {}", job.id)).made(&job.wanted);
+    estate.audit().object(format!("job {}", job.id)).made(&job.wanted);
     app.store.add_job(estate.id, &job).await?;
     app.jobs.notify_one();
     Ok(Json(job))
@@ -69,7 +69,11 @@ pub async fn add_job(State(app): State<App>, estate: InEstate, Json(wanted): Jso
 #[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Job>)))]
-pub async fn list_jobs(State(app): State<App>, estate: InEstate, Params(paging): Params<Paging>) -> Answer<Page<Job>> {
+pub async fn list_jobs(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Job>> {
     let limit = paging.limit()?;
     let rows = app.store.jobs(estate.id, paging.after(), limit + 1).await?;
     Ok(Json(page(rows, limit, |job| job.id.clone(), |job| job)))
@@ -80,7 +84,7 @@ pub async fn list_jobs(State(app): State<App>, estate: InEstate, Params(paging):
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path), ("job" = String, Path)),
     responses((status = 200, body = Job), (status = 404, body = Problem)))]
-pub async fn show_job(State(app): State<App>, estate: InEstate, PathName(id): PathName) -> Answer<Job> {
+pub async fn show_job(State(app): State<App>, estate: WholeEstate, PathName(id): PathName) -> Answer<Job> {
     app.store.job(estate.id, &id).await?.map(Json).ok_or_else(|| not_found("job", id))
 }
 
@@ -91,7 +95,7 @@ pub async fn show_job(State(app): State<App>, estate: InEstate, PathName(id): Pa
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel_job(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     let note = format!("stopped by {}; nothing has changed", estate.person);

@@ -10,8 +10,8 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::http::App;
 use crate::http::error::Refusal;
-use crate::http::extract::InEstate;
-use crate::http::models::catalogue::aside;
+use crate::http::extract::WholeEstate;
+use crate::http::models::catalogue::blocking;
 
 /// Accounts that are remembered before those that run nothing are forgotten.
 const ACCOUNTS: usize = 256;
@@ -73,13 +73,13 @@ impl App {
     /// If too many of the caller's requests wait already.
     pub async fn run_scripts<T: Send + 'static>(
         &self,
-        estate: &InEstate,
+        estate: &WholeEstate,
         purpose: Purpose,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, Refusal> {
-        let turn = self.turns.turn((estate.entry.who.person.id, purpose), TURN).await?;
+        let turn = self.turns.turn((estate.context.who.person.id, purpose), TURN).await?;
         // The turn lasts as long as the work, also if the caller does not wait for it.
-        let (done, _turn) = aside(move || (work(), turn)).await?;
+        let (done, _turn) = blocking(move || (work(), turn)).await?;
         Ok(done)
     }
 }

@@ -18,8 +18,8 @@ use crate::history::summaries::doubts_of;
 use crate::http::App;
 use crate::http::devices::outbox::known;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, Paging, Params, PathModel, PathName, page};
-use crate::http::models::catalogue::aside;
+use crate::http::extract::{Json, Paging, Params, PathModel, PathName, WholeEstate, page};
+use crate::http::models::catalogue::blocking;
 use crate::http::models::model::{model_of, put};
 use crate::http::models::scripts::Purpose;
 
@@ -33,7 +33,7 @@ const DEVICES: usize = 64;
     responses((status = 200, body = Tried), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn try_draft(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
     Json(draft): Json<Draft>,
 ) -> Answer<Tried> {
@@ -73,7 +73,7 @@ pub async fn try_draft(
     params(("estate" = String, Path), ("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
 pub async fn list_doubts(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
 ) -> Answer<Vec<ModelDoubt>> {
     Ok(Json(doubts_of(&app.store, &app.directory, estate.id, &slug).await?))
@@ -86,7 +86,7 @@ pub async fn list_doubts(
     responses((status = 200, body = Page<Edition>), (status = 404, body = Problem)))]
 pub async fn list_editions(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Edition>> {
@@ -104,7 +104,7 @@ fn number(text: &str) -> Result<u32, Refusal> {
     text.parse().map_err(|_| bad_field("edition", text, "the number of an edition is wanted").into())
 }
 
-async fn edition(app: &App, estate: &InEstate, slug: &str, text: &str) -> Result<WholeEdition, Refusal> {
+async fn edition(app: &App, estate: &WholeEstate, slug: &str, text: &str) -> Result<WholeEdition, Refusal> {
     let found = app.store.edition(estate.id, slug, number(text)?).await?;
     found.ok_or_else(|| not_found("edition", format!("{text} of {slug}")))
 }
@@ -116,7 +116,7 @@ async fn edition(app: &App, estate: &InEstate, slug: &str, text: &str) -> Result
     responses((status = 200, body = WholeEdition), (status = 404, body = Problem)))]
 pub async fn show_edition(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
     PathName(text): PathName,
 ) -> Answer<WholeEdition> {
@@ -140,13 +140,13 @@ pub struct Which {
     responses((status = 200, body = Comparison), (status = 404, body = Problem)))]
 pub async fn compare_editions(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
     Params(which): Params<Which>,
 ) -> Answer<Comparison> {
     let old = edition(&app, &estate, &slug, &which.from.to_string()).await?;
     let new = edition(&app, &estate, &slug, &which.to.to_string()).await?;
-    Ok(Json(aside(move || diff::compare((which.from, &old.about), (which.to, &new.about))).await?))
+    Ok(Json(blocking(move || diff::compare((which.from, &old.about), (which.to, &new.about))).await?))
 }
 
 /// Brings an edition back: the model becomes what it was then, as a new edition.
@@ -156,7 +156,7 @@ pub async fn compare_editions(
     responses((status = 200, body = Model), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn restore_edition(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathModel(slug): PathModel,
     PathName(text): PathName,
 ) -> Answer<Model> {

@@ -12,9 +12,9 @@ use store::{AuditQuery, EstateId};
 use ulid::Ulid;
 
 use crate::http::App;
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{InEstate, Json, Paging, Params};
+use crate::http::extract::{Json, Paging, Params, WholeEstate};
 
 /// Entries in one export.
 const MOST_EXPORTED: u32 = 200_000;
@@ -68,7 +68,7 @@ async fn page(app: &App, estate: Option<EstateId>, which: Which, paging: &Paging
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
 pub async fn list_audit(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(which): Params<Which>,
     Params(paging): Params<Paging>,
 ) -> Answer<AuditPage> {
@@ -81,7 +81,7 @@ pub async fn list_audit(
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
 pub async fn list_installation_audit(
     State(app): State<App>,
-    _entry: Entry,
+    _entry: RequestContext,
     Params(which): Params<Which>,
     Params(paging): Params<Paging>,
 ) -> Answer<AuditPage> {
@@ -103,7 +103,7 @@ pub struct Exported {
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub async fn export_audit(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Params(which): Params<Which>,
     Params(form): Params<Exported>,
 ) -> Result<Response, Refusal> {

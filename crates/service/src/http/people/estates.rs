@@ -7,22 +7,22 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use domain::Check;
 use engine::Command;
-use store::{Common, Part, Store};
+use store::{AccessFilter, Common, Store};
 
 use crate::http::App;
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, InSight, Json, Paging, Params, PathName, page, revision};
+use crate::http::extract::{Json, Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
 
 /// The estates one belongs to.
 #[utoipa::path(get, path = "/estates", tag = "estates", security(("token" = [])),
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
-pub async fn list_estates(State(app): State<App>, entry: Entry) -> Answer<Vec<Estate>> {
-    Ok(Json(crate::http::auth::account::me_of(&app, &entry.who).await?.estates))
+pub async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
+    Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
 }
 
 /// Whether all of a fleet is within sight: one device of it says nothing of the others.
-fn whole(within: Option<&Part>, slug: &str) -> bool {
+fn whole(within: Option<&AccessFilter>, slug: &str) -> bool {
     within.is_none_or(|part| part.fleets.iter().any(|fleet| fleet == slug))
 }
 
@@ -32,7 +32,7 @@ fn whole(within: Option<&Part>, slug: &str) -> bool {
     params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Fleet>)))]
 pub async fn list_fleets(
     State(store): State<Store>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Fleet>> {
     let limit = paging.limit()?;
@@ -47,10 +47,10 @@ pub async fn list_fleets(
     extensions(("x-right" = json!("devices"))),
     params(("estate" = String, Path)), request_body = NewFleet,
     responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
+pub async fn add_fleet(State(store): State<Store>, estate: WholeEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
     let (slug, name) = new.check()?;
     let fleet = store.add_fleet(estate.id, &slug, &name, new.limits.check()?).await?;
-    estate.trail().object(format!("fleet {slug}")).made(&new);
+    estate.audit().object(format!("fleet {slug}")).made(&new);
     Ok(Json(fleet))
 }
 
@@ -61,7 +61,7 @@ pub async fn add_fleet(State(store): State<Store>, estate: InEstate, Json(new): 
     responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
 pub async fn show_fleet(
     State(store): State<Store>,
-    InSight { estate, within }: InSight,
+    VisibleEstate { estate, within }: VisibleEstate,
     PathName(slug): PathName,
 ) -> Answer<Fleet> {
     let found = fleet(&store, &estate, &slug).await?;
@@ -75,13 +75,13 @@ pub async fn show_fleet(
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_limits(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
     Json(limits): Json<FleetLimits>,
 ) -> Answer<Fleet> {
     let before = fleet(&app.store, &estate, &slug).await?;
     estate.still(&kept(&before))?;
-    estate.trail().object(format!("fleet {slug}")).changed(&before.limits, &limits);
+    estate.audit().object(format!("fleet {slug}")).changed(&before.limits, &limits);
     if !app.store.set_fleet_limits(estate.id, &slug, limits.check()?).await? {
         return Err(not_found("fleet", slug));
     }
@@ -99,20 +99,20 @@ pub async fn set_fleet_limits(
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_keeping(
     State(store): State<Store>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
     Json(keeping): Json<FleetKeeping>,
 ) -> Answer<Fleet> {
     let before = fleet(&store, &estate, &slug).await?;
     estate.still(&kept(&before))?;
-    estate.trail().object(format!("fleet {slug}")).changed(&before.keeping, &keeping);
+    estate.audit().object(format!("fleet {slug}")).changed(&before.keeping, &keeping);
     if !store.set_fleet_keeping(estate.id, &slug, keeping.check()?).await? {
         return Err(not_found("fleet", slug));
     }
     fleet(&store, &estate, &slug).await.map(Json)
 }
 
-async fn fleet(store: &Store, estate: &InEstate, slug: &str) -> Result<Fleet, Refusal> {
+async fn fleet(store: &Store, estate: &WholeEstate, slug: &str) -> Result<Fleet, Refusal> {
     store.fleet(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("fleet", slug))
 }
 
@@ -132,7 +132,7 @@ fn with_revision(fleet: Fleet) -> Fleet {
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_key(
     State(store): State<Store>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
     Json(given): Json<FleetKey>,
 ) -> Answer<Fleet> {
@@ -141,7 +141,7 @@ pub async fn set_fleet_key(
         return fleet(&store, &estate, &slug).await.map(Json);
     }
     let key = given.app_key.as_deref().map(|key| domain::input::key("app_key", key)).transpose()?;
-    estate.trail().object(format!("fleet {slug}")).secret_changed("app_key");
+    estate.audit().object(format!("fleet {slug}")).secret_changed("app_key");
     if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {
         return Err(not_found("fleet", slug));
     }
@@ -155,10 +155,10 @@ pub async fn set_fleet_key(
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_fleet(
     State(store): State<Store>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
-    estate.trail().object(format!("fleet {slug}"));
+    estate.audit().object(format!("fleet {slug}"));
     match store.remove_fleet(estate.id, &slug).await? {
         true => Ok(StatusCode::NO_CONTENT),
         false => Err(not_found("fleet", slug)),

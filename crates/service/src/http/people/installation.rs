@@ -10,7 +10,7 @@ use domain::people::check_invitation;
 use store::InvitationToWrite;
 
 use crate::http::App;
-use crate::http::auth::authorize::Entry;
+use crate::http::auth::authorize::RequestContext;
 use crate::http::error::Answer;
 use crate::http::extract::Json;
 use crate::http::people::members::{new_code, shown};
@@ -18,7 +18,7 @@ use crate::http::people::members::{new_code, shown};
 /// All estates, by short name.
 #[utoipa::path(get, path = "/installation/estates", tag = "installation", security(("token" = [])),
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = Vec<EstateOutline>)))]
-pub async fn list_installation_estates(State(app): State<App>, _entry: Entry) -> Answer<Vec<EstateOutline>> {
+pub async fn list_installation_estates(State(app): State<App>, _entry: RequestContext) -> Answer<Vec<EstateOutline>> {
     Ok(Json(app.store.estate_outlines().await?))
 }
 
@@ -26,7 +26,11 @@ pub async fn list_installation_estates(State(app): State<App>, _entry: Entry) ->
 #[utoipa::path(post, path = "/installation/estates", tag = "installation", security(("token" = [])),
     extensions(("x-right" = json!("installation"))), request_body = NewEstate,
     responses((status = 200, body = FoundedEstate), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn found_estate(State(app): State<App>, entry: Entry, Json(new): Json<NewEstate>) -> Answer<FoundedEstate> {
+pub async fn found_estate(
+    State(app): State<App>,
+    context: RequestContext,
+    Json(new): Json<NewEstate>,
+) -> Answer<FoundedEstate> {
     let short = slug("slug", &new.slug)?;
     let full = name("name", new.name.as_deref().unwrap_or(&short))?;
     name("owner", &new.owner)?;
@@ -35,12 +39,12 @@ pub async fn found_estate(State(app): State<App>, entry: Entry, Json(new): Json<
     let now = Utc::now();
     let (for_whom, expires_at) = check_invitation(&invitation, now)?;
     let (code, code_hash) = new_code();
-    let by = entry.who.person.name.clone();
+    let by = context.who.person.name.clone();
     let owner = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &offer, expires_at, by: &by };
     let (estate_id, id) = app.store.found_estate(&short, &full, &owner).await?;
     app.directory.put_estate(estate_id, &short);
     let estate = EstateOutline { slug: short, name: full, owners: Vec::new(), added_at: now };
-    entry.trail.object(format!("estate {}", estate.slug)).made(&estate);
+    context.audit.object(format!("estate {}", estate.slug)).made(&estate);
     let invitation = Invitation { id, for_whom, offer, expires_at, by };
     Ok(Json(FoundedEstate { estate, owner: shown(invitation, code) }))
 }

@@ -14,7 +14,7 @@ use store::{InvitationToWrite, MemberChange};
 use crate::http::App;
 use crate::http::auth::secret;
 use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{InEstate, Json, PathName};
+use crate::http::extract::{Json, PathName, WholeEstate};
 
 /// What the rights are, and which roles have them.
 #[utoipa::path(get, path = "/roles", tag = "people", security(("token" = [])),
@@ -27,7 +27,7 @@ pub async fn list_roles() -> Json<Vec<RightAbout>> {
 #[utoipa::path(get, path = "/estates/{estate}/people", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<EstateMember>)))]
-pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec<EstateMember>> {
+pub async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<EstateMember>> {
     Ok(Json(app.store.members(estate.id).await?))
 }
 
@@ -38,27 +38,27 @@ pub async fn list_people(State(app): State<App>, estate: InEstate) -> Answer<Vec
     responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn change_member(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(name): PathName,
     Json(wanted): Json<ChangeMember>,
 ) -> Answer<EstateMember> {
     let before = member(&app, &estate, &name).await?;
     settled(app.store.change_member(estate.id, &name, wanted.role, wanted.was).await?, &name)?;
     let after = EstateMember { role: wanted.role, ..before.clone() };
-    estate.trail().object(format!("member {}", before.name)).changed(&Standing(before.role), &Standing(after.role));
+    estate.audit().object(format!("member {}", before.name)).changed(&RoleRecord(before.role), &RoleRecord(after.role));
     Ok(Json(after))
 }
 
 /// As it stands in the audit log.
-struct Standing(Role);
+struct RoleRecord(Role);
 
-impl serde::Serialize for Standing {
+impl serde::Serialize for RoleRecord {
     fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         s.collect_map([("role", self.0)])
     }
 }
 
-async fn member(app: &App, estate: &InEstate, name: &str) -> Result<EstateMember, Refusal> {
+async fn member(app: &App, estate: &WholeEstate, name: &str) -> Result<EstateMember, Refusal> {
     let all = app.store.members(estate.id).await?;
     all.into_iter().find(|member| member.name == name).ok_or_else(|| not_found("member", name))
 }
@@ -85,12 +85,12 @@ fn settled(change: MemberChange, name: &str) -> Result<(), Refusal> {
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_member(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(name): PathName,
 ) -> Result<StatusCode, Refusal> {
     let before = member(&app, &estate, &name).await?;
     settled(app.store.remove_member(estate.id, &name).await?, &name)?;
-    estate.trail().object(format!("member {name}")).removed(&Standing(before.role));
+    estate.audit().object(format!("member {name}")).removed(&RoleRecord(before.role));
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -98,8 +98,8 @@ pub async fn remove_member(
 #[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("member"))), params(("estate" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn leave(State(app): State<App>, estate: InEstate) -> Result<StatusCode, Refusal> {
-    let shares = app.store.end_shares_of(estate.id, estate.entry.who.person.id).await?;
+pub async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<StatusCode, Refusal> {
+    let shares = app.store.end_shares_of(estate.id, estate.context.who.person.id).await?;
     match app.store.remove_member(estate.id, &estate.person).await? {
         // Somebody who only had something shared was none.
         MemberChange::Nobody if shares > 0 => {}
@@ -112,7 +112,7 @@ pub async fn leave(State(app): State<App>, estate: InEstate) -> Result<StatusCod
 #[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("people"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Invitation>)))]
-pub async fn list_invitations(State(app): State<App>, estate: InEstate) -> Answer<Vec<Invitation>> {
+pub async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
     Ok(Json(app.store.invitations(estate.id).await?))
 }
 
@@ -135,7 +135,7 @@ pub fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
     responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_invitation(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     Json(new): Json<NewInvitation>,
 ) -> Answer<WrittenInvitation> {
     let (for_whom, expires_at) = check_invitation(&new, Utc::now())?;
@@ -146,7 +146,7 @@ pub async fn add_invitation(
         Offer::Role(_) => not_found("estate", "it"),
     })?;
     let invitation = Invitation { id, for_whom, offer: new.offer, expires_at, by: estate.person.clone() };
-    estate.trail().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
+    estate.audit().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
         "offer": invitation.offer, "expires_at": invitation.expires_at.to_rfc3339_opts(SecondsFormat::Secs, true),
     }));
     Ok(Json(shown(invitation, code)))
@@ -163,7 +163,7 @@ fn number(what: &str, text: &str) -> Result<u32, Refusal> {
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn withdraw_invitation(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     match app.store.withdraw_invitation(estate.id, number("invitation", &id)?).await? {
@@ -176,11 +176,11 @@ pub async fn withdraw_invitation(
 #[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people", security(("token" = [])),
     extensions(("x-right" = json!("people"))),
     params(("estate" = String, Path)), responses((status = 200, body = Vec<Share>)))]
-pub async fn list_shares(State(app): State<App>, estate: InEstate) -> Answer<Vec<Share>> {
+pub async fn list_shares(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Share>> {
     Ok(Json(app.store.shares(estate.id).await?))
 }
 
-async fn share(app: &App, estate: &InEstate, id: &str) -> Result<Share, Refusal> {
+async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refusal> {
     let wanted = number("share", id)?;
     let all = app.store.shares(estate.id).await?;
     all.into_iter().find(|share| share.id == wanted).ok_or_else(|| not_found("share", id))
@@ -193,7 +193,7 @@ async fn share(app: &App, estate: &InEstate, id: &str) -> Result<Share, Refusal>
     responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_share(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
     Json(wanted): Json<ChangeShare>,
 ) -> Answer<Share> {
@@ -203,7 +203,7 @@ pub async fn change_share(
         return Err(not_found("share", id));
     }
     let after = Share { may: wanted.may, until: wanted.until, ..before.clone() };
-    estate.trail().object(format!("{} shared with {}", after.scope, after.person)).changed(&before, &after);
+    estate.audit().object(format!("{} shared with {}", after.scope, after.person)).changed(&before, &after);
     Ok(Json(after))
 }
 
@@ -214,13 +214,13 @@ pub async fn change_share(
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_share(
     State(app): State<App>,
-    estate: InEstate,
+    estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
     let before = share(&app, &estate, &id).await?;
     if !app.store.end_share(estate.id, before.id).await? {
         return Err(not_found("share", id));
     }
-    estate.trail().object(format!("{} shared with {}", before.scope, before.person)).removed(&before);
+    estate.audit().object(format!("{} shared with {}", before.scope, before.person)).removed(&before);
     Ok(StatusCode::NO_CONTENT)
 }

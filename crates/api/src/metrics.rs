@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 /// The service's own measurements since it was started.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Vitals {
+pub struct Metrics {
     /// How long it has been up.
     pub up_s: f64,
     /// Processor time it has used, of all cores; not known on every system.

@@ -1,6 +1,6 @@
 //! Shares of a distribution of times.
 
-use api::vitals::Slice;
+use api::metrics::Slice;
 
 /// The time within which a share of all, from 0 to 1, was done; `None` if there are none.
 pub fn within_ms(slices: &[Slice], share: f64) -> Option<f64> {

@@ -8,12 +8,12 @@ use crate::rows::eui_bytes;
 
 /// Some fleets, by short name, and some devices; nothing if both are empty.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Part {
+pub struct AccessFilter {
     pub fleets: Vec<String>,
     pub devices: Vec<Eui64>,
 }
 
-impl Part {
+impl AccessFilter {
     pub fn is_empty(&self) -> bool {
         self.fleets.is_empty() && self.devices.is_empty()
     }
@@ -53,7 +53,7 @@ impl Part {
 mod tests {
     use super::*;
 
-    fn statement(part: &Part) -> String {
+    fn statement(part: &AccessFilter) -> String {
         let mut query = QueryBuilder::<MySql>::new("SELECT 1 FROM messages WHERE estate_id = 1");
         part.limit(&mut query, "dev_eui", 1);
         query.sql().as_str().to_owned()
@@ -61,12 +61,12 @@ mod tests {
 
     #[test]
     fn an_empty_part_lets_no_row_through() {
-        assert!(statement(&Part::default()).ends_with(" AND (FALSE)"));
+        assert!(statement(&AccessFilter::default()).ends_with(" AND (FALSE)"));
     }
 
     #[test]
     fn devices_and_fleets_are_bound_not_written() {
-        let part = Part { fleets: vec!["a'b".into(), "c".into()], devices: vec![Eui64(1)] };
+        let part = AccessFilter { fleets: vec!["a'b".into(), "c".into()], devices: vec![Eui64(1)] };
         let sql = statement(&part);
         assert!(sql.contains("OR dev_eui IN (?) OR dev_eui IN (SELECT") && sql.contains("pf.slug IN (?, ?)"), "{sql}");
         assert!(!sql.contains("a'b"));
