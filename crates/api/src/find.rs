@@ -21,7 +21,7 @@ pub enum FoundKind {
 
 impl FoundKind {
     /// For people.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             FoundKind::Device => "device",
             FoundKind::Gateway => "gateway",

@@ -56,7 +56,7 @@ impl Fault {
     ];
 
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Kill => "service killed",
             Self::Stop => "service stopped",
@@ -322,14 +322,14 @@ pub async fn run(faults: &[Fault], rounds: u32, mut told: impl FnMut(&str)) -> A
     for fault in faults {
         let mut tally = Tally::default();
         for round in 1..=rounds {
-            told(&format!("{}, {round} of {rounds}", fault.words()));
+            told(&format!("{}, {round} of {rounds}", fault.label()));
             if !load.suffer(*fault).await {
                 told("left out: no file system can be mounted here (run as root)");
                 break;
             }
             load.count(&mut tally).await;
         }
-        account.0.push((fault.words(), tally));
+        account.0.push((fault.label(), tally));
     }
     account
 }

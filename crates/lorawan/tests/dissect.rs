@@ -21,7 +21,7 @@ fn key(first: u8) -> AesKey {
 }
 
 /// Name and value of each field, parts of fields after a dot.
-fn words(report: &Report) -> Vec<String> {
+fn label(report: &Report) -> Vec<String> {
     let dot = |depth: u8| if depth > 0 { ". " } else { "" };
     report.fields.iter().map(|f| format!("{}{}: {}", dot(f.depth), f.name, f.value)).collect()
 }
@@ -58,7 +58,7 @@ fn a_join_request() {
     let report = dissect::frame(&bytes, &Known { app_key: Some(key(0)), ..Known::default() });
     assert_eq!(report.summary, "Device 02bb00000000002a asks to join 02aa000000000001, with DevNonce 7.");
     assert_eq!(
-        words(&report)[..4],
+        label(&report)[..4],
         ["MHDR: join-request", "JoinEUI: 02aa000000000001", "DevEUI: 02bb00000000002a", "DevNonce: 7"]
     );
     assert!(report.agreed().is_some() && report.stopped.is_none());
@@ -79,7 +79,7 @@ fn an_uplink_under_a_counter_that_must_be_found() {
     let known = session_1_0();
     let report = dissect::frame(&bytes, &known);
     assert_eq!(
-        words(&report)[3..9],
+        label(&report)[3..9],
         [
             "FCnt: 412",
             "FOpts: 0305068039",
@@ -112,7 +112,7 @@ fn mac_commands_on_port_0() {
     UpCommand::AdrParamSetupAns.emit(&mut commands);
     commands.push(0x99);
     let report = dissect::frame(&up(3, &[], 0, &commands), &session_1_0());
-    assert!(words(&report).contains(&". DeviceTimeReq: what time is it?".to_owned()));
+    assert!(label(&report).contains(&". DeviceTimeReq: what time is it?".to_owned()));
     let newer = report.fields.iter().find(|f| f.name == "ADRParamSetupAns").unwrap();
     assert_eq!(newer.note.as_deref(), Some("LoRaWAN 1.1 only"));
     assert_eq!(report.payload, None, "no payload of the application's");
@@ -138,7 +138,7 @@ fn a_downlink_speaks_of_the_regions_channels() {
         .emit(&MicKey::new(&key(0x10)), &PayloadKey::new(&key(0x40)))
         .unwrap();
     let report = dissect::frame(&bytes, &Known { region: Some(Region::Us915), ..session_1_0() });
-    let words = words(&report);
+    let words = label(&report);
     assert_eq!(words[0], "MHDR: confirmed data down");
     assert_eq!(words[2], "FCtrl: FPending; FOpts of 5 bytes");
     assert_eq!(
@@ -177,7 +177,7 @@ fn a_downlink_of_1_1_gives_up_what_it_acknowledges() {
     let bytes = repr.emit_1_1(&keys, &PayloadKey::new(&key(0x40)), binding).unwrap();
     let report = dissect::frame(&bytes, &session_1_1());
     assert!(report.agreed().unwrap().note.ends_with("acknowledges the uplink with counter 4711 (low half)"));
-    assert!(words(&report).contains(&". DevStatusReq: how are battery and reception?".to_owned()));
+    assert!(label(&report).contains(&". DevStatusReq: how are battery and reception?".to_owned()));
     let told = Known { conf_f_cnt: Some(4711), ..session_1_1() };
     assert!(dissect::frame(&bytes, &told).agreed().is_some());
 }
@@ -221,7 +221,7 @@ fn a_join_accept_of_each_version() {
             JoinKind::Rejoin(_) => "answers rejoin-request type 2 with RJcount 300",
         };
         assert_eq!(note, wanted);
-        assert!(words(&report).contains(&"DevAddr: 03234567".to_owned()));
+        assert!(label(&report).contains(&"DevAddr: 03234567".to_owned()));
     }
 }
 

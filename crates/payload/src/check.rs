@@ -27,7 +27,7 @@ fn same(a: &ReadingValue, b: &ReadingValue) -> bool {
     }
 }
 
-fn words(value: &ReadingValue) -> String {
+fn label(value: &ReadingValue) -> String {
     match value {
         ReadingValue::Boolean(b) => b.to_string(),
         ReadingValue::Number(n) => n.to_string(),
@@ -91,15 +91,15 @@ pub fn check_command(
 fn compare(decoded: &Decoded, expected: &BTreeMap<String, ReadingValue>) -> Result<(), String> {
     for (name, value) in expected {
         match decoded.readings.iter().find(|reading| reading.name() == name) {
-            None => return Err(format!("{name} is missing, {} expected", words(value))),
+            None => return Err(format!("{name} is missing, {} expected", label(value))),
             Some(reading) if !same(&reading.value, value) => {
-                return Err(format!("{name} is {}, {} expected", words(&reading.value), words(value)));
+                return Err(format!("{name} is {}, {} expected", label(&reading.value), label(value)));
             }
             Some(_) => {}
         }
     }
     match decoded.readings.iter().find(|reading| !expected.contains_key(reading.name())) {
-        Some(more) => Err(format!("{} is {}, which is not expected", more.name(), words(&more.value))),
+        Some(more) => Err(format!("{} is {}, which is not expected", more.name(), label(&more.value))),
         None => Ok(()),
     }
 }

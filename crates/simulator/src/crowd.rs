@@ -7,11 +7,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use agent::kit::Entrance;
 use api::gateway::Protocol;
 use gateway_link::lns::FromGateway;
 use gateway_link::udp::{Datagram, GatewayStatus, PushData};
 use lorawan::Eui64;
-use relay::kit::Entrance;
 use tokio::net::UdpSocket;
 use tokio::sync::watch;
 use tokio::task::JoinSet;

@@ -17,7 +17,7 @@ use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
 use tokio_tungstenite::tungstenite::http::{HeaderValue, header};
 use tokio_tungstenite::tungstenite::{self, Message};
 
-use relay::kit::{Entrance, Kit, KitError};
+use agent::kit::{Entrance, Kit, KitError};
 
 /// The service answers in this time, or not at all.
 const PATIENCE: Duration = Duration::from_secs(20);

@@ -6,13 +6,13 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use agent::kit::Kit;
 use api::gateway::Protocol;
 use api::problem::Problem;
 use gateway_link::udp::TxPacket;
 use lorawan::Eui64;
 use lorawan::mac::UpCommand;
 use rand::RngExt as _;
-use relay::kit::Kit;
 use tokio::net::UdpSocket;
 use tokio::sync::{Notify, broadcast, mpsc};
 use tokio::task::JoinSet;
@@ -30,7 +30,7 @@ const LINK_CHECK_EVERY: u32 = 6;
 /// How soon a device that always listens, or in ping slots, acknowledges what it hears without having sent. The
 /// network waits no longer than CLASS_B_RESP_TIMEOUT or CLASS_C_RESP_TIMEOUT, 8 s by default (RP002 §2.3).
 const ACKNOWLEDGED_AFTER_S: std::ops::Range<f64> = 1.0..4.0;
-/// Messages that a relay beside a gateway keeps.
+/// Messages that an agent beside a gateway keeps.
 const KEPT_BY_RELAY: usize = 1000;
 /// Between two join-requests that were not answered.
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
@@ -122,14 +122,14 @@ impl World {
                     Way::WebSocket(Box::new(entrance.map_err(|source| ScenarioError::Kit { eui, source })?))
                 }
                 (Protocol::Mqtt, Some(kit)) => {
-                    // A gateway of today behind MQTT: one that speaks UDP, and a relay beside it.
+                    // A gateway of today behind MQTT: one that speaks UDP, and an agent beside it.
                     let socket = UdpSocket::bind("127.0.0.1:0").await.map_err(no_socket)?;
                     let beside = socket.local_addr().map_err(no_socket)?;
                     let tell = Box::new(|text: String| tracing::info!("{text}"));
-                    let options = relay::Options { kit: kit.clone(), socket, keep: KEPT_BY_RELAY, tell };
+                    let options = agent::Options { kit: kit.clone(), socket, keep: KEPT_BY_RELAY, tell };
                     tasks.spawn(async {
-                        if let Err(why) = relay::run(options, std::future::pending()).await {
-                            tracing::warn!("a relay has ended: {why}");
+                        if let Err(why) = agent::run(options, std::future::pending()).await {
+                            tracing::warn!("an agent has ended: {why}");
                         }
                     });
                     Way::Udp(beside)

@@ -42,7 +42,7 @@ pub struct DeviceRow {
     pub added_at: DateTime<Utc>,
     pub joined_at: Option<DateTime<Utc>>,
     pub last_heard: Option<DateTime<Utc>>,
-    pub rhythm_s: Option<f64>,
+    pub usual_interval_s: Option<f64>,
     pub refusal: Option<RefusalNote>,
 }
 
@@ -58,7 +58,7 @@ pub struct DeviceContext {
     pub firmware: Option<String>,
     pub region: Region,
     pub last_heard: Option<DateTime<Utc>>,
-    pub rhythm_s: Option<f64>,
+    pub usual_interval_s: Option<f64>,
 }
 
 /// What devices can have in common.
@@ -104,7 +104,7 @@ const SELECT: &str = from_devices!(
      d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio, m.radio AS model_radio,
      (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
      (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
-     a.last_heard, a.rhythm_s, a.refusal"
+     a.last_heard, a.usual_interval_s, a.refusal"
 );
 
 /// Only which they are: what a page shows is looked up for that page alone.
@@ -113,7 +113,7 @@ const WHICH: &str = from_devices!("d.dev_eui");
 /// Which they are, with what their state follows from.
 const WHICH_BY_STATE: &str = from_devices!(
     "d.dev_eui, d.disabled, d.radio, p.radio AS profile_radio, m.radio AS model_radio,
-     (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at, a.last_heard, a.rhythm_s, a.refusal,
+     (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at, a.last_heard, a.usual_interval_s, a.refusal,
      a.refused_at"
 );
 
@@ -139,7 +139,7 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
         added_at: row.try_get("added_at")?,
         joined_at: row.try_get("joined_at")?,
         last_heard: row.try_get("last_heard")?,
-        rhythm_s: row.try_get("rhythm_s")?,
+        usual_interval_s: row.try_get("usual_interval_s")?,
         refusal: refusal.map(|text| json("refusal", &text)).transpose()?,
     })
 }
@@ -205,7 +205,7 @@ fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
         "NULLIF(GREATEST(COALESCE(joined_at, '1970-01-01'), COALESCE(last_heard, '1970-01-01')), '1970-01-01')";
     const REFUSED: &str = "refused_at IS NOT NULL AND refusal IS NOT NULL";
     const OVERDUE: &str = "> 60 + 3 * COALESCE(JSON_VALUE(radio, '$.uplink_interval_s'), JSON_VALUE(profile_radio, '$.uplink_interval_s'),
-        JSON_VALUE(model_radio, '$.uplink_interval_s'), rhythm_s, 86400)";
+        JSON_VALUE(model_radio, '$.uplink_interval_s'), usual_interval_s, 86400)";
     query.push(" HAVING disabled = ").push_bind(state == DeviceState::Disabled);
     let good = |query: &mut QueryBuilder<MySql>, overdue: bool| {
         query.push(format_args!(" AND {GOOD} IS NOT NULL AND NOT ({REFUSED} AND refused_at > {GOOD}) AND "));
@@ -405,7 +405,7 @@ impl Store {
     pub async fn device_contexts(&self) -> Result<Vec<DeviceContext>, StoreError> {
         let rows = sqlx::query(
             "SELECT d.dev_eui, d.estate_id, f.slug AS fleet, d.name, m.slug AS model, d.hardware, d.firmware, d.region,
-             a.last_heard, a.rhythm_s FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
+             a.last_heard, a.usual_interval_s FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN models m ON m.id = d.model_id
              LEFT JOIN activity a ON a.dev_eui = d.dev_eui",
         )
         .fetch_all(&self.pool)
@@ -421,7 +421,7 @@ impl Store {
                 firmware: row.try_get("firmware")?,
                 region: region(row)?,
                 last_heard: row.try_get("last_heard")?,
-                rhythm_s: row.try_get("rhythm_s")?,
+                usual_interval_s: row.try_get("usual_interval_s")?,
             })
         }))
     }

@@ -191,7 +191,7 @@ impl Store {
                     firmware: None,
                     region: region(row)?,
                     last_heard: None,
-                    rhythm_s: None,
+                    usual_interval_s: None,
                 })
             })
             .collect()

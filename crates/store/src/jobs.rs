@@ -114,7 +114,7 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         if ended.rows_affected() > 0 {
-            sqlx::query("DELETE FROM decoded_anew WHERE job_id = ?").bind(id).execute(&mut *tx).await?;
+            sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&mut *tx).await?;
         }
         tx.commit().await?;
         Ok(ended.rows_affected() > 0)
@@ -222,7 +222,7 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         for part in parts(messages) {
             let bodies: Vec<String> = part.iter().map(|m| to_json("message", m)).collect::<Result<_, _>>()?;
-            let mut insert = QueryBuilder::<MySql>::new("REPLACE INTO decoded_anew (job_id, message_id, body) ");
+            let mut insert = QueryBuilder::<MySql>::new("REPLACE INTO redecoded (job_id, message_id, body) ");
             insert.push_values(part.iter().zip(&bodies), |mut row, (message, body)| {
                 row.push_bind(id.to_owned()).push_bind(message.id.clone()).push_bind(body.clone());
             });
@@ -243,7 +243,7 @@ impl Store {
 
     /// What a job put aside so far is no more: it begins again.
     pub async fn begin_again(&self, id: &str) -> Result<(), StoreError> {
-        sqlx::query("DELETE FROM decoded_anew WHERE job_id = ?").bind(id).execute(&self.pool).await?;
+        sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&self.pool).await?;
         sqlx::query("UPDATE jobs SET done = 0, failed = 0 WHERE id = ?").bind(id).execute(&self.pool).await?;
         Ok(())
     }
@@ -291,7 +291,7 @@ impl Store {
         let mut after = String::new();
         loop {
             let rows = sqlx::query(
-                "SELECT body FROM decoded_anew WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?",
+                "SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?",
             )
             .bind(id)
             .bind(&after)
@@ -316,30 +316,27 @@ impl Store {
             self.write_history(&mut tx, &readings).await?;
             write_failures(&mut tx, &failures).await?;
         }
-        sqlx::query(
-            "UPDATE messages m JOIN decoded_anew n ON n.message_id = m.id AND n.job_id = ? SET m.body = n.body",
-        )
-        .bind(id)
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query("DELETE u FROM undecoded u JOIN decoded_anew n ON n.message_id = u.message_id AND n.job_id = ?")
+        sqlx::query("UPDATE messages m JOIN redecoded n ON n.message_id = m.id AND n.job_id = ? SET m.body = n.body")
             .bind(id)
             .execute(&mut *tx)
             .await?;
-        sqlx::query("DELETE FROM decoded_anew WHERE job_id = ?").bind(id).execute(&mut *tx).await?;
+        sqlx::query("DELETE u FROM undecoded u JOIN redecoded n ON n.message_id = u.message_id AND n.job_id = ?")
+            .bind(id)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&mut *tx).await?;
         tx.commit().await?;
         Ok(true)
     }
 
     async fn aside(&self, id: &str, after: &str) -> Result<Vec<Message>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT body FROM decoded_anew WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?",
-        )
-        .bind(id)
-        .bind(after)
-        .bind(PAGE)
-        .fetch_all(&self.pool)
-        .await?;
+        let rows =
+            sqlx::query("SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?")
+                .bind(id)
+                .bind(after)
+                .bind(PAGE)
+                .fetch_all(&self.pool)
+                .await?;
         rows.iter().map(|row| json("message", &row.try_get::<String, _>("body")?)).collect()
     }
 }

@@ -3,9 +3,9 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { live } from "#lib/live.svelte.ts";
-  import Heron from "#lib/parts/Heron.svelte";
-  import Outage from "#lib/parts/Outage.svelte";
-  import Search from "#lib/parts/Search.svelte";
+  import Heron from "#lib/components/common/Heron.svelte";
+  import Outage from "#lib/components/common/Outage.svelte";
+  import Search from "#lib/components/common/Search.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   let { children }: { children: Snippet } = $props();

@@ -1,10 +1,10 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { api, say, type Me, type OpenedInvitation } from "#lib/api.ts";
-  import Heron from "#lib/parts/Heron.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Heron from "#lib/components/common/Heron.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { day, offerWords } from "#lib/words.ts";
+  import { day, offerWords } from "#lib/format.ts";
 
   // It stands behind a `#`, which no server on the way and no log sees.
   let code = $state(location.hash.slice(1));

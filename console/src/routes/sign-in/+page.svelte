@@ -1,8 +1,8 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { api, say } from "#lib/api.ts";
-  import Heron from "#lib/parts/Heron.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Heron from "#lib/components/common/Heron.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   let name = $state("owner");

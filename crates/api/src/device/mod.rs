@@ -45,7 +45,7 @@ pub enum DeviceState {
 
 impl DeviceState {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::NeverJoined => "never joined",
             Self::Refused => "refused",
@@ -80,7 +80,7 @@ pub struct Device {
     #[serde(with = "crate::millis_option")]
     pub last_heard: Option<DateTime<Utc>>,
     /// Its usual interval between uplinks.
-    pub rhythm_s: Option<f64>,
+    pub usual_interval_s: Option<f64>,
     /// The last refusal, if nothing has been accepted since.
     pub refusal: Option<RefusalNote>,
     /// Words to find it by.

@@ -31,7 +31,7 @@ impl OutboxState {
     }
 
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Waiting => "waiting",
             Self::UnderWay => "under way",

@@ -62,7 +62,7 @@ pub enum CredentialState {
 
 impl CredentialState {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Good => "good",
             Self::Expiring => "expires soon",

@@ -28,7 +28,7 @@ pub enum GatewayEventKind {
 
 impl GatewayEventKind {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Connected => "connected",
             Self::Disconnected => "disconnected",

@@ -35,7 +35,7 @@ pub enum Fate {
 
 impl Fate {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Ready => "will be registered",
             Self::Registered => "registered",

@@ -33,7 +33,7 @@ pub enum GatewayState {
 
 impl GatewayState {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::NeverHeard => "never heard",
             Self::Listening => "listening",
@@ -323,7 +323,7 @@ impl Protocol {
     }
 
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Udp => "UDP packet forwarder",
             Self::Lns => "WebSocket LNS",

@@ -26,7 +26,7 @@ pub enum ModelFate {
 
 impl ModelFate {
     /// For people.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             ModelFate::New => "new",
             ModelFate::Updated => "updated",

@@ -112,7 +112,7 @@ pub enum UplinkChange {
 
 impl UplinkChange {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Broken => "fails now",
             Self::Fails => "still fails",

@@ -31,7 +31,7 @@ pub enum DecoderKind {
 
 impl DecoderKind {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Script => "script",
             Self::Table => "field table",
@@ -112,7 +112,7 @@ pub struct ModelVersion {
 
 impl ModelVersion {
     /// Which, in words.
-    pub fn words(&self) -> String {
+    pub fn label(&self) -> String {
         let hardware = (!self.hardware.is_empty()).then(|| format!("hardware {}", self.hardware.join(", ")));
         let firmware = (!self.firmware.is_empty()).then(|| format!("firmware {}", self.firmware.join(", ")));
         hardware.into_iter().chain(firmware).collect::<Vec<_>>().join(", ")

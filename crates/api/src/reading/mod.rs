@@ -26,7 +26,7 @@ pub enum ReadingKind {
 
 impl ReadingKind {
     /// In words.
-    pub const fn words(self) -> &'static str {
+    pub const fn label(self) -> &'static str {
         match self {
             Self::Measured => "measured value",
             Self::Total => "running total",

@@ -1,6 +1,7 @@
 //! The commands: a folder for each noun, with its options in `args.rs`.
 
 pub mod account;
+pub mod agent;
 pub mod airtime;
 pub mod audit;
 pub mod bench;
@@ -21,7 +22,6 @@ pub mod profile;
 pub mod readings;
 pub mod region;
 pub mod rehearse;
-pub mod relay;
 pub mod scenario;
 pub mod sign_in;
 pub mod token;
@@ -35,6 +35,7 @@ use lorawan::region::Region;
 use crate::args::Global;
 use crate::client::Client;
 use crate::commands::account::args::AccountVerb;
+use crate::commands::agent::args::AgentArgs;
 use crate::commands::airtime::args::AirtimeVerb;
 use crate::commands::audit::args::AuditArgs;
 use crate::commands::bench::args::BenchVerb;
@@ -52,7 +53,6 @@ use crate::commands::people::args::PeopleVerb;
 use crate::commands::profile::args::ProfileVerb;
 use crate::commands::readings::args::ReadingsVerb;
 use crate::commands::rehearse::args::RehearseArgs;
-use crate::commands::relay::args::RelayArgs;
 use crate::commands::scenario::args::ScenarioVerb;
 use crate::commands::sign_in::args::SignInArgs;
 use crate::commands::token::args::TokenVerb;
@@ -186,7 +186,7 @@ pub enum Noun {
         verb: BenchVerb,
     },
     /// Carry a gateway that speaks UDP over MQTT, beside it and for it, keeping frames while the link is down.
-    Relay(RelayArgs),
+    Agent(AgentArgs),
     /// Stand-in devices and gateways from a folder of text files.
     Scenario {
         #[command(subcommand)]
@@ -244,7 +244,7 @@ pub async fn run(context: &Context, noun: Noun) -> Result<()> {
         Noun::Airtime { verb } => airtime::run(context, verb).await,
         Noun::Intake => intake::run(&context.client()?, out).await,
         Noun::Bench { verb } => bench::run(&context.client()?, out, verb, yes).await,
-        Noun::Relay(args) => relay::run(args).await,
+        Noun::Agent(args) => agent::run(args).await,
         Noun::Scenario { verb } => scenario::run(&context.client()?, out, verb).await,
         Noun::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());

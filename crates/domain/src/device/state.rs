@@ -14,7 +14,7 @@ pub fn device_state(
     now: DateTime<Utc>,
     joined_at: Option<DateTime<Utc>>,
     last_heard: Option<DateTime<Utc>>,
-    rhythm_s: Option<f64>,
+    usual_interval_s: Option<f64>,
     last_refusal: Option<DateTime<Utc>>,
 ) -> DeviceState {
     let last_good = joined_at.max(last_heard);
@@ -24,7 +24,7 @@ pub fn device_state(
         (Some(good), Some(refused)) if refused > good => return DeviceState::Refused,
         _ => {}
     }
-    let patience_s = rhythm_s.unwrap_or(86_400.0) * 3.0 + 60.0;
+    let patience_s = usual_interval_s.unwrap_or(86_400.0) * 3.0 + 60.0;
     match last_good {
         Some(at) if (now - at).num_seconds() as f64 > patience_s => DeviceState::Silent,
         _ => DeviceState::Active,

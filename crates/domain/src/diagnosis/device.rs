@@ -86,7 +86,8 @@ fn state(detail: &DeviceDetail) -> Finding {
         }
         (DeviceState::Refused, None) => finding(Weight::Trouble, "join", "Its frames are refused.".into(), ""),
         (DeviceState::Silent, _) => {
-            let rhythm = device.rhythm_s.map_or_else(String::new, |s| format!(" It used to send every {s:.0} s."));
+            let rhythm =
+                device.usual_interval_s.map_or_else(String::new, |s| format!(" It used to send every {s:.0} s."));
             let what =
                 format!("It is overdue: nothing was heard of it for longer than three of its intervals.{rhythm}");
             let step = "Compare with the gateways that last heard it: if they are quiet too, it is not the device.";

@@ -30,7 +30,7 @@ fn of_gateway(gateway: &Gateway, now: DateTime<Utc>) -> Vec<(Weight, String, Str
         GatewayState::NeverHeard => Some(Weight::Attention),
     };
     if let Some(weight) = silent {
-        let what = format!("It is {}: not a word from it {}.", gateway.state.words(), since(gateway.last_heard));
+        let what = format!("It is {}: not a word from it {}.", gateway.state.label(), since(gateway.last_heard));
         out.push((weight, what, "Its page says what to look at, and each attempt with its reason.".into()));
     }
     if !gateway.off_plan_mhz.is_empty() {
@@ -213,7 +213,7 @@ mod tests {
     fn device(name: &str, state: &str, now: DateTime<Utc>) -> Device {
         serde_json::from_value(json!({
             "dev_eui": "02b0000000000001", "join_eui": "02aa000000000001", "name": name, "fleet": "f", "model": null,
-            "region": "EU868", "state": state, "last_heard": null, "rhythm_s": null, "tags": [], "disabled": false, "added_at": now,
+            "region": "EU868", "state": state, "last_heard": null, "usual_interval_s": null, "tags": [], "disabled": false, "added_at": now,
             "refusal": { "code": "x", "join": true, "why": "The key differs.", "next_step": "Compare.", "time": now }
         }))
         .unwrap()

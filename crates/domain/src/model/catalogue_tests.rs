@@ -43,7 +43,7 @@ fn a_folder_with_a_model_file_is_a_model() {
     let model = entries[0].model.as_ref().unwrap();
     assert_eq!((entries[0].slug.as_str(), model.profile_id.as_deref()), ("tide-gauge", Some("0abc0001")));
     assert_eq!(model.decoder.as_deref(), Some("new"));
-    assert_eq!((model.versions[0].decoder.as_str(), model.versions[0].words().as_str()), ("old", "firmware 1.0, 1.1"));
+    assert_eq!((model.versions[0].decoder.as_str(), model.versions[0].label().as_str()), ("old", "firmware 1.0, 1.1"));
     assert_eq!(model.readings.len(), 1, "a reading without unit has none");
     assert_eq!(model.tests[0].readings.len(), 2);
 }

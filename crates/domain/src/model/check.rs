@@ -32,7 +32,7 @@ pub fn flaw(about: &PutModel, clock: fn() -> Duration) -> Option<Flaw> {
     let versions = about
         .versions
         .iter()
-        .map(|v| (format!("its decoder for {}", v.words()), &v.decoder, v.decoder_kind, &v.tests, &v.commands));
+        .map(|v| (format!("its decoder for {}", v.label()), &v.decoder, v.decoder_kind, &v.tests, &v.commands));
     own.into_iter().chain(versions).find_map(|(which, source, kind, tests, commands)| {
         let decoder = match Decoder::new(payload_kind(kind), source) {
             Ok(decoder) => decoder,

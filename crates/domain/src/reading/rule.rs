@@ -154,7 +154,7 @@ pub fn in_words(rule: &ReadingRule) -> String {
     let number = |sign: &str, n: Option<f64>| n.map(|n| format!("{sign} {n}"));
     let parts = [
         rule.unit.as_ref().map(|unit| format!("in {unit}")),
-        rule.kind.map(|kind| kind.words().to_owned()),
+        rule.kind.map(|kind| kind.label().to_owned()),
         number("×", rule.scale),
         number("+", rule.offset),
         (rule.min.is_some() || rule.max.is_some()).then(|| range(rule)),

@@ -229,12 +229,12 @@ impl Engine {
         if let Some(item) = item {
             let wait = match why {
                 NoWay::Airtime { sub_band, until } => Wait::Airtime { sub_band, until: *until },
-                other => Wait::again(&words(other), Class::A),
+                other => Wait::again(&label(other), Class::A),
             };
             device.outbox.waits(item.id, wait, effects, dev_eui);
         }
         if let Some(owed) = owed {
-            let stage = DownlinkStage::Failed(format!("no {owed} could be sent: {}", words(why)));
+            let stage = DownlinkStage::Failed(format!("no {owed} could be sent: {}", label(why)));
             let event = DownlinkEvent { acknowledges: acknowledge, ..DownlinkEvent::off_air(dev_eui, stage) };
             effects.push(Effect::Publish(Event::Downlink(Box::new(event))));
         }
@@ -242,7 +242,7 @@ impl Engine {
 }
 
 /// Why nobody could send, in words.
-pub(crate) fn words(why: &NoWay) -> String {
+pub(crate) fn label(why: &NoWay) -> String {
     match why {
         NoWay::Nobody => "no receive window of the last uplink could take it".into(),
         NoWay::UnderWay { until } => format!("another frame to the device was under way until {until}"),

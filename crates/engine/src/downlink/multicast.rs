@@ -327,7 +327,7 @@ impl Engine {
             ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
         };
         if let Err(why) = self.send_by_any(now, cargo, candidates, effects) {
-            self.group_reported(now, id, Err(crate::downlink::frame::words(&why)), None, effects);
+            self.group_reported(now, id, Err(crate::downlink::frame::label(&why)), None, effects);
         }
     }
 

@@ -7,7 +7,7 @@ use lorawan::Eui64;
 
 use crate::device::profile::Class;
 use crate::downlink::candidate::{Candidate, Channel, LEAD_US};
-use crate::downlink::frame::words;
+use crate::downlink::frame::label;
 use crate::downlink::item::{OutboxId, Wait};
 use crate::downlink::schedule;
 use crate::downlink::schedule::{HEADER_LEN, NoWay, SLOT_AHEAD_US};
@@ -111,7 +111,7 @@ impl Engine {
                 self.look_at(dev_eui, free.map_or(until, |at| at.min(until)).max(now.plus_us(1)));
             }
             Err(why) => {
-                let wait = if later.is_empty() { Wait::again(&words(&why), class) } else { Wait::Gateway };
+                let wait = if later.is_empty() { Wait::again(&label(&why), class) } else { Wait::Gateway };
                 self.wait_for(dev_eui, wait, effects);
                 let again_at = now.plus_us(TRY_AGAIN_US);
                 self.look_at(dev_eui, next_try.map_or(again_at, |at| at.clamp(now.plus_us(1), again_at)));

@@ -205,7 +205,7 @@ impl Ask {
     }
 
     /// In words, as settings that are wanted.
-    pub(crate) fn words(&self, profile: &RadioProfile) -> String {
+    pub(crate) fn label(&self, profile: &RadioProfile) -> String {
         let all: Vec<String> = self
             .commands()
             .iter()

@@ -102,7 +102,7 @@ impl Negotiation {
         Negotiated {
             known: *known,
             wanted: self.wanted(profile, known),
-            under_way: self.under_way.iter().map(|ask| ask.words(profile)).collect(),
+            under_way: self.under_way.iter().map(|ask| ask.label(profile)).collect(),
             refused: self
                 .refused
                 .iter()
@@ -273,7 +273,7 @@ impl Negotiation {
             if matches!(command, UpCommand::LinkAdrAns { .. }) {
                 last_link_adr = Some(*command);
             }
-            let words = ask.words(profile);
+            let words = ask.label(profile);
             match reply {
                 Reply::Yes => {
                     self.refused.retain(|r| !ask.carries(r.about));
@@ -310,8 +310,8 @@ impl Negotiation {
                 self.status_asked_at = None;
             }
             if self.unanswered >= PATIENCE {
-                let what: Vec<String> = open.iter().map(|ask| ask.words(profile)).collect();
-                let again_at = open.iter().map(|ask| self.refuse(ask.about(), &ask.words(profile), now)).max();
+                let what: Vec<String> = open.iter().map(|ask| ask.label(profile)).collect();
+                let again_at = open.iter().map(|ask| self.refuse(ask.about(), &ask.label(profile), now)).max();
                 let again_at = again_at.unwrap_or(now);
                 outcome.notices.push(Notice::SettingUnanswered {
                     what: what.join(", "),

@@ -11,7 +11,7 @@ use crate::device::Device;
 use crate::device::session::{Counters, Session};
 use crate::device::settings::Settings;
 use crate::downlink::candidate::To;
-use crate::downlink::frame::{Cargo, words};
+use crate::downlink::frame::{Cargo, label};
 use crate::downlink::schedule;
 use crate::estates::tell_discarded;
 use crate::io::Effect;
@@ -196,7 +196,7 @@ impl Engine {
         let after = schedule::After::Join(channel);
         let candidates = schedule::after_uplink(plan, &windows, frame, after);
         let cargo = Cargo::bare(To::Device(dev_eui), phy_payload);
-        let unanswered = self.send_by_any(now, cargo, candidates, effects).err().map(|why| words(&why));
+        let unanswered = self.send_by_any(now, cargo, candidates, effects).err().map(|why| label(&why));
         effects.push(Effect::Publish(Event::Joined(JoinedEvent {
             dev_eui,
             dev_addr,

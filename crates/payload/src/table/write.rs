@@ -30,7 +30,7 @@ impl Command {
         self.fields.len() == values.len() && self.fields.iter().all(|field| has(field.name()))
     }
 
-    fn words(&self) -> String {
+    fn label(&self) -> String {
         let names: Vec<&str> = self.fields.iter().map(Field::name).collect();
         if names.is_empty() { "no values".into() } else { names.join(" with ") }
     }
@@ -44,7 +44,7 @@ impl Table {
     pub fn encode(&self, values: &serde_json::Map<String, Value>) -> Result<Encoded, String> {
         let values = flat(values);
         let Some(command) = self.commands.iter().find(|command| command.takes(&values)) else {
-            let known: Vec<String> = self.commands.iter().map(Command::words).collect();
+            let known: Vec<String> = self.commands.iter().map(Command::label).collect();
             return Err(match known.len() {
                 0 => "the table has no command".into(),
                 _ => format!("no command takes just these values; there is one for {}", known.join(", one for ")),

@@ -42,7 +42,7 @@ pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
         versions: versions
             .map(|version| {
                 let ready = load(&version.decoder, version.decoder_kind);
-                (version.clone(), decoder(about, version.words(), ready, &version.commands))
+                (version.clone(), decoder(about, version.label(), ready, &version.commands))
             })
             .collect(),
         others: about

@@ -52,7 +52,7 @@ pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
         about.readings.clone_from(rules);
     }
     let version = match draft.version.as_deref().filter(|version| !version.is_empty()) {
-        Some(words) => Some(about.versions.iter_mut().find(|version| version.words() == words)?),
+        Some(words) => Some(about.versions.iter_mut().find(|version| version.label() == words)?),
         None => None,
     };
     if let Some(tests) = &draft.tests {
@@ -60,7 +60,7 @@ pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
         of.clone_from(tests);
     }
     let version = match draft.version.as_deref() {
-        Some(words) => about.versions.iter_mut().find(|version| version.words() == words),
+        Some(words) => about.versions.iter_mut().find(|version| version.label() == words),
         None => None,
     };
     match (&draft.decoder, version) {

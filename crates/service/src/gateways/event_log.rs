@@ -59,7 +59,7 @@ impl GatewayEventDraft {
     }
 
     pub fn state(state: GatewayState) -> Self {
-        Self { state: Some(state), ..Self::new(GatewayEventKind::State, format!("It is {} now.", state.words())) }
+        Self { state: Some(state), ..Self::new(GatewayEventKind::State, format!("It is {} now.", state.label())) }
     }
 }
 
@@ -102,7 +102,7 @@ impl GatewayLog {
         let id = ids.generate().unwrap_or_else(|_| ulid::Ulid::generate()).to_string();
         let address = address.map(|address| address.to_string());
         let event = GatewayEvent { id, time: Utc::now(), kind, text, next, address, state };
-        tracing::debug!(%gateway, kind = kind.words(), "{}", event.text);
+        tracing::debug!(%gateway, kind = kind.label(), "{}", event.text);
         if self.queue.try_send((gateway, event)).is_err() {
             tracing::warn!(%gateway, "what happened to a gateway is not written down: too much waits for the database");
         }

@@ -95,7 +95,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
         "Region {}, channels {}. It calls by {}.",
         gateway.region.name(),
         gateway.channels,
-        gateway.protocol.words()
+        gateway.protocol.label()
     ));
     say("");
     let (name, tls) = (&endpoints.name, endpoints.tls_port);
@@ -116,8 +116,8 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
         }
         Protocol::Mqtt => {
             say("1. Copy this archive as it is to the gateway, or to a machine beside it, and run there");
-            say("     heron relay --kit connection-kit.zip --listen 127.0.0.1:1700");
-            say("2. In the gateway's packet forwarder, set the relay's address as the server, with port 1700 both");
+            say("     heron agent --kit connection-kit.zip --listen 127.0.0.1:1700");
+            say("2. In the gateway's packet forwarder, set the agent's address as the server, with port 1700 both");
             say("   up and down, and its concentrator as concentrator.json says; channels.csv is the same as a");
             say("   table.");
             say("3. On the gateway's page it turns to \"listening\" within half a minute.");
@@ -264,7 +264,7 @@ mod tests {
                 "mqtt.topic"
             ]
         );
-        assert!(files[0].1.contains("heron relay") && files[3].1 == "mqtts://broker.example:8883");
+        assert!(files[0].1.contains("heron agent") && files[3].1 == "mqtts://broker.example:8883");
 
         let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
         let files = unpacked(zip(&lns, &certificate, &endpoints("gate.example"), &trust).unwrap());

@@ -267,7 +267,7 @@ mod tests {
             firmware: None,
             region: Region::Eu868,
             last_heard: None,
-            rhythm_s: None,
+            usual_interval_s: None,
         });
         let readings = [("level".to_owned(), ReadingRule::of_unit("m"))].into();
         let about = PutModel { decoder: Some(script.into()), readings, ..PutModel::default() };

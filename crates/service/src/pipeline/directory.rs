@@ -133,11 +133,12 @@ impl Directory {
         if let Some(last) = device.last_heard {
             let interval_s = (at - last).num_milliseconds() as f64 / 1000.0;
             if interval_s > 0.0 {
-                device.rhythm_s = Some(device.rhythm_s.map_or(interval_s, |usual| usual + (interval_s - usual) / 4.0));
+                device.usual_interval_s =
+                    Some(device.usual_interval_s.map_or(interval_s, |usual| usual + (interval_s - usual) / 4.0));
             }
         }
         device.last_heard = Some(at);
-        device.rhythm_s
+        device.usual_interval_s
     }
 
     /// A join says that the device lives, not how often it sends.
@@ -145,7 +146,7 @@ impl Directory {
         let mut inner = self.write();
         let device = inner.devices.get_mut(&dev_eui)?;
         device.last_heard = None;
-        device.rhythm_s
+        device.usual_interval_s
     }
 
     /// Takes a model with its scripts, which the caller has loaded: that runs them once.
@@ -243,7 +244,7 @@ mod tests {
             firmware: None,
             region: Region::Eu868,
             last_heard: None,
-            rhythm_s: None,
+            usual_interval_s: None,
         }
     }
 

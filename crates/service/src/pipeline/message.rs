@@ -44,7 +44,7 @@ impl MessageBuilder<'_> {
             Event::Uplink(uplink) => {
                 let at = time_of(uplink.heard_by.first());
                 let device = self.directory.device(uplink.dev_eui)?;
-                let rhythm_s = self.directory.heard(uplink.dev_eui, at);
+                let usual_interval_s = self.directory.heard(uplink.dev_eui, at);
                 let decodes = uplink.port.is_some_and(|port| port > 0)
                     && device
                         .model
@@ -68,14 +68,14 @@ impl MessageBuilder<'_> {
                     decode_error: None,
                     rehearsed: None,
                 }));
-                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                let activity = Activity::Heard { last_heard: at, usual_interval_s };
                 let decoding = if decodes { Decoding::Pending } else { Decoding::None };
                 Some(self.about_device(device, at, body, Some(activity), decoding))
             }
             Event::Joined(joined) => {
                 let at = time_of(joined.heard_by.first());
                 let device = self.directory.device(joined.dev_eui)?;
-                let rhythm_s = self.directory.joined(joined.dev_eui);
+                let usual_interval_s = self.directory.joined(joined.dev_eui);
                 let body = Body::Join(Join {
                     dev_addr: joined.dev_addr,
                     dev_nonce: joined.dev_nonce,
@@ -89,7 +89,7 @@ impl MessageBuilder<'_> {
                     },
                     unanswered: joined.unanswered,
                 });
-                let activity = Activity::Heard { last_heard: at, rhythm_s };
+                let activity = Activity::Heard { last_heard: at, usual_interval_s };
                 Some(self.about_device(device, at, body, Some(activity), Decoding::None))
             }
             Event::Notice { dev_eui, at, notice } => {

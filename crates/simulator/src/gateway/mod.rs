@@ -19,7 +19,7 @@ use tokio::time::Instant;
 
 use crate::device::Emission;
 use crate::radio::{Arrival, Place};
-use relay::kit::Entrance;
+use agent::kit::Entrance;
 use transmitter::Transmitter;
 
 pub use faults::Faults;

@@ -15,7 +15,7 @@ use crate::clock;
 use crate::device::Emission;
 use crate::lns::{Connection, LinkError};
 use crate::radio::Arrival;
-use relay::kit::Entrance;
+use agent::kit::Entrance;
 
 /// How long it waits before it calls again: longer each time, so that many do not come at once.
 const AGAIN_FIRST: Duration = Duration::from_millis(500);

@@ -93,7 +93,7 @@ pub struct DecodeFailure {
 #[derive(Debug, Clone)]
 pub enum Activity {
     /// A frame was accepted.
-    Heard { last_heard: DateTime<Utc>, rhythm_s: Option<f64> },
+    Heard { last_heard: DateTime<Utc>, usual_interval_s: Option<f64> },
     /// A frame was refused.
     Refused(RefusalNote),
 }

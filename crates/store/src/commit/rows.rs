@@ -67,8 +67,8 @@ pub(super) async fn write_activity(
     let (mut heard, mut refused) = (HashMap::new(), HashMap::new());
     for (dev_eui, activity) in activity {
         match activity {
-            Activity::Heard { last_heard, rhythm_s } => {
-                heard.insert(*dev_eui, (*last_heard, *rhythm_s));
+            Activity::Heard { last_heard, usual_interval_s } => {
+                heard.insert(*dev_eui, (*last_heard, *usual_interval_s));
                 refused.remove(dev_eui);
             }
             Activity::Refused(note) => {
@@ -77,12 +77,12 @@ pub(super) async fn write_activity(
         }
     }
     for part in parts(&heard.into_iter().collect::<Vec<_>>()) {
-        let mut query = QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, last_heard, rhythm_s) ");
-        query.push_values(part, |mut row, (dev_eui, (last_heard, rhythm_s))| {
-            row.push_bind(eui_bytes(*dev_eui)).push_bind(*last_heard).push_bind(*rhythm_s);
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, last_heard, usual_interval_s) ");
+        query.push_values(part, |mut row, (dev_eui, (last_heard, usual_interval_s))| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(*last_heard).push_bind(*usual_interval_s);
         });
         query.push(
-            " ON DUPLICATE KEY UPDATE last_heard = VALUES(last_heard), rhythm_s = VALUES(rhythm_s), refusal = NULL, refused_at = NULL",
+            " ON DUPLICATE KEY UPDATE last_heard = VALUES(last_heard), usual_interval_s = VALUES(usual_interval_s), refusal = NULL, refused_at = NULL",
         );
         query.build().execute(&mut **tx).await?;
     }

@@ -261,7 +261,7 @@ mod tests {
         for statement in [
             "DROP TABLE schema_steps",
             "UPDATE _sqlx_migrations SET success = FALSE WHERE version = 10",
-            "DROP TABLE decoded_anew",
+            "DROP TABLE redecoded",
             "DROP TABLE ended_series",
         ] {
             connection.execute(statement).await.unwrap();

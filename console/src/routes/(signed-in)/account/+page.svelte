@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, say, type SignInRecord, type TwoStepSecret } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day } from "#lib/words.ts";
+  import { ago, day } from "#lib/format.ts";
 
   let signIns = $state<SignInRecord[]>([]);
   let problem = $state("");

@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, say, type Ledger, type Spans } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Airtime from "#lib/parts/Airtime.svelte";
-  import DayStrip from "#lib/parts/DayStrip.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Airtime from "#lib/components/airtime/Airtime.svelte";
+  import DayStrip from "#lib/components/airtime/DayStrip.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   let ledger = $state<Ledger | null>(null);

@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, say, type DecodeFailures, type Model } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, DECODERS, moment, versionWords } from "#lib/words.ts";
+  import { ago, DECODERS, moment, versionWords } from "#lib/format.ts";
 
   let models = $state<Model[] | null>(null);
   let failures = $state<DecodeFailures[]>([]);

@@ -3,15 +3,15 @@
   import { page } from "$app/state";
   import { api, say, type Device, type DeviceStranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import BulkEdit from "#lib/parts/BulkEdit.svelte";
-  import DeviceForm from "#lib/parts/DeviceForm.svelte";
-  import DeviceStrangers from "#lib/parts/DeviceStrangers.svelte";
-  import DeviceImport from "#lib/parts/DeviceImport.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import State from "#lib/parts/State.svelte";
-  import { premises } from "#lib/premises.svelte.ts";
+  import BulkEdit from "#lib/components/device/BulkEdit.svelte";
+  import DeviceForm from "#lib/components/device/DeviceForm.svelte";
+  import DeviceStrangers from "#lib/components/device/DeviceStrangers.svelte";
+  import DeviceImport from "#lib/components/device/DeviceImport.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import State from "#lib/components/common/State.svelte";
+  import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment } from "#lib/words.ts";
+  import { ago, grouped, moment } from "#lib/format.ts";
 
   let devices = $state<Device[] | null>(null);
   let next = $state<string | null>(null);
@@ -103,7 +103,7 @@
   }
 
   $effect(() => {
-    void premises.load();
+    void estateOptions.load();
   });
 
   $effect(() => {
@@ -146,7 +146,7 @@
     <span>Fleet</span>
     <select class="select select-sm w-36" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
       <option value="">all</option>
-      {#each premises.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
     </select>
   </label>
   <label class="flex items-center gap-2">

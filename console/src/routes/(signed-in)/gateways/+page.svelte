@@ -1,13 +1,13 @@
 <script lang="ts">
   import { api, say, type Endings, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import GatewayForm from "#lib/parts/GatewayForm.svelte";
-  import GatewayImport from "#lib/parts/GatewayImport.svelte";
-  import GatewayMap from "#lib/parts/GatewayMap.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import State from "#lib/parts/State.svelte";
+  import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
+  import GatewayImport from "#lib/components/gateway/GatewayImport.svelte";
+  import GatewayMap from "#lib/components/gateway/GatewayMap.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day, fullest, grouped, moment, WAYS } from "#lib/words.ts";
+  import { ago, day, fullest, grouped, moment, WAYS } from "#lib/format.ts";
 
   let gateways = $state<Gateway[] | null>(null);
   let strangers = $state<Stranger[]>([]);

@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, say, type EstateOutline } from "#lib/api.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import PeopleTabs from "#lib/parts/PeopleTabs.svelte";
-  import ShownOnce from "#lib/parts/ShownOnce.svelte";
-  import { day } from "#lib/words.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
+  import ShownOnce from "#lib/components/common/ShownOnce.svelte";
+  import { day } from "#lib/format.ts";
 
   let estates = $state<EstateOutline[]>([]);
   let problem = $state("");

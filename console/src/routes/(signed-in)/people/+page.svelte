@@ -1,12 +1,12 @@
 <script lang="ts">
   import { api, say, type Invitation, type EstateMember, type Offer, type RightAbout, type Role, type Share, type ShareLevel } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import PeopleTabs from "#lib/parts/PeopleTabs.svelte";
-  import ShownOnce from "#lib/parts/ShownOnce.svelte";
-  import { premises } from "#lib/premises.svelte.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
+  import ShownOnce from "#lib/components/common/ShownOnce.svelte";
+  import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day, offerWords, scopeWords, until } from "#lib/words.ts";
+  import { ago, day, offerWords, scopeWords, until } from "#lib/format.ts";
 
   const ROLES: Role[] = ["viewer", "operator", "engineer", "owner"];
 
@@ -45,7 +45,7 @@
 
   $effect(() => {
     void load();
-    void premises.load();
+    void estateOptions.load();
   });
 
   /** Does something, tells if it failed, and looks anew. */
@@ -149,7 +149,7 @@
           {#if offers === "fleet"}
             <label>
               <span class="block text-sm text-base-content/75">Fleet</span>
-              <select class="select w-full" name="fleet" bind:value={fleet} required>{#each premises.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
+              <select class="select w-full" name="fleet" bind:value={fleet} required>{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
             </label>
           {:else}
             <label>

@@ -3,10 +3,10 @@
   import { page } from "$app/state";
   import { api, say, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import Row from "#lib/parts/Row.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { withNews } from "#lib/words.ts";
+  import { withNews } from "#lib/format.ts";
 
   const KINDS = ["uplink", "join", "refused", "downlink", "notice"] as const;
   /** Rows kept on the page; more would only slow it down. */
@@ -97,7 +97,7 @@
 {:else if messages}
   <ul class="border-t border-base-300" aria-live="off">
     {#each messages as message (message.id)}
-      <Row {message} fresh={message.id === fresh} />
+      <MessageRow {message} fresh={message.id === fresh} />
     {/each}
   </ul>
   {#if next}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, say, type Watch } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   const SLOWLY_MS = 15_000;

@@ -2,13 +2,13 @@
 
 use std::time::{Duration, Instant};
 
+use agent::kit::{Entrance, Kit};
 use anyhow::{Context as _, Result, bail};
 use api::gateway::Protocol;
 use api::gateway::credential::KitOrder;
 use api::gateway::import::{GatewayImport, ImportOutcome};
 use api::metrics::Metrics;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use relay::kit::{Entrance, Kit};
 use serde::Serialize;
 use simulator::crowd::{self, Crowd};
 

@@ -101,7 +101,7 @@ fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
     let none = "It has no model.";
     out.list(&outcome.models, none, &["MODEL", "NAME", "WHAT BECOMES OF IT", "CHANGED", "KEPT AS EDITED HERE"], |m| {
         let listed = |all: &[String]| if all.is_empty() { "–".into() } else { all.join(", ") };
-        vec![m.slug.clone(), m.name.clone(), m.fate.words().into(), listed(&m.changed), listed(&m.kept)]
+        vec![m.slug.clone(), m.name.clone(), m.fate.label().into(), listed(&m.changed), listed(&m.kept)]
     })?;
     for model in &outcome.models {
         if let Some(flaw) = &model.flaw {

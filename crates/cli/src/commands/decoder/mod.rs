@@ -117,7 +117,7 @@ async fn model_of(client: &Client, slug: &str) -> Result<Model> {
 /// What a model has of its own for some versions, as they are told in words; none if it is about all others.
 fn version_of<'a>(about: &'a mut PutModel, words: Option<&str>) -> Result<Option<&'a mut ModelVersion>> {
     let Some(words) = words else { return Ok(None) };
-    match about.versions.iter_mut().find(|version| version.words() == words) {
+    match about.versions.iter_mut().find(|version| version.label() == words) {
         Some(version) => Ok(Some(version)),
         None => bail!("the model has no decoder of its own for {words:?}"),
     }
@@ -171,14 +171,14 @@ fn tell(out: &Out, tried: &Tried, drafted: bool) -> Result<()> {
         let name = name.as_deref().unwrap_or("");
         out.line(format!(
             "{}: {whose} [{}] {}  {name}",
-            uplink.change.words(),
+            uplink.change.label(),
             show::pairs(&uplink.payload),
             problem.message
         ))?;
         seen.push(key);
     }
     let counts: Vec<String> =
-        draft::counts(tried).iter().map(|(change, n)| format!("{n} {}", change.words())).collect();
+        draft::counts(tried).iter().map(|(change, n)| format!("{n} {}", change.label())).collect();
     out.line(format!("{} uplinks: {}", tried.uplinks.len(), counts.join(", ")))?;
     if tried.left_out > 0 {
         out.line(format!("{} more were not tried, since the decoders took too long", tried.left_out))?;
@@ -196,7 +196,7 @@ fn tell(out: &Out, tried: &Tried, drafted: bool) -> Result<()> {
 
 fn tell_one(out: &Out, uplink: &TriedUplink, drafted: bool) -> Result<()> {
     let whose = uplink.device.as_ref().map_or_else(String::new, |device| format!("{}, ", device.name));
-    out.line(format!("{whose}port {} [{}]: {}", uplink.port, show::pairs(&uplink.payload), uplink.change.words()))?;
+    out.line(format!("{whose}port {} [{}]: {}", uplink.port, show::pairs(&uplink.payload), uplink.change.label()))?;
     let nothing = Outcome::default();
     let before = uplink.before.as_ref().unwrap_or(&nothing);
     let draft = Some(&uplink.after).filter(|_| drafted);

@@ -106,7 +106,7 @@ fn show(out: &Out, outcome: &DeviceImportOutcome, all: bool) -> Result<()> {
     let rows: Vec<_> = outcome.outcome.rows.iter().filter(|row| all || row.fate == Fate::Bad).collect();
     out.list(&rows, "Every row can be registered.", &["LINE", "DEVEUI", "NAME", "FATE", "WHY"], |row| {
         let why = row.problem.as_ref().map(ToString::to_string).unwrap_or_default();
-        vec![row.line.to_string(), row.eui.clone(), row.name.clone(), row.fate.words().into(), why]
+        vec![row.line.to_string(), row.eui.clone(), row.name.clone(), row.fate.label().into(), why]
     })?;
     for note in &outcome.notes {
         out.line(note)?;

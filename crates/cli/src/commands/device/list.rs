@@ -18,7 +18,7 @@ pub async fn run(client: &Client, out: &Out, args: DeviceListArgs) -> Result<()>
             d.dev_eui.to_string(),
             d.fleet.clone(),
             d.model.clone().unwrap_or_else(|| "–".into()),
-            d.state.words().into(),
+            d.state.label().into(),
             show::ago(d.last_heard),
         ]
     })?;

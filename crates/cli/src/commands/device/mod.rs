@@ -39,15 +39,15 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
         ("model", device.model.clone().unwrap_or_else(|| "none: payloads are not decoded".into())),
         ("profile", d.profile.clone().unwrap_or_else(|| "none".into())),
         ("region", device.region.name().into()),
-        ("state", device.state.words().into()),
+        ("state", device.state.label().into()),
         ("last heard", show::ago(device.last_heard)),
     ];
     let about = [("tags", device.tags.join(", ")), ("description", d.description.clone())];
     lines.extend(about.into_iter().filter(|(_, text)| !text.is_empty()));
     let versions = [("hardware", &d.hardware), ("firmware", &d.firmware)];
     lines.extend(versions.into_iter().filter_map(|(name, version)| Some((name, version.clone()?))));
-    if let Some(rhythm_s) = device.rhythm_s {
-        lines.push(("rhythm", format!("every {rhythm_s:.0} s")));
+    if let Some(usual_interval_s) = device.usual_interval_s {
+        lines.push(("rhythm", format!("every {usual_interval_s:.0} s")));
     }
     if let Some(refusal) = &device.refusal {
         lines.push(("refused", format!("{} ({})", refusal.why, show::ago(Some(refusal.time)))));

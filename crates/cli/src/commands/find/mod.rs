@@ -11,6 +11,6 @@ pub async fn run(client: &Client, out: &Out, text: String) -> Result<()> {
     let none = "Nothing has that in its name, its EUI, its address or its tags.";
     out.list(&found, none, &["WHAT", "NAME", "EUI", "ABOUT", "LAST HEARD"], |f| {
         let name = f.name.clone().unwrap_or_else(|| "–".into());
-        vec![f.kind.words().into(), name, f.eui.to_string(), f.about.clone(), show::ago(f.last_heard)]
+        vec![f.kind.label().into(), name, f.eui.to_string(), f.about.clone(), show::ago(f.last_heard)]
     })
 }

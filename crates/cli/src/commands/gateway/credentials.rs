@@ -51,7 +51,7 @@ pub async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
         "{} is the connection kit of {}, which calls by {}.",
         path.display(),
         gateway.name,
-        gateway.protocol.words()
+        gateway.protocol.label()
     ))?;
     let secret = if gateway.protocol == Protocol::Udp { "" } else { " The key in it cannot be shown again." };
     out.line(format!("Its sheet, read-me-first.txt, says what goes where.{secret}"))
@@ -68,7 +68,7 @@ pub async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
             c.id.clone(),
             c.purpose.name().into(),
             c.kind.name().into(),
-            credential::state(c, now).words().into(),
+            credential::state(c, now).label().into(),
             day(c.added_at),
             day(c.expires_at),
             show::ago(c.last_used),
@@ -128,7 +128,7 @@ pub async fn endings(client: &Client, out: &Out) -> Result<()> {
             e.gateway.to_string(),
             e.credential.purpose.name().into(),
             e.credential.kind.name().into(),
-            credential::state(&e.credential, now).words().into(),
+            credential::state(&e.credential, now).label().into(),
             day(e.credential.expires_at),
             next.into(),
         ]
@@ -146,7 +146,7 @@ pub async fn events(client: &Client, out: &Out, eui: &str, limit: u32) -> Result
     }
     for event in page.items {
         let from = event.address.map(|address| format!(" (from {address})")).unwrap_or_default();
-        out.line(format!("{}  {:<12}  {}{from}", show::clock(event.time), event.kind.words(), event.text))?;
+        out.line(format!("{}  {:<12}  {}{from}", show::clock(event.time), event.kind.label(), event.text))?;
         if let Some(next) = event.next {
             out.line(format!("{:41}Next: {next}", ""))?;
         }

@@ -64,7 +64,7 @@ fn show(out: &Out, outcome: &ImportOutcome) -> Result<()> {
         let why = row.problem.as_ref().map(ToString::to_string).unwrap_or_default();
         let fate = match row.fate {
             Fate::Held => "held back, as others cannot be",
-            fate => fate.words(),
+            fate => fate.label(),
         };
         vec![row.line.to_string(), row.eui.clone(), row.name.clone(), fate.into(), why]
     })

@@ -17,12 +17,12 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
             vec![
                 g.name.clone(),
                 g.eui.to_string(),
-                g.state.words().into(),
+                g.state.label().into(),
                 show::ago(g.last_heard),
                 g.frames.to_string(),
                 g.airtime.iter().map(|band| band.frames).sum::<u32>().to_string(),
                 headroom(g),
-                g.protocol.words().into(),
+                g.protocol.label().into(),
                 address(g),
             ]
         },

@@ -36,10 +36,10 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
     vec![
         ("eui", g.eui.to_string()),
         ("name", g.name.clone()),
-        ("state", g.state.words().into()),
+        ("state", g.state.label().into()),
         ("last heard", show::ago(g.last_heard)),
         ("address", address(g)),
-        ("calls by", g.protocol.words().into()),
+        ("calls by", g.protocol.label().into()),
         ("taken from", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
         ("delay", g.delay.map_or("not measured yet".into(), delay)),
         ("software", g.software.as_ref().map_or("not known".into(), software)),

@@ -15,7 +15,7 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
         vec![
             s.eui.to_string(),
             s.address.clone(),
-            s.protocol.words().into(),
+            s.protocol.label().into(),
             show::ago(Some(s.first_heard)),
             show::ago(Some(s.last_heard)),
             s.frames_turned_away.to_string(),

@@ -12,7 +12,7 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
     out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER", "FROM"], |m| {
         let decoder = match (&m.flaw, &m.about.decoder) {
             (Some(_), _) => "flawed, not used",
-            (None, Some(_)) => m.about.decoder_kind.words(),
+            (None, Some(_)) => m.about.decoder_kind.label(),
             (None, None) => "none",
         };
         let edited = if m.edited.is_empty() { "" } else { ", edited here" };

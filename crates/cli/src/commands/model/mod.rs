@@ -20,7 +20,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
     let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
     let units: Vec<_> =
         m.about.readings.iter().map(|(name, rule)| format!("{name} {}", rule::in_words(rule))).collect();
-    let versions: Vec<_> = m.about.versions.iter().map(api::model::ModelVersion::words).collect();
+    let versions: Vec<_> = m.about.versions.iter().map(api::model::ModelVersion::label).collect();
     let mut lines = vec![
         ("model", m.slug.clone()),
         ("maker", m.about.maker.clone()),
@@ -31,7 +31,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
             "decoder",
             m.about.decoder.as_ref().map_or_else(
                 || "none".into(),
-                |d| format!("{}, {} lines", m.about.decoder_kind.words(), d.lines().count()),
+                |d| format!("{}, {} lines", m.about.decoder_kind.label(), d.lines().count()),
             ),
         ),
         ("of their own", versions.join("; ")),

@@ -33,7 +33,7 @@ pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
         ("port", i.port.to_string()),
         ("payload", show::pairs(&i.payload)),
         ("confirmed", if i.confirmed { "yes" } else { "no" }.into()),
-        ("state", i.state.words().into()),
+        ("state", i.state.label().into()),
         ("note", note(i.note.as_deref(), i.expected_at)),
     ];
     lines.extend(i.expires_at.map(|at| ("given up", show::clock(at))));
@@ -67,7 +67,7 @@ pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
             i.id.clone(),
             i.port.to_string(),
             i.payload.clone(),
-            i.state.words().into(),
+            i.state.label().into(),
             i.attempts.to_string(),
             show::ago(Some(i.added_at)),
             note(i.note.as_deref(), i.expected_at),

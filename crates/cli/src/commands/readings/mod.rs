@@ -42,7 +42,7 @@ async fn now(client: &Client, out: &Out, device: &str) -> Result<()> {
             format!("{} to {}, mean {}", short(day.least), short(day.most), short(day.mean))
         });
         let age = show::ago(Some(r.time));
-        vec![r.name.clone(), r.reading.to_string(), age, freshness, day, r.kind.words().into()]
+        vec![r.name.clone(), r.reading.to_string(), age, freshness, day, r.kind.label().into()]
     })?;
     if !out.json {
         for doubt in readings.iter().filter_map(|reading| reading.doubt.as_ref()) {

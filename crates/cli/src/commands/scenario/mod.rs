@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use agent::kit::Kit;
 use anyhow::{Context as _, Result};
 use api::device::DeviceDetail;
 use api::fleet::Fleet;
@@ -17,7 +18,6 @@ use api::model::Model;
 use api::problem::Problem;
 use domain::input;
 use lorawan::Eui64;
-use relay::kit::Kit;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use simulator::device::Downlink;

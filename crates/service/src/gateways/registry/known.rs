@@ -123,8 +123,8 @@ impl Known {
         if self.protocol != protocol {
             let text = format!(
                 "It calls by {}, and is registered for {}. Its frames are not taken twice.",
-                protocol.words(),
-                self.protocol.words()
+                protocol.label(),
+                self.protocol.label()
             );
             let next = "Either stop the other program on the gateway, or change how it is registered to call.";
             return Some(GatewayEventDraft::new(Refused, text).next(next));

@@ -174,7 +174,7 @@ mod tests {
                 firmware: None,
                 region: Region::Eu868,
                 last_heard: None,
-                rhythm_s: None,
+                usual_interval_s: None,
             });
         }
         directory

@@ -49,7 +49,7 @@ pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
         region: row.region,
         state,
         last_heard: row.last_heard,
-        rhythm_s: row.rhythm_s,
+        usual_interval_s: row.usual_interval_s,
         refusal: row.refusal,
         tags: row.tags,
         disabled: row.disabled,
@@ -184,7 +184,7 @@ pub async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<D
 
 /// How often a device is expected to send, in seconds.
 pub fn expected_s(row: &DeviceRow) -> Option<f64> {
-    row.whole_radio.uplink_interval_s.map(f64::from).or(row.rhythm_s)
+    row.whole_radio.uplink_interval_s.map(f64::from).or(row.usual_interval_s)
 }
 
 fn session(session: &engine::Session) -> Session {

@@ -132,7 +132,7 @@ pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): J
         model: None,
         region: new.region,
         last_heard: None,
-        rhythm_s: None,
+        usual_interval_s: None,
     });
     let row = row(&app, &estate, identity.group).await?;
     estate.audit().object(format!("group {} ({})", row.name, identity.group));

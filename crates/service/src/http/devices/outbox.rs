@@ -55,7 +55,7 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
         class: joined.then(|| wire_class(status.class)),
         last_heard: row.last_heard,
         // What it does counts more than what it is expected to do.
-        interval_s: row.rhythm_s.or_else(|| expected_s(&row)),
+        interval_s: row.usual_interval_s.or_else(|| expected_s(&row)),
         held_until: status.held_until.and_then(time),
         ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
     };
@@ -302,7 +302,7 @@ pub async fn place_in_outbox(
 
 fn no_longer_waits(item: &OutboxItem) -> Refusal {
     let problem = Problem::new(409, "not_waiting", "It no longer waits in the outbox");
-    Refusal(problem.detail(format!("its state is: {}", item.state.words())))
+    Refusal(problem.detail(format!("its state is: {}", item.state.label())))
 }
 
 /// Takes a downlink out of the outbox, if it has not been sent yet.

@@ -123,7 +123,7 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
             firmware: device.firmware.clone(),
             region: device.region,
             last_heard: None,
-            rhythm_s: None,
+            usual_interval_s: None,
         });
     }
     let euis: Vec<Eui64> = devices.iter().map(|device| device.dev_eui).collect();

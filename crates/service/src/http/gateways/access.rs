@@ -177,7 +177,7 @@ pub async fn make_kit(
         Refusal(Problem::new(500, "not_made", "The kit could not be packed; the service's log says why"))
     })?;
     app.gateway_services.credentials.add(&fresh.iter().collect::<Vec<_>>()).await?;
-    tell(&app, eui, format!("A connection kit for {} was made.", row.gateway.protocol.words()));
+    tell(&app, eui, format!("A connection kit for {} was made.", row.gateway.protocol.label()));
     let name = format!("attachment; filename=\"connection-kit-{eui}.zip\"");
     let headers = [
         (header::CONTENT_TYPE, "application/zip".to_owned()),

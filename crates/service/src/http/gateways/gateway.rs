@@ -293,7 +293,7 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
         (before.description != after.description).then(|| "description".to_owned()),
         say("region", &|g| g.region.name().into()),
         say("channels", &|g| g.channels.to_string()),
-        say("protocol", &|g| g.protocol.words().into()),
+        say("protocol", &|g| g.protocol.label().into()),
         say("datagrams taken from", &source),
         say("position", &place),
         say("altitude", &|g| g.altitude_m.map_or("not set".into(), |m| format!("{m} m"))),

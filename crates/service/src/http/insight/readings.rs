@@ -59,7 +59,7 @@ pub async fn list_readings(
             )
         });
         DeviceReading {
-            freshness: freshness(now - row.time, row.interval_s, device.rhythm_s),
+            freshness: freshness(now - row.time, row.interval_s, device.usual_interval_s),
             day: day.map(|day| Day {
                 least: day.least,
                 mean: day.sum / day.count.max(1) as f64,

@@ -1,15 +1,15 @@
 <script lang="ts">
   import { page } from "$app/state";
   import { api, say, type Doubt, type Model, type ReadingRule, type TestPayload, type Tried, type TriedUplink } from "#lib/api.ts";
-  import Bytes from "#lib/parts/Bytes.svelte";
-  import DecodeAnew from "#lib/parts/DecodeAnew.svelte";
-  import Editions from "#lib/parts/Editions.svelte";
-  import Editor from "#lib/parts/Editor.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import ReadingRules from "#lib/parts/ReadingRules.svelte";
-  import TriedUplinks from "#lib/parts/TriedUplinks.svelte";
+  import Bytes from "#lib/components/common/Bytes.svelte";
+  import DecodeAnew from "#lib/components/model/DecodeAnew.svelte";
+  import Editions from "#lib/components/model/Editions.svelte";
+  import Editor from "#lib/components/model/Editor.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import ReadingRules from "#lib/components/model/ReadingRules.svelte";
+  import TriedUplinks from "#lib/components/model/TriedUplinks.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { DECODERS, versionWords } from "#lib/words.ts";
+  import { DECODERS, versionWords } from "#lib/format.ts";
 
   type Kind = keyof typeof DECODERS;
   const EMPTY = "function decodeUplink(input) {\n  return { data: {} };\n}\n";

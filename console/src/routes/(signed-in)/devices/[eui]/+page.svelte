@@ -2,21 +2,21 @@
   import { page } from "$app/state";
   import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Agreement from "#lib/parts/Agreement.svelte";
-  import Conditions from "#lib/parts/Conditions.svelte";
-  import DeviceKeys from "#lib/parts/DeviceKeys.svelte";
-  import DeviceReadings from "#lib/parts/DeviceReadings.svelte";
-  import DeviceRadio from "#lib/parts/DeviceRadio.svelte";
-  import DeviceSettings from "#lib/parts/DeviceSettings.svelte";
-  import Airtime from "#lib/parts/Airtime.svelte";
-  import Findings from "#lib/parts/Findings.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import Outbox from "#lib/parts/Outbox.svelte";
-  import Rehearse from "#lib/parts/Rehearse.svelte";
-  import Row from "#lib/parts/Row.svelte";
-  import State from "#lib/parts/State.svelte";
+  import Agreement from "#lib/components/device/Agreement.svelte";
+  import Conditions from "#lib/components/common/Conditions.svelte";
+  import DeviceKeys from "#lib/components/device/DeviceKeys.svelte";
+  import DeviceReadings from "#lib/components/device/DeviceReadings.svelte";
+  import DeviceRadio from "#lib/components/device/DeviceRadio.svelte";
+  import DeviceSettings from "#lib/components/device/DeviceSettings.svelte";
+  import Airtime from "#lib/components/airtime/Airtime.svelte";
+  import Findings from "#lib/components/common/Findings.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import Outbox from "#lib/components/device/Outbox.svelte";
+  import Rehearse from "#lib/components/device/Rehearse.svelte";
+  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+  import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, withNews } from "#lib/words.ts";
+  import { ago, grouped, moment, withNews } from "#lib/format.ts";
 
   const SHOWN = 25;
   const eui = $derived(page.params.eui ?? "");
@@ -85,7 +85,7 @@
     {:else}
       <span>never heard</span>
     {/if}
-    {#if device.rhythm_s}<span class="text-base-content/75">usually every {Math.round(device.rhythm_s)} s</span>{/if}
+    {#if device.usual_interval_s}<span class="text-base-content/75">usually every {Math.round(device.usual_interval_s)} s</span>{/if}
   </div>
 
   {#if why}<Findings findings={why.findings} />{/if}
@@ -166,7 +166,7 @@
     {:else}
       <ul class="border-t border-base-300">
         {#each shown as message, i (message.id)}
-          <Row {message} named={false} fresh={i === 0 && news > 0} rehearse={(id) => { again = id; document.getElementById("rehearse")?.scrollIntoView({ block: "center" }); }} />
+          <MessageRow {message} named={false} fresh={i === 0 && news > 0} rehearse={(id) => { again = id; document.getElementById("rehearse")?.scrollIntoView({ block: "center" }); }} />
         {/each}
       </ul>
     {/if}

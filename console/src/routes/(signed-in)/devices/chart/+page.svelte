@@ -2,9 +2,9 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type Chart, type Device, type DeviceReading } from "#lib/api.ts";
-  import LineChart from "#lib/parts/LineChart.svelte";
+  import LineChart from "#lib/components/common/LineChart.svelte";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   const HOUR = 3_600_000;

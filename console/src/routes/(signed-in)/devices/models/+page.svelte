@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, say, type CatalogueOutcome, type CatalogueSource, type Model } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, DECODERS, versionWords } from "#lib/words.ts";
+  import { ago, DECODERS, versionWords } from "#lib/format.ts";
 
   const FATES = { new: "new", updated: "updated", same: "the same", bad: "not usable", taken: "name taken", gone: "gone there" };
   const TONES = { new: "text-success", updated: "text-primary", same: "text-base-content/75", bad: "text-error", taken: "text-warning", gone: "text-warning" };

@@ -1,11 +1,11 @@
 <script lang="ts">
   import { api, say, type ChangeEffect, type RadioSettings, type StoredProfile } from "#lib/api.ts";
-  import Effect from "#lib/parts/Effect.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import RadioFields from "#lib/parts/RadioFields.svelte";
-  import RegionSelect from "#lib/parts/RegionSelect.svelte";
+  import Effect from "#lib/components/common/Effect.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import RadioFields from "#lib/components/device/RadioFields.svelte";
+  import RegionSelect from "#lib/components/common/RegionSelect.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago } from "#lib/words.ts";
+  import { ago } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
 
   let profiles = $state<StoredProfile[] | null>(null);

@@ -2,16 +2,16 @@
   import { page } from "$app/state";
   import { api, say, type Gateway, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Airtime from "#lib/parts/Airtime.svelte";
-  import GatewayAccess from "#lib/parts/GatewayAccess.svelte";
-  import GatewayEvents from "#lib/parts/GatewayEvents.svelte";
-  import GatewayForm from "#lib/parts/GatewayForm.svelte";
-  import GatewayReception from "#lib/parts/GatewayReception.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import Row from "#lib/parts/Row.svelte";
-  import State from "#lib/parts/State.svelte";
+  import Airtime from "#lib/components/airtime/Airtime.svelte";
+  import GatewayAccess from "#lib/components/gateway/GatewayAccess.svelte";
+  import GatewayEvents from "#lib/components/gateway/GatewayEvents.svelte";
+  import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
+  import GatewayReception from "#lib/components/gateway/GatewayReception.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+  import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, PROTOCOLS, withNews } from "#lib/words.ts";
+  import { ago, grouped, moment, PROTOCOLS, withNews } from "#lib/format.ts";
 
   const SHOWN = 15;
   /** Of the estate's last messages, those that went through this gateway are shown. */
@@ -177,7 +177,7 @@
     <p class="text-base-content/75">None lately.</p>
   {:else}
     <ul class="border-t border-base-300">
-      {#each messages as message (message.id)}<Row {message} />{/each}
+      {#each messages as message (message.id)}<MessageRow {message} />{/each}
     </ul>
   {/if}
 {:else if !problem}

@@ -2,10 +2,10 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type AuditEntry, type AuditKind } from "#lib/api.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import PeopleTabs from "#lib/parts/PeopleTabs.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { moment } from "#lib/words.ts";
+  import { moment } from "#lib/format.ts";
 
   const KINDS: Record<AuditKind, { sign: string; word: string; tone: string }> = {
     change: { sign: "✎", word: "change", tone: "text-primary" },

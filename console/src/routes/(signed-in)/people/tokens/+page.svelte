@@ -1,12 +1,12 @@
 <script lang="ts">
   import { api, say, type AccessToken, type Right, type RightAbout, type Scope } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import PeopleTabs from "#lib/parts/PeopleTabs.svelte";
-  import ShownOnce from "#lib/parts/ShownOnce.svelte";
-  import { premises } from "#lib/premises.svelte.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
+  import ShownOnce from "#lib/components/common/ShownOnce.svelte";
+  import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day, scopeWords } from "#lib/words.ts";
+  import { ago, day, scopeWords } from "#lib/format.ts";
 
   let tokens = $state<AccessToken[]>([]);
   let table = $state<RightAbout[]>([]);
@@ -34,7 +34,7 @@
 
   $effect(() => {
     void load();
-    void premises.load();
+    void estateOptions.load();
   });
 
   async function make(event: SubmitEvent) {
@@ -83,7 +83,7 @@
     {#if reaches === "fleet"}
       <label>
         <span class="block text-sm text-base-content/75">Fleet</span>
-        <select class="select w-44" name="fleet" bind:value={fleet} required>{#each premises.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
+        <select class="select w-44" name="fleet" bind:value={fleet} required>{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
       </label>
     {:else if reaches === "device"}
       <label>

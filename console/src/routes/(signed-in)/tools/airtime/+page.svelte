@@ -2,10 +2,10 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type AirtimeTable } from "#lib/api.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import RegionSelect from "#lib/parts/RegionSelect.svelte";
-  import State from "#lib/parts/State.svelte";
-  import { duration } from "#lib/words.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+  import State from "#lib/components/common/State.svelte";
+  import { duration } from "#lib/format.ts";
 
   let table = $state<AirtimeTable | null>(null);
   let problem = $state("");

@@ -2,9 +2,9 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type FrameField, type FrameReport } from "#lib/api.ts";
-  import Notice from "#lib/parts/Notice.svelte";
-  import RegionSelect from "#lib/parts/RegionSelect.svelte";
-  import State from "#lib/parts/State.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+  import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
 
   // The frame stands in the address; keys never do.

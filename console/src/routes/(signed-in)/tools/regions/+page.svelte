@@ -1,6 +1,6 @@
 <script lang="ts">
   import { api, say, type RegionSummary } from "#lib/api.ts";
-  import Notice from "#lib/parts/Notice.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
 
   let regions = $state<RegionSummary[] | null>(null);
   let problem = $state("");

@@ -2,10 +2,10 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type ChannelInfo, type RegionDetail } from "#lib/api.ts";
-  import Band from "#lib/parts/Band.svelte";
-  import Notice from "#lib/parts/Notice.svelte";
-  import RegionSelect from "#lib/parts/RegionSelect.svelte";
-  import { runs, span } from "#lib/words.ts";
+  import Band from "#lib/components/airtime/Band.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+  import { runs, span } from "#lib/format.ts";
 
   const name = $derived(page.params.name ?? "");
   let region = $state<RegionDetail | null>(null);

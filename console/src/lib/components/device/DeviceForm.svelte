@@ -1,0 +1,206 @@
+<!-- Registers a device by hand: what is typed is read back, with what gives pause, before anything is written. -->
+<script lang="ts">
+  import { goto } from "$app/navigation";
+  import { api, say, type DeviceStranger, type ReadBack } from "#lib/api.ts";
+  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { grouped } from "#lib/format.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+
+  /** How soon after the last key it is read back. */
+  const PAUSE_MS = 350;
+
+  let { done, adopted = null }: { done: () => void; adopted?: DeviceStranger | null } = $props();
+
+  // The form is made anew for another stranger.
+  // svelte-ignore state_referenced_locally
+  let form = $state({ label: "", dev_eui: adopted?.dev_eui ?? "", join_eui: adopted?.join_eui ?? "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: adopted?.region ?? "", tags: "", dev_addr: "", nwk_s_key: "", app_s_key: "" });
+  let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
+  let readBack = $state<ReadBack | null>(null);
+  let problem = $state("");
+  let asked = 0;
+
+  const fleet = $derived(estateOptions.fleets.find((f) => f.slug === form.fleet));
+  const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && given());
+
+  /** Whether what the device is to be known by is there. */
+  function given() {
+    if (keys === "entered") return form.app_key.trim() !== "";
+    return keys !== "session_entered" || [form.dev_addr, form.nwk_s_key, form.app_s_key].every((text) => text.trim() !== "");
+  }
+
+  function body() {
+    const made = keys === "entered" ? form.app_key : keys;
+    const personal = keys === "session" || keys === "session_entered";
+    const made_up = { dev_addr: "generate", nwk_s_key: "generate", app_s_key: "generate" };
+    const { dev_addr, nwk_s_key, app_s_key } = keys === "session" ? made_up : form;
+    return {
+      label: form.label || null,
+      dev_eui: form.dev_eui,
+      join_eui: form.join_eui,
+      app_key: personal ? null : made,
+      nwk_key: (keys === "entered" && form.nwk_key) || null,
+      personal: personal ? { dev_addr, nwk_s_key, app_s_key } : null,
+      name: form.name,
+      fleet: form.fleet,
+      model: form.model || null,
+      profile: form.profile || null,
+      region: form.region || null,
+      tags: form.tags.split(/[\s,]+/).filter(Boolean),
+    };
+  }
+
+  // Each change is looked at once the typing pauses; an answer to an older one is not shown.
+  $effect(() => {
+    const wanted = body();
+    asked += 1;
+    const mine = asked;
+    if (!complete) {
+      [readBack, problem] = [null, ""];
+      return;
+    }
+    const timer = setTimeout(async () => {
+      const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/check", { params: { path: { estate: session.estate } }, body: wanted });
+      if (mine !== asked) return;
+      readBack = data ?? null;
+      problem = data ? "" : say(error);
+    }, PAUSE_MS);
+    return () => clearTimeout(timer);
+  });
+
+  $effect(() => {
+    void estateOptions.load();
+  });
+
+  let reading = $state(false);
+  async function readPhoto(photo: File | undefined) {
+    if (!photo) return;
+    reading = true;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/labels/read", {
+      params: { path: { estate: session.estate } },
+      // The picture goes as it is.
+      body: photo as never,
+      bodySerializer: (body: unknown) => body as never,
+      headers: { "content-type": "application/octet-stream" },
+    });
+    reading = false;
+    problem = data ? "" : say(error);
+    if (data) [form.label, form.dev_eui, form.join_eui] = [data.code, "", ""];
+  }
+
+  async function register(event: SubmitEvent) {
+    event.preventDefault();
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices", { params: { path: { estate: session.estate } }, body: body() });
+    problem = data ? "" : say(error);
+    if (!data) return;
+    done();
+    await goto(`/devices/${data.dev_eui}`);
+  }
+</script>
+
+<form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
+  <h2 class="mb-2">{adopted ? "Adopt a device: its EUIs and region are those that were heard" : "Register a device"}</h2>
+  <div class="flex flex-wrap items-end gap-3">
+    <label class="w-full">
+      <span class="block text-sm text-base-content/75">The code on its label (LW:D0:…), pasted or scanned; or below what is printed beside it</span>
+      <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
+      <input class="input w-full max-w-xl font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Or a photo of it</span>
+      <input class="file-input w-64" type="file" name="photo" accept="image/jpeg,image/png,image/webp" onchange={(e) => readPhoto(e.currentTarget.files?.[0])} />
+    </label>
+    {#if reading}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
+    <label>
+      <span class="block text-sm text-base-content/75">DevEUI, as on the label</span>
+      <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required={!form.label} autocomplete="off" spellcheck="false" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">JoinEUI (AppEUI)</span>
+      <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required={!form.label} autocomplete="off" spellcheck="false" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Fleet</span>
+      <select class="select w-44" name="fleet" bind:value={form.fleet} required>
+        <option value="" disabled>choose</option>
+        {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Name</span>
+      <input class="input w-44" name="name" bind:value={form.name} maxlength="80" placeholder="its DevEUI" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Keys</span>
+      <select class="select w-56" name="keys" bind:value={keys}>
+        <option value="entered">AppKey as on the label</option>
+        <option value="generate">AppKey made up here</option>
+        <option value="fleet" disabled={!fleet?.has_default_key}>the fleet's AppKey</option>
+        <option value="session">ABP, session made up here</option>
+        <option value="session_entered">ABP, session entered</option>
+      </select>
+    </label>
+    {#if keys === "entered"}
+      <label>
+        <span class="block text-sm text-base-content/75">AppKey</span>
+        <input class="input w-96 max-w-full font-mono" name="app_key" type="password" bind:value={form.app_key} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">NwkKey, of 1.1 only</span>
+        <input class="input w-64 font-mono" name="nwk_key" type="password" bind:value={form.nwk_key} autocomplete="off" spellcheck="false" />
+      </label>
+    {/if}
+    {#if keys === "session_entered"}
+      <label>
+        <span class="block text-sm text-base-content/75">DevAddr</span>
+        <input class="input w-32 font-mono" name="dev_addr" bind:value={form.dev_addr} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">NwkSKey</span>
+        <input class="input w-96 max-w-full font-mono" name="nwk_s_key" type="password" bind:value={form.nwk_s_key} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">AppSKey</span>
+        <input class="input w-96 max-w-full font-mono" name="app_s_key" type="password" bind:value={form.app_s_key} autocomplete="off" spellcheck="false" />
+      </label>
+    {/if}
+    <label>
+      <span class="block text-sm text-base-content/75">Model</span>
+      <select class="select w-44" name="model" bind:value={form.model}>
+        <option value="">none</option>
+        {#each estateOptions.models as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Radio profile</span>
+      <select class="select w-44" name="profile" bind:value={form.profile} onchange={() => (form.region = "")}>
+        <option value="">none</option>
+        {#each estateOptions.profiles as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    {#if !form.profile}
+      <label>
+        <span class="block text-sm text-base-content/75">Region</span>
+        <RegionSelect value={form.region} choose={(chosen) => (form.region = chosen)} none="EU868" width="w-32" />
+      </label>
+    {/if}
+    <label>
+      <span class="block text-sm text-base-content/75">Tags</span>
+      <input class="input w-44" name="tags" bind:value={form.tags} placeholder="pier north" autocomplete="off" />
+    </label>
+    <button class="btn btn-primary" disabled={!complete}>Register</button>
+  </div>
+  {#if readBack}
+    <div class="mt-3 rounded-field bg-base-200 p-3" data-read-back>
+      <p>
+        Read as DevEUI <span class="font-mono">{grouped(readBack.dev_eui)}</span>, JoinEUI <span class="font-mono">{grouped(readBack.join_eui)}</span>:
+        {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version}, class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
+      </p>
+      {#each readBack.warnings as warning (warning)}
+        <p class="mt-1 border-l-4 border-warning pl-2"><b>Look again:</b> {warning}</p>
+      {/each}
+    </div>
+  {/if}
+  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+</form>

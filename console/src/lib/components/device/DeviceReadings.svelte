@@ -1,0 +1,50 @@
+<!-- A device's readings as they are now. -->
+<script lang="ts">
+  import { api, type DeviceReading } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, duration, value } from "#lib/format.ts";
+
+  let { eui, model, news }: { eui: string; model: string | null | undefined; news: number } = $props();
+  let readings = $state<DeviceReading[] | null>(null);
+  const chart = (names: string[]) => `/devices/chart?${names.map((name) => `line=${eui}~${encodeURIComponent(name)}`).join("&")}`;
+  const numbers = $derived((readings ?? []).filter((reading) => typeof reading.value === "number" && reading.kind !== "position").map((reading) => reading.name));
+  const short = (n: number) => String(Math.round(n * 1000) / 1000);
+
+  $effect(() => {
+    void news;
+    void api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path: { estate: session.estate, eui } } }).then(({ data }) => (readings = data ?? readings));
+  });
+</script>
+
+<section class="rounded-box border border-base-300 p-4">
+  <div class="mb-2 flex flex-wrap items-baseline gap-4">
+    <h2>Readings</h2>
+    {#if numbers.length > 0}<a class="link text-sm" href={chart(numbers.slice(0, 6))}>over time</a>{/if}
+    {#if model}<a class="link text-sm" href="/decoders/{model}">workbench</a>{/if}
+  </div>
+  {#if readings?.length === 0}
+    <p class="text-base-content/75">{model ? "None yet: they come with its first decoded uplink." : "It has no model, so its payloads are not decoded."}</p>
+  {:else if readings}
+    <dl class="grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-3">
+      {#each readings as reading (reading.name)}
+        {#key reading.time}
+          <div class="rounded-field px-2 py-1 {news ? 'arrived' : ''}" data-reading={reading.name}>
+            <dt class="text-sm text-base-content/75"><a class="link-hover" href={chart([reading.name])}>{reading.name.replaceAll("_", " ")}</a></dt>
+            <dd class="text-xl font-semibold tabular-nums">
+              {value(reading)} <span class="text-base font-normal text-base-content/75">{reading.word ? "" : (reading.unit ?? "")}</span>
+            </dd>
+            <dd class="text-sm {reading.freshness === 'overdue' ? 'text-warning' : 'text-base-content/75'}">
+              {ago(reading.time, live.now)}{#if reading.interval_s && reading.freshness === "now_and_then"}, comes about every {duration(Math.round(reading.interval_s))}{:else if reading.interval_s && reading.freshness === "overdue"}, overdue: usually every {duration(Math.round(reading.interval_s))}{/if}
+            </dd>
+            {#if reading.kind === "total"}<dd class="text-sm text-base-content/75">running total{reading.raw != null ? `, its device says ${short(reading.raw)}` : ""}</dd>
+            {:else if reading.day && reading.day.count > 1 && reading.kind === "measured"}<dd class="text-sm text-base-content/75">day: {short(reading.day.least)} to {short(reading.day.most)}</dd>{/if}
+          </div>
+        {/key}
+      {/each}
+    </dl>
+    {#each readings.filter((reading) => reading.doubt) as { name, doubt } (name)}
+      <p class="mt-2 border-l-4 border-warning/60 pl-3" data-doubt><span class="font-medium text-warning">!</span> <b>{name}</b>: {doubt?.seen}. <b>{doubt?.question}</b> {#if model}<a class="link" href="/decoders/{model}">Say what it means</a>{/if}</p>
+    {/each}
+  {/if}
+</section>

@@ -1,0 +1,130 @@
+<!-- What is told of a device, and what it stands on; its session, and its end. -->
+<script lang="ts">
+  import { goto } from "$app/navigation";
+  import { api, say, type DeviceDetail, type DeviceChange } from "#lib/api.ts";
+  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+
+  type Ask = "forget" | "remove";
+  let { device, done }: { device: DeviceDetail; done: () => void } = $props();
+
+  let form = $state({ name: "", fleet: "", model: "", profile: "", description: "", hardware: "", firmware: "", tags: "" });
+  let problem = $state("");
+  let saved = $state(false);
+  let asking = $state<Ask | null>(null);
+  const path = $derived({ estate: session.estate, eui: device.dev_eui });
+
+  // News of a device must not undo what is being typed: the fields follow only when it is another one.
+  let filled = "";
+  /** What the form was filled from: a change by somebody else meanwhile is not undone. */
+  let revision = "";
+  $effect(() => {
+    if (filled === device.dev_eui) return;
+    filled = device.dev_eui;
+    revision = device.revision ?? "";
+    const { name, fleet, model, profile, description, hardware, firmware, tags } = device;
+    form = { name, fleet, model: model ?? "", profile: profile ?? "", description, hardware: hardware ?? "", firmware: firmware ?? "", tags: tags.join(" ") };
+  });
+
+  $effect(() => {
+    void estateOptions.load();
+  });
+
+  async function change(body: DeviceChange) {
+    const { data, error } = await api.PATCH("/api/v1/estates/{estate}/devices/{eui}", { params: { path }, body, headers: { "If-Match": revision } });
+    problem = data ? "" : say(error);
+    saved = Boolean(data);
+    if (!data) return;
+    revision = data.revision ?? "";
+    done();
+  }
+
+  function save(event: SubmitEvent) {
+    event.preventDefault();
+    void change({ ...form, tags: form.tags.split(/[\s,]+/).filter(Boolean) });
+  }
+
+  async function go() {
+    const what = asking;
+    asking = null;
+    const params = { params: { path } };
+    const { error } =
+      what === "remove"
+        ? await api.DELETE("/api/v1/estates/{estate}/devices/{eui}", params)
+        : await api.DELETE("/api/v1/estates/{estate}/devices/{eui}/session", params);
+    problem = error ? say(error) : "";
+    if (error) return;
+    if (what === "remove") await goto("/devices");
+    else done();
+  }
+</script>
+
+<section class="rounded-box border border-base-300 p-4" data-settings>
+  <h2 class="mb-2">Registered as</h2>
+  <form class="flex flex-wrap items-end gap-3" onsubmit={save} oninput={() => (saved = false)}>
+    <label>
+      <span class="block text-sm text-base-content/75">Name</span>
+      <input class="input input-sm w-40" name="name" bind:value={form.name} required maxlength="80" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Fleet</span>
+      <select class="select select-sm w-40" name="fleet" bind:value={form.fleet}>
+        {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Model</span>
+      <select class="select select-sm w-40" name="model" bind:value={form.model}>
+        <option value="">none</option>
+        {#each estateOptions.models as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Radio profile</span>
+      <select class="select select-sm w-40" name="profile" bind:value={form.profile}>
+        <option value="">none</option>
+        {#each estateOptions.profiles as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
+      </select>
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Hardware</span>
+      <input class="input input-sm w-24" name="hardware" bind:value={form.hardware} maxlength="40" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Firmware</span>
+      <input class="input input-sm w-24" name="firmware" bind:value={form.firmware} maxlength="40" autocomplete="off" />
+    </label>
+    <label>
+      <span class="block text-sm text-base-content/75">Tags</span>
+      <input class="input input-sm w-40" name="tags" bind:value={form.tags} autocomplete="off" />
+    </label>
+    <label class="w-full">
+      <span class="block text-sm text-base-content/75">Description</span>
+      <input class="input input-sm w-full" name="description" bind:value={form.description} maxlength="500" autocomplete="off" />
+    </label>
+    <button class="btn btn-primary btn-sm">Save</button>
+    {#if saved}<span class="text-sm text-success" role="status">Saved.</span>{/if}
+  </form>
+  <div class="mt-3 flex flex-wrap items-center gap-2 border-t border-base-300 pt-3">
+    <button class="btn btn-sm" type="button" onclick={() => change({ disabled: !device.disabled })}>{device.disabled ? "Enable" : "Disable"}</button>
+    {#if device.session || device.next_session}<button class="btn btn-sm" type="button" onclick={() => (asking = "forget")}>End its session</button>{/if}
+    <button class="btn btn-sm" type="button" onclick={() => (asking = "remove")}>Remove</button>
+  </div>
+  {#if asking}
+    <div class="mt-3 border-l-4 border-warning pl-3" role="alertdialog" aria-label="Go on?">
+      <p>
+        {asking === "remove"
+          ? `${device.name} will be removed with its keys, its session and what waits in its outbox. Its messages stay in the history.`
+          : device.personalized
+            ? `The session of ${device.name} will begin anew, with its counters at zero: the device has to begin anew too.`
+            : `The session of ${device.name} will end: it is not heard until it has joined again.`}
+      </p>
+      <div class="mt-2 flex gap-2">
+        <button class="btn btn-sm btn-warning" type="button" onclick={go}>Go on</button>
+        <button class="btn btn-sm" type="button" onclick={() => (asking = null)}>Leave it</button>
+      </div>
+    </div>
+  {/if}
+  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+</section>

@@ -1,0 +1,198 @@
+<!-- A device's outbox: what waits and when it goes, what became of the last ones, and a form for the next. -->
+<script lang="ts">
+  import { api, say, type NewOutboxItem, type OutboxItem, type OutboxPlace, type OutboxReadBack, type TestCommand } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, expected, moment, until } from "#lib/format.ts";
+  import Bytes from "#lib/components/common/Bytes.svelte";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import State from "#lib/components/common/State.svelte";
+
+  /** `commands` are examples for the model's encoder; null if there is none. */
+  let { eui, news, commands }: { eui: string; news: number; commands: TestCommand[] | null } = $props();
+
+  /** Fetched, and those shown of the ones that are done. */
+  const [FETCHED, DONE] = [100, 5];
+  const PLACEHOLDERS = { payload: "28", payload_base64: "KA==", text: "reboot", values: '{"opening": 40}' };
+  type Form = keyof typeof PLACEHOLDERS;
+
+  let items = $state<OutboxItem[]>([]);
+  let chosen = $state<Form | null>(null);
+  // What the encoder is known to take is more than anybody guesses.
+  const form = $derived(chosen ?? (commands?.length ? "values" : "payload"));
+  let port = $state<number | null>(10);
+  let content = $state("");
+  let confirmed = $state(false);
+  let first = $state(false);
+  let expiresInS = $state(0);
+  let problem = $state("");
+  let readBack = $state<OutboxReadBack | null>(null);
+  const path = $derived({ estate: session.estate, eui });
+  const waiting = $derived(items.filter((item) => item.state === "waiting").toSorted((a, b) => (a.ahead ?? 0) - (b.ahead ?? 0)));
+  const shown = $derived([
+    ...items.filter((item) => item.state === "under_way" || item.state === "awaiting_ack"),
+    ...waiting,
+    ...items.filter((item) => !["waiting", "under_way", "awaiting_ack"].includes(item.state)).slice(0, DONE),
+  ]);
+
+  /** The downlink as the form has it; null if its values are no JSON yet. */
+  function item(): NewOutboxItem | null {
+    const about = { port, confirmed, first, expires_in_s: expiresInS || null };
+    if (form !== "values") return { ...about, [form]: content };
+    try {
+      return { ...about, values: JSON.parse(content || "{}") };
+    } catch {
+      return null;
+    }
+  }
+
+  async function load() {
+    const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path, query: { limit: FETCHED } } });
+    items = data?.items ?? items;
+  }
+
+  // What it comes to is said as one types.
+  let asked = 0;
+  $effect(() => {
+    const body = item();
+    void waiting.length;
+    const ask = ++asked;
+    if (content === "" || !body) {
+      readBack = null;
+      problem = content === "" || body ? "" : "values: that is no object of JSON yet, such as {\"opening\": 40}";
+      return;
+    }
+    const timer = setTimeout(async () => {
+      const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox/check", { params: { path }, body });
+      if (ask !== asked) return;
+      readBack = data ?? null;
+      problem = data ? "" : say(error);
+    }, 250);
+    return () => clearTimeout(timer);
+  });
+
+  function choose(command: TestCommand) {
+    content = JSON.stringify(command.values);
+    port = null;
+  }
+
+  async function add(event: SubmitEvent) {
+    event.preventDefault();
+    const body = item();
+    if (!body) return;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path }, body });
+    if (data) [content, first] = ["", false];
+    await load();
+    problem = data ? "" : say(error);
+  }
+
+  async function cancel(id: string) {
+    const { data, error } = await api.DELETE("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}", { params: { path: { ...path, id } } });
+    problem = data ? "" : say(error);
+    await load();
+  }
+
+  async function move(id: string, to: OutboxPlace) {
+    const { data, error } = await api.PUT("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}/place", { params: { path: { ...path, id } }, body: to });
+    problem = data ? "" : say(error);
+    await load();
+  }
+
+  $effect(() => {
+    void news;
+    void load();
+  });
+</script>
+
+<section class="rounded-box border border-base-300 p-4">
+  <h2 class="mb-2">Outbox</h2>
+  {#if session.may("send")}
+  <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Put a downlink in">
+    <div class="flex flex-wrap items-end gap-3">
+      <label>
+        <span class="block text-sm text-base-content/75">What to send</span>
+        <select class="select select-sm w-36" name="form" bind:value={() => form, (to) => ([chosen, content] = [to, ""])}>
+          {#if commands}<option value="values">named values</option>{/if}
+          <option value="payload">bytes in hex</option>
+          <option value="payload_base64">base64</option>
+          <option value="text">text</option>
+        </select>
+      </label>
+      <label class="min-w-40 flex-1">
+        <span class="block text-sm text-base-content/75">{form === "values" ? "Values, as JSON" : form === "text" ? "Text" : "Payload"}</span>
+        <input class="input input-sm w-full font-mono" name="payload" bind:value={content} placeholder={PLACEHOLDERS[form]} autocomplete="off" spellcheck="false" />
+      </label>
+      <label>
+        <span class="block text-sm text-base-content/75">Port</span>
+        <input class="input input-sm w-20" type="number" min="1" max="223" name="port" bind:value={port} required={form !== "values"} placeholder={form === "values" ? "auto" : ""} />
+      </label>
+    </div>
+    {#if form === "values" && commands?.length}
+      <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Commands it takes">
+        {#each commands as command (command.name)}
+          <button class="btn btn-xs" type="button" onclick={() => choose(command)}>{command.name}</button>
+        {/each}
+      </div>
+    {/if}
+    <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
+      <label class="flex items-center gap-2">
+        <input class="checkbox checkbox-sm" type="checkbox" name="confirmed" bind:checked={confirmed} /> confirmed
+      </label>
+      <label class="flex items-center gap-2">
+        <input class="checkbox checkbox-sm" type="checkbox" name="first" bind:checked={first} /> before all others
+      </label>
+      <label class="flex items-center gap-2">
+        <span class="text-sm text-base-content/75">given up</span>
+        <select class="select select-sm w-32" name="expires" bind:value={expiresInS}>
+          <option value={0}>never</option>
+          <option value={600}>after 10 min</option>
+          <option value={3600}>after 1 h</option>
+          <option value={86400}>after 1 day</option>
+          <option value={604800}>after 7 days</option>
+        </select>
+      </label>
+      <button class="btn btn-sm btn-primary ml-auto">Put in</button>
+    </div>
+    {#if readBack}
+      <p class="rounded-field bg-base-200 px-3 py-1.5 text-sm" data-outbox-check>
+        <Bytes hex={readBack.payload} /> · {readBack.length} {readBack.length === 1 ? "byte" : "bytes"} on port {readBack.port} {#if readBack.reads_as}· reads as {Object.entries(readBack.reads_as).map(([name, value]) => `${name} ${value}`).join(", ")}{/if} · it
+        {readBack.note}{readBack.expected_at ? `; ${expected(readBack.expected_at, live.now)}` : ""}
+      </p>
+      {#each readBack.warnings as warning (warning)}<p class="border-l-4 border-warning pl-2 text-sm">{warning}</p>{/each}
+    {/if}
+  </form>
+  {/if}
+  <Notice text={problem} />
+  {#if items.length === 0}
+    <p class="text-base-content/75">Nothing was ever sent to this device.</p>
+  {:else}
+    <ul class="space-y-1.5">
+      {#each shown as item (item.id)}
+        {@const at = waiting.indexOf(item)}
+        <li class="flex flex-wrap items-baseline gap-x-3" data-outbox={item.id}>
+          <State state={item.state} />
+          <span>port {item.port}</span>
+          <Bytes hex={item.payload} />
+          {#if item.confirmed}<span class="text-sm text-base-content/75">confirmed</span>{/if}
+          <span class="text-sm text-base-content/75" title={moment(item.changed_at)}>{ago(item.changed_at, live.now)}</span>
+          {#if item.state === "waiting" && session.may("send")}
+            <span class="flex gap-1">
+              {#if at > 0}<button class="btn btn-ghost btn-xs" type="button" aria-label="Earlier" title="Earlier" onclick={() => move(item.id, { before: waiting[at - 1]?.id ?? "" })}>↑</button>{/if}
+              {#if at < waiting.length - 1}
+                {@const next = waiting[at + 2]}
+                <button class="btn btn-ghost btn-xs" type="button" aria-label="Later" title="Later" onclick={() => move(item.id, next ? { before: next.id } : "last")}>↓</button>
+              {/if}
+              <button class="btn btn-ghost btn-xs" type="button" onclick={() => cancel(item.id)}>Take out</button>
+            </span>
+          {/if}
+          {#if item.note}
+            <p class="w-full pl-5 text-sm text-base-content/75">
+              {item.note}{#if item.expected_at}; <span title={moment(item.expected_at)}>{expected(item.expected_at, live.now)}</span>{/if}
+              {#if item.expires_at && item.state === "waiting"}<span title={moment(item.expires_at)}>; given up in {until(item.expires_at, live.now)}</span>{/if}
+            </p>
+          {/if}
+        </li>
+      {/each}
+    </ul>
+  {/if}
+</section>

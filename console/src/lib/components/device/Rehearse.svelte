@@ -1,0 +1,49 @@
+<!-- Bytes put through decoding and all that follows as if they had been received. -->
+<script lang="ts">
+  import { api, say, type RehearsalOutcome } from "#lib/api.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+
+  let { eui, again = $bindable(null) }: { eui: string; again?: string | null } = $props();
+  let payload = $state("");
+  let port = $state<number | null>(null);
+  let rssi = $state<number | null>(null);
+  let snr = $state<number | null>(null);
+  /** In the browser's own zone. */
+  let time = $state("");
+  let outcome = $state<RehearsalOutcome | null>(null);
+  let problem = $state("");
+  let working = $state(false);
+
+  async function go() {
+    working = true;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", {
+      params: { path: { estate: session.estate, eui } },
+      body: { payload: payload.trim() || null, again: payload.trim() ? null : again, port, rssi_dbm: rssi, snr_db: snr, time: time ? new Date(time).toISOString() : null },
+    });
+    working = false;
+    problem = data ? "" : say(error);
+    outcome = data ?? null;
+  }
+</script>
+
+<section class="rounded-box border border-base-300 p-4" id="rehearse">
+  <h2 class="mb-1">Rehearse</h2>
+  <p class="mb-2 text-sm text-base-content/80">Put bytes through decoding and all that follows as if they had been received. They are marked as rehearsed; no counter, ledger or reading is touched.</p>
+  <form class="flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void go(); }} aria-label="Rehearse">
+    <label class="min-w-40 flex-1 text-sm"><span class="block text-base-content/75">Payload{again ? ", or that of the uplink chosen" : ""}</span>
+      <input class="input input-sm w-full font-mono" name="payload" bind:value={payload} placeholder={again ? "as it was" : "01 0a ff"} required={!again} autocomplete="off" spellcheck="false" />
+    </label>
+    <label class="text-sm"><span class="block text-base-content/75">Port</span><input class="input input-sm w-20" name="port" type="number" min="1" max="223" bind:value={port} placeholder={again ? "as it was" : "1"} /></label>
+    <label class="text-sm"><span class="block text-base-content/75">RSSI, dBm</span><input class="input input-sm w-24" type="number" min="-200" max="50" step="any" bind:value={rssi} placeholder="as last" /></label>
+    <label class="text-sm"><span class="block text-base-content/75">SNR, dB</span><input class="input input-sm w-24" type="number" min="-50" max="50" step="any" bind:value={snr} placeholder="as last" /></label>
+    <label class="text-sm"><span class="block text-base-content/75">Received at</span><input class="input input-sm w-52" type="datetime-local" name="time" bind:value={time} /></label>
+    <button class="btn btn-sm" disabled={working}>Rehearse</button>
+  </form>
+  <Notice text={problem} />
+  {#if outcome}
+    <ul class="mt-2" data-rehearsal><MessageRow message={outcome.message} named={false} /></ul>
+    <p class="text-sm text-base-content/75">Went to: {outcome.went_to.join(", ")}</p>
+  {/if}
+</section>

@@ -1,0 +1,130 @@
+<!-- How a gateway gets in: its connection kit and its credentials. -->
+<script lang="ts">
+  import { api, say, type Gateway, type GatewayCredential } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, day, PROTOCOLS } from "#lib/format.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import State from "#lib/components/common/State.svelte";
+
+  let { gateway }: { gateway: Gateway } = $props();
+
+  let credentials = $state<GatewayCredential[]>([]);
+  let kind = $state<"token" | "certificate">("token");
+  let updates = $state(false);
+  let problem = $state("");
+  let done = $state("");
+  let sure = $state("");
+  const path = $derived({ estate: session.estate, eui: gateway.eui });
+  const proves = $derived(gateway.protocol !== "udp");
+
+  async function load() {
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/gateways/{eui}/credentials", { params: { path } });
+    problem = data ? "" : say(error);
+    credentials = data ?? [];
+  }
+
+  $effect(() => {
+    void gateway.eui;
+    void gateway.protocol;
+    void load();
+  });
+
+  function standing(credential: GatewayCredential): string {
+    const left_days = (Date.parse(credential.expires_at) - live.now) / 86_400_000;
+    if (credential.revoked_at) return "revoked";
+    return left_days <= 0 ? "expired" : left_days <= 30 ? "expiring" : "good";
+  }
+
+  async function makeKit() {
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/gateways/{eui}/kit", {
+      params: { path },
+      body: { kind, updates },
+      parseAs: "blob",
+    });
+    problem = data ? "" : say(error);
+    if (!data) return;
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(data as unknown as Blob);
+    link.download = `connection-kit-${gateway.eui}.zip`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+    done = `The kit is on its way to your downloads. Its sheet says what goes where${proves ? "; the key in it cannot be shown again" : ""}.`;
+    void load();
+  }
+
+  async function revoke(id: string) {
+    const { error } = await api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/credentials/{id}", { params: { path: { ...path, id } } });
+    problem = error ? say(error) : "";
+    sure = "";
+    void load();
+  }
+
+  async function replace() {
+    const { error } = await api.POST("/api/v1/estates/{estate}/gateways/{eui}/credentials/replace", { params: { path } });
+    problem = error ? say(error) : "";
+    done = error ? "" : "It is given new credentials when it next asks over CUPS.";
+    void load();
+  }
+</script>
+
+<section class="rounded-box border border-base-300 p-4" data-access>
+  <h2 class="mb-1">Connection</h2>
+  <p class="mb-3 max-w-prose text-sm text-base-content/80">
+    It calls by {PROTOCOLS[gateway.protocol]}. Its connection kit holds all it needs for that, with a sheet in plain words{proves
+      ? ", and a new credential each time"
+      : "; this protocol has no passwords"}.
+  </p>
+  <div class="flex flex-wrap items-end gap-3">
+    {#if gateway.protocol === "lns"}
+      <label>
+        <span class="block text-sm text-base-content/75">It proves itself by</span>
+        <select class="select w-40" name="kind" bind:value={kind}>
+          <option value="token">a token</option>
+          <option value="certificate">a certificate</option>
+        </select>
+      </label>
+      <label class="flex h-10 items-center gap-2">
+        <input class="checkbox checkbox-sm" type="checkbox" name="updates" bind:checked={updates} />
+        <span>fetches credentials itself (CUPS)</span>
+      </label>
+    {/if}
+    <button class="btn btn-primary" type="button" onclick={makeKit}>Make a connection kit</button>
+    {#if credentials.some((c) => c.purpose === "updates" && !c.revoked_at)}
+      <button class="btn" type="button" onclick={replace}>Replace its credentials</button>
+    {/if}
+  </div>
+  {#if done}<p class="mt-2 text-sm text-success" role="status">{done}</p>{/if}
+  {#if problem}<div class="mt-2"><Notice text={problem} /></div>{/if}
+  {#if credentials.length > 0}
+    <div class="mt-3 overflow-x-auto">
+      <table class="table table-sm">
+        <thead><tr><th>For</th><th>Kind</th><th>State</th><th>Ends</th><th class="hidden sm:table-cell">Last used</th><th></th></tr></thead>
+        <tbody>
+          {#each credentials as credential (credential.id)}
+            <tr data-credential={credential.id}>
+              <td>{credential.purpose}</td>
+              <td>{credential.kind}</td>
+              <td><State state={standing(credential)} />{#if credential.replace_asked && !credential.revoked_at}<span class="block text-xs text-base-content/75">to be replaced</span>{/if}</td>
+              <td class="whitespace-nowrap tabular-nums">{day(credential.expires_at)}</td>
+              <td class="hidden whitespace-nowrap sm:table-cell">{ago(credential.last_used, live.now)}</td>
+              <td class="text-right">
+                {#if !credential.revoked_at}
+                  {#if sure === credential.id}
+                    <span class="mr-2 text-sm">A gateway that uses it is cut off.</span>
+                    <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke it</button>
+                    <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Keep it</button>
+                  {:else}
+                    <button class="btn btn-sm" type="button" onclick={() => (sure = credential.id)}>Revoke</button>
+                  {/if}
+                {/if}
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {:else if proves}
+    <p class="mt-3 text-sm text-base-content/75">It has no credential yet, so it cannot connect: make it a kit.</p>
+  {/if}
+</section>

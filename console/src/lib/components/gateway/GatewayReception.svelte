@@ -1,0 +1,100 @@
+<!-- What a gateway hears: signal, channels, data rates, and what nobody else hears. And how much of the time. -->
+<script lang="ts">
+  import { api, say, type Reception, type UptimeDay } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago } from "#lib/format.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+  import Scatter from "#lib/components/common/Scatter.svelte";
+
+  let { eui }: { eui: string } = $props();
+
+  const AGAIN_MS = 30_000;
+  let reception = $state<Reception | null>(null);
+  let days = $state<UptimeDay[]>([]);
+  let problem = $state("");
+
+  async function load() {
+    const params = { path: { estate: session.estate, eui } };
+    const [heard, uptime] = await Promise.all([
+      api.GET("/api/v1/estates/{estate}/gateways/{eui}/reception", { params }),
+      api.GET("/api/v1/estates/{estate}/gateways/{eui}/uptime", { params }),
+    ]);
+    problem = heard.data ? "" : say(heard.error);
+    reception = heard.data ?? reception;
+    days = uptime.data ?? days;
+  }
+
+  $effect(() => {
+    void eui;
+    void load();
+    const again = setInterval(load, AGAIN_MS);
+    return () => clearInterval(again);
+  });
+
+  const most = $derived(Math.max(1, ...(reception?.channels ?? []).map((channel) => channel.uplinks)));
+  const known = $derived(days.filter((day) => day.listening_percent != null));
+</script>
+
+<section class="rounded-box border border-base-300 p-4" data-reception>
+  <h2 class="mb-1">What it hears</h2>
+  <Notice text={problem} />
+  {#if reception && reception.uplinks > 0}
+    <p class="mb-2 text-sm text-base-content/80">
+      {reception.uplinks} of the estate's last {reception.looked_at} uplinks, since {ago(reception.since, live.now)}.
+    </p>
+    <div class="grid grid-cols-1 gap-5 lg:grid-cols-2">
+      <Scatter points={reception.points} />
+      <div class="overflow-x-auto">
+        <table class="table table-sm">
+          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right" title="By frames with an SNR of 5 dB at most: stronger ones do not tell">Noise</th></tr></thead>
+          <tbody>
+            {#each reception.channels as channel (channel.frequency_mhz)}
+              <tr>
+                <td class="whitespace-nowrap tabular-nums">{channel.frequency_mhz} MHz</td>
+                <td class="text-right tabular-nums">{channel.uplinks}</td>
+                <td class="hidden sm:table-cell"><progress class="progress w-24" value={channel.uplinks} max={most} aria-hidden="true"></progress></td>
+                <td class="text-right whitespace-nowrap tabular-nums">{channel.rssi_dbm.toFixed(0)} dBm</td>
+                <td class="text-right whitespace-nowrap tabular-nums">{channel.noise_dbm != null ? `${channel.noise_dbm.toFixed(0)} dBm` : "–"}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+        <p class="mt-2 text-sm">
+          {#each reception.data_rates as rate (rate.data_rate)}
+            <span class="mr-3 whitespace-nowrap tabular-nums">DR{rate.data_rate}{rate.spreading_factor ? ` (SF${rate.spreading_factor})` : ""}: {rate.uplinks}</span>
+          {/each}
+        </p>
+      </div>
+    </div>
+    <h3 class="mt-4 mb-1 font-semibold">Devices only it hears</h3>
+    {#if reception.only_here.length === 0}
+      <p class="text-base-content/80">None: every device it hears is heard by another gateway as well.</p>
+    {:else}
+      <p class="mb-1 max-w-prose text-sm text-base-content/80">They fall silent if this gateway does.</p>
+      <ul class="flex flex-wrap gap-x-5 gap-y-1">
+        {#each reception.only_here as device (device.dev_eui)}
+          <li>
+            <a class="link link-hover font-semibold" href="/devices/{device.dev_eui}">{device.name}</a>
+            <span class="text-sm text-base-content/80 tabular-nums">{device.uplinks} uplinks{device.best_snr_db != null ? `, at best ${device.best_snr_db.toFixed(1)} dB` : ""}</span>
+          </li>
+        {/each}
+      </ul>
+    {/if}
+  {:else if reception}
+    <p class="text-base-content/75">None of the estate's last {reception.looked_at} uplinks came by it.</p>
+  {/if}
+  {#if known.length > 0}
+    <h3 class="mt-4 mb-1 font-semibold">The last 30 days</h3>
+    <div class="flex h-10 items-end gap-px" role="img" aria-label="Share of each day in which it was listening: {known.map((day) => `${day.day} ${day.listening_percent?.toFixed(1)} %`).join(', ')}">
+      {#each days as day (day.day)}
+        <div class="flex h-full flex-1 items-end bg-base-200" title="{day.day}: {day.listening_percent == null ? 'not known' : `${day.listening_percent.toFixed(1)} % listening, came back ${day.returns} times`}">
+          {#if day.listening_percent != null}
+            <div class="w-full {day.listening_percent >= 99 ? 'bg-success' : day.listening_percent >= 90 ? 'bg-warning' : 'bg-error'}" style:height="{Math.max(4, day.listening_percent)}%"></div>
+          {/if}
+        </div>
+      {/each}
+    </div>
+    <p class="mt-1 text-sm text-base-content/80">Share of each day in which it was listening; days that are not known are empty. Today: {known.at(-1)?.listening_percent?.toFixed(1)} %.</p>
+  {/if}
+</section>

@@ -1,0 +1,87 @@
+<!-- A model each time it was saved: compared, and brought back. -->
+<script lang="ts">
+  import { api, say, type Comparison, type Edition } from "#lib/api.ts";
+  import { live } from "#lib/live.svelte.ts";
+  import { session } from "#lib/session.svelte.ts";
+  import { ago, moment } from "#lib/format.ts";
+  import Notice from "#lib/components/common/Notice.svelte";
+
+  let { model, news, restored }: { model: string; news: number; restored: () => void } = $props();
+
+  let editions = $state<Edition[]>([]);
+  let comparison = $state<Comparison | null>(null);
+  let problem = $state("");
+  const path = $derived({ estate: session.estate, model });
+
+  async function load() {
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}/editions", { params: { path, query: { limit: 50 } } });
+    problem = data ? "" : say(error as never);
+    editions = data?.items ?? editions;
+  }
+
+  async function compare(from: number, to: number) {
+    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}/comparison", { params: { path, query: { from, to } } });
+    problem = data ? "" : say(error as never);
+    comparison = data ?? null;
+  }
+
+  async function restore(number: number) {
+    if (!confirm(`Make ${model} what it was as edition ${number}? What it is now stays as an edition.`)) return;
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", { params: { path: { ...path, edition: number } } });
+    problem = data ? "" : say(error as never);
+    comparison = null;
+    if (data) restored();
+  }
+
+  $effect(() => {
+    void news;
+    void load();
+  });
+</script>
+
+<section class="rounded-box border border-base-300 p-4" data-editions>
+  <h2 class="mb-2">Editions</h2>
+  <Notice text={problem} />
+  {#if editions.length === 0}
+    <p class="text-base-content/75">Each time the model is saved, what it was stays here.</p>
+  {:else}
+    <ul class="text-sm">
+      {#each editions as edition, i (edition.number)}
+        <li class="flex flex-wrap items-baseline gap-x-3 border-b border-base-300 py-1 last:border-b-0" data-edition={edition.number}>
+          <b class="tabular-nums">{edition.number}</b>
+          {#if i === 0}<span class="text-success">{edition.flaw ? "" : "in force"}</span>{/if}
+          {#if edition.flaw}<span class="text-error" title={edition.flaw}>has a flaw, not used</span>{/if}
+          <span title={moment(edition.saved_at)}>{ago(edition.saved_at, live.now)}{edition.saved_by ? ` by ${edition.saved_by}` : ""}</span>
+          <span class="text-base-content/75">{[edition.changed.join(", "), edition.note].filter(Boolean).join(" · ")}</span>
+          <span class="ml-auto flex gap-3">
+            {#if i < editions.length - 1}<button class="link" type="button" onclick={() => compare(editions[i + 1]?.number ?? 0, edition.number)}>what it changed</button>{/if}
+            {#if i > 0}
+              <button class="link" type="button" onclick={() => compare(edition.number, editions[0]?.number ?? 0)}>compare with now</button>
+              <button class="link" type="button" onclick={() => restore(edition.number)}>bring back</button>
+            {/if}
+          </span>
+        </li>
+      {/each}
+    </ul>
+  {/if}
+  {#if comparison}
+    <div class="mt-3" data-comparison>
+      <p class="flex items-baseline gap-3"><b>From edition {comparison.from} to {comparison.to}</b> <button class="link text-sm" type="button" onclick={() => (comparison = null)}>close</button></p>
+      {#each comparison.parts as part (part.field)}
+        <p class="mt-2 text-sm text-base-content/75">{part.field}</p>
+        <div class="overflow-x-auto rounded-field border border-base-300 font-mono text-[0.8em]">
+          {#each part.lines as line, i (i)}
+            <div class="grid grid-cols-[2.5rem_2.5rem_1rem_1fr] {line.change === 'added' ? 'bg-success/15' : line.change === 'removed' ? 'bg-error/15' : ''}">
+              <span class="pr-1 text-right text-base-content/75">{line.old ?? ""}</span>
+              <span class="pr-1 text-right text-base-content/75">{line.new ?? ""}</span>
+              <span>{line.change === "added" ? "+" : line.change === "removed" ? "−" : line.change === "skipped" ? "…" : ""}</span>
+              <span class="whitespace-pre">{line.text}</span>
+            </div>
+          {/each}
+        </div>
+      {:else}
+        <p>They are the same.</p>
+      {/each}
+    </div>
+  {/if}
+</section>
