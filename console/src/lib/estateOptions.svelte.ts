@@ -9,7 +9,7 @@ class EstateOptions {
   models = $state<Named[]>([]);
   profiles = $state<(Named & { region: string })[]>([]);
 
-  /** Asks for them anew. */
+  /** Loads them again. */
   async load() {
     const params = { path: { estate: session.estate }, query: { limit: 500 } };
     const [fleets, models, profiles] = await Promise.all([

@@ -1,4 +1,5 @@
-// Values in the words people use.
+// Values as people read them.
+import { times } from "./times.svelte.ts";
 import type { BandUse, Message, Offer, Protocol, Radio, Reading, Scope } from "./api";
 
 /** A time that has passed, in the largest fitting unit. */
@@ -9,7 +10,7 @@ function elapsed(s: number): string {
   return `${Math.floor(s / 86400)} days`;
 }
 
-/** How long ago, in the largest fitting unit. */
+/** Period ago, in the largest fitting unit. */
 export function ago(time: string | null | undefined, now: number): string {
   if (!time) return "never";
   const s = Math.max(0, Math.round((now - Date.parse(time)) / 1000));
@@ -33,16 +34,30 @@ export function withNews(messages: Message[], news: Message, kept: number): Mess
   return messages.toSpliced(at < 0 ? messages.length : at, 0, news).slice(0, kept);
 }
 
-/** A time of day with tenths of a second. */
-export function clock(time: string): string {
+/** The parts of a time in the chosen zone, each with its zeros. */
+function parts(time: string | number | Date) {
   const at = new Date(time);
-  const two = (n: number) => String(n).padStart(2, "0");
-  return `${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}.${Math.floor(at.getMilliseconds() / 100)}`;
+  // A shift to UTC lets the same getters serve both zones.
+  const shown = times.utc ? at : new Date(at.getTime() - at.getTimezoneOffset() * 60_000);
+  const [date = "", rest = ""] = Number.isNaN(shown.getTime()) ? [] : shown.toISOString().split("T");
+  return { date, clock: rest.slice(0, 8), tenth: rest.slice(9, 10) };
 }
 
-/** A full date and time, for what is pointed at. */
-export function moment(time: string): string {
-  return new Date(time).toLocaleString();
+/** A time of day with tenths of a second. */
+export function clock(time: string): string {
+  const { clock, tenth } = parts(time);
+  return `${clock}.${tenth}`;
+}
+
+/** A date and time: 2026-05-04 09:12:33. */
+export function moment(time: string | number | Date): string {
+  const { date, clock } = parts(time);
+  return `${date} ${clock}`;
+}
+
+/** An hour and minute: 09:12. */
+export function minute(time: string | number | Date): string {
+  return parts(time).clock.slice(0, 5);
 }
 
 export function value(reading: Reading): string {
@@ -113,9 +128,9 @@ export function versionWords(version: { hardware?: string[]; firmware?: string[]
 /** The same where there is little room. */
 export const WAYS: Record<Protocol, string> = { udp: "UDP", lns: "WebSocket", mqtt: "MQTT" };
 
-/** A day, as calendars write it. */
-export function day(time: string): string {
-  return time.slice(0, 10);
+/** A date: 2026-05-04. */
+export function day(time: string | number | Date): string {
+  return parts(time).date;
 }
 
 /** How far something reaches. */

@@ -21,6 +21,7 @@ mod time;
 
 pub use time::{elapsed, millis, millis_option};
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -54,6 +55,9 @@ pub struct BandUse {
     pub used_percent: f64,
     /// Frames in the last hour.
     pub frames: u32,
+    /// When 80 % of the allowance were used up, to the minute; absent while less is used.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
+    pub near_since: Option<DateTime<Utc>>,
 }
 
 /// What has come in from gateways since the service started, and what had to be dropped.

@@ -1,6 +1,6 @@
 //! `heron`: the command-line client. `heron NOUN VERB`, tables for people, `--json` for programs.
 //!
-//! Exit codes: 0 done, 1 refused (the reason on stderr), 2 wrong usage.
+//! Exit codes: 0 done; 1 refused (the reason on stderr), or something needs attention; 2 wrong usage.
 
 mod args;
 mod client;
@@ -17,11 +17,16 @@ use commands::{Cli, Context};
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
     let Cli { global, noun } = Cli::parse();
+    if global.utc {
+        show::use_utc();
+    }
     let out = show::Out { json: global.json };
     match commands::run(&Context { global, out }, noun).await {
         Ok(()) => ExitCode::SUCCESS,
         // Whoever read the output has left, as `head` does: that is no failure of ours.
         Err(error) if is_broken_pipe(&error) => ExitCode::SUCCESS,
+        // What that is has been written already.
+        Err(error) if error.is::<show::NeedsAttention>() => ExitCode::from(1),
         Err(error) => {
             eprintln!("heron: {error:#}");
             ExitCode::from(1)

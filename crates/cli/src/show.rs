@@ -1,12 +1,18 @@
 //! Writing results: tables for people, JSON for programs.
 
 use std::io::{IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::{Result, bail};
 use api::BandUse;
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{ContentArrangement, Table, presets};
 use serde::Serialize;
+
+/// A command did its work, and what it found needs attention: exit code 1, with nothing more to write.
+#[derive(Debug, thiserror::Error)]
+#[error("something needs attention")]
+pub struct NeedsAttention;
 
 /// How results are written.
 pub struct Out {
@@ -82,9 +88,42 @@ pub fn ago(time: Option<DateTime<Utc>>) -> String {
     format!("{} ago", api::elapsed((Utc::now() - time).num_seconds()))
 }
 
-/// A time of day with milliseconds, in the reader's own zone.
+/// Whether times are shown in UTC instead of the reader's own zone.
+static IN_UTC: AtomicBool = AtomicBool::new(false);
+
+/// Shows times in UTC from now on.
+pub fn use_utc() {
+    IN_UTC.store(true, Ordering::Relaxed);
+}
+
+fn formatted(time: DateTime<Utc>, format: &str) -> String {
+    match IN_UTC.load(Ordering::Relaxed) {
+        true => time.format(format).to_string(),
+        false => time.with_timezone(&Local).format(format).to_string(),
+    }
+}
+
+/// A date and time: 2026-05-04 09:12:33.
+pub fn moment(time: DateTime<Utc>) -> String {
+    formatted(time, "%Y-%m-%d %H:%M:%S")
+}
+
+/// A date: 2026-05-04.
+pub fn day(time: DateTime<Utc>) -> String {
+    formatted(time, "%Y-%m-%d")
+}
+
+/// A date and time with milliseconds, for frames that follow each other closely.
 pub fn clock(time: DateTime<Utc>) -> String {
-    time.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S%.3f").to_string()
+    formatted(time, "%Y-%m-%d %H:%M:%S%.3f")
+}
+
+/// The zone in which times are shown, to be named once: UTC, or the difference to it.
+pub fn zone() -> String {
+    match IN_UTC.load(Ordering::Relaxed) {
+        true => "UTC".into(),
+        false => format!("UTC{}", Local::now().format("%:z")),
+    }
 }
 
 /// An account of airtime on one line.

@@ -13,6 +13,8 @@ use crate::time::Timestamp;
 
 const HOUR_MINUTES: i64 = 60;
 const DAY_HOURS: i64 = 24;
+/// Of an hour's allowance, in percent: a transmitter that has used so much is pointed out.
+pub const NEAR_PERCENT: u8 = 80;
 
 /// Whose account it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -34,6 +36,8 @@ pub struct BandUse {
     pub airtime_us: u64,
     /// Frames in the last hour.
     pub frames: u32,
+    /// When [`NEAR_PERCENT`] of the hour's allowance were used up, to the minute; nothing while less is used.
+    pub near_since: Option<Timestamp>,
 }
 
 /// Airtime and frames of some time.
@@ -193,13 +197,25 @@ impl Ledger {
         all.filter(move |(_, minute)| minute.minute >= since)
     }
 
+    /// The minute in which the sub-band's use came near its allowance, of what counts now.
+    fn near_since(&self, band: &SubBand, now: Timestamp) -> Option<Timestamp> {
+        let near_us = band.hourly_allowance_us() * u64::from(NEAR_PERCENT) / 100;
+        let mut used_us = 0;
+        self.counting(band.name, now)
+            .find(|minute| {
+                used_us += minute.airtime_us;
+                used_us >= near_us
+            })
+            .map(|minute| Timestamp(minute.minute * 60_000_000))
+    }
+
     /// Use of every sub-band that saw any in the last hour.
     pub(crate) fn report(&self, plan: &'static Plan, now: Timestamp) -> Vec<BandUse> {
         plan.sub_bands
             .iter()
             .map(|sub_band| {
                 let Used { airtime_us, frames } = self.used(sub_band.name, now);
-                BandUse { sub_band, airtime_us, frames }
+                BandUse { sub_band, airtime_us, frames, near_since: self.near_since(sub_band, now) }
             })
             .filter(|band| band.frames > 0)
             .collect()
@@ -225,6 +241,21 @@ mod tests {
         ledger.refund(band.name, Timestamp(10), 1_000_000);
         assert!(ledger.allows(band, Timestamp(MINUTE_US), 1_000_000));
         assert!(!ledger.allows(band, Timestamp(MINUTE_US), 1_000_001));
+    }
+
+    #[test]
+    fn it_says_since_when_little_is_left() {
+        let plan = Region::Eu868.plan();
+        let band = plan.sub_band(868_100_000).unwrap();
+        let near_since =
+            |ledger: &Ledger, minute: i64| ledger.report(plan, Timestamp(minute * MINUTE_US))[0].near_since;
+        let mut ledger = Ledger::default();
+        ledger.book(band.name, Timestamp(3 * MINUTE_US), 20_000_000);
+        assert_eq!(near_since(&ledger, 4), None);
+        ledger.book(band.name, Timestamp(7 * MINUTE_US), 8_800_000);
+        ledger.book(band.name, Timestamp(9 * MINUTE_US), 90_000_000);
+        assert_eq!(near_since(&ledger, 10), Some(Timestamp(7 * MINUTE_US)), "80 % of 36 s");
+        assert_eq!(near_since(&ledger, 65), Some(Timestamp(9 * MINUTE_US)), "minute 3 counts no more");
     }
 
     #[test]

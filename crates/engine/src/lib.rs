@@ -25,7 +25,6 @@ mod notice;
 mod time;
 mod uplink;
 
-pub use device::DeviceStatus;
 pub use device::adr::{AdrDecision, AdrVerdict, Measured, charge_uah};
 pub use device::profile::MAX_ATTEMPTS;
 pub use device::profile::{
@@ -33,6 +32,7 @@ pub use device::profile::{
 };
 pub use device::session::{Counters, Session};
 pub use device::settings::Settings;
+pub use device::{DeviceAttention, DeviceStatus};
 pub use downlink::candidate::AT_ONCE_LATEST_US;
 pub use downlink::item::OutboxItem;
 pub use downlink::item::{OutboxId, OutboxState, Place, Wait};
@@ -49,7 +49,7 @@ pub use io::frame::{FrameHeard, Radio, Reception};
 pub use io::transmission::{Transmission, TransmissionId, TxFailure};
 pub use io::transmission::{When, WhyRx2, Window};
 pub use io::{Effect, Input};
-pub use ledger::{BandUse, Transmitter, Used};
+pub use ledger::{BandUse, NEAR_PERCENT, Transmitter, Used};
 pub use mac::{Health, Negotiated, RefusedSetting};
 pub use notice::Notice;
 pub use time::Timestamp;
@@ -216,6 +216,11 @@ impl Engine {
     /// What is known of a device's session and airtime.
     pub fn device_status(&self, dev_eui: Eui64, now: Timestamp) -> Option<DeviceStatus> {
         self.devices.get(&dev_eui).map(|device| device.status(now))
+    }
+
+    /// Of these devices, those that somebody should look at.
+    pub fn attention(&self, devices: &[Eui64], now: Timestamp) -> Vec<DeviceAttention> {
+        devices.iter().filter_map(|eui| self.devices.get(eui)?.attention(now)).collect()
     }
 
     /// The downlinks that wait for a device or a group, in the order in which they go.

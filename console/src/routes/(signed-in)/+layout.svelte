@@ -7,9 +7,11 @@
   import Outage from "#lib/components/common/Outage.svelte";
   import Search from "#lib/components/common/Search.svelte";
   import { session } from "#lib/session.svelte.ts";
+  import { times } from "#lib/times.svelte.ts";
 
   let { children }: { children: Snippet } = $props();
   let ready = $state(false);
+  let moreOpen = $state(false);
 
   // What needs attention; then in the order of the work: first be heard, then join, then watch.
   const places = [
@@ -25,6 +27,9 @@
   // Who has only something shared sees devices and what comes of them.
   const shared = ["/watch", "/devices", "/traffic"];
   const open = $derived(session.whole ? places : places.filter((place) => shared.includes(place.href)));
+  // Five fit under a thumb; the rest is behind More.
+  const thumb = $derived(open.length > 6 ? open.slice(0, 5) : open);
+  const more = $derived(open.slice(thumb.length));
   const here = (href: string) => (page.url.pathname.startsWith(href) ? ("page" as const) : undefined);
 
   $effect(() => {
@@ -52,7 +57,7 @@
 {#if ready}
   <header class="border-b border-base-300 bg-base-200">
     <div class="mx-auto flex max-w-7xl items-center gap-x-3 px-4">
-      <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to what needs attention">
+      <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to the watch page">
         <Heron /> <span class="hidden whitespace-nowrap lg:inline">Keen Heron</span>
       </a>
       <nav class="hidden self-stretch sm:flex" aria-label="Main">
@@ -75,14 +80,14 @@
         {:else}
           <span class="capitalize">{session.estateName}</span>
         {/if}
-        <span class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "What happens is shown at once" : "The stream broke off; trying again"}>
+        <span class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "Live: new events appear at once" : "Connection lost; retrying"}>
           {live.connected ? "●" : "○"}<span class="hidden 2xl:inline"> {live.connected ? "live" : "reconnecting"}</span>
         </span>
         <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>
           {theme === "dusk" ? "Day" : "Dusk"}
         </button>
-        <a class="btn btn-ghost btn-sm max-w-36 truncate" href="/account" aria-current={here("/account")} title="Your account">{session.me?.name}</a>
-        <button class="btn btn-ghost btn-sm hidden sm:inline-flex" onclick={() => session.signOut()}>Sign out</button>
+        <a class="btn btn-ghost btn-sm max-w-24 truncate sm:max-w-36" href="/account" aria-current={here("/account")} title="Your account">{session.me?.name}</a>
+        <button class="btn btn-ghost btn-sm whitespace-nowrap" onclick={() => session.signOut()}>Sign out</button>
       </div>
     </div>
   </header>
@@ -90,21 +95,33 @@
   <Outage />
   {#if session.me?.given_password}
     <p class="border-b border-warning/40 bg-warning/10 px-4 py-2 text-center text-warning">
-      Your password is the one that was printed; whoever saw it can sign in. <a class="link" href="/account">Set another</a>
+      You still use the password printed at first start. <a class="link" href="/account">Change it</a>
     </p>
   {/if}
   <div class="px-4 pt-3 sm:hidden"><Search /></div>
-  <main class="mx-auto max-w-6xl px-4 pt-5 pb-24 sm:pb-10">{@render children()}</main>
+  <main class="mx-auto max-w-6xl px-4 pt-5 pb-6">{@render children()}</main>
+
+  <footer class="mx-auto max-w-6xl px-4 pb-20 text-xs text-base-content/75 sm:pb-6">Times in {times.zone} · <a class="link" href="/account#times">change</a></footer>
 
   <!-- On a ladder one thumb has to do. -->
-  <nav class="fixed inset-x-0 bottom-0 z-10 flex overflow-x-auto border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
-    {#each open as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-0.5 py-3.5 text-center text-[0.72em] font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+  <nav class="fixed inset-x-0 bottom-0 z-10 flex border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
+    {#each thumb as place (place.href)}
+      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-0.5 py-3.5 text-center text-xs font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
         {place.word}
       </a>
     {/each}
+    {#if more.length > 0}
+      <details class="dropdown dropdown-top dropdown-end flex-1" bind:open={moreOpen}>
+        <summary class="cursor-pointer list-none px-0.5 py-3.5 text-center text-xs font-medium {more.some((place) => here(place.href)) ? 'text-primary underline underline-offset-4' : ''}">More</summary>
+        <ul class="menu dropdown-content z-20 mb-1 w-44 rounded-box border border-base-300 bg-base-200 shadow">
+          {#each more as place (place.href)}
+            <li><a href={place.href} aria-current={here(place.href)} onclick={() => (moreOpen = false)}>{place.word}</a></li>
+          {/each}
+        </ul>
+      </details>
+    {/if}
   </nav>
 {:else}
   <Outage />
-  <p class="p-8 text-base-content/75">Asking the service…</p>
+  <p class="p-8 text-base-content/75">Loading…</p>
 {/if}

@@ -58,8 +58,8 @@
       >
         <label class="block"><span class="mb-1 block font-medium">Your name here</span><input class="input w-full" name="name" autocomplete="username" bind:value={name} required /></label>
         <label class="block"><span class="mb-1 block font-medium">A password</span><input class="input w-full" type="password" name="password" autocomplete="new-password" minlength="12" bind:value={password} required /></label>
-        <p class="text-sm text-base-content/75">At least 12 characters: a few words that do not belong together are good.</p>
-        <button class="btn {me ? '' : 'btn-primary'} w-full" disabled={busy}>{busy ? "Making the account…" : "Make an account and take it"}</button>
+        <p class="text-sm text-base-content/75">At least 12 characters: several unrelated words work well.</p>
+        <button class="btn {me ? '' : 'btn-primary'} w-full" disabled={busy}>{busy ? "Creating the account…" : "Create account and accept"}</button>
       </form>
       {#if !me}<p class="text-sm text-base-content/75">You have an account? <a class="link" href="/sign-in">Sign in</a>, and open the link again.</p>{/if}
     {:else}

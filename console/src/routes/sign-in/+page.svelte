@@ -51,7 +51,7 @@
     </label>
     {#if second}
       <label class="block">
-        <span class="mb-1 block font-medium">Code of the app, or a recovery code</span>
+        <span class="mb-1 block font-medium">Code from the app, or a recovery code</span>
         <!-- svelte-ignore a11y_autofocus -- it is what is wanted next -->
         <input class="input w-full font-mono" bind:value={code} name="code" autocomplete="one-time-code" autofocus required />
       </label>
@@ -59,7 +59,7 @@
     <Notice text={problem} />
     <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
     <p class="text-sm text-base-content/75">
-      At its first start the service makes an owner account and prints its password once, where it was started.
+      At first start the service creates an owner account and prints its password once, in its terminal.
     </p>
   </form>
 </main>

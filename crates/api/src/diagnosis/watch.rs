@@ -42,6 +42,9 @@ pub struct Concern {
     /// An uplink that shows it, by its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
+    /// Since when, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
+    pub since: Option<DateTime<Utc>>,
     /// What is the matter.
     pub what: String,
     /// What to do.

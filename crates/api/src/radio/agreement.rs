@@ -25,6 +25,9 @@ pub struct RefusedSetting {
     pub what: String,
     /// How often in a row.
     pub times: u8,
+    /// When it did so first, of these times.
+    #[serde(with = "crate::millis")]
+    pub since: DateTime<Utc>,
     /// When it did so last.
     #[serde(with = "crate::millis")]
     pub at: DateTime<Utc>,

@@ -11,6 +11,9 @@ pub struct Global {
     /// Print JSON for programs instead of tables for people.
     #[arg(long, global = true)]
     pub json: bool,
+    /// Show times in UTC instead of your own zone.
+    #[arg(long, global = true)]
+    pub utc: bool,
     /// Do destructive steps without asking.
     #[arg(long, global = true)]
     pub yes: bool,

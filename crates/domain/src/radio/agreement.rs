@@ -61,15 +61,7 @@ pub fn agreement(plan: &Plan, negotiated: &Negotiated) -> Agreement {
     Agreement {
         settings,
         under_way: under_way.clone(),
-        refused: refused
-            .iter()
-            .map(|r| RefusedSetting {
-                what: r.what.clone(),
-                times: r.times,
-                at: time(r.at),
-                again_at: time(r.again_at),
-            })
-            .collect(),
+        refused: refused.iter().map(refused_setting).collect(),
         unanswered: *unanswered,
         health: health.map(|h| DeviceHealth {
             battery: h.battery.to_string(),
@@ -80,6 +72,17 @@ pub fn agreement(plan: &Plan, negotiated: &Negotiated) -> Agreement {
             margin_db: h.margin_db,
             at: time(h.at),
         }),
+    }
+}
+
+/// A setting that a device refused, as it is shown.
+pub fn refused_setting(r: &engine::RefusedSetting) -> RefusedSetting {
+    RefusedSetting {
+        what: r.what.clone(),
+        times: r.times,
+        since: time(r.since),
+        at: time(r.at),
+        again_at: time(r.again_at),
     }
 }
 

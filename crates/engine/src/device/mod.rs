@@ -16,7 +16,7 @@ use crate::downlink::schedule;
 use crate::io::config::{DeviceConfig, DeviceRecord, Nonces};
 use crate::io::frame::Reception;
 use crate::ledger::{BandUse, Ledger, Used};
-use crate::mac::{Negotiated, Negotiation};
+use crate::mac::{Negotiated, Negotiation, RefusedSetting};
 use crate::time::{DAY_US, Timestamp, shift};
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::Refusal;
@@ -50,6 +50,17 @@ pub struct DeviceStatus {
     pub held_until: Option<Timestamp>,
     /// For class B: the next ping slot, and microseconds between two of them.
     pub ping_slots: Option<(Timestamp, i64)>,
+}
+
+/// What somebody should know of a device that works.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DeviceAttention {
+    /// The device.
+    pub dev_eui: Eui64,
+    /// Sub-bands in which it has used [`NEAR_PERCENT`](crate::NEAR_PERCENT) of an hour's allowance or more.
+    pub airtime: Vec<BandUse>,
+    /// What it refuses to be set to.
+    pub refused: Vec<RefusedSetting>,
 }
 
 #[derive(Debug)]
@@ -215,6 +226,15 @@ impl Device {
 
     pub(crate) fn sessions(&self) -> impl Iterator<Item = &Session> {
         self.session.iter().chain(&self.next_session).map(|boxed| &**boxed)
+    }
+
+    /// What should be known of it, if there is anything.
+    pub(crate) fn attention(&self, now: Timestamp) -> Option<DeviceAttention> {
+        let mut airtime = self.ledger.report(self.config.plan(), now);
+        airtime.retain(|band| band.near_since.is_some());
+        let refused: Vec<_> = self.link.iter().flat_map(|link| link.negotiation.refusals()).collect();
+        let anything = !airtime.is_empty() || !refused.is_empty();
+        anything.then_some(DeviceAttention { dev_eui: self.config.dev_eui, airtime, refused })
     }
 
     pub(crate) fn status(&self, now: Timestamp) -> DeviceStatus {

@@ -38,6 +38,8 @@ pub struct RefusedSetting {
     pub what: String,
     /// How often in a row.
     pub times: u8,
+    /// When it did so first, of these times.
+    pub since: Timestamp,
     /// When it did so last.
     pub at: Timestamp,
     /// When it is asked again.
@@ -66,8 +68,16 @@ struct Refused {
     about: About,
     what: String,
     times: u8,
+    since: Timestamp,
     at: Timestamp,
     again_at: Timestamp,
+}
+
+impl Refused {
+    fn told(&self) -> RefusedSetting {
+        let Self { times, since, at, again_at, .. } = *self;
+        RefusedSetting { what: self.what.clone(), times, since, at, again_at }
+    }
 }
 
 /// What a device's answers led to.
@@ -98,16 +108,17 @@ pub(crate) struct Negotiation {
 }
 
 impl Negotiation {
+    /// What the device refuses.
+    pub(crate) fn refusals(&self) -> impl Iterator<Item = RefusedSetting> {
+        self.refused.iter().map(Refused::told)
+    }
+
     pub(crate) fn report(&self, profile: &RadioProfile, known: &Settings) -> Negotiated {
         Negotiated {
             known: *known,
             wanted: self.wanted(profile, known),
             under_way: self.under_way.iter().map(|ask| ask.label(profile)).collect(),
-            refused: self
-                .refused
-                .iter()
-                .map(|r| RefusedSetting { what: r.what.clone(), times: r.times, at: r.at, again_at: r.again_at })
-                .collect(),
+            refused: self.refusals().collect(),
             unanswered: self.unanswered,
             health: self.health,
         }
@@ -118,7 +129,9 @@ impl Negotiation {
         shift(&mut self.status_asked_at, by_us);
         shift(&mut self.rejoin_asked_at, by_us);
         for refused in &mut self.refused {
-            (refused.at, refused.again_at) = (refused.at.plus_us(by_us), refused.again_at.plus_us(by_us));
+            for time in [&mut refused.since, &mut refused.at, &mut refused.again_at] {
+                *time = time.plus_us(by_us);
+            }
         }
     }
 
@@ -360,11 +373,12 @@ impl Negotiation {
     }
 
     fn refuse(&mut self, about: About, what: &str, now: Timestamp) -> Timestamp {
-        let times = self.refused.iter().find(|r| r.about == about).map_or(0, |r| r.times).saturating_add(1);
+        let before = self.refused.iter().find(|r| r.about == about);
+        let (times, since) = before.map_or((1, now), |r| (r.times.saturating_add(1), r.since));
         let days = (1i64 << (times - 1).min(3)).min(LONGEST_REST_DAYS);
         let again_at = now.plus_us(days * DAY_US);
         self.refused.retain(|r| r.about != about);
-        self.refused.push(Refused { about, what: what.to_owned(), times, at: now, again_at });
+        self.refused.push(Refused { about, what: what.to_owned(), times, since, at: now, again_at });
         again_at
     }
 

@@ -4,8 +4,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use engine::{
-    Change, Command, Config, DeviceStatus, Effect, Engine, FrameHeard, GatewayStatus, GroupStatus, Input, OutboxId,
-    OutboxState, Place, Timestamp, TransmissionId, TxFailure,
+    Change, Command, Config, DeviceAttention, DeviceStatus, Effect, Engine, FrameHeard, GatewayStatus, GroupStatus,
+    Input, OutboxId, OutboxState, Place, Timestamp, TransmissionId, TxFailure,
 };
 use lorawan::{DevAddr, Eui64};
 use tokio::sync::mpsc::error::TrySendError;
@@ -34,6 +34,9 @@ const HELD_BACK: Duration = Duration::from_secs(10);
 /// How long the journal may keep frames that nothing followed from, such as other networks' downlinks.
 const MARK_EVERY_US: i64 = 1_000_000;
 
+/// Devices that the engine is asked about in one go.
+const ASKED_AT_ONCE: usize = 2_000;
+
 enum Ask {
     Report(TransmissionId, Result<(), TxFailure>),
     Command(Command),
@@ -44,6 +47,7 @@ enum Ask {
     DevicesAt(DevAddr, oneshot::Sender<Vec<Eui64>>),
     Group(Eui64, oneshot::Sender<Option<GroupStatus>>),
     Gateways(Vec<Eui64>, oneshot::Sender<Vec<Option<GatewayStatus>>>),
+    Attention(Vec<Eui64>, oneshot::Sender<Vec<DeviceAttention>>),
     Stop,
 }
 
@@ -324,6 +328,9 @@ impl Running {
             Ask::Gateways(euis, answer) => {
                 let _ = answer.send(euis.iter().map(|eui| self.engine.gateway_status(*eui, time)).collect());
             }
+            Ask::Attention(devices, answer) => {
+                let _ = answer.send(self.engine.attention(&devices, time));
+            }
             Ask::Stop => {}
         }
     }
@@ -468,6 +475,16 @@ impl Network {
 
     pub async fn gateways(&self, euis: Vec<Eui64>) -> Vec<Option<GatewayStatus>> {
         self.ask(|answer| Ask::Gateways(euis, answer)).await.unwrap_or_default()
+    }
+
+    /// Of these devices, those that somebody should look at. The engine is asked about some at a time, so that frames do not
+    /// wait for long.
+    pub async fn attention(&self, devices: &[Eui64]) -> Vec<DeviceAttention> {
+        let mut found = Vec::new();
+        for some in devices.chunks(ASKED_AT_ONCE) {
+            found.extend(self.ask(|answer| Ask::Attention(some.to_vec(), answer)).await.unwrap_or_default());
+        }
+        found
     }
 
     pub async fn stop(&self) {

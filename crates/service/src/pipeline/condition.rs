@@ -254,6 +254,7 @@ impl Condition {
             name: None,
             model: None,
             message: None,
+            since: None,
             what,
             next_step: next_step.into(),
         };

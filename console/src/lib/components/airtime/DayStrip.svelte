@@ -1,5 +1,6 @@
 <!-- A day of one sub-band: each quarter of an hour against a quarter of the hour's allowance. -->
 <script lang="ts">
+  import { minute } from "#lib/format.ts";
   import type { DayStrip } from "#lib/api.ts";
 
   let { strip, at, axis }: { strip: DayStrip; at: string; axis: boolean } = $props();
@@ -11,7 +12,7 @@
   /** Small amounts must show as well: the height follows the root. */
   const height = (ms: number) => (ms > 0 ? Math.max(2, Math.min(1, Math.sqrt(ms / share)) * HEIGHT) : 0);
   const tone = (ms: number) => (ms >= share ? "fill-error" : ms >= share * 0.8 ? "fill-warning" : "fill-primary");
-  const hour = (back: number) => new Date(Date.parse(at) - back * 3600_000).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+  const hour = (back: number) => minute(Date.parse(at) - back * 3600_000);
   const words = $derived(
     `Sub-band ${strip.sub_band} in the last 24 hours: ${(strip.airtime_ms / 1000).toFixed(1)} s in ${strip.frames} frames`,
   );

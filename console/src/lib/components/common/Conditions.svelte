@@ -12,7 +12,7 @@
 </script>
 
 <section class="mb-5 rounded-box border border-base-300 p-4" data-conditions>
-  <h2 class="mb-2">Before it can be heard, in this order</h2>
+  <h2 class="mb-2">What must be true, in this order</h2>
   <ol class="grid gap-1.5">
     {#each conditions as condition, i (condition.what)}
       {@const mark = signs[condition.verdict]}

@@ -10,7 +10,7 @@
   <p>
     {effect.done ? "Saved." : "Nothing is changed yet."}
     {effect.devices.length === 0
-      ? "It touches no device."
+      ? "No device is affected."
       : `${effect.devices.length} ${effect.done ? "became" : "would become"} different, ${effect.untouched} stay as they are.`}
   </p>
   {#each effect.devices.slice(0, SHOWN) as device (device.dev_eui)}

@@ -11,8 +11,8 @@
   };
 </script>
 
-<section class="mb-5 rounded-box border border-base-300 p-4" aria-label="How it is doing" data-findings>
-  <h2 class="mb-2">How it is doing</h2>
+<section class="mb-5 rounded-box border border-base-300 p-4" aria-label="Diagnosis" data-findings>
+  <h2 class="mb-2">Diagnosis</h2>
   <ul class="grid gap-y-2">
     {#each findings as finding, i (i)}
       {@const mark = marks[finding.weight]}

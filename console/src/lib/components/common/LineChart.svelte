@@ -1,6 +1,8 @@
-<!-- Readings over time: lines with gaps, the lowest and highest around means, zoom and pan. -->
+<!-- Readings over time: a panel for each unit on one time axis, lines with gaps, minimum and maximum around means, zoom and pan. -->
 <script lang="ts">
   import type { Chart, ChartLine } from "#lib/api.ts";
+  import { day, minute, moment } from "#lib/format.ts";
+  import { times } from "#lib/times.svelte.ts";
 
   let { chart, look }: { chart: Chart; look: (from: number, until: number) => void } = $props();
 
@@ -22,7 +24,7 @@
     void Promise.all([import("echarts/core"), import("echarts/charts"), import("echarts/components"), import("echarts/renderers")]).then(
       ([core, charts, components, renderers]) => {
         if (gone) return;
-        core.use([charts.LineChart, components.GridComponent, components.LegendComponent, components.TooltipComponent, components.DataZoomComponent, renderers.CanvasRenderer]);
+        core.use([charts.LineChart, components.GridComponent, components.LegendComponent, components.TooltipComponent, components.DataZoomComponent, components.AxisPointerComponent, renderers.CanvasRenderer]);
         const made = core.init(place);
         watcher = new ResizeObserver(() => made.resize());
         watcher.observe(place);
@@ -45,6 +47,17 @@
 
   const name = (line: ChartLine) => `${line.device.name} · ${line.reading}`;
   const units = $derived([...new Set(chart.lines.map((line) => line.unit ?? ""))]);
+  /** Heights in pixels: the legend, a panel, and what lies between two. */
+  const LEGEND = 56;
+  const PANEL = 190;
+  const BETWEEN = 30;
+  const height = $derived(LEGEND + Math.max(1, units.length) * (PANEL + BETWEEN) + 6);
+
+  /** A tick of the time axis: the date at midnight, else the time of day. */
+  function tick(at: number): string {
+    const text = minute(at);
+    return text === "00:00" ? day(at) : text;
+  }
 
   $effect(() => {
     if (!drawn) return;
@@ -60,11 +73,12 @@
       // Texts stand on a line of their own, each at its place in the order of first coming.
       const words = [...new Set(line.points.flatMap((point) => (point.word ? [point.word] : [])))];
       const of = (point: ChartLine["points"][number]) => (point.word ? words.indexOf(point.word) : (point.value ?? null));
-      const axis = units.indexOf(line.unit ?? "") === 0 ? 0 : 1;
+      const panel = units.indexOf(line.unit ?? "");
       const one = {
         type: "line",
         name: name(line),
-        yAxisIndex: axis,
+        xAxisIndex: panel,
+        yAxisIndex: panel,
         data: line.points.map((point) => [point.at_ms + ((line.step_s ?? 0) * 1000) / 2, of(point)]),
         connectNulls: false,
         step: line.kind === "state" || words.length > 0 ? "end" : false,
@@ -77,7 +91,7 @@
       };
       if (line.step_s == null || line.kind === "state") return [one];
       const band = (data: (number | null)[][], fill: boolean) => ({
-        type: "line", name: name(line), yAxisIndex: axis, data, stack: `band ${n}`, stackStrategy: "all", symbol: "none", silent: true,
+        type: "line", name: name(line), xAxisIndex: panel, yAxisIndex: panel, data, stack: `band ${n}`, stackStrategy: "all", symbol: "none", silent: true,
         itemStyle: { color: tone }, lineStyle: { opacity: 0 }, areaStyle: fill ? { color: tone, opacity: 0.18 } : undefined, tooltip: { show: false }, emphasis: { disabled: true },
       });
       const at = (point: ChartLine["points"][number]) => point.at_ms + ((line.step_s ?? 0) * 1000) / 2;
@@ -87,24 +101,32 @@
         one,
       ];
     });
-    const axes = units.slice(0, 2).map((unit, n) => ({
-      type: "value", name: unit, scale: true, position: n === 0 ? "left" : "right",
-      nameTextStyle: { color: ink }, axisLabel: { color: ink }, axisLine: { show: false }, splitLine: { show: n === 0, lineStyle: { color: grid } },
+    const panels = units.length > 0 ? units : [""];
+    const top = (n: number) => LEGEND + n * (PANEL + BETWEEN);
+    const bottom = panels.length - 1;
+    const yAxis = panels.map((unit, n) => ({
+      type: "value", gridIndex: n, name: unit, scale: true, nameTextStyle: { color: ink }, axisLabel: { color: ink }, axisLine: { show: false }, splitLine: { lineStyle: { color: grid } },
+    }));
+    const xAxis = panels.map((_, n) => ({
+      type: "time", gridIndex: n, min: from - (until - from), max: Math.max(until, Math.min(until + (until - from), Date.now())),
+      // There is space on both sides to move into; what is there is loaded when it is moved to.
+      axisLabel: { show: n === bottom, color: ink, hideOverlap: true, formatter: tick }, axisTick: { show: n === bottom }, axisLine: { lineStyle: { color: grid } }, splitLine: { show: false },
     }));
     drawn.setOption(
       {
         animation: false,
         textStyle: { fontFamily: style.fontFamily },
-        grid: { left: 56, right: units.length > 1 ? 56 : 16, top: 40, bottom: 36 },
-        legend: { top: 0, icon: "roundRect", itemHeight: 4, textStyle: { color: ink }, data: chart.lines.map(name) },
+        grid: panels.map((_, n) => ({ left: 56, right: 16, top: top(n), height: PANEL })),
+        axisPointer: { link: [{ xAxisIndex: "all" }], label: { show: false } },
+        useUTC: times.utc,
+        legend: { top: 0, type: "scroll", icon: "roundRect", itemHeight: 4, textStyle: { color: ink }, data: chart.lines.map(name) },
         tooltip: {
           trigger: "axis", renderMode: "richText", confine: true, backgroundColor: colour("base-200"), borderColor: grid, textStyle: { color: ink },
           formatter: (points: { seriesName: string; value: [number, number | null] }[]) => tip(points),
         },
-        // There is room on both sides to move into; what is there is read when it is moved to.
-        xAxis: { type: "time", min: from - (until - from), max: Math.max(until, Math.min(until + (until - from), Date.now())), axisLabel: { color: ink, hideOverlap: true }, axisLine: { lineStyle: { color: grid } }, splitLine: { show: false } },
-        yAxis: axes.length > 0 ? axes : [{ type: "value" }],
-        dataZoom: [{ type: "inside", startValue: from, endValue: until, filterMode: "none", zoomOnMouseWheel: true, moveOnMouseMove: true }],
+        xAxis,
+        yAxis,
+        dataZoom: [{ type: "inside", xAxisIndex: panels.map((_, n) => n), startValue: from, endValue: until, filterMode: "none", zoomOnMouseWheel: true, moveOnMouseMove: true }],
         series,
       },
       true,
@@ -123,8 +145,8 @@
       const range = point.least != null && point.most != null && point.least !== point.most ? ` (${Math.round(point.least * 1000) / 1000} to ${Math.round(point.most * 1000) / 1000})` : "";
       return `${name(line)}: ${word} ${line.unit ?? ""}${range}`;
     });
-    return [new Date(at).toLocaleString(), ...lines.filter((line) => line !== null)].join("\n");
+    return [moment(at), ...lines.filter((line) => line !== null)].join("\n");
   }
 </script>
 
-<div bind:this={place} class="h-96 w-full" role="img" aria-label="Chart of {chart.lines.map(name).join(', ')}" data-chart={drawn ? "ready" : "loading"}></div>
+<div bind:this={place} class="w-full" style:height="{height}px" role="img" aria-label="Chart of {chart.lines.map(name).join(', ')}" data-chart={drawn ? "ready" : "loading"}></div>

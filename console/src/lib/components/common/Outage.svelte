@@ -27,13 +27,13 @@
 
 {#if unreached}
   <p role="alert" class="border-b border-error/40 bg-error/10 px-4 py-2 text-center text-error">
-    <strong>The service does not answer.</strong> What is shown is from before.
+    <strong>The service does not answer.</strong> The page shows the last known state.
   </p>
 {:else if bad.length > 0}
   <div role="alert" class="border-b px-4 py-2 text-center {failing ? 'border-error/40 bg-error/10 text-error' : 'border-warning/40 bg-warning/10 text-warning'}">
     {#each bad as part (part.part)}
       <p><strong class="capitalize">{part.part}:</strong> {part.what}.</p>
     {/each}
-    {#if failing}<p class="text-sm">Nothing acknowledged is lost: it is stored once this is over.</p>{/if}
+    {#if failing}<p class="text-sm">Nothing acknowledged is lost: it is stored when the database is back.</p>{/if}
   </div>
 {/if}

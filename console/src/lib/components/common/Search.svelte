@@ -96,7 +96,7 @@
           </a>
         </li>
       {:else}
-        <li class="px-3 py-1.5 text-base-content/75">Nothing has that in its name, EUI, address or tags.</li>
+        <li class="px-3 py-1.5 text-base-content/75">Nothing found in names, EUIs, addresses or tags.</li>
       {/each}
     </ul>
   {/if}

@@ -15,6 +15,6 @@
   <p class="text-sm text-base-content/80">{hint} It is shown only now.</p>
   <div class="mt-2 flex gap-2">
     <button class="btn btn-sm" type="button" onclick={copy}>{copied ? "Copied" : "Copy"}</button>
-    <button class="btn btn-ghost btn-sm" type="button" onclick={close}>I have it</button>
+    <button class="btn btn-ghost btn-sm" type="button" onclick={close}>Done</button>
   </div>
 </div>

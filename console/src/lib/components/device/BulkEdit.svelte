@@ -84,8 +84,8 @@
         <option value="false">enable</option>
       </select>
     </label>
-    <button class="btn btn-sm" type="button" onclick={() => go(true)}>What it would change</button>
-    <button class="btn btn-primary btn-sm" disabled={!outcome || outcome.done || outcome.devices.length === 0}>Change them</button>
+    <button class="btn btn-sm" type="button" onclick={() => go(true)}>Preview</button>
+    <button class="btn btn-primary btn-sm" disabled={!outcome || outcome.done || outcome.devices.length === 0}>Apply</button>
   </div>
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if outcome}<Effect effect={outcome} />{/if}

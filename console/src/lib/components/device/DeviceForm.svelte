@@ -13,7 +13,7 @@
 
   let { done, adopted = null }: { done: () => void; adopted?: DeviceStranger | null } = $props();
 
-  // The form is made anew for another stranger.
+  // The form starts empty for another stranger.
   // svelte-ignore state_referenced_locally
   let form = $state({ label: "", dev_eui: adopted?.dev_eui ?? "", join_eui: adopted?.join_eui ?? "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: adopted?.region ?? "", tags: "", dev_addr: "", nwk_s_key: "", app_s_key: "" });
   let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
@@ -100,15 +100,15 @@
 </script>
 
 <form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
-  <h2 class="mb-2">{adopted ? "Adopt a device: its EUIs and region are those that were heard" : "Register a device"}</h2>
+  <h2 class="mb-2">{adopted ? "Adopt a device: EUIs and region are as heard" : "Register a device"}</h2>
   <div class="flex flex-wrap items-end gap-3">
     <label class="w-full">
-      <span class="block text-sm text-base-content/75">The code on its label (LW:D0:…), pasted or scanned; or below what is printed beside it</span>
+      <span class="block text-sm text-base-content/75">Code on the label (LW:D0:…), pasted or scanned; or enter the EUIs below</span>
       <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
       <input class="input w-full max-w-xl font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
     </label>
     <label>
-      <span class="block text-sm text-base-content/75">Or a photo of it</span>
+      <span class="block text-sm text-base-content/75">Or a photo of the label</span>
       <input class="file-input w-64" type="file" name="photo" accept="image/jpeg,image/png,image/webp" onchange={(e) => readPhoto(e.currentTarget.files?.[0])} />
     </label>
     {#if reading}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
@@ -134,11 +134,11 @@
     <label>
       <span class="block text-sm text-base-content/75">Keys</span>
       <select class="select w-56" name="keys" bind:value={keys}>
-        <option value="entered">AppKey as on the label</option>
-        <option value="generate">AppKey made up here</option>
-        <option value="fleet" disabled={!fleet?.has_default_key}>the fleet's AppKey</option>
-        <option value="session">ABP, session made up here</option>
-        <option value="session_entered">ABP, session entered</option>
+        <option value="entered">AppKey from the label</option>
+        <option value="generate">Generate an AppKey</option>
+        <option value="fleet" disabled={!fleet?.has_default_key}>AppKey of the fleet</option>
+        <option value="session">ABP, generate a session</option>
+        <option value="session_entered">ABP, enter a session</option>
       </select>
     </label>
     {#if keys === "entered"}
@@ -198,7 +198,7 @@
         {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version}, class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
       </p>
       {#each readBack.warnings as warning (warning)}
-        <p class="mt-1 border-l-4 border-warning pl-2"><b>Look again:</b> {warning}</p>
+        <p class="mt-1 border-l-4 border-warning pl-2"><b>Check:</b> {warning}</p>
       {/each}
     </div>
   {/if}

@@ -65,14 +65,14 @@
 <section class="rounded-box border border-base-300 p-4" data-import>
   <h2>Register many from a CSV file</h2>
   <p class="mt-2 max-w-4xl text-sm text-base-content/80">
-    A line of column names, then a device a line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are usual;
+    First line: column names. Then one device per line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are common;
     <span class="font-mono text-[0.9em]">model, profile, region, class, mac_version, nwk_key, dev_addr, nwk_s_key, app_s_key, hardware, firmware, tags, description</span>
     may be there; <span class="font-mono text-[0.9em]">label</span>, the code on a label, stands for both EUIs. A key may be the word <span class="font-mono text-[0.9em]">generate</span>, or <span class="font-mono text-[0.9em]">fleet</span> for the fleet's own.
   </p>
   <div class="mt-3 flex flex-wrap items-center gap-3">
     <input class="file-input" type="file" accept=".csv,.txt,text/csv" onchange={choose} aria-label="A CSV file" />
     <label class="flex items-center gap-2">
-      <span class="text-sm text-base-content/75">Fleet of rows that name none</span>
+      <span class="text-sm text-base-content/75">Fleet for rows without one</span>
       <select class="select select-sm w-44" name="import_fleet" bind:value={fleet} onchange={() => (file || pasted.trim()) && send(true)}>
         <option value="">–</option>
         {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
@@ -100,7 +100,7 @@
     {#each outcome.notes.slice(0, 20) as note (note)}<p class="mt-2 border-l-4 border-warning pl-2">{note}</p>{/each}
     <div class="mt-3 overflow-x-auto">
       <table class="table table-sm">
-        <thead><tr><th class="text-right">Line</th><th>DevEUI</th><th>Name</th><th>Fate</th></tr></thead>
+        <thead><tr><th class="text-right">Line</th><th>DevEUI</th><th>Name</th><th>Result</th></tr></thead>
         <tbody>
           {#each rows as row (row.line)}
             <tr data-row={row.line}>

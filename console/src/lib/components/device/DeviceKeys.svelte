@@ -38,7 +38,7 @@
 
 <section class="rounded-box border border-base-300 p-4" data-keys>
   <div class="flex flex-wrap items-center gap-3">
-    <h2>Credentials for the firmware</h2>
+    <h2>Keys for the firmware</h2>
     {#if keys}
       <button class="btn btn-sm" type="button" onclick={() => (keys = null)}>Hide</button>
     {:else}
@@ -66,6 +66,6 @@
       {/each}
     </dl>
   {:else}
-    <p class="mt-1 text-sm text-base-content/75">Hidden until you ask. Each look is in the audit log, with your name.</p>
+    <p class="mt-1 text-sm text-base-content/75">Hidden. Each view is recorded in the audit log with your name.</p>
   {/if}
 </section>

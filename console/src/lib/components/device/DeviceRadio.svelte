@@ -9,6 +9,8 @@
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
   let radio = $state<Partial<RadioSettings>>({});
+  /** What applies where the device has no setting of its own. */
+  const inherited = $derived(Object.fromEntries(Object.entries(device.whole_radio).filter(([name]) => device.radio[name as keyof RadioSettings] == null)) as Partial<RadioSettings>);
   let up = $state<number | null>(null);
   let down = $state<number | null>(null);
   let outcome = $state<ChangeEffect | null>(null);
@@ -47,12 +49,12 @@
 </script>
 
 <details class="rounded-box border border-base-300 p-4" data-radio>
-  <summary class="cursor-pointer font-semibold">Radio and MAC of its own, and its counters</summary>
+  <summary class="cursor-pointer font-semibold">Radio settings and counters</summary>
   <p class="my-2 text-sm text-base-content/75">What is empty follows {device.profile ? `the profile ${device.profile}` : device.model ? "its model" : "the region"}. What the device must be told is sent with its next downlinks.</p>
   <form onsubmit={(event) => { event.preventDefault(); void go(false); }} oninput={() => (outcome = null)}>
-    <RadioFields bind:radio usual="follows" />
+    <RadioFields bind:radio {inherited} />
     <div class="mt-3 flex gap-2">
-      <button class="btn btn-sm" type="button" onclick={() => go(true)}>What it would change</button>
+      <button class="btn btn-sm" type="button" onclick={() => go(true)}>Preview</button>
       <button class="btn btn-primary btn-sm">Save radio</button>
     </div>
   </form>

@@ -108,7 +108,7 @@
   </form>
   <div class="mt-3 flex flex-wrap items-center gap-2 border-t border-base-300 pt-3">
     <button class="btn btn-sm" type="button" onclick={() => change({ disabled: !device.disabled })}>{device.disabled ? "Enable" : "Disable"}</button>
-    {#if device.session || device.next_session}<button class="btn btn-sm" type="button" onclick={() => (asking = "forget")}>End its session</button>{/if}
+    {#if device.session || device.next_session}<button class="btn btn-sm" type="button" onclick={() => (asking = "forget")}>End session</button>{/if}
     <button class="btn btn-sm" type="button" onclick={() => (asking = "remove")}>Remove</button>
   </div>
   {#if asking}
@@ -117,12 +117,12 @@
         {asking === "remove"
           ? `${device.name} will be removed with its keys, its session and what waits in its outbox. Its messages stay in the history.`
           : device.personalized
-            ? `The session of ${device.name} will begin anew, with its counters at zero: the device has to begin anew too.`
+            ? `The session of ${device.name} will start again with its counters at zero: the device has to start again too.`
             : `The session of ${device.name} will end: it is not heard until it has joined again.`}
       </p>
       <div class="mt-2 flex gap-2">
         <button class="btn btn-sm btn-warning" type="button" onclick={go}>Go on</button>
-        <button class="btn btn-sm" type="button" onclick={() => (asking = null)}>Leave it</button>
+        <button class="btn btn-sm" type="button" onclick={() => (asking = null)}>Cancel</button>
       </div>
     </div>
   {/if}

@@ -107,7 +107,7 @@
 <section class="rounded-box border border-base-300 p-4">
   <h2 class="mb-2">Outbox</h2>
   {#if session.may("send")}
-  <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Put a downlink in">
+  <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Add a downlink">
     <div class="flex flex-wrap items-end gap-3">
       <label>
         <span class="block text-sm text-base-content/75">What to send</span>
@@ -128,7 +128,7 @@
       </label>
     </div>
     {#if form === "values" && commands?.length}
-      <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Commands it takes">
+      <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Known commands">
         {#each commands as command (command.name)}
           <button class="btn btn-xs" type="button" onclick={() => choose(command)}>{command.name}</button>
         {/each}
@@ -139,10 +139,10 @@
         <input class="checkbox checkbox-sm" type="checkbox" name="confirmed" bind:checked={confirmed} /> confirmed
       </label>
       <label class="flex items-center gap-2">
-        <input class="checkbox checkbox-sm" type="checkbox" name="first" bind:checked={first} /> before all others
+        <input class="checkbox checkbox-sm" type="checkbox" name="first" bind:checked={first} /> send first
       </label>
       <label class="flex items-center gap-2">
-        <span class="text-sm text-base-content/75">given up</span>
+        <span class="text-sm text-base-content/75">Expires</span>
         <select class="select select-sm w-32" name="expires" bind:value={expiresInS}>
           <option value={0}>never</option>
           <option value={600}>after 10 min</option>
@@ -151,7 +151,7 @@
           <option value={604800}>after 7 days</option>
         </select>
       </label>
-      <button class="btn btn-sm btn-primary ml-auto">Put in</button>
+      <button class="btn btn-sm btn-primary ml-auto">Add to outbox</button>
     </div>
     {#if readBack}
       <p class="rounded-field bg-base-200 px-3 py-1.5 text-sm" data-outbox-check>
@@ -164,7 +164,7 @@
   {/if}
   <Notice text={problem} />
   {#if items.length === 0}
-    <p class="text-base-content/75">Nothing was ever sent to this device.</p>
+    <p class="text-base-content/75">No downlink has been sent to this device.</p>
   {:else}
     <ul class="space-y-1.5">
       {#each shown as item (item.id)}
@@ -182,13 +182,13 @@
                 {@const next = waiting[at + 2]}
                 <button class="btn btn-ghost btn-xs" type="button" aria-label="Later" title="Later" onclick={() => move(item.id, next ? { before: next.id } : "last")}>↓</button>
               {/if}
-              <button class="btn btn-ghost btn-xs" type="button" onclick={() => cancel(item.id)}>Take out</button>
+              <button class="btn btn-ghost btn-xs" type="button" onclick={() => cancel(item.id)}>Remove</button>
             </span>
           {/if}
           {#if item.note}
             <p class="w-full pl-5 text-sm text-base-content/75">
               {item.note}{#if item.expected_at}; <span title={moment(item.expected_at)}>{expected(item.expected_at, live.now)}</span>{/if}
-              {#if item.expires_at && item.state === "waiting"}<span title={moment(item.expires_at)}>; given up in {until(item.expires_at, live.now)}</span>{/if}
+              {#if item.expires_at && item.state === "waiting"}<span title={moment(item.expires_at)}>; expires in {until(item.expires_at, live.now)}</span>{/if}
             </p>
           {/if}
         </li>

@@ -4,7 +4,15 @@
 
   type Radio = Partial<RadioSettings>;
   type Rates = NonNullable<RadioSettings["rates"]>;
-  let { radio = $bindable(), usual = "usual" }: { radio: Radio; usual?: string } = $props();
+  /** What applies where nothing is set here, as far as it is known. */
+  let { radio = $bindable(), inherited = {} }: { radio: Radio; inherited?: Radio } = $props();
+
+  /** What an empty field says: the value that applies, or where it comes from. */
+  function inherits(name: string): string {
+    const value = inherited[name as keyof Radio];
+    if (value == null || typeof value === "object") return "inherits";
+    return `inherits ${typeof value === "boolean" ? (value ? "yes" : "no") : value}`;
+  }
 
   /** Settings that are a number, with what they are called and allowed. */
   const NUMBERS = [
@@ -12,12 +20,12 @@
     ["rx1_data_rate_offset", "RX1 data rate offset", 0, 7],
     ["rx2_data_rate", "RX2 data rate", 0, 15],
     ["rx2_frequency_hz", "RX2 frequency, Hz", 0, 4_000_000_000],
-    ["max_eirp_dbm", "EIRP at most, dBm", -20, 36],
+    ["max_eirp_dbm", "Maximum EIRP, dBm", -20, 36],
     ["max_duty_cycle", "Duty cycle 1/2ⁿ, n", 0, 15],
-    ["status_interval_s", "Asked for battery every, s", 0, 31_536_000],
-    ["ack_timeout_s", "Acknowledged within, s", 1, 3600],
+    ["status_interval_s", "Status request every, s", 0, 31_536_000],
+    ["ack_timeout_s", "Acknowledgement timeout, s", 1, 3600],
     ["attempts", "Transmissions of a downlink", 1, 50],
-    ["uplink_interval_s", "Expected to send every, s", 1, 31_536_000],
+    ["uplink_interval_s", "Expected interval, s", 1, 31_536_000],
     ["max_counter_gap", "Largest counter gap", 0, 4_294_967_295],
   ] as const;
   /** Numbers that only LoRaWAN 1.1 knows. */
@@ -26,18 +34,18 @@
     ["adr_ack_delay", "ADR_ACK_DELAY, uplinks"],
     ["rejoin_interval_s", "Rejoins every, s"],
     ["rejoin_interval_uplinks", "Rejoins every, uplinks"],
-    ["renew_session_days", "Session renewed after, days"],
+    ["renew_session_days", "Renew session after, days"],
   ] as const;
   const VERSIONS = ["1.0.0", "1.0.1", "1.0.2", "1.0.3", "1.0.4", "1.1"];
   const REVISIONS = ["TS001-1.0.1", "RP001-1.0.2-B", "RP001-1.0.3-A", "RP001-1.1-A", "RP001-1.1-B", "RP002-1.0.0", "RP002-1.0.1", "RP002-1.0.2", "RP002-1.0.3", "RP002-1.0.4"];
   const CHOICES = [
     ["mac_version", "LoRaWAN", VERSIONS],
     ["regional_revision", "Regional parameters", REVISIONS],
-    ["activation", "Session by", ["OTAA", "ABP"]],
+    ["activation", "Activation", ["OTAA", "ABP"]],
     ["class", "Class", ["A", "B", "C"]],
   ] as const;
   const LIMITS = {
-    network: [["min_data_rate", "slowest DR"], ["max_data_rate", "fastest DR"], ["max_tx_power", "highest TXPower"], ["max_nb_trans", "most repetitions"], ["margin_db", "reserve, dB"]],
+    network: [["min_data_rate", "slowest DR"], ["max_data_rate", "fastest DR"], ["max_tx_power", "highest TXPower"], ["max_nb_trans", "most repetitions"], ["margin_db", "margin, dB"]],
     profile: [["data_rate", "data rate"], ["tx_power", "TXPower"], ["nb_trans", "repetitions"]],
     device: [],
   } as const;
@@ -62,7 +70,7 @@
 {#snippet field(words: string, name: string, value: unknown, take: (text: string) => void, type = "number", width = "w-40")}
   <label>
     <span class="block text-sm text-base-content/75">{words}</span>
-    <input class="input input-sm {width}" {type} step="any" {name} value={value ?? ""} oninput={(e) => take(e.currentTarget.value)} placeholder={usual} autocomplete="off" />
+    <input class="input input-sm {width}" {type} step="any" {name} value={value ?? ""} oninput={(e) => take(e.currentTarget.value)} placeholder={inherits(name)} autocomplete="off" />
   </label>
 {/snippet}
 
@@ -70,7 +78,7 @@
   <label>
     <span class="block text-sm text-base-content/75">{words}</span>
     <select class="select select-sm w-40" {name} value={value ?? ""} onchange={(e) => take(e.currentTarget.value)}>
-      <option value="">{usual}</option>
+      <option value="">{inherits(name)}</option>
       {#each among as one (one)}
         {#if typeof one === "string"}<option value={one}>{one}</option>{:else}<option value={one[0]}>{one[1]}</option>{/if}
       {/each}
@@ -89,9 +97,9 @@
   {@render field("Extra channels, Hz", "extra_frequencies_hz", radio.extra_frequencies_hz?.join(" "), (text) => set("extra_frequencies_hz", frequencies(text)), "text")}
   <label>
     <span class="block text-sm text-base-content/75">RX1 frequency, channel:Hz</span>
-    <input class="input input-sm w-40" type="text" name="downlink_channels" value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""} onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))} placeholder={usual} autocomplete="off" />
+    <input class="input input-sm w-40" type="text" name="downlink_channels" value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""} onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))} placeholder="inherits" autocomplete="off" />
   </label>
-  {@render choice("A counter that starts over", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}
+  {@render choice("Counter restart", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}
   {@render choice("Dwell time of 400 ms", "dwell_time", radio.dwell_time, [["true", "holds"], ["false", "does not hold"]], (text) => set("dwell_time", text && text === "true"))}
 </div>
 <div class="mt-3 flex flex-wrap items-end gap-3">
@@ -103,7 +111,7 @@
     {#if rates.by === "network"}
       <label class="flex h-8 items-center gap-2 text-sm">
         <input class="checkbox checkbox-sm" type="checkbox" name="mobile" checked={rates.mobile === true} onchange={(e) => set("rates", { ...rates, mobile: e.currentTarget.checked })} />
-        it moves about
+        moves
       </label>
     {/if}
   {/if}
@@ -117,7 +125,7 @@
 {/if}
 {#if radio.class === "B" || radio.ping_period_s || radio.ping_slot}
   <div class="mt-3 flex flex-wrap items-end gap-3">
-    {@render choice("From one ping slot to the next", "ping_period_s", radio.ping_period_s, [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const), (text) => set("ping_period_s", number(text)))}
+    {@render choice("Ping slot period", "ping_period_s", radio.ping_period_s, [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const), (text) => set("ping_period_s", number(text)))}
     {@render field("Beacon frequency, Hz", "beacon_frequency_hz", radio.beacon_frequency_hz, (text) => set("beacon_frequency_hz", number(text)))}
     {@render field("Ping slots' frequency, Hz", "ping_frequency_hz", radio.ping_slot?.frequency_hz, (text) => set("ping_slot", text && { data_rate: radio.ping_slot?.data_rate ?? 0, frequency_hz: Number(text) }))}
     {#if radio.ping_slot}

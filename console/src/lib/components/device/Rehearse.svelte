@@ -30,7 +30,7 @@
 
 <section class="rounded-box border border-base-300 p-4" id="rehearse">
   <h2 class="mb-1">Rehearse</h2>
-  <p class="mb-2 text-sm text-base-content/80">Put bytes through decoding and all that follows as if they had been received. They are marked as rehearsed; no counter, ledger or reading is touched.</p>
+  <p class="mb-2 text-sm text-base-content/80">Decodes and delivers bytes as if they had been received. Rehearsals are marked and change no counter, ledger or reading.</p>
   <form class="flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void go(); }} aria-label="Rehearse">
     <label class="min-w-40 flex-1 text-sm"><span class="block text-base-content/75">Payload{again ? ", or that of the uplink chosen" : ""}</span>
       <input class="input input-sm w-full font-mono" name="payload" bind:value={payload} placeholder={again ? "as it was" : "01 0a ff"} required={!again} autocomplete="off" spellcheck="false" />

@@ -49,7 +49,7 @@
     link.download = `connection-kit-${gateway.eui}.zip`;
     link.click();
     setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
-    done = `The kit is on its way to your downloads. Its sheet says what goes where${proves ? "; the key in it cannot be shown again" : ""}.`;
+    done = `The kit is in your downloads. Its sheet explains where each file goes${proves ? "; the key in it cannot be shown again" : ""}.`;
     void load();
   }
 
@@ -63,7 +63,7 @@
   async function replace() {
     const { error } = await api.POST("/api/v1/estates/{estate}/gateways/{eui}/credentials/replace", { params: { path } });
     problem = error ? say(error) : "";
-    done = error ? "" : "It is given new credentials when it next asks over CUPS.";
+    done = error ? "" : "It gets new credentials with its next CUPS request.";
     void load();
   }
 </script>
@@ -71,14 +71,14 @@
 <section class="rounded-box border border-base-300 p-4" data-access>
   <h2 class="mb-1">Connection</h2>
   <p class="mb-3 max-w-prose text-sm text-base-content/80">
-    It calls by {PROTOCOLS[gateway.protocol]}. Its connection kit holds all it needs for that, with a sheet in plain words{proves
+    Protocol {PROTOCOLS[gateway.protocol]}. Its connection kit holds all it needs for that, with a sheet in plain words{proves
       ? ", and a new credential each time"
       : "; this protocol has no passwords"}.
   </p>
   <div class="flex flex-wrap items-end gap-3">
     {#if gateway.protocol === "lns"}
       <label>
-        <span class="block text-sm text-base-content/75">It proves itself by</span>
+        <span class="block text-sm text-base-content/75">Credential</span>
         <select class="select w-40" name="kind" bind:value={kind}>
           <option value="token">a token</option>
           <option value="certificate">a certificate</option>
@@ -89,9 +89,9 @@
         <span>fetches credentials itself (CUPS)</span>
       </label>
     {/if}
-    <button class="btn btn-primary" type="button" onclick={makeKit}>Make a connection kit</button>
+    <button class="btn btn-primary" type="button" onclick={makeKit}>Create connection kit</button>
     {#if credentials.some((c) => c.purpose === "updates" && !c.revoked_at)}
-      <button class="btn" type="button" onclick={replace}>Replace its credentials</button>
+      <button class="btn" type="button" onclick={replace}>Replace credentials</button>
     {/if}
   </div>
   {#if done}<p class="mt-2 text-sm text-success" role="status">{done}</p>{/if}
@@ -99,7 +99,7 @@
   {#if credentials.length > 0}
     <div class="mt-3 overflow-x-auto">
       <table class="table table-sm">
-        <thead><tr><th>For</th><th>Kind</th><th>State</th><th>Ends</th><th class="hidden sm:table-cell">Last used</th><th></th></tr></thead>
+        <thead><tr><th>For</th><th>Kind</th><th>State</th><th>Expires</th><th class="hidden sm:table-cell">Last used</th><th></th></tr></thead>
         <tbody>
           {#each credentials as credential (credential.id)}
             <tr data-credential={credential.id}>
@@ -111,9 +111,9 @@
               <td class="text-right">
                 {#if !credential.revoked_at}
                   {#if sure === credential.id}
-                    <span class="mr-2 text-sm">A gateway that uses it is cut off.</span>
-                    <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke it</button>
-                    <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Keep it</button>
+                    <span class="mr-2 text-sm">A gateway that uses it loses its connection.</span>
+                    <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke</button>
+                    <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
                   {:else}
                     <button class="btn btn-sm" type="button" onclick={() => (sure = credential.id)}>Revoke</button>
                   {/if}
@@ -125,6 +125,6 @@
       </table>
     </div>
   {:else if proves}
-    <p class="mt-3 text-sm text-base-content/75">It has no credential yet, so it cannot connect: make it a kit.</p>
+    <p class="mt-3 text-sm text-base-content/75">No credential yet, so it cannot connect. Create a connection kit.</p>
   {/if}
 </section>

@@ -33,11 +33,11 @@
 </script>
 
 <section class="rounded-box border border-base-300 p-4" data-events>
-  <h2 class="mb-2">What happened</h2>
+  <h2 class="mb-2">Events</h2>
   <Notice text={problem} />
   {#if events.length === 0}
     <p class="max-w-prose text-base-content/75">
-      Nothing yet. If it should be calling, nothing of it has reached the service: look at the address it calls, and at the firewall.
+      No events yet. If the gateway is running, nothing has reached the service: check the server address set in it, and the firewall.
     </p>
   {:else}
     <ul>
@@ -55,6 +55,6 @@
         </li>
       {/each}
     </ul>
-    {#if next}<button class="btn btn-sm mt-2" type="button" onclick={() => load(next)}>Earlier ones</button>{/if}
+    {#if next}<button class="btn btn-sm mt-2" type="button" onclick={() => load(next)}>Earlier</button>{/if}
   {/if}
 </section>

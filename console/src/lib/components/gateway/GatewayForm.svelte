@@ -7,7 +7,7 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
 
-  let { stranger = null, gateway = null, done }: { stranger?: Stranger | null; gateway?: Gateway | null; done: () => void } = $props();
+  let { stranger = null, gateway = null, done, cancel }: { stranger?: Stranger | null; gateway?: Gateway | null; done: () => void; cancel?: () => void } = $props();
 
   let eui = $state("");
   let name = $state("");
@@ -107,7 +107,7 @@
   <h2 class="mb-2">{gateway ? "Registered as" : stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
   {#if stranger}
     <p class="mb-3 max-w-prose text-sm text-base-content/80">
-      It calls from {stranger.address} by {PROTOCOLS[stranger.protocol]}{stranger.frequencies_mhz.length
+      It connects from {stranger.address} by {PROTOCOLS[stranger.protocol]}{stranger.frequencies_mhz.length
         ? ` and hears ${stranger.frequencies_mhz.join(", ")} MHz${stranger.region ? `: channels of ${stranger.region}` : ", which are no region's channels"}`
         : "; it has heard no frame yet"}.
     </p>
@@ -125,22 +125,25 @@
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Region</span>
-      <RegionSelect value={region} choose={(chosen) => { region = chosen; channels = ""; }} none={gateway ? undefined : "by what it hears"} width="w-48" />
+      <RegionSelect value={region} choose={(chosen) => { region = chosen; channels = ""; }} none={gateway ? undefined : "by the frames it hears"} width="w-48" />
     </label>
+  </div>
+  <h3 class="mt-4 mb-1 text-sm font-semibold text-base-content/75">Optional</h3>
+  <div class="flex flex-wrap items-end gap-3">
     <label>
       <span class="block text-sm text-base-content/75">Channels</span>
-      <input class="input w-32 font-mono" name="channels" bind:value={channels} placeholder="usual ones" autocomplete="off" />
+      <input class="input w-32 font-mono" name="channels" bind:value={channels} placeholder="of the region" autocomplete="off" />
     </label>
     <label>
-      <span class="block text-sm text-base-content/75">It calls by</span>
+      <span class="block text-sm text-base-content/75">Protocol</span>
       <select class="select w-48" name="protocol" bind:value={protocol}>
-        {#if !gateway}<option value="">as it calls, or UDP</option>{/if}
+        {#if !gateway}<option value="">as heard, or UDP</option>{/if}
         {#each Object.entries(PROTOCOLS) as [value, words] (value)}<option {value}>{words}</option>{/each}
       </select>
     </label>
     {#if protocol === "udp" || protocol === ""}
       <label>
-        <span class="block text-sm text-base-content/75">Only from address or network</span>
+        <span class="block text-sm text-base-content/75">Allowed source (address or network)</span>
         <input class="input w-48 font-mono" name="udp_source" bind:value={source} placeholder="anywhere" autocomplete="off" />
       </label>
     {/if}
@@ -157,16 +160,16 @@
       <input class="input w-28" type="number" name="altitude" step="any" bind:value={altitude} />
     </label>
     <label>
-      <span class="block text-sm text-base-content/75">Antenna, dBi</span>
-      <input class="input w-28" type="number" name="gain" step="any" placeholder="2.15" bind:value={gain} />
+      <span class="block text-sm text-base-content/75">Antenna gain, dBi</span>
+      <input class="input w-28" type="number" name="gain" step="any" placeholder="default 2.15" bind:value={gain} />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Cable loss, dB</span>
-      <input class="input w-28" type="number" name="loss" step="any" min="0" max="30" placeholder="0" bind:value={loss} />
+      <input class="input w-28" type="number" name="loss" step="any" min="0" max="30" placeholder="default 0" bind:value={loss} />
     </label>
     <label class="w-full max-w-xl">
       <span class="block text-sm text-base-content/75">Description</span>
-      <input class="input w-full" name="description" bind:value={description} maxlength="500" placeholder="where the key hangs, whom to call" autocomplete="off" />
+      <input class="input w-full" name="description" bind:value={description} maxlength="500" placeholder="access, contact" autocomplete="off" />
     </label>
     <label class="flex h-10 items-center gap-2">
       <input class="checkbox checkbox-sm" type="checkbox" name="beacons" bind:checked={beacons} />
@@ -178,22 +181,24 @@
     </label>
     <button class="btn" type="button" onclick={() => (mapped = !mapped)} aria-expanded={mapped}>{mapped ? "Close the map" : "Place on the map"}</button>
     {#if gateway?.report?.latitude_deg != null}
-      <button class="btn" type="button" onclick={placeByGps}>Where its GPS says</button>
+      <button class="btn" type="button" onclick={placeByGps}>Use its GPS position</button>
     {/if}
+  </div>
+  <div class="mt-4 flex flex-wrap items-center gap-3">
     <button class="btn btn-primary">{gateway ? "Save" : stranger ? "Adopt" : "Register"}</button>
     {#if saved && gateway}<span class="self-center text-sm text-success" role="status">Saved.</span>{/if}
-    {#if stranger}<button class="btn btn-ghost" type="button" onclick={done}>Leave it</button>{/if}
+    {#if cancel}<button class="btn btn-ghost" type="button" onclick={cancel}>Cancel</button>{/if}
   </div>
   {#if mapped}
     <div class="mt-3 max-w-3xl">
       <GatewayMap points={here} pick={(lat, lon) => { [latitude, longitude, saved] = [lat, lon, false]; }} />
-      <p class="mt-1 text-sm text-base-content/75">Click where it stands; drag and scroll to get there.</p>
+      <p class="mt-1 text-sm text-base-content/75">Click its place; drag and scroll to move the map.</p>
     </div>
   {/if}
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if offers.length > 0}
     <div class="mt-2 flex flex-wrap items-center gap-2" data-offers>
-      <span class="text-sm text-base-content/75">Take</span>
+      <span class="text-sm text-base-content/75">Use</span>
       {#each offers as offer (offer)}
         <button class="btn btn-sm font-mono" type="button" onclick={() => take(offer)}>{grouped(offer)}</button>
       {/each}

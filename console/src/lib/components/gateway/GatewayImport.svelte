@@ -35,7 +35,7 @@
 <details class="rounded-box border border-base-300 p-4" data-import>
   <summary class="cursor-pointer font-semibold">Register many from a CSV file</summary>
   <p class="mt-2 max-w-prose text-sm text-base-content/80">
-    A line of column names, then a gateway a line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span> are needed;
+    First line: column names. Then one gateway per line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span> are needed;
     <span class="font-mono text-[0.9em]">description, region, channels, protocol, udp_source, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, open_to_others, beacons</span>
     may be there. Order and case do not matter; commas, semicolons or tabs stand between.
   </p>
@@ -58,7 +58,7 @@
   {#if outcome}
     <div class="mt-3 overflow-x-auto">
       <table class="table table-sm">
-        <thead><tr><th class="text-right">Line</th><th>EUI</th><th>Name</th><th>Fate</th></tr></thead>
+        <thead><tr><th class="text-right">Line</th><th>EUI</th><th>Name</th><th>Result</th></tr></thead>
         <tbody>
           {#each outcome.rows as row (row.line)}
             <tr data-row={row.line}>

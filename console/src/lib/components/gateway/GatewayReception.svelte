@@ -37,7 +37,7 @@
 </script>
 
 <section class="rounded-box border border-base-300 p-4" data-reception>
-  <h2 class="mb-1">What it hears</h2>
+  <h2 class="mb-1">Reception</h2>
   <Notice text={problem} />
   {#if reception && reception.uplinks > 0}
     <p class="mb-2 text-sm text-base-content/80">
@@ -47,7 +47,7 @@
       <Scatter points={reception.points} />
       <div class="overflow-x-auto">
         <table class="table table-sm">
-          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right" title="By frames with an SNR of 5 dB at most: stronger ones do not tell">Noise</th></tr></thead>
+          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right" title="From frames with an SNR up to 5 dB; stronger frames do not show the noise">Noise</th></tr></thead>
           <tbody>
             {#each reception.channels as channel (channel.frequency_mhz)}
               <tr>
@@ -67,11 +67,11 @@
         </p>
       </div>
     </div>
-    <h3 class="mt-4 mb-1 font-semibold">Devices only it hears</h3>
+    <h3 class="mt-4 mb-1 font-semibold">Devices heard by no other gateway</h3>
     {#if reception.only_here.length === 0}
-      <p class="text-base-content/80">None: every device it hears is heard by another gateway as well.</p>
+      <p class="text-base-content/80">None. Every device is heard by at least one more gateway.</p>
     {:else}
-      <p class="mb-1 max-w-prose text-sm text-base-content/80">They fall silent if this gateway does.</p>
+      <p class="mb-1 max-w-prose text-sm text-base-content/80">They are lost if this gateway fails.</p>
       <ul class="flex flex-wrap gap-x-5 gap-y-1">
         {#each reception.only_here as device (device.dev_eui)}
           <li>
@@ -85,7 +85,7 @@
     <p class="text-base-content/75">None of the estate's last {reception.looked_at} uplinks came by it.</p>
   {/if}
   {#if known.length > 0}
-    <h3 class="mt-4 mb-1 font-semibold">The last 30 days</h3>
+    <h3 class="mt-4 mb-1 font-semibold">Online time, last 30 days</h3>
     <div class="flex h-10 items-end gap-px" role="img" aria-label="Share of each day in which it was listening: {known.map((day) => `${day.day} ${day.listening_percent?.toFixed(1)} %`).join(', ')}">
       {#each days as day (day.day)}
         <div class="flex h-full flex-1 items-end bg-base-200" title="{day.day}: {day.listening_percent == null ? 'not known' : `${day.listening_percent.toFixed(1)} % listening, came back ${day.returns} times`}">

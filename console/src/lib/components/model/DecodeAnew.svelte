@@ -1,4 +1,4 @@
-<!-- History decoded anew with what is in force. -->
+<!-- Decoding stored uplinks again with the current decoder. -->
 <script lang="ts">
   import { api, say, type Job } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
@@ -46,12 +46,12 @@
 
 <section class="rounded-box border border-base-300 p-4" data-anew>
   <h2 class="mb-1">History</h2>
-  <p class="mb-2 text-sm text-base-content/80">What was decoded before stays as it was. Decode it anew with what is in force; nothing of it shows until all is done.</p>
+  <p class="mb-2 text-sm text-base-content/80">Stored readings keep the results of earlier editions. Decode them again with the current one; results are swapped in when all are ready.</p>
   <div class="flex flex-wrap items-center gap-3">
-    <select class="select select-sm w-44" bind:value={days} aria-label="Of which time">
+    <select class="select select-sm w-44" bind:value={days} aria-label="Period">
       {#each Object.entries(DAYS) as [n, words] (n)}<option value={n}>{words}</option>{/each}
     </select>
-    <button class="btn btn-sm" type="button" disabled={running || flawed} onclick={begin}>Decode anew</button>
+    <button class="btn btn-sm" type="button" disabled={running || flawed} onclick={begin}>Decode again</button>
   </div>
   <Notice text={problem} />
   {#if own.length > 0}

@@ -26,7 +26,7 @@
   }
 
   async function restore(number: number) {
-    if (!confirm(`Make ${model} what it was as edition ${number}? What it is now stays as an edition.`)) return;
+    if (!confirm(`Restore edition ${number} of ${model}? The current state stays as an edition.`)) return;
     const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", { params: { path: { ...path, edition: number } } });
     problem = data ? "" : say(error as never);
     comparison = null;
@@ -43,21 +43,21 @@
   <h2 class="mb-2">Editions</h2>
   <Notice text={problem} />
   {#if editions.length === 0}
-    <p class="text-base-content/75">Each time the model is saved, what it was stays here.</p>
+    <p class="text-base-content/75">Every saved state of the model.</p>
   {:else}
     <ul class="text-sm">
       {#each editions as edition, i (edition.number)}
         <li class="flex flex-wrap items-baseline gap-x-3 border-b border-base-300 py-1 last:border-b-0" data-edition={edition.number}>
           <b class="tabular-nums">{edition.number}</b>
-          {#if i === 0}<span class="text-success">{edition.flaw ? "" : "in force"}</span>{/if}
-          {#if edition.flaw}<span class="text-error" title={edition.flaw}>has a flaw, not used</span>{/if}
+          {#if i === 0}<span class="text-success">{edition.flaw ? "" : "current"}</span>{/if}
+          {#if edition.flaw}<span class="text-error" title={edition.flaw}>has an error, not used</span>{/if}
           <span title={moment(edition.saved_at)}>{ago(edition.saved_at, live.now)}{edition.saved_by ? ` by ${edition.saved_by}` : ""}</span>
           <span class="text-base-content/75">{[edition.changed.join(", "), edition.note].filter(Boolean).join(" · ")}</span>
           <span class="ml-auto flex gap-3">
-            {#if i < editions.length - 1}<button class="link" type="button" onclick={() => compare(editions[i + 1]?.number ?? 0, edition.number)}>what it changed</button>{/if}
+            {#if i < editions.length - 1}<button class="link" type="button" onclick={() => compare(editions[i + 1]?.number ?? 0, edition.number)}>changes</button>{/if}
             {#if i > 0}
-              <button class="link" type="button" onclick={() => compare(edition.number, editions[0]?.number ?? 0)}>compare with now</button>
-              <button class="link" type="button" onclick={() => restore(edition.number)}>bring back</button>
+              <button class="link" type="button" onclick={() => compare(edition.number, editions[0]?.number ?? 0)}>compare with current</button>
+              <button class="link" type="button" onclick={() => restore(edition.number)}>restore</button>
             {/if}
           </span>
         </li>
@@ -80,7 +80,7 @@
           {/each}
         </div>
       {:else}
-        <p>They are the same.</p>
+        <p>No differences.</p>
       {/each}
     </div>
   {/if}

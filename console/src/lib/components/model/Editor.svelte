@@ -15,8 +15,8 @@
 
   $effect(() => {
     let gone = false;
-    void Promise.all([import("codemirror"), import("@codemirror/view"), import("@codemirror/state"), import("@codemirror/lint"), import("@codemirror/language")]).then(
-      async ([{ basicSetup }, { EditorView, keymap }, { Compartment, EditorState }, { setDiagnostics, lintGutter }, { StreamLanguage, indentUnit }]) => {
+    void Promise.all([import("codemirror"), import("@codemirror/view"), import("@codemirror/state"), import("@codemirror/lint"), import("@codemirror/language"), import("@lezer/highlight")]).then(
+      async ([{ basicSetup }, { EditorView, keymap }, { Compartment, EditorState }, { setDiagnostics, lintGutter }, { HighlightStyle, StreamLanguage, indentUnit, syntaxHighlighting }, { tags }]) => {
         if (gone) return;
         language = new Compartment();
         const look = EditorView.theme({
@@ -29,6 +29,16 @@
           ".cm-tooltip": { backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
           ".cm-panels": { backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
         });
+        // Of the theme's own colours, so that each theme has its contrast.
+        const colours = HighlightStyle.define([
+          { tag: [tags.keyword, tags.operatorKeyword, tags.modifier, tags.heading], color: "var(--color-primary)", fontWeight: "600" },
+          { tag: [tags.string, tags.special(tags.string), tags.regexp], color: "var(--color-success)" },
+          { tag: [tags.number, tags.bool, tags.null, tags.atom], color: "var(--color-secondary)" },
+          { tag: [tags.comment, tags.meta], color: "color-mix(in oklch, var(--color-base-content) 78%, transparent)", fontStyle: "italic" },
+          { tag: [tags.definition(tags.variableName), tags.function(tags.variableName), tags.definition(tags.propertyName)], color: "var(--color-secondary)" },
+          { tag: [tags.propertyName, tags.variableName, tags.typeName, tags.className, tags.labelName], color: "var(--color-base-content)" },
+          { tag: tags.invalid, color: "var(--color-error)" },
+        ]);
         const made = new EditorView({
           parent: place,
           state: EditorState.create({
@@ -37,6 +47,7 @@
               basicSetup,
               lintGutter(),
               look,
+              syntaxHighlighting(colours),
               indentUnit.of("  "),
               language.of([]),
               keymap.of([]),

@@ -35,7 +35,7 @@
 </script>
 
 {#if all.length === 0}
-  <p class="text-base-content/75">Its readings show up here once an uplink could be read.</p>
+  <p class="text-base-content/75">Readings appear here after the first decoded uplink.</p>
 {/if}
 <ul>
   {#each all as name (name)}
@@ -64,7 +64,7 @@
           {@render field("Unit", rule?.unit, (text) => set(name, { unit: text.trim() || undefined }))}
           <label class="text-sm"><span class="block text-base-content/75">Kind</span>
             <select class="select select-sm w-full" value={rule?.kind ?? ""} onchange={(event) => set(name, { kind: (event.currentTarget.value || undefined) as ReadingRule["kind"] })}>
-              <option value="">as it looks</option>
+              <option value="">automatic</option>
               {#each Object.entries(KINDS) as [kind, word] (kind)}<option value={kind}>{word}</option>{/each}
             </select>
           </label>

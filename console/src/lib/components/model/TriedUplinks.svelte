@@ -1,4 +1,4 @@
-<!-- What a draft makes of uplinks, beside what is in force. -->
+<!-- What a draft makes of uplinks, beside the current decoder. -->
 <script lang="ts">
   import type { Outcome, Tried, TriedUplink } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
@@ -12,7 +12,7 @@
   const MARKS: Record<Change, { sign: string; word: string; tone: string }> = {
     broken: { sign: "✕", word: "fails now", tone: "text-error" },
     fails: { sign: "✕", word: "fails", tone: "text-error" },
-    mended: { sign: "✓", word: "mended", tone: "text-success" },
+    mended: { sign: "✓", word: "fixed", tone: "text-success" },
     changed: { sign: "≠", word: "changed", tone: "text-warning" },
     same: { sign: "=", word: "the same", tone: "text-base-content/75" },
   };
@@ -40,7 +40,7 @@
 </script>
 
 {#if tried.uplinks.length === 0}
-  <p class="text-base-content/75">Nothing to try it on yet: no uplink is stored. Paste a payload, or rehearse one.</p>
+  <p class="text-base-content/75">No stored uplinks yet. Paste a payload, or rehearse one.</p>
 {:else}
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1" role="status" data-tried>
     <span>{tried.uplinks.length} {tried.uplinks.length === 1 ? "payload" : "payloads"}:</span>
@@ -72,15 +72,15 @@
           <span class="font-medium {MARKS[uplink.change].tone}">{MARKS[uplink.change].sign} {MARKS[uplink.change].word}</span>
           {#if uplink.device}<a class="link-hover font-semibold" href="/devices/{uplink.device.eui}">{uplink.device.name}</a>{/if}
           <span class="text-sm text-base-content/75">port {uplink.port}, {uplink.payload.length / 2} bytes</span>
-          <button class="link ml-auto text-sm" type="button" onclick={() => keep(uplink)}>keep as a test</button>
+          <button class="link ml-auto text-sm" type="button" onclick={() => keep(uplink)}>save as test</button>
         </p>
         <ByteRuler hex={uplink.payload} {lit} point={(at) => (pointedByte = at)} />
-        {#if uplink.before?.problem}<p class="mt-2 text-error"><b>In force:</b> {uplink.before.problem.message}</p>{/if}
+        {#if uplink.before?.problem}<p class="mt-2 text-error"><b>Current:</b> {uplink.before.problem.message}</p>{/if}
         {#if drafted && uplink.after.problem}<p class="mt-2 text-error"><b>Draft:</b> {uplink.after.problem.message}</p>{/if}
         {#each uplink.after.warnings ?? [] as warning, i (i)}<p class="mt-1 text-warning">{warning}</p>{/each}
         {#if names.length > 0}
           <table class="table-sm mt-2 table">
-            <thead><tr><th>Reading</th><th>In force</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th></tr></thead>
+            <thead><tr><th>Reading</th><th>Current</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th></tr></thead>
             <tbody>
               {#each names as name (name)}
                 {@const [was, is, from] = [told(uplink.before, name), told(uplink.after, name), bytes(uplink.after, name)]}

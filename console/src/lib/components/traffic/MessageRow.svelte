@@ -40,7 +40,7 @@
         {#if message.device}
           <a class="link-hover font-semibold" href="/devices/{message.device.eui}">{message.device.name}</a>
         {:else if message.type === "refused"}
-          <span class="text-base-content/75">nobody known</span>
+          <span class="text-base-content/75">unknown device</span>
         {/if}
       {/if}
       {#if message.type === "uplink"}
@@ -81,7 +81,7 @@
         </div>
       {/if}
       {#if message.decode_error}
-        <p class="text-error">not decoded: {message.decode_error}{#if message.device?.model && !message.rehearsed}{" "}· <a class="link" href="/decoders/{message.device.model}?message={message.id}">mend it in the workbench</a>{/if}</p>
+        <p class="text-error">not decoded: {message.decode_error}{#if message.device?.model && !message.rehearsed}{" "}· <a class="link" href="/decoders/{message.device.model}?message={message.id}">fix it in the workbench</a>{/if}</p>
       {/if}
       {#each [...message.warnings, ...(message.decode_warnings ?? [])] as warning, i (i)}
         <p class="text-warning">{warning}</p>

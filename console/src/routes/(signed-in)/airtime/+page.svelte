@@ -41,7 +41,7 @@
 
 <h1 class="mb-1">Airtime</h1>
 <p class="mb-4 max-w-prose text-base-content/80">
-  Who has been on air and what is left. The law counts any hour, sub-band by sub-band; gateways never go beyond it, and devices that do are marked. <i>Now</i> is the running minute and the one before.
+  Airtime used and left. The duty cycle counts over any hour, per sub-band. Gateways stay within it; devices that exceed it are marked. <i>Now</i> is the running minute and the one before.
 </p>
 <Notice text={problem} />
 
@@ -69,12 +69,12 @@
 
   <div class="grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
     <section>
-      <h2 class="mb-2">Devices on air most</h2>
+      <h2 class="mb-2">Devices with most airtime</h2>
       {#if ledger.devices.length === 0}
         <p class="text-base-content/75">No device was on air.</p>
       {:else}
         <div class="overflow-x-auto"><table class="table table-sm">
-          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Of the hour's allowance</th></tr></thead>
+          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Share of the hour</th></tr></thead>
           <tbody>
             {#each ledger.devices as device (device.eui)}
               <tr data-device={device.name}>
@@ -90,7 +90,7 @@
       {/if}
     </section>
     <section>
-      <h2 class="mb-2">What devices cost gateways</h2>
+      <h2 class="mb-2">Downlink airtime by device</h2>
       {#if ledger.towards.length === 0}
         <p class="text-base-content/75">No downlink was sent.</p>
       {:else}
@@ -107,7 +107,7 @@
           </tbody>
         </table></div>
       {/if}
-      <h2 class="mt-5 mb-2">Sub-bands, all together</h2>
+      <h2 class="mt-5 mb-2">All sub-bands</h2>
       <div class="overflow-x-auto"><table class="table table-sm">
         <thead>
           <tr><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right">Down, now</th><th class="text-right">hour</th><th class="text-right">day</th></tr>
@@ -128,5 +128,5 @@
     </section>
   </div>
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -39,7 +39,7 @@
 
 {#if failures.length > 0}
   <section class="mb-5 rounded-box border border-error/50 p-4" data-failures>
-    <h2 class="mb-2 text-error">✕ Uplinks that could not be read</h2>
+    <h2 class="mb-2 text-error">✕ Uplinks that could not be decoded</h2>
     <ul>
       {#each failures as of (of.device.eui + of.model)}
         <li class="grid gap-x-4 border-t border-base-300 py-2 first:border-t-0 sm:grid-cols-[11rem_1fr_auto]">
@@ -57,13 +57,13 @@
 
 {#if models && models.length > 0}
   <table class="table">
-    <thead><tr><th>Model</th><th>Payloads are read by</th><th class="hidden md:table-cell">Readings</th><th class="hidden sm:table-cell">Changed</th></tr></thead>
+    <thead><tr><th>Model</th><th>Decoder</th><th class="hidden md:table-cell">Readings</th><th class="hidden sm:table-cell">Changed</th></tr></thead>
     <tbody>
       {#each models as model (model.slug)}
         <tr data-model={model.slug}>
           <td><a class="link-hover font-semibold" href="/decoders/{model.slug}">{model.maker} {model.name}</a><span class="block font-mono text-[0.85em] text-base-content/75">{model.slug}</span></td>
           <td>
-            {#if model.flaw}<span class="font-medium text-error">✕ flawed, not used</span>
+            {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
             {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}
             {:else}<span class="text-base-content/75">not decoded</span>{/if}
             {#each model.versions ?? [] as version, i (i)}
@@ -78,5 +78,5 @@
     </tbody>
   </table>
 {:else if models}
-  <p class="max-w-prose">None yet. A decoder belongs to a model: import models from a <a class="link" href="/devices/models">catalogue</a>, and mend or write their decoders here.</p>
+  <p class="max-w-prose">No models yet. A decoder belongs to a model: import models from a <a class="link" href="/devices/models">catalogue</a>, then edit their decoders here.</p>
 {/if}

@@ -90,7 +90,7 @@
   /** Labels are printed of those that are listed. */
   const labels = $derived(new URLSearchParams(FILTERS.filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
 
-  /** By a column; once more turns it round. */
+  /** Sorts by a column; a second click reverses the order. */
   function order(column: string) {
     const now = wanted.order || "name";
     choose("order", now === column ? `-${column}` : column);
@@ -163,8 +163,8 @@
   {/each}
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     {#if session.may("devices")}
-    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register one</button>
-    <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Register many</button>
+    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register device</button>
+    <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Import</button>
     {/if}
     {#if session.whole}
       <a class="btn btn-sm" href="/devices/models">Models</a>
@@ -181,11 +181,11 @@
 {#if chosen.length > 0}<BulkEdit {chosen} done={load} />{/if}
 
 {#if devices?.length === 0 && filtered}
-  <p class="text-base-content/75">No device is like that. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>
+  <p class="text-base-content/75">No device matches. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>
 {:else if devices?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No device here yet</h2>
-    <p class="my-2">Register one with the EUIs and the key from its label, above or with the client:</p>
+    <p class="my-2">Register one with the EUIs and the key from its label, here or with the client:</p>
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </section>
 {:else if devices}
@@ -231,5 +231,5 @@
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -14,6 +14,18 @@
   let problem = $state("");
   let endings = $state<Endings | null>(null);
   let adopting = $state<Stranger | null>(null);
+  /** What is open below the title. */
+  let panel = $state<"" | "register" | "import">("");
+
+  function show(which: "register" | "import") {
+    panel = panel === which ? "" : which;
+    adopting = null;
+  }
+
+  function adopt(stranger: Stranger) {
+    [adopting, panel] = [stranger, "register"];
+    scrollTo({ top: 0 });
+  }
 
   async function load() {
     const params = { path: { estate: session.estate } };
@@ -59,17 +71,30 @@
 
 <svelte:head><title>Gateways · Keen Heron</title></svelte:head>
 
-<h1 class="mb-3">Gateways</h1>
+<div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+  <h1>Gateways</h1>
+  {#if session.may("gateways")}
+    <div class="ml-auto flex flex-wrap gap-2">
+      <button class="btn btn-sm btn-primary" type="button" aria-expanded={panel === "register"} onclick={() => show("register")}>Register gateway</button>
+      <button class="btn btn-sm" type="button" aria-expanded={panel === "import"} onclick={() => show("import")}>Import</button>
+    </div>
+  {/if}
+</div>
 <Notice text={problem} />
+{#if panel === "register"}
+  <div class="mb-5"><GatewayForm stranger={adopting} done={() => { [adopting, panel] = [null, ""]; void load(); }} cancel={() => { [adopting, panel] = [null, ""]; }} /></div>
+{:else if panel === "import"}
+  <div class="mb-5"><GatewayImport done={() => void load()} /></div>
+{/if}
 {#if endings && (endings.credentials.length > 0 || serverEnds)}
   <section class="mb-4 rounded-box border border-warning p-4" data-endings>
-    <h2>What ends soon</h2>
+    <h2>Expiring soon</h2>
     <ul class="mt-1">
-      {#if serverEnds}<li>The certificate the service shows to gateways ends on {day(endings.server_expires_at)}: it has to be given anew.</li>{/if}
+      {#if serverEnds}<li>The certificate the service shows to gateways ends on {day(endings.server_expires_at)}: give it a new one.</li>{/if}
       {#each endings.credentials as ending (ending.credential.id)}
         <li>
           <a class="link font-semibold" href="/gateways/{ending.gateway}">{ending.name}</a>: its {ending.credential.kind} for {ending.credential.purpose}
-          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself ? "; it fetches another over CUPS" : "; make it a new connection kit"}.
+          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself ? "; it renews over CUPS" : "; create a new connection kit"}.
         </li>
       {/each}
     </ul>
@@ -79,13 +104,13 @@
 {#if gateways?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No gateway is registered yet</h2>
-    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700. It shows up below as a stranger, to be adopted. Or register it first, and make it a connection kit: that works for every protocol.</p>
+    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700: it appears below as a stranger, ready to adopt. Or register it first and create a connection kit, for any protocol.</p>
   </section>
 {:else if gateways}
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th class="hidden text-right md:table-cell">Sent</th><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Calls by</th><th class="hidden md:table-cell">Calls from</th></tr>
+        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th class="hidden text-right md:table-cell">Sent</th><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Connection</th><th class="hidden md:table-cell">Address</th></tr>
       </thead>
       <tbody>
         {#each gateways as gateway (gateway.eui)}
@@ -111,7 +136,7 @@
     </table>
   </div>
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}
 
 {#if placed.length > 0}
@@ -121,15 +146,14 @@
 <section class="mt-8">
   <h2>Strangers</h2>
   {#if strangers.length === 0}
-    <p class="mt-1 text-base-content/75">No gateway calls without being registered.</p>
+    <p class="mt-1 text-base-content/75">No strangers.</p>
   {:else}
     <p class="mt-1 mb-2 max-w-prose text-base-content/80">
-      These call here but are not registered. They are answered, so that they stay visible; their frames are turned away. If one is
-      yours, adopt it.
+      These gateways connect but are not registered. They are answered so that they stay visible; their frames are rejected. If one is yours, adopt it.
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Turned away</th><th class="hidden md:table-cell">Calls by</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Calls from</th><th></th></tr></thead>
+        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Frames rejected</th><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th></th></tr></thead>
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
@@ -143,7 +167,7 @@
                 {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
               </td>
               <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
-              <td>{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => (adopting = stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td>
+              <td>{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td>
             </tr>
           {/each}
         </tbody>
@@ -151,8 +175,3 @@
     </div>
   {/if}
 </section>
-
-{#if session.may("gateways")}<section class="mt-8 space-y-5">
-  <GatewayForm stranger={adopting} done={() => { adopting = null; void load(); }} />
-  <GatewayImport done={() => void load()} />
-</section>{/if}

@@ -36,10 +36,10 @@
 
 <h1 class="mb-2">People</h1>
 <PeopleTabs />
-<p class="mb-3 max-w-prose text-base-content/80">The estates of this installation: that they are there, and whose they are. What is in them is their owners'.</p>
+<p class="mb-3 max-w-prose text-base-content/80">The estates of this installation and their owners. What is in an estate is visible to its own people only.</p>
 <Notice text={problem} />
 {#if link}
-  <div class="my-3"><ShownOnce what="The invitation for its owner" text={link} hint="Send it to whom it is for." close={() => (link = "")} /></div>
+  <div class="my-3"><ShownOnce what="The invitation for its owner" text={link} hint="Send it to the new owner." close={() => (link = "")} /></div>
 {/if}
 <table class="table table-sm mb-5" data-estates>
   <thead><tr><th>Estate</th><th>Name</th><th>Owners</th><th>Since</th></tr></thead>
@@ -50,11 +50,11 @@
   </tbody>
 </table>
 <form class="rounded-box border border-base-300 p-4" onsubmit={found} data-found>
-  <h2 class="mb-2">Found an estate</h2>
+  <h2 class="mb-2">Create an estate</h2>
   <div class="flex flex-wrap items-end gap-3">
     <label><span class="block text-sm text-base-content/75">Short name</span><input class="input w-44 font-mono" name="slug" bind:value={slug} placeholder="saltholm" required /></label>
     <label><span class="block text-sm text-base-content/75">Name (empty: the same)</span><input class="input w-52" name="name" bind:value={name} /></label>
-    <label class="min-w-52 flex-1"><span class="block text-sm text-base-content/75">Whom its owner's invitation is for</span><input class="input w-full" name="owner" bind:value={owner} required /></label>
-    <button class="btn btn-primary">Found it</button>
+    <label class="min-w-52 flex-1"><span class="block text-sm text-base-content/75">Invitation for (the owner)</span><input class="input w-full" name="owner" bind:value={owner} required /></label>
+    <button class="btn btn-primary">Create estate</button>
   </div>
 </form>

@@ -48,7 +48,7 @@
     void estateOptions.load();
   });
 
-  /** Does something, tells if it failed, and looks anew. */
+  /** Carries an action out, shows its error, and loads the page again. */
   async function done(asked: Promise<{ error?: unknown }>) {
     const { error } = await asked;
     sure = "";
@@ -86,7 +86,7 @@
   <h2 class="mb-1">Members</h2>
   <div class="overflow-x-auto">
     <table class="table table-sm" data-members>
-      <thead><tr><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell">Two steps</th><th class="hidden sm:table-cell">Last seen</th><th></th></tr></thead>
+      <thead><tr><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell">Two-step</th><th class="hidden sm:table-cell">Last seen</th><th></th></tr></thead>
       <tbody>
         {#each members as member (member.name)}
           <tr data-member={member.name}>
@@ -107,9 +107,9 @@
             <td class="text-right">
               {#if manages && member.name !== session.me?.name}
                 {#if sure === member.name}
-                  <span class="mr-2 text-sm">What they made stays; their tokens end.</span>
+                  <span class="mr-2 text-sm">What they created stays; their tokens are revoked.</span>
                   <button class="btn btn-error btn-sm" type="button" onclick={() => remove(member.name)}>Remove {member.name}</button>
-                  <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Keep</button>
+                  <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
                 {:else}
                   <button class="btn btn-sm" type="button" onclick={() => (sure = member.name)}>Remove</button>
                 {/if}
@@ -126,10 +126,10 @@
   <section class="mt-6 grid gap-4 lg:grid-cols-2">
     <form class="rounded-box border border-base-300 p-4" onsubmit={invite} data-invite>
       <h2>Invite or share</h2>
-      <p class="mb-3 text-sm text-base-content/80">By a link that is good for seven days, once. Whoever opens it makes an account, or uses their own.</p>
+      <p class="mb-3 text-sm text-base-content/80">By a link that works once, within seven days. The recipient signs in or creates an account.</p>
       <div class="grid gap-3 sm:grid-cols-2">
         <label class="sm:col-span-2">
-          <span class="block text-sm text-base-content/75">For whom, in your own words</span>
+          <span class="block text-sm text-base-content/75">For</span>
           <input class="input w-full" name="for_whom" bind:value={forWhom} placeholder="Marit, harbour office" required />
         </label>
         <label>
@@ -158,27 +158,27 @@
             </label>
           {/if}
           <label>
-            <span class="block text-sm text-base-content/75">They may</span>
-            <select class="select w-full" name="may" bind:value={level}><option value="read">read</option><option value="operate">read, and send to it</option></select>
+            <span class="block text-sm text-base-content/75">Access</span>
+            <select class="select w-full" name="may" bind:value={level}><option value="read">read</option><option value="operate">read and send downlinks</option></select>
           </label>
           <label>
-            <span class="block text-sm text-base-content/75">Until (empty: no end)</span>
+            <span class="block text-sm text-base-content/75">Expires (empty: never)</span>
             <input class="input w-full" type="date" name="until" bind:value={end} />
           </label>
         {/if}
       </div>
-      <button class="btn btn-primary mt-3">Write the invitation</button>
+      <button class="btn btn-primary mt-3">Create invitation</button>
       {#if link}
-        <div class="mt-3"><ShownOnce what="The invitation's link" text={link} hint="Send it to whom it is for, by a way that others do not read." close={() => (link = "")} /></div>
+        <div class="mt-3"><ShownOnce what="The invitation's link" text={link} hint="Send it to the recipient over a private channel." close={() => (link = "")} /></div>
       {/if}
     </form>
     <div class="space-y-4">
       <section class="rounded-box border border-base-300 p-4" data-invitations>
-        <h2>Invitations that wait</h2>
+        <h2>Open invitations</h2>
         {#each invitations as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0">
             <span class="min-w-0 flex-1"><b class="font-semibold">{one.for_whom}</b>: {offerWords(one.offer)} <span class="text-sm text-base-content/75">good for {until(one.expires_at, live.now)}, by {one.by}</span></span>
-            <button class="btn btn-sm" type="button" onclick={() => withdraw(one.id)}>Withdraw</button>
+            <button class="btn btn-sm" type="button" onclick={() => withdraw(one.id)}>Revoke</button>
           </div>
         {:else}
           <p class="text-sm text-base-content/75">None.</p>
@@ -189,10 +189,10 @@
         {#each shares as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0" data-share={one.id}>
             <span class="min-w-0 flex-1"><b class="font-semibold">{one.person}</b>: {scopeWords(one.scope)}, to {one.may} <span class="text-sm text-base-content/75">{one.until ? `until ${day(one.until)}` : "no end"}, by {one.by}</span></span>
-            <button class="btn btn-sm" type="button" onclick={() => unshare(one.id)}>End it</button>
+            <button class="btn btn-sm" type="button" onclick={() => unshare(one.id)}>Revoke</button>
           </div>
         {:else}
-          <p class="text-sm text-base-content/75">Nothing. A fleet or a device can be shared with somebody who is no member, to read or to operate.</p>
+          <p class="text-sm text-base-content/75">Nothing is shared. A fleet or a device can be shared with somebody who is not a member.</p>
         {/each}
       </section>
     </div>
@@ -203,7 +203,7 @@
   <h2 class="mb-1">What each role may do</h2>
   <div class="overflow-x-auto">
     <table class="table table-sm" data-roles>
-      <thead><tr><th>Right</th><th>Allows to</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th></tr></thead>
+      <thead><tr><th>Right</th><th>Allows</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th></tr></thead>
       <tbody>
         {#each table as row (row.right)}
           <tr>

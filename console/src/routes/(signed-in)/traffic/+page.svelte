@@ -4,7 +4,7 @@
   import { api, say, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
-  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+  import MessageList from "#lib/components/traffic/MessageList.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { withNews } from "#lib/format.ts";
 
@@ -82,9 +82,9 @@
     {/each}
   </fieldset>
   {#if paused}
-    <button class="btn btn-sm btn-secondary" onclick={goOn}>Go on ({held.length} held back)</button>
+    <button class="btn btn-sm btn-secondary" onclick={goOn}>Continue ({held.length} new)</button>
   {:else}
-    <button class="btn btn-sm" onclick={() => (paused = true)}>Hold</button>
+    <button class="btn btn-sm" onclick={() => (paused = true)}>Pause</button>
   {/if}
 </div>
 <Notice text={problem} />
@@ -92,17 +92,13 @@
 {#if messages?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>Nothing heard yet</h2>
-    <p class="mt-2">Frames show up here the moment a registered gateway hears one. Look at the gateways first: is one listening?</p>
+    <p class="mt-2">Frames appear here when a registered gateway hears one. First check that a gateway is listening.</p>
   </section>
 {:else if messages}
-  <ul class="border-t border-base-300" aria-live="off">
-    {#each messages as message (message.id)}
-      <MessageRow {message} fresh={message.id === fresh} />
-    {/each}
-  </ul>
+  <MessageList {messages} fresh={messages[0]?.id === fresh} />
   {#if next}
     <button class="btn mt-3" onclick={earlier}>Earlier</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -44,7 +44,7 @@
 {#if watch}
   <div class="mb-5 flex flex-wrap gap-x-8 gap-y-1">
     {#if watch.gateways_listening == null || watch.devices_active == null}
-      <span><b class="tabular-nums">{watch.gateways}</b> gateways and <b class="tabular-nums">{watch.devices}</b> devices; the database does not say how they are</span>
+      <span><b class="tabular-nums">{watch.gateways}</b> gateways and <b class="tabular-nums">{watch.devices}</b> devices; their state is not known while the database is away</span>
     {:else}
       {#if session.whole}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>{/if}
       <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
@@ -59,7 +59,7 @@
   {:else if watch.concerns.length === 0}
     <section class="rounded-box border border-base-300 p-6" data-concerns>
       <h2 class="text-success">✓ Nothing needs attention</h2>
-      <p class="mt-2 text-base-content/80">Gateways that go quiet, devices that are refused or overdue, and credentials that end show up here, worst first.</p>
+      <p class="mt-2 text-base-content/80">Quiet gateways, refused or overdue devices and expiring credentials appear here, gravest first.</p>
     </section>
   {:else}
     <ul class="rounded-box border border-base-300" data-concerns>
@@ -87,5 +87,5 @@
     </ul>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -1,5 +1,6 @@
 //! `heron account sign-ins`.
 
+use crate::show;
 use anyhow::Result;
 use api::people::SignInRecord;
 
@@ -9,7 +10,7 @@ use crate::show::{Out, ago};
 pub async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<SignInRecord> = client.get("/me/sign-ins", &[]).await?;
     out.list(&all, "", &["NUMBER", "SINCE", "LAST USED", "FROM", "PROGRAM", "UNTIL", ""], |s| {
-        let (since, until) = (s.since.format("%Y-%m-%d %H:%M"), s.expires_at.format("%Y-%m-%d"));
+        let (since, until) = (show::moment(s.since), show::day(s.expires_at));
         let this = if s.this_one { "this one" } else { "" };
         let used = ago(Some(s.last_used));
         let (from, program) = (s.address.clone(), s.program.clone());

@@ -2,11 +2,12 @@
 
 pub mod args;
 
+use crate::show;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
 use api::people::audit::{AuditEntry, AuditKind, AuditPage};
-use chrono::{DateTime, Local, SecondsFormat, Utc};
+use chrono::{DateTime, SecondsFormat, Utc};
 
 use crate::client::Client;
 use crate::commands::audit::args::{AuditArgs, Kind};
@@ -49,9 +50,10 @@ pub async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<()> {
     if out.json {
         return out.json(&page);
     }
-    let head = ["TIME", "KIND", "WHO", "FROM", "ACTION", "WHAT", "ENDED", "BEFORE → AFTER"];
+    let time = format!("TIME ({})", show::zone());
+    let head = [time.as_str(), "KIND", "WHO", "FROM", "ACTION", "WHAT", "ENDED", "BEFORE → AFTER"];
     out.list(&page.items, "Nothing like it is in the audit log.", &head, |entry| {
-        let time = entry.time.with_timezone(&Local).format("%m-%d %H:%M:%S").to_string();
+        let time = show::moment(entry.time);
         let (kind, address) = (entry.kind.name().to_owned(), entry.address.clone());
         let (action, object) = (entry.action.replace('_', " "), entry.object.clone());
         vec![time, kind, who(entry), address, action, object, entry.status.to_string(), told(entry)]

@@ -12,11 +12,11 @@ pub async fn run(client: &Client, out: &Out, model: String) -> Result<()> {
     out.list(
         &editions,
         "It has not been saved since editions are kept.",
-        &["EDITION", "SAVED", "BY", "CHANGED", "NOTE"],
+        &["EDITION", &format!("SAVED ({})", show::zone()), "BY", "CHANGED", "NOTE"],
         |e| {
             let flaw = if e.flaw.is_some() { " (not used: it has a flaw)" } else { "" };
             let note = format!("{}{flaw}", e.note);
-            vec![e.number.to_string(), show::clock(e.saved_at), e.saved_by.clone(), e.changed.join(", "), note]
+            vec![e.number.to_string(), show::moment(e.saved_at), e.saved_by.clone(), e.changed.join(", "), note]
         },
     )
 }

@@ -210,11 +210,7 @@ fn radio_lines(out: &Out, detail: &DeviceDetail) -> Result<()> {
     }
     for refused in &agreement.refused {
         let again = show::ago(Some(refused.at));
-        out.line(format!(
-            "refused {again}: {}; asked again at {}",
-            refused.what,
-            refused.again_at.format("%Y-%m-%d %H:%M UTC")
-        ))?;
+        out.line(format!("refused {again}: {}; asked again at {}", refused.what, show::moment(refused.again_at)))?;
     }
     match &agreement.health {
         Some(health) => {

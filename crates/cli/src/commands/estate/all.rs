@@ -1,5 +1,6 @@
 //! `heron estate all`.
 
+use crate::show;
 use anyhow::Result;
 use api::people::EstateOutline;
 
@@ -10,6 +11,6 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<EstateOutline> = client.get("/installation/estates", &[]).await?;
     out.list(&all, "There is no estate.", &["ESTATE", "NAME", "OWNERS", "SINCE"], |e| {
         let owners = if e.owners.is_empty() { "invited".into() } else { e.owners.join(", ") };
-        vec![e.slug.clone(), e.name.clone(), owners, e.added_at.format("%Y-%m-%d").to_string()]
+        vec![e.slug.clone(), e.name.clone(), owners, show::day(e.added_at)]
     })
 }

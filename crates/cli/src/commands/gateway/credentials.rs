@@ -26,7 +26,7 @@ impl SecretArgs {
 }
 
 fn day(at: DateTime<Utc>) -> String {
-    at.format("%Y-%m-%d").to_string()
+    show::day(at)
 }
 
 /// Makes a kit and writes it where only its owner can read it.
@@ -146,7 +146,7 @@ pub async fn events(client: &Client, out: &Out, eui: &str, limit: u32) -> Result
     }
     for event in page.items {
         let from = event.address.map(|address| format!(" (from {address})")).unwrap_or_default();
-        out.line(format!("{}  {:<12}  {}{from}", show::clock(event.time), event.kind.label(), event.text))?;
+        out.line(format!("{}  {:<12}  {}{from}", show::moment(event.time), event.kind.label(), event.text))?;
         if let Some(next) = event.next {
             out.line(format!("{:41}Next: {next}", ""))?;
         }

@@ -60,12 +60,7 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
 
 fn refused(g: &Gateway) -> String {
     let one = |r: &RefusedFrequency| {
-        format!(
-            "{} MHz since {}, asked again at {}",
-            r.frequency_mhz,
-            r.since.format("%H:%M:%S"),
-            r.until.format("%H:%M:%S UTC")
-        )
+        format!("{} MHz since {}, asked again at {}", r.frequency_mhz, show::moment(r.since), show::moment(r.until))
     };
     match g.refused_frequencies.iter().map(one).collect::<Vec<_>>() {
         all if all.is_empty() => "no frequency".into(),

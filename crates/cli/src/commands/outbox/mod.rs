@@ -36,7 +36,7 @@ pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
         ("state", i.state.label().into()),
         ("note", note(i.note.as_deref(), i.expected_at)),
     ];
-    lines.extend(i.expires_at.map(|at| ("given up", show::clock(at))));
+    lines.extend(i.expires_at.map(|at| ("expires", show::moment(at))));
     lines
 }
 

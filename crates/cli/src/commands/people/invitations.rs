@@ -1,5 +1,6 @@
 //! `heron people invitations`.
 
+use crate::show;
 use anyhow::Result;
 use api::people::Invitation;
 
@@ -10,7 +11,7 @@ use crate::show::Out;
 pub async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<Invitation> = client.get(&client.in_estate("invitations").await?, &[]).await?;
     out.list(&all, "No invitation waits.", &["NUMBER", "FOR", "OFFERS", "GOOD UNTIL", "BY"], |i| {
-        let until = i.expires_at.format("%Y-%m-%d %H:%M UTC").to_string();
+        let until = show::moment(i.expires_at);
         vec![i.id.to_string(), i.for_whom.clone(), offered(&i.offer), until, i.by.clone()]
     })
 }

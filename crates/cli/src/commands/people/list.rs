@@ -1,5 +1,6 @@
 //! `heron people list`.
 
+use crate::show;
 use anyhow::Result;
 use api::people::EstateMember;
 
@@ -10,7 +11,7 @@ pub async fn run(client: &Client, out: &Out, _yes: bool) -> Result<()> {
     let members: Vec<EstateMember> = client.get(&client.in_estate("people").await?, &[]).await?;
     let head = ["NAME", "ROLE", "SINCE", "INVITED BY", "TWO STEPS", "LAST SEEN"];
     out.list(&members, "Nobody is a member.", &head, |m| {
-        let since = m.since.format("%Y-%m-%d").to_string();
+        let since = show::day(m.since);
         let two_step = if m.two_step { "yes" } else { "no" };
         let by = m.by.clone().unwrap_or_else(|| "–".into());
         vec![m.name.clone(), m.role.to_string(), since, by, two_step.into(), ago(m.last_seen)]

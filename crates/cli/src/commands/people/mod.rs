@@ -27,7 +27,7 @@ fn offered(offer: &Offer) -> String {
 }
 
 fn ends(until: Option<DateTime<Utc>>) -> String {
-    until.map_or_else(String::new, |until| format!(", until {}", until.format("%Y-%m-%d %H:%M UTC")))
+    until.map_or_else(String::new, |until| format!(", until {}", show::moment(until)))
 }
 
 /// A fleet or device given by name, as a scope.
@@ -41,7 +41,7 @@ pub async fn scope(client: &Client, fleet: Option<String>, device: Option<String
 
 pub fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> Result<()> {
     out.one(written, |written| {
-        let until = written.invitation.expires_at.format("%Y-%m-%d %H:%M UTC");
+        let until = show::moment(written.invitation.expires_at);
         vec![
             ("invitation", format!("{} for {}", written.invitation.id, written.invitation.for_whom)),
             ("offers", offered(&written.invitation.offer)),

@@ -1,5 +1,6 @@
 //! `heron people shares`.
 
+use crate::show;
 use anyhow::Result;
 use api::people::Share;
 
@@ -10,7 +11,7 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<Share> = client.get(&client.in_estate("shares").await?, &[]).await?;
     let head = ["NUMBER", "WITH", "WHAT", "THEY MAY", "UNTIL", "BY"];
     out.list(&all, "Nothing is shared.", &head, |s| {
-        let until = s.until.map_or_else(|| "no end".into(), |u| u.format("%Y-%m-%d %H:%M UTC").to_string());
+        let until = s.until.map_or_else(|| "never".into(), show::moment);
         vec![s.id.to_string(), s.person.clone(), s.scope.to_string(), s.may.name().into(), until, s.by.clone()]
     })
 }

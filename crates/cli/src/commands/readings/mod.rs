@@ -77,7 +77,7 @@ fn draw(out: &Out, line: &ChartLine) -> Result<()> {
     let place = |value: f64| if high > low { ((value - low) / (high - low) * BAR).round() as usize } else { 0 };
     let unit = line.unit.as_deref().unwrap_or_default();
     let rows = line.points.iter().map(|point| {
-        let at = DateTime::from_timestamp_millis(point.at_ms).map_or_else(String::new, show::clock);
+        let at = DateTime::from_timestamp_millis(point.at_ms).map_or_else(String::new, show::moment);
         let at = at.trim_end_matches(".000").to_owned();
         match (point.value, &point.word) {
             (Some(value), _) => vec![at, format!("{} {unit}", short(value)), bar(point, value, &place)],
@@ -85,7 +85,10 @@ fn draw(out: &Out, line: &ChartLine) -> Result<()> {
             (None, None) => vec![at, "–".into(), "no values".into()],
         }
     });
-    out.line(show::table(&["TIME", if line.step_s.is_some() { "MEAN" } else { "VALUE" }, ""], rows))?;
+    out.line(show::table(
+        &[&format!("TIME ({})", show::zone()), if line.step_s.is_some() { "MEAN" } else { "VALUE" }, ""],
+        rows,
+    ))?;
     match line.step_s {
         Some(s) => {
             out.line(format!("each stands for {}; ─ from the lowest to the highest", api::elapsed(i64::from(s))))

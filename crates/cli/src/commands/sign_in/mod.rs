@@ -2,6 +2,7 @@
 
 pub mod args;
 
+use crate::show;
 use std::fs;
 use std::io::IsTerminal as _;
 
@@ -59,7 +60,7 @@ fn keep(global: &Global, url: &str, signed_in: &SignedIn) -> Result<()> {
     };
     session::keep(global, &Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
     let estates: Vec<_> = signed_in.me.estates.iter().map(|e| format!("{} ({})", e.slug, e.role_label())).collect();
-    println!("Signed in at {url} as {}, until {}.", signed_in.me.name, signed_in.expires_at.format("%Y-%m-%d"));
+    println!("Signed in at {url} as {}, until {}.", signed_in.me.name, show::day(signed_in.expires_at));
     println!("Estates: {}", estates.join(", "));
     if signed_in.me.given_password {
         println!("The password is the one that was printed; set another with `heron account password`.");

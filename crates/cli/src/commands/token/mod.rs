@@ -17,7 +17,7 @@ fn rights(token: &AccessToken) -> String {
 }
 
 fn ends(token: &AccessToken) -> String {
-    token.expires_at.map_or_else(|| "no end".into(), |at| at.format("%Y-%m-%d %H:%M UTC").to_string())
+    token.expires_at.map_or_else(|| "never".into(), show::moment)
 }
 
 pub async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {

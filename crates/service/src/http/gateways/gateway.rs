@@ -25,7 +25,10 @@ use crate::http::gateways::access::tell;
 /// An account of airtime as it is shown.
 pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
     used.into_iter()
-        .map(|used| band_use(used.sub_band, Used { airtime_us: used.airtime_us, frames: used.frames }))
+        .map(|used| BandUse {
+            near_since: used.near_since.map(domain::radio::agreement::time),
+            ..band_use(used.sub_band, Used { airtime_us: used.airtime_us, frames: used.frames })
+        })
         .collect()
 }
 
@@ -40,6 +43,7 @@ pub fn band_use(band: &SubBand, used: Used) -> BandUse {
         allowance_ms: allowance_us as f64 / 1000.0,
         used_percent: used.airtime_us as f64 * 100.0 / allowance_us as f64,
         frames: used.frames,
+        near_since: None,
     }
 }
 

@@ -6,7 +6,7 @@ use api::message::DeviceRef;
 use axum::extract::State;
 use chrono::Utc;
 use domain::diagnosis::watch;
-use domain::diagnosis::watch::Decoding;
+use domain::radio::agreement::refused_setting;
 use lorawan::Eui64;
 use store::{AccessFilter, DeviceQuery, EstateId};
 
@@ -21,8 +21,8 @@ use crate::http::gateways::gateway;
 /// Gateways and devices looked through in one go.
 const ALL: u32 = 100_000;
 
-/// What needs attention in an estate, worst first: gateways that are not there, credentials that end, devices that are
-/// refused or silent, decoders that fail, and readings that look wrong.
+/// What needs attention in an estate, gravest first: gateways that are not heard, credentials that expire, devices that are
+/// refused, silent, over their duty cycle or refusing settings, decoders that fail, and readings that look wrong.
 #[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service", security(("token" = [])),
     extensions(("x-right" = json!("view"))),
     params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
@@ -38,7 +38,7 @@ pub async fn show_watch(State(app): State<App>, VisibleEstate { estate, within }
             if within.is_none() {
                 known.extend(app.condition.concerns(&app.network));
             }
-            let mut watch = watch::build(&[], &[], None, known, Decoding::default(), 0, Utc::now());
+            let mut watch = watch::build(watch::Seen { of_service: known, ..watch::Seen::default() }, Utc::now());
             (watch.gateways_listening, watch.devices_active) = (None, None);
             if within.is_none() {
                 (watch.gateways, watch.devices) = (app.presence.count(estate.id), app.directory.count(estate.id));
@@ -61,8 +61,25 @@ pub async fn show_watch(State(app): State<App>, VisibleEstate { estate, within }
         }
         Some(_) => (Vec::new(), None, 0),
     };
-    let decoding = Decoding { failures: &failures, doubts: &doubts };
-    Ok(Json(watch::build(&gateways, &devices, endings.as_ref(), of_service, decoding, strangers, Utc::now())))
+    let euis: Vec<Eui64> = devices.iter().filter(|device| !device.disabled).map(|device| device.dev_eui).collect();
+    let troubles: Vec<_> = app.network.attention(&euis).await.into_iter().map(trouble).collect();
+    let seen = watch::Seen {
+        gateways: &gateways,
+        devices: &devices,
+        troubles: &troubles,
+        endings: endings.as_ref(),
+        of_service,
+        failures: &failures,
+        doubts: &doubts,
+        strangers,
+    };
+    Ok(Json(watch::build(seen, Utc::now())))
+}
+
+fn trouble(found: engine::DeviceAttention) -> watch::DeviceTrouble {
+    let engine::DeviceAttention { dev_eui, airtime, refused } = found;
+    let refused = refused.iter().map(refused_setting).collect();
+    watch::DeviceTrouble { dev_eui, airtime: gateway::band_uses(airtime), refused }
 }
 
 /// Devices of an estate that are not served because their state cannot be stored.
@@ -78,12 +95,9 @@ fn quarantined(app: &App, estate_id: EstateId, within: Option<&AccessFilter>) ->
         name: Some(device.name),
         model: None,
         message: None,
-        what: format!(
-            "It is quarantined since {} UTC, as its state cannot be stored: {}. Its frames are refused and kept.",
-            quarantined.since.format("%Y-%m-%d %H:%M:%S"),
-            quarantined.why
-        ),
-        next_step: "Mend what the database says, then start the service again: it tries anew with the frames kept."
+        since: Some(quarantined.since),
+        what: format!("Quarantined: its state cannot be stored: {}. Its frames are refused and kept.", quarantined.why),
+        next_step: "Fix what the database reports, then restart the service: it tries again with the kept frames."
             .into(),
     })
     .collect()

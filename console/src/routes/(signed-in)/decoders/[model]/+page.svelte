@@ -38,7 +38,7 @@
   let asked = 0;
 
   const versions = $derived((model?.versions ?? []).map(versionWords));
-  /** The decoder in force of what is being worked on. */
+  /** The current decoder of the version that is edited. */
   const inForce = $derived.by(() => {
     const own = model?.versions?.find((one) => versionWords(one) === version);
     return own
@@ -100,7 +100,7 @@
 
   /** What the draft makes of a payload becomes a test: as the decoder gives it, before scales and words. */
   function keep(uplink: TriedUplink) {
-    const name = prompt("What is this payload? The test will be called so.", `${uplink.device?.name ?? "pasted"}, port ${uplink.port}`);
+    const name = prompt("Name of the test:", `${uplink.device?.name ?? "pasted"}, port ${uplink.port}`);
     if (!name) return;
     const readings = Object.fromEntries(Object.entries(uplink.after.readings).map(([of, reading]) => [of, reading.raw ?? reading.value]));
     tests = [...tests.filter((test) => test.name !== name), { name, port: uplink.port, bytes: uplink.payload, readings, fails: !!uplink.after.problem }];
@@ -108,8 +108,8 @@
 
   async function put() {
     if (!model) return;
-    if (broken > 0 && !confirm(`${broken} payloads could be read before and cannot be any more. Put it in force all the same?`)) return;
-    if (tried?.flaw && !confirm(`${tried.flaw}. It would not be used until it is mended, and uplinks would not be decoded. Save it all the same?`)) return;
+    if (broken > 0 && !confirm(`${broken} payloads could be decoded before and fail now. Use it all the same?`)) return;
+    if (tried?.flaw && !confirm(`${tried.flaw}. It would not be used until it is fixed, and uplinks would not be decoded. Save it all the same?`)) return;
     const about = $state.snapshot(model) as Model;
     const own = about.versions?.find((one) => versionWords(one) === version);
     if (own) [own.decoder, own.decoder_kind, own.tests] = [source, kind, $state.snapshot(tests)];
@@ -121,7 +121,7 @@
     model = data;
     note = "";
     saves += 1;
-    saved = data.flaw ? "" : "It is in force for every uplink from now on.";
+    saved = data.flaw ? "" : "Saved. It decodes every new uplink.";
     begin();
   }
 
@@ -150,7 +150,7 @@
 <Notice text={problem} />
 
 {#if model}
-  {#if model.flaw}<p class="mb-3 border-l-4 border-error/60 pl-3"><b class="text-error">Not used until it is mended:</b> {model.flaw}</p>{/if}
+  {#if model.flaw}<p class="mb-3 border-l-4 border-error/60 pl-3"><b class="text-error">Not used until it is fixed:</b> {model.flaw}</p>{/if}
   <div class="grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
     <section class="min-w-0">
       <div class="mb-2 flex flex-wrap items-end gap-3">
@@ -162,16 +162,16 @@
             </select>
           </label>
         {/if}
-        <label class="text-sm"><span class="block text-base-content/75">Written as</span>
+        <label class="text-sm"><span class="block text-base-content/75">Kind</span>
           <select class="select select-sm w-44" bind:value={kind}>
             {#each Object.entries(DECODERS) as [one, words] (one)}<option value={one}>{words}</option>{/each}
           </select>
         </label>
         {#if drafted}
-          <span class="pb-1 text-sm font-medium text-warning" data-drafted>a draft: not in force</span>
+          <span class="pb-1 text-sm font-medium text-warning" data-drafted>draft, not in use</span>
           <button class="btn btn-ghost btn-sm ml-auto" type="button" onclick={begin}>Discard</button>
         {:else}
-          <span class="pb-1 text-sm text-success">in force</span>
+          <span class="pb-1 text-sm text-success">current</span>
         {/if}
       </div>
       <div class="h-96"><Editor bind:value={source} {kind} {marks} label="Source of the decoder" /></div>
@@ -182,23 +182,23 @@
       {#each tried?.notes ?? [] as told, i (i)}<p class="mt-1 text-sm text-base-content/80">{told}</p>{/each}
       {#if tried?.flaw && drafted}<p class="mt-2 text-error">It would not be used: {tried.flaw}</p>{/if}
       <form class="mt-3 flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void put(); }}>
-        <label class="min-w-52 flex-1 text-sm"><span class="block text-base-content/75">What the change is for</span>
+        <label class="min-w-52 flex-1 text-sm"><span class="block text-base-content/75">Reason for the change</span>
           <input class="input input-sm w-full" name="note" bind:value={note} maxlength="300" autocomplete="off" />
         </label>
-        <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || trying}>Put in force</button>
+        <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || trying}>Save and use</button>
       </form>
       {#if broken > 0}<p class="mt-1 text-sm text-error">{broken} payloads could be read before and cannot be any more.</p>{/if}
       {#if saved && !drafted}<p class="mt-1 text-success" role="status" data-saved>✓ {saved}</p>{/if}
     </section>
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
-        <h2 class="mb-1">What its readings mean</h2>
+        <h2 class="mb-1">Readings</h2>
         <ReadingRules bind:rules {names} doubts={doubts.filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))} />
       </section>
       <section class="rounded-box border border-base-300 p-4" data-tests>
         <h2 class="mb-1">Tests</h2>
         {#if tests.length === 0}
-          <p class="text-sm text-base-content/80">None yet. Keep what it makes of a payload below as a test: it is run on every save, and while one fails the decoder is not used.</p>
+          <p class="text-sm text-base-content/80">No tests yet. Save a result below as a test. Tests run on every save; while one fails, the decoder is not used.</p>
         {/if}
         <ul class="text-sm">
           {#each tests as test (test.name)}
@@ -207,7 +207,7 @@
               <span class="text-base-content/75">port {test.port}</span>
               <Bytes hex={test.bytes} />
               <span class="text-base-content/75">{test.fails ? "must fail" : Object.entries(test.readings ?? {}).map(([name, value]) => `${name} ${value}`).join(", ")}</span>
-              <button class="link ml-auto" type="button" onclick={() => (tests = tests.filter((other) => other !== test))}>take out</button>
+              <button class="link ml-auto" type="button" onclick={() => (tests = tests.filter((other) => other !== test))}>remove</button>
             </li>
           {/each}
         </ul>
@@ -217,7 +217,7 @@
 
   <section class="mt-5 rounded-box border border-base-300 p-4">
     <div class="mb-3 flex flex-wrap items-end gap-3">
-      <h2 class="mr-2">Tried on</h2>
+      <h2 class="mr-2">Try on</h2>
       <label class="flex items-center gap-2 text-sm">the last
         <select class="select select-sm w-20" bind:value={last} disabled={bytes.trim() !== ""}>
           {#each [10, 50, 200, 500] as n (n)}<option value={n}>{n}</option>{/each}
@@ -239,5 +239,5 @@
     {#if session.may("decoders")}<DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
   </div>
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
@@ -13,17 +14,29 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import Outbox from "#lib/components/device/Outbox.svelte";
   import Rehearse from "#lib/components/device/Rehearse.svelte";
-  import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+  import DeviceIdentity from "#lib/components/device/DeviceIdentity.svelte";
+  import DeviceSignal from "#lib/components/device/DeviceSignal.svelte";
+  import MessageList from "#lib/components/traffic/MessageList.svelte";
+  import Tabs, { currentTab } from "#lib/components/common/Tabs.svelte";
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment, withNews } from "#lib/format.ts";
+  import { ago, moment, withNews } from "#lib/format.ts";
 
-  const SHOWN = 25;
+  /** Frames that are loaded: enough for signal over time. */
+  const SHOWN = 100;
+  /** Frames that are listed. */
+  const LISTED = 50;
+  const TABS = [
+    { id: "now", label: "Now" },
+    { id: "traffic", label: "Traffic" },
+    { id: "outbox", label: "Outbox" },
+    { id: "setup", label: "Setup" },
+  ] as const;
   const eui = $derived(page.params.eui ?? "");
   let device = $state<DeviceDetail | null>(null);
   let messages = $state<Message[]>([]);
   let why = $state<DeviceWhy | null>(null);
-  /** Everything, or only what is out of the ordinary. */
+  /** Everything, or problems only. */
   let everything = $state(true);
   let problem = $state("");
   /** Counts what came in live, so that it can glow and the outbox looks again. */
@@ -31,6 +44,7 @@
   let outboxNews = $state(0);
   /** The stored uplink that is to be rehearsed. */
   let again = $state<string | null>(null);
+  const tab = $derived(currentTab(TABS));
   const shown = $derived(everything ? messages : (why?.timeline ?? []));
 
   async function loadDevice() {
@@ -43,7 +57,7 @@
 
   async function loadWhy() {
     const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/why", {
-      params: { path: { estate: session.estate, eui }, query: { limit: SHOWN } },
+      params: { path: { estate: session.estate, eui }, query: { limit: 25 } },
     });
     why = data ?? why;
   }
@@ -88,89 +102,58 @@
     {#if device.usual_interval_s}<span class="text-base-content/75">usually every {Math.round(device.usual_interval_s)} s</span>{/if}
   </div>
 
-  {#if why}<Findings findings={why.findings} />{/if}
-  {#if why?.conditions.length}<Conditions conditions={why.conditions} />{/if}
+  <Tabs tabs={TABS} label="Parts of the device's page" />
 
-  <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
-  <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
-    <div class="grid gap-5">
+  {#if tab === "now"}
+    {#if why}<Findings findings={why.findings} />{/if}
+    {#if why?.conditions.length}<Conditions conditions={why.conditions} />{/if}
+    <!-- Two stacks, so that a short part leaves no hole beside a long one. -->
+    <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
       <DeviceReadings {eui} model={device.model} {news} />
-
-      <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />
-      {#if session.may("send")}<Rehearse {eui} {again} />{/if}
-      {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
-      {#if session.may("devices")}
-        <DeviceSettings {device} done={load} />
-        <DeviceRadio {device} done={load} />
-      {/if}
+      <div class="grid gap-5">
+        <DeviceSignal {messages} />
+        <section class="rounded-box border border-base-300 p-4">
+          <h2 class="mb-2">Airtime in the last hour</h2>
+          <Airtime bands={device.airtime} />
+          <p class="mt-2 text-sm text-base-content/75">
+            Last 24 hours: {(device.day_airtime_ms / 1000).toFixed(1)} s on air, {device.day_downlinks} downlinks to it
+          </p>
+        </section>
+      </div>
     </div>
-    <div class="grid gap-5">
-      <section class="rounded-box border border-base-300 p-4">
-        <h2 class="mb-2">Identity and session</h2>
-        <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/75">
-          <dt>DevEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
-          <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
-          <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
-          <dt>Model</dt><dd>{#if device.model}<a class="link link-hover" href="/decoders/{device.model}">{device.model}</a>{:else}none{/if}</dd>
-          <dt>Radio profile</dt><dd>{device.profile ?? "none"}</dd>
-          {#if device.tags.length > 0}
-            <dt>Tags</dt>
-            <dd class="flex flex-wrap gap-1">{#each device.tags as tag (tag)}<a class="badge badge-ghost badge-sm" href="/devices?tag={tag}">{tag}</a>{/each}</dd>
-          {/if}
-          {#if device.firmware || device.hardware}
-            <dt>Versions</dt><dd>{[device.hardware && `hardware ${device.hardware}`, device.firmware && `firmware ${device.firmware}`].filter(Boolean).join(", ")}</dd>
-          {/if}
-          <dt>Region</dt><dd>{device.region}</dd>
-          <dt>Link layer</dt>
-          <dd>LoRaWAN {device.whole_radio.mac_version ?? "1.0.3"}, class {device.class}, {device.personalized ? "personalized (ABP)" : "joins (OTAA)"}</dd>
-          {#if device.next_session}
-            <dt>Next session</dt>
-            <dd>DevAddr <span class="font-mono text-[0.9em]">{device.next_session.dev_addr}</span>, begins with its first uplink</dd>
-          {/if}
-          {#if device.session}
-            <dt>DevAddr</dt><dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
-            <dt>{device.personalized ? "Session since" : "Joined"}</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
-            <dt>Last FCntUp</dt><dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
-            <dt>Next FCntDown</dt>
-            <dd class="tabular-nums">
-              {device.session.next_counter_down}{device.session.next_app_counter_down != null ? `, application ${device.session.next_app_counter_down}` : ""}
-            </dd>
-          {:else if !device.next_session}
-            <dt>Session</dt><dd>none: it has not joined</dd>
-          {/if}
-        </dl>
-      </section>
-
-      {#if session.may("keys")}<DeviceKeys {eui} />{/if}
-
-      <section class="rounded-box border border-base-300 p-4">
-        <h2 class="mb-2">Airtime in the last hour</h2>
-        <Airtime bands={device.airtime} />
-        <p class="mt-2 text-sm text-base-content/75">
-          Last 24 hours: {(device.day_airtime_ms / 1000).toFixed(1)} s on air, {device.day_downlinks} downlinks to it
-        </p>
-      </section>
-    </div>
-  </div>
-
-  <section class="mt-6">
+  {:else if tab === "traffic"}
     <div class="mb-1 flex flex-wrap items-baseline gap-4">
-      <h2>{everything ? "Last frames" : "Timeline"}</h2>
+      <h2>{everything ? "Latest frames" : "Timeline"}</h2>
       <div class="join" role="group" aria-label="What is listed">
         <button class="btn join-item btn-xs" class:btn-active={everything} aria-pressed={everything} onclick={() => (everything = true)}>everything</button>
-        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}>out of the ordinary</button>
+        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}>problems only</button>
       </div>
     </div>
     {#if shown.length === 0}
-      <p class="text-base-content/75">Nothing was heard of it yet.</p>
+      <p class="text-base-content/75">No frames yet.</p>
     {:else}
-      <ul class="border-t border-base-300">
-        {#each shown as message, i (message.id)}
-          <MessageRow {message} named={false} fresh={i === 0 && news > 0} rehearse={(id) => { again = id; document.getElementById("rehearse")?.scrollIntoView({ block: "center" }); }} />
-        {/each}
-      </ul>
+      <MessageList messages={shown.slice(0, LISTED)} named={false} fresh={news > 0} rehearse={(id) => { again = id; void goto("?tab=outbox", { reset: false }); }} />
     {/if}
-  </section>
+  {:else if tab === "outbox"}
+    <div class="grid items-start gap-5 lg:grid-cols-2">
+      <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />
+      {#if session.may("send")}<Rehearse {eui} {again} />{/if}
+    </div>
+  {:else}
+    <div class="grid items-start gap-5 lg:grid-cols-[1.15fr_1fr]">
+      <div class="grid gap-5">
+        {#if session.may("devices")}
+          <DeviceSettings {device} done={load} />
+          <DeviceRadio {device} done={load} />
+        {/if}
+        {#if device.agreement}<Agreement agreement={device.agreement} />{/if}
+      </div>
+      <div class="grid gap-5">
+        <DeviceIdentity {device} />
+        {#if session.may("keys")}<DeviceKeys {eui} />{/if}
+      </div>
+    </div>
+  {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Asking…</p>
+  <p class="text-base-content/75">Loading…</p>
 {/if}

@@ -4,6 +4,7 @@
   import { api, say, type Chart, type Device, type DeviceReading } from "#lib/api.ts";
   import LineChart from "#lib/components/common/LineChart.svelte";
   import { live } from "#lib/live.svelte.ts";
+  import { moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
 
@@ -96,12 +97,12 @@
 <p class="mb-1 text-sm"><a class="link link-hover" href="/devices">Devices</a> ›</p>
 <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-2">
   <h1>Readings over time</h1>
-  <div class="join" role="group" aria-label="How long">
+  <div class="join" role="group" aria-label="Period">
     {#each Object.entries(WORDS) as [span, words] (span)}
       <button class="btn join-item btn-sm" class:btn-active={!from && last === span} aria-pressed={!from && last === span} onclick={() => show({ last: span as Span })}>{words}</button>
     {/each}
   </div>
-  {#if from && until}<span class="text-sm text-base-content/75">{new Date(from).toLocaleString()} to {new Date(until).toLocaleString()}</span>{/if}
+  {#if from && until}<span class="text-sm text-base-content/75">{moment(from)} to {moment(until)}</span>{/if}
 </div>
 <Notice text={problem} />
 
@@ -120,7 +121,7 @@
     {#each readings.filter((reading) => !lines.some((line) => line.device === device && line.reading === reading.name)) as reading (reading.name)}
       <button class="btn btn-xs" onclick={() => show({ line: [...lines.map((line) => `${line.device}~${line.reading}`), `${device}~${reading.name}`] })}>+ {reading.name}</button>
     {:else}
-      <span class="text-sm text-base-content/75">nothing more to add of it</span>
+      <span class="text-sm text-base-content/75">no more readings</span>
     {/each}
   {/if}
 </div>
@@ -128,9 +129,9 @@
 {#if chart && lines.length > 0}
   <LineChart {chart} look={(from, until) => show({ from, until })} />
   <p class="mt-1 flex flex-wrap gap-x-5 text-sm text-base-content/75">
-    <span>{chart.lines.some((line) => line.step_s) ? "Means, with the lowest and the highest around them; zoom in for single values." : "Every value is a point."} Turn the wheel to zoom, drag to move.</span>
+    <span>{chart.lines.some((line) => line.step_s) ? "Mean, minimum and maximum. Zoom in for single values." : "Every value is a point."} Turn the wheel to zoom, drag to move.</span>
     <span data-took>read in {Math.round(took)} ms</span>
-    <span>Save all values: <a class="link" href="{exported}&form=csv" download>CSV</a> · <a class="link" href="{exported}&form=jsonl" download>JSON Lines</a> · <a class="link" href="{exported}&form=parquet" download>Parquet</a></span>
+    <span>Export: <a class="link" href="{exported}&form=csv" download>CSV</a> · <a class="link" href="{exported}&form=jsonl" download>JSON Lines</a> · <a class="link" href="{exported}&form=parquet" download>Parquet</a></span>
   </p>
   {#each chart.lines.filter((line) => line.cut) as line (line.device.eui + line.reading)}
     <p class="text-sm text-warning">{line.device.name} {line.reading} has more values than can be drawn; choose a shorter time.</p>

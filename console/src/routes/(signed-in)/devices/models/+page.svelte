@@ -83,19 +83,19 @@
     <label>
       <span class="block text-sm text-base-content/75">From</span>
       <select class="select select-sm w-52" name="way" bind:value={way}>
-        <option value="shipped">what comes with the service</option>
+        <option value="shipped">shipped models</option>
         <option value="git">a git repository</option>
         <option value="files">an archive (.zip, .tar.gz)</option>
       </select>
     </label>
     {#if way === "git"}
       <label>
-        <span class="block text-sm text-base-content/75">Its address</span>
+        <span class="block text-sm text-base-content/75">Address</span>
         <input class="input input-sm w-80 max-w-full font-mono" name="address" bind:value={address} placeholder="https://…" autocomplete="off" spellcheck="false" />
       </label>
       <label>
         <span class="block text-sm text-base-content/75">Branch or tag</span>
-        <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="its default" autocomplete="off" />
+        <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="default" autocomplete="off" />
       </label>
     {:else if way === "files"}
       <label>
@@ -103,7 +103,7 @@
         <input class="file-input file-input-sm w-72" type="file" name="archive" accept=".zip,.tar,.tgz,.gz" onchange={(e) => (file = e.currentTarget.files?.[0] ?? null)} />
       </label>
     {/if}
-    <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>What it would change</button>
+    <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>Preview</button>
     <button class="btn btn-primary btn-sm" disabled={!complete || working}>Import</button>
     {#if working}<span class="text-sm text-base-content/75" role="status">Reading and testing…</span>{/if}
   </div>
@@ -114,7 +114,7 @@
           <span class="font-mono">{source.source}</span>
           <span class="text-base-content/75">{source.models} models, imported {ago(source.refreshed_at, live.now)}{source.revision ? `, commit ${source.revision.slice(0, 10)}` : ""}</span>
           {#if source.kind !== "files"}
-            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, true)}>what is new there</button>
+            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, true)}>check for updates</button>
             <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, false)}>refresh</button>
           {/if}
         </li>
@@ -134,9 +134,9 @@
               {model.name}
               {#if model.changed.length > 0}<span class="text-sm">· changes: {model.changed.join(", ")}</span>{/if}
               {#if model.kept.length > 0}<span class="text-sm text-warning">· stays as edited here: {model.kept.join(", ")}</span>{/if}
-              {#if model.fate === "taken"}<span class="text-sm">· a model of that name is not from this catalogue, and stays</span>{/if}
+              {#if model.fate === "taken"}<span class="text-sm">· a model of this name is from elsewhere and is kept</span>{/if}
               {#if model.problem}<span class="text-sm text-error">· {say(model.problem)}</span>{/if}
-              {#if model.flaw}<span class="block text-sm text-error">will not be used until it is mended: {model.flaw}</span>{/if}
+              {#if model.flaw}<span class="block text-sm text-error">not used until it is fixed: {model.flaw}</span>{/if}
             </span>
           </li>
         {/each}
@@ -156,7 +156,7 @@
             <td class="font-mono text-[0.9em] whitespace-nowrap"><a class="link link-hover" href="/devices?model={model.slug}">{model.slug}</a></td>
             <td>{model.maker} {model.name}</td>
             <td>
-              {#if model.flaw}<span class="font-medium text-error">✕ flawed, not used</span>
+              {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
               {:else if model.decoder}<a class="link link-hover" href="/decoders/{model.slug}">{DECODERS[model.decoder_kind ?? "script"]}</a>{tests(model)}
               {:else}not decoded{/if}
               {#each model.versions ?? [] as version, i (i)}
@@ -177,5 +177,5 @@
     </table>
   </div>
 {:else if models}
-  <p class="max-w-prose">None yet. A model says how a make of device speaks and how its payloads are read, so that registering one takes only its identity and its key. Twelve come with the service; import them above.</p>
+  <p class="max-w-prose">No models yet. A model holds the radio settings and the decoder of a make of device, so registering a device takes only its EUIs and its key. Twelve models ship with the service: import them above.</p>
 {/if}

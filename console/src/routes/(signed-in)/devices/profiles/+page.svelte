@@ -84,12 +84,12 @@
     </table>
   </div>
 {:else if profiles}
-  <p class="mb-4 max-w-prose">None yet. A profile holds what many devices have in common: where they are used, when they listen, how they are answered. A name and a region suffice; all else follows the device's model and the region.</p>
+  <p class="mb-4 max-w-prose">No profiles yet. A profile holds radio settings that many devices share. Name and region are enough; the rest follows from model and region.</p>
 {/if}
 
 {#if session.may("devices")}
 <form class="rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void put(false); }} oninput={() => (outcome = null)} aria-label="A radio profile">
-  <h2 class="mb-2">{known ? `Change ${slug}` : "Make one"}</h2>
+  <h2 class="mb-2">{known ? `Change ${slug}` : "Create a profile"}</h2>
   <div class="flex flex-wrap items-end gap-3">
     {#if !known}
       <label>
@@ -108,11 +108,11 @@
   </div>
   <div class="mt-3"><RadioFields bind:radio /></div>
   <div class="mt-3 flex flex-wrap gap-2">
-    <button class="btn btn-sm" type="button" disabled={!slug} onclick={() => put(true)}>What it would change</button>
+    <button class="btn btn-sm" type="button" disabled={!slug} onclick={() => put(true)}>Preview</button>
     <button class="btn btn-primary btn-sm">Save</button>
     {#if known}
       <button class="btn btn-sm" type="button" onclick={remove}>Remove</button>
-      <button class="btn btn-ghost btn-sm" type="button" onclick={() => edit(null)}>Make another</button>
+      <button class="btn btn-ghost btn-sm" type="button" onclick={() => edit(null)}>Create another</button>
     {/if}
   </div>
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}

@@ -69,7 +69,7 @@
     <input class="input w-40" name="who" value={which.who ?? ""} onchange={(event) => filter("who", event.currentTarget.value)} />
   </label>
   <label>
-    <span class="block text-sm text-base-content/75">What was done, or to what</span>
+    <span class="block text-sm text-base-content/75">Action or object</span>
     <input class="input w-56" name="what" value={which.what ?? ""} onchange={(event) => filter("what", event.currentTarget.value)} />
   </label>
   <a class="btn" href={exported} download>Export as CSV</a>
@@ -99,7 +99,7 @@
       </div>
     </li>
   {:else}
-    <li class="py-4 text-base-content/75">Nothing like it is in the audit log.</li>
+    <li class="py-4 text-base-content/75">No entry matches.</li>
   {/each}
 </ol>
 {#if next}<button class="btn mt-3" type="button" onclick={() => load(next ?? undefined)}>Earlier entries</button>{/if}

@@ -63,21 +63,21 @@
 
 <h1 class="mb-2">People</h1>
 <PeopleTabs />
-<p class="mb-3 max-w-prose text-base-content/80">For programs: each with rights of its own, never more than those of who made it. Only a hash of the secret is kept.</p>
+<p class="mb-3 max-w-prose text-base-content/80">For programs. A token never has more rights than its maker. Only a hash of the secret is stored.</p>
 <Notice text={problem} />
 {#if secret}
   <div class="my-3"><ShownOnce what="The token's secret" text={secret} hint="Send it as “Authorization: Bearer …”, or give it to the client as HERON_TOKEN." close={() => (secret = "")} /></div>
 {/if}
 
 <form class="mb-5 rounded-box border border-base-300 p-4" onsubmit={make} data-make-token>
-  <h2 class="mb-2">A new token</h2>
+  <h2 class="mb-2">New token</h2>
   <div class="flex flex-wrap items-end gap-3">
     <label class="min-w-56 flex-1">
-      <span class="block text-sm text-base-content/75">What it is for</span>
+      <span class="block text-sm text-base-content/75">Purpose</span>
       <input class="input w-full" name="name" bind:value={name} placeholder="dashboard in the harbour office" required />
     </label>
     <label>
-      <span class="block text-sm text-base-content/75">It reaches</span>
+      <span class="block text-sm text-base-content/75">Scope</span>
       <select class="select w-44" name="reaches" bind:value={reaches}><option value="estate">the whole estate</option><option value="fleet">one fleet</option><option value="device">one device</option></select>
     </label>
     {#if reaches === "fleet"}
@@ -92,12 +92,12 @@
       </label>
     {/if}
     <label>
-      <span class="block text-sm text-base-content/75">Days (empty: no end)</span>
+      <span class="block text-sm text-base-content/75">Days (empty: no expiry)</span>
       <input class="input w-32" type="number" name="days" min="1" max="3660" bind:value={days} />
     </label>
   </div>
   <fieldset class="mt-3">
-    <legend class="text-sm text-base-content/75">It allows to</legend>
+    <legend class="text-sm text-base-content/75">Rights</legend>
     <div class="grid gap-x-6 sm:grid-cols-2">
       {#each offered as row (row.right)}
         <label class="flex items-baseline gap-2 py-0.5">
@@ -107,12 +107,12 @@
       {/each}
     </div>
   </fieldset>
-  <button class="btn btn-primary mt-3" disabled={rights.length === 0}>Make the token</button>
+  <button class="btn btn-primary mt-3" disabled={rights.length === 0}>Create token</button>
 </form>
 
 <div class="overflow-x-auto">
   <table class="table table-sm" data-tokens>
-    <thead><tr><th>Name</th><th>Allows</th><th>Reaches</th><th class="hidden md:table-cell">Made by</th><th>Ends</th><th>Last used</th><th></th></tr></thead>
+    <thead><tr><th>Name</th><th>Allows</th><th>Scope</th><th class="hidden md:table-cell">Made by</th><th>Expires</th><th>Last used</th><th></th></tr></thead>
     <tbody>
       {#each tokens as token (token.id)}
         <tr data-token={token.id}>
@@ -124,16 +124,16 @@
           <td class="whitespace-nowrap">{ago(token.last_used, live.now)}{#if token.last_from}<span class="block text-sm text-base-content/75">from {token.last_from}</span>{/if}</td>
           <td class="text-right">
             {#if sure === token.id}
-              <span class="mr-2 text-sm">What uses it ends at once.</span>
-              <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(token.id)}>Revoke it</button>
-              <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = 0)}>Keep it</button>
+              <span class="mr-2 text-sm">Programs that use it lose access at once.</span>
+              <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(token.id)}>Revoke</button>
+              <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = 0)}>Cancel</button>
             {:else}
               <button class="btn btn-sm" type="button" onclick={() => (sure = token.id)}>Revoke</button>
             {/if}
           </td>
         </tr>
       {:else}
-        <tr><td colspan="7" class="text-base-content/75">There is no token yet.</td></tr>
+        <tr><td colspan="7" class="text-base-content/75">No tokens yet.</td></tr>
       {/each}
     </tbody>
   </table>

@@ -105,10 +105,10 @@
     </label>
     <label class="flex items-center gap-2">
       <span>Full counter</span>
-      <input class="input input-sm w-32 tabular-nums" inputmode="numeric" placeholder="find it" bind:value={counter} />
+      <input class="input input-sm w-32 tabular-nums" inputmode="numeric" placeholder="automatic" bind:value={counter} />
     </label>
     <details class="basis-full sm:basis-auto">
-      <summary class="cursor-pointer py-1 text-secondary">Try keys of my own</summary>
+      <summary class="cursor-pointer py-1 text-secondary">Use my own keys</summary>
       <div class="mt-2 grid gap-2 sm:grid-cols-2 lg:grid-cols-3">
         {#each keyNames as key (key.name)}
           <label class="grid gap-0.5 text-sm">
@@ -132,7 +132,7 @@
   <section aria-label="The frame">
     <p class="text-lg font-semibold">{report.summary}</p>
     {#if report.device}
-      <p>Held against <a class="link" href="/devices/{report.device.dev_eui}">{report.device.name}</a>.</p>
+      <p>Compared with <a class="link" href="/devices/{report.device.dev_eui}">{report.device.name}</a>.</p>
     {/if}
 
     <div class="my-3 flex flex-wrap gap-y-1 font-mono text-[0.95rem] leading-none" aria-hidden="true">
@@ -163,7 +163,7 @@
         {/each}
       </ul>
     {:else}
-      <p class="mb-3 text-base-content/80">No key is known for it: neither a registered device's nor one given, so the MIC is not checked and what is encrypted stays so.</p>
+      <p class="mb-3 text-base-content/80">No key is known, neither of a registered device nor given, so the MIC is not checked and nothing is decrypted.</p>
     {/if}
 
     <div class="overflow-x-auto">
@@ -199,7 +199,7 @@
 {:else if !problem}
   <section class="rounded-box border border-base-300 p-5">
     <p>Paste a frame as a gateway, a log or a sniffer gave it. If it is from a registered device, its MIC is checked and its payload decrypted.</p>
-    <p class="mt-2">Or look at one of these:</p>
+    <p class="mt-2">Examples:</p>
     <ul class="mt-1 flex flex-wrap gap-2">
       {#each examples as example (example.word)}
         <li><button class="btn btn-sm" onclick={() => ((frame = example.frame), (region = example.region))}>{example.word}</button></li>
