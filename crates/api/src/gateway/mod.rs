@@ -67,6 +67,10 @@ pub struct GatewayReport {
     pub forwarded: u64,
     /// Frames it sent.
     pub sent: u64,
+    /// Frames of it that reached the service since that was started.
+    pub arrived: u64,
+    /// Whether it reports far more forwarded frames than arrived: it counts running totals, or frames are lost on the way.
+    pub exceeds_arrived: bool,
     /// Share of its datagrams that the service acknowledged, by its last report.
     pub acknowledged_percent: Option<f64>,
 }

@@ -119,6 +119,15 @@ pub fn uptime(states: &[(DateTime<Utc>, bool)], now: DateTime<Utc>, days: u16) -
         .collect()
 }
 
+/// Frames that a gateway may report beyond those that arrived before it is pointed out: its first report counts frames from
+/// before the service was started.
+const REPORTED_BEYOND: u64 = 100;
+
+/// Whether a gateway reports far more forwarded frames than arrived.
+pub const fn report_exceeds(forwarded: u64, arrived: u64) -> bool {
+    forwarded > arrived.saturating_mul(2).saturating_add(REPORTED_BEYOND)
+}
+
 #[cfg(test)]
 mod tests {
     use chrono::TimeDelta;
@@ -142,6 +151,13 @@ mod tests {
             "heard_by": copies, "warnings": []
         }))
         .unwrap()
+    }
+
+    #[test]
+    fn running_totals_are_told_from_counts_since_the_last_report() {
+        assert!(report_exceeds(386_463, 3_591) && report_exceeds(101, 0));
+        assert!(!report_exceeds(3_600, 3_591) && !report_exceeds(100, 0), "some were heard before the service started");
+        assert!(!report_exceeds(u64::MAX, u64::MAX));
     }
 
     #[test]

@@ -106,8 +106,9 @@ impl Gateway {
         }
     }
 
+    /// Its report. The counters tell what came since the report before.
     fn status(&self) -> GatewayStatus {
-        let received = self.received.load(Ordering::Relaxed);
+        let received = self.received.swap(0, Ordering::Relaxed);
         GatewayStatus {
             latitude_deg: Some(self.site.place.latitude_deg),
             longitude_deg: Some(self.site.place.longitude_deg),
@@ -115,7 +116,7 @@ impl Gateway {
             received_ok: Some(received),
             forwarded: Some(received),
             acknowledged_percent: Some(100.0),
-            sent: Some(self.transmitter.sent.load(Ordering::Relaxed)),
+            sent: Some(self.transmitter.sent.swap(0, Ordering::Relaxed)),
             ..GatewayStatus::default()
         }
     }

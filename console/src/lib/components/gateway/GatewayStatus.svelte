@@ -15,6 +15,9 @@
       <dt class="text-base-content/75">Last report</dt><dd>{ago(report.at, live.now)}, {report.reports} since the service started</dd>
       <dt class="text-base-content/75">Received</dt><dd class="tabular-nums">{report.received} frames, {report.crc_bad} with a wrong CRC</dd>
       <dt class="text-base-content/75">Forwarded</dt><dd class="tabular-nums">{report.forwarded}</dd>
+      {#if report.exceeds_arrived}
+        <dt class="text-warning">Arrived</dt><dd class="text-warning">only {report.arrived}: its counters may be running totals, or frames are lost on the way</dd>
+      {/if}
       <dt class="text-base-content/75">Sent</dt><dd class="tabular-nums">{report.sent}</dd>
       {#if report.acknowledged_percent != null}
         <dt class="text-base-content/75">Acknowledged</dt><dd class="tabular-nums">{report.acknowledged_percent} % of its datagrams</dd>

@@ -2,6 +2,7 @@
   import { api, say, type Watch } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import { ago, moment } from "#lib/format.ts";
   import { session } from "#lib/session.svelte.ts";
 
   const SLOWLY_MS = 15_000;
@@ -78,7 +79,7 @@
             {/if}
           </span>
           <div class="col-start-2 sm:col-start-3">
-            <p>{concern.what}</p>
+            <p>{concern.what}{#if concern.since}{" "}<span class="text-sm text-base-content/75" title={moment(concern.since)}>since {moment(concern.since)} ({ago(concern.since, live.now)})</span>{/if}</p>
             <p class="text-base-content/80"><b>Next:</b> {concern.next_step}</p>
             {#if concern.message}<a class="link" href="/decoders/{concern.model}?message={concern.message}">Open it in the workbench</a>{/if}
           </div>

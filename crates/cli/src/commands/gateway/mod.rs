@@ -113,6 +113,12 @@ fn reported(report: &GatewayReport) -> String {
         report.forwarded,
         report.sent
     );
+    if report.exceeds_arrived {
+        said += &format!(
+            "; only {} of its frames arrived: its counters may be running totals, or frames are lost on the way",
+            report.arrived
+        );
+    }
     if let Some(percent) = report.acknowledged_percent {
         said += &format!("; {percent} % of its datagrams acknowledged");
     }

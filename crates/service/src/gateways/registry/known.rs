@@ -8,6 +8,7 @@ use api::gateway::event::GatewayEventKind::{Connected, Odd, Refused, Restarted};
 use api::gateway::{GatewayReport, GatewaySoftware, GatewayState, LinkDelay, Protocol, Stranger};
 use chrono::{DateTime, Utc};
 use domain::gateway::check::{CheckedGateway, gateway_state, source_text};
+use domain::gateway::reception::report_exceeds;
 use gateway_link::udp::GatewayStatus;
 use lorawan::region::{ChannelSet, Region};
 use store::{EstateId, GatewayRow};
@@ -206,6 +207,7 @@ impl Known {
         };
         let crc_bad = status.received.zip(status.received_ok).map(|(all, good)| all.saturating_sub(good));
         let within = |value: Option<f64>, most: f64| value.filter(|value| value.abs() <= most);
+        let forwarded = sum(|report| report.forwarded, status.forwarded);
         self.report = Some(GatewayReport {
             at: Utc::now(),
             reports: before.as_ref().map_or(0, |report| report.reports).saturating_add(1),
@@ -215,8 +217,10 @@ impl Known {
             altitude_m: within(status.altitude_m, 10_000.0),
             received: sum(|report| report.received, status.received),
             crc_bad: sum(|report| report.crc_bad, crc_bad),
-            forwarded: sum(|report| report.forwarded, status.forwarded),
+            forwarded,
             sent: sum(|report| report.sent, status.sent),
+            arrived: self.frames,
+            exceeds_arrived: report_exceeds(forwarded, self.frames),
             acknowledged_percent: within(status.acknowledged_percent, 100.0),
         });
     }

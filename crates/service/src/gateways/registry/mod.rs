@@ -344,6 +344,9 @@ mod tests {
         let report = presence.known(OURS).unwrap().report.unwrap();
         assert_eq!((report.reports, report.received, report.crc_bad, report.forwarded, report.sent), (2, 20, 4, 16, 2));
         assert_eq!((report.position_deg(), report.altitude_m), (Some((54.7, 3.9)), None));
+        assert!(!report.exceeds_arrived);
+        presence.reported(OURS, &GatewayStatus { forwarded: Some(1_000), ..GatewayStatus::default() });
+        assert!(presence.known(OURS).unwrap().report.unwrap().exceeds_arrived, "none of its frames has arrived");
 
         let nonsense = GatewayStatus {
             time: Some("x".repeat(1000)),
