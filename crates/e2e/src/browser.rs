@@ -71,6 +71,11 @@ impl Browser {
         wait::until(&what, async || self.window.find(by.clone()).await.ok()?.click().await.ok()).await;
     }
 
+    /// Opens a tab of a page, by its name in the address.
+    pub async fn tab(&self, id: &str) {
+        self.click(By::Css(format!("[data-tab={id}]"))).await;
+    }
+
     /// Types into a field as soon as it is there; one that is drawn anew meanwhile is filled again.
     pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
         let what = format!("typing into {css}");

@@ -1,4 +1,4 @@
-//! Whose a frame is to hear: a device is served by gateways of its own estate, and by those that are open to others.
+//! Which gateways may serve a device: those of its estate, and open ones.
 
 use std::borrow::Cow;
 

@@ -59,9 +59,9 @@ impl Right {
             Self::View => "see devices, gateways, traffic, readings and models; no secrets",
             Self::Send => "send downlinks, rehearse",
             Self::Devices => "register, change and remove devices, fleets, groups and radio profiles",
-            Self::Decoders => "change models and decoders, import catalogues, decode history anew",
+            Self::Decoders => "change models and decoders, import catalogues, decode history again",
             Self::Gateways => "register, change and remove gateways, their credentials, kits and firmware",
-            Self::Keys => "see and export keys; each look is in the audit log",
+            Self::Keys => "see and export keys; each view is in the audit log",
             Self::People => "invite people, give roles, share, end what others hold",
             Self::Audit => "read and export the audit log",
         }

@@ -98,7 +98,7 @@ pub struct RateDecision {
     pub uplinks: u32,
     /// Uplinks between them that were not heard.
     pub lost: u32,
-    /// SNR that was gone by.
+    /// SNR that the decision is planned with.
     pub level_db: f32,
     /// SNR that the data rate needs.
     pub required_snr_db: f32,

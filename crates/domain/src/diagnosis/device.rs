@@ -31,7 +31,7 @@ pub fn findings(
     all.extend(radio(detail));
     for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
         let what = format!(
-            "In sub-band {} it was on air for {:.1} s in the last hour, with {} frames; {:.1} s are allowed ({:.0} %).",
+            "Sub-band {}: {:.1} s on air in the last hour with {} frames; {:.1} s are allowed ({:.0} %).",
             band.sub_band,
             band.airtime_ms / 1000.0,
             band.frames,
@@ -43,7 +43,7 @@ pub fn findings(
             weight,
             "airtime",
             what,
-            "Send less often, or at a faster data rate: `heron airtime calc` says what fits.",
+            "Send less often, or at a faster data rate: `heron airtime calc` shows what fits.",
         ));
     }
     if let Some((waiting, item)) = next {
@@ -72,14 +72,14 @@ fn state(detail: &DeviceDetail) -> Finding {
         (DeviceState::NeverJoined, _) if detail.personalized => finding(
             Weight::Trouble,
             "session",
-            "It has a session for good and was never heard under it.".into(),
-            "See that it is switched on and near a gateway, and compare DevAddr and session keys with the device.",
+            "Personalized (ABP), and never heard under its session.".into(),
+            "Check that it is switched on and near a gateway. Compare DevAddr and session keys with the device.",
         ),
         (DeviceState::NeverJoined, _) => finding(
             Weight::Trouble,
             "join",
-            "No join-request of it was ever heard.".into(),
-            "What has to be true for that stands below, with what is known of it.",
+            "No join-request heard yet.".into(),
+            "The list below shows what must be true for a join, and what is known of each point.",
         ),
         (DeviceState::Refused, Some(refusal)) => {
             finding(Weight::Trouble, "join", refusal.why.clone(), &refusal.next_step)
@@ -87,19 +87,18 @@ fn state(detail: &DeviceDetail) -> Finding {
         (DeviceState::Refused, None) => finding(Weight::Trouble, "join", "Its frames are refused.".into(), ""),
         (DeviceState::Silent, _) => {
             let rhythm =
-                device.usual_interval_s.map_or_else(String::new, |s| format!(" It used to send every {s:.0} s."));
-            let what =
-                format!("It is overdue: nothing was heard of it for longer than three of its intervals.{rhythm}");
-            let step = "Compare with the gateways that last heard it: if they are quiet too, it is not the device.";
+                device.usual_interval_s.map_or_else(String::new, |s| format!(" It usually sends every {s:.0} s."));
+            let what = format!("Silent: nothing heard for more than three of its intervals.{rhythm}");
+            let step = "Look at the gateways that heard it last. If they are quiet too, the device is not the cause.";
             finding(Weight::Trouble, "uplinks", what, step)
         }
         (DeviceState::Disabled, _) => finding(
             Weight::Attention,
             "device",
-            "It is disabled: its frames are refused, and nothing is sent to it.".into(),
-            "Enable it when it is to be served again.",
+            "Disabled: its frames are refused, and nothing is sent to it.".into(),
+            "Enable it to serve it again.",
         ),
-        (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "It is heard as it should be.".into(), ""),
+        (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "Uplinks arrive on time.".into(), ""),
     }
 }
 
@@ -109,7 +108,7 @@ fn radio(detail: &DeviceDetail) -> Vec<Finding> {
         for refused in &agreement.refused {
             let what = format!("It refuses {}, {} times in a row.", refused.what, refused.times);
             let step = format!(
-                "It is asked again at {}. Ask for something it can do, by its radio settings.",
+                "It is asked again at {}. Ask for what the device supports, in its radio settings.",
                 refused.again_at.format("%Y-%m-%d %H:%M:%S UTC")
             );
             all.push(finding(Weight::Attention, "settings", what, &step));
@@ -124,7 +123,7 @@ fn radio(detail: &DeviceDetail) -> Vec<Finding> {
                 Weight::Attention,
                 "settings",
                 what,
-                "See whether it hears downlinks at all: put a confirmed one into its outbox.",
+                "Check that it hears downlinks at all: add a confirmed one to its outbox.",
             ));
         } else if let Some(first) = agreement.under_way.first() {
             all.push(finding(Weight::Fine, "settings", format!("Under way: {first}."), ""));
@@ -136,14 +135,14 @@ fn radio(detail: &DeviceDetail) -> Vec<Finding> {
                 Weight::Attention,
                 "battery",
                 format!("Its battery is down to {percent:.0} %."),
-                "Plan to change it.",
+                "Plan to replace it.",
             ));
         }
     }
     if let Some(next) = &detail.next_session {
-        let what = format!("A session at {} is agreed upon and begins with the first uplink under it.", next.dev_addr);
+        let what = format!("A new session with DevAddr {} begins with the first uplink under it.", next.dev_addr);
         let step =
-            if detail.session.is_none() { "If none comes, the device has not heard the join-accept." } else { "" };
+            if detail.session.is_none() { "If none comes, the device did not hear the join-accept." } else { "" };
         all.push(finding(Weight::Fine, "session", what, step));
     }
     if let Some(decision) = &detail.rate_decision {

@@ -304,8 +304,8 @@ async fn the_console_imports_the_shipped_models() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;
     browser.window.goto(format!("{}/devices/models", service.http)).await.unwrap();
-    browser.text_when("main", |text| text.contains("Twelve come with the service")).await;
-    browser.click(By::XPath("//button[text()='What it would change']")).await;
+    browser.text_when("main", |text| text.contains("Twelve models ship with the service")).await;
+    browser.click(By::XPath("//button[text()='Preview']")).await;
     browser.text_when("[data-outcome]", |text| text.contains("Nothing is changed yet") && text.contains("wx5")).await;
     browser.click(By::XPath("//button[text()='Import']")).await;
     let row = browser.text_when("tr[data-model=brinemark-tg2]", |text| text.contains("shipped")).await;

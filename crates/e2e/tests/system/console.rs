@@ -30,7 +30,7 @@ async fn from_sign_in_to_a_command_that_arrives() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;
     let empty = browser.text_when("main", |text| text.contains("No gateway is registered yet")).await;
-    assert!(empty.contains("UDP port 1700") && empty.contains("adopted"), "an empty page teaches the next step");
+    assert!(empty.contains("UDP port 1700") && empty.contains("ready to adopt"), "an empty page teaches the next step");
 
     let scenario = tarnsey(&["sluice-07", "collar-19"]);
     service.register(&scenario).await;
@@ -44,7 +44,9 @@ async fn from_sign_in_to_a_command_that_arrives() {
 
     // Somebody else's gateway, adopted: the form knows its EUI, and a MAC address would do as well.
     browser.click(By::Css("button[aria-label='Adopt 02c7e000000000ff']")).await;
-    browser.text_when("form[aria-label='Register a gateway']", |text| text.contains("It calls from 127.0.0.1")).await;
+    browser
+        .text_when("form[aria-label='Register a gateway']", |text| text.contains("It connects from 127.0.0.1"))
+        .await;
     browser.fill("form input[name=name]", "lantern-point").await.unwrap();
     browser.fill("form input[name=eui]", "02:c7:e0:00:00:ff").await.unwrap();
     browser.click(By::XPath("//button[text()='Adopt' and not(@aria-label)]")).await;
@@ -54,13 +56,14 @@ async fn from_sign_in_to_a_command_that_arrives() {
     browser.click(By::XPath("//button[text()='Adopt' and not(@aria-label)]")).await;
     let row = browser.text_when("tr[data-gateway=lantern-point]", |text| text.contains("listening")).await;
     assert!(row.contains("02c7 e000 0000 00ff"), "{row}");
-    browser.text_when("main", |text| text.contains("No gateway calls without being registered")).await;
+    browser.text_when("main", |text| text.contains("No strangers.")).await;
 
     // One gateway: what it says of itself, and where its own GPS puts it.
     browser.click(By::LinkText("chapel-rise")).await;
     browser.text_when("[data-report]", |text| text.contains("with a wrong CRC") && text.contains("54.71200")).await;
+    browser.tab("setup").await;
     browser.fill("form input[name=latitude]", "1").await.unwrap();
-    browser.click(By::XPath("//button[text()='Where its GPS says']")).await;
+    browser.click(By::XPath("//button[text()='Use its GPS position']")).await;
     browser.click(By::XPath("//button[text()='Save']")).await;
     browser.text_when("form [role=status]", |text| text == "Saved.").await;
     let placed: Gateway = service.get("gateways/02a1f00000000001").await;
@@ -76,13 +79,16 @@ async fn from_sign_in_to_a_command_that_arrives() {
     let worst = browser.text_when("[data-concerns] li", |text| text.contains("collar-19")).await;
     assert!(worst.contains("the AppKey in the device differs") && worst.contains("Next:"), "{worst}");
     service.sign_heron_in();
-    let said = service.heron_says(&["watch"]);
+    let watch = service.heron(&["watch"]);
+    assert_eq!(watch.status.code(), Some(1), "something needs attention");
+    let said = String::from_utf8(watch.stdout).unwrap();
     assert!(said.contains("x device collar-19: ") && said.contains("1 of 2 devices are active"), "{said}");
     browser.click(By::LinkText("Devices")).await;
     browser.click(By::LinkText("sluice-07")).await;
     browser.text_when("[data-reading=opening]", |text| text.contains("0 %")).await;
+    browser.tab("outbox").await;
     browser.fill("input[name=payload]", "28").await.unwrap();
-    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.click(By::XPath("//button[text()='Add to outbox']")).await;
     loop {
         let event = events.recv().await.unwrap();
         if let What::Received(Downlink::Data { port: Some(10), payload, .. }) = event.what {
@@ -91,11 +97,14 @@ async fn from_sign_in_to_a_command_that_arrives() {
         }
     }
     browser.text_when("[data-outbox]", |text| text.contains("sent")).await;
+    browser.tab("now").await;
     browser.text_when("[data-reading=opening]", |text| text.contains("40 %")).await;
+    browser.text_when("[data-signal]", |text| text.contains("Best SNR") && text.contains("DR5")).await;
 
     // A wrong payload is refused in words, where it was typed.
+    browser.tab("outbox").await;
     browser.fill("input[name=payload]", "2x").await.unwrap();
-    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.click(By::XPath("//button[text()='Add to outbox']")).await;
     browser.text_when("[role=alert]", |text| text.contains("payload") && text.contains("not a hex digit")).await;
 
     browser.click(By::LinkText("Traffic")).await;
@@ -122,10 +131,15 @@ async fn it_fits_a_phone() {
         "/watch",
         "/gateways",
         "/gateways/02a1f00000000001",
+        "/gateways/02a1f00000000001?tab=connection",
+        "/gateways/02a1f00000000001?tab=setup",
         "/airtime",
         "/devices",
         "/devices/profiles",
         "/devices/02b0010000000001",
+        "/devices/02b0010000000001?tab=traffic",
+        "/devices/02b0010000000001?tab=outbox",
+        "/devices/02b0010000000001?tab=setup",
         "/traffic",
         "/tools/frame?frame=4067452303859c0102",
         "/tools/regions/US915",

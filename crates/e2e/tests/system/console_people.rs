@@ -28,7 +28,7 @@ async fn an_owner_lets_a_viewer_in_who_is_offered_what_she_may() {
     let service = &bench.service;
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, service).await;
-    browser.text_when("body", |text| text.contains("Your password is the one that was printed")).await;
+    browser.text_when("body", |text| text.contains("You still use the password printed")).await;
     browser.window.execute(WATCH_POLICY, vec![]).await.unwrap();
     go(&browser, "People", "People").await;
     browser.text_when("[data-member=owner]", |text| text.contains("(you)")).await;
@@ -36,7 +36,7 @@ async fn an_owner_lets_a_viewer_in_who_is_offered_what_she_may() {
     assert!(roles.contains("viewer") && roles.contains("engineer"), "{roles}");
 
     browser.fill("[data-invite] input[name=for_whom]", "Marit <img src=x onerror=alert(1)>").await.unwrap();
-    browser.click(By::XPath("//button[text()='Write the invitation']")).await;
+    browser.click(By::XPath("//button[text()='Create invitation']")).await;
     let shown = browser.text_when("[data-shown-once]", |text| text.contains("/invitation#")).await;
     let link = shown.lines().find(|line| line.contains("/invitation#")).unwrap().to_owned();
     browser
@@ -48,7 +48,7 @@ async fn an_owner_lets_a_viewer_in_who_is_offered_what_she_may() {
     browser.fill("[data-make-token] input[name=name]", "dashboard").await.unwrap();
     browser.click(By::Css("[data-make-token] select[name=reaches] option[value=fleet]")).await;
     browser.click(By::Css("[data-make-token] select[name=fleet] option[value=bench]")).await;
-    browser.click(By::XPath("//button[text()='Make the token']")).await;
+    browser.click(By::XPath("//button[text()='Create token']")).await;
     let secret = browser.text_when("[data-shown-once]", |text| text.contains("khr_")).await;
     let secret = secret.lines().find(|line| line.starts_with("khr_")).unwrap().to_owned();
     let (status, _) = service.by(&secret, Method::GET, &format!("/estates/{ESTATE}/devices"), None).await;
@@ -58,7 +58,8 @@ async fn an_owner_lets_a_viewer_in_who_is_offered_what_she_may() {
     // A key is hidden until it is asked for; the look is in the audit log.
     go(&browser, "Devices", "Devices").await;
     browser.click(By::LinkText("probe-1")).await;
-    browser.text_when("[data-keys]", |text| text.contains("Hidden until you ask")).await;
+    browser.tab("setup").await;
+    browser.text_when("[data-keys]", |text| text.contains("Hidden. Each view")).await;
     assert!(!browser.window.source().await.unwrap().contains(&crate::scenes::APP_KEY.to_hex()));
     browser.click(By::XPath("//button[text()='Show keys']")).await;
     browser.text_when("[data-keys]", |text| text.contains(&crate::scenes::APP_KEY.to_hex())).await;
@@ -93,18 +94,22 @@ async fn an_owner_lets_a_viewer_in_who_is_offered_what_she_may() {
         .await;
     browser.fill("input[name=name]", "marit").await.unwrap();
     browser.fill("input[name=password]", "password1234").await.unwrap();
-    browser.click(By::XPath("//button[text()='Make an account and take it']")).await;
+    browser.click(By::XPath("//button[text()='Create account and accept']")).await;
     browser.text_when("[role=alert]", |text| text.contains("tried first")).await;
     browser.fill("input[name=password]", "reed bed lantern ocean").await.unwrap();
-    browser.click(By::XPath("//button[text()='Make an account and take it']")).await;
+    browser.click(By::XPath("//button[text()='Create account and accept']")).await;
     browser.text_when("h1", |text| text == "Watch").await;
     go(&browser, "Devices", "Devices").await;
     browser.text_when("tr[data-device='probe-1']", |_| true).await;
     let page = browser.text_when("main", |text| text.contains("Export")).await;
-    assert!(!page.contains("Register many"), "{page}");
+    assert!(!page.contains("Import"), "{page}");
     browser.click(By::LinkText("probe-1")).await;
-    let page = browser.text_when("main", |text| text.contains("Outbox")).await;
-    assert!(!page.contains("Put in") && !page.contains("Show keys") && !page.contains("Registered as"), "{page}");
+    browser.tab("outbox").await;
+    let page = browser.text_when("main", |text| text.contains("No downlink has been sent")).await;
+    assert!(!page.contains("Add to outbox"), "{page}");
+    browser.tab("setup").await;
+    let page = browser.text_when("main", |text| text.contains("Identity and session")).await;
+    assert!(!page.contains("Show keys") && !page.contains("Registered as"), "{page}");
     go(&browser, "People", "People").await;
     let page = browser.text_when("[data-members]", |text| text.contains("marit (you)")).await;
     assert!(!page.contains("Remove"), "{page}");
@@ -119,21 +124,21 @@ async fn an_account_sets_up_its_second_step_and_ends_sign_ins() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;
     browser.click(By::LinkText("owner")).await;
-    browser.text_when("[data-sign-ins]", |text| text.contains("heron/") && text.contains("this one")).await;
+    browser.text_when("[data-sign-ins]", |text| text.contains("heron/") && text.contains("this sign-in")).await;
     browser.fill("[data-two-step] input[name=password]", &service.password).await.unwrap();
-    browser.click(By::XPath("//button[text()='Set it up']")).await;
+    browser.click(By::XPath("//button[text()='Set up']")).await;
     let secret = browser.text_when("[data-secret]", |text| text.len() == 32).await;
     browser.fill("[data-two-step] input[name=code]", &crate::people::code(&secret, 0)).await.unwrap();
-    browser.click(By::XPath("//button[text()='Begin']")).await;
+    browser.click(By::XPath("//button[text()='Turn on']")).await;
     browser.text_when("[data-two-step]", |text| text.contains("recovery codes")).await;
-    browser.click(By::XPath("//button[text()='I have them']")).await;
-    browser.click(By::XPath("//button[text()='End all others']")).await;
+    browser.click(By::XPath("//button[text()='Done']")).await;
+    browser.click(By::XPath("//button[text()='Sign out all others']")).await;
     browser.text_when("[data-sign-ins]", |text| !text.contains("heron/")).await;
     assert!(!service.heron(&["estate", "list"]).status.success());
     browser.click(By::XPath("//button[text()='Sign out']")).await;
     browser.fill("input[name=password]", &service.password).await.unwrap();
     browser.click(By::Css("form button")).await;
-    browser.text_when("form", |text| text.contains("Code of the app")).await;
+    browser.text_when("form", |text| text.contains("Code from the app")).await;
     browser.fill("input[name=code]", &crate::people::code(&secret, 1)).await.unwrap();
     browser.click(By::Css("form button")).await;
     browser.text_when("h1", |text| text == "Watch").await;
@@ -165,7 +170,7 @@ async fn one_with_two_estates_chooses_and_one_with_a_share_sees_that() {
     go(&browser, "Devices", "Devices").await;
     browser.text_when("main table", |text| text.contains("probe-2")).await;
     let page = browser.text_when("main", |text| text.contains("Export")).await;
-    assert!(!page.contains("Register many"), "she is a viewer there");
+    assert!(!page.contains("Import"), "she is a viewer there");
     browser.click(By::XPath("//button[text()='Sign out']")).await;
     browser.text_when("form", |text| text.contains("Password")).await;
 

@@ -183,18 +183,18 @@ async fn the_console_finds_adopts_and_changes_many() {
     }
     browser.text_when("form[aria-label='Change the chosen devices'] h2", |text| text == "Change 3 devices").await;
     browser.fill("input[name=bulk_add]", "pier").await.unwrap();
-    browser.click(By::XPath("//button[text()='What it would change']")).await;
+    browser.click(By::XPath("//button[text()='Preview']")).await;
     let effect = browser.text_when("[data-effect]", |text| text.contains("3 would become different")).await;
     assert!(effect.contains("tags: none → pier"), "{effect}");
-    browser.click(By::XPath("//button[text()='Change them']")).await;
+    browser.click(By::XPath("//button[text()='Apply']")).await;
     browser.text_when("[data-effect]", |text| text.contains("Saved.")).await;
     browser.text_when("tr[data-device=probe-3]", |text| text.contains("pier")).await;
 
     // A device's own radio, and what it would be told.
-    browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
+    browser.window.goto(format!("{}/devices/{DEV_EUI}?tab=setup", bench.service.http)).await.unwrap();
     browser.click(By::Css("[data-radio] summary")).await;
     browser.fill("[data-radio] input[name=rx_delay_s]", "3").await.unwrap();
-    browser.click(By::XPath("//details//button[text()='What it would change']")).await;
+    browser.click(By::XPath("//details//button[text()='Preview']")).await;
     browser
         .text_when("[data-radio] [data-effect]", |text| text.contains("5 s → 3 s; it is sent RXTimingSetupReq"))
         .await;

@@ -56,7 +56,7 @@ async fn a_printed_label_registers_the_device_it_is_of() {
     assert!(said.contains("02b0010000000001") && said.contains("02aa000000000001"), "{said}");
     sign_in(&browser, &service).await;
     browser.window.goto(format!("{}/devices", service.http)).await.unwrap();
-    browser.click(By::XPath("//button[text()='Register one']")).await;
+    browser.click(By::XPath("//button[text()='Register device']")).await;
     browser.text_when("form[aria-label='Register a device'] h2", |text| text == "Register a device").await;
     browser.window.find(By::Css("input[name=photo]")).await.unwrap().send_keys(photo).await.unwrap();
     browser.click(By::Css("select[name=fleet] option[value=tide]")).await;

@@ -325,7 +325,7 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
     sign_in(&browser, &service).await;
     browser.window.goto(format!("{}/devices", service.http)).await.unwrap();
     browser.text_when("h1", |text| text == "Devices").await;
-    browser.click(By::XPath("//button[text()='Register many']")).await;
+    browser.click(By::XPath("//button[text()='Import']")).await;
     let rows = format!(
         "dev_eui,join_eui,app_key,name,fleet,tags\n02b0010000000001,02aa000000000001,{KEY},tide-01,tide,pier\n02b00100,x,,bad,tide,\n"
     );
@@ -339,7 +339,7 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
     browser.text_when("[data-import]", |text| text.contains("1 were registered.")).await;
 
     // The same label once more, with its bytes the other way round.
-    browser.click(By::XPath("//button[text()='Register one']")).await;
+    browser.click(By::XPath("//button[text()='Register device']")).await;
     browser.fill("input[name=dev_eui]", "01 00 00 00 00 01 b0 02").await.unwrap();
     browser.fill("input[name=join_eui]", "02aa000000000002").await.unwrap();
     browser.click(By::XPath("//select[@name='fleet']/option[text()='tide']")).await;
@@ -348,6 +348,7 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
         .text_when("[data-read-back]", |text| text.contains("0100 0000 0001 b002") && text.contains("Look again"))
         .await;
     browser.click(By::XPath("//button[text()='Register']")).await;
+    browser.tab("setup").await;
     browser.text_when("[data-settings]", |text| text.contains("Registered as")).await;
     browser.fill("[data-settings] input[name=tags]", "quay").await.unwrap();
     browser.click(By::XPath("//button[text()='Save']")).await;
@@ -358,6 +359,6 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
     browser.window.goto(format!("{}/devices?find=quay", service.http)).await.unwrap();
     browser.text_when("tbody", |text| text.contains("010000000001b002") && !text.contains("tide-01")).await;
     browser.window.goto(format!("{}/devices?state=active", service.http)).await.unwrap();
-    browser.text_when("main", |text| text.contains("No device is like that.")).await;
+    browser.text_when("main", |text| text.contains("No device matches.")).await;
     browser.close().await.unwrap();
 }

@@ -150,10 +150,10 @@ async fn the_console_encodes_and_orders() {
     bench.join().await;
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &bench.service).await;
-    browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
+    browser.window.goto(format!("{}/devices/{DEV_EUI}?tab=outbox", bench.service.http)).await.unwrap();
     browser.click(By::XPath("//button[text()='half open']")).await;
     browser.text_when("[data-outbox-check]", |text| text.contains("32") && text.contains("port 10")).await;
-    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.click(By::XPath("//button[text()='Add to outbox']")).await;
     browser.text_when("[data-outbox]", |text| text.contains("waiting")).await;
     browser.fill("input[name=payload]", r#"{"opening": 200}"#).await.unwrap();
     browser.text_when("[role=alert]", |text| text.contains("opening is 0 to 100")).await;
@@ -163,7 +163,7 @@ async fn the_console_encodes_and_orders() {
     browser.fill("input[name=payload]", "ebb").await.unwrap();
     browser.fill("input[name=port]", "11").await.unwrap();
     browser.text_when("[data-outbox-check]", |text| text.contains("65 62 62") && text.contains("the one before")).await;
-    browser.click(By::XPath("//button[text()='Put in']")).await;
+    browser.click(By::XPath("//button[text()='Add to outbox']")).await;
     browser.click(By::Css("button[aria-label=Earlier]")).await;
     browser.text_when("[data-outbox]", |text| text.contains("port 11")).await;
     let order = bench.waiting().await;

@@ -276,7 +276,7 @@ async fn what_a_reading_means_is_said_in_the_console() {
     sign_in(&browser, &bench.service).await;
     browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
     browser.text_when("[data-doubt]", |text| text.contains("a factor of 10?")).await;
-    browser.click(By::LinkText("Say what it means")).await;
+    browser.click(By::LinkText("Set unit or scale")).await;
 
     // One click takes the factor over, as a draft that shows what it does to stored uplinks.
     browser.text_when("[data-rule=temperature] [data-doubt]", |text| text.contains("between 180 and 220 °C")).await;
@@ -284,8 +284,8 @@ async fn what_a_reading_means_is_said_in_the_console() {
     browser.text_when("[data-rule=temperature]", |text| text.contains("× 0.1") && !text.contains("factor")).await;
     browser.text_when("[data-tried]", |text| text.contains("2 changed")).await;
     browser.text_when("tr[data-reading=temperature]", |text| text.contains("22 °C") && text.contains("220 °C")).await;
-    browser.click(By::XPath("//button[text()='Put in force']")).await;
-    browser.text_when("[data-saved]", |text| text.contains("in force")).await;
+    browser.click(By::XPath("//button[text()='Save and use']")).await;
+    browser.text_when("[data-saved]", |text| text.contains("decodes every new uplink")).await;
     bench.uplink(&[12, 105, 1], false).await;
     browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
     browser.text_when("div[data-reading=temperature]", |text| text.contains("21 °C")).await;

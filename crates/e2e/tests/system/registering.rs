@@ -179,7 +179,7 @@ async fn a_kit_is_made_and_a_file_is_imported_in_the_console() {
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;
     browser.text_when(".map", |text| text.contains("mast · never heard")).await;
-    browser.click(By::Css("[data-import] summary")).await;
+    browser.click(By::XPath("//button[text()='Import']")).await;
     browser.fill("[data-import] textarea", "eui,name\n02a1f00000000002,pier\n02a1f000000000,short\n").await.unwrap();
     browser.click(By::XPath("//button[text()='Preview']")).await;
     browser.text_when("[data-row='2']", |text| text.contains("will be registered")).await;
@@ -189,13 +189,14 @@ async fn a_kit_is_made_and_a_file_is_imported_in_the_console() {
     browser.text_when("tr[data-gateway=pier]", |text| text.contains("never heard")).await;
 
     browser.click(By::LinkText("mast")).await;
-    let empty = browser.text_when("main", |text| text.contains("Not a word from it yet")).await;
+    let empty = browser.text_when("main", |text| text.contains("Never heard")).await;
     assert!(empty.contains("A clock of 1970"), "what is to be looked at is that of its protocol");
-    browser.text_when("[data-access]", |text| text.contains("It has no credential yet")).await;
-    browser.click(By::XPath("//button[text()='Make a connection kit']")).await;
-    browser.text_when("[data-access]", |text| text.contains("on its way") && text.contains("traffic")).await;
+    browser.tab("connection").await;
+    browser.text_when("[data-access]", |text| text.contains("No credential yet")).await;
+    browser.click(By::XPath("//button[text()='Create connection kit']")).await;
+    browser.text_when("[data-access]", |text| text.contains("in your downloads") && text.contains("traffic")).await;
     browser.click(By::XPath("//button[text()='Revoke']")).await;
-    browser.click(By::XPath("//button[text()='Revoke it']")).await;
+    browser.click(By::Css("[data-sure] button")).await;
     browser.text_when("[data-access]", |text| text.contains("revoked")).await;
     browser.window.refresh().await.unwrap();
     browser.text_when("[data-events]", |text| text.contains("A token for traffic was revoked.")).await;

@@ -55,7 +55,7 @@ async fn a_frame_is_held_against_the_device_it_comes_from() {
     bench.service.sign_heron_in();
     let hex = hex::encode(&uplink.phy_payload);
     let said = bench.service.heron_says(&["frame", &hex, "--device", "probe-1"]);
-    assert!(said.contains("Held against probe-1") && said.contains("Payload in the clear: 0a 1b"), "{said}");
+    assert!(said.contains("Compared with probe-1") && said.contains("Payload in the clear: 0a 1b"), "{said}");
 
     // What was heard is kept with its message, and says the same when it is taken apart later.
     bench.uplink(&[0x0c, 0x1d], true).await;
@@ -198,7 +198,7 @@ async fn the_tools_in_the_console() {
 
     browser.click(By::LinkText("Traffic")).await;
     browser.click(By::XPath("//li[contains(., 'joined')]//a[text()='take apart']")).await;
-    let section = browser.text_when("section", |text| text.contains("Held against probe-1")).await;
+    let section = browser.text_when("section", |text| text.contains("Compared with probe-1")).await;
     assert!(section.contains("with AppKey") && section.contains("the device has this key"), "{section}");
 
     browser.window.goto(format!("{}/tools", bench.service.http)).await.unwrap();
@@ -206,7 +206,7 @@ async fn the_tools_in_the_console() {
     browser.click(By::XPath("//button[text()='a downlink that sets channels']")).await;
     browser.text_when("table[aria-label=Fields]", |text| text.contains("of all channels: 8-15, 65 on")).await;
     browser.fill("textarea", &hex::encode(&uplink.phy_payload)).await.unwrap();
-    let section = browser.text_when("section", |text| text.contains("Held against probe-1")).await;
+    let section = browser.text_when("section", |text| text.contains("Compared with probe-1")).await;
     assert!(section.contains("agrees") && section.contains("Payload in the clear: 0a 1b"), "{section}");
     browser.fill("textarea", "40 67 4").await.unwrap();
     browser.text_when("[role=alert]", |text| text.contains("a digit is missing or one too many")).await;

@@ -72,7 +72,8 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     let watch: Watch = service.get("watch").await;
     let concern = watch.concerns.iter().find(|concern| concern.about == About::Decoder).unwrap();
     assert_eq!((concern.model.as_deref(), &concern.message), (Some("probe"), &Some(failures[0].first_message.clone())));
-    assert!(service.heron_says(&["watch"]).contains("heron decoder try probe --message"));
+    let said = service.heron(&["watch"]).stdout;
+    assert!(String::from_utf8_lossy(&said).contains("heron decoder try probe --message"));
 
     // The first that failed, as it is; then a draft on all that is stored.
     let one = service.heron_says(&["decoder", "try", "probe", "--message", &failures[0].first_message]);
@@ -82,7 +83,7 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     std::fs::write(&file, MENDED).unwrap();
     let file = file.to_str().unwrap();
     let said = service.heron_says(&["decoder", "try", "probe", file]);
-    assert!(said.contains("5 uplinks: 2 mended, 3 changed"), "{said}");
+    assert!(said.contains("5 uplinks: 2 fixed, 3 changed"), "{said}");
     let marked: Vec<&str> = said.lines().filter(|line| line.starts_with("marked")).collect();
     assert_eq!(marked[0].split_whitespace().collect::<Vec<_>>(), ["marked", "5", "–", "–", "–"]);
     let tried: Tried = service.heron_json(&["decoder", "try", "probe", file, "--payload", "09 01 32", "--port", "2"]);
@@ -263,7 +264,7 @@ async fn the_workbench_in_the_console() {
     let browser = Browser::open(1280, 1000).await.unwrap();
     sign_in(&browser, &bench.service).await;
     browser.window.goto(format!("{}/watch", bench.service.http)).await.unwrap();
-    browser.text_when("[data-concerns]", |text| text.contains("could not read 2 uplinks of probe-1")).await;
+    browser.text_when("[data-concerns]", |text| text.contains("failed on 2 uplinks of probe-1")).await;
     browser.click(By::LinkText("Open it in the workbench")).await;
     browser.text_when("[data-tried]", |text| text.contains("2 fails") && text.contains("3 the same")).await;
     browser.text_when("main", |text| text.contains("unknown layout 9 (line 2")).await;
@@ -275,9 +276,9 @@ async fn the_workbench_in_the_console() {
         json!(MENDED)
     );
     browser.window.execute(&typed, vec![]).await.unwrap();
-    browser.text_when("[data-tried]", |text| text.contains("2 mended") && text.contains("3 changed")).await;
+    browser.text_when("[data-tried]", |text| text.contains("2 fixed") && text.contains("3 changed")).await;
     browser.text_when("[data-readings-change]", |text| text.contains("marked 5")).await;
-    browser.text_when("[data-drafted]", |text| text.contains("not in force")).await;
+    browser.text_when("[data-drafted]", |text| text.contains("not in use")).await;
     // Pointing at a reading lights its bytes.
     let row = browser.window.find(By::Css("tr[data-reading=level]")).await.unwrap();
     row.scroll_into_view().await.unwrap();
@@ -288,22 +289,24 @@ async fn the_workbench_in_the_console() {
     })
     .await;
     browser.fill("input[name=note]", "the layout of 2.0").await.unwrap();
-    browser.click(By::XPath("//button[text()='Put in force']")).await;
-    browser.text_when("[data-saved]", |text| text.contains("in force")).await;
+    browser.click(By::XPath("//button[text()='Save and use']")).await;
+    browser.text_when("[data-saved]", |text| text.contains("decodes every new uplink")).await;
     browser.text_when("[data-editions]", |text| text.contains("the layout of 2.0")).await;
-    browser.click(By::XPath("//button[text()='what it changed']")).await;
+    browser.click(By::XPath("//button[text()='changes']")).await;
     browser.text_when("[data-comparison]", |text| text.contains("const at")).await;
-    browser.click(By::XPath("//button[text()='Decode anew']")).await;
+    browser.click(By::XPath("//button[text()='Decode again']")).await;
     browser.text_when("[data-job=done]", |text| text.contains("5 uplinks were decoded anew")).await;
 
     // On the device's page: readings with words, and a rehearsal that is marked as one.
     browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();
     browser.text_when("div[data-reading=level]", |text| text.contains("3.36 m")).await;
+    browser.tab("outbox").await;
     browser.fill("form[aria-label=Rehearse] input[name=payload]", "09 01 90").await.unwrap();
     browser.click(By::XPath("//form[@aria-label='Rehearse']//button")).await;
     browser
         .text_when("[data-rehearsal]", |text| text.contains("rehearsed by owner") && text.contains("level 4 m"))
         .await;
+    browser.tab("now").await;
     browser.click(By::LinkText("over time")).await;
     browser.text_when("main", |text| text.contains("Every value is a point")).await;
     until("a chart to be drawn", async || browser.window.find(By::Css("[data-chart=ready] canvas")).await.ok()).await;

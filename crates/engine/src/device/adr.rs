@@ -100,7 +100,7 @@ pub struct Measured {
     pub uplinks: u32,
     /// Uplinks between them that were not heard.
     pub lost: u32,
-    /// SNR of best copies that was gone by: what three of four reach, or less as long as there are few.
+    /// SNR of best copies that the decision is planned with: what three of four reach, or less while there are few.
     pub level_db: f32,
     /// The lowest.
     pub worst_db: f32,
@@ -297,41 +297,49 @@ impl AdrDecision {
         }
     }
 
-    /// What was measured, what was decided, and what it saves.
+    /// What was decided, what was measured, and what it saves.
     pub fn why(&self) -> String {
-        let m = &self.measured;
-        let moving =
-            if m.moving { " The device is taken to be moving, so the lowest counts and power stays full." } else { "" };
-        let measured = format!(
-            "{} uplinks with SNR {:.1} to {:.1} dB, {} lost; {:.1} dB was gone by, where DR{} needs {:.1} dB and {:.1} dB are kept in reserve.{moving}",
-            m.uplinks,
-            m.worst_db,
-            m.best_db,
-            m.lost,
-            m.level_db,
-            self.from.data_rate,
-            self.required_snr_db,
-            self.margin_db,
-        );
+        let (m, from, to) = (&self.measured, &self.from, &self.to);
         let decided = match self.verdict {
             AdrVerdict::Change => format!(
-                "So from DR{}, TXPower {}, NbTrans {} to DR{}, TXPower {}, NbTrans {}: airtime of a message {:.0} → {:.0} ms, charge {:.2} → {:.2} µAh.",
-                self.from.data_rate,
-                self.from.tx_power,
-                self.from.nb_trans,
-                self.to.data_rate,
-                self.to.tx_power,
-                self.to.nb_trans,
-                self.airtime_us.0 as f64 / 1000.0,
-                self.airtime_us.1 as f64 / 1000.0,
+                "Changed from DR{}, TXPower {}, NbTrans {} to DR{}, TXPower {}, NbTrans {}",
+                from.data_rate, from.tx_power, from.nb_trans, to.data_rate, to.tx_power, to.nb_trans
+            ),
+            AdrVerdict::Fits => format!("Data rate kept at DR{}", from.data_rate),
+            AdrVerdict::Strained => {
+                format!("Weak signal, and DR{} is already the slowest data rate at full power", from.data_rate)
+            }
+            AdrVerdict::Lossy => {
+                format!("Data rate kept at DR{}, because too many uplinks are lost for a faster one", from.data_rate)
+            }
+        };
+        let snr = match (db(m.worst_db), db(m.best_db)) {
+            (worst, best) if worst == best => worst,
+            (worst, best) => format!("{worst} to {best}"),
+        };
+        let lost = if m.lost == 0 { "none".to_owned() } else { m.lost.to_string() };
+        let mut text = format!(
+            "{decided}: {} uplinks at {snr} dB SNR, {lost} lost. Planned with {} dB; DR{} needs {} dB plus a {} dB margin.",
+            m.uplinks,
+            db(m.level_db),
+            from.data_rate,
+            db(self.required_snr_db),
+            db(self.margin_db),
+        );
+        if m.moving {
+            text += " The device moves, so the weakest uplink counts and power stays at its maximum.";
+        }
+        if self.verdict == AdrVerdict::Change {
+            let ms = |us: u64| us as f64 / 1000.0;
+            text += &format!(
+                " Airtime of a message {:.0} → {:.0} ms, charge {:.2} → {:.2} µAh.",
+                ms(self.airtime_us.0),
+                ms(self.airtime_us.1),
                 self.charge_uah.0,
                 self.charge_uah.1,
-            ),
-            AdrVerdict::Fits => "So it stays as it is.".into(),
-            AdrVerdict::Strained => "It is hardly heard, and at its slowest and strongest already.".into(),
-            AdrVerdict::Lossy => "Too much is lost to make it faster.".into(),
-        };
-        format!("{measured} {decided}")
+            );
+        }
+        text
     }
 
     pub(crate) fn evidence(&self) -> Vec<(&'static str, String)> {
@@ -339,10 +347,10 @@ impl AdrDecision {
         vec![
             ("uplinks", m.uplinks.to_string()),
             ("lost", m.lost.to_string()),
-            ("SNR gone by", format!("{:.1} dB", m.level_db)),
+            ("planned SNR", format!("{:.1} dB", m.level_db)),
             ("SNR needed", format!("{:.1} dB", self.required_snr_db)),
-            ("reserve wanted", format!("{:.1} dB", self.margin_db)),
-            ("gateways at most", m.gateways.to_string()),
+            ("margin", format!("{:.1} dB", self.margin_db)),
+            ("gateways", m.gateways.to_string()),
         ]
     }
 
@@ -355,4 +363,9 @@ impl AdrDecision {
             AdrVerdict::Change | AdrVerdict::Fits => String::new(),
         }
     }
+}
+
+/// A level with its sign as print has it.
+fn db(level: f32) -> String {
+    format!("{level:.1}").replace('-', "−")
 }

@@ -1,4 +1,4 @@
-//! Devices that listen without having sent: class C at once, class B in its next ping slot.
+//! Downlinks to devices that listen without having sent: class C at once, class B in the next ping slot.
 //!
 //! Nothing here waits by itself. Whenever something may have become possible (a downlink is put in, one has
 //! gone out, airtime comes back), the outbox is looked at.

@@ -1,4 +1,4 @@
-//! What is owed to a device, and the MAC commands that go into its next downlink.
+//! What the next downlink of a device must carry: acknowledgement, answers and requests.
 
 use lorawan::mac::DownCommand;
 

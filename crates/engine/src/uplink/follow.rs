@@ -1,4 +1,4 @@
-//! What an accepted uplink says of its device: its settings, its class, how well it is heard.
+//! What an accepted uplink tells of its device: settings, class, signal.
 
 use lorawan::region::AdrSettings;
 

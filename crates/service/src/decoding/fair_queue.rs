@@ -1,5 +1,4 @@
-//! A queue in which everybody has a line of their own, and whoever is first in theirs takes turns with the others. So
-//! whoever brings much waits for themselves.
+//! Round-robin queue with a bounded line per key.
 
 use std::collections::{HashMap, VecDeque};
 use std::hash::Hash;

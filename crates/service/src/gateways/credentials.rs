@@ -1,5 +1,4 @@
-//! Who may come in: the gateways' credentials, in memory as they are in the database. The secrets themselves are in
-//! neither.
+//! Gateway credentials in memory. The secrets themselves are only in the database, hashed.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;

@@ -1,4 +1,4 @@
-//! What happens to gateways, written down as it happens: connects, refusals, restarts, changes.
+//! The log of gateway events: connects, rejections, restarts, changes.
 
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};

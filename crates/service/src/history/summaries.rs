@@ -1,4 +1,4 @@
-//! The history of readings: charts of it, its upkeep, and what looks wrong in it.
+//! Charts, hourly and daily summaries, retention, and readings that look wrong.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};

@@ -1,4 +1,4 @@
-//! The edge towards browsers: names the service answers to, and what every answer carries.
+//! What applies to every request: host names, headers, order of changes in an estate.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};

@@ -1,5 +1,4 @@
-//! Counting what comes in from outside, and what had to be dropped, with the last case of each kind
-//! in words: a gateway that sends something unreadable is found by looking here.
+//! Counts of what came in and what was dropped, with the last case of each kind.
 
 use std::collections::BTreeMap;
 use std::fmt::Display;

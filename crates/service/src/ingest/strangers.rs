@@ -1,4 +1,4 @@
-//! Devices that ask to join without being registered.
+//! Devices that send join-requests without being registered.
 //!
 //! Anybody on the band can make DevEUIs up, so no more is noted than can be looked through, and nothing is written down.
 

@@ -1,4 +1,4 @@
-//! Handshakes under way, by address: whoever opens connections and says nothing holds few of them.
+//! Limits TLS handshakes in progress per address.
 
 use std::collections::HashMap;
 use std::net::IpAddr;

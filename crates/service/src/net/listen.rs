@@ -1,4 +1,4 @@
-//! Taking connections: over TLS or not, with a limit on everything a stranger can hold on to.
+//! Accepts connections, with or without TLS, within limits.
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Limits on how often something may be done: for each key a bucket that refills.
+//! Rate limits: a token bucket per key.
 
 use std::collections::HashMap;
 use std::hash::Hash;

@@ -1,4 +1,4 @@
-//! By what the service shows who it is, and how its ports speak TLS.
+//! Server certificates and TLS configuration.
 
 use std::fs;
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! Doing what the engine wants done, in its order: first make it durable, then speak.
+//! Commits each batch in one transaction, then sends and publishes: nothing leaves before it is durable.
 //!
 //! While one transaction is under way, the next one is prepared; that makes the group. Nothing is
 //! transmitted or published before the transaction that holds what came before it.
@@ -34,8 +34,8 @@ use crate::startup::high_water::HighWater;
 
 /// Uplinks with readings that one transaction takes at most.
 const DECODED: usize = 4096;
-/// How long readings wait for something of the engine's to go with.
-const COMPANY: Duration = Duration::from_millis(15);
+/// How long readings wait to share a transaction with the engine's next batch.
+const SHARE: Duration = Duration::from_millis(15);
 /// Before a commit is tried again: longer each time.
 const PAUSE_FIRST: Duration = Duration::from_millis(100);
 const PAUSE_LAST: Duration = Duration::from_secs(5);
@@ -101,8 +101,8 @@ impl Committer {
                 }
             }
             if pending.is_none() && engine_is_there {
-                // Readings alone are in no hurry: they wait for company, and hold up no answer meanwhile.
-                if let Ok(taken) = tokio::time::timeout(COMPANY, ready.take()).await {
+                // Readings alone wait up to 15 ms to share a transaction.
+                if let Ok(taken) = tokio::time::timeout(SHARE, ready.take()).await {
                     engine_is_there = taken.is_some();
                     pending = taken;
                 }

@@ -1,4 +1,4 @@
-//! How the service is doing, kept in memory: health, watch and console can tell it while the database is away.
+//! The condition of the service, kept in memory for health, watch and console while the database is away.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};

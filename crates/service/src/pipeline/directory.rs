@@ -1,4 +1,4 @@
-//! Names for identities, and decoders for models: what messages need at hand for every frame.
+//! Names and decoders that messages need, in memory.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};

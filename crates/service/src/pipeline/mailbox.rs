@@ -1,5 +1,4 @@
-//! From one task to the next: what it has done gathers here, and the next one takes all of it at once. A queue
-//! of lists would make the newest wait for a transaction of its own behind older ones.
+//! A mailbox between two tasks: values coalesce in it, and the receiver takes all at once.
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

@@ -1,4 +1,4 @@
-//! From the engine's events to messages: identities get their names, units their usual scale.
+//! Builds messages from engine events: names for identities, units for values.
 
 use api::device::join::JoinCheck;
 use api::message::{

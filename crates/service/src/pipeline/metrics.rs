@@ -1,4 +1,4 @@
-//! Measuring the service while it runs: what it takes, and how long what it does takes.
+//! Metrics of the running service: memory, and times from reception to storage.
 
 use std::fmt::Display;
 use std::sync::atomic::{AtomicU64, Ordering};

@@ -1,4 +1,4 @@
-//! Rows that could not be read at the start: told, and what they belong to is not served.
+//! Rows that could not be read at the start: reported, and their device is not served.
 
 use anyhow::Result;
 use api::diagnosis::device::Weight;

@@ -1,4 +1,4 @@
-//! Room for connections: how many files this process may have open, and who gets how many of them.
+//! Limits of open files: how many this process may have, and how many each part gets.
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 

@@ -63,7 +63,7 @@
 </script>
 
 <section class="rounded-box border border-base-300 p-4" data-import>
-  <h2>Register many from a CSV file</h2>
+  <h2>Import devices from a CSV file</h2>
   <p class="mt-2 max-w-4xl text-sm text-base-content/80">
     First line: column names. Then one device per line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are common;
     <span class="font-mono text-[0.9em]">model, profile, region, class, mac_version, nwk_key, dev_addr, nwk_s_key, app_s_key, hardware, firmware, tags, description</span>

@@ -111,9 +111,11 @@
               <td class="text-right">
                 {#if !credential.revoked_at}
                   {#if sure === credential.id}
-                    <span class="mr-2 text-sm">A gateway that uses it loses its connection.</span>
-                    <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke</button>
-                    <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
+                    <span data-sure>
+                      <span class="mr-2 text-sm">A gateway that uses it loses its connection.</span>
+                      <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke</button>
+                      <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
+                    </span>
                   {:else}
                     <button class="btn btn-sm" type="button" onclick={() => (sure = credential.id)}>Revoke</button>
                   {/if}

@@ -32,8 +32,8 @@
   }
 </script>
 
-<details class="rounded-box border border-base-300 p-4" data-import>
-  <summary class="cursor-pointer font-semibold">Register many from a CSV file</summary>
+<section class="rounded-box border border-base-300 p-4" data-import>
+  <h2>Import gateways from a CSV file</h2>
   <p class="mt-2 max-w-prose text-sm text-base-content/80">
     First line: column names. Then one gateway per line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span> are needed;
     <span class="font-mono text-[0.9em]">description, region, channels, protocol, udp_source, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, open_to_others, beacons</span>
@@ -72,4 +72,4 @@
       </table>
     </div>
   {/if}
-</details>
+</section>

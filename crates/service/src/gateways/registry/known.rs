@@ -1,4 +1,4 @@
-//! What is noted of a registered gateway while it calls.
+//! State of one registered gateway.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::net::{IpAddr, SocketAddr};

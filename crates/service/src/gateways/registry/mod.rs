@@ -1,4 +1,4 @@
-//! Who is there: which gateways call, from where, and since when they have not.
+//! Which gateways are registered, from where they connect, and when they were last heard.
 
 mod known;
 mod stranger;

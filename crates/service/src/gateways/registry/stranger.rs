@@ -1,4 +1,4 @@
-//! Gateways that call without being registered.
+//! Gateways that connect without being registered.
 
 use std::collections::{BTreeSet, HashMap};
 

@@ -1,4 +1,4 @@
-//! The door of everything that speaks TLS: who may come in, and why not, told to the gateway and on its page.
+//! Admission of gateways over TLS: which may connect, and the reason if one may not.
 
 use std::sync::Arc;
 

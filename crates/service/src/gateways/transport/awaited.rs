@@ -1,4 +1,4 @@
-//! Transmissions whose report is awaited.
+//! Transmissions whose report is pending.
 
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};

@@ -1,4 +1,4 @@
-//! Knowing who calls, by the token that comes with a request, and what they may do.
+//! Finds out who calls, by the token of the request, and what they may do.
 
 use std::net::IpAddr;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! The one place where it is decided who may do what.
+//! Enforces the right that each operation states. The only place where a request is allowed or refused.
 //!
 //! Each endpoint states in its description what it asks of its caller (`x-right`), and that is what is enforced: an
 //! endpoint that states nothing answers nobody. What changes something, shows a secret or is refused goes into the audit

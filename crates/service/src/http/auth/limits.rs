@@ -1,4 +1,4 @@
-//! How often things may be asked, by whom and from where.
+//! Rate limits of requests, per account and per address.
 
 use std::net::{IpAddr, Ipv6Addr};
 use std::time::{Duration, Instant};

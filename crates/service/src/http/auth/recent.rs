@@ -1,4 +1,4 @@
-//! Who was known lately: while the database is away, those may still ask how the service is doing.
+//! Callers who were known shortly before the database went away: they may still ask for health, watch and metrics.
 //!
 //! Nothing else is answered by it. Whatever changes rights empties it.
 

@@ -1,4 +1,4 @@
-//! What gateways heard, on disk before anybody acts on it.
+//! The journal: heard frames on disk, written before they are acknowledged.
 //!
 //! MariaDB learns of a frame when its copies have been collected, or much later while it is away. A service
 //! that is killed in between finds here what it has yet to do; at no other time is anything read back. A
