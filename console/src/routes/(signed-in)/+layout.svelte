@@ -38,7 +38,8 @@
     void session.load().then((known) => {
       if (!known || left) return;
       if (session.estate) close = live.open(session.estate);
-      else if (!page.url.pathname.startsWith("/account") && !page.url.pathname.startsWith("/installation")) void goto(session.me?.keeps_installation ? "/installation" : "/account");
+      else if (!page.url.pathname.startsWith("/account") && !page.url.pathname.startsWith("/installation"))
+        void goto(session.me?.keeps_installation ? "/installation" : "/account");
       ready = true;
     });
     return () => {
@@ -65,7 +66,9 @@
           <a
             href={place.href}
             aria-current={here(place.href)}
-            class="flex items-center border-b-2 px-2 pt-0.5 font-medium {here(place.href) ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}"
+            class="flex items-center border-b-2 px-2 pt-0.5 font-medium {here(place.href)
+              ? 'border-primary text-primary'
+              : 'border-transparent hover:border-base-300'}"
           >
             {place.word}
           </a>
@@ -74,19 +77,28 @@
       <div class="ml-auto hidden sm:block"><Search /></div>
       <div class="ml-auto flex min-w-0 items-center gap-2 text-sm sm:ml-0">
         {#if (session.me?.estates.length ?? 0) > 1}
-          <select class="select select-sm w-auto max-w-40 capitalize" aria-label="Estate" value={session.estate} onchange={(event) => session.choose(event.currentTarget.value)}>
+          <select
+            class="select select-sm w-auto max-w-40 capitalize"
+            aria-label="Estate"
+            value={session.estate}
+            onchange={(event) => session.choose(event.currentTarget.value)}
+          >
             {#each session.me?.estates ?? [] as estate (estate.slug)}<option value={estate.slug}>{estate.name}</option>{/each}
           </select>
         {:else}
           <span class="capitalize">{session.estateName}</span>
         {/if}
-        <span class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}" title={live.connected ? "Live: new events appear at once" : "Connection lost; retrying"}>
+        <span
+          class="hidden whitespace-nowrap md:inline {live.connected ? 'text-success' : 'text-warning'}"
+          title={live.connected ? "Live: new events appear at once" : "Connection lost; retrying"}
+        >
           {live.connected ? "●" : "○"}<span class="hidden 2xl:inline"> {live.connected ? "live" : "reconnecting"}</span>
         </span>
         <button class="btn btn-ghost btn-sm" onclick={() => (theme = theme === "dusk" ? "marsh" : "dusk")}>
           {theme === "dusk" ? "Day" : "Dusk"}
         </button>
-        <a class="btn btn-ghost btn-sm max-w-24 truncate sm:max-w-36" href="/account" aria-current={here("/account")} title="Your account">{session.me?.name}</a>
+        <a class="btn btn-ghost btn-sm max-w-24 truncate sm:max-w-36" href="/account" aria-current={here("/account")} title="Your account">{session.me?.name}</a
+        >
         <button class="btn btn-ghost btn-sm whitespace-nowrap" onclick={() => session.signOut()}>Sign out</button>
       </div>
     </div>
@@ -101,18 +113,28 @@
   <div class="px-4 pt-3 sm:hidden"><Search /></div>
   <main class="mx-auto max-w-6xl px-4 pt-5 pb-6">{@render children()}</main>
 
-  <footer class="mx-auto max-w-6xl px-4 pb-20 text-xs text-base-content/75 sm:pb-6">Times in {times.zone} · <a class="link" href="/account#times">change</a></footer>
+  <footer class="mx-auto max-w-6xl px-4 pb-20 text-xs text-base-content/75 sm:pb-6">
+    Times in {times.zone} · <a class="link" href="/account#times">change</a>
+  </footer>
 
   <!-- On a ladder one thumb has to do. -->
   <nav class="fixed inset-x-0 bottom-0 z-10 flex border-t border-base-300 bg-base-200 sm:hidden" aria-label="Main, below">
     {#each thumb as place (place.href)}
-      <a href={place.href} aria-current={here(place.href)} class="flex-1 px-0.5 py-3.5 text-center text-xs font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}">
+      <a
+        href={place.href}
+        aria-current={here(place.href)}
+        class="flex-1 px-0.5 py-3.5 text-center text-xs font-medium {here(place.href) ? 'text-primary underline underline-offset-4' : ''}"
+      >
         {place.word}
       </a>
     {/each}
     {#if more.length > 0}
       <details class="dropdown dropdown-top dropdown-end flex-1" bind:open={moreOpen}>
-        <summary class="cursor-pointer list-none px-0.5 py-3.5 text-center text-xs font-medium {more.some((place) => here(place.href)) ? 'text-primary underline underline-offset-4' : ''}">More</summary>
+        <summary
+          class="cursor-pointer list-none px-0.5 py-3.5 text-center text-xs font-medium {more.some((place) => here(place.href))
+            ? 'text-primary underline underline-offset-4'
+            : ''}">More</summary
+        >
         <ul class="menu dropdown-content z-20 mb-1 w-44 rounded-box border border-base-300 bg-base-200 shadow">
           {#each more as place (place.href)}
             <li><a href={place.href} aria-current={here(place.href)} onclick={() => (moreOpen = false)}>{place.word}</a></li>

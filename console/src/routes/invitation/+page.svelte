@@ -41,9 +41,16 @@
 
 <main class="grid min-h-dvh place-items-center bg-base-200 p-4">
   <div class="w-full max-w-md space-y-4 rounded-box border border-base-300 bg-base-100 p-8" data-invitation>
-    <div class="flex items-center gap-3 text-primary"><Heron size={40} /><h1>Keen Heron</h1></div>
+    <div class="flex items-center gap-3 text-primary">
+      <Heron size={40} />
+      <h1>Keen Heron</h1>
+    </div>
     {#if opened}
-      <p><b class="font-semibold">{opened.by}</b> invites <b class="font-semibold">{opened.for_whom}</b> to <b class="font-semibold capitalize">{opened.estate}</b>: {offerWords(opened.offer)}. <span class="text-sm text-base-content/75">Good until {day(opened.expires_at)}, once.</span></p>
+      <p>
+        <b class="font-semibold">{opened.by}</b> invites <b class="font-semibold">{opened.for_whom}</b> to
+        <b class="font-semibold capitalize">{opened.estate}</b>: {offerWords(opened.offer)}.
+        <span class="text-sm text-base-content/75">Good until {day(opened.expires_at)}, once.</span>
+      </p>
       <Notice text={problem} />
       {#if me}
         <button class="btn btn-primary w-full" type="button" disabled={busy} onclick={() => take(null)}>Take it as {me.name}</button>
@@ -56,8 +63,26 @@
           void take({ name, password });
         }}
       >
-        <label class="block"><span class="mb-1 block font-medium">Your name here</span><input class="input w-full" name="name" autocomplete="username" bind:value={name} required /></label>
-        <label class="block"><span class="mb-1 block font-medium">A password</span><input class="input w-full" type="password" name="password" autocomplete="new-password" minlength="12" bind:value={password} required /></label>
+        <label class="block"
+          ><span class="mb-1 block font-medium">Your name here</span><input
+            class="input w-full"
+            name="name"
+            autocomplete="username"
+            bind:value={name}
+            required
+          /></label
+        >
+        <label class="block"
+          ><span class="mb-1 block font-medium">A password</span><input
+            class="input w-full"
+            type="password"
+            name="password"
+            autocomplete="new-password"
+            minlength="12"
+            bind:value={password}
+            required
+          /></label
+        >
         <p class="text-sm text-base-content/75">At least 12 characters: several unrelated words work well.</p>
         <button class="btn {me ? '' : 'btn-primary'} w-full" disabled={busy}>{busy ? "Creating the account…" : "Create account and accept"}</button>
       </form>

@@ -52,14 +52,12 @@
     {#if second}
       <label class="block">
         <span class="mb-1 block font-medium">Code from the app, or a recovery code</span>
-        <!-- svelte-ignore a11y_autofocus -- it is what is wanted next -->
+        <!-- svelte-ignore a11y_autofocus -->
         <input class="input w-full font-mono" bind:value={code} name="code" autocomplete="one-time-code" autofocus required />
       </label>
     {/if}
     <Notice text={problem} />
     <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
-    <p class="text-sm text-base-content/75">
-      At first start the service creates an owner account and prints its password once, in its terminal.
-    </p>
+    <p class="text-sm text-base-content/75">At first start the service creates an owner account and prints its password once, in its terminal.</p>
   </form>
 </main>

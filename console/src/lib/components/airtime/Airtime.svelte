@@ -18,7 +18,8 @@
         <div class="flex flex-wrap justify-between gap-x-4 text-sm">
           <span><b>{band.sub_band}</b> {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span>
           <span class="tabular-nums">
-            {seconds(band.airtime_ms)}{free(band) ? "" : ` of ${seconds(band.allowance_ms)}`} s · {band.frames} {band.frames === 1 ? "frame" : "frames"}{free(band) ? ", no limit" : ""}
+            {seconds(band.airtime_ms)}{free(band) ? "" : ` of ${seconds(band.allowance_ms)}`} s · {band.frames}
+            {band.frames === 1 ? "frame" : "frames"}{free(band) ? ", no limit" : ""}
           </span>
         </div>
         <div class="flex items-center gap-2">

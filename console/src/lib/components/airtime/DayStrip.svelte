@@ -13,9 +13,7 @@
   const height = (ms: number) => (ms > 0 ? Math.max(2, Math.min(1, Math.sqrt(ms / share)) * HEIGHT) : 0);
   const tone = (ms: number) => (ms >= share ? "fill-error" : ms >= share * 0.8 ? "fill-warning" : "fill-primary");
   const hour = (back: number) => minute(Date.parse(at) - back * 3600_000);
-  const words = $derived(
-    `Sub-band ${strip.sub_band} in the last 24 hours: ${(strip.airtime_ms / 1000).toFixed(1)} s in ${strip.frames} frames`,
-  );
+  const words = $derived(`Sub-band ${strip.sub_band} in the last 24 hours: ${(strip.airtime_ms / 1000).toFixed(1)} s in ${strip.frames} frames`);
 </script>
 
 <figure class="mt-2 grid grid-cols-[minmax(1.25rem,auto)_1fr_6rem] items-center gap-x-2">

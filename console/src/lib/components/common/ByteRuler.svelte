@@ -7,10 +7,20 @@
 {#if bytes.length === 0}
   <span class="text-base-content/75">no bytes</span>
 {:else}
-  <div class="flex flex-wrap gap-y-1 font-mono text-[0.85em] leading-tight" role="img" aria-label="{bytes.length} bytes: {bytes.join(' ')}" data-ruler onpointerleave={() => point(null)}>
+  <div
+    class="flex flex-wrap gap-y-1 font-mono text-[0.85em] leading-tight"
+    role="img"
+    aria-label="{bytes.length} bytes: {bytes.join(' ')}"
+    data-ruler
+    onpointerleave={() => point(null)}
+  >
     {#each bytes as byte, at (at)}
       <span
-        class="px-[0.28rem] pb-0.5 text-center {lit.includes(at) ? 'bg-primary text-primary-content' : at % 8 === 0 && at > 0 ? 'border-l border-base-300' : ''}"
+        class="px-[0.28rem] pb-0.5 text-center {lit.includes(at)
+          ? 'bg-primary text-primary-content'
+          : at % 8 === 0 && at > 0
+            ? 'border-l border-base-300'
+            : ''}"
         data-lit={lit.includes(at) ? "" : undefined}
         role="presentation"
         onpointerenter={() => point(at)}

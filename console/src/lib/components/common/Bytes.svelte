@@ -7,7 +7,12 @@
 
 {#if bytes.length > 0}
   <!-- In one line: what stands between the pairs is copied along. -->
-  <code class="font-mono text-[0.85em] break-words">{#if lit}{#each bytes as byte, at (at)}{at > 0 ? " " : ""}<span class={inside(at) ? "bg-primary text-primary-content" : ""} data-lit={inside(at) ? "" : undefined}>{byte}</span>{/each}{:else}{bytes.join(" ")}{/if}</code>
+  <code class="font-mono text-[0.85em] break-words"
+    >{#if lit}{#each bytes as byte, at (at)}{at > 0 ? " " : ""}<span
+          class={inside(at) ? "bg-primary text-primary-content" : ""}
+          data-lit={inside(at) ? "" : undefined}>{byte}</span
+        >{/each}{:else}{bytes.join(" ")}{/if}</code
+  >
 {:else}
   <span class="text-base-content/75">empty</span>
 {/if}

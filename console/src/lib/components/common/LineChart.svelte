@@ -24,7 +24,15 @@
     void Promise.all([import("echarts/core"), import("echarts/charts"), import("echarts/components"), import("echarts/renderers")]).then(
       ([core, charts, components, renderers]) => {
         if (gone) return;
-        core.use([charts.LineChart, components.GridComponent, components.LegendComponent, components.TooltipComponent, components.DataZoomComponent, components.AxisPointerComponent, renderers.CanvasRenderer]);
+        core.use([
+          charts.LineChart,
+          components.GridComponent,
+          components.LegendComponent,
+          components.TooltipComponent,
+          components.DataZoomComponent,
+          components.AxisPointerComponent,
+          renderers.CanvasRenderer,
+        ]);
         const made = core.init(place);
         watcher = new ResizeObserver(() => made.resize());
         watcher.observe(place);
@@ -91,13 +99,31 @@
       };
       if (line.step_s == null || line.kind === "state") return [one];
       const band = (data: (number | null)[][], fill: boolean) => ({
-        type: "line", name: name(line), xAxisIndex: panel, yAxisIndex: panel, data, stack: `band ${n}`, stackStrategy: "all", symbol: "none", silent: true,
-        itemStyle: { color: tone }, lineStyle: { opacity: 0 }, areaStyle: fill ? { color: tone, opacity: 0.18 } : undefined, tooltip: { show: false }, emphasis: { disabled: true },
+        type: "line",
+        name: name(line),
+        xAxisIndex: panel,
+        yAxisIndex: panel,
+        data,
+        stack: `band ${n}`,
+        stackStrategy: "all",
+        symbol: "none",
+        silent: true,
+        itemStyle: { color: tone },
+        lineStyle: { opacity: 0 },
+        areaStyle: fill ? { color: tone, opacity: 0.18 } : undefined,
+        tooltip: { show: false },
+        emphasis: { disabled: true },
       });
       const at = (point: ChartLine["points"][number]) => point.at_ms + ((line.step_s ?? 0) * 1000) / 2;
       return [
-        band(line.points.map((point) => [at(point), point.least ?? null]), false),
-        band(line.points.map((point) => [at(point), point.most != null && point.least != null ? point.most - point.least : null]), true),
+        band(
+          line.points.map((point) => [at(point), point.least ?? null]),
+          false,
+        ),
+        band(
+          line.points.map((point) => [at(point), point.most != null && point.least != null ? point.most - point.least : null]),
+          true,
+        ),
         one,
       ];
     });
@@ -105,12 +131,25 @@
     const top = (n: number) => LEGEND + n * (PANEL + BETWEEN);
     const bottom = panels.length - 1;
     const yAxis = panels.map((unit, n) => ({
-      type: "value", gridIndex: n, name: unit, scale: true, nameTextStyle: { color: ink }, axisLabel: { color: ink }, axisLine: { show: false }, splitLine: { lineStyle: { color: grid } },
+      type: "value",
+      gridIndex: n,
+      name: unit,
+      scale: true,
+      nameTextStyle: { color: ink },
+      axisLabel: { color: ink },
+      axisLine: { show: false },
+      splitLine: { lineStyle: { color: grid } },
     }));
     const xAxis = panels.map((_, n) => ({
-      type: "time", gridIndex: n, min: from - (until - from), max: Math.max(until, Math.min(until + (until - from), Date.now())),
+      type: "time",
+      gridIndex: n,
+      min: from - (until - from),
+      max: Math.max(until, Math.min(until + (until - from), Date.now())),
       // There is space on both sides to move into; what is there is loaded when it is moved to.
-      axisLabel: { show: n === bottom, color: ink, hideOverlap: true, formatter: tick }, axisTick: { show: n === bottom }, axisLine: { lineStyle: { color: grid } }, splitLine: { show: false },
+      axisLabel: { show: n === bottom, color: ink, hideOverlap: true, formatter: tick },
+      axisTick: { show: n === bottom },
+      axisLine: { lineStyle: { color: grid } },
+      splitLine: { show: false },
     }));
     drawn.setOption(
       {
@@ -121,12 +160,27 @@
         useUTC: times.utc,
         legend: { top: 0, type: "scroll", icon: "roundRect", itemHeight: 4, textStyle: { color: ink }, data: chart.lines.map(name) },
         tooltip: {
-          trigger: "axis", renderMode: "richText", confine: true, backgroundColor: colour("base-200"), borderColor: grid, textStyle: { color: ink },
+          trigger: "axis",
+          renderMode: "richText",
+          confine: true,
+          backgroundColor: colour("base-200"),
+          borderColor: grid,
+          textStyle: { color: ink },
           formatter: (points: { seriesName: string; value: [number, number | null] }[]) => tip(points),
         },
         xAxis,
         yAxis,
-        dataZoom: [{ type: "inside", xAxisIndex: panels.map((_, n) => n), startValue: from, endValue: until, filterMode: "none", zoomOnMouseWheel: true, moveOnMouseMove: true }],
+        dataZoom: [
+          {
+            type: "inside",
+            xAxisIndex: panels.map((_, n) => n),
+            startValue: from,
+            endValue: until,
+            filterMode: "none",
+            zoomOnMouseWheel: true,
+            moveOnMouseMove: true,
+          },
+        ],
         series,
       },
       true,
@@ -142,11 +196,21 @@
       if (!point || !points.some((one) => one.seriesName === name(line))) return null;
       const shown = point.word ?? String(Math.round((point.value ?? 0) * 1000) / 1000);
       const word = line.words?.[String(point.value)] ?? shown;
-      const range = point.least != null && point.most != null && point.least !== point.most ? ` (${Math.round(point.least * 1000) / 1000} to ${Math.round(point.most * 1000) / 1000})` : "";
+      const range =
+        point.least != null && point.most != null && point.least !== point.most
+          ? ` (${Math.round(point.least * 1000) / 1000} to ${Math.round(point.most * 1000) / 1000})`
+          : "";
       return `${name(line)}: ${word} ${line.unit ?? ""}${range}`;
     });
     return [moment(at), ...lines.filter((line) => line !== null)].join("\n");
   }
 </script>
 
-<div bind:this={place} class="w-full" style:height="{height}px" role="img" aria-label="Chart of {chart.lines.map(name).join(', ')}" data-chart={drawn ? "ready" : "loading"}></div>
+<div
+  bind:this={place}
+  class="w-full"
+  style:height="{height}px"
+  role="img"
+  aria-label="Chart of {chart.lines.map(name).join(', ')}"
+  data-chart={drawn ? "ready" : "loading"}
+></div>

@@ -30,7 +30,10 @@
     <strong>The service does not answer.</strong> The page shows the last known state.
   </p>
 {:else if bad.length > 0}
-  <div role="alert" class="border-b px-4 py-2 text-center {failing ? 'border-error/40 bg-error/10 text-error' : 'border-warning/40 bg-warning/10 text-warning'}">
+  <div
+    role="alert"
+    class="border-b px-4 py-2 text-center {failing ? 'border-error/40 bg-error/10 text-error' : 'border-warning/40 bg-warning/10 text-warning'}"
+  >
     {#each bad as part (part.part)}
       <p><strong class="capitalize">{part.part}:</strong> {part.what}.</p>
     {/each}

@@ -37,8 +37,15 @@
     const tones = ["success", "secondary", "warning", "error", "neutral", "primary"].map(colour);
     // The same for every gateway, so that they can be compared.
     const axis = (name: string, middle: number, min: number, max: number) => ({
-      name, nameLocation: "middle", nameGap: middle, min, max,
-      nameTextStyle: { color: ink }, axisLabel: { color: ink }, axisLine: { lineStyle: { color: line } }, splitLine: { lineStyle: { color: line } },
+      name,
+      nameLocation: "middle",
+      nameGap: middle,
+      min,
+      max,
+      nameTextStyle: { color: ink },
+      axisLabel: { color: ink },
+      axisLine: { lineStyle: { color: line } },
+      splitLine: { lineStyle: { color: line } },
     });
     chart.setOption({
       animation: false,

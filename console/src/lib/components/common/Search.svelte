@@ -86,10 +86,23 @@
     spellcheck="false"
   />
   {#if found}
-    <ul id="found" role="listbox" aria-label="Found" class="absolute right-0 z-20 mt-1 max-h-96 w-[min(26rem,92vw)] overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow-lg">
+    <ul
+      id="found"
+      role="listbox"
+      aria-label="Found"
+      class="absolute right-0 z-20 mt-1 max-h-96 w-[min(26rem,92vw)] overflow-y-auto rounded-box border border-base-300 bg-base-100 p-1 shadow-lg"
+    >
       {#each found as one, i (`${one.kind} ${one.eui}`)}
         <li role="option" aria-selected={i === at} data-found={one.kind}>
-          <a href={where(one)} class="block rounded-field px-3 py-1.5 {i === at ? 'bg-base-200' : ''}" onmouseenter={() => (at = i)} onclick={(e) => { e.preventDefault(); void go(one); }}>
+          <a
+            href={where(one)}
+            class="block rounded-field px-3 py-1.5 {i === at ? 'bg-base-200' : ''}"
+            onmouseenter={() => (at = i)}
+            onclick={(e) => {
+              e.preventDefault();
+              void go(one);
+            }}
+          >
             <span class="font-semibold">{one.name ?? grouped(one.eui)}</span>
             <span class="text-sm text-base-content/75">{WORDS[one.kind]} · {one.about}{one.last_heard ? ` · heard ${ago(one.last_heard, live.now)}` : ""}</span>
             {#if one.name}<span class="block font-mono text-xs text-base-content/75">{grouped(one.eui)}</span>{/if}

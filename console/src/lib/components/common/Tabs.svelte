@@ -23,6 +23,14 @@
 
 <div class="tabs tabs-border mb-5 overflow-x-auto" role="tablist" aria-label={label}>
   {#each tabs as tab (tab.id)}
-    <a role="tab" class="tab whitespace-nowrap {shown === tab.id ? 'tab-active font-semibold' : ''}" aria-selected={shown === tab.id} href={address(tab.id)} data-sveltekit-noscroll data-sveltekit-replacestate data-tab={tab.id}>{tab.label}</a>
+    <a
+      role="tab"
+      class="tab whitespace-nowrap {shown === tab.id ? 'tab-active font-semibold' : ''}"
+      aria-selected={shown === tab.id}
+      href={address(tab.id)}
+      data-sveltekit-noscroll
+      data-sveltekit-replacestate
+      data-tab={tab.id}>{tab.label}</a
+    >
   {/each}
 </div>

@@ -19,7 +19,10 @@
     {/each}
     {#if agreement.health}
       <dt>it says</dt>
-      <dd>{agreement.health.battery}, margin {agreement.health.margin_db} dB <span class="text-sm text-base-content/75">{ago(agreement.health.at, live.now)}</span></dd>
+      <dd>
+        {agreement.health.battery}, margin {agreement.health.margin_db} dB
+        <span class="text-sm text-base-content/75">{ago(agreement.health.at, live.now)}</span>
+      </dd>
     {/if}
   </dl>
   {#each agreement.under_way as request, i (i)}

@@ -66,7 +66,14 @@
   </label>
 {/snippet}
 
-<form class="mb-4 rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void go(false); }} aria-label="Change the chosen devices">
+<form
+  class="mb-4 rounded-box border border-base-300 p-4"
+  onsubmit={(event) => {
+    event.preventDefault();
+    void go(false);
+  }}
+  aria-label="Change the chosen devices"
+>
   <h2 class="mb-2">Change {chosen.length} {chosen.length === 1 ? "device" : "devices"}</h2>
   <div class="flex flex-wrap items-end gap-3">
     {@render select("Fleet", "fleet", estateOptions.fleets, false)}

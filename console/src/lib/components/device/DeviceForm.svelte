@@ -15,7 +15,22 @@
 
   // The form starts empty for another stranger.
   // svelte-ignore state_referenced_locally
-  let form = $state({ label: "", dev_eui: adopted?.dev_eui ?? "", join_eui: adopted?.join_eui ?? "", app_key: "", nwk_key: "", name: "", fleet: "", model: "", profile: "", region: adopted?.region ?? "", tags: "", dev_addr: "", nwk_s_key: "", app_s_key: "" });
+  let form = $state({
+    label: "",
+    dev_eui: adopted?.dev_eui ?? "",
+    join_eui: adopted?.join_eui ?? "",
+    app_key: "",
+    nwk_key: "",
+    name: "",
+    fleet: "",
+    model: "",
+    profile: "",
+    region: adopted?.region ?? "",
+    tags: "",
+    dev_addr: "",
+    nwk_s_key: "",
+    app_s_key: "",
+  });
   let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
   let readBack = $state<ReadBack | null>(null);
   let problem = $state("");
@@ -105,11 +120,24 @@
     <label class="w-full">
       <span class="block text-sm text-base-content/75">Code on the label (LW:D0:…), pasted or scanned; or enter the EUIs below</span>
       <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
-      <input class="input w-full max-w-xl font-mono" name="label" bind:value={form.label} onkeydown={(e) => e.key === "Enter" && e.preventDefault()} autocomplete="off" spellcheck="false" />
+      <input
+        class="input w-full max-w-xl font-mono"
+        name="label"
+        bind:value={form.label}
+        onkeydown={(e) => e.key === "Enter" && e.preventDefault()}
+        autocomplete="off"
+        spellcheck="false"
+      />
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Or a photo of the label</span>
-      <input class="file-input w-64" type="file" name="photo" accept="image/jpeg,image/png,image/webp" onchange={(e) => readPhoto(e.currentTarget.files?.[0])} />
+      <input
+        class="file-input w-64"
+        type="file"
+        name="photo"
+        accept="image/jpeg,image/png,image/webp"
+        onchange={(e) => readPhoto(e.currentTarget.files?.[0])}
+      />
     </label>
     {#if reading}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
     <label>
@@ -195,7 +223,8 @@
     <div class="mt-3 rounded-field bg-base-200 p-3" data-read-back>
       <p>
         Read as DevEUI <span class="font-mono">{grouped(readBack.dev_eui)}</span>, JoinEUI <span class="font-mono">{grouped(readBack.join_eui)}</span>:
-        {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version}, class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
+        {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version},
+        class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
       </p>
       {#each readBack.warnings as warning (warning)}
         <p class="mt-1 border-l-4 border-warning pl-2"><b>Check:</b> {warning}</p>

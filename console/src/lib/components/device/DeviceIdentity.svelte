@@ -10,19 +10,30 @@
 <section class="rounded-box border border-base-300 p-4">
   <h2 class="mb-2">Identity and session</h2>
   <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/75">
-    <dt>DevEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
-    <dt>JoinEUI</dt><dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
-    <dt>Fleet</dt><dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
-    <dt>Model</dt><dd>{#if device.model}<a class="link link-hover" href="/decoders/{device.model}">{device.model}</a>{:else}none{/if}</dd>
-    <dt>Radio profile</dt><dd>{device.profile ?? "none"}</dd>
+    <dt>DevEUI</dt>
+    <dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
+    <dt>JoinEUI</dt>
+    <dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
+    <dt>Fleet</dt>
+    <dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
+    <dt>Model</dt>
+    <dd>
+      {#if device.model}<a class="link link-hover" href="/decoders/{device.model}">{device.model}</a>{:else}none{/if}
+    </dd>
+    <dt>Radio profile</dt>
+    <dd>{device.profile ?? "none"}</dd>
     {#if device.tags.length > 0}
       <dt>Tags</dt>
-      <dd class="flex flex-wrap gap-1">{#each device.tags as tag (tag)}<a class="badge badge-ghost badge-sm" href="/devices?tag={tag}">{tag}</a>{/each}</dd>
+      <dd class="flex flex-wrap gap-1">
+        {#each device.tags as tag (tag)}<a class="badge badge-ghost badge-sm" href="/devices?tag={tag}">{tag}</a>{/each}
+      </dd>
     {/if}
     {#if device.firmware || device.hardware}
-      <dt>Versions</dt><dd>{[device.hardware && `hardware ${device.hardware}`, device.firmware && `firmware ${device.firmware}`].filter(Boolean).join(", ")}</dd>
+      <dt>Versions</dt>
+      <dd>{[device.hardware && `hardware ${device.hardware}`, device.firmware && `firmware ${device.firmware}`].filter(Boolean).join(", ")}</dd>
     {/if}
-    <dt>Region</dt><dd>{device.region}</dd>
+    <dt>Region</dt>
+    <dd>{device.region}</dd>
     <dt>Link layer</dt>
     <dd>LoRaWAN {device.whole_radio.mac_version ?? "1.0.3"}, class {device.class}, {device.personalized ? "personalized (ABP)" : "joins (OTAA)"}</dd>
     {#if device.next_session}
@@ -30,15 +41,19 @@
       <dd>DevAddr <span class="font-mono text-[0.9em]">{device.next_session.dev_addr}</span>, begins with its first uplink</dd>
     {/if}
     {#if device.session}
-      <dt>DevAddr</dt><dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
-      <dt>{device.personalized ? "Session since" : "Joined"}</dt><dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
-      <dt>Last FCntUp</dt><dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
+      <dt>DevAddr</dt>
+      <dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
+      <dt>{device.personalized ? "Session since" : "Joined"}</dt>
+      <dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
+      <dt>Last FCntUp</dt>
+      <dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
       <dt>Next FCntDown</dt>
       <dd class="tabular-nums">
         {device.session.next_counter_down}{device.session.next_app_counter_down != null ? `, application ${device.session.next_app_counter_down}` : ""}
       </dd>
     {:else if !device.next_session}
-      <dt>Session</dt><dd>none: it has not joined</dd>
+      <dt>Session</dt>
+      <dd>none: it has not joined</dd>
     {/if}
   </dl>
 </section>

@@ -66,8 +66,11 @@
   <h2>Import devices from a CSV file</h2>
   <p class="mt-2 max-w-4xl text-sm text-base-content/80">
     First line: column names. Then one device per line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are common;
-    <span class="font-mono text-[0.9em]">model, profile, region, class, mac_version, nwk_key, dev_addr, nwk_s_key, app_s_key, hardware, firmware, tags, description</span>
-    may be there; <span class="font-mono text-[0.9em]">label</span>, the code on a label, stands for both EUIs. A key may be the word <span class="font-mono text-[0.9em]">generate</span>, or <span class="font-mono text-[0.9em]">fleet</span> for the fleet's own.
+    <span class="font-mono text-[0.9em]"
+      >model, profile, region, class, mac_version, nwk_key, dev_addr, nwk_s_key, app_s_key, hardware, firmware, tags, description</span
+    >
+    may be there; <span class="font-mono text-[0.9em]">label</span>, the code on a label, stands for both EUIs. A key may be the word
+    <span class="font-mono text-[0.9em]">generate</span>, or <span class="font-mono text-[0.9em]">fleet</span> for the fleet's own.
   </p>
   <div class="mt-3 flex flex-wrap items-center gap-3">
     <input class="file-input" type="file" accept=".csv,.txt,text/csv" onchange={choose} aria-label="A CSV file" />
@@ -79,13 +82,23 @@
       </select>
     </label>
   </div>
-  <textarea class="textarea mt-2 w-full font-mono text-sm" name="csv" rows="3" bind:value={pasted} oninput={() => ([outcome, file] = [null, null])} aria-label="CSV text" placeholder="or paste it here" spellcheck="false"></textarea>
+  <textarea
+    class="textarea mt-2 w-full font-mono text-sm"
+    name="csv"
+    rows="3"
+    bind:value={pasted}
+    oninput={() => ([outcome, file] = [null, null])}
+    aria-label="CSV text"
+    placeholder="or paste it here"
+    spellcheck="false"></textarea>
   <div class="mt-2 flex flex-wrap items-center gap-3">
     <button class="btn" type="button" disabled={!file && !pasted.trim()} onclick={() => send(true)}>Preview</button>
     {#if outcome && previewed}
       <button class="btn btn-primary" type="button" disabled={good === 0 || (outcome.bad > 0 && !skipBad)} onclick={() => send(false)}>Register {good}</button>
       {#if outcome.bad > 0}
-        <label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" name="skip_bad" bind:checked={skipBad} />leave out the {outcome.bad} that cannot be</label>
+        <label class="flex items-center gap-2"
+          ><input class="checkbox checkbox-sm" type="checkbox" name="skip_bad" bind:checked={skipBad} />leave out the {outcome.bad} that cannot be</label
+        >
       {/if}
     {/if}
     {#if busy}<span class="text-base-content/75" role="status">{busy}</span>{/if}
@@ -107,7 +120,9 @@
               <td class="text-right tabular-nums">{row.line}</td>
               <td class="font-mono text-[0.85em]">{row.eui}</td>
               <td class="whitespace-nowrap">{row.name}</td>
-              <td><State state={row.fate} />{#if row.problem}<span class="block text-sm">{say(row.problem)}</span>{/if}</td>
+              <td
+                ><State state={row.fate} />{#if row.problem}<span class="block text-sm">{say(row.problem)}</span>{/if}</td
+              >
             </tr>
           {/each}
         </tbody>

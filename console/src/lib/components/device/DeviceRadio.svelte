@@ -10,7 +10,9 @@
 
   let radio = $state<Partial<RadioSettings>>({});
   /** What applies where the device has no setting of its own. */
-  const inherited = $derived(Object.fromEntries(Object.entries(device.whole_radio).filter(([name]) => device.radio[name as keyof RadioSettings] == null)) as Partial<RadioSettings>);
+  const inherited = $derived(
+    Object.fromEntries(Object.entries(device.whole_radio).filter(([name]) => device.radio[name as keyof RadioSettings] == null)) as Partial<RadioSettings>,
+  );
   let up = $state<number | null>(null);
   let down = $state<number | null>(null);
   let outcome = $state<ChangeEffect | null>(null);
@@ -50,8 +52,17 @@
 
 <details class="rounded-box border border-base-300 p-4" data-radio>
   <summary class="cursor-pointer font-semibold">Radio settings and counters</summary>
-  <p class="my-2 text-sm text-base-content/75">What is empty follows {device.profile ? `the profile ${device.profile}` : device.model ? "its model" : "the region"}. What the device must be told is sent with its next downlinks.</p>
-  <form onsubmit={(event) => { event.preventDefault(); void go(false); }} oninput={() => (outcome = null)}>
+  <p class="my-2 text-sm text-base-content/75">
+    What is empty follows {device.profile ? `the profile ${device.profile}` : device.model ? "its model" : "the region"}. What the device must be told is sent
+    with its next downlinks.
+  </p>
+  <form
+    onsubmit={(event) => {
+      event.preventDefault();
+      void go(false);
+    }}
+    oninput={() => (outcome = null)}
+  >
     <RadioFields bind:radio {inherited} />
     <div class="mt-3 flex gap-2">
       <button class="btn btn-sm" type="button" onclick={() => go(true)}>Preview</button>
@@ -63,11 +74,27 @@
     <form class="mt-4 flex flex-wrap items-end gap-3 border-t border-base-300 pt-3" onsubmit={count} oninput={() => (counted = false)}>
       <label>
         <span class="block text-sm text-base-content/75">Last FCntUp</span>
-        <input class="input input-sm w-36" type="number" name="last_counter_up" min="0" max="4294967295" bind:value={up} placeholder={String(device.session.last_counter_up ?? "none yet")} />
+        <input
+          class="input input-sm w-36"
+          type="number"
+          name="last_counter_up"
+          min="0"
+          max="4294967295"
+          bind:value={up}
+          placeholder={String(device.session.last_counter_up ?? "none yet")}
+        />
       </label>
       <label>
         <span class="block text-sm text-base-content/75">Next FCntDown</span>
-        <input class="input input-sm w-36" type="number" name="next_counter_down" min="0" max="4294967295" bind:value={down} placeholder={String(device.session.next_counter_down)} />
+        <input
+          class="input input-sm w-36"
+          type="number"
+          name="next_counter_down"
+          min="0"
+          max="4294967295"
+          bind:value={down}
+          placeholder={String(device.session.next_counter_down)}
+        />
       </label>
       <button class="btn btn-sm" disabled={up == null && down == null}>Set counters</button>
       {#if counted}<span class="text-sm text-success" role="status">Set.</span>{/if}

@@ -15,7 +15,9 @@
   let lines = $state<Chart["lines"]>([]);
   let until = $state(0);
   const chart = (names: string[]) => `/devices/chart?${names.map((name) => `line=${eui}~${encodeURIComponent(name)}`).join("&")}`;
-  const numbers = $derived((readings ?? []).filter((reading) => typeof reading.value === "number" && reading.kind !== "position").map((reading) => reading.name));
+  const numbers = $derived(
+    (readings ?? []).filter((reading) => typeof reading.value === "number" && reading.kind !== "position").map((reading) => reading.name),
+  );
   const short = (n: number) => String(Math.round(n * 1000) / 1000);
 
   $effect(() => {
@@ -48,7 +50,9 @@
     {#if model}<a class="link text-sm" href="/decoders/{model}">workbench</a>{/if}
   </div>
   {#if readings?.length === 0}
-    <p class="text-base-content/75">{model ? "No readings yet. They appear with the first decoded uplink." : "It has no model, so its payloads are not decoded."}</p>
+    <p class="text-base-content/75">
+      {model ? "No readings yet. They appear with the first decoded uplink." : "It has no model, so its payloads are not decoded."}
+    </p>
   {:else if readings}
     <dl class="grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-3">
       {#each readings as reading (reading.name)}
@@ -59,17 +63,28 @@
               {value(reading)} <span class="text-base font-normal text-base-content/75">{reading.word ? "" : (reading.unit ?? "")}</span>
             </dd>
             <dd class="text-sm {reading.freshness === 'overdue' ? 'text-warning' : 'text-base-content/75'}">
-              {ago(reading.time, live.now)}{#if reading.interval_s && reading.freshness === "now_and_then"}, comes about every {duration(Math.round(reading.interval_s))}{:else if reading.interval_s && reading.freshness === "overdue"}, overdue: usually every {duration(Math.round(reading.interval_s))}{/if}
+              {ago(reading.time, live.now)}{#if reading.interval_s && reading.freshness === "now_and_then"}, comes about every {duration(
+                  Math.round(reading.interval_s),
+                )}{:else if reading.interval_s && reading.freshness === "overdue"}, overdue: usually every {duration(Math.round(reading.interval_s))}{/if}
             </dd>
-            {#if typeof reading.value === "number"}<dd><Sparkline points={day(reading.name)} from={until - DAY_MS} {until} label="{reading.name}, the last 24 hours" step={reading.kind === "state"} /></dd>{/if}
-            {#if reading.kind === "total"}<dd class="text-sm text-base-content/75">running total{reading.raw != null ? `, its device says ${short(reading.raw)}` : ""}</dd>
-            {:else if reading.day && reading.day.count > 1 && reading.kind === "measured"}<dd class="text-sm text-base-content/75">day: {short(reading.day.least)} to {short(reading.day.most)}</dd>{/if}
+            {#if typeof reading.value === "number"}<dd>
+                <Sparkline points={day(reading.name)} from={until - DAY_MS} {until} label="{reading.name}, the last 24 hours" step={reading.kind === "state"} />
+              </dd>{/if}
+            {#if reading.kind === "total"}<dd class="text-sm text-base-content/75">
+                running total{reading.raw != null ? `, its device says ${short(reading.raw)}` : ""}
+              </dd>
+            {:else if reading.day && reading.day.count > 1 && reading.kind === "measured"}<dd class="text-sm text-base-content/75">
+                day: {short(reading.day.least)} to {short(reading.day.most)}
+              </dd>{/if}
           </div>
         {/key}
       {/each}
     </dl>
     {#each readings.filter((reading) => reading.doubt) as { name, doubt } (name)}
-      <p class="mt-2 border-l-4 border-warning/60 pl-3" data-doubt><span class="font-medium text-warning">!</span> <b>{name}</b>: {doubt?.seen}. <b>{doubt?.question}</b> {#if model}<a class="link" href="/decoders/{model}">Set unit or scale</a>{/if}</p>
+      <p class="mt-2 border-l-4 border-warning/60 pl-3" data-doubt>
+        <span class="font-medium text-warning">!</span> <b>{name}</b>: {doubt?.seen}. <b>{doubt?.question}</b>
+        {#if model}<a class="link" href="/decoders/{model}">Set unit or scale</a>{/if}
+      </p>
     {/each}
   {/if}
 </section>

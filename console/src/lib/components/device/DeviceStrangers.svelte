@@ -21,7 +21,9 @@
         <button class="btn ml-auto btn-xs" onclick={() => adopt(stranger)}>Adopt</button>
         {#if stranger.resembles}
           <p class="w-full border-l-4 border-warning pl-2 text-sm">
-            Nearly the DevEUI of <a class="link" href="/devices/{stranger.resembles.dev_eui}">{stranger.resembles.name}</a>, {grouped(stranger.resembles.dev_eui)}: is it the same device, registered with a slip?
+            Nearly the DevEUI of <a class="link" href="/devices/{stranger.resembles.dev_eui}">{stranger.resembles.name}</a>, {grouped(
+              stranger.resembles.dev_eui,
+            )}: is it the same device, registered with a slip?
           </p>
         {/if}
       </li>

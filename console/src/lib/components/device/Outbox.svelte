@@ -59,7 +59,7 @@
     const ask = ++asked;
     if (content === "" || !body) {
       readBack = null;
-      problem = content === "" || body ? "" : "values: that is no object of JSON yet, such as {\"opening\": 40}";
+      problem = content === "" || body ? "" : 'values: that is no object of JSON yet, such as {"opening": 40}';
       return;
     }
     const timer = setTimeout(async () => {
@@ -107,60 +107,80 @@
 <section class="rounded-box border border-base-300 p-4">
   <h2 class="mb-2">Outbox</h2>
   {#if session.may("send")}
-  <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Add a downlink">
-    <div class="flex flex-wrap items-end gap-3">
-      <label>
-        <span class="block text-sm text-base-content/75">What to send</span>
-        <select class="select select-sm w-36" name="form" bind:value={() => form, (to) => ([chosen, content] = [to, ""])}>
-          {#if commands}<option value="values">named values</option>{/if}
-          <option value="payload">bytes in hex</option>
-          <option value="payload_base64">base64</option>
-          <option value="text">text</option>
-        </select>
-      </label>
-      <label class="min-w-40 flex-1">
-        <span class="block text-sm text-base-content/75">{form === "values" ? "Values, as JSON" : form === "text" ? "Text" : "Payload"}</span>
-        <input class="input input-sm w-full font-mono" name="payload" bind:value={content} placeholder={PLACEHOLDERS[form]} autocomplete="off" spellcheck="false" />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">Port</span>
-        <input class="input input-sm w-20" type="number" min="1" max="223" name="port" bind:value={port} required={form !== "values"} placeholder={form === "values" ? "auto" : ""} />
-      </label>
-    </div>
-    {#if form === "values" && commands?.length}
-      <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Known commands">
-        {#each commands as command (command.name)}
-          <button class="btn btn-xs" type="button" onclick={() => choose(command)}>{command.name}</button>
-        {/each}
+    <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Add a downlink">
+      <div class="flex flex-wrap items-end gap-3">
+        <label>
+          <span class="block text-sm text-base-content/75">What to send</span>
+          <select class="select select-sm w-36" name="form" bind:value={() => form, (to) => ([chosen, content] = [to, ""])}>
+            {#if commands}<option value="values">named values</option>{/if}
+            <option value="payload">bytes in hex</option>
+            <option value="payload_base64">base64</option>
+            <option value="text">text</option>
+          </select>
+        </label>
+        <label class="min-w-40 flex-1">
+          <span class="block text-sm text-base-content/75">{form === "values" ? "Values, as JSON" : form === "text" ? "Text" : "Payload"}</span>
+          <input
+            class="input input-sm w-full font-mono"
+            name="payload"
+            bind:value={content}
+            placeholder={PLACEHOLDERS[form]}
+            autocomplete="off"
+            spellcheck="false"
+          />
+        </label>
+        <label>
+          <span class="block text-sm text-base-content/75">Port</span>
+          <input
+            class="input input-sm w-20"
+            type="number"
+            min="1"
+            max="223"
+            name="port"
+            bind:value={port}
+            required={form !== "values"}
+            placeholder={form === "values" ? "auto" : ""}
+          />
+        </label>
       </div>
-    {/if}
-    <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
-      <label class="flex items-center gap-2">
-        <input class="checkbox checkbox-sm" type="checkbox" name="confirmed" bind:checked={confirmed} /> confirmed
-      </label>
-      <label class="flex items-center gap-2">
-        <input class="checkbox checkbox-sm" type="checkbox" name="first" bind:checked={first} /> send first
-      </label>
-      <label class="flex items-center gap-2">
-        <span class="text-sm text-base-content/75">Expires</span>
-        <select class="select select-sm w-32" name="expires" bind:value={expiresInS}>
-          <option value={0}>never</option>
-          <option value={600}>after 10 min</option>
-          <option value={3600}>after 1 h</option>
-          <option value={86400}>after 1 day</option>
-          <option value={604800}>after 7 days</option>
-        </select>
-      </label>
-      <button class="btn btn-sm btn-primary ml-auto">Add to outbox</button>
-    </div>
-    {#if readBack}
-      <p class="rounded-field bg-base-200 px-3 py-1.5 text-sm" data-outbox-check>
-        <Bytes hex={readBack.payload} /> · {readBack.length} {readBack.length === 1 ? "byte" : "bytes"} on port {readBack.port} {#if readBack.reads_as}· reads as {Object.entries(readBack.reads_as).map(([name, value]) => `${name} ${value}`).join(", ")}{/if} · it
-        {readBack.note}{readBack.expected_at ? `; ${expected(readBack.expected_at, live.now)}` : ""}
-      </p>
-      {#each readBack.warnings as warning (warning)}<p class="border-l-4 border-warning pl-2 text-sm">{warning}</p>{/each}
-    {/if}
-  </form>
+      {#if form === "values" && commands?.length}
+        <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Known commands">
+          {#each commands as command (command.name)}
+            <button class="btn btn-xs" type="button" onclick={() => choose(command)}>{command.name}</button>
+          {/each}
+        </div>
+      {/if}
+      <div class="flex flex-wrap items-center gap-x-4 gap-y-2">
+        <label class="flex items-center gap-2">
+          <input class="checkbox checkbox-sm" type="checkbox" name="confirmed" bind:checked={confirmed} /> confirmed
+        </label>
+        <label class="flex items-center gap-2">
+          <input class="checkbox checkbox-sm" type="checkbox" name="first" bind:checked={first} /> send first
+        </label>
+        <label class="flex items-center gap-2">
+          <span class="text-sm text-base-content/75">Expires</span>
+          <select class="select select-sm w-32" name="expires" bind:value={expiresInS}>
+            <option value={0}>never</option>
+            <option value={600}>after 10 min</option>
+            <option value={3600}>after 1 h</option>
+            <option value={86400}>after 1 day</option>
+            <option value={604800}>after 7 days</option>
+          </select>
+        </label>
+        <button class="btn btn-sm btn-primary ml-auto">Add to outbox</button>
+      </div>
+      {#if readBack}
+        <p class="rounded-field bg-base-200 px-3 py-1.5 text-sm" data-outbox-check>
+          <Bytes hex={readBack.payload} /> · {readBack.length}
+          {readBack.length === 1 ? "byte" : "bytes"} on port {readBack.port}
+          {#if readBack.reads_as}· reads as {Object.entries(readBack.reads_as)
+              .map(([name, value]) => `${name} ${value}`)
+              .join(", ")}{/if} · it
+          {readBack.note}{readBack.expected_at ? `; ${expected(readBack.expected_at, live.now)}` : ""}
+        </p>
+        {#each readBack.warnings as warning (warning)}<p class="border-l-4 border-warning pl-2 text-sm">{warning}</p>{/each}
+      {/if}
+    </form>
   {/if}
   <Notice text={problem} />
   {#if items.length === 0}
@@ -177,10 +197,22 @@
           <span class="text-sm text-base-content/75" title={moment(item.changed_at)}>{ago(item.changed_at, live.now)}</span>
           {#if item.state === "waiting" && session.may("send")}
             <span class="flex gap-1">
-              {#if at > 0}<button class="btn btn-ghost btn-xs" type="button" aria-label="Earlier" title="Earlier" onclick={() => move(item.id, { before: waiting[at - 1]?.id ?? "" })}>↑</button>{/if}
+              {#if at > 0}<button
+                  class="btn btn-ghost btn-xs"
+                  type="button"
+                  aria-label="Earlier"
+                  title="Earlier"
+                  onclick={() => move(item.id, { before: waiting[at - 1]?.id ?? "" })}>↑</button
+                >{/if}
               {#if at < waiting.length - 1}
                 {@const next = waiting[at + 2]}
-                <button class="btn btn-ghost btn-xs" type="button" aria-label="Later" title="Later" onclick={() => move(item.id, next ? { before: next.id } : "last")}>↓</button>
+                <button
+                  class="btn btn-ghost btn-xs"
+                  type="button"
+                  aria-label="Later"
+                  title="Later"
+                  onclick={() => move(item.id, next ? { before: next.id } : "last")}>↓</button
+                >
               {/if}
               <button class="btn btn-ghost btn-xs" type="button" onclick={() => cancel(item.id)}>Remove</button>
             </span>

@@ -37,7 +37,18 @@
     ["renew_session_days", "Renew session after, days"],
   ] as const;
   const VERSIONS = ["1.0.0", "1.0.1", "1.0.2", "1.0.3", "1.0.4", "1.1"];
-  const REVISIONS = ["TS001-1.0.1", "RP001-1.0.2-B", "RP001-1.0.3-A", "RP001-1.1-A", "RP001-1.1-B", "RP002-1.0.0", "RP002-1.0.1", "RP002-1.0.2", "RP002-1.0.3", "RP002-1.0.4"];
+  const REVISIONS = [
+    "TS001-1.0.1",
+    "RP001-1.0.2-B",
+    "RP001-1.0.3-A",
+    "RP001-1.1-A",
+    "RP001-1.1-B",
+    "RP002-1.0.0",
+    "RP002-1.0.1",
+    "RP002-1.0.2",
+    "RP002-1.0.3",
+    "RP002-1.0.4",
+  ];
   const CHOICES = [
     ["mac_version", "LoRaWAN", VERSIONS],
     ["regional_revision", "Regional parameters", REVISIONS],
@@ -45,8 +56,18 @@
     ["class", "Class", ["A", "B", "C"]],
   ] as const;
   const LIMITS = {
-    network: [["min_data_rate", "slowest DR"], ["max_data_rate", "fastest DR"], ["max_tx_power", "highest TXPower"], ["max_nb_trans", "most repetitions"], ["margin_db", "margin, dB"]],
-    profile: [["data_rate", "data rate"], ["tx_power", "TXPower"], ["nb_trans", "repetitions"]],
+    network: [
+      ["min_data_rate", "slowest DR"],
+      ["max_data_rate", "fastest DR"],
+      ["max_tx_power", "highest TXPower"],
+      ["max_nb_trans", "most repetitions"],
+      ["margin_db", "margin, dB"],
+    ],
+    profile: [
+      ["data_rate", "data rate"],
+      ["tx_power", "TXPower"],
+      ["nb_trans", "repetitions"],
+    ],
     device: [],
   } as const;
 
@@ -56,13 +77,19 @@
 
   /** RX1 frequencies as people type them: "3:869525000 4:869525000". */
   function downlinkChannels(text: string): { channel: number; frequency_hz: number }[] | undefined {
-    const all = text.split(/[\s,;]+/).filter(Boolean).map((one) => one.split(":").map(Number));
+    const all = text
+      .split(/[\s,;]+/)
+      .filter(Boolean)
+      .map((one) => one.split(":").map(Number));
     return all.length > 0 ? all.map(([channel, frequency_hz]) => ({ channel: channel ?? 0, frequency_hz: frequency_hz ?? 0 })) : undefined;
   }
 
   /** The frequencies in a list as people type them. */
   function frequencies(text: string): number[] | undefined {
-    const all = text.split(/[\s,;]+/).filter(Boolean).map(Number);
+    const all = text
+      .split(/[\s,;]+/)
+      .filter(Boolean)
+      .map(Number);
     return all.length > 0 ? all : undefined;
   }
 </script>
@@ -70,7 +97,16 @@
 {#snippet field(words: string, name: string, value: unknown, take: (text: string) => void, type = "number", width = "w-40")}
   <label>
     <span class="block text-sm text-base-content/75">{words}</span>
-    <input class="input input-sm {width}" {type} step="any" {name} value={value ?? ""} oninput={(e) => take(e.currentTarget.value)} placeholder={inherits(name)} autocomplete="off" />
+    <input
+      class="input input-sm {width}"
+      {type}
+      step="any"
+      {name}
+      value={value ?? ""}
+      oninput={(e) => take(e.currentTarget.value)}
+      placeholder={inherits(name)}
+      autocomplete="off"
+    />
   </label>
 {/snippet}
 
@@ -94,23 +130,71 @@
     {@render field(words, name, radio[name], (text) => set(name, number(text)))}
   {/each}
   {@render field("Channels", "channels", radio.channels, (text) => set("channels", text), "text")}
-  {@render field("Extra channels, Hz", "extra_frequencies_hz", radio.extra_frequencies_hz?.join(" "), (text) => set("extra_frequencies_hz", frequencies(text)), "text")}
+  {@render field(
+    "Extra channels, Hz",
+    "extra_frequencies_hz",
+    radio.extra_frequencies_hz?.join(" "),
+    (text) => set("extra_frequencies_hz", frequencies(text)),
+    "text",
+  )}
   <label>
     <span class="block text-sm text-base-content/75">RX1 frequency, channel:Hz</span>
-    <input class="input input-sm w-40" type="text" name="downlink_channels" value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""} onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))} placeholder="inherits" autocomplete="off" />
+    <input
+      class="input input-sm w-40"
+      type="text"
+      name="downlink_channels"
+      value={radio.downlink_channels?.map((c) => `${c.channel}:${c.frequency_hz}`).join(" ") ?? ""}
+      onchange={(e) => set("downlink_channels", downlinkChannels(e.currentTarget.value))}
+      placeholder="inherits"
+      autocomplete="off"
+    />
   </label>
-  {@render choice("Counter restart", "counter_restart", radio.counter_restart, [["false", "is refused"], ["true", "is accepted"]], (text) => set("counter_restart", text && text === "true"))}
-  {@render choice("Dwell time of 400 ms", "dwell_time", radio.dwell_time, [["true", "holds"], ["false", "does not hold"]], (text) => set("dwell_time", text && text === "true"))}
+  {@render choice(
+    "Counter restart",
+    "counter_restart",
+    radio.counter_restart,
+    [
+      ["false", "is refused"],
+      ["true", "is accepted"],
+    ],
+    (text) => set("counter_restart", text && text === "true"),
+  )}
+  {@render choice(
+    "Dwell time of 400 ms",
+    "dwell_time",
+    radio.dwell_time,
+    [
+      ["true", "holds"],
+      ["false", "does not hold"],
+    ],
+    (text) => set("dwell_time", text && text === "true"),
+  )}
 </div>
 <div class="mt-3 flex flex-wrap items-end gap-3">
-  {@render choice("The data rate is set by", "rates", rates?.by, [["network", "the network (ADR)"], ["profile", "these settings"], ["device", "the device"]], (by) => set("rates", by && (by === "profile" ? { by, data_rate: 0 } : { by })))}
+  {@render choice(
+    "The data rate is set by",
+    "rates",
+    rates?.by,
+    [
+      ["network", "the network (ADR)"],
+      ["profile", "these settings"],
+      ["device", "the device"],
+    ],
+    (by) => set("rates", by && (by === "profile" ? { by, data_rate: 0 } : { by })),
+  )}
   {#if rates}
     {#each LIMITS[rates.by] as [name, words] (name)}
       {@render field(words, name, rates[name], (text) => set("rates", { ...rates, [name]: number(text) }), "number", "w-32")}
     {/each}
     {#if rates.by === "network"}
       <label class="flex h-8 items-center gap-2 text-sm">
-        <input class="checkbox checkbox-sm" type="checkbox" name="mobile" checked={rates.mobile === true} onchange={(e) => set("rates", { ...rates, mobile: e.currentTarget.checked })} />
+        <input
+          class="checkbox checkbox-sm"
+          type="checkbox"
+          name="mobile"
+          checked={rates.mobile === true}
+          onchange={(e) => set("rates", { ...rates, mobile: e.currentTarget.checked })}
+        />
         moves
       </label>
     {/if}
@@ -125,11 +209,21 @@
 {/if}
 {#if radio.class === "B" || radio.ping_period_s || radio.ping_slot}
   <div class="mt-3 flex flex-wrap items-end gap-3">
-    {@render choice("Ping slot period", "ping_period_s", radio.ping_period_s, [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const), (text) => set("ping_period_s", number(text)))}
+    {@render choice(
+      "Ping slot period",
+      "ping_period_s",
+      radio.ping_period_s,
+      [1, 2, 4, 8, 16, 32, 64, 128].map((s) => [String(s), `${s} s`] as const),
+      (text) => set("ping_period_s", number(text)),
+    )}
     {@render field("Beacon frequency, Hz", "beacon_frequency_hz", radio.beacon_frequency_hz, (text) => set("beacon_frequency_hz", number(text)))}
-    {@render field("Ping slots' frequency, Hz", "ping_frequency_hz", radio.ping_slot?.frequency_hz, (text) => set("ping_slot", text && { data_rate: radio.ping_slot?.data_rate ?? 0, frequency_hz: Number(text) }))}
+    {@render field("Ping slots' frequency, Hz", "ping_frequency_hz", radio.ping_slot?.frequency_hz, (text) =>
+      set("ping_slot", text && { data_rate: radio.ping_slot?.data_rate ?? 0, frequency_hz: Number(text) }),
+    )}
     {#if radio.ping_slot}
-      {@render field("Ping slots' data rate", "ping_data_rate", radio.ping_slot.data_rate, (text) => set("ping_slot", radio.ping_slot && { ...radio.ping_slot, data_rate: Number(text) }))}
+      {@render field("Ping slots' data rate", "ping_data_rate", radio.ping_slot.data_rate, (text) =>
+        set("ping_slot", radio.ping_slot && { ...radio.ping_slot, data_rate: Number(text) }),
+      )}
     {/if}
   </div>
 {/if}

@@ -20,7 +20,14 @@
     working = true;
     const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", {
       params: { path: { estate: session.estate, eui } },
-      body: { payload: payload.trim() || null, again: payload.trim() ? null : again, port, rssi_dbm: rssi, snr_db: snr, time: time ? new Date(time).toISOString() : null },
+      body: {
+        payload: payload.trim() || null,
+        again: payload.trim() ? null : again,
+        port,
+        rssi_dbm: rssi,
+        snr_db: snr,
+        time: time ? new Date(time).toISOString() : null,
+      },
     });
     working = false;
     problem = data ? "" : say(error);
@@ -30,15 +37,70 @@
 
 <section class="rounded-box border border-base-300 p-4" id="rehearse">
   <h2 class="mb-1">Rehearse</h2>
-  <p class="mb-2 text-sm text-base-content/80">Decodes and delivers bytes as if they had been received. Rehearsals are marked and change no counter, ledger or reading.</p>
-  <form class="flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void go(); }} aria-label="Rehearse">
-    <label class="min-w-40 flex-1 text-sm"><span class="block text-base-content/75">Payload{again ? ", or that of the uplink chosen" : ""}</span>
-      <input class="input input-sm w-full font-mono" name="payload" bind:value={payload} placeholder={again ? "as it was" : "01 0a ff"} required={!again} autocomplete="off" spellcheck="false" />
+  <p class="mb-2 text-sm text-base-content/80">
+    Decodes and delivers bytes as if they had been received. Rehearsals are marked and change no counter, ledger or reading.
+  </p>
+  <form
+    class="flex flex-wrap items-end gap-3"
+    onsubmit={(event) => {
+      event.preventDefault();
+      void go();
+    }}
+    aria-label="Rehearse"
+  >
+    <label class="min-w-40 flex-1 text-sm"
+      ><span class="block text-base-content/75">Payload{again ? ", or that of the uplink chosen" : ""}</span>
+      <input
+        class="input input-sm w-full font-mono"
+        name="payload"
+        bind:value={payload}
+        placeholder={again ? "as it was" : "01 0a ff"}
+        required={!again}
+        autocomplete="off"
+        spellcheck="false"
+      />
     </label>
-    <label class="text-sm"><span class="block text-base-content/75">Port</span><input class="input input-sm w-20" name="port" type="number" min="1" max="223" bind:value={port} placeholder={again ? "as it was" : "1"} /></label>
-    <label class="text-sm"><span class="block text-base-content/75">RSSI, dBm</span><input class="input input-sm w-24" type="number" min="-200" max="50" step="any" bind:value={rssi} placeholder="as last" /></label>
-    <label class="text-sm"><span class="block text-base-content/75">SNR, dB</span><input class="input input-sm w-24" type="number" min="-50" max="50" step="any" bind:value={snr} placeholder="as last" /></label>
-    <label class="text-sm"><span class="block text-base-content/75">Received at</span><input class="input input-sm w-52" type="datetime-local" name="time" bind:value={time} /></label>
+    <label class="text-sm"
+      ><span class="block text-base-content/75">Port</span><input
+        class="input input-sm w-20"
+        name="port"
+        type="number"
+        min="1"
+        max="223"
+        bind:value={port}
+        placeholder={again ? "as it was" : "1"}
+      /></label
+    >
+    <label class="text-sm"
+      ><span class="block text-base-content/75">RSSI, dBm</span><input
+        class="input input-sm w-24"
+        type="number"
+        min="-200"
+        max="50"
+        step="any"
+        bind:value={rssi}
+        placeholder="as last"
+      /></label
+    >
+    <label class="text-sm"
+      ><span class="block text-base-content/75">SNR, dB</span><input
+        class="input input-sm w-24"
+        type="number"
+        min="-50"
+        max="50"
+        step="any"
+        bind:value={snr}
+        placeholder="as last"
+      /></label
+    >
+    <label class="text-sm"
+      ><span class="block text-base-content/75">Received at</span><input
+        class="input input-sm w-52"
+        type="datetime-local"
+        name="time"
+        bind:value={time}
+      /></label
+    >
     <button class="btn btn-sm" disabled={working}>Rehearse</button>
   </form>
   <Notice text={problem} />

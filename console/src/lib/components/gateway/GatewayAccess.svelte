@@ -105,7 +105,11 @@
             <tr data-credential={credential.id}>
               <td>{credential.purpose}</td>
               <td>{credential.kind}</td>
-              <td><State state={standing(credential)} />{#if credential.replace_asked && !credential.revoked_at}<span class="block text-xs text-base-content/75">to be replaced</span>{/if}</td>
+              <td
+                ><State state={standing(credential)} />{#if credential.replace_asked && !credential.revoked_at}<span class="block text-xs text-base-content/75"
+                    >to be replaced</span
+                  >{/if}</td
+              >
               <td class="whitespace-nowrap tabular-nums">{day(credential.expires_at)}</td>
               <td class="hidden whitespace-nowrap sm:table-cell">{ago(credential.last_used, live.now)}</td>
               <td class="text-right">

@@ -7,7 +7,12 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
 
-  let { stranger = null, gateway = null, done, cancel }: { stranger?: Stranger | null; gateway?: Gateway | null; done: () => void; cancel?: () => void } = $props();
+  let {
+    stranger = null,
+    gateway = null,
+    done,
+    cancel,
+  }: { stranger?: Stranger | null; gateway?: Gateway | null; done: () => void; cancel?: () => void } = $props();
 
   let eui = $state("");
   let name = $state("");
@@ -95,7 +100,9 @@
   }
 
   const here = $derived(
-    latitude != null && longitude != null ? [{ name: name || "here", state: gateway?.state ?? "never_heard", latitude_deg: latitude, longitude_deg: longitude }] : [],
+    latitude != null && longitude != null
+      ? [{ name: name || "here", state: gateway?.state ?? "never_heard", latitude_deg: latitude, longitude_deg: longitude }]
+      : [],
   );
 
   function take(offer: string) {
@@ -103,7 +110,12 @@
   }
 </script>
 
-<form class="rounded-box border border-base-300 p-4" onsubmit={register} oninput={() => (saved = false)} aria-label={gateway ? "Change the gateway" : "Register a gateway"}>
+<form
+  class="rounded-box border border-base-300 p-4"
+  onsubmit={register}
+  oninput={() => (saved = false)}
+  aria-label={gateway ? "Change the gateway" : "Register a gateway"}
+>
   <h2 class="mb-2">{gateway ? "Registered as" : stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
   {#if stranger}
     <p class="mb-3 max-w-prose text-sm text-base-content/80">
@@ -125,7 +137,15 @@
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Region</span>
-      <RegionSelect value={region} choose={(chosen) => { region = chosen; channels = ""; }} none={gateway ? undefined : "by the frames it hears"} width="w-48" />
+      <RegionSelect
+        value={region}
+        choose={(chosen) => {
+          region = chosen;
+          channels = "";
+        }}
+        none={gateway ? undefined : "by the frames it hears"}
+        width="w-48"
+      />
     </label>
   </div>
   <h3 class="mt-4 mb-1 text-sm font-semibold text-base-content/75">Optional</h3>
@@ -191,7 +211,12 @@
   </div>
   {#if mapped}
     <div class="mt-3 max-w-3xl">
-      <GatewayMap points={here} pick={(lat, lon) => { [latitude, longitude, saved] = [lat, lon, false]; }} />
+      <GatewayMap
+        points={here}
+        pick={(lat, lon) => {
+          [latitude, longitude, saved] = [lat, lon, false];
+        }}
+      />
       <p class="mt-1 text-sm text-base-content/75">Click its place; drag and scroll to move the map.</p>
     </div>
   {/if}

@@ -35,21 +35,33 @@
 <section class="rounded-box border border-base-300 p-4" data-import>
   <h2>Import gateways from a CSV file</h2>
   <p class="mt-2 max-w-prose text-sm text-base-content/80">
-    First line: column names. Then one gateway per line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span> are needed;
-    <span class="font-mono text-[0.9em]">description, region, channels, protocol, udp_source, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, open_to_others, beacons</span>
+    First line: column names. Then one gateway per line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span>
+    are needed;
+    <span class="font-mono text-[0.9em]"
+      >description, region, channels, protocol, udp_source, latitude_deg, longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, open_to_others, beacons</span
+    >
     may be there. Order and case do not matter; commas, semicolons or tabs stand between.
   </p>
   <div class="mt-3 flex flex-wrap items-center gap-3">
     <input class="file-input" type="file" accept=".csv,.txt,text/csv" onchange={choose} aria-label="A CSV file" />
     <span class="text-sm text-base-content/75">or paste it here:</span>
   </div>
-  <textarea class="textarea mt-2 w-full font-mono text-sm" name="csv" rows="4" bind:value={csv} oninput={() => (outcome = null)} aria-label="CSV text" spellcheck="false"></textarea>
+  <textarea
+    class="textarea mt-2 w-full font-mono text-sm"
+    name="csv"
+    rows="4"
+    bind:value={csv}
+    oninput={() => (outcome = null)}
+    aria-label="CSV text"
+    spellcheck="false"></textarea>
   <div class="mt-2 flex flex-wrap items-center gap-3">
     <button class="btn" type="button" disabled={!csv.trim()} onclick={() => send(true)}>Preview</button>
     {#if outcome && previewed}
       <button class="btn btn-primary" type="button" disabled={good === 0 || (outcome.bad > 0 && !skipBad)} onclick={() => send(false)}>Register {good}</button>
       {#if outcome.bad > 0}
-        <label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" name="skip_bad" bind:checked={skipBad} />leave out the {outcome.bad} that cannot be</label>
+        <label class="flex items-center gap-2"
+          ><input class="checkbox checkbox-sm" type="checkbox" name="skip_bad" bind:checked={skipBad} />leave out the {outcome.bad} that cannot be</label
+        >
       {/if}
     {/if}
     {#if outcome && outcome.registered > 0}<span class="text-success" role="status">{outcome.registered} were registered.</span>{/if}
@@ -65,7 +77,9 @@
               <td class="text-right tabular-nums">{row.line}</td>
               <td class="font-mono text-[0.85em]">{row.eui}</td>
               <td class="whitespace-nowrap">{row.name}</td>
-              <td><State state={row.fate} />{#if row.problem}<span class="block text-sm">{say(row.problem)}</span>{/if}</td>
+              <td
+                ><State state={row.fate} />{#if row.problem}<span class="block text-sm">{say(row.problem)}</span>{/if}</td
+              >
             </tr>
           {/each}
         </tbody>

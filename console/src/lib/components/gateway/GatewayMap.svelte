@@ -66,10 +66,24 @@
     const [south, north, west, east] = [bounds.getSouth(), bounds.getNorth(), bounds.getWest(), bounds.getEast()];
     const [up, across] = [step(north - south), step(east - west)];
     for (let lat = Math.ceil(south / up) * up; lat < north; lat += up) {
-      line([[lat, west - 1], [lat, east + 1]], `${lat.toFixed(up < 0.1 ? 3 : 2)}°`, [lat, west]);
+      line(
+        [
+          [lat, west - 1],
+          [lat, east + 1],
+        ],
+        `${lat.toFixed(up < 0.1 ? 3 : 2)}°`,
+        [lat, west],
+      );
     }
     for (let lon = Math.ceil(west / across) * across; lon < east; lon += across) {
-      line([[south - 1, lon], [north + 1, lon]], `${lon.toFixed(across < 0.1 ? 3 : 2)}°`, [south, lon]);
+      line(
+        [
+          [south - 1, lon],
+          [north + 1, lon],
+        ],
+        `${lon.toFixed(across < 0.1 ? 3 : 2)}°`,
+        [south, lon],
+      );
     }
     for (const point of points) {
       const mark = leaflet.circleMarker([point.latitude_deg, point.longitude_deg], { radius: 7, className: `mark mark-${point.state}` });
@@ -83,7 +97,14 @@
   }
 </script>
 
-<div bind:this={place} class="map rounded-box border border-base-300" class:picking={Boolean(pick)} style:height role="application" aria-label="Map of gateways"></div>
+<div
+  bind:this={place}
+  class="map rounded-box border border-base-300"
+  class:picking={Boolean(pick)}
+  style:height
+  role="application"
+  aria-label="Map of gateways"
+></div>
 
 <style>
   .map {

@@ -47,7 +47,14 @@
       <Scatter points={reception.points} />
       <div class="overflow-x-auto">
         <table class="table table-sm">
-          <thead><tr><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th class="text-right" title="From frames with an SNR up to 5 dB; stronger frames do not show the noise">Noise</th></tr></thead>
+          <thead
+            ><tr
+              ><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th
+                class="text-right"
+                title="From frames with an SNR up to 5 dB; stronger frames do not show the noise">Noise</th
+              ></tr
+            ></thead
+          >
           <tbody>
             {#each reception.channels as channel (channel.frequency_mhz)}
               <tr>
@@ -62,7 +69,9 @@
         </table>
         <p class="mt-2 text-sm">
           {#each reception.data_rates as rate (rate.data_rate)}
-            <span class="mr-3 whitespace-nowrap tabular-nums">DR{rate.data_rate}{rate.spreading_factor ? ` (SF${rate.spreading_factor})` : ""}: {rate.uplinks}</span>
+            <span class="mr-3 whitespace-nowrap tabular-nums"
+              >DR{rate.data_rate}{rate.spreading_factor ? ` (SF${rate.spreading_factor})` : ""}: {rate.uplinks}</span
+            >
           {/each}
         </p>
       </div>
@@ -76,7 +85,9 @@
         {#each reception.only_here as device (device.dev_eui)}
           <li>
             <a class="link link-hover font-semibold" href="/devices/{device.dev_eui}">{device.name}</a>
-            <span class="text-sm text-base-content/80 tabular-nums">{device.uplinks} uplinks{device.best_snr_db != null ? `, at best ${device.best_snr_db.toFixed(1)} dB` : ""}</span>
+            <span class="text-sm text-base-content/80 tabular-nums"
+              >{device.uplinks} uplinks{device.best_snr_db != null ? `, at best ${device.best_snr_db.toFixed(1)} dB` : ""}</span
+            >
           </li>
         {/each}
       </ul>
@@ -86,15 +97,27 @@
   {/if}
   {#if known.length > 0}
     <h3 class="mt-4 mb-1 font-semibold">Online time, last 30 days</h3>
-    <div class="flex h-10 items-end gap-px" role="img" aria-label="Share of each day in which it was listening: {known.map((day) => `${day.day} ${day.listening_percent?.toFixed(1)} %`).join(', ')}">
+    <div
+      class="flex h-10 items-end gap-px"
+      role="img"
+      aria-label="Share of each day in which it was listening: {known.map((day) => `${day.day} ${day.listening_percent?.toFixed(1)} %`).join(', ')}"
+    >
       {#each days as day (day.day)}
-        <div class="flex h-full flex-1 items-end bg-base-200" title="{day.day}: {day.listening_percent == null ? 'not known' : `${day.listening_percent.toFixed(1)} % listening, came back ${day.returns} times`}">
+        <div
+          class="flex h-full flex-1 items-end bg-base-200"
+          title="{day.day}: {day.listening_percent == null ? 'not known' : `${day.listening_percent.toFixed(1)} % listening, came back ${day.returns} times`}"
+        >
           {#if day.listening_percent != null}
-            <div class="w-full {day.listening_percent >= 99 ? 'bg-success' : day.listening_percent >= 90 ? 'bg-warning' : 'bg-error'}" style:height="{Math.max(4, day.listening_percent)}%"></div>
+            <div
+              class="w-full {day.listening_percent >= 99 ? 'bg-success' : day.listening_percent >= 90 ? 'bg-warning' : 'bg-error'}"
+              style:height="{Math.max(4, day.listening_percent)}%"
+            ></div>
           {/if}
         </div>
       {/each}
     </div>
-    <p class="mt-1 text-sm text-base-content/80">Share of each day in which it was listening; days that are not known are empty. Today: {known.at(-1)?.listening_percent?.toFixed(1)} %.</p>
+    <p class="mt-1 text-sm text-base-content/80">
+      Share of each day in which it was listening; days that are not known are empty. Today: {known.at(-1)?.listening_percent?.toFixed(1)} %.
+    </p>
   {/if}
 </section>

@@ -46,7 +46,9 @@
 
 <section class="rounded-box border border-base-300 p-4" data-anew>
   <h2 class="mb-1">History</h2>
-  <p class="mb-2 text-sm text-base-content/80">Stored readings keep the results of earlier editions. Decode them again with the current one; results are swapped in when all are ready.</p>
+  <p class="mb-2 text-sm text-base-content/80">
+    Stored readings keep the results of earlier editions. Decode them again with the current one; results are swapped in when all are ready.
+  </p>
   <div class="flex flex-wrap items-center gap-3">
     <select class="select select-sm w-44" bind:value={days} aria-label="Period">
       {#each Object.entries(DAYS) as [n, words] (n)}<option value={n}>{words}</option>{/each}

@@ -27,7 +27,9 @@
 
   async function restore(number: number) {
     if (!confirm(`Restore edition ${number} of ${model}? The current state stays as an edition.`)) return;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", { params: { path: { ...path, edition: number } } });
+    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", {
+      params: { path: { ...path, edition: number } },
+    });
     problem = data ? "" : say(error as never);
     comparison = null;
     if (data) restored();
@@ -54,7 +56,9 @@
           <span title={moment(edition.saved_at)}>{ago(edition.saved_at, live.now)}{edition.saved_by ? ` by ${edition.saved_by}` : ""}</span>
           <span class="text-base-content/75">{[edition.changed.join(", "), edition.note].filter(Boolean).join(" · ")}</span>
           <span class="ml-auto flex gap-3">
-            {#if i < editions.length - 1}<button class="link" type="button" onclick={() => compare(editions[i + 1]?.number ?? 0, edition.number)}>changes</button>{/if}
+            {#if i < editions.length - 1}<button class="link" type="button" onclick={() => compare(editions[i + 1]?.number ?? 0, edition.number)}
+                >changes</button
+              >{/if}
             {#if i > 0}
               <button class="link" type="button" onclick={() => compare(edition.number, editions[0]?.number ?? 0)}>compare with current</button>
               <button class="link" type="button" onclick={() => restore(edition.number)}>restore</button>
@@ -66,7 +70,9 @@
   {/if}
   {#if comparison}
     <div class="mt-3" data-comparison>
-      <p class="flex items-baseline gap-3"><b>From edition {comparison.from} to {comparison.to}</b> <button class="link text-sm" type="button" onclick={() => (comparison = null)}>close</button></p>
+      <p class="flex items-baseline gap-3">
+        <b>From edition {comparison.from} to {comparison.to}</b> <button class="link text-sm" type="button" onclick={() => (comparison = null)}>close</button>
+      </p>
       {#each comparison.parts as part (part.field)}
         <p class="mt-2 text-sm text-base-content/75">{part.field}</p>
         <div class="overflow-x-auto rounded-field border border-base-300 font-mono text-[0.8em]">

@@ -15,17 +15,38 @@
 
   $effect(() => {
     let gone = false;
-    void Promise.all([import("codemirror"), import("@codemirror/view"), import("@codemirror/state"), import("@codemirror/lint"), import("@codemirror/language"), import("@lezer/highlight")]).then(
-      async ([{ basicSetup }, { EditorView, keymap }, { Compartment, EditorState }, { setDiagnostics, lintGutter }, { HighlightStyle, StreamLanguage, indentUnit, syntaxHighlighting }, { tags }]) => {
+    void Promise.all([
+      import("codemirror"),
+      import("@codemirror/view"),
+      import("@codemirror/state"),
+      import("@codemirror/lint"),
+      import("@codemirror/language"),
+      import("@lezer/highlight"),
+    ]).then(
+      async ([
+        { basicSetup },
+        { EditorView, keymap },
+        { Compartment, EditorState },
+        { setDiagnostics, lintGutter },
+        { HighlightStyle, StreamLanguage, indentUnit, syntaxHighlighting },
+        { tags },
+      ]) => {
         if (gone) return;
         language = new Compartment();
         const look = EditorView.theme({
           "&": { backgroundColor: "var(--color-base-100)", color: "var(--color-base-content)", height: "100%", fontSize: "0.85rem" },
           ".cm-content": { fontFamily: "var(--font-mono)", caretColor: "var(--color-base-content)" },
-          ".cm-gutters": { backgroundColor: "var(--color-base-200)", color: "color-mix(in oklch, var(--color-base-content) 75%, transparent)", border: "none", fontFamily: "var(--font-mono)" },
+          ".cm-gutters": {
+            backgroundColor: "var(--color-base-200)",
+            color: "color-mix(in oklch, var(--color-base-content) 75%, transparent)",
+            border: "none",
+            fontFamily: "var(--font-mono)",
+          },
           ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "color-mix(in oklch, var(--color-base-content) 6%, transparent)" },
           ".cm-cursor": { borderLeftColor: "var(--color-base-content)" },
-          "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "color-mix(in oklch, var(--color-secondary) 30%, transparent) !important" },
+          "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
+            backgroundColor: "color-mix(in oklch, var(--color-secondary) 30%, transparent) !important",
+          },
           ".cm-tooltip": { backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
           ".cm-panels": { backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
         });

@@ -45,8 +45,19 @@
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1" role="status" data-tried>
     <span>{tried.uplinks.length} {tried.uplinks.length === 1 ? "payload" : "payloads"}:</span>
     {#each counts as { change, n } (change)}
-      <button class="font-medium {MARKS[change].tone} {only === change ? 'underline underline-offset-4' : 'link-hover'}" type="button" aria-pressed={only === change} data-count={change} onclick={() => { only = only === change ? null : change; picked = 0; }}>
-        {MARKS[change].sign} {n} {MARKS[change].word}
+      <button
+        class="font-medium {MARKS[change].tone} {only === change ? 'underline underline-offset-4' : 'link-hover'}"
+        type="button"
+        aria-pressed={only === change}
+        data-count={change}
+        onclick={() => {
+          only = only === change ? null : change;
+          picked = 0;
+        }}
+      >
+        {MARKS[change].sign}
+        {n}
+        {MARKS[change].word}
       </button>
     {/each}
     {#if tried.left_out > 0}<span class="text-warning">{tried.left_out} left out: the decoders took too long</span>{/if}
@@ -57,7 +68,13 @@
       {#each shown as one, i (one.message ?? i)}
         {@const mark = MARKS[one.change]}
         <li>
-          <button class="flex w-full items-baseline gap-2 px-2 py-1 text-left text-sm {uplink === one ? 'bg-base-200' : ''}" type="button" aria-current={uplink === one} data-change={one.change} onclick={() => (picked = i)}>
+          <button
+            class="flex w-full items-baseline gap-2 px-2 py-1 text-left text-sm {uplink === one ? 'bg-base-200' : ''}"
+            type="button"
+            aria-current={uplink === one}
+            data-change={one.change}
+            onclick={() => (picked = i)}
+          >
             <span class="w-3 {mark.tone}" title={mark.word}>{mark.sign}</span>
             <span class="min-w-0 flex-1 truncate">{one.device?.name ?? "pasted"}</span>
             <span class="text-base-content/75">port {one.port}</span>
@@ -80,19 +97,24 @@
         {#each uplink.after.warnings ?? [] as warning, i (i)}<p class="mt-1 text-warning">{warning}</p>{/each}
         {#if names.length > 0}
           <table class="table-sm mt-2 table">
-            <thead><tr><th>Reading</th><th>Current</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th></tr></thead>
+            <thead
+              ><tr
+                ><th>Reading</th><th>Current</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th></tr
+              ></thead
+            >
             <tbody>
               {#each names as name (name)}
                 {@const [was, is, from] = [told(uplink.before, name), told(uplink.after, name), bytes(uplink.after, name)]}
                 <tr
                   data-reading={name}
-                  class="{pointed === name || (pointedByte !== null && from.includes(pointedByte)) ? 'bg-base-200' : ''}"
+                  class={pointed === name || (pointedByte !== null && from.includes(pointedByte)) ? "bg-base-200" : ""}
                   onpointerenter={() => (pointed = name)}
                   onpointerleave={() => (pointed = null)}
                 >
                   <td>{name}</td>
                   <td class="tabular-nums {drafted && was !== is ? 'text-base-content/75' : ''}">{was}</td>
-                  {#if drafted}<td class="tabular-nums {was === is ? '' : is === '–' ? 'font-semibold text-error' : 'font-semibold text-primary'}">{is}</td>{/if}
+                  {#if drafted}<td class="tabular-nums {was === is ? '' : is === '–' ? 'font-semibold text-error' : 'font-semibold text-primary'}">{is}</td
+                    >{/if}
                   <td class="font-mono text-[0.85em]">{from.join(" ")}</td>
                 </tr>
               {/each}
@@ -108,7 +130,11 @@
       <thead><tr><th>Over all payloads</th><th>appears</th><th>vanishes</th><th>changes</th><th>stays</th></tr></thead>
       <tbody>
         {#each tried.readings as r (r.name)}
-          <tr><td>{r.name}</td><td class={r.appears ? "text-success" : ""}>{r.appears || "–"}</td><td class={r.vanishes ? "text-error" : ""}>{r.vanishes || "–"}</td><td class={r.changes ? "text-warning" : ""}>{r.changes || "–"}</td><td>{r.same || "–"}</td></tr>
+          <tr
+            ><td>{r.name}</td><td class={r.appears ? "text-success" : ""}>{r.appears || "–"}</td><td class={r.vanishes ? "text-error" : ""}
+              >{r.vanishes || "–"}</td
+            ><td class={r.changes ? "text-warning" : ""}>{r.changes || "–"}</td><td>{r.same || "–"}</td></tr
+          >
         {/each}
       </tbody>
     </table>

@@ -16,6 +16,10 @@
 <nav class="mb-4 flex flex-wrap gap-x-5 gap-y-1 border-b border-base-300" aria-label="People">
   {#each tabs as tab (tab.href)}
     {@const here = page.url.pathname === tab.href}
-    <a href={tab.href} aria-current={here ? "page" : undefined} class="-mb-px border-b-2 pb-1.5 font-medium {here ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}">{tab.word}</a>
+    <a
+      href={tab.href}
+      aria-current={here ? "page" : undefined}
+      class="-mb-px border-b-2 pb-1.5 font-medium {here ? 'border-primary text-primary' : 'border-transparent hover:border-base-300'}">{tab.word}</a
+    >
   {/each}
 </nav>

@@ -4,7 +4,12 @@
   import { moment, runs } from "#lib/format.ts";
   import MessageRow from "#lib/components/traffic/MessageRow.svelte";
 
-  let { messages, named = true, fresh = false, rehearse }: { messages: Message[]; named?: boolean; fresh?: boolean; rehearse?: (id: string) => void } = $props();
+  let {
+    messages,
+    named = true,
+    fresh = false,
+    rehearse,
+  }: { messages: Message[]; named?: boolean; fresh?: boolean; rehearse?: (id: string) => void } = $props();
 
   /** What makes two messages equal; nothing for those that are never folded. */
   function sameness(message: Message): string | null {
@@ -32,7 +37,10 @@
       {#if run.length > 1}
         <li class="border-b border-base-300 px-1 py-1.5 text-sm text-base-content/75 sm:pl-50" data-folded={run.length}>
           {run.length} times the same, from {moment(oldest.time)} to {moment(newest.time)}
-          · <button class="link" type="button" aria-expanded={Boolean(open[key])} onclick={() => (open[key] = !open[key])}>{open[key] ? "fold" : "show all"}</button>
+          ·
+          <button class="link" type="button" aria-expanded={Boolean(open[key])} onclick={() => (open[key] = !open[key])}
+            >{open[key] ? "fold" : "show all"}</button
+          >
         </li>
       {/if}
     {/if}

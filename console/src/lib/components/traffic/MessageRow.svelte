@@ -19,9 +19,7 @@
     gateway: { sign: "·", word: "gateway", tone: "text-base-content/75" },
   };
   const stages = { sent: "sent", acknowledged: "acknowledged by the device", returned: "back in the outbox", failed: "failed" };
-  const mark = $derived(
-    message.type === "notice" && message.wants_attention ? { sign: "!", word: "notice", tone: "text-warning" } : marks[message.type],
-  );
+  const mark = $derived(message.type === "notice" && message.wants_attention ? { sign: "!", word: "notice", tone: "text-warning" } : marks[message.type]);
   /** The frame's bytes, and the region they were sent in. */
   const bytes = $derived("phy_payload" in message ? message.phy_payload : "sent" in message ? message.sent?.phy_payload : undefined);
   const region = $derived("radio" in message ? message.radio.region : "sent" in message ? message.sent?.radio.region : undefined);
@@ -44,11 +42,15 @@
         {/if}
       {/if}
       {#if message.type === "uplink"}
-        {#if message.rehearsed}<span class="badge badge-sm badge-warning" data-rehearsed title="Nothing was received">rehearsed by {message.rehearsed.by}</span>{/if}
+        {#if message.rehearsed}<span class="badge badge-sm badge-warning" data-rehearsed title="Nothing was received">rehearsed by {message.rehearsed.by}</span
+          >{/if}
         <span class="text-sm text-base-content/75">#{message.frame.counter}{message.frame.port != null ? ` port ${message.frame.port}` : ""}</span>
         <Bytes hex={message.frame.payload} lit={pointed} />
       {:else if message.type === "join"}
-        <span>{message.rejoin_type == null ? "joined" : `rejoined (type ${message.rejoin_type})`}, DevAddr <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span>
+        <span
+          >{message.rejoin_type == null ? "joined" : `rejoined (type ${message.rejoin_type})`}, DevAddr
+          <code class="font-mono text-[0.9em]">{message.dev_addr}</code></span
+        >
       {:else if message.type === "downlink"}
         <span>
           {stages[message.stage]}
@@ -76,12 +78,18 @@
       {#if Object.keys(message.readings).length > 0}
         <div class="flex flex-wrap gap-x-4">
           {#each Object.entries(message.readings) as [name, reading] (name)}
-            <span role="note" onpointerenter={() => (pointed = span(reading.bytes))} onpointerleave={() => (pointed = null)}><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b> {reading.word ? "" : (reading.unit ?? "")}</span>
+            <span role="note" onpointerenter={() => (pointed = span(reading.bytes))} onpointerleave={() => (pointed = null)}
+              ><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b>
+              {reading.word ? "" : (reading.unit ?? "")}</span
+            >
           {/each}
         </div>
       {/if}
       {#if message.decode_error}
-        <p class="text-error">not decoded: {message.decode_error}{#if message.device?.model && !message.rehearsed}{" "}· <a class="link" href="/decoders/{message.device.model}?message={message.id}">fix it in the workbench</a>{/if}</p>
+        <p class="text-error">
+          not decoded: {message.decode_error}{#if message.device?.model && !message.rehearsed}{" "}·
+            <a class="link" href="/decoders/{message.device.model}?message={message.id}">fix it in the workbench</a>{/if}
+        </p>
       {/if}
       {#each [...message.warnings, ...(message.decode_warnings ?? [])] as warning, i (i)}
         <p class="text-warning">{warning}</p>
@@ -107,7 +115,10 @@
       {#if message.type === "join" || message.type === "refused" || message.type === "uplink"}
         {radio(message.radio)} · {message.radio.airtime_ms.toFixed(1)} ms · heard by {heard(message.heard_by)}
       {:else if message.type === "downlink" && message.sent}
-        {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm{message.sent.window_reason ? ` · ${message.sent.window_reason}` : ""}
+        {message.sent.window} by {message.sent.name} · {radio(message.sent.radio)} · {message.sent.radio.airtime_ms.toFixed(1)} ms · {message.sent.power_dbm} dBm{message
+          .sent.window_reason
+          ? ` · ${message.sent.window_reason}`
+          : ""}
       {/if}
       {#if bytes}
         · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>

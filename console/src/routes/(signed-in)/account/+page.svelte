@@ -95,8 +95,27 @@
     <h2>Password</h2>
     <p class="mb-3 text-sm text-base-content/80">At least 12 characters and hard to guess: several unrelated words work well.</p>
     <div class="grid gap-3">
-      <label><span class="block text-sm text-base-content/75">Current password</span><input class="input w-full" type="password" name="current" autocomplete="current-password" bind:value={current} required /></label>
-      <label><span class="block text-sm text-base-content/75">New password</span><input class="input w-full" type="password" name="new" autocomplete="new-password" minlength="12" bind:value={next} required /></label>
+      <label
+        ><span class="block text-sm text-base-content/75">Current password</span><input
+          class="input w-full"
+          type="password"
+          name="current"
+          autocomplete="current-password"
+          bind:value={current}
+          required
+        /></label
+      >
+      <label
+        ><span class="block text-sm text-base-content/75">New password</span><input
+          class="input w-full"
+          type="password"
+          name="new"
+          autocomplete="new-password"
+          minlength="12"
+          bind:value={next}
+          required
+        /></label
+      >
     </div>
     <button class="btn btn-primary mt-3">Change password</button>
   </form>
@@ -105,12 +124,23 @@
     <h2>Two-step sign-in</h2>
     {#if codes.length > 0}
       <p class="mb-2">Save these recovery codes. Each works once, without the app. They are shown only now.</p>
-      <ul class="grid grid-cols-2 gap-1 font-mono text-[0.9em] select-all">{#each codes as one (one)}<li>{one}</li>{/each}</ul>
+      <ul class="grid grid-cols-2 gap-1 font-mono text-[0.9em] select-all">
+        {#each codes as one (one)}<li>{one}</li>{/each}
+      </ul>
       <button class="btn btn-sm mt-3" type="button" onclick={() => (codes = [])}>Done</button>
     {:else if session.me?.two_step}
       <p class="mb-3">In use: signing in takes a code beside the password. {session.me.recovery_codes} recovery codes are left.</p>
       <form class="flex flex-wrap items-end gap-3" onsubmit={renew}>
-        <label class="min-w-48 flex-1"><span class="block text-sm text-base-content/75">Password</span><input class="input w-full" type="password" name="password" autocomplete="current-password" bind:value={password} required /></label>
+        <label class="min-w-48 flex-1"
+          ><span class="block text-sm text-base-content/75">Password</span><input
+            class="input w-full"
+            type="password"
+            name="password"
+            autocomplete="current-password"
+            bind:value={password}
+            required
+          /></label
+        >
         <button class="btn">New recovery codes</button>
         <button class="btn" type="button" onclick={endTwoStep} disabled={!password}>Turn off</button>
       </form>
@@ -120,14 +150,32 @@
         <img class="size-44 rounded-field border border-base-300" alt="The secret as a QR code" src="data:image/svg+xml,{encodeURIComponent(secret.svg)}" />
         <form class="min-w-48 flex-1" onsubmit={begin}>
           <p class="mb-2 font-mono text-[0.9em] break-all select-all" data-secret>{secret.secret}</p>
-          <label><span class="block text-sm text-base-content/75">Six digits</span><input class="input w-36 font-mono" name="code" inputmode="numeric" autocomplete="one-time-code" bind:value={code} required /></label>
+          <label
+            ><span class="block text-sm text-base-content/75">Six digits</span><input
+              class="input w-36 font-mono"
+              name="code"
+              inputmode="numeric"
+              autocomplete="one-time-code"
+              bind:value={code}
+              required
+            /></label
+          >
           <button class="btn btn-primary mt-3 block">Turn on</button>
         </form>
       </div>
     {:else}
       <p class="mb-3 text-base-content/80">Signing in asks for a code from an app as well. A stolen password alone is not enough.</p>
       <form class="flex flex-wrap items-end gap-3" onsubmit={prepare}>
-        <label class="min-w-48 flex-1"><span class="block text-sm text-base-content/75">Password</span><input class="input w-full" type="password" name="password" autocomplete="current-password" bind:value={password} required /></label>
+        <label class="min-w-48 flex-1"
+          ><span class="block text-sm text-base-content/75">Password</span><input
+            class="input w-full"
+            type="password"
+            name="password"
+            autocomplete="current-password"
+            bind:value={password}
+            required
+          /></label
+        >
         <button class="btn btn-primary">Set up</button>
       </form>
     {/if}
@@ -136,7 +184,10 @@
 
 <fieldset class="mt-5" id="times" data-times>
   <legend class="mb-1 text-lg font-semibold">Times</legend>
-  <label class="mr-5"><input class="radio radio-sm mr-1" type="radio" name="times" checked={!times.utc} onchange={() => times.choose(false)} />Local ({Intl.DateTimeFormat().resolvedOptions().timeZone})</label>
+  <label class="mr-5"
+    ><input class="radio radio-sm mr-1" type="radio" name="times" checked={!times.utc} onchange={() => times.choose(false)} />Local ({Intl.DateTimeFormat().resolvedOptions()
+      .timeZone})</label
+  >
   <label><input class="radio radio-sm mr-1" type="radio" name="times" checked={times.utc} onchange={() => times.choose(true)} />UTC</label>
 </fieldset>
 
@@ -156,7 +207,13 @@
             <td class="whitespace-nowrap tabular-nums">{day(one.since)}</td>
             <td class="whitespace-nowrap">{ago(one.last_used, live.now)}</td>
             <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(one.expires_at)}</td>
-            <td class="text-right">{#if one.this_one}<span class="text-base-content/75">this sign-in</span>{:else}<button class="btn btn-sm" type="button" onclick={() => end(one.id)}>Sign out</button>{/if}</td>
+            <td class="text-right"
+              >{#if one.this_one}<span class="text-base-content/75">this sign-in</span>{:else}<button
+                  class="btn btn-sm"
+                  type="button"
+                  onclick={() => end(one.id)}>Sign out</button
+                >{/if}</td
+            >
           </tr>
         {/each}
       </tbody>
@@ -167,7 +224,10 @@
 <section class="mt-5">
   <h2 class="mb-1">Estates</h2>
   {#each session.me?.estates ?? [] as estate (estate.slug)}
-    <p><b class="font-semibold">{estate.name}</b>: {estate.role ?? "shared with you"} <span class="text-sm text-base-content/75">({estate.rights.join(", ")})</span></p>
+    <p>
+      <b class="font-semibold">{estate.name}</b>: {estate.role ?? "shared with you"}
+      <span class="text-sm text-base-content/75">({estate.rights.join(", ")})</span>
+    </p>
   {:else}
     <p class="text-base-content/75">None yet. Ask an owner for an invitation.</p>
   {/each}

@@ -41,7 +41,8 @@
 
 <h1 class="mb-1">Airtime</h1>
 <p class="mb-4 max-w-prose text-base-content/80">
-  Airtime used and left. The duty cycle counts over any hour, per sub-band. Gateways stay within it; devices that exceed it are marked. <i>Now</i> is the running minute and the one before.
+  Airtime used and left. The duty cycle counts over any hour, per sub-band. Gateways stay within it; devices that exceed it are marked. <i>Now</i> is the running
+  minute and the one before.
 </p>
 <Notice text={problem} />
 
@@ -53,7 +54,9 @@
         <article class="rounded-box border border-base-300 p-4" data-ledger={gateway.name}>
           <h3 class="mb-2 flex flex-wrap justify-between gap-x-4 font-semibold">
             <span>{gateway.name} <span class="font-normal text-base-content/75">{gateway.region}</span></span>
-            <span class="text-sm font-normal tabular-nums">now {seconds(gateway.sent.now.airtime_ms)} · hour {seconds(gateway.sent.hour.airtime_ms)} · day {seconds(gateway.sent.day.airtime_ms)}</span>
+            <span class="text-sm font-normal tabular-nums"
+              >now {seconds(gateway.sent.now.airtime_ms)} · hour {seconds(gateway.sent.hour.airtime_ms)} · day {seconds(gateway.sent.day.airtime_ms)}</span
+            >
           </h3>
           <Airtime bands={gateway.hour} />
           {#if gateway.day.length > 0}
@@ -73,20 +76,28 @@
       {#if ledger.devices.length === 0}
         <p class="text-base-content/75">No device was on air.</p>
       {:else}
-        <div class="overflow-x-auto"><table class="table table-sm">
-          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Share of the hour</th></tr></thead>
-          <tbody>
-            {#each ledger.devices as device (device.eui)}
-              <tr data-device={device.name}>
-                <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                {@render cells(device.sent)}
-                <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
-                  {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
-                </td>
-              </tr>
-            {/each}
-          </tbody>
-        </table></div>
+        <div class="overflow-x-auto">
+          <table class="table table-sm">
+            <thead
+              ><tr
+                ><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
+                  >Share of the hour</th
+                ></tr
+              ></thead
+            >
+            <tbody>
+              {#each ledger.devices as device (device.eui)}
+                <tr data-device={device.name}>
+                  <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+                  {@render cells(device.sent)}
+                  <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
+                    {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
+                  </td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </div>
       {/if}
     </section>
     <section>
@@ -94,37 +105,52 @@
       {#if ledger.towards.length === 0}
         <p class="text-base-content/75">No downlink was sent.</p>
       {:else}
-        <div class="overflow-x-auto"><table class="table table-sm">
-          <thead><tr><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right">Downlinks, day</th></tr></thead>
+        <div class="overflow-x-auto">
+          <table class="table table-sm">
+            <thead
+              ><tr
+                ><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
+                  >Downlinks, day</th
+                ></tr
+              ></thead
+            >
+            <tbody>
+              {#each ledger.towards as device (device.eui)}
+                <tr>
+                  <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+                  {@render cells(device.sent)}
+                  <td class="text-right tabular-nums">{device.sent.day.frames}</td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </div>
+      {/if}
+      <h2 class="mt-5 mb-2">All sub-bands</h2>
+      <div class="overflow-x-auto">
+        <table class="table table-sm">
+          <thead>
+            <tr
+              ><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right"
+                >Down, now</th
+              ><th class="text-right">hour</th><th class="text-right">day</th></tr
+            >
+          </thead>
           <tbody>
-            {#each ledger.towards as device (device.eui)}
+            {#each ledger.sub_bands as band (band.region + band.sub_band)}
               <tr>
-                <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                {@render cells(device.sent)}
-                <td class="text-right tabular-nums">{device.sent.day.frames}</td>
+                <td>
+                  <b>{band.sub_band}</b>
+                  <span class="block text-xs whitespace-nowrap text-base-content/75">{band.region} {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span
+                  >
+                </td>
+                {@render cells(band.up)}
+                {@render cells(band.down)}
               </tr>
             {/each}
           </tbody>
-        </table></div>
-      {/if}
-      <h2 class="mt-5 mb-2">All sub-bands</h2>
-      <div class="overflow-x-auto"><table class="table table-sm">
-        <thead>
-          <tr><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right">Down, now</th><th class="text-right">hour</th><th class="text-right">day</th></tr>
-        </thead>
-        <tbody>
-          {#each ledger.sub_bands as band (band.region + band.sub_band)}
-            <tr>
-              <td>
-                <b>{band.sub_band}</b>
-                <span class="block text-xs whitespace-nowrap text-base-content/75">{band.region} {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span>
-              </td>
-              {@render cells(band.up)}
-              {@render cells(band.down)}
-            </tr>
-          {/each}
-        </tbody>
-      </table></div>
+        </table>
+      </div>
     </section>
   </div>
 {:else if !problem}

@@ -43,9 +43,15 @@
     <ul>
       {#each failures as of (of.device.eui + of.model)}
         <li class="grid gap-x-4 border-t border-base-300 py-2 first:border-t-0 sm:grid-cols-[11rem_1fr_auto]">
-          <span><a class="link-hover font-semibold" href="/devices/{of.device.eui}">{of.device.name}</a> <span class="block text-sm text-base-content/75">{of.model}</span></span>
+          <span
+            ><a class="link-hover font-semibold" href="/devices/{of.device.eui}">{of.device.name}</a>
+            <span class="block text-sm text-base-content/75">{of.model}</span></span
+          >
           <span>
-            <b class="tabular-nums">{of.failures}</b> since <span title={moment(of.first_at)}>{ago(of.first_at, live.now)}</span>, the last {ago(of.last_at, live.now)}
+            <b class="tabular-nums">{of.failures}</b> since <span title={moment(of.first_at)}>{ago(of.first_at, live.now)}</span>, the last {ago(
+              of.last_at,
+              live.now,
+            )}
             <span class="block text-error">{of.why}</span>
           </span>
           <a class="btn btn-sm self-start" href="/decoders/{of.model}?message={of.first_message}">Open the first in the workbench</a>
@@ -61,15 +67,23 @@
     <tbody>
       {#each models as model (model.slug)}
         <tr data-model={model.slug}>
-          <td><a class="link-hover font-semibold" href="/decoders/{model.slug}">{model.maker} {model.name}</a><span class="block font-mono text-[0.85em] text-base-content/75">{model.slug}</span></td>
+          <td
+            ><a class="link-hover font-semibold" href="/decoders/{model.slug}">{model.maker} {model.name}</a><span
+              class="block font-mono text-[0.85em] text-base-content/75">{model.slug}</span
+            ></td
+          >
           <td>
             {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
             {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}
             {:else}<span class="text-base-content/75">not decoded</span>{/if}
             {#each model.versions ?? [] as version, i (i)}
-              <a class="link-hover block text-sm text-base-content/75" href="/decoders/{model.slug}?version={encodeURIComponent(versionWords(version))}">of its own: {versionWords(version)}</a>
+              <a class="link-hover block text-sm text-base-content/75" href="/decoders/{model.slug}?version={encodeURIComponent(versionWords(version))}"
+                >of its own: {versionWords(version)}</a
+              >
             {/each}
-            {#if failed(model.slug).length > 0}<span class="block text-sm text-error">fails on {failed(model.slug).length === 1 ? "1 device" : `${failed(model.slug).length} devices`}</span>{/if}
+            {#if failed(model.slug).length > 0}<span class="block text-sm text-error"
+                >fails on {failed(model.slug).length === 1 ? "1 device" : `${failed(model.slug).length} devices`}</span
+              >{/if}
           </td>
           <td class="hidden text-sm md:table-cell">{Object.keys(model.readings ?? {}).join(", ")}</td>
           <td class="hidden text-sm sm:table-cell">{ago(model.changed_at, live.now)}</td>
@@ -78,5 +92,7 @@
     </tbody>
   </table>
 {:else if models}
-  <p class="max-w-prose">No models yet. A decoder belongs to a model: import models from a <a class="link" href="/devices/models">catalogue</a>, then edit their decoders here.</p>
+  <p class="max-w-prose">
+    No models yet. A decoder belongs to a model: import models from a <a class="link" href="/devices/models">catalogue</a>, then edit their decoders here.
+  </p>
 {/if}

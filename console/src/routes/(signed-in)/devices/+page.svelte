@@ -141,7 +141,15 @@
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
-  <input class="input input-sm w-48" type="search" name="find" value={wanted.find} oninput={(e) => find(e.currentTarget.value)} placeholder="name, EUI, address, tag" aria-label="Find" />
+  <input
+    class="input input-sm w-48"
+    type="search"
+    name="find"
+    value={wanted.find}
+    oninput={(e) => find(e.currentTarget.value)}
+    placeholder="name, EUI, address, tag"
+    aria-label="Find"
+  />
   <label class="flex items-center gap-2">
     <span>Fleet</span>
     <select class="select select-sm w-36" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
@@ -158,13 +166,25 @@
   </label>
   {#each ["tag", "model", "profile"] as const as name (name)}
     {#if wanted[name]}
-      <button class="badge badge-ghost" type="button" onclick={() => choose(name, "")} aria-label="Not only those of {name} {wanted[name]}">{name} {wanted[name]} ✕</button>
+      <button class="badge badge-ghost" type="button" onclick={() => choose(name, "")} aria-label="Not only those of {name} {wanted[name]}"
+        >{name} {wanted[name]} ✕</button
+      >
     {/if}
   {/each}
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     {#if session.may("devices")}
-    <button class="btn btn-sm" class:btn-active={open === "one"} aria-expanded={open === "one"} onclick={() => { adopted = null; open = open === "one" ? "" : "one"; }}>Register device</button>
-    <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}>Import</button>
+      <button
+        class="btn btn-sm"
+        class:btn-active={open === "one"}
+        aria-expanded={open === "one"}
+        onclick={() => {
+          adopted = null;
+          open = open === "one" ? "" : "one";
+        }}>Register device</button
+      >
+      <button class="btn btn-sm" class:btn-active={open === "many"} aria-expanded={open === "many"} onclick={() => (open = open === "many" ? "" : "many")}
+        >Import</button
+      >
     {/if}
     {#if session.whole}
       <a class="btn btn-sm" href="/devices/models">Models</a>
@@ -174,7 +194,9 @@
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
   </span>
 </div>
-{#if open === "one"}<div class="mb-4">{#key adopted}<DeviceForm {adopted} done={load} />{/key}</div>{/if}
+{#if open === "one"}<div class="mb-4">
+    {#key adopted}<DeviceForm {adopted} done={load} />{/key}
+  </div>{/if}
 {#if open === "many"}<div class="mb-4"><DeviceImport done={load} /></div>{/if}
 <Notice text={problem} />
 {#if strangers.length > 0 && session.may("devices")}<DeviceStrangers {strangers} {adopt} />{/if}
@@ -194,14 +216,33 @@
       <thead>
         <tr>
           <th class="w-0">
-            <input class="checkbox checkbox-sm" type="checkbox" name="all" aria-label="All that are listed" checked={chosen.length > 0 && devices.every((d) => chosen.includes(d.dev_eui))} onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])} />
+            <input
+              class="checkbox checkbox-sm"
+              type="checkbox"
+              name="all"
+              aria-label="All that are listed"
+              checked={chosen.length > 0 && devices.every((d) => chosen.includes(d.dev_eui))}
+              onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])}
+            />
           </th>
-          {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th class="hidden md:table-cell">Model</th><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr>
+          {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th
+            class="hidden md:table-cell">Model</th
+          ><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr
+        >
       </thead>
       <tbody>
         {#each devices as device (device.dev_eui)}
           <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
-            <td><input class="checkbox checkbox-sm" type="checkbox" name="chosen" value={device.dev_eui} aria-label="Choose {device.name}" bind:group={chosen} /></td>
+            <td
+              ><input
+                class="checkbox checkbox-sm"
+                type="checkbox"
+                name="chosen"
+                value={device.dev_eui}
+                aria-label="Choose {device.name}"
+                bind:group={chosen}
+              /></td
+            >
             <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
             <td><State state={device.state} /></td>
             <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>

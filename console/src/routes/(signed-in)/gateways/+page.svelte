@@ -82,7 +82,18 @@
 </div>
 <Notice text={problem} />
 {#if panel === "register"}
-  <div class="mb-5"><GatewayForm stranger={adopting} done={() => { [adopting, panel] = [null, ""]; void load(); }} cancel={() => { [adopting, panel] = [null, ""]; }} /></div>
+  <div class="mb-5">
+    <GatewayForm
+      stranger={adopting}
+      done={() => {
+        [adopting, panel] = [null, ""];
+        void load();
+      }}
+      cancel={() => {
+        [adopting, panel] = [null, ""];
+      }}
+    />
+  </div>
 {:else if panel === "import"}
   <div class="mb-5"><GatewayImport done={() => void load()} /></div>
 {/if}
@@ -94,7 +105,9 @@
       {#each endings.credentials as ending (ending.credential.id)}
         <li>
           <a class="link font-semibold" href="/gateways/{ending.gateway}">{ending.name}</a>: its {ending.credential.kind} for {ending.credential.purpose}
-          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself ? "; it renews over CUPS" : "; create a new connection kit"}.
+          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself
+            ? "; it renews over CUPS"
+            : "; create a new connection kit"}.
         </li>
       {/each}
     </ul>
@@ -104,13 +117,20 @@
 {#if gateways?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
     <h2>No gateway is registered yet</h2>
-    <p class="mt-2">Point a gateway's packet forwarder at this machine, UDP port 1700: it appears below as a stranger, ready to adopt. Or register it first and create a connection kit, for any protocol.</p>
+    <p class="mt-2">
+      Point a gateway's packet forwarder at this machine, UDP port 1700: it appears below as a stranger, ready to adopt. Or register it first and create a
+      connection kit, for any protocol.
+    </p>
   </section>
 {:else if gateways}
   <div class="overflow-x-auto">
     <table class="table">
       <thead>
-        <tr><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th class="hidden text-right md:table-cell">Sent</th><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Connection</th><th class="hidden md:table-cell">Address</th></tr>
+        <tr
+          ><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th
+            class="hidden text-right md:table-cell">Sent</th
+          ><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Connection</th><th class="hidden md:table-cell">Address</th></tr
+        >
       </thead>
       <tbody>
         {#each gateways as gateway (gateway.eui)}
@@ -129,7 +149,9 @@
               {#if band}{(100 - band.used_percent).toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">all</span>{/if}
             </td>
             <td class="hidden lg:table-cell">{WAYS[gateway.protocol]}</td>
-            <td class="hidden md:table-cell {gateway.address ? 'font-mono text-[0.85em]' : ''}">{gateway.address ?? (gateway.protocol === "mqtt" ? "the broker" : "–")}</td>
+            <td class="hidden md:table-cell {gateway.address ? 'font-mono text-[0.85em]' : ''}"
+              >{gateway.address ?? (gateway.protocol === "mqtt" ? "the broker" : "–")}</td
+            >
           </tr>
         {/each}
       </tbody>
@@ -153,7 +175,14 @@
     </p>
     <div class="overflow-x-auto">
       <table class="table">
-        <thead><tr><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right">Frames rejected</th><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th></th></tr></thead>
+        <thead
+          ><tr
+            ><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right"
+              >Frames rejected</th
+            ><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th
+            ></th></tr
+          ></thead
+        >
         <tbody>
           {#each strangers as stranger (stranger.eui)}
             <tr>
@@ -167,7 +196,10 @@
                 {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
               </td>
               <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
-              <td>{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td>
+              <td
+                >{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button
+                  >{/if}</td
+              >
             </tr>
           {/each}
         </tbody>

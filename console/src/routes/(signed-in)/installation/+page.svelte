@@ -45,16 +45,35 @@
   <thead><tr><th>Estate</th><th>Name</th><th>Owners</th><th>Since</th></tr></thead>
   <tbody>
     {#each estates as estate (estate.slug)}
-      <tr><td class="font-mono text-[0.9em]">{estate.slug}</td><td>{estate.name}</td><td>{estate.owners.join(", ") || "invited"}</td><td class="tabular-nums">{day(estate.added_at)}</td></tr>
+      <tr
+        ><td class="font-mono text-[0.9em]">{estate.slug}</td><td>{estate.name}</td><td>{estate.owners.join(", ") || "invited"}</td><td class="tabular-nums"
+          >{day(estate.added_at)}</td
+        ></tr
+      >
     {/each}
   </tbody>
 </table>
 <form class="rounded-box border border-base-300 p-4" onsubmit={found} data-found>
   <h2 class="mb-2">Create an estate</h2>
   <div class="flex flex-wrap items-end gap-3">
-    <label><span class="block text-sm text-base-content/75">Short name</span><input class="input w-44 font-mono" name="slug" bind:value={slug} placeholder="saltholm" required /></label>
+    <label
+      ><span class="block text-sm text-base-content/75">Short name</span><input
+        class="input w-44 font-mono"
+        name="slug"
+        bind:value={slug}
+        placeholder="saltholm"
+        required
+      /></label
+    >
     <label><span class="block text-sm text-base-content/75">Name (empty: the same)</span><input class="input w-52" name="name" bind:value={name} /></label>
-    <label class="min-w-52 flex-1"><span class="block text-sm text-base-content/75">Invitation for (the owner)</span><input class="input w-full" name="owner" bind:value={owner} required /></label>
+    <label class="min-w-52 flex-1"
+      ><span class="block text-sm text-base-content/75">Invitation for (the owner)</span><input
+        class="input w-full"
+        name="owner"
+        bind:value={owner}
+        required
+      /></label
+    >
     <button class="btn btn-primary">Create estate</button>
   </div>
 </form>

@@ -86,14 +86,27 @@
   <h2 class="mb-1">Members</h2>
   <div class="overflow-x-auto">
     <table class="table table-sm" data-members>
-      <thead><tr><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell">Two-step</th><th class="hidden sm:table-cell">Last seen</th><th></th></tr></thead>
+      <thead
+        ><tr
+          ><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell"
+            >Two-step</th
+          ><th class="hidden sm:table-cell">Last seen</th><th></th></tr
+        ></thead
+      >
       <tbody>
         {#each members as member (member.name)}
           <tr data-member={member.name}>
-            <td class="font-semibold">{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75">{" "}(you)</span>{/if}</td>
+            <td class="font-semibold"
+              >{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75">{" "}(you)</span>{/if}</td
+            >
             <td>
               {#if manages}
-                <select class="select select-sm w-32" aria-label="Role of {member.name}" value={member.role} onchange={(event) => change(member, event.currentTarget.value as Role)}>
+                <select
+                  class="select select-sm w-32"
+                  aria-label="Role of {member.name}"
+                  value={member.role}
+                  onchange={(event) => change(member, event.currentTarget.value as Role)}
+                >
                   {#each ROLES as one (one)}<option value={one}>{one}</option>{/each}
                 </select>
               {:else}
@@ -143,13 +156,17 @@
         {#if offers === "role"}
           <label>
             <span class="block text-sm text-base-content/75">Role</span>
-            <select class="select w-full" name="role" bind:value={role}>{#each ROLES as one (one)}<option value={one}>{one}</option>{/each}</select>
+            <select class="select w-full" name="role" bind:value={role}
+              >{#each ROLES as one (one)}<option value={one}>{one}</option>{/each}</select
+            >
           </label>
         {:else}
           {#if offers === "fleet"}
             <label>
               <span class="block text-sm text-base-content/75">Fleet</span>
-              <select class="select w-full" name="fleet" bind:value={fleet} required>{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
+              <select class="select w-full" name="fleet" bind:value={fleet} required
+                >{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select
+              >
             </label>
           {:else}
             <label>
@@ -159,7 +176,9 @@
           {/if}
           <label>
             <span class="block text-sm text-base-content/75">Access</span>
-            <select class="select w-full" name="may" bind:value={level}><option value="read">read</option><option value="operate">read and send downlinks</option></select>
+            <select class="select w-full" name="may" bind:value={level}
+              ><option value="read">read</option><option value="operate">read and send downlinks</option></select
+            >
           </label>
           <label>
             <span class="block text-sm text-base-content/75">Expires (empty: never)</span>
@@ -169,7 +188,9 @@
       </div>
       <button class="btn btn-primary mt-3">Create invitation</button>
       {#if link}
-        <div class="mt-3"><ShownOnce what="The invitation's link" text={link} hint="Send it to the recipient over a private channel." close={() => (link = "")} /></div>
+        <div class="mt-3">
+          <ShownOnce what="The invitation's link" text={link} hint="Send it to the recipient over a private channel." close={() => (link = "")} />
+        </div>
       {/if}
     </form>
     <div class="space-y-4">
@@ -177,7 +198,10 @@
         <h2>Open invitations</h2>
         {#each invitations as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0">
-            <span class="min-w-0 flex-1"><b class="font-semibold">{one.for_whom}</b>: {offerWords(one.offer)} <span class="text-sm text-base-content/75">good for {until(one.expires_at, live.now)}, by {one.by}</span></span>
+            <span class="min-w-0 flex-1"
+              ><b class="font-semibold">{one.for_whom}</b>: {offerWords(one.offer)}
+              <span class="text-sm text-base-content/75">good for {until(one.expires_at, live.now)}, by {one.by}</span></span
+            >
             <button class="btn btn-sm" type="button" onclick={() => withdraw(one.id)}>Revoke</button>
           </div>
         {:else}
@@ -188,7 +212,10 @@
         <h2>Shared with others</h2>
         {#each shares as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0" data-share={one.id}>
-            <span class="min-w-0 flex-1"><b class="font-semibold">{one.person}</b>: {scopeWords(one.scope)}, to {one.may} <span class="text-sm text-base-content/75">{one.until ? `until ${day(one.until)}` : "no end"}, by {one.by}</span></span>
+            <span class="min-w-0 flex-1"
+              ><b class="font-semibold">{one.person}</b>: {scopeWords(one.scope)}, to {one.may}
+              <span class="text-sm text-base-content/75">{one.until ? `until ${day(one.until)}` : "no end"}, by {one.by}</span></span
+            >
             <button class="btn btn-sm" type="button" onclick={() => unshare(one.id)}>Revoke</button>
           </div>
         {:else}
@@ -203,7 +230,11 @@
   <h2 class="mb-1">What each role may do</h2>
   <div class="overflow-x-auto">
     <table class="table table-sm" data-roles>
-      <thead><tr><th>Right</th><th>Allows</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th></tr></thead>
+      <thead
+        ><tr
+          ><th>Right</th><th>Allows</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th></tr
+        ></thead
+      >
       <tbody>
         {#each table as row (row.right)}
           <tr>

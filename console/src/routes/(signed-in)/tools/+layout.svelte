@@ -17,7 +17,9 @@
     <a
       href={tool.href}
       aria-current={here(tool.href) ? "page" : undefined}
-      class="rounded-field border px-3 py-1 text-sm font-medium {here(tool.href) ? 'border-primary bg-primary/10 text-primary' : 'border-transparent hover:border-base-300'}"
+      class="rounded-field border px-3 py-1 text-sm font-medium {here(tool.href)
+        ? 'border-primary bg-primary/10 text-primary'
+        : 'border-transparent hover:border-base-300'}"
     >
       {tool.word}
     </a>

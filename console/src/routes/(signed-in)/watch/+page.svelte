@@ -45,12 +45,19 @@
 {#if watch}
   <div class="mb-5 flex flex-wrap gap-x-8 gap-y-1">
     {#if watch.gateways_listening == null || watch.devices_active == null}
-      <span><b class="tabular-nums">{watch.gateways}</b> gateways and <b class="tabular-nums">{watch.devices}</b> devices; their state is not known while the database is away</span>
+      <span
+        ><b class="tabular-nums">{watch.gateways}</b> gateways and <b class="tabular-nums">{watch.devices}</b> devices; their state is not known while the database
+        is away</span
+      >
     {:else}
-      {#if session.whole}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a>{/if}
+      {#if session.whole}<a class="link-hover" href="/gateways"
+          ><b class="tabular-nums">{watch.gateways_listening} of {watch.gateways}</b> gateways are listening</a
+        >{/if}
       <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
     {/if}
-    {#if watch.strangers > 0}<a class="link-hover" href="/gateways"><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a>{/if}
+    {#if watch.strangers > 0}<a class="link-hover" href="/gateways"
+        ><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a
+      >{/if}
   </div>
   {#if watch.gateways === 0 && session.whole}
     <section class="rounded-box border border-base-300 p-6">
@@ -79,7 +86,11 @@
             {/if}
           </span>
           <div class="col-start-2 sm:col-start-3">
-            <p>{concern.what}{#if concern.since}{" "}<span class="text-sm text-base-content/75" title={moment(concern.since)}>since {moment(concern.since)} ({ago(concern.since, live.now)})</span>{/if}</p>
+            <p>
+              {concern.what}{#if concern.since}{" "}<span class="text-sm text-base-content/75" title={moment(concern.since)}
+                  >since {moment(concern.since)} ({ago(concern.since, live.now)})</span
+                >{/if}
+            </p>
             <p class="text-base-content/80"><b>Next:</b> {concern.next_step}</p>
             {#if concern.message}<a class="link" href="/decoders/{concern.model}?message={concern.message}">Open it in the workbench</a>{/if}
           </div>

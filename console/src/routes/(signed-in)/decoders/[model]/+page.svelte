@@ -45,7 +45,13 @@
       ? { source: own.decoder, kind: (own.decoder_kind ?? "script") as Kind, tests: own.tests ?? [] }
       : { source: model?.decoder ?? "", kind: (model?.decoder_kind ?? "script") as Kind, tests: model?.tests ?? [] };
   });
-  const drafted = $derived(model !== null && (source !== (inForce.source || EMPTY) || kind !== inForce.kind || JSON.stringify(rules) !== JSON.stringify(model.readings ?? {}) || JSON.stringify(tests) !== JSON.stringify(inForce.tests)));
+  const drafted = $derived(
+    model !== null &&
+      (source !== (inForce.source || EMPTY) ||
+        kind !== inForce.kind ||
+        JSON.stringify(rules) !== JSON.stringify(model.readings ?? {}) ||
+        JSON.stringify(tests) !== JSON.stringify(inForce.tests)),
+  );
   const names = $derived([...new Set((tried?.uplinks ?? []).flatMap((uplink) => Object.keys(uplink.after.readings)))]);
   const broken = $derived(tried?.uplinks.filter((uplink) => uplink.change === "broken").length ?? 0);
   const marks = $derived.by(() => {
@@ -114,8 +120,20 @@
     const own = about.versions?.find((one) => versionWords(one) === version);
     if (own) [own.decoder, own.decoder_kind, own.tests] = [source, kind, $state.snapshot(tests)];
     else [about.decoder, about.decoder_kind, about.tests] = [source, kind, $state.snapshot(tests)];
-    const { slug: _slug, flaw: _flaw, source: _source, edited: _edited, changed_at: _changed, revision, ...body } = { ...about, readings: $state.snapshot(rules) };
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", { params: { path, query: { note: note || undefined } }, body, headers: { "If-Match": revision ?? "" } });
+    const {
+      slug: _slug,
+      flaw: _flaw,
+      source: _source,
+      edited: _edited,
+      changed_at: _changed,
+      revision,
+      ...body
+    } = { ...about, readings: $state.snapshot(rules) };
+    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", {
+      params: { path, query: { note: note || undefined } },
+      body,
+      headers: { "If-Match": revision ?? "" },
+    });
     problem = data ? "" : say(error);
     if (!data) return;
     model = data;
@@ -155,14 +173,16 @@
     <section class="min-w-0">
       <div class="mb-2 flex flex-wrap items-end gap-3">
         {#if versions.length > 0}
-          <label class="text-sm"><span class="block text-base-content/75">For</span>
+          <label class="text-sm"
+            ><span class="block text-base-content/75">For</span>
             <select class="select select-sm w-48" bind:value={version} onchange={() => begin()}>
               <option value="">all other versions</option>
               {#each versions as words (words)}<option value={words}>{words}</option>{/each}
             </select>
           </label>
         {/if}
-        <label class="text-sm"><span class="block text-base-content/75">Kind</span>
+        <label class="text-sm"
+          ><span class="block text-base-content/75">Kind</span>
           <select class="select select-sm w-44" bind:value={kind}>
             {#each Object.entries(DECODERS) as [one, words] (one)}<option value={one}>{words}</option>{/each}
           </select>
@@ -177,12 +197,21 @@
       <div class="h-96"><Editor bind:value={source} {kind} {marks} label="Source of the decoder" /></div>
       {#if tried?.problem}
         <p class="mt-2 text-error" data-problem>{tried.problem.message}</p>
-        {#if tried.problem.adapter}<button class="btn btn-sm mt-1" type="button" onclick={() => (source = `${source.trimEnd()}\n${tried?.problem?.adapter}\n`)}>Add the line</button>{/if}
+        {#if tried.problem.adapter}<button class="btn btn-sm mt-1" type="button" onclick={() => (source = `${source.trimEnd()}\n${tried?.problem?.adapter}\n`)}
+            >Add the line</button
+          >{/if}
       {/if}
       {#each tried?.notes ?? [] as told, i (i)}<p class="mt-1 text-sm text-base-content/80">{told}</p>{/each}
       {#if tried?.flaw && drafted}<p class="mt-2 text-error">It would not be used: {tried.flaw}</p>{/if}
-      <form class="mt-3 flex flex-wrap items-end gap-3" onsubmit={(event) => { event.preventDefault(); void put(); }}>
-        <label class="min-w-52 flex-1 text-sm"><span class="block text-base-content/75">Reason for the change</span>
+      <form
+        class="mt-3 flex flex-wrap items-end gap-3"
+        onsubmit={(event) => {
+          event.preventDefault();
+          void put();
+        }}
+      >
+        <label class="min-w-52 flex-1 text-sm"
+          ><span class="block text-base-content/75">Reason for the change</span>
           <input class="input input-sm w-full" name="note" bind:value={note} maxlength="300" autocomplete="off" />
         </label>
         <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || trying}>Save and use</button>
@@ -193,12 +222,18 @@
     <div class="grid gap-5">
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">Readings</h2>
-        <ReadingRules bind:rules {names} doubts={doubts.filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))} />
+        <ReadingRules
+          bind:rules
+          {names}
+          doubts={doubts.filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))}
+        />
       </section>
       <section class="rounded-box border border-base-300 p-4" data-tests>
         <h2 class="mb-1">Tests</h2>
         {#if tests.length === 0}
-          <p class="text-sm text-base-content/80">No tests yet. Save a result below as a test. Tests run on every save; while one fails, the decoder is not used.</p>
+          <p class="text-sm text-base-content/80">
+            No tests yet. Save a result below as a test. Tests run on every save; while one fails, the decoder is not used.
+          </p>
         {/if}
         <ul class="text-sm">
           {#each tests as test (test.name)}
@@ -206,7 +241,13 @@
               <span class="font-medium">{test.name}</span>
               <span class="text-base-content/75">port {test.port}</span>
               <Bytes hex={test.bytes} />
-              <span class="text-base-content/75">{test.fails ? "must fail" : Object.entries(test.readings ?? {}).map(([name, value]) => `${name} ${value}`).join(", ")}</span>
+              <span class="text-base-content/75"
+                >{test.fails
+                  ? "must fail"
+                  : Object.entries(test.readings ?? {})
+                      .map(([name, value]) => `${name} ${value}`)
+                      .join(", ")}</span
+              >
               <button class="link ml-auto" type="button" onclick={() => (tests = tests.filter((other) => other !== test))}>remove</button>
             </li>
           {/each}
@@ -218,15 +259,18 @@
   <section class="mt-5 rounded-box border border-base-300 p-4">
     <div class="mb-3 flex flex-wrap items-end gap-3">
       <h2 class="mr-2">Try on</h2>
-      <label class="flex items-center gap-2 text-sm">the last
+      <label class="flex items-center gap-2 text-sm"
+        >the last
         <select class="select select-sm w-20" bind:value={last} disabled={bytes.trim() !== ""}>
           {#each [10, 50, 200, 500] as n (n)}<option value={n}>{n}</option>{/each}
         </select> stored uplinks
       </label>
-      <label class="flex flex-1 items-center gap-2 text-sm">or these bytes
+      <label class="flex flex-1 items-center gap-2 text-sm"
+        >or these bytes
         <input class="input input-sm min-w-40 flex-1 font-mono" name="bytes" bind:value={bytes} placeholder="01 0a ff" autocomplete="off" spellcheck="false" />
       </label>
-      <label class="flex items-center gap-2 text-sm">on port
+      <label class="flex items-center gap-2 text-sm"
+        >on port
         <input class="input input-sm w-20" type="number" name="port" min="1" max="223" bind:value={port} />
       </label>
       {#if trying}<span class="text-sm text-base-content/75" role="status">Trying…</span>{/if}
@@ -235,7 +279,14 @@
   </section>
 
   <div class="mt-5 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
-    <Editions model={slug} news={saves} restored={() => { saves += 1; void load(); }} />
+    <Editions
+      model={slug}
+      news={saves}
+      restored={() => {
+        saves += 1;
+        void load();
+      }}
+    />
     {#if session.may("decoders")}<DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
   </div>
 {:else if !problem}

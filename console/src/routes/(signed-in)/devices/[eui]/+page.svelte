@@ -126,13 +126,23 @@
       <h2>{everything ? "Latest frames" : "Timeline"}</h2>
       <div class="join" role="group" aria-label="What is listed">
         <button class="btn join-item btn-xs" class:btn-active={everything} aria-pressed={everything} onclick={() => (everything = true)}>everything</button>
-        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}>problems only</button>
+        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}
+          >problems only</button
+        >
       </div>
     </div>
     {#if shown.length === 0}
       <p class="text-base-content/75">No frames yet.</p>
     {:else}
-      <MessageList messages={shown.slice(0, LISTED)} named={false} fresh={news > 0} rehearse={(id) => { again = id; void goto("?tab=outbox", { reset: false }); }} />
+      <MessageList
+        messages={shown.slice(0, LISTED)}
+        named={false}
+        fresh={news > 0}
+        rehearse={(id) => {
+          again = id;
+          void goto("?tab=outbox", { reset: false });
+        }}
+      />
     {/if}
   {:else if tab === "outbox"}
     <div class="grid items-start gap-5 lg:grid-cols-2">

@@ -99,7 +99,12 @@
   <h1>Readings over time</h1>
   <div class="join" role="group" aria-label="Period">
     {#each Object.entries(WORDS) as [span, words] (span)}
-      <button class="btn join-item btn-sm" class:btn-active={!from && last === span} aria-pressed={!from && last === span} onclick={() => show({ last: span as Span })}>{words}</button>
+      <button
+        class="btn join-item btn-sm"
+        class:btn-active={!from && last === span}
+        aria-pressed={!from && last === span}
+        onclick={() => show({ last: span as Span })}>{words}</button
+      >
     {/each}
   </div>
   {#if from && until}<span class="text-sm text-base-content/75">{moment(from)} to {moment(until)}</span>{/if}
@@ -109,8 +114,13 @@
 <div class="mb-3 flex flex-wrap items-center gap-2">
   {#each lines as line (line.device + line.reading)}
     <span class="badge gap-2 badge-ghost">
-      <a class="link-hover" href="/devices/{line.device}">{devices.find((one) => one.dev_eui === line.device)?.name ?? line.device}</a> {line.reading}
-      <button class="font-semibold" aria-label="Take {line.reading} out" onclick={() => show({ line: lines.filter((other) => other !== line).map(({ device, reading }) => `${device}~${reading}`) })}>×</button>
+      <a class="link-hover" href="/devices/{line.device}">{devices.find((one) => one.dev_eui === line.device)?.name ?? line.device}</a>
+      {line.reading}
+      <button
+        class="font-semibold"
+        aria-label="Take {line.reading} out"
+        onclick={() => show({ line: lines.filter((other) => other !== line).map(({ device, reading }) => `${device}~${reading}`) })}>×</button
+      >
     </span>
   {/each}
   <select class="select select-sm w-44" bind:value={device} aria-label="Another device">
@@ -119,7 +129,9 @@
   </select>
   {#if device}
     {#each readings.filter((reading) => !lines.some((line) => line.device === device && line.reading === reading.name)) as reading (reading.name)}
-      <button class="btn btn-xs" onclick={() => show({ line: [...lines.map((line) => `${line.device}~${line.reading}`), `${device}~${reading.name}`] })}>+ {reading.name}</button>
+      <button class="btn btn-xs" onclick={() => show({ line: [...lines.map((line) => `${line.device}~${line.reading}`), `${device}~${reading.name}`] })}
+        >+ {reading.name}</button
+      >
     {:else}
       <span class="text-sm text-base-content/75">no more readings</span>
     {/each}
@@ -129,9 +141,15 @@
 {#if chart && lines.length > 0}
   <LineChart {chart} look={(from, until) => show({ from, until })} />
   <p class="mt-1 flex flex-wrap gap-x-5 text-sm text-base-content/75">
-    <span>{chart.lines.some((line) => line.step_s) ? "Mean, minimum and maximum. Zoom in for single values." : "Every value is a point."} Turn the wheel to zoom, drag to move.</span>
+    <span
+      >{chart.lines.some((line) => line.step_s) ? "Mean, minimum and maximum. Zoom in for single values." : "Every value is a point."} Turn the wheel to zoom, drag
+      to move.</span
+    >
     <span data-took>read in {Math.round(took)} ms</span>
-    <span>Export: <a class="link" href="{exported}&form=csv" download>CSV</a> · <a class="link" href="{exported}&form=jsonl" download>JSON Lines</a> · <a class="link" href="{exported}&form=parquet" download>Parquet</a></span>
+    <span
+      >Export: <a class="link" href="{exported}&form=csv" download>CSV</a> · <a class="link" href="{exported}&form=jsonl" download>JSON Lines</a> ·
+      <a class="link" href="{exported}&form=parquet" download>Parquet</a></span
+    >
   </p>
   {#each chart.lines.filter((line) => line.cut) as line (line.device.eui + line.reading)}
     <p class="text-sm text-warning">{line.device.name} {line.reading} has more values than can be drawn; choose a shorter time.</p>

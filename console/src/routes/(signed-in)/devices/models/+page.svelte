@@ -77,73 +77,100 @@
 <h1 class="mb-3">Models</h1>
 
 {#if session.may("decoders")}
-<form class="mb-4 rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void go(false); }} oninput={() => (outcome = null)} aria-label="Import a catalogue">
-  <h2 class="mb-2">Import a catalogue</h2>
-  <div class="flex flex-wrap items-end gap-3">
-    <label>
-      <span class="block text-sm text-base-content/75">From</span>
-      <select class="select select-sm w-52" name="way" bind:value={way}>
-        <option value="shipped">shipped models</option>
-        <option value="git">a git repository</option>
-        <option value="files">an archive (.zip, .tar.gz)</option>
-      </select>
-    </label>
-    {#if way === "git"}
+  <form
+    class="mb-4 rounded-box border border-base-300 p-4"
+    onsubmit={(event) => {
+      event.preventDefault();
+      void go(false);
+    }}
+    oninput={() => (outcome = null)}
+    aria-label="Import a catalogue"
+  >
+    <h2 class="mb-2">Import a catalogue</h2>
+    <div class="flex flex-wrap items-end gap-3">
       <label>
-        <span class="block text-sm text-base-content/75">Address</span>
-        <input class="input input-sm w-80 max-w-full font-mono" name="address" bind:value={address} placeholder="https://…" autocomplete="off" spellcheck="false" />
+        <span class="block text-sm text-base-content/75">From</span>
+        <select class="select select-sm w-52" name="way" bind:value={way}>
+          <option value="shipped">shipped models</option>
+          <option value="git">a git repository</option>
+          <option value="files">an archive (.zip, .tar.gz)</option>
+        </select>
       </label>
-      <label>
-        <span class="block text-sm text-base-content/75">Branch or tag</span>
-        <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="default" autocomplete="off" />
-      </label>
-    {:else if way === "files"}
-      <label>
-        <span class="block text-sm text-base-content/75">The archive</span>
-        <input class="file-input file-input-sm w-72" type="file" name="archive" accept=".zip,.tar,.tgz,.gz" onchange={(e) => (file = e.currentTarget.files?.[0] ?? null)} />
-      </label>
-    {/if}
-    <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>Preview</button>
-    <button class="btn btn-primary btn-sm" disabled={!complete || working}>Import</button>
-    {#if working}<span class="text-sm text-base-content/75" role="status">Reading and testing…</span>{/if}
-  </div>
-  {#if sources.length > 0}
-    <ul class="mt-3 border-t border-base-300 pt-2 text-sm">
-      {#each sources as source (source.source)}
-        <li class="flex flex-wrap items-baseline gap-x-3 py-0.5">
-          <span class="font-mono">{source.source}</span>
-          <span class="text-base-content/75">{source.models} models, imported {ago(source.refreshed_at, live.now)}{source.revision ? `, commit ${source.revision.slice(0, 10)}` : ""}</span>
-          {#if source.kind !== "files"}
-            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, true)}>check for updates</button>
-            <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, false)}>refresh</button>
-          {/if}
-        </li>
-      {/each}
-    </ul>
-  {/if}
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
-  {#if outcome}
-    <div class="mt-3 rounded-field bg-base-200 p-3" data-outcome role="status">
-      <p>{outcome.done ? "Imported" : "Nothing is changed yet; this would be imported"} from {outcome.source}{outcome.revision ? `, commit ${outcome.revision.slice(0, 10)}` : ""}.</p>
-      <ul class="mt-1">
-        {#each outcome.models as model (model.slug)}
-          <li class="grid grid-cols-[11rem_7rem_1fr] gap-x-3 py-0.5" data-fate={model.fate}>
-            <span class="font-mono text-[0.9em]">{model.slug}</span>
-            <span class="font-medium {TONES[model.fate]}">{FATES[model.fate]}</span>
-            <span>
-              {model.name}
-              {#if model.changed.length > 0}<span class="text-sm">· changes: {model.changed.join(", ")}</span>{/if}
-              {#if model.kept.length > 0}<span class="text-sm text-warning">· stays as edited here: {model.kept.join(", ")}</span>{/if}
-              {#if model.fate === "taken"}<span class="text-sm">· a model of this name is from elsewhere and is kept</span>{/if}
-              {#if model.problem}<span class="text-sm text-error">· {say(model.problem)}</span>{/if}
-              {#if model.flaw}<span class="block text-sm text-error">not used until it is fixed: {model.flaw}</span>{/if}
-            </span>
+      {#if way === "git"}
+        <label>
+          <span class="block text-sm text-base-content/75">Address</span>
+          <input
+            class="input input-sm w-80 max-w-full font-mono"
+            name="address"
+            bind:value={address}
+            placeholder="https://…"
+            autocomplete="off"
+            spellcheck="false"
+          />
+        </label>
+        <label>
+          <span class="block text-sm text-base-content/75">Branch or tag</span>
+          <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="default" autocomplete="off" />
+        </label>
+      {:else if way === "files"}
+        <label>
+          <span class="block text-sm text-base-content/75">The archive</span>
+          <input
+            class="file-input file-input-sm w-72"
+            type="file"
+            name="archive"
+            accept=".zip,.tar,.tgz,.gz"
+            onchange={(e) => (file = e.currentTarget.files?.[0] ?? null)}
+          />
+        </label>
+      {/if}
+      <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>Preview</button>
+      <button class="btn btn-primary btn-sm" disabled={!complete || working}>Import</button>
+      {#if working}<span class="text-sm text-base-content/75" role="status">Reading and testing…</span>{/if}
+    </div>
+    {#if sources.length > 0}
+      <ul class="mt-3 border-t border-base-300 pt-2 text-sm">
+        {#each sources as source (source.source)}
+          <li class="flex flex-wrap items-baseline gap-x-3 py-0.5">
+            <span class="font-mono">{source.source}</span>
+            <span class="text-base-content/75"
+              >{source.models} models, imported {ago(source.refreshed_at, live.now)}{source.revision ? `, commit ${source.revision.slice(0, 10)}` : ""}</span
+            >
+            {#if source.kind !== "files"}
+              <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, true)}>check for updates</button>
+              <button class="link" type="button" disabled={working} onclick={() => refresh(source.source, false)}>refresh</button>
+            {/if}
           </li>
         {/each}
       </ul>
-    </div>
-  {/if}
-</form>
+    {/if}
+    {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+    {#if outcome}
+      <div class="mt-3 rounded-field bg-base-200 p-3" data-outcome role="status">
+        <p>
+          {outcome.done ? "Imported" : "Nothing is changed yet; this would be imported"} from {outcome.source}{outcome.revision
+            ? `, commit ${outcome.revision.slice(0, 10)}`
+            : ""}.
+        </p>
+        <ul class="mt-1">
+          {#each outcome.models as model (model.slug)}
+            <li class="grid grid-cols-[11rem_7rem_1fr] gap-x-3 py-0.5" data-fate={model.fate}>
+              <span class="font-mono text-[0.9em]">{model.slug}</span>
+              <span class="font-medium {TONES[model.fate]}">{FATES[model.fate]}</span>
+              <span>
+                {model.name}
+                {#if model.changed.length > 0}<span class="text-sm">· changes: {model.changed.join(", ")}</span>{/if}
+                {#if model.kept.length > 0}<span class="text-sm text-warning">· stays as edited here: {model.kept.join(", ")}</span>{/if}
+                {#if model.fate === "taken"}<span class="text-sm">· a model of this name is from elsewhere and is kept</span>{/if}
+                {#if model.problem}<span class="text-sm text-error">· {say(model.problem)}</span>{/if}
+                {#if model.flaw}<span class="block text-sm text-error">not used until it is fixed: {model.flaw}</span>{/if}
+              </span>
+            </li>
+          {/each}
+        </ul>
+      </div>
+    {/if}
+  </form>
 {/if}
 
 {#if models && models.length > 0}
@@ -163,7 +190,11 @@
                 <span class="block text-sm text-base-content/75">of its own: {versionWords(version)}</span>
               {/each}
             </td>
-            <td class="hidden text-sm md:table-cell">{Object.entries(model.readings ?? {}).map(([name, rule]) => `${name} ${rule.unit ?? ""}`.trim()).join(", ")}</td>
+            <td class="hidden text-sm md:table-cell"
+              >{Object.entries(model.readings ?? {})
+                .map(([name, rule]) => `${name} ${rule.unit ?? ""}`.trim())
+                .join(", ")}</td
+            >
             <td>
               {model.source ?? "made here"}
               {#if model.edited.length > 0}<span class="block text-sm text-warning">edited here: {model.edited.join(", ")}</span>{/if}
@@ -177,5 +208,8 @@
     </table>
   </div>
 {:else if models}
-  <p class="max-w-prose">No models yet. A model holds the radio settings and the decoder of a make of device, so registering a device takes only its EUIs and its key. Twelve models ship with the service: import them above.</p>
+  <p class="max-w-prose">
+    No models yet. A model holds the radio settings and the decoder of a make of device, so registering a device takes only its EUIs and its key. Twelve models
+    ship with the service: import them above.
+  </p>
 {/if}

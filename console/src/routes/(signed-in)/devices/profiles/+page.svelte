@@ -84,38 +84,57 @@
     </table>
   </div>
 {:else if profiles}
-  <p class="mb-4 max-w-prose">No profiles yet. A profile holds radio settings that many devices share. Name and region are enough; the rest follows from model and region.</p>
+  <p class="mb-4 max-w-prose">
+    No profiles yet. A profile holds radio settings that many devices share. Name and region are enough; the rest follows from model and region.
+  </p>
 {/if}
 
 {#if session.may("devices")}
-<form class="rounded-box border border-base-300 p-4" onsubmit={(event) => { event.preventDefault(); void put(false); }} oninput={() => (outcome = null)} aria-label="A radio profile">
-  <h2 class="mb-2">{known ? `Change ${slug}` : "Create a profile"}</h2>
-  <div class="flex flex-wrap items-end gap-3">
-    {#if !known}
+  <form
+    class="rounded-box border border-base-300 p-4"
+    onsubmit={(event) => {
+      event.preventDefault();
+      void put(false);
+    }}
+    oninput={() => (outcome = null)}
+    aria-label="A radio profile"
+  >
+    <h2 class="mb-2">{known ? `Change ${slug}` : "Create a profile"}</h2>
+    <div class="flex flex-wrap items-end gap-3">
+      {#if !known}
+        <label>
+          <span class="block text-sm text-base-content/75">Short name</span>
+          <input
+            class="input input-sm w-44 font-mono"
+            name="slug"
+            bind:value={slug}
+            required
+            pattern="[a-z0-9][a-z0-9\-]*"
+            title="lower-case letters, digits and dashes"
+            maxlength="60"
+            autocomplete="off"
+          />
+        </label>
+      {/if}
       <label>
-        <span class="block text-sm text-base-content/75">Short name</span>
-        <input class="input input-sm w-44 font-mono" name="slug" bind:value={slug} required pattern="[a-z0-9][a-z0-9\-]*" title="lower-case letters, digits and dashes" maxlength="60" autocomplete="off" />
+        <span class="block text-sm text-base-content/75">Name</span>
+        <input class="input input-sm w-44" name="name" bind:value={name} maxlength="80" placeholder={slug} autocomplete="off" />
       </label>
-    {/if}
-    <label>
-      <span class="block text-sm text-base-content/75">Name</span>
-      <input class="input input-sm w-44" name="name" bind:value={name} maxlength="80" placeholder={slug} autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Region</span>
-      <RegionSelect value={region} choose={(chosen) => (region = chosen)} width="select-sm w-32" />
-    </label>
-  </div>
-  <div class="mt-3"><RadioFields bind:radio /></div>
-  <div class="mt-3 flex flex-wrap gap-2">
-    <button class="btn btn-sm" type="button" disabled={!slug} onclick={() => put(true)}>Preview</button>
-    <button class="btn btn-primary btn-sm">Save</button>
-    {#if known}
-      <button class="btn btn-sm" type="button" onclick={remove}>Remove</button>
-      <button class="btn btn-ghost btn-sm" type="button" onclick={() => edit(null)}>Create another</button>
-    {/if}
-  </div>
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
-  {#if outcome}<Effect effect={outcome} />{/if}
-</form>
+      <label>
+        <span class="block text-sm text-base-content/75">Region</span>
+        <RegionSelect value={region} choose={(chosen) => (region = chosen)} width="select-sm w-32" />
+      </label>
+    </div>
+    <div class="mt-3"><RadioFields bind:radio /></div>
+    <div class="mt-3 flex flex-wrap gap-2">
+      <button class="btn btn-sm" type="button" disabled={!slug} onclick={() => put(true)}>Preview</button>
+      <button class="btn btn-primary btn-sm">Save</button>
+      {#if known}
+        <button class="btn btn-sm" type="button" onclick={remove}>Remove</button>
+        <button class="btn btn-ghost btn-sm" type="button" onclick={() => edit(null)}>Create another</button>
+      {/if}
+    </div>
+    {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+    {#if outcome}<Effect effect={outcome} />{/if}
+  </form>
 {/if}

@@ -98,16 +98,26 @@
 
   {#if tab === "now"}
     <GatewayTrouble {gateway} />
-  {#if gateway.off_plan_mhz.length > 0}
-    <div class="mb-5"><Notice text="It hears frames on {gateway.off_plan_mhz.join(', ')} MHz, which are no channels of {gateway.region}: compare the channel plan set in the gateway with the region it is registered for." /></div>
-  {/if}
+    {#if gateway.off_plan_mhz.length > 0}
+      <div class="mb-5">
+        <Notice
+          text="It hears frames on {gateway.off_plan_mhz.join(
+            ', ',
+          )} MHz, which are no channels of {gateway.region}: compare the channel plan set in the gateway with the region it is registered for."
+        />
+      </div>
+    {/if}
 
-  {#if gateway.refused_frequencies?.length}
-    <div class="mb-5">
-      <Notice text="It has refused to send on {gateway.refused_frequencies.map((r) => `${r.frequency_mhz} MHz (since ${moment(r.since)}, asked again at ${moment(r.until)})`).join(', ')}. Other gateways send there meanwhile. Compare the gateway's own frequency limits with its region." />
-      {#if session.may("gateways")}<button class="btn btn-sm mt-2" type="button" onclick={() => void askAgain()}>Try them again now</button>{/if}
-    </div>
-  {/if}
+    {#if gateway.refused_frequencies?.length}
+      <div class="mb-5">
+        <Notice
+          text="It has refused to send on {gateway.refused_frequencies
+            .map((r) => `${r.frequency_mhz} MHz (since ${moment(r.since)}, asked again at ${moment(r.until)})`)
+            .join(', ')}. Other gateways send there meanwhile. Compare the gateway's own frequency limits with its region."
+        />
+        {#if session.may("gateways")}<button class="btn btn-sm mt-2" type="button" onclick={() => void askAgain()}>Try them again now</button>{/if}
+      </div>
+    {/if}
 
     {#if gateway.state !== "listening"}<div class="mb-5"><GatewayEvents {eui} fresh={happened} /></div>{/if}
     <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">

@@ -73,7 +73,9 @@
     <input class="input w-56" name="what" value={which.what ?? ""} onchange={(event) => filter("what", event.currentTarget.value)} />
   </label>
   <a class="btn" href={exported} download>Export as CSV</a>
-  <p class="ml-auto text-sm text-base-content/75">Kept for {kept.days} days; {kept.only ? "entries are only added" : "the database lets entries be changed"}.</p>
+  <p class="ml-auto text-sm text-base-content/75">
+    Kept for {kept.days} days; {kept.only ? "entries are only added" : "the database lets entries be changed"}.
+  </p>
 </div>
 <Notice text={problem} />
 
@@ -89,12 +91,18 @@
       <div class="min-w-0">
         <p>
           <b class="font-semibold">{entry.who}</b>{#if entry.token}<span class="text-base-content/75">{" "}by token {entry.token}</span>{/if}:
-          {entry.action.replaceAll("_", " ")} {#if entry.object}<span class="text-base-content/75">·</span> {entry.object}{/if}
+          {entry.action.replaceAll("_", " ")}
+          {#if entry.object}<span class="text-base-content/75">·</span> {entry.object}{/if}
           {#if entry.status >= 400}<span class="badge badge-sm badge-error badge-outline ml-1">{entry.status}</span>{/if}
         </p>
         {#if entry.note}<p class="text-sm text-base-content/80">{entry.note}</p>{/if}
         {#each entry.differences ?? [] as one (one.field)}
-          <p class="text-sm"><span class="font-mono text-[0.9em] text-base-content/75">{one.field}</span> {#if one.before != null}<span class="line-through decoration-base-content/40">{shown(one.before)}</span>{" → "}{/if}<span class="break-words">{shown(one.after)}</span></p>
+          <p class="text-sm">
+            <span class="font-mono text-[0.9em] text-base-content/75">{one.field}</span>
+            {#if one.before != null}<span class="line-through decoration-base-content/40">{shown(one.before)}</span>{" → "}{/if}<span class="break-words"
+              >{shown(one.after)}</span
+            >
+          </p>
         {/each}
       </div>
     </li>

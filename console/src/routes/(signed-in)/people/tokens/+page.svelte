@@ -66,7 +66,14 @@
 <p class="mb-3 max-w-prose text-base-content/80">For programs. A token never has more rights than its maker. Only a hash of the secret is stored.</p>
 <Notice text={problem} />
 {#if secret}
-  <div class="my-3"><ShownOnce what="The token's secret" text={secret} hint="Send it as “Authorization: Bearer …”, or give it to the client as HERON_TOKEN." close={() => (secret = "")} /></div>
+  <div class="my-3">
+    <ShownOnce
+      what="The token's secret"
+      text={secret}
+      hint="Send it as “Authorization: Bearer …”, or give it to the client as HERON_TOKEN."
+      close={() => (secret = "")}
+    />
+  </div>
 {/if}
 
 <form class="mb-5 rounded-box border border-base-300 p-4" onsubmit={make} data-make-token>
@@ -78,12 +85,16 @@
     </label>
     <label>
       <span class="block text-sm text-base-content/75">Scope</span>
-      <select class="select w-44" name="reaches" bind:value={reaches}><option value="estate">the whole estate</option><option value="fleet">one fleet</option><option value="device">one device</option></select>
+      <select class="select w-44" name="reaches" bind:value={reaches}
+        ><option value="estate">the whole estate</option><option value="fleet">one fleet</option><option value="device">one device</option></select
+      >
     </label>
     {#if reaches === "fleet"}
       <label>
         <span class="block text-sm text-base-content/75">Fleet</span>
-        <select class="select w-44" name="fleet" bind:value={fleet} required>{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select>
+        <select class="select w-44" name="fleet" bind:value={fleet} required
+          >{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select
+        >
       </label>
     {:else if reaches === "device"}
       <label>
@@ -120,8 +131,12 @@
           <td>{token.rights.join(", ")}</td>
           <td>{scopeWords(token.scope)}</td>
           <td class="hidden md:table-cell">{token.by}</td>
-          <td class="whitespace-nowrap tabular-nums {ended(token) ? 'text-error' : ''}">{token.expires_at ? `${ended(token) ? "ended " : ""}${day(token.expires_at)}` : "no end"}</td>
-          <td class="whitespace-nowrap">{ago(token.last_used, live.now)}{#if token.last_from}<span class="block text-sm text-base-content/75">from {token.last_from}</span>{/if}</td>
+          <td class="whitespace-nowrap tabular-nums {ended(token) ? 'text-error' : ''}"
+            >{token.expires_at ? `${ended(token) ? "ended " : ""}${day(token.expires_at)}` : "no end"}</td
+          >
+          <td class="whitespace-nowrap"
+            >{ago(token.last_used, live.now)}{#if token.last_from}<span class="block text-sm text-base-content/75">from {token.last_from}</span>{/if}</td
+          >
           <td class="text-right">
             {#if sure === token.id}
               <span class="mr-2 text-sm">Programs that use it lose access at once.</span>

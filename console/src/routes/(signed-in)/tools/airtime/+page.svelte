@@ -74,7 +74,15 @@
   <div class="grid gap-1">
     <label for="interval">One every</label>
     <div class="flex gap-1">
-      <input id="interval" class="input w-24 tabular-nums" type="number" min="0" step="any" value={interval} oninput={(e) => set("interval", e.currentTarget.value)} />
+      <input
+        id="interval"
+        class="input w-24 tabular-nums"
+        type="number"
+        min="0"
+        step="any"
+        value={interval}
+        oninput={(e) => set("interval", e.currentTarget.value)}
+      />
       <select class="select w-20" aria-label="Unit of the interval" value={unit} onchange={(e) => set("unit", e.currentTarget.value)}>
         {#each Object.keys(units) as known (known)}<option>{known}</option>{/each}
       </select>
@@ -86,7 +94,15 @@
   </label>
   <label class="grid gap-1">
     <span>Own limit, s of airtime a day</span>
-    <input class="input w-44 tabular-nums" type="number" min="0" step="any" placeholder="none" value={daily} oninput={(e) => set("daily", e.currentTarget.value)} />
+    <input
+      class="input w-44 tabular-nums"
+      type="number"
+      min="0"
+      step="any"
+      placeholder="none"
+      value={daily}
+      oninput={(e) => set("daily", e.currentTarget.value)}
+    />
   </label>
   {#if table?.dwell_by_command}
     <label class="flex items-center gap-2 pb-2">
@@ -108,7 +124,9 @@
       <thead>
         <tr>
           <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
+          <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right"
+            >Largest then</th
+          >
         </tr>
       </thead>
       <tbody>
@@ -119,7 +137,11 @@
             <td>
               <div class="flex items-center gap-2">
                 <span class="w-20 text-right whitespace-nowrap">{row.airtime_ms.toFixed(1)} ms</span>
-                <span class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}" style:width="{Math.max(1, (row.airtime_ms / longest) * 56)}px" aria-hidden="true"></span>
+                <span
+                  class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}"
+                  style:width="{Math.max(1, (row.airtime_ms / longest) * 56)}px"
+                  aria-hidden="true"
+                ></span>
               </div>
             </td>
             <td>
@@ -129,7 +151,9 @@
                 <State state={row.keeps_limits ? "within_limits" : "too_often"} />
               {/if}
             </td>
-            <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}>{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td>
+            <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}
+              >{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td
+            >
             <td class="text-right whitespace-nowrap">{row.shortest_interval_s != null ? duration(row.shortest_interval_s) : "–"}</td>
             <td class="text-right">{row.messages_a_day ?? "–"}</td>
             <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>

@@ -89,14 +89,7 @@
 <form class="mb-4 grid gap-3" onsubmit={(e) => e.preventDefault()}>
   <label class="grid gap-1">
     <span>PHYPayload, in hex or base64</span>
-    <textarea
-      class="textarea w-full font-mono"
-      rows="2"
-      spellcheck="false"
-      autocomplete="off"
-      placeholder="40 67 45 23 03 …"
-      bind:value={frame}
-    ></textarea>
+    <textarea class="textarea w-full font-mono" rows="2" spellcheck="false" autocomplete="off" placeholder="40 67 45 23 03 …" bind:value={frame}></textarea>
   </label>
   <div class="flex flex-wrap items-end gap-x-5 gap-y-2">
     <label class="flex items-center gap-2">
@@ -138,8 +131,9 @@
     <div class="my-3 flex flex-wrap gap-y-1 font-mono text-[0.95rem] leading-none" aria-hidden="true">
       {#each bytes as byte, i (i)}
         <span
-          class="px-[0.3rem] py-1.5 {shade[i] === 0 ? 'bg-base-300' : shade[i] === 1 ? 'bg-base-200' : ''} {isLit(i) ? '!bg-secondary !text-secondary-content' : ''} {report.stopped && i >= report.stopped.at ? 'text-error underline decoration-wavy underline-offset-4' : ''}"
-          >{byte}</span
+          class="px-[0.3rem] py-1.5 {shade[i] === 0 ? 'bg-base-300' : shade[i] === 1 ? 'bg-base-200' : ''} {isLit(i)
+            ? '!bg-secondary !text-secondary-content'
+            : ''} {report.stopped && i >= report.stopped.at ? 'text-error underline decoration-wavy underline-offset-4' : ''}">{byte}</span
         >
       {/each}
     </div>
@@ -168,7 +162,10 @@
 
     <div class="overflow-x-auto">
       <table class="table table-sm" aria-label="Fields">
-        <thead><tr><th class="w-8">At</th><th>Field</th><th class="hidden sm:table-cell">Bytes</th><th>Value</th><th class="hidden sm:table-cell">Meaning</th></tr></thead>
+        <thead
+          ><tr><th class="w-8">At</th><th>Field</th><th class="hidden sm:table-cell">Bytes</th><th>Value</th><th class="hidden sm:table-cell">Meaning</th></tr
+          ></thead
+        >
         <tbody>
           {#each report.fields as field (`${field.at} ${field.depth} ${field.name}`)}
             <tr

@@ -37,9 +37,7 @@
     }
     return out;
   }
-  const joins = $derived(
-    runs(region?.joins ?? [], (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1).flatMap(evenly),
-  );
+  const joins = $derived(runs(region?.joins ?? [], (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1).flatMap(evenly));
   const rates = (c: { min_data_rate: number; max_data_rate: number }) => span(`DR${c.min_data_rate}`, `DR${c.max_data_rate}`);
   const longest = (ms: number | null | undefined) => (ms == null ? "of any length" : `at most ${ms} ms`);
   const hops = (all: number[]) => (all.length > 1 ? `${all[0]} to ${all.at(-1)} MHz, ${all.length} channels in turn` : `${all[0]} MHz`);
@@ -102,17 +100,26 @@
             <div class="overflow-x-auto">
               <table class="table table-xs mt-2 w-auto tabular-nums">
                 <caption class="text-left text-sm text-base-content/75">{part.title}</caption>
-                <thead><tr><th>Uplink</th>{#each part.table[0]?.rx1 ?? [] as _, offset (offset)}<th>{offset}</th>{/each}</tr></thead>
+                <thead
+                  ><tr
+                    ><th>Uplink</th>{#each part.table[0]?.rx1 ?? [] as _, offset (offset)}<th>{offset}</th>{/each}</tr
+                  ></thead
+                >
                 <tbody>
                   {#each part.table as row (row.uplink)}
-                    <tr><td class="font-semibold">DR{row.uplink}</td>{#each row.rx1 as rate, offset (offset)}<td>DR{rate}</td>{/each}</tr>
+                    <tr
+                      ><td class="font-semibold">DR{row.uplink}</td>{#each row.rx1 as rate, offset (offset)}<td>DR{rate}</td>{/each}</tr
+                    >
                   {/each}
                 </tbody>
               </table>
             </div>
           {/if}
         {/each}
-        <p class="mt-2">Beacon: {hops(region.class_b.beacon_mhz)} at DR{region.class_b.beacon_data_rate}. Ping slots: {hops(region.class_b.ping_slot_mhz)} at DR{region.class_b.ping_slot_data_rate}.</p>
+        <p class="mt-2">
+          Beacon: {hops(region.class_b.beacon_mhz)} at DR{region.class_b.beacon_data_rate}. Ping slots: {hops(region.class_b.ping_slot_mhz)} at DR{region
+            .class_b.ping_slot_data_rate}.
+        </p>
       </section>
     </div>
 
@@ -154,14 +161,22 @@
         <p class="mt-2 text-sm">
           Join-requests:
           {#each joins as run, i (i)}
-            {i ? "; " : ""}channel {span(run[0]!.index, run.at(-1)!.index)} ({span(run[0]!.frequency_mhz, run.at(-1)!.frequency_mhz)} MHz) at {rates(run[0]!)}{/each}.
+            {i ? "; " : ""}channel {span(run[0]!.index, run.at(-1)!.index)} ({span(run[0]!.frequency_mhz, run.at(-1)!.frequency_mhz)} MHz) at {rates(
+              run[0]!,
+            )}{/each}.
         </p>
       </section>
 
       <section class="rounded-box border border-base-300 p-4">
         <h2 class="mb-1">Power and limits</h2>
-        <p>TXPower 0 to {region.tx_power_dbm.length - 1}: {region.tx_power_dbm[0]} dBm down to {region.tx_power_dbm.at(-1)} dBm in steps of 2 dB, {region.tx_power_reference}.</p>
-        <p class="mt-1">Uplinks are {longest(region.dwell.uplink_ms)}, downlinks {longest(region.dwell.downlink_ms)}{region.dwell.by_command ? ", until TxParamSetupReq says otherwise" : ""}.{region.dwell.source ? ` (${region.dwell.source})` : ""}</p>
+        <p>
+          TXPower 0 to {region.tx_power_dbm.length - 1}: {region.tx_power_dbm[0]} dBm down to {region.tx_power_dbm.at(-1)} dBm in steps of 2 dB, {region.tx_power_reference}.
+        </p>
+        <p class="mt-1">
+          Uplinks are {longest(region.dwell.uplink_ms)}, downlinks {longest(region.dwell.downlink_ms)}{region.dwell.by_command
+            ? ", until TxParamSetupReq says otherwise"
+            : ""}.{region.dwell.source ? ` (${region.dwell.source})` : ""}
+        </p>
         <table class="table table-sm mt-1 tabular-nums" aria-label="Sub-bands">
           <thead><tr><th>Sub-band</th><th>MHz</th><th>Duty cycle</th><th>EIRP</th></tr></thead>
           <tbody>
@@ -183,7 +198,8 @@
         <p>CFList {region.cf_list}.</p>
         <dl class="mt-1 grid grid-cols-[auto_1fr] gap-x-3 text-sm">
           {#each region.ch_mask_cntl as meaning, cntl (cntl)}
-            <dt class="font-semibold tabular-nums">ChMaskCntl {cntl}</dt><dd class={meaning === "reserved" ? "text-base-content/75" : ""}>{meaning}</dd>
+            <dt class="font-semibold tabular-nums">ChMaskCntl {cntl}</dt>
+            <dd class={meaning === "reserved" ? "text-base-content/75" : ""}>{meaning}</dd>
           {/each}
         </dl>
       </section>
