@@ -1,4 +1,4 @@
-//! How fast this database takes rows: the limit that everything built on it is held against.
+//! How fast this database takes rows: the limit for everything built on it.
 
 use std::time::{Duration, Instant};
 

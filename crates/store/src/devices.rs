@@ -44,9 +44,11 @@ pub struct DeviceRow {
     pub last_heard: Option<DateTime<Utc>>,
     pub usual_interval_s: Option<f64>,
     pub refusal: Option<RefusalNote>,
+    /// When it was first refused for that reason, of the times in a row.
+    pub refused_since: Option<DateTime<Utc>>,
 }
 
-/// What a message about a device says of it, and what is needed to go on with its rhythm.
+/// What a message about a device says of it, and what is needed to go on with its usual interval.
 #[derive(Debug, Clone)]
 pub struct DeviceContext {
     pub dev_eui: Eui64,
@@ -104,7 +106,7 @@ const SELECT: &str = from_devices!(
      d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio, m.radio AS model_radio,
      (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
      (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
-     a.last_heard, a.usual_interval_s, a.refusal"
+     a.last_heard, a.usual_interval_s, a.refusal, a.refused_since"
 );
 
 /// Only which they are: what a page shows is looked up for that page alone.
@@ -141,6 +143,7 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
         last_heard: row.try_get("last_heard")?,
         usual_interval_s: row.try_get("usual_interval_s")?,
         refusal: refusal.map(|text| json("refusal", &text)).transpose()?,
+        refused_since: row.try_get("refused_since")?,
     })
 }
 

@@ -66,7 +66,7 @@ pub struct FrameReport {
     pub verdicts: Vec<MicVerdict>,
     /// The application's payload in the clear, in hex, if it could be decrypted.
     pub payload: Option<String>,
-    /// The registered device it was held against.
+    /// The registered device it was compared with.
     pub device: Option<FrameDevice>,
 }
 

@@ -37,7 +37,7 @@ pub enum DeviceState {
     Refused,
     /// It sends as it used to.
     Active,
-    /// Overdue by its own rhythm.
+    /// Overdue by its usual interval.
     Silent,
     /// Kept from being served.
     Disabled,
@@ -83,6 +83,9 @@ pub struct Device {
     pub usual_interval_s: Option<f64>,
     /// The last refusal, if nothing has been accepted since.
     pub refusal: Option<RefusalNote>,
+    /// When it was first refused for that reason, of the times in a row.
+    #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
+    pub refused_since: Option<DateTime<Utc>>,
     /// Words to find it by.
     pub tags: Vec<String>,
     /// Whether it is kept from being served.

@@ -63,7 +63,7 @@ pub struct OutboxItem {
     /// How many go before it, for one that waits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ahead: Option<u32>,
-    /// When it is expected to go, as far as the device's own rhythm tells; a time that has passed means that the device is
+    /// When it is expected to go, as far as the device's usual interval tells; a time that has passed means that the device is
     /// overdue.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
     pub expected_at: Option<DateTime<Utc>>,

@@ -10,7 +10,7 @@ use crate::gateway::GatewayState;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum GatewayEventKind {
-    /// It connected, or calls from another place.
+    /// It connected, or connects from another address.
     Connected,
     /// Its connection ended.
     Disconnected,

@@ -103,7 +103,7 @@ pub enum UplinkChange {
     /// It cannot be read by either.
     Fails,
     /// It could not be read, and now it can.
-    Mended,
+    Fixed,
     /// Its readings are different.
     Changed,
     /// Nothing of it is different.
@@ -116,7 +116,7 @@ impl UplinkChange {
         match self {
             Self::Broken => "fails now",
             Self::Fails => "still fails",
-            Self::Mended => "mended",
+            Self::Fixed => "fixed",
             Self::Changed => "changed",
             Self::Same => "the same",
         }

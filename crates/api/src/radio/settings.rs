@@ -200,7 +200,7 @@ pub struct RadioSettings {
     /// Whether a frame counter that starts over is accepted. Recorded frames can then be played back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter_restart: Option<bool>,
-    /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its own rhythm counts if not
+    /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its usual interval counts if not
     /// given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uplink_interval_s: Option<u32>,

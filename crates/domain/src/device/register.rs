@@ -262,7 +262,7 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
     let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| input::slug(field, slug)).transpose();
     let (model, profile) = (slug("model", &new.model)?.or(of_label), slug("profile", &new.profile)?);
     let flaw = model.as_ref().and_then(|slug| estate.defaults.models.get(slug)?.flaw.as_ref());
-    let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is mended: {flaw}."));
+    let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is fixed: {flaw}."));
     let effective = estate.defaults.effective_settings(model.as_deref(), profile.as_deref(), new.region, &new.radio)?;
     let version_of_mac = checked_profile(&effective.radio, effective.region)?.version;
     suits(&effective.radio, new.personal.is_some())?;

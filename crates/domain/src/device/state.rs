@@ -9,7 +9,7 @@ use lorawan::{AesKey, Eui64};
 /// From what is known of the device.
 ///
 /// A device is silent after three of its usual intervals and a minute. Before it has shown a
-/// rhythm, a day is taken for one interval.
+/// usual interval, a day is taken for one interval.
 pub fn device_state(
     now: DateTime<Utc>,
     joined_at: Option<DateTime<Utc>>,
@@ -63,7 +63,7 @@ mod tests {
     fn a_state_follows_from_what_was_last() {
         let now = Utc::now();
         let ago = |s| Some(now - TimeDelta::seconds(s));
-        let state = |joined, heard, rhythm, refused| device_state(now, joined, heard, rhythm, refused);
+        let state = |joined, heard, interval, refused| device_state(now, joined, heard, interval, refused);
         assert_eq!(state(None, None, None, None), DeviceState::NeverJoined);
         assert_eq!(state(None, None, None, ago(5)), DeviceState::Refused);
         assert_eq!(state(ago(10), None, None, ago(5)), DeviceState::Refused);

@@ -86,9 +86,9 @@ fn state(detail: &DeviceDetail) -> Finding {
         }
         (DeviceState::Refused, None) => finding(Weight::Trouble, "join", "Its frames are refused.".into(), ""),
         (DeviceState::Silent, _) => {
-            let rhythm =
+            let usual =
                 device.usual_interval_s.map_or_else(String::new, |s| format!(" It usually sends every {s:.0} s."));
-            let what = format!("Silent: nothing heard for more than three of its intervals.{rhythm}");
+            let what = format!("Silent: nothing heard for more than three of its intervals.{usual}");
             let step = "Look at the gateways that heard it last. If they are quiet too, the device is not the cause.";
             finding(Weight::Trouble, "uplinks", what, step)
         }

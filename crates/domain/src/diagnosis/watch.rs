@@ -111,7 +111,8 @@ fn of_gateway(gateway: &Gateway) -> Vec<Found> {
 fn of_device(device: &Device) -> Option<Found> {
     match (device.state, &device.refusal) {
         (DeviceState::Refused, Some(refusal)) => {
-            Some(Found::new(Weight::Trouble, Some(refusal.time), refusal.why.clone(), &refusal.next_step))
+            let since = device.refused_since.unwrap_or(refusal.time);
+            Some(Found::new(Weight::Trouble, Some(since), refusal.why.clone(), &refusal.next_step))
         }
         (DeviceState::Silent, _) => {
             let what = "Silent: overdue by its usual interval.".into();
@@ -265,7 +266,8 @@ mod tests {
         serde_json::from_value(json!({
             "dev_eui": "02b0000000000001", "join_eui": "02aa000000000001", "name": name, "fleet": "f", "model": null,
             "region": "EU868", "state": state, "last_heard": null, "usual_interval_s": null, "tags": [], "disabled": false, "added_at": now,
-            "refusal": { "code": "x", "join": true, "why": "The key differs.", "next_step": "Compare.", "time": now }
+            "refusal": { "code": "x", "join": true, "why": "The key differs.", "next_step": "Compare.", "time": now },
+            "refused_since": now - TimeDelta::minutes(5)
         }))
         .unwrap()
     }
@@ -311,6 +313,7 @@ mod tests {
         );
         assert_eq!(watch.concerns[1].what, "Lost: nothing is heard from it.");
         assert_eq!(watch.concerns[1].since, Some(now - TimeDelta::minutes(30)));
+        assert_eq!(watch.concerns[2].since, Some(now - TimeDelta::minutes(5)), "the first refusal of those in a row");
         assert_eq!((watch.gateways_listening, watch.devices_active, watch.strangers), (Some(1), Some(1), 1));
         let seen = Seen { endings: Some(&endings_100), ..Seen::default() };
         assert!(build(seen, now).concerns.is_empty());

@@ -82,7 +82,7 @@ pub fn change(before: Option<&Outcome>, after: &Outcome) -> UplinkChange {
     match (before.map(|outcome| &outcome.problem), &after.problem) {
         (Some(None), Some(_)) => UplinkChange::Broken,
         (_, Some(_)) => UplinkChange::Fails,
-        (Some(Some(_)), None) => UplinkChange::Mended,
+        (Some(Some(_)), None) => UplinkChange::Fixed,
         (None, None) => UplinkChange::Changed,
         (Some(None), None) => {
             let shown = |outcome: &Outcome| -> BTreeMap<String, String> {
@@ -157,7 +157,7 @@ mod tests {
         assert_eq!(change(Some(outcome(&[("a", 1.0)])), failed()), UplinkChange::Broken);
         assert_eq!(change(Some(failed()), failed()), UplinkChange::Fails);
         assert_eq!(change(None, failed()), UplinkChange::Fails);
-        assert_eq!(change(Some(failed()), outcome(&[])), UplinkChange::Mended);
+        assert_eq!(change(Some(failed()), outcome(&[])), UplinkChange::Fixed);
         assert_eq!(change(Some(outcome(&[("a", 1.0)])), outcome(&[("a", 1.0)])), UplinkChange::Same);
         assert_eq!(change(Some(outcome(&[("a", 1.0)])), outcome(&[("a", 10.0)])), UplinkChange::Changed);
     }
@@ -188,7 +188,7 @@ mod tests {
         assert_eq!(counted("b"), (0, 1, 0, 1));
         assert_eq!(counted("c"), (1, 0, 0, 0));
         let tried = Tried { uplinks: uplinks.into(), ..Tried::default() };
-        assert_eq!(counts(&tried).keys().copied().collect::<Vec<_>>(), [UplinkChange::Mended, UplinkChange::Changed]);
+        assert_eq!(counts(&tried).keys().copied().collect::<Vec<_>>(), [UplinkChange::Fixed, UplinkChange::Changed]);
     }
 
     #[test]

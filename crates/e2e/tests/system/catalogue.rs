@@ -72,7 +72,7 @@ async fn a_folder_is_imported_and_followed() {
     assert_eq!(fates(&preview), expected);
     assert_eq!(service.get::<Page<Model>>("models").await.items.len(), 0, "nothing is written by looking");
     let said = service.heron_says(&import);
-    assert!(said.contains("wrong: it will not be used until it is mended"), "{said}");
+    assert!(said.contains("wrong: it will not be used until it is fixed"), "{said}");
     assert!(said.contains("model.toml, line 2"), "{said}");
     let wrong: Model = service.get("models/wrong").await;
     assert!(wrong.flaw.unwrap().contains("its decoder fails its test \"ten\""));
@@ -236,11 +236,11 @@ async fn firmware_and_tests_decide_which_script_reads_an_uplink() {
     write(folder.path(), "gauge", &model("Gauge", 7.0));
     bench.service.heron_says(&["catalogue", "import", &path, "--name", "ours"]);
     let why = read(&mut bench, 3).await.decode_error.unwrap();
-    assert!(why.contains("not used until it is mended") && why.contains("level is 1, 7 expected"), "{why}");
+    assert!(why.contains("not used until it is fixed") && why.contains("level is 1, 7 expected"), "{why}");
     let new = json!({ "dev_eui": "02b0090000000555", "join_eui": JOIN_EUI, "app_key": APP_KEY.to_hex(),
         "fleet": "bench", "model": "gauge" });
     let read_back: ReadBack = bench.service.post("devices/check", new).await;
-    assert!(read_back.warnings[0].contains("not used until it is mended"), "{:?}", read_back.warnings);
+    assert!(read_back.warnings[0].contains("not used until it is fixed"), "{:?}", read_back.warnings);
 }
 
 #[tokio::test]

@@ -344,9 +344,7 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
     browser.fill("input[name=join_eui]", "02aa000000000002").await.unwrap();
     browser.click(By::XPath("//select[@name='fleet']/option[text()='tide']")).await;
     browser.click(By::XPath("//select[@name='keys']/option[@value='generate']")).await;
-    browser
-        .text_when("[data-read-back]", |text| text.contains("0100 0000 0001 b002") && text.contains("Look again"))
-        .await;
+    browser.text_when("[data-read-back]", |text| text.contains("0100 0000 0001 b002") && text.contains("Check:")).await;
     browser.click(By::XPath("//button[text()='Register']")).await;
     browser.tab("setup").await;
     browser.text_when("[data-settings]", |text| text.contains("Registered as")).await;

@@ -112,7 +112,7 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
 }
 
 #[tokio::test]
-async fn when_a_downlink_goes_is_told_by_the_devices_rhythm() {
+async fn when_a_downlink_goes_is_told_by_the_devices_usual_interval() {
     let mut bench = Bench::set_up().await;
     bench.service.sign_heron_in();
     bench.service.heron_says(&["device", "radio", "probe-1", "--uplink-interval-s", "600"]);

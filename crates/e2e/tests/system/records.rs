@@ -385,10 +385,17 @@ async fn signs_of_life_are_the_last_ones() {
         async |activity| store.commit(&Batch { activity: vec![(DEV, activity)], ..Batch::default() }).await.unwrap();
     write(Activity::Refused(note.clone())).await;
     let row = store.device(estate, DEV).await.unwrap().unwrap();
-    assert_eq!((row.refusal, row.last_heard), (Some(note), None));
+    assert_eq!((row.refusal, row.last_heard, row.refused_since), (Some(note.clone()), None, Some(now)));
+    // Refused again: for the same reason since then, for another one since now.
+    let later = now + TimeDelta::minutes(7);
+    write(Activity::Refused(RefusalNote { time: later, ..note.clone() })).await;
+    assert_eq!(store.device(estate, DEV).await.unwrap().unwrap().refused_since, Some(now));
+    write(Activity::Refused(RefusalNote { code: "y".into(), time: later, ..note })).await;
+    assert_eq!(store.device(estate, DEV).await.unwrap().unwrap().refused_since, Some(later));
     write(heard(Some(20.0))).await;
     let row = store.device(estate, DEV).await.unwrap().unwrap();
-    assert_eq!((row.refusal, row.last_heard, row.usual_interval_s), (None, Some(now), Some(20.0)));
+    assert_eq!((row.refusal, row.refused_since, row.last_heard), (None, None, Some(now)));
+    assert_eq!(row.usual_interval_s, Some(20.0));
 }
 
 #[tokio::test]

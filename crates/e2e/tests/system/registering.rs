@@ -190,7 +190,7 @@ async fn a_kit_is_made_and_a_file_is_imported_in_the_console() {
 
     browser.click(By::LinkText("mast")).await;
     let empty = browser.text_when("main", |text| text.contains("Never heard")).await;
-    assert!(empty.contains("A clock of 1970"), "what is to be looked at is that of its protocol");
+    assert!(empty.contains("With a clock in 1970"), "what is to be looked at is that of its protocol");
     browser.tab("connection").await;
     browser.text_when("[data-access]", |text| text.contains("No credential yet")).await;
     browser.click(By::XPath("//button[text()='Create connection kit']")).await;

@@ -1,4 +1,4 @@
-//! A decoder mended against stored uplinks, its editions, history decoded anew, and rehearsals.
+//! A decoder fixed against stored uplinks, its editions, history decoded anew, and rehearsals.
 
 use api::Page;
 use api::device::LastReading;
@@ -24,7 +24,7 @@ const BROKEN: &str = "function decodeUplink(input) {
   if (input.bytes.length > 2) throw new Error('unknown layout ' + input.bytes[0]);
   return { data: { level: (input.bytes[0] * 256 + input.bytes[1]) / 100 } };
 }";
-const MENDED: &str = "function decodeUplink(input) {
+const FIXED: &str = "function decodeUplink(input) {
   const at = input.bytes.length > 2 ? 1 : 0;
   return { data: { level: (input.bytes[at] * 256 + input.bytes[at + 1]) / 100, marked: at === 1 } };
 }";
@@ -63,7 +63,7 @@ async fn readings(bench: &Bench) -> BTreeMap<String, LastReading> {
 }
 
 #[tokio::test]
-async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
+async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     let bench = with_failures().await;
     let service = &bench.service;
     let failures: Vec<DecodeFailures> = service.get("decode-failures").await;
@@ -80,18 +80,18 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     assert!(one.contains("in force: port 2, 3 bytes: decodeUplink threw") || one.contains("unknown layout 9"), "{one}");
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("draft.js");
-    std::fs::write(&file, MENDED).unwrap();
+    std::fs::write(&file, FIXED).unwrap();
     let file = file.to_str().unwrap();
     let said = service.heron_says(&["decoder", "try", "probe", file]);
     assert!(said.contains("5 uplinks: 2 fixed, 3 changed"), "{said}");
     let marked: Vec<&str> = said.lines().filter(|line| line.starts_with("marked")).collect();
     assert_eq!(marked[0].split_whitespace().collect::<Vec<_>>(), ["marked", "5", "–", "–", "–"]);
     let tried: Tried = service.heron_json(&["decoder", "try", "probe", file, "--payload", "09 01 32", "--port", "2"]);
-    assert_eq!(tried.uplinks[0].change, UplinkChange::Mended);
+    assert_eq!(tried.uplinks[0].change, UplinkChange::Fixed);
     assert_eq!(tried.uplinks[0].after.tried_bytes["level"], [1, 2], "found by trying");
 
     // One that breaks what works is not put in force by mistake, nor is one that does not load.
-    std::fs::write(file, MENDED.replace("bytes.length > 2 ? 1", "bytes.length > 1 ? (() => { throw 1 })()")).unwrap();
+    std::fs::write(file, FIXED.replace("bytes.length > 2 ? 1", "bytes.length > 1 ? (() => { throw 1 })()")).unwrap();
     let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
     let why = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(!refused.status.success() && why.contains("3 uplinks could be read before"), "{why}");
@@ -112,7 +112,7 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
         "2",
     ]);
     assert_eq!(said.trim(), "Kept: port 2 [01 32] must give level = 3.06.");
-    std::fs::write(file, MENDED.replace("/ 100", "/ 10").replace(", marked: at === 1", "")).unwrap();
+    std::fs::write(file, FIXED.replace("/ 100", "/ 10").replace(", marked: at === 1", "")).unwrap();
     let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
     let why = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(why.contains("fails its test \"neap tide\": level is 30.6, 3.06 expected"), "{why}");
@@ -122,7 +122,7 @@ async fn a_decoder_is_mended_against_stored_uplinks_and_history_follows() {
     let _: Model =
         service.done(Method::PUT, &format!("/estates/{ESTATE}/models/probe?note=no%20test"), Some(about)).await;
 
-    std::fs::write(file, MENDED).unwrap();
+    std::fs::write(file, FIXED).unwrap();
     service.heron_says(&["decoder", "try", "probe", file, "--put", "--note", "the layout of 2.0"]);
     assert!(service.get::<Vec<DecodeFailures>>("decode-failures").await.is_empty(), "counted anew");
     let stored = uplinks(&bench).await;
@@ -273,7 +273,7 @@ async fn the_workbench_in_the_console() {
     browser.click(By::Css(".cm-content")).await;
     let typed = format!(
         "window.editor = document.querySelector('.cm-content').cmTile?.view ?? document.querySelector('.cm-content').cmView.view; editor.dispatch({{changes: {{from: 0, to: editor.state.doc.length, insert: {}}}}})",
-        json!(MENDED)
+        json!(FIXED)
     );
     browser.window.execute(&typed, vec![]).await.unwrap();
     browser.text_when("[data-tried]", |text| text.contains("2 fixed") && text.contains("3 changed")).await;
@@ -312,7 +312,7 @@ async fn the_workbench_in_the_console() {
     until("a chart to be drawn", async || browser.window.find(By::Css("[data-chart=ready] canvas")).await.ok()).await;
     let path = format!("/estates/{ESTATE}/models/probe");
     let model: Model = bench.service.done(Method::GET, &path, None).await;
-    assert_eq!(model.about.decoder.as_deref(), Some(MENDED));
+    assert_eq!(model.about.decoder.as_deref(), Some(FIXED));
     browser.close().await.unwrap();
 }
 
@@ -320,8 +320,8 @@ async fn the_workbench_in_the_console() {
 async fn a_job_that_a_kill_cut_off_begins_again_and_one_that_is_stopped_changes_nothing() {
     let mut bench = with_failures().await;
     let path = format!("/estates/{ESTATE}/models/probe");
-    let mended = json!({ "maker": "M", "name": "N", "decoder": MENDED });
-    let _: Model = bench.service.done(Method::PUT, &path, Some(mended)).await;
+    let fixed = json!({ "maker": "M", "name": "N", "decoder": FIXED });
+    let _: Model = bench.service.done(Method::PUT, &path, Some(fixed)).await;
     // As a service leaves it that was killed in the middle: some results stand aside.
     bench.service.kill();
     let id = "01M8D1B551G2Q8BW2ZX3SNP2BY";

@@ -34,7 +34,7 @@ fn decoder(about: &PutModel, version: String, ready: Result<Ready, String>, comm
 /// A stored model's decoders. One with a flaw has none that works: each uplink then says why.
 pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     let load = |source: &str, kind: DecoderKind| match flaw {
-        Some(flaw) => Err(format!("the model's decoder is not used until it is mended: {flaw}")),
+        Some(flaw) => Err(format!("the model's decoder is not used until it is fixed: {flaw}")),
         None => Ready::load(kind, source, Lane::People).map_err(|failure| failure.message),
     };
     let versions = about.versions.iter();
@@ -158,7 +158,7 @@ mod tests {
         let about = PutModel { decoder, tests: vec![test], ..PutModel::default() };
         let (decoders, flaw) = load(&about);
         let said = decoders.others.unwrap().ready.as_ref().unwrap_err().clone();
-        assert!(said.contains("not used until it is mended") && said.contains(&flaw.unwrap().why), "{said}");
+        assert!(said.contains("not used until it is fixed") && said.contains(&flaw.unwrap().why), "{said}");
     }
 
     fn row(slug: &str, source: Option<&str>, about: &PutModel, imported: &PutModel) -> ModelRow {

@@ -170,11 +170,11 @@ mod tests {
     }
 
     #[test]
-    fn a_mended_decoder_shows_what_it_mends() {
+    fn a_fixed_decoder_shows_what_it_fixes() {
         let draft = Draft { decoder: Some(IN_FORCE.replace("!== 1", "> 2")), ..Draft::default() };
         let tried = tried(&draft, &[(1, vec![7]), (2, vec![8]), (3, vec![9])]);
         let changes: Vec<UplinkChange> = tried.uplinks.iter().map(|uplink| uplink.change).collect();
-        assert_eq!(changes, [UplinkChange::Same, UplinkChange::Mended, UplinkChange::Fails]);
+        assert_eq!(changes, [UplinkChange::Same, UplinkChange::Fixed, UplinkChange::Fails]);
         assert_eq!(tried.uplinks[0].after.tried_bytes["level"], [0]);
         let problem = tried.uplinks[2].after.problem.as_ref().unwrap();
         assert_eq!((problem.line, problem.message.contains("port 3")), (Some(2), true));

@@ -92,7 +92,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
     say(&format!("Connecting {} ({}) to Keen Heron", gateway.name, gateway.eui));
     say("");
     say(&format!(
-        "Region {}, channels {}. It calls by {}.",
+        "Region {}, channels {}. It connects by {}.",
         gateway.region.name(),
         gateway.channels,
         gateway.protocol.label()

@@ -125,7 +125,7 @@ impl Directory {
         self.read().devices.get(&dev_eui).cloned()
     }
 
-    /// Notes a sign of life and gives the device's rhythm: its usual interval in seconds, following
+    /// Notes a sign of life and gives the device's usual interval in seconds, following
     /// changes within a few uplinks.
     pub fn heard(&self, dev_eui: Eui64, at: DateTime<Utc>) -> Option<f64> {
         let mut inner = self.write();
@@ -249,7 +249,7 @@ mod tests {
     }
 
     #[test]
-    fn a_rhythm_shows_after_two_uplinks_and_follows_changes() {
+    fn a_usual_interval_shows_after_two_uplinks_and_follows_changes() {
         let directory = Directory::default();
         directory.put_device(device());
         let start = Utc::now();

@@ -82,16 +82,22 @@ pub(super) async fn write_activity(
             row.push_bind(eui_bytes(*dev_eui)).push_bind(*last_heard).push_bind(*usual_interval_s);
         });
         query.push(
-            " ON DUPLICATE KEY UPDATE last_heard = VALUES(last_heard), usual_interval_s = VALUES(usual_interval_s), refusal = NULL, refused_at = NULL",
+            " ON DUPLICATE KEY UPDATE last_heard = VALUES(last_heard), usual_interval_s = VALUES(usual_interval_s), refusal = NULL, refused_at = NULL, refused_since = NULL",
         );
         query.build().execute(&mut **tx).await?;
     }
     for part in parts(&refused.into_iter().collect::<Vec<_>>()) {
-        let mut query = QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, refusal, refused_at) ");
+        let mut query =
+            QueryBuilder::<MySql>::new("INSERT INTO activity (dev_eui, refusal, refused_at, refused_since) ");
         query.push_values(part, |mut row, (dev_eui, (note, time))| {
-            row.push_bind(eui_bytes(*dev_eui)).push_bind(note.clone()).push_bind(*time);
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(note.clone()).push_bind(*time).push_bind(*time);
         });
-        query.push(" ON DUPLICATE KEY UPDATE refusal = VALUES(refusal), refused_at = VALUES(refused_at)");
+        // Assigned first, from the row as it was: MariaDB assigns from left to right.
+        query.push(
+            " ON DUPLICATE KEY UPDATE refused_since = IF(JSON_VALUE(refusal, '$.code') = JSON_VALUE(VALUES(refusal), '$.code'),
+             COALESCE(refused_since, refused_at), VALUES(refused_at)),
+             refusal = VALUES(refusal), refused_at = VALUES(refused_at)",
+        );
         query.build().execute(&mut **tx).await?;
     }
     Ok(())

@@ -8,11 +8,11 @@
   let { tried, drafted, keep }: { tried: Tried; drafted: boolean; keep: (uplink: TriedUplink) => void } = $props();
 
   type Change = TriedUplink["change"];
-  const ORDER: Change[] = ["broken", "fails", "mended", "changed", "same"];
+  const ORDER: Change[] = ["broken", "fails", "fixed", "changed", "same"];
   const MARKS: Record<Change, { sign: string; word: string; tone: string }> = {
     broken: { sign: "✕", word: "fails now", tone: "text-error" },
     fails: { sign: "✕", word: "fails", tone: "text-error" },
-    mended: { sign: "✓", word: "fixed", tone: "text-success" },
+    fixed: { sign: "✓", word: "fixed", tone: "text-success" },
     changed: { sign: "≠", word: "changed", tone: "text-warning" },
     same: { sign: "=", word: "the same", tone: "text-base-content/75" },
   };

@@ -105,7 +105,7 @@ fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
     })?;
     for model in &outcome.models {
         if let Some(flaw) = &model.flaw {
-            out.line(format!("{}: it will not be used until it is mended: {flaw}", model.slug))?;
+            out.line(format!("{}: it will not be used until it is fixed: {flaw}", model.slug))?;
         }
         match (&model.problem, model.fate) {
             (Some(problem), _) => out.line(format!("{}: {problem}", model.slug))?,

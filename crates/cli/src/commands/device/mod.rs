@@ -47,10 +47,11 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
     let versions = [("hardware", &d.hardware), ("firmware", &d.firmware)];
     lines.extend(versions.into_iter().filter_map(|(name, version)| Some((name, version.clone()?))));
     if let Some(usual_interval_s) = device.usual_interval_s {
-        lines.push(("rhythm", format!("every {usual_interval_s:.0} s")));
+        lines.push(("usual interval", format!("{usual_interval_s:.0} s")));
     }
     if let Some(refusal) = &device.refusal {
         lines.push(("refused", format!("{} ({})", refusal.why, show::ago(Some(refusal.time)))));
+        lines.extend(device.refused_since.map(|since| ("refused since", show::moment(since))));
         lines.push(("next step", refusal.next_step.clone()));
     }
     let version = d.whole_radio.mac_version.map_or("1.0.3", |version| version.name());
@@ -152,7 +153,7 @@ fn read_back_lines(r: &ReadBack) -> Vec<(&'static str, String)> {
 
 fn warn(out: &Out, warnings: &[String]) -> Result<()> {
     for warning in warnings.iter().filter(|_| !out.json) {
-        out.line(format!("look again: {warning}"))?;
+        out.line(format!("check: {warning}"))?;
     }
     Ok(())
 }

@@ -73,7 +73,7 @@ fn question(args: FrameArgs) -> Result<FrameQuestion> {
 fn print(out: &Out, report: &FrameReport) -> Result<()> {
     out.line(&report.summary)?;
     if let Some(device) = &report.device {
-        out.line(format!("Held against {} ({}).", device.name, device.dev_eui))?;
+        out.line(format!("Compared with {} ({}).", device.name, device.dev_eui))?;
     }
     out.line("")?;
     let head = ["AT", "BYTES", "FIELD", "VALUE", "MEANING"];

@@ -48,7 +48,7 @@ pub async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
         return out.json(&serde_json::json!({ "gateway": gateway.eui, "kit": path }));
     }
     out.line(format!(
-        "{} is the connection kit of {}, which calls by {}.",
+        "{} is the connection kit of {}, which connects by {}.",
         path.display(),
         gateway.name,
         gateway.protocol.label()

@@ -12,7 +12,7 @@ pub async fn run(client: &Client, out: &Out) -> Result<()> {
     out.list(
         &gateways,
         NONE,
-        &["NAME", "EUI", "STATE", "LAST HEARD", "HEARD", "SENT", "AIRTIME LEFT", "CALLS BY", "ADDRESS"],
+        &["NAME", "EUI", "STATE", "LAST HEARD", "HEARD", "SENT", "AIRTIME LEFT", "CONNECTION", "ADDRESS"],
         |g| {
             vec![
                 g.name.clone(),

@@ -39,21 +39,21 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("state", g.state.label().into()),
         ("last heard", show::ago(g.last_heard)),
         ("address", address(g)),
-        ("calls by", g.protocol.label().into()),
-        ("taken from", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
-        ("delay", g.delay.map_or("not measured yet".into(), delay)),
+        ("connection", g.protocol.label().into()),
+        ("UDP source", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
+        ("round-trip time", g.delay.map_or("not measured yet".into(), delay)),
         ("software", g.software.as_ref().map_or("not known".into(), software)),
         ("region", format!("{}, channels {}", g.region, g.channels)),
-        ("heard off plan", off_plan(g)),
+        ("off-plan frequencies", off_plan(g)),
         ("position", place),
         ("antenna", format!("{} dBi, less {} dB of cable", g.antenna_gain_dbi, g.cable_loss_db)),
         ("other estates", if g.open_to_others { "may use it" } else { "may not use it" }.into()),
         ("GPS time", if g.has_gps { "yes" } else { "not seen" }.into()),
-        ("refused", refused(g)),
+        ("refused frequencies", refused(g)),
         ("beacons", if g.beacons { "every 128 s, as long as it has GPS time" } else { "none" }.into()),
         ("frames", format!("{} since the service started", g.frames)),
         ("airtime", show::airtime(&g.airtime)),
-        ("says of itself", g.report.as_ref().map_or("nothing since the service started".into(), reported)),
+        ("gateway status", g.report.as_ref().map_or("no report since the service started".into(), reported)),
         ("description", if g.description.is_empty() { "none".into() } else { g.description.clone() }),
     ]
 }
@@ -170,7 +170,7 @@ fn which<'a>(strangers: &'a [Stranger], asked: Option<&str>) -> Result<&'a Stran
         return match strangers {
             [only] => Ok(only),
             [] => bail!("no stranger has called since the service started"),
-            _ => bail!("{} strangers call; say which: `heron gateway strangers` lists them", strangers.len()),
+            _ => bail!("{} unregistered gateways connect; say which: `heron gateway strangers` lists them", strangers.len()),
         };
     };
     let meant = match check::meant_by_mac(asked) {

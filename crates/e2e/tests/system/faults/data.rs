@@ -34,10 +34,10 @@ async fn a_device_whose_state_is_refused_is_quarantined_and_everybody_else_goes_
     bench.uplink(&[1], false).await;
     let told = until("the quarantine", async || {
         let told = concerns(&bench.service).await;
-        told.contains("quarantined").then_some(told)
+        told.contains("Quarantined").then_some(told)
     })
     .await;
-    assert!(told.contains("probe-1 It is quarantined") && told.contains("bad"), "{told}");
+    assert!(told.contains("probe-1 Quarantined") && told.contains("bad"), "{told}");
     // Its frames are refused and kept; those of the other device are stored and answered.
     bench.uplink(&[2], true).await;
     std::mem::swap(&mut bench.device, &mut other);
@@ -65,7 +65,7 @@ async fn a_device_whose_state_is_refused_is_quarantined_and_everybody_else_goes_
     bench.gateway.pull().await;
     bench.uplink(&[3], false).await;
     until_stored(&bench.service, DEV_EUI, 0..4).await;
-    assert!(!concerns(&bench.service).await.contains("quarantined"));
+    assert!(!concerns(&bench.service).await.contains("Quarantined"));
 }
 
 #[tokio::test]
@@ -130,7 +130,7 @@ async fn a_damaged_row_keeps_only_its_device_from_being_served() {
     bench.service.query(&format!("UPDATE sessions SET keys_sealed = x'00' WHERE dev_eui = x'{hex}'"));
     bench.service.start_again();
     let told = concerns(&bench.service).await;
-    assert!(told.contains(&DEV_EUI.to_string()) && told.contains("probe-1 It is quarantined"), "{told}");
+    assert!(told.contains(&DEV_EUI.to_string()) && told.contains("probe-1 Quarantined"), "{told}");
     bench.gateway.pull().await;
     std::mem::swap(&mut bench.device, &mut other);
     bench.uplink(&[5], false).await;

@@ -24,6 +24,9 @@ use quick::QuickLane;
 use wire::{Answer, Request};
 pub use wire::{Cause, Failure, FoundFlaw, Loaded};
 
+/// A script whose worker ended so often while it ran is stopped for good. Whoever kills workers at will may hit the same
+/// one twice.
+const MOST_ENDED: u8 = 3;
 /// One call may take so long by the clock; four times as much when the machine was busy.
 const CALL: Duration = Duration::from_secs(1);
 const CALL_BUSY: Duration = Duration::from_secs(4);
@@ -190,7 +193,7 @@ impl Pool {
         Ok(done)
     }
 
-    /// Has one thing done, once more if that was not the script's fault: the machine was busy, or the worker was killed.
+    /// Has one thing done, and again if that was not the script's fault: the machine was busy, or the worker was killed.
     fn ask(
         &self,
         limit: Duration,
@@ -198,21 +201,23 @@ impl Pool {
     ) -> Result<Answer, Failure> {
         count(&COUNTS.calls);
         let mut limit = limit;
-        let mut tries = 0;
+        let (mut late, mut ended) = (0, 0);
         loop {
-            tries += 1;
-            let last = tries == 2;
             match self.with(|process| work(process, limit))? {
                 Ok(answer) => return Ok(answer),
-                Err(Lost::Late { busy_machine: true }) if !last => limit = limit.max(CALL_BUSY),
+                Err(Lost::Late { busy_machine: true }) if late == 0 => {
+                    late += 1;
+                    limit = limit.max(CALL_BUSY);
+                }
                 Err(Lost::Late { .. }) => {
                     let ms = limit.as_millis();
                     let message = format!("the script was stopped: it took longer than {ms} ms");
                     return Err(Failure::other(Cause::Clock, message));
                 }
-                Err(Lost::Ended(_)) if !last => {}
+                Err(Lost::Ended(_)) if ended + 1 < MOST_ENDED => ended += 1,
                 Err(Lost::Ended(why)) => {
-                    let message = format!("the script was stopped: its worker ended twice while it ran it: {why}");
+                    let message =
+                        format!("the script was stopped: its worker ended {MOST_ENDED} times while it ran it: {why}");
                     return Err(Failure::other(Cause::Other, message));
                 }
             }

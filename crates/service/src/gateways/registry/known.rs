@@ -123,7 +123,7 @@ impl Known {
     pub fn turns_away(&self, protocol: Protocol, from: Option<IpAddr>) -> Option<GatewayEventDraft> {
         if self.protocol != protocol {
             let text = format!(
-                "It calls by {}, and is registered for {}. Its frames are not taken twice.",
+                "It connects by {}, and is registered for {}. Its frames are not taken twice.",
                 protocol.label(),
                 self.protocol.label()
             );
@@ -172,13 +172,13 @@ impl Known {
         let was = match self.way_down.replace(WayDown::Udp(from)) {
             Some(WayDown::Udp(was)) if was == from => return None,
             Some(WayDown::Udp(was)) => was,
-            _ => return Some(GatewayEventDraft::new(Connected, format!("It calls by UDP from {from}.")).from(from)),
+            _ => return Some(GatewayEventDraft::new(Connected, format!("Connected by UDP from {from}.")).from(from)),
         };
         let back = self.before.is_some_and(|(before, left)| before == from && left.elapsed().as_secs() < STILL_THERE_S);
         self.before = Some((was, Instant::now()));
         if !back {
             self.returns = 0;
-            let text = format!("It calls from {from} now; before, it was {was}.");
+            let text = format!("It connects from {from} now; before, from {was}.");
             return Some(GatewayEventDraft::new(Connected, text).from(from));
         }
         self.returns += 1;
@@ -252,7 +252,7 @@ impl Known {
 
 /// Two gateways with one EUI, as far as one can tell from outside.
 pub fn two_of_them(one: SocketAddr, other: SocketAddr) -> GatewayEventDraft {
-    let text = format!("It calls from {one} and from {other} in turn: two gateways use this EUI.");
+    let text = format!("It connects from {one} and from {other} in turn: two gateways use this EUI.");
     let next = "Give one of the two another EUI. Until then downlinks reach whichever called last.";
     GatewayEventDraft::new(Odd, text).next(next).from(other)
 }

@@ -440,14 +440,14 @@ mod tests {
         pull(2);
         assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(([192, 0, 2, 1], 2).into())), "NAT has bound it anew");
         let first = told(&mut written);
-        assert_eq!(first[0], (GatewayEventKind::Connected, "It calls by UDP from 192.0.2.1:1.".into()));
-        assert_eq!(first[1].1, "It calls from 192.0.2.1:2 now; before, it was 192.0.2.1:1.");
+        assert_eq!(first[0], (GatewayEventKind::Connected, "Connected by UDP from 192.0.2.1:1.".into()));
+        assert_eq!(first[1].1, "It connects from 192.0.2.1:2 now; before, from 192.0.2.1:1.");
         assert_eq!(first.len(), 2);
         for port in [1, 2, 1, 2] {
             pull(port);
         }
         let odd = told(&mut written);
-        let said = "It calls from 192.0.2.1:1 and from 192.0.2.1:2 in turn: two gateways use this EUI.";
+        let said = "It connects from 192.0.2.1:1 and from 192.0.2.1:2 in turn: two gateways use this EUI.";
         assert_eq!(odd, [(GatewayEventKind::Odd, said.to_owned())]);
     }
 
@@ -473,7 +473,10 @@ mod tests {
         let (presence, mut written) = watched(|row| row.gateway.protocol = Protocol::Lns);
         assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), CallerStatus::TurnedAway);
         let said = told(&mut written).pop().unwrap().1;
-        assert!(said.starts_with("It calls by UDP packet forwarder, and is registered for WebSocket LNS."), "{said}");
+        assert!(
+            said.starts_with("It connects by UDP packet forwarder, and is registered for WebSocket LNS."),
+            "{said}"
+        );
         presence.connected(OURS, WayDown::Lns, GatewaySoftware::default());
         assert_eq!(presence.way_down(OURS), Some(WayDown::Lns));
         presence.disconnected(OURS, WayDown::Lns);

@@ -51,6 +51,7 @@ pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
         last_heard: row.last_heard,
         usual_interval_s: row.usual_interval_s,
         refusal: row.refusal,
+        refused_since: row.refused_since,
         tags: row.tags,
         disabled: row.disabled,
         added_at: row.added_at,

@@ -76,7 +76,7 @@ pub async fn find(
         kind: FoundKind::GatewayStranger,
         eui: s.eui,
         name: None,
-        about: format!("calls from {}", s.address),
+        about: format!("connects from {}", s.address),
         last_heard: Some(s.last_heard),
     }));
     Ok(Json(found))

@@ -1,4 +1,4 @@
-//! Taking a frame apart, held against the registered device it comes from.
+//! Decodes a frame, and compares it with the registered device it comes from.
 
 use api::calculator::frame::{FrameDevice, FrameQuestion, FrameReport};
 use api::problem::Problem;
@@ -15,7 +15,7 @@ use crate::http::App;
 use crate::http::error::{Answer, Refusal, not_found};
 use crate::http::extract::{Json, WholeEstate};
 
-/// Devices that a frame is held against at most: an address is seldom shared by more.
+/// Devices that a frame is compared with, at most. An address is seldom shared by more.
 const MOST_DEVICES: usize = 8;
 
 /// Takes a frame apart. If no keys come with it, those of the registered device that it names, or of

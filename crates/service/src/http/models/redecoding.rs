@@ -30,7 +30,7 @@ pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): 
     }
     if let Some(flaw) = model.flaw {
         return Err(
-            bad_field("model", &wanted.model, format!("its decoder is not used until it is mended: {flaw}")).into()
+            bad_field("model", &wanted.model, format!("its decoder is not used until it is fixed: {flaw}")).into()
         );
     }
     let devices = match wanted.device.as_deref() {
