@@ -7,20 +7,20 @@ use crate::device::profile::Class;
 use crate::device::session::Session;
 use crate::downlink::item::{OutboxItem, OutboxState, Wait};
 use crate::gateway::Gateway;
-use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::command::Command;
 use crate::io::config::{DeviceConfig, DeviceRecord};
 use crate::ledger::{Transmitter, Used};
+use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
 impl Engine {
-    pub(crate) fn command(&mut self, now: Timestamp, command: Command, effects: &mut Vec<Effect>) {
+    pub(crate) fn command(&mut self, step: &mut Step<'_>, command: Command) {
         match command {
             Command::ProcessedUntil(until) => self.processed_until = until,
-            Command::FramesAreNew => self.frames_are_new(effects),
-            Command::ClockStepped { by_us } => self.clock_stepped(now, by_us, effects),
+            Command::FramesAreNew => self.frames_are_new(step),
+            Command::ClockStepped { by_us } => self.clock_stepped(step, by_us),
             Command::Quarantine(dev_eui) => {
                 self.devices.get_mut(&dev_eui).into_iter().for_each(|device| device.quarantined = true);
             }
@@ -33,7 +33,7 @@ impl Engine {
                         self.gateways.insert(eui, Gateway::new(config));
                     }
                 }
-                self.plan_beacon(now, eui);
+                self.plan_beacon(step.now, eui);
             }
             Command::ForgetRefusals { gateway } => {
                 self.gateways.get_mut(&gateway).into_iter().for_each(Gateway::forget_refusals);
@@ -41,62 +41,60 @@ impl Engine {
             Command::RemoveGateway(eui) => {
                 self.gateways.remove(&eui);
             }
-            Command::PutDevice(config) => self.put_device(now, *config, effects),
-            Command::RestoreDevice(record) => self.restore(now, *record, effects),
+            Command::PutDevice(config) => self.put_device(step, *config),
+            Command::RestoreDevice(record) => self.restore(step, *record),
             Command::RemoveDevice(dev_eui) => {
                 self.detach(dev_eui);
                 self.devices.remove(&dev_eui);
-                self.leave_groups(now, dev_eui, effects);
+                self.leave_groups(step, dev_eui);
             }
-            Command::Forget { dev_eui, nonces } => self.forget(now, dev_eui, nonces, effects),
-            Command::SetCounters { dev_eui, up, next_down } => self.set_counters(dev_eui, up, next_down, effects),
+            Command::Forget { dev_eui, nonces } => self.forget(step, dev_eui, nonces),
+            Command::SetCounters { dev_eui, up, next_down } => self.set_counters(step, dev_eui, up, next_down),
             Command::RestoreAirtime { transmitter, sub_band, minute, used } => {
-                self.restore_airtime(now, transmitter, &sub_band, minute, used);
+                self.restore_airtime(step.now, transmitter, &sub_band, minute, used);
             }
-            Command::Enqueue { dev_eui, item } => self.enqueue(now, dev_eui, item, effects),
+            Command::Enqueue { dev_eui, item } => self.enqueue(step, dev_eui, item),
             Command::Arrange { dev_eui, id, to } => {
-                if let Some(device) = self.devices.get_mut(&dev_eui) {
-                    device.outbox.arrange(id, to, effects, dev_eui);
-                    self.look_at_outbox(now, dev_eui, effects);
+                if let Some(outbox) = self.outbox_mut(dev_eui) {
+                    outbox.arrange(step, id, to);
                 }
-                self.arrange_for_group(dev_eui, id, to, effects);
+                self.look_at_outbox(step, dev_eui);
             }
             Command::Cancel { dev_eui, id } => {
-                if let Some(device) = self.devices.get_mut(&dev_eui) {
-                    device.outbox.cancel(id, effects, dev_eui);
-                    self.look_at_outbox(now, dev_eui, effects);
+                if let Some(outbox) = self.outbox_mut(dev_eui) {
+                    outbox.cancel(step, id);
                 }
-                self.cancel_for_group(dev_eui, id, effects);
+                self.look_at_outbox(step, dev_eui);
             }
-            Command::PutGroup { config, next_down, outbox } => self.put_group(now, *config, next_down, outbox, effects),
+            Command::PutGroup { config, next_down, outbox } => self.put_group(step, *config, next_down, outbox),
             Command::RemoveGroup(group) => {
                 self.groups.remove(&group);
             }
         }
     }
 
-    fn enqueue(&mut self, now: Timestamp, dev_eui: Eui64, mut item: OutboxItem, effects: &mut Vec<Effect>) {
+    fn enqueue(&mut self, step: &mut Step<'_>, dev_eui: Eui64, mut item: OutboxItem) {
         let Some(device) = self.devices.get_mut(&dev_eui) else {
-            return self.enqueue_for_group(now, dev_eui, item, effects);
+            return self.enqueue_for_group(step, dev_eui, item);
         };
         item.state = OutboxState::Waiting(Wait::first(device.sessions().next().is_some(), device.class()));
         self.timers.expiry(dev_eui, &item);
-        device.outbox.push(item, effects, dev_eui);
-        self.look_at_outbox(now, dev_eui, effects);
+        device.outbox.push(step, item);
+        self.look_at_outbox(step, dev_eui);
     }
 
     /// A new device, or new settings for a known one, whose session goes on as long as it still can.
-    fn put_device(&mut self, now: Timestamp, config: DeviceConfig, effects: &mut Vec<Effect>) {
+    fn put_device(&mut self, step: &mut Step<'_>, config: DeviceConfig) {
         let dev_eui = config.dev_eui;
         let Some(device) = self.devices.get_mut(&dev_eui) else {
-            return self.restore(now, DeviceRecord::new(config), effects);
+            return self.restore(step, DeviceRecord::new(config));
         };
         let before = std::mem::replace(&mut device.config, config);
         if before.activation != device.config.activation {
             self.detach(dev_eui);
             if let Some(device) = self.devices.get_mut(&dev_eui) {
                 (device.session, device.next_session) = (None, None);
-                self.personalize(now, dev_eui, effects);
+                self.personalize(step, dev_eui);
             }
         } else if before.profile != device.config.profile
             && let Some(link) = device.link.as_deref_mut()
@@ -105,33 +103,33 @@ impl Engine {
             link.negotiation.reset();
             link.history.clear();
         }
-        self.look_at_outbox(now, dev_eui, effects);
+        self.look_at_outbox(step, dev_eui);
     }
 
-    fn restore(&mut self, now: Timestamp, record: DeviceRecord, effects: &mut Vec<Effect>) {
+    fn restore(&mut self, step: &mut Step<'_>, record: DeviceRecord) {
         let dev_eui = record.config.dev_eui;
         self.estates.see(record.config.estate);
         self.detach(dev_eui);
         for item in &record.outbox {
             self.timers.expiry(dev_eui, item);
         }
-        self.devices.insert(dev_eui, Box::new(Device::from_record(now, record)));
-        self.personalize(now, dev_eui, effects);
+        self.devices.insert(dev_eui, Box::new(Device::from_record(step.now, record)));
+        self.personalize(step, dev_eui);
         self.attach(dev_eui);
         if let Some(device) = self.devices.get_mut(&dev_eui) {
             let (joined, class) = (device.sessions().next().is_some(), device.class());
-            device.outbox.settle(joined, class, effects, dev_eui);
+            device.outbox.settle(step, joined, class);
             if let Some((id, counter)) = device.outbox.awaiting_ack()
                 && class != Class::A
             {
-                self.timers.set(device.ack_overdue_at(now), Timer::AckOverdue(dev_eui, id, counter));
+                self.timers.set(device.ack_overdue_at(step.now), Timer::AckOverdue(dev_eui, id, counter));
             }
         }
-        self.look_soon(now, dev_eui);
+        self.look_soon(step.now, dev_eui);
     }
 
     /// Ends a device's sessions. What was under way in them returns to its outbox.
-    fn forget(&mut self, now: Timestamp, dev_eui: Eui64, nonces: bool, effects: &mut Vec<Effect>) {
+    fn forget(&mut self, step: &mut Step<'_>, dev_eui: Eui64, nonces: bool) {
         self.detach(dev_eui);
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         (device.session, device.next_session) = (None, None);
@@ -140,40 +138,34 @@ impl Engine {
         }
         if let Some((id, _)) = device.outbox.awaiting_ack() {
             let (attempts, class) = (device.config.profile.attempts, device.class());
-            device.outbox.return_or_fail(id, "its session was ended", attempts, class, effects, dev_eui);
+            device.outbox.return_or_fail(step, id, "its session was ended", attempts, class);
         }
         if let Some(link) = device.link.as_deref_mut() {
             link.negotiation.reset();
             link.history.clear();
             link.decision = None;
         }
-        effects.push(Effect::Persist(Change::Ended { dev_eui, nonces }));
-        self.personalize(now, dev_eui, effects);
+        step.persist(Change::Ended { dev_eui, nonces });
+        self.personalize(step, dev_eui);
     }
 
-    fn set_counters(
-        &mut self,
-        dev_eui: Eui64,
-        up: Option<Option<u32>>,
-        next_down: Option<u32>,
-        effects: &mut Vec<Effect>,
-    ) {
+    fn set_counters(&mut self, step: &mut Step<'_>, dev_eui: Eui64, up: Option<Option<u32>>, next_down: Option<u32>) {
         let session = self.devices.get_mut(&dev_eui).and_then(|device| device.session.as_deref_mut());
         let Some(session) = session else { return };
         session.counters.up = up.unwrap_or(session.counters.up);
         session.counters.next_down = next_down.unwrap_or(session.counters.next_down);
-        effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
+        step.persist(Change::Counters { dev_eui, counters: session.counters });
     }
 
     /// Gives a personalized device the session it was registered with, unless it runs already.
-    fn personalize(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+    fn personalize(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let Some(session) = device.config.personal_session(now) else { return };
+        let Some(session) = device.config.personal_session(step.now) else { return };
         let same = |running: &Session| (running.dev_addr, running.keys) == (session.dev_addr, session.keys);
         if device.session.as_deref().is_some_and(same) {
             return;
         }
-        effects.push(Effect::Persist(Change::Session { dev_eui, session: Box::new(session.clone()), begun: true }));
+        step.persist(Change::Session { dev_eui, session: Box::new(session.clone()), begun: true });
         device.session = Some(Box::new(session));
         self.attach(dev_eui);
     }

@@ -4,20 +4,20 @@
 //! moved by the same amount. What is fixed to the calendar stays: ends that people gave, and beacons.
 
 use crate::downlink::transmit::airtime_change;
-use crate::io::Effect;
 use crate::ledger::{Ledger, Transmitter};
+use crate::step::Step;
 use crate::time::{Timers, Timestamp, shift};
 use crate::{Engine, Timer};
 
 impl Engine {
     /// What the engine before this one has closed is closed now, and nothing follows from it.
-    pub(crate) fn frames_are_new(&mut self, effects: &mut Vec<Effect>) {
-        self.close_collections(self.processed_until, effects);
+    pub(crate) fn frames_are_new(&mut self, step: &mut Step<'_>) {
+        self.close_collections(step, self.processed_until);
         self.processed_until = Timestamp(i64::MIN);
     }
 
     /// Moves everything by what the clock was moved by. Gateways' accounts are made durable as they now stand.
-    pub(crate) fn clock_stepped(&mut self, now: Timestamp, by_us: i64, effects: &mut Vec<Effect>) {
+    pub(crate) fn clock_stepped(&mut self, step: &mut Step<'_>, by_us: i64) {
         self.processed_until = Timestamp(i64::MIN);
         shift(&mut self.keys_tried_at, by_us);
         for (at, _) in self.collecting.iter_mut().chain(&mut self.forgetting) {
@@ -41,12 +41,12 @@ impl Engine {
         self.groups.values_mut().for_each(|group| group.shift(by_us));
         for (eui, gateway) in &mut self.gateways {
             gateway.shift(by_us);
-            for (band, minute) in gateway.ledger.last_hour(now) {
-                effects.push(Effect::Persist(airtime_change(Transmitter::Gateway(*eui), band, minute)));
+            for (band, minute) in gateway.ledger.last_hour(step.now) {
+                step.persist(airtime_change(Transmitter::Gateway(*eui), band, minute));
             }
         }
         let gateways: Vec<_> = self.gateways.keys().copied().collect();
-        gateways.into_iter().for_each(|eui| self.plan_beacon(now, eui));
+        gateways.into_iter().for_each(|eui| self.plan_beacon(step.now, eui));
     }
 }
 

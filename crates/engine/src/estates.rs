@@ -4,10 +4,10 @@ use std::borrow::Cow;
 
 use crate::Engine;
 use crate::gateway::Gateway;
-use crate::io::Effect;
 use crate::io::config::EstateId;
 use crate::io::event::Event;
 use crate::io::frame::Reception;
+use crate::step::Step;
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::Refusal;
 
@@ -44,23 +44,23 @@ impl Engine {
     /// The frame as an estate may have it; what others' gateways heard is discarded, and told as that.
     pub(crate) fn kept_for<'a>(
         &self,
+        step: &mut Step<'_>,
         frame: &'a Collected,
         estate: EstateId,
-        effects: &mut Vec<Effect>,
     ) -> Cow<'a, Collected> {
         if !self.estates.several || frame.copies.iter().all(|copy| self.may_hear(copy, estate)) {
             return Cow::Borrowed(frame);
         }
         let mut kept = frame.clone();
         kept.copies.retain(|copy| self.may_hear(copy, estate));
-        tell_discarded(frame.copies.len() - kept.copies.len(), effects);
+        tell_discarded(step, frame.copies.len() - kept.copies.len());
         Cow::Owned(kept)
     }
 
     /// Tells of a frame that is nobody's: each estate of what its own gateways heard.
-    pub(crate) fn refuse_unknown(&self, frame: &Collected, reason: Refusal, effects: &mut Vec<Effect>) {
+    pub(crate) fn refuse_unknown(&self, step: &mut Step<'_>, frame: &Collected, reason: Refusal) {
         if !self.estates.several {
-            return effects.push(frame.refused(None, reason));
+            return step.publish(frame.refused(None, reason));
         }
         let estate_of = |copy: &Reception| self.gateways.get(&copy.gateway).map(|gateway| gateway.config.estate);
         let mut estates: Vec<EstateId> = frame.copies.iter().filter_map(estate_of).collect();
@@ -69,14 +69,14 @@ impl Engine {
         for estate in estates {
             let copies = frame.copies.iter().filter(|copy| estate_of(copy) == Some(estate)).cloned().collect();
             let own = Collected { phy_payload: frame.phy_payload.clone(), copies };
-            effects.push(own.refused(None, reason.clone()));
+            step.publish(own.refused(None, reason.clone()));
         }
     }
 }
 
 /// Tells how many copies of a frame were heard by gateways that are not its device's to use.
-pub(crate) fn tell_discarded(copies: usize, effects: &mut Vec<Effect>) {
+pub(crate) fn tell_discarded(step: &mut Step<'_>, copies: usize) {
     if copies > 0 {
-        effects.push(Effect::Publish(Event::Discarded { copies }));
+        step.publish(Event::Discarded { copies });
     }
 }

@@ -22,6 +22,7 @@ mod io;
 mod ledger;
 mod mac;
 mod notice;
+mod step;
 mod time;
 mod uplink;
 
@@ -44,7 +45,9 @@ pub use io::config::EstateId;
 pub use io::config::GatewayConfig;
 pub use io::config::GroupConfig;
 pub use io::config::{Activation, DeviceConfig, DeviceRecord, Nonces, RootKeys};
-pub use io::event::{DownlinkEvent, DownlinkStage, Dropped, Event, JoinedEvent, RefusedEvent, UplinkEvent};
+pub use io::event::{
+    DownlinkEvent, DownlinkStage, Dropped, Event, HeardFrame, JoinedEvent, RefusedEvent, SentBy, UplinkEvent,
+};
 pub use io::frame::{FrameHeard, Radio, Reception};
 pub use io::transmission::{Transmission, TransmissionId, TxFailure};
 pub use io::transmission::{When, WhyRx2, Window};
@@ -65,8 +68,10 @@ use rustc_hash::FxHashMap;
 use device::Device;
 use downlink::frame::InFlight;
 use downlink::multicast::Group;
+use downlink::outbox::Outbox;
 use estates::Estates;
 use gateway::Gateways;
+use step::Step;
 use time::Timers;
 use uplink::collect::{Added, Collected, Collector};
 
@@ -168,41 +173,42 @@ impl Engine {
 
     /// Takes in what happened at `now` and appends what follows from it to `effects`.
     pub fn handle(&mut self, now: Timestamp, input: Input, effects: &mut Vec<Effect>) {
+        let step = &mut Step::new(now, effects);
         match input {
-            Input::FrameHeard(frame) => self.frame_heard(now, frame, effects),
-            Input::TxReport { transmission, result } => self.tx_report(now, transmission, result, effects),
-            Input::Command(command) => self.command(now, command, effects),
+            Input::FrameHeard(frame) => self.frame_heard(step, frame),
+            Input::TxReport { transmission, result } => self.tx_report(step, transmission, result),
+            Input::Command(command) => self.command(step, command),
             Input::Tick => {}
         }
-        self.close_collections(now, effects);
-        while let Some(timer) = self.timers.due(now) {
+        self.close_collections(step, now);
+        while let Some(timer) = self.timers.due(step.now) {
             match timer {
-                Timer::ReportOverdue(id) => self.report_overdue(now, id, effects),
-                Timer::AckOverdue(dev_eui, id, counter) => self.ack_overdue(now, dev_eui, id, counter, effects),
-                Timer::LookAtOutbox(dev_eui) => self.time_to_look(now, dev_eui, effects),
-                Timer::Expired(dev_eui, id) => {
-                    if let Some(device) = self.devices.get_mut(&dev_eui) {
-                        device.outbox.expire(id, effects, dev_eui);
+                Timer::ReportOverdue(id) => self.report_overdue(step, id),
+                Timer::AckOverdue(dev_eui, id, counter) => self.ack_overdue(step, dev_eui, id, counter),
+                Timer::LookAtOutbox(dev_eui) => self.time_to_look(step, dev_eui),
+                Timer::Expired(owner, id) => {
+                    if let Some(outbox) = self.outbox_mut(owner) {
+                        outbox.expire(step, id);
                     }
-                    self.expire_for_group(dev_eui, id, effects);
                 }
-                Timer::LookAtGroup(group) => self.look_at_group(now, group, effects),
-                Timer::Beacon(eui, time_s) => self.send_beacon(now, eui, time_s, effects),
+                Timer::LookAtGroup(group) => self.look_at_group(step, group),
+                Timer::Beacon(eui, time_s) => self.send_beacon(step, eui, time_s),
             }
         }
     }
 
-    fn close_collections(&mut self, now: Timestamp, effects: &mut Vec<Effect>) {
-        while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= now) {
+    /// Processes what was collected until then, and forgets what is remembered no longer.
+    fn close_collections(&mut self, step: &mut Step<'_>, until: Timestamp) {
+        while let Some((at, key)) = self.collecting.pop_front_if(|(at, _)| *at <= until) {
             self.forgetting.push_back((at.plus_us(uplink::collect::REMEMBERED_US), key));
             if let Some(frame) = self.collector.take(key)
                 && at > self.processed_until
-                && let Some(dev_eui) = self.process(now, &frame, effects)
+                && let Some(dev_eui) = self.process(step, &frame)
             {
                 self.collector.belongs_to(key, dev_eui);
             }
         }
-        while let Some((_, key)) = self.forgetting.pop_front_if(|(at, _)| *at <= now) {
+        while let Some((_, key)) = self.forgetting.pop_front_if(|(at, _)| *at <= until) {
             self.collector.forget(key);
         }
     }
@@ -225,11 +231,17 @@ impl Engine {
 
     /// The downlinks that wait for a device or a group, in the order in which they go.
     pub fn outbox_line(&self, eui: Eui64) -> Vec<OutboxId> {
-        let device = self.devices.get(&eui).map(|device| &device.outbox);
-        device
-            .or_else(|| self.groups.get(&eui).map(|group| &group.outbox))
-            .map(downlink::outbox::Outbox::line)
-            .unwrap_or_default()
+        let of_device = self.devices.get(&eui).map(|device| &device.outbox);
+        let outbox = of_device.or_else(|| self.groups.get(&eui).map(|group| &group.outbox));
+        outbox.map(Outbox::line).unwrap_or_default()
+    }
+
+    /// The outbox of a device or a group.
+    fn outbox_mut(&mut self, eui: Eui64) -> Option<&mut Outbox> {
+        match self.devices.get_mut(&eui) {
+            Some(device) => Some(&mut device.outbox),
+            None => self.groups.get_mut(&eui).map(|group| &mut group.outbox),
+        }
     }
 
     /// The devices with a session at an address.
@@ -242,16 +254,16 @@ impl Engine {
         self.gateways.get(&gateway).map(|gateway| gateway.status(now))
     }
 
-    fn frame_heard(&mut self, now: Timestamp, frame: FrameHeard, effects: &mut Vec<Effect>) {
+    fn frame_heard(&mut self, step: &mut Step<'_>, frame: FrameHeard) {
         // A gateway that is not registered must not bring frames in, whoever let it through.
         let eui = frame.reception.gateway;
         let Some(gateway) = self.gateways.get_mut(&eui) else {
-            return effects.push(Effect::Publish(Event::Dropped { why: Dropped::UnknownGateway, gateway: eui }));
+            return step.publish(Event::Dropped { why: Dropped::UnknownGateway, gateway: eui });
         };
         gateway.follow_clock(&frame.reception);
         if frame.reception.has_gps {
-            gateway.saw_gps(now);
-            self.plan_beacon(now, eui);
+            gateway.saw_gps(step.now);
+            self.plan_beacon(step.now, eui);
         }
         let heard_at = frame.reception.heard_at;
         match self.collector.add(frame) {
@@ -260,51 +272,49 @@ impl Engine {
                 // finds the same collections.
                 self.collecting.push_back((heard_at.plus_us(self.config.collection_window_us), key));
             }
-            Added::Late { of, late_us, copy } => {
-                let serves = |estate| self.gateways.get(&copy.gateway).is_some_and(|gateway| gateway.serves(estate));
-                match self.devices.get_mut(&of) {
-                    Some(device) if !serves(device.config.estate) => estates::tell_discarded(1, effects),
-                    None => {}
-                    // It comes too late to be answered through, but shows who hears the device.
-                    Some(device) => {
-                        device.link().heard_late(&copy);
-                        let notice = Notice::LateCopy { gateway: copy.gateway, late_us, snr_db: copy.snr_db };
-                        effects.push(notice.told(now, of));
-                    }
-                }
-            }
+            Added::Late { of, late_us, copy } => self.copy_came_late(step, of, late_us, &copy),
             Added::Another => {}
-            Added::Dropped(why) => effects.push(Effect::Publish(Event::Dropped { why, gateway: eui })),
+            Added::Dropped(why) => step.publish(Event::Dropped { why, gateway: eui }),
         }
     }
 
+    /// A copy of a frame that has been processed: too late to answer through its gateway, but it shows who hears the
+    /// device.
+    fn copy_came_late(&mut self, step: &mut Step<'_>, of: Eui64, late_us: i64, copy: &Reception) {
+        let Some(device) = self.devices.get_mut(&of) else { return };
+        let estate = device.config.estate;
+        if !self.gateways.get(&copy.gateway).is_some_and(|gateway| gateway.serves(estate)) {
+            return estates::tell_discarded(step, 1);
+        }
+        device.link().heard_late(copy);
+        step.tell(of, Notice::LateCopy { gateway: copy.gateway, late_us, snr_db: copy.snr_db });
+    }
+
     /// Takes a frame with all its copies; gives the device it turned out to be of.
-    fn process(&mut self, now: Timestamp, frame: &Collected, effects: &mut Vec<Effect>) -> Option<Eui64> {
+    fn process(&mut self, step: &mut Step<'_>, frame: &Collected) -> Option<Eui64> {
         match Frame::parse(&frame.phy_payload) {
-            Ok(Frame::JoinRequest(request)) => self.join_request(now, &request, frame, effects),
-            Ok(Frame::RejoinRequest(request)) => self.rejoin_request(now, &request, frame, effects),
-            Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => {
-                self.data_up(now, &view, frame, effects)
-            }
+            Ok(Frame::JoinRequest(request)) => self.join_request(step, &request, frame),
+            Ok(Frame::RejoinRequest(request)) => self.rejoin_request(step, &request, frame),
+            Ok(Frame::Data(view)) if view.direction() == lorawan::Direction::Up => self.data_up(step, &view, frame),
             Ok(Frame::Data(view)) => {
                 let dev_addr = Some(view.dev_addr());
-                self.refuse_unknown(frame, Refusal::Downlink { mtype: down(&view), dev_addr }, effects);
+                self.refuse_unknown(step, frame, Refusal::Downlink { mtype: down(&view), dev_addr });
                 None
             }
             Ok(Frame::JoinAccept(_)) => {
-                self.refuse_unknown(frame, Refusal::Downlink { mtype: MType::JoinAccept, dev_addr: None }, effects);
+                self.refuse_unknown(step, frame, Refusal::Downlink { mtype: MType::JoinAccept, dev_addr: None });
                 None
             }
             Ok(Frame::Proprietary(_)) => {
-                self.refuse_unknown(frame, Refusal::NotServed { mtype: MType::Proprietary }, effects);
+                self.refuse_unknown(step, frame, Refusal::NotServed { mtype: MType::Proprietary });
                 None
             }
             Err(error) => {
                 // Most likely a frame of the device at its address: other systems do not make frames like this.
                 let named = self.device_named(frame).filter(|_| error == FrameError::MacCommandsTwice);
                 match named {
-                    Some(_) => effects.push(frame.refused(named, Refusal::Unreadable { error })),
-                    None => self.refuse_unknown(frame, Refusal::Unreadable { error }, effects),
+                    Some(_) => step.publish(frame.refused(named, Refusal::Unreadable { error })),
+                    None => self.refuse_unknown(step, frame, Refusal::Unreadable { error }),
                 }
                 named
             }

@@ -175,86 +175,119 @@ fn needs_db(modulation: Modulation) -> Option<(f32, f32)> {
     }
 }
 
-/// Decides, if there is enough to go by. `len` is the length of the device's last frame.
-pub(crate) fn decide(
-    at: Timestamp,
-    profile: &RadioProfile,
-    limits: &AdrLimits,
-    settings: &Settings,
-    history: &History,
-    len: usize,
-) -> Option<AdrDecision> {
-    let (plan, strongest) = (profile.plan(), profile.lowest_tx_power());
-    let measured = history.measure(limits)?;
-    let from = settings.adr;
-    let (required_snr_db, noise_now_db) = needs_db(plan.data_rate(from.data_rate)?.modulation)?;
-    let margin_db = limits.margin_db + if measured.moving { MOVING_RESERVE_DB } else { 0.0 };
-    let full_power_db = measured.level_db + noise_now_db + POWER_STEP_DB * f32::from(from.tx_power);
-    // What would remain above the margin at a data rate with full power.
-    let spare_at = |index: u8| {
-        let rate = plan.data_rate(index).filter(|_| plan.sends_at(index, settings.uplink_dwell_time))?;
+/// What a decision is made of.
+pub(crate) struct Situation<'a> {
+    pub(crate) profile: &'a RadioProfile,
+    pub(crate) limits: AdrLimits,
+    /// What the device is set to.
+    pub(crate) settings: &'a Settings,
+    pub(crate) history: &'a History,
+    /// Length of the device's last frame.
+    pub(crate) frame_len: usize,
+}
+
+/// What would arrive from a device that sends otherwise.
+struct Levels<'a> {
+    of: &'a Situation<'a>,
+    margin_db: f32,
+    /// SNR at full power, in a bandwidth of 125 kHz.
+    full_power_db: f32,
+}
+
+impl Levels<'_> {
+    /// What would remain above the margin at a data rate with full power; nothing for one that may not be used.
+    fn spare_db(&self, data_rate: u8) -> Option<f32> {
+        let (plan, settings) = (self.of.profile.plan(), self.of.settings);
+        let rate = plan.data_rate(data_rate).filter(|_| plan.sends_at(data_rate, settings.uplink_dwell_time))?;
         let (required, noise) = needs_db(rate.modulation)?;
-        let carried = plan.network_uplinks().any(|c| from.channels.contains(c.index) && c.carries(index));
-        carried.then_some(full_power_db - noise - required - margin_db)
-    };
-    let usable = || (limits.min_data_rate..=limits.max_data_rate).filter_map(|dr| Some((dr, spare_at(dr)?)));
-    let fastest = usable().filter(|(_, spare)| *spare >= 0.0).max_by_key(|(dr, _)| *dr);
-    let slowest = usable().min_by_key(|(dr, _)| *dr)?;
+        let channels = settings.adr.channels;
+        let carried = plan.network_uplinks().any(|c| channels.contains(c.index) && c.carries(data_rate));
+        carried.then_some(self.full_power_db - noise - required - self.margin_db)
+    }
 
-    let (mut data_rate, mut spare_db) = fastest.unwrap_or(slowest);
-    if data_rate < from.data_rate {
+    /// The data rates that may be used, with what would remain.
+    fn usable(&self) -> impl Iterator<Item = (u8, f32)> {
+        let limits = &self.of.limits;
+        (limits.min_data_rate..=limits.max_data_rate).filter_map(|rate| Some((rate, self.spare_db(rate)?)))
+    }
+
+    /// The data rate to use, with what remains, and the slowest one.
+    fn choose(&self, lossy: bool) -> Option<((u8, f32), u8)> {
+        let (now, limits) = (self.of.settings.adr.data_rate, &self.of.limits);
+        let slowest = self.usable().min_by_key(|(rate, _)| *rate)?;
+        let fastest = self.usable().filter(|(_, spare)| *spare >= 0.0).max_by_key(|(rate, _)| *rate);
+        let mut chosen = fastest.unwrap_or(slowest);
         // Slower only once half the margin is gone at full power.
-        if let Some(spare) = spare_at(from.data_rate)
-            .filter(|spare| *spare > -limits.margin_db / 2.0 && from.data_rate <= limits.max_data_rate)
+        let still_does = |spare: &f32| *spare > -limits.margin_db / 2.0 && now <= limits.max_data_rate;
+        if chosen.0 < now
+            && let Some(spare) = self.spare_db(now).filter(still_does)
         {
-            (data_rate, spare_db) = (from.data_rate, spare);
+            chosen = (now, spare);
         }
+        if lossy && chosen.0 > now {
+            chosen = (now, self.spare_db(now).unwrap_or(0.0));
+        }
+        Some((chosen, slowest.0))
     }
-    let loss = measured.loss();
-    let lossy = loss >= TOO_MUCH_LOSS;
-    if lossy && data_rate > from.data_rate {
-        data_rate = from.data_rate;
-        spare_db = spare_at(data_rate).unwrap_or(0.0);
-    }
-    let mut to = AdrSettings { data_rate, ..from };
-    to.tx_power = power(&from, data_rate, spare_db, limits, measured.moving || lossy);
-    // A faster data rate is undone by the device itself if it was too much; less power is not, so it waits
-    // for more to go by.
-    if (measured.uplinks as usize) < WINDOW / 2 {
-        to.tx_power = to.tx_power.min(from.tx_power);
-    }
-    to.tx_power = to.tx_power.max(strongest);
-    to.nb_trans = repetitions(from.nb_trans, loss, measured.uplinks as usize, limits);
+}
 
-    let spare_now = full_power_db - noise_now_db - required_snr_db - POWER_STEP_DB * f32::from(from.tx_power);
-    let verdict = if to != from {
-        AdrVerdict::Change
-    } else if lossy {
-        AdrVerdict::Lossy
-    } else if spare_now < margin_db / 2.0 && data_rate == slowest.0 && from.tx_power <= strongest {
-        AdrVerdict::Strained
-    } else {
-        AdrVerdict::Fits
-    };
-    let cost = |s: &AdrSettings| {
-        let us =
-            plan.data_rate(s.data_rate).map_or(0, |rate| airtime::uplink_us(rate.modulation, len.max(HEADER_AND_MIC)));
-        let us = us * u64::from(s.nb_trans);
-        (us, charge_uah(plan.tx_power.dbm(s.tx_power).unwrap_or(plan.tx_power.max_dbm), us))
-    };
-    let ((us_from, uah_from), (us_to, uah_to)) = (cost(&from), cost(&to));
-    Some(AdrDecision {
-        at,
-        counter: history.0.back()?.counter,
-        measured,
-        margin_db,
-        required_snr_db,
-        from,
-        to,
-        verdict,
-        airtime_us: (us_from, us_to),
-        charge_uah: (uah_from, uah_to),
-    })
+impl Situation<'_> {
+    /// Decides, if there is enough to go by.
+    pub(crate) fn decide(&self, at: Timestamp) -> Option<AdrDecision> {
+        let strongest = self.profile.lowest_tx_power();
+        let measured = self.history.measure(&self.limits)?;
+        let from = self.settings.adr;
+        let (required_snr_db, noise_now_db) = needs_db(self.profile.plan().data_rate(from.data_rate)?.modulation)?;
+        let margin_db = self.limits.margin_db + if measured.moving { MOVING_RESERVE_DB } else { 0.0 };
+        let lowered_db = POWER_STEP_DB * f32::from(from.tx_power);
+        let full_power_db = measured.level_db + noise_now_db + lowered_db;
+        let lossy = measured.loss() >= TOO_MUCH_LOSS;
+        let levels = Levels { of: self, margin_db, full_power_db };
+        let ((data_rate, spare_db), slowest) = levels.choose(lossy)?;
+
+        let mut to = AdrSettings { data_rate, ..from };
+        to.tx_power = power(&from, data_rate, spare_db, &self.limits, measured.moving || lossy);
+        // A faster data rate is undone by the device itself if it was too much; less power is not, so it waits
+        // for more to go by.
+        if (measured.uplinks as usize) < WINDOW / 2 {
+            to.tx_power = to.tx_power.min(from.tx_power);
+        }
+        to.tx_power = to.tx_power.max(strongest);
+        to.nb_trans = repetitions(from.nb_trans, measured.loss(), measured.uplinks as usize, &self.limits);
+
+        let spare_now = full_power_db - noise_now_db - required_snr_db - lowered_db;
+        let verdict = if to != from {
+            AdrVerdict::Change
+        } else if lossy {
+            AdrVerdict::Lossy
+        } else if spare_now < margin_db / 2.0 && data_rate == slowest && from.tx_power <= strongest {
+            AdrVerdict::Strained
+        } else {
+            AdrVerdict::Fits
+        };
+        let (before, after) = (self.cost(&from), self.cost(&to));
+        Some(AdrDecision {
+            at,
+            counter: self.history.0.back()?.counter,
+            measured,
+            margin_db,
+            required_snr_db,
+            from,
+            to,
+            verdict,
+            airtime_us: (before.0, after.0),
+            charge_uah: (before.1, after.1),
+        })
+    }
+
+    /// Airtime in µs and charge in µAh of one message with all its repetitions.
+    fn cost(&self, settings: &AdrSettings) -> (u64, f64) {
+        let (plan, len) = (self.profile.plan(), self.frame_len.max(HEADER_AND_MIC));
+        let once_us = plan.data_rate(settings.data_rate).map_or(0, |rate| airtime::uplink_us(rate.modulation, len));
+        let airtime_us = once_us * u64::from(settings.nb_trans);
+        let eirp_dbm = plan.tx_power.dbm(settings.tx_power).unwrap_or(plan.tx_power.max_dbm);
+        (airtime_us, charge_uah(eirp_dbm, airtime_us))
+    }
 }
 
 /// The TXPower index for what remains at full power.

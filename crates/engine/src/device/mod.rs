@@ -161,11 +161,11 @@ impl Device {
         let class = said.unwrap_or(profile.class.at_first());
         let link = (!near.is_empty()).then(|| Box::new(Link { near, class, ..Link::new(profile.class) }));
         Self {
+            outbox: Outbox::restore(record.config.dev_eui, record.outbox),
             config: record.config,
             session: record.session.map(Box::new),
             next_session: record.next_session.map(Box::new),
             nonces: record.nonces,
-            outbox: Outbox::restore(record.outbox),
             ledger: Ledger::default(),
             towards: Ledger::default(),
             link,

@@ -6,8 +6,8 @@ use lorawan::{DevAddr, Eui64, gps_time};
 use crate::downlink::candidate::{Channel, To};
 use crate::downlink::frame::Cargo;
 use crate::downlink::schedule;
-use crate::io::Effect;
 use crate::io::transmission::{When, Window};
+use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -30,7 +30,7 @@ impl Engine {
     }
 
     /// Hands a beacon to its gateway.
-    pub(crate) fn send_beacon(&mut self, now: Timestamp, eui: Eui64, time_s: u32, effects: &mut Vec<Effect>) {
+    pub(crate) fn send_beacon(&mut self, step: &mut Step<'_>, eui: Eui64, time_s: u32) {
         let Some(gateway) = self.gateways.get_mut(&eui) else { return };
         gateway.beacon_set = false;
         let plan = gateway.config.region.plan();
@@ -39,7 +39,7 @@ impl Engine {
         let lora = plan.data_rate(rate).and_then(|rate| rate.modulation.lora_parts());
         let own = gateway.config.position_deg.map(|(latitude, longitude)| GatewaySpecific::at(latitude, longitude));
         let beacon = Beacon { param: 0, time_s, gateway: own };
-        let wanted = gateway.config.beacons && gateway.has_gps(now);
+        let wanted = gateway.config.beacons && gateway.has_gps(step.now);
         // Beacons are not under the dwell-time limit that downlinks to devices may have.
         if let (true, Some((sf, _)), Some(channel)) = (wanted, lora, Channel::of(plan, frequency_hz, rate, false))
             && let Ok(bytes) = beacon.emit(sf)
@@ -48,8 +48,8 @@ impl Engine {
             let at = Timestamp(gps_time::to_unix_us(gps_us));
             let candidate = channel.candidate((eui, 0.0), Window::Beacon, at, When::Gps(gps_us));
             // One that cannot be sent is left out; devices bridge two hours without (TS001-1.1 §12.1).
-            let _ = self.send_by_any(now, Cargo::bare(To::Everyone, bytes), vec![candidate], effects);
+            let _ = self.send_by_any(step, Cargo::bare(To::Everyone, bytes), vec![candidate]);
         }
-        self.plan_beacon(now, eui);
+        self.plan_beacon(step.now, eui);
     }
 }

@@ -13,18 +13,18 @@ use lorawan::wire::{DataRepr, DownlinkFlags};
 
 use crate::device::profile::Class;
 use crate::device::settings::Settings;
-use crate::downlink::candidate::{LEAD_US, Near, To};
+use crate::downlink::candidate::{Channel, LEAD_US, Near, To};
 use crate::downlink::frame::Cargo;
-use crate::downlink::item::{OutboxId, OutboxItem, OutboxState, Place, Wait};
+use crate::downlink::item::{OutboxItem, OutboxState, Wait};
 use crate::downlink::outbox::Outbox;
 use crate::downlink::schedule;
 use crate::downlink::schedule::HEADER_LEN;
-use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::config::GroupConfig;
 use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
 use crate::io::transmission::TxFailure;
 use crate::notice::Notice;
+use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
@@ -140,36 +140,52 @@ fn greedily(sets: &[u128], gateways: usize) -> u128 {
     chosen
 }
 
+/// Gateways to send by, one after the other, and members that none of them reaches.
+type Route = (Vec<Near>, Vec<Eui64>);
+/// What a downlink waits for, and when to look again, if that is known.
+type Hold = (Wait, Option<Timestamp>);
+
+impl Group {
+    /// The counter after the next, and a downlink's frame with the next; nothing when counters have run out.
+    fn seal(&self, item: &OutboxItem) -> Option<(u32, Vec<u8>)> {
+        let next_down = self.next_down.checked_add(1)?;
+        let keys = &self.config.keys;
+        let data = Some((item.port, item.payload.as_slice()));
+        let repr = DataRepr::downlink(self.config.address, self.next_down, DownlinkFlags::default(), data);
+        let phy_payload = repr.emit(&MicKey::new(&keys.nwk_s_key), &PayloadKey::new(&keys.app_s_key)).ok()?;
+        Some((next_down, phy_payload))
+    }
+}
+
 impl Engine {
     pub(crate) fn put_group(
         &mut self,
-        now: Timestamp,
+        step: &mut Step<'_>,
         config: GroupConfig,
         next_down: u32,
         outbox: Vec<OutboxItem>,
-        effects: &mut Vec<Effect>,
     ) {
         let id = config.group;
         match self.groups.get_mut(&id) {
             Some(group) => {
                 group.config = config;
-                self.look_at_group(now, id, effects);
+                self.look_at_group(step, id);
             }
             None => {
                 for item in &outbox {
                     self.timers.expiry(id, item);
                 }
-                let mut outbox = Outbox::restore(outbox);
-                outbox.settle(true, config.class, effects, id);
-                self.groups.insert(id, Group { config, next_down, outbox, flight: None, on_air_until: now });
+                let mut outbox = Outbox::restore(id, outbox);
+                outbox.settle(step, true, config.class);
+                self.groups.insert(id, Group { config, next_down, outbox, flight: None, on_air_until: step.now });
                 // Later: one that is put back has its gateways' accounts put back after it.
-                self.timers.set(now.plus_us(1), Timer::LookAtGroup(id));
+                self.timers.set(step.now.plus_us(1), Timer::LookAtGroup(id));
             }
         }
     }
 
     /// A device that is gone is no member any more, and what waited for its gateways need not.
-    pub(crate) fn leave_groups(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+    pub(crate) fn leave_groups(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
         let left: Vec<Eui64> = self
             .groups
             .iter()
@@ -180,7 +196,7 @@ impl Engine {
             if let Some(group) = self.groups.get_mut(&id) {
                 group.config.members.retain(|member| *member != dev_eui);
             }
-            self.look_at_group(now, id, effects);
+            self.look_at_group(step, id);
         }
     }
 
@@ -203,100 +219,72 @@ impl Engine {
         group.config.members.iter().map(|eui| (*eui, near(eui))).collect()
     }
 
-    pub(crate) fn enqueue_for_group(
-        &mut self,
-        now: Timestamp,
-        id: Eui64,
-        mut item: OutboxItem,
-        effects: &mut Vec<Effect>,
-    ) {
+    pub(crate) fn enqueue_for_group(&mut self, step: &mut Step<'_>, id: Eui64, mut item: OutboxItem) {
         let Some(group) = self.groups.get_mut(&id) else { return };
         item.state = OutboxState::Waiting(Wait::first(true, group.config.class));
         self.timers.expiry(id, &item);
-        group.outbox.push(item, effects, id);
-        self.look_at_group(now, id, effects);
-    }
-
-    pub(crate) fn cancel_for_group(&mut self, id: Eui64, item: OutboxId, effects: &mut Vec<Effect>) {
-        if let Some(group) = self.groups.get_mut(&id) {
-            group.outbox.cancel(item, effects, id);
-        }
-    }
-
-    pub(crate) fn arrange_for_group(&mut self, id: Eui64, item: OutboxId, to: Place, effects: &mut Vec<Effect>) {
-        if let Some(group) = self.groups.get_mut(&id) {
-            group.outbox.arrange(item, to, effects, id);
-        }
-    }
-
-    pub(crate) fn expire_for_group(&mut self, id: Eui64, item: OutboxId, effects: &mut Vec<Effect>) {
-        if let Some(group) = self.groups.get_mut(&id) {
-            group.outbox.expire(item, effects, id);
-        }
+        group.outbox.push(step, item);
+        self.look_at_group(step, id);
     }
 
     /// Goes on with what is on its way, or begins with the next downlink.
-    pub(crate) fn look_at_group(&mut self, now: Timestamp, id: Eui64, effects: &mut Vec<Effect>) {
-        let Some(group) = self.groups.get(&id).filter(|group| group.on_air_until <= now) else { return };
+    pub(crate) fn look_at_group(&mut self, step: &mut Step<'_>, id: Eui64) {
+        let Some(group) = self.groups.get(&id).filter(|group| group.on_air_until <= step.now) else { return };
         if group.flight.is_some() {
-            return self.next_gateway(now, id, effects);
+            return self.next_gateway(step, id);
         }
         let Some(item) = group.outbox.next_waiting().cloned() else { return };
         let Some(channel) = group.config.channel() else { return };
-        let frame_len = HEADER_LEN + 1 + item.payload.len();
-        let airtime_us = lorawan::airtime::downlink_us(channel.modulation, frame_len);
-        let members = self.members(group);
-        let known = |eui: Eui64| self.gateways.get(&eui);
-        let lawful = |eui| known(eui).is_some_and(|g| g.ledger.allows(channel.sub_band, now, airtime_us));
-        let (all, unreached) = cover(&members, |eui| known(eui).is_some());
-        let (chosen, left_out) = cover(&members, lawful);
-        let wait = if item.payload.len() > channel.max_payload {
-            Some((Wait::SmallerThan { len: item.payload.len(), max: channel.max_payload }, None))
-        } else if all.is_empty() {
-            Some((Wait::Gateway, Some(now.plus_us(LOOK_AGAIN_US))))
-        } else if left_out.len() > unreached.len() {
-            // Some would be reached but for airtime.
-            let eases = |near: &Near| known(near.gateway)?.ledger.allowed_from(channel.sub_band, now, airtime_us);
-            let until = all.iter().filter_map(eases).max().unwrap_or(now.plus_us(LOOK_AGAIN_US));
-            Some((Wait::Airtime { sub_band: channel.sub_band.name, until }, Some(until.plus_us(1))))
-        } else {
-            None
-        };
+        let routed = self.route(step.now, group, channel, item.payload.len());
         let Some(group) = self.groups.get_mut(&id) else { return };
-        if let Some((wait, again_at)) = wait {
-            group.outbox.waits(item.id, wait, effects, id);
-            if let Some(at) = again_at {
-                self.timers.set(at, Timer::LookAtGroup(id));
+        let (chosen, unreached) = match routed {
+            Ok(route) => route,
+            Err((wait, again_at)) => {
+                group.outbox.waits(step, item.id, wait);
+                return again_at.into_iter().for_each(|at| self.timers.set(at, Timer::LookAtGroup(id)));
             }
-            return;
-        }
-        let counter = group.next_down;
-        let Some(next_down) = counter.checked_add(1) else { return };
-        let keys = &group.config.keys;
-        let repr = DataRepr::downlink(
-            group.config.address,
-            counter,
-            DownlinkFlags::default(),
-            Some((item.port, &item.payload)),
-        );
-        let Ok(phy_payload) = repr.emit(&MicKey::new(&keys.nwk_s_key), &PayloadKey::new(&keys.app_s_key)) else {
-            return;
         };
+        let counter = group.next_down;
+        let Some((next_down, phy_payload)) = group.seal(&item) else { return };
         group.next_down = next_down;
-        effects.push(Effect::Persist(Change::GroupCounter { group: id, next_down }));
-        group.outbox.under_way(item.id, effects, id);
+        step.persist(Change::GroupCounter { group: id, next_down });
+        group.outbox.under_way(step, item.id);
         let remaining = chosen.into();
         group.flight =
             Some(Flight { item, phy_payload, counter, remaining, handed_over: false, sent: 0, why: String::new() });
         if !unreached.is_empty() {
             let of = group.config.members.len();
-            effects.push(Notice::MembersUnreached { unreached, of }.told(now, id));
+            step.tell(id, Notice::MembersUnreached { unreached, of });
         }
-        self.next_gateway(now, id, effects);
+        self.next_gateway(step, id);
+    }
+
+    /// The gateways that reach a group's members, and the members that none reaches; or what a payload of `len` bytes has
+    /// to wait for, and when to look again.
+    fn route(&self, now: Timestamp, group: &Group, channel: Channel, len: usize) -> Result<Route, Hold> {
+        if len > channel.max_payload {
+            return Err((Wait::SmallerThan { len, max: channel.max_payload }, None));
+        }
+        let airtime_us = lorawan::airtime::downlink_us(channel.modulation, HEADER_LEN + 1 + len);
+        let members = self.members(group);
+        let known = |eui: Eui64| self.gateways.get(&eui);
+        let lawful = |eui| known(eui).is_some_and(|g| g.ledger.allows(channel.sub_band, now, airtime_us));
+        let (all, unreached) = cover(&members, |eui| known(eui).is_some());
+        if all.is_empty() {
+            return Err((Wait::Gateway, Some(now.plus_us(LOOK_AGAIN_US))));
+        }
+        let (chosen, left_out) = cover(&members, lawful);
+        if left_out.len() > unreached.len() {
+            // Some would be reached but for airtime.
+            let eases = |near: &Near| known(near.gateway)?.ledger.allowed_from(channel.sub_band, now, airtime_us);
+            let until = all.iter().filter_map(eases).max().unwrap_or(now.plus_us(LOOK_AGAIN_US));
+            return Err((Wait::Airtime { sub_band: channel.sub_band.name, until }, Some(until.plus_us(1))));
+        }
+        Ok((chosen, unreached))
     }
 
     /// Hands the frame to the next gateway as soon as that one is free.
-    fn next_gateway(&mut self, now: Timestamp, id: Eui64, effects: &mut Vec<Effect>) {
+    fn next_gateway(&mut self, step: &mut Step<'_>, id: Eui64) {
         let Some(group) = self.groups.get_mut(&id) else { return };
         let config = &group.config;
         let Some(flight) = group.flight.as_mut().filter(|flight| !flight.handed_over) else { return };
@@ -305,15 +293,15 @@ impl Engine {
             Class::B => {
                 let plan = config.plan();
                 let region = Settings::for_group(plan, config.frequency_hz, config.data_rate, config.ping_periodicity);
-                schedule::ping_slots(plan, &region, config.address, &[near], now)
+                schedule::ping_slots(plan, &region, config.address, &[near], step.now)
             }
             _ => config
                 .channel()
-                .map(|channel| schedule::at_once(channel, &[near], &self.gateways, now, flight.phy_payload.len()))
+                .map(|channel| schedule::at_once(channel, &[near], &self.gateways, step.now, flight.phy_payload.len()))
                 .unwrap_or_default(),
         };
         let busy_until =
-            candidates.first().map(|c| c.at).filter(|at| config.class != Class::B && at.since(now) > LEAD_US);
+            candidates.first().map(|c| c.at).filter(|at| config.class != Class::B && at.since(step.now) > LEAD_US);
         if let Some(at) = busy_until {
             flight.remaining.push_front(near);
             self.timers.set(at.plus_us(-LEAD_US), Timer::LookAtGroup(id));
@@ -326,23 +314,22 @@ impl Engine {
             outbox_id: Some(flight.item.id),
             ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
         };
-        if let Err(why) = self.send_by_any(now, cargo, candidates, effects) {
-            self.group_reported(now, id, Err(crate::downlink::frame::label(&why)), None, effects);
+        if let Err(why) = self.send_by_any(step, cargo, candidates) {
+            self.group_reported(step, id, Err(crate::downlink::frame::label(&why)), None);
         }
     }
 
     /// A gateway has sent the frame until `ends`, or has not.
     pub(crate) fn group_reported(
         &mut self,
-        now: Timestamp,
+        step: &mut Step<'_>,
         id: Eui64,
         result: Result<(), String>,
         ends: Option<Timestamp>,
-        effects: &mut Vec<Effect>,
     ) {
         let Some(group) = self.groups.get_mut(&id) else { return };
         let Some(flight) = group.flight.as_mut() else { return };
-        group.on_air_until = ends.unwrap_or(now).max(now);
+        group.on_air_until = ends.unwrap_or(step.now).max(step.now);
         flight.handed_over = false;
         match result {
             Ok(()) => flight.sent += 1,
@@ -354,20 +341,20 @@ impl Engine {
         }
         let Some(flight) = group.flight.take() else { return };
         if flight.sent > 0 {
-            group.outbox.advance(flight.item.id, OutboxState::Sent, effects, id);
+            group.outbox.advance(step, flight.item.id, OutboxState::Sent);
         } else {
-            group.outbox.return_or_fail(flight.item.id, &flight.why, ATTEMPTS, group.config.class, effects, id);
-            self.timers.set(now.plus_us(LOOK_AGAIN_US), Timer::LookAtGroup(id));
+            group.outbox.return_or_fail(step, flight.item.id, &flight.why, ATTEMPTS, group.config.class);
+            self.timers.set(step.now.plus_us(LOOK_AGAIN_US), Timer::LookAtGroup(id));
             return;
         }
         self.timers.set(group.on_air_until, Timer::LookAtGroup(id));
     }
 
     /// One of a group's transmissions did not go out, and no other way is left.
-    pub(crate) fn group_failed(&mut self, now: Timestamp, id: Eui64, why: &TxFailure, effects: &mut Vec<Effect>) {
+    pub(crate) fn group_failed(&mut self, step: &mut Step<'_>, id: Eui64, why: &TxFailure) {
         let stage = DownlinkStage::Returned(why.to_string());
-        effects.push(Effect::Publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage)))));
-        self.group_reported(now, id, Err(why.to_string()), None, effects);
+        step.publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage))));
+        self.group_reported(step, id, Err(why.to_string()), None);
     }
 }
 

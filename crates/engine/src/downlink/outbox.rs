@@ -6,16 +6,18 @@ use lorawan::Eui64;
 
 use crate::device::profile::Class;
 use crate::downlink::item::{OutboxId, OutboxItem, OutboxState, Place, Wait};
-use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
+use crate::step::Step;
 use crate::time::Timestamp;
 
 /// Between two places, so that others can be put in between.
 const APART: i64 = 1 << 20;
 
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Outbox {
+    /// The device or group whose it is.
+    owner: Eui64,
     items: VecDeque<OutboxItem>,
     /// The one item that a gateway has, or that awaits its acknowledgement.
     in_flight: Option<OutboxId>,
@@ -23,14 +25,14 @@ pub(crate) struct Outbox {
 
 impl Outbox {
     /// Puts items back as stored.
-    pub(crate) fn restore(items: Vec<OutboxItem>) -> Self {
+    pub(crate) fn restore(owner: Eui64, items: Vec<OutboxItem>) -> Self {
         let in_flight = items.iter().find(|i| matches!(i.state, OutboxState::AwaitingAck(_))).map(|i| i.id);
-        Self { items: items.into(), in_flight }
+        Self { owner, items: items.into(), in_flight }
     }
 
     /// After a restart: one that was under way may or may not have been sent, and waits again; without a
     /// session all wait for the join.
-    pub(crate) fn settle(&mut self, joined: bool, class: Class, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn settle(&mut self, step: &mut Step<'_>, joined: bool, class: Class) {
         for item in &mut self.items {
             let wait = match item.state {
                 OutboxState::UnderWay => {
@@ -44,24 +46,24 @@ impl Outbox {
             let state = OutboxState::Waiting(wait);
             if item.state != state {
                 item.state = state;
-                effects.push(Effect::Persist(item.change(dev_eui)));
+                step.persist(item.change(self.owner));
             }
         }
     }
 
-    pub(crate) fn push(&mut self, mut item: OutboxItem, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn push(&mut self, step: &mut Step<'_>, mut item: OutboxItem) {
         if let Some(last) = self.items.back() {
             item.place = item.place.max(last.place.saturating_add(1));
         }
-        effects.push(Effect::Persist(item.change(dev_eui)));
+        step.persist(item.change(self.owner));
         self.items.push_back(item);
     }
 
     /// A session is agreed upon: what waited for one waits for the first uplink under it.
-    pub(crate) fn joined(&mut self, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn joined(&mut self, step: &mut Step<'_>) {
         for item in self.items.iter_mut().filter(|i| i.state == OutboxState::Waiting(Wait::Join)) {
             item.state = OutboxState::Waiting(Wait::NextUplink);
-            effects.push(Effect::Persist(item.change(dev_eui)));
+            step.persist(item.change(self.owner));
         }
     }
 
@@ -113,15 +115,15 @@ impl Outbox {
         self.items.iter().find(|i| i.id == id)
     }
 
-    pub(crate) fn cancel(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn cancel(&mut self, step: &mut Step<'_>, id: OutboxId) {
         if self.get(id).is_some_and(|item| matches!(item.state, OutboxState::Waiting(_))) {
-            self.advance(id, OutboxState::Cancelled, effects, dev_eui);
+            self.advance(step, id, OutboxState::Cancelled);
         }
     }
 
     /// Puts a waiting item elsewhere in line; what is under way stays in front. It is told
     /// as a change unless it no longer waits, or the one it is to go before does not.
-    pub(crate) fn arrange(&mut self, id: OutboxId, to: Place, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn arrange(&mut self, step: &mut Step<'_>, id: OutboxId, to: Place) {
         let in_front = usize::from(self.in_flight.is_some());
         let Some(from) = self.position(id).filter(|at| *at >= in_front) else { return };
         let Some(mut item) = self.items.remove(from) else { return };
@@ -132,7 +134,7 @@ impl Outbox {
         };
         let Some(at) = to else { return self.items.insert(from, item) };
         if at == from {
-            effects.push(Effect::Persist(item.change(dev_eui)));
+            step.persist(item.change(self.owner));
             return self.items.insert(from, item);
         }
         let before = at.checked_sub(1).and_then(|n| self.items.get(n)).map(|item| item.place);
@@ -147,40 +149,40 @@ impl Outbox {
             }
         };
         item.place = between.unwrap_or(item.place);
-        effects.push(Effect::Persist(item.change(dev_eui)));
+        step.persist(item.change(self.owner));
         self.items.insert(at, item);
         if between.is_none() {
             // No room is left between two: all get new places.
             for (n, item) in self.items.iter_mut().enumerate() {
                 item.place = n as i64 * APART;
-                effects.push(Effect::Persist(item.change(dev_eui)));
+                step.persist(item.change(self.owner));
             }
         }
     }
 
     /// Gives up an item that still waits when its time has come.
-    pub(crate) fn expire(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn expire(&mut self, step: &mut Step<'_>, id: OutboxId) {
         let Some(item) = self.get(id) else { return };
         if let OutboxState::Waiting(wait) = &item.state {
             let why = format!("its time ran out while it waited: {wait}");
-            self.end(id, why, effects, dev_eui);
+            self.end(step, id, why);
         }
     }
 
     /// Notes what a waiting item waits for, and says so once.
-    pub(crate) fn waits(&mut self, id: OutboxId, wait: Wait, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn waits(&mut self, step: &mut Step<'_>, id: OutboxId, wait: Wait) {
         let state = OutboxState::Waiting(wait);
         if self.get(id).is_some_and(|item| item.state != state) {
-            self.advance(id, state, effects, dev_eui);
+            self.advance(step, id, state);
         }
     }
 
     /// An item is handed to a gateway: one attempt more.
-    pub(crate) fn under_way(&mut self, id: OutboxId, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn under_way(&mut self, step: &mut Step<'_>, id: OutboxId) {
         if let Some(at) = self.position(id) {
             self.items[at].attempts = self.items[at].attempts.saturating_add(1);
         }
-        self.advance(id, OutboxState::UnderWay, effects, dev_eui);
+        self.advance(step, id, OutboxState::UnderWay);
     }
 
     /// What was handed to a gateway never reached one: attempts are those that somebody may have heard.
@@ -191,7 +193,7 @@ impl Outbox {
     }
 
     /// Moves an item on, says so to the store, and lets it go when it is done.
-    pub(crate) fn advance(&mut self, id: OutboxId, state: OutboxState, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn advance(&mut self, step: &mut Step<'_>, id: OutboxId, state: OutboxState) {
         let Some(at) = self.position(id) else { return };
         match state {
             OutboxState::UnderWay | OutboxState::AwaitingAck(_) => self.in_flight = Some(id),
@@ -200,57 +202,43 @@ impl Outbox {
         }
         let item = &mut self.items[at];
         item.state = state;
-        effects.push(Effect::Persist(item.change(dev_eui)));
+        step.persist(item.change(self.owner));
         if item.state.is_final() {
             self.items.remove(at);
         }
     }
 
     /// After a try that did not work out: wait for another, or give up.
-    pub(crate) fn return_or_fail(
-        &mut self,
-        id: OutboxId,
-        why: &str,
-        allowed: u8,
-        class: Class,
-        effects: &mut Vec<Effect>,
-        dev_eui: Eui64,
-    ) {
+    pub(crate) fn return_or_fail(&mut self, step: &mut Step<'_>, id: OutboxId, why: &str, allowed: u8, class: Class) {
         let Some(item) = self.get(id) else { return };
         let allowed = item.max_attempts.unwrap_or(allowed).max(1);
         if item.attempts >= allowed {
             let times = if allowed == 1 { "1 attempt".into() } else { format!("{allowed} attempts") };
-            self.end(id, format!("given up after {times}: {why}"), effects, dev_eui);
+            self.end(step, id, format!("given up after {times}: {why}"));
         } else {
             let data = Some((item.port, item.payload.clone()));
-            self.advance(id, OutboxState::Waiting(Wait::again(why, class)), effects, dev_eui);
-            effects.push(told(dev_eui, id, data, None, DownlinkStage::Returned(why.to_owned())));
+            self.advance(step, id, OutboxState::Waiting(Wait::again(why, class)));
+            step.publish(self.told(id, data, None, DownlinkStage::Returned(why.to_owned())));
         }
     }
 
-    fn end(&mut self, id: OutboxId, why: String, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    fn end(&mut self, step: &mut Step<'_>, id: OutboxId, why: String) {
         let data = self.get(id).map(|item| (item.port, item.payload.clone()));
-        self.advance(id, OutboxState::Failed(why.clone()), effects, dev_eui);
-        effects.push(told(dev_eui, id, data, None, DownlinkStage::Failed(why)));
+        self.advance(step, id, OutboxState::Failed(why.clone()));
+        step.publish(self.told(id, data, None, DownlinkStage::Failed(why)));
+    }
+
+    fn told(&self, id: OutboxId, data: Option<(u8, Vec<u8>)>, counter: Option<u32>, stage: DownlinkStage) -> Event {
+        let off_air = DownlinkEvent::off_air(self.owner, stage);
+        Event::Downlink(Box::new(DownlinkEvent { outbox_id: Some(id), counter, data, ..off_air }))
     }
 
     /// The device acknowledged an item that was sent with this counter.
-    pub(crate) fn acknowledged(&mut self, id: OutboxId, counter: u32, effects: &mut Vec<Effect>, dev_eui: Eui64) {
+    pub(crate) fn acknowledged(&mut self, step: &mut Step<'_>, id: OutboxId, counter: u32) {
         let data = self.get(id).map(|item| (item.port, item.payload.clone()));
-        self.advance(id, OutboxState::Acknowledged, effects, dev_eui);
-        effects.push(told(dev_eui, id, data, Some(counter), DownlinkStage::Acknowledged));
+        self.advance(step, id, OutboxState::Acknowledged);
+        step.publish(self.told(id, data, Some(counter), DownlinkStage::Acknowledged));
     }
-}
-
-fn told(
-    dev_eui: Eui64,
-    id: OutboxId,
-    data: Option<(u8, Vec<u8>)>,
-    counter: Option<u32>,
-    stage: DownlinkStage,
-) -> Effect {
-    let event = DownlinkEvent { outbox_id: Some(id), counter, data, ..DownlinkEvent::off_air(dev_eui, stage) };
-    Effect::Publish(Event::Downlink(Box::new(event)))
 }
 
 impl OutboxItem {
@@ -267,8 +255,6 @@ impl OutboxItem {
 mod tests {
     use super::*;
 
-    const DEV: Eui64 = Eui64(1);
-
     fn outbox(places: &[i64]) -> Outbox {
         let item = |(id, place): (usize, &i64)| OutboxItem {
             id: OutboxId(id as u128),
@@ -281,13 +267,13 @@ mod tests {
             place: *place,
             state: OutboxState::Waiting(Wait::NextUplink),
         };
-        Outbox::restore(places.iter().enumerate().map(item).collect())
+        Outbox::restore(Eui64(1), places.iter().enumerate().map(item).collect())
     }
 
     /// Moves one; gives the order, and how many were written down anew.
     fn moved(outbox: &mut Outbox, id: u128, to: Place) -> (Vec<u128>, usize) {
         let mut effects = Vec::new();
-        outbox.arrange(OutboxId(id), to, &mut effects, DEV);
+        outbox.arrange(&mut Step::new(Timestamp(0), &mut effects), OutboxId(id), to);
         assert!(outbox.items.iter().is_sorted_by(|a, b| a.place < b.place), "places follow the line: {outbox:?}");
         (outbox.items.iter().map(|item| item.id.0).collect(), effects.len())
     }
@@ -316,7 +302,7 @@ mod tests {
     #[test]
     fn what_is_under_way_stays_in_front() {
         let mut outbox = outbox(&[10, 20, 30]);
-        outbox.under_way(OutboxId(0), &mut vec![], DEV);
+        outbox.under_way(&mut Step::new(Timestamp(0), &mut vec![]), OutboxId(0));
         assert_eq!(moved(&mut outbox, 2, Place::First), (vec![0, 2, 1], 1));
         assert_eq!(moved(&mut outbox, 1, Place::Before(OutboxId(0))), (vec![0, 2, 1], 0));
         assert_eq!(moved(&mut outbox, 0, Place::Last), (vec![0, 2, 1], 0));
@@ -326,7 +312,7 @@ mod tests {
     fn what_is_put_in_goes_last() {
         let mut outbox = outbox(&[i64::from(u32::MAX)]);
         let late = OutboxItem { id: OutboxId(7), place: 3, ..outbox.items[0].clone() };
-        outbox.push(late, &mut vec![], DEV);
+        outbox.push(&mut Step::new(Timestamp(0), &mut vec![]), late);
         assert_eq!(moved(&mut outbox, 7, Place::Last), (vec![0, 7], 1));
     }
 }

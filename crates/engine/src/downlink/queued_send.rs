@@ -5,15 +5,25 @@
 
 use lorawan::Eui64;
 
+use crate::device::Device;
 use crate::device::profile::Class;
+use crate::device::session::Session;
 use crate::downlink::candidate::{Candidate, Channel, LEAD_US};
-use crate::downlink::frame::label;
+use crate::downlink::frame::{Content, label};
 use crate::downlink::item::{OutboxId, Wait};
+use crate::downlink::reply::Commands;
 use crate::downlink::schedule;
 use crate::downlink::schedule::{HEADER_LEN, NoWay, SLOT_AHEAD_US};
-use crate::io::Effect;
+use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
+
+/// The ways to a device that listens without having sent.
+struct Listening {
+    candidates: Vec<Candidate>,
+    /// The largest payload that one of them takes.
+    room: usize,
+}
 
 /// After a try that did not work out, the next comes so much later.
 const TRY_AGAIN_US: i64 = 2_000_000;
@@ -42,15 +52,15 @@ impl Engine {
         }
     }
 
-    pub(crate) fn time_to_look(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
-        if let Some(device) = self.devices.get_mut(&dev_eui).filter(|d| d.looks_at.is_some_and(|at| at <= now)) {
+    pub(crate) fn time_to_look(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
+        if let Some(device) = self.devices.get_mut(&dev_eui).filter(|d| d.looks_at.is_some_and(|at| at <= step.now)) {
             device.looks_at = None;
-            self.look_at_outbox(now, dev_eui, effects);
+            self.look_at_outbox(step, dev_eui);
         }
     }
 
     /// Sends what waits for a device of class B or C, if that is possible now.
-    pub(crate) fn look_at_outbox(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+    pub(crate) fn look_at_outbox(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
         let Some(device) = self.devices.get(&dev_eui) else { return };
         let (class, Some(session)) = (device.class(), device.session.as_deref()) else { return };
         // Until the first uplink the device may not have the session (TS001-1.0.4 §16: no downlink before it).
@@ -61,35 +71,16 @@ impl Engine {
         {
             return;
         }
-        if device.on_air_until > now {
+        if device.on_air_until > step.now {
             let until = device.on_air_until;
             return self.look_at(dev_eui, until);
         }
-        let settings = session.settings;
-        let dev_addr = session.dev_addr;
-        let plan = device.config.plan();
-        let near = device.link.as_ref().map_or(&[][..], |link| &link.near);
-        let (candidates, room) = match class {
-            Class::C => {
-                let dwell_time = settings.downlink_dwell_time;
-                let Some(channel) = Channel::of(plan, settings.rx2_frequency_hz, settings.rx2_data_rate, dwell_time)
-                else {
-                    return;
-                };
-                let len = device.outbox.next_waiting().map_or(0, |item| HEADER_LEN + 1 + item.payload.len());
-                (schedule::at_once(channel, near, &self.gateways, now, len), channel.max_payload)
-            }
-            _ => {
-                let slots = schedule::ping_slots(plan, &settings, dev_addr, near, now);
-                let room = slots.iter().map(|c| c.max_payload).max().unwrap_or(0);
-                (slots, room)
-            }
-        };
+        let Some(Listening { candidates, room }) = self.listening(step.now, device, session) else { return };
         if candidates.is_empty() {
-            self.wait_for(dev_eui, Wait::Gateway, effects);
+            self.wait_for(step, dev_eui, Wait::Gateway);
             return;
         }
-        let Some(item) = self.next_item(now, dev_eui, room, effects) else {
+        let Some(item) = self.next_item(step, dev_eui, room) else {
             self.look_when_policy_allows(dev_eui);
             return;
         };
@@ -97,32 +88,54 @@ impl Engine {
         // answer to an uplink may have to go first.
         let ahead_us = if class == Class::C { LEAD_US } else { SLOT_AHEAD_US };
         let (ready, later): (Vec<Candidate>, Vec<Candidate>) =
-            candidates.into_iter().partition(|c| c.at.since(now) <= ahead_us);
+            candidates.into_iter().partition(|c| c.at.since(step.now) <= ahead_us);
         let next_try = later.iter().map(|c| c.at.plus_us(-ahead_us)).min();
         if let (true, Class::B, Some(at)) = (ready.is_empty(), class, next_try) {
-            return self.look_at(dev_eui, at.max(now.plus_us(1)));
+            return self.look_at(dev_eui, at.max(step.now.plus_us(1)));
         }
-        match self.send_unasked(now, dev_eui, &item, ready, effects) {
-            Ok(()) => {}
-            Err(NoWay::Airtime { sub_band, until }) => {
-                self.wait_for(dev_eui, Wait::Airtime { sub_band, until }, effects);
-                // Another gateway may have airtime left, once it is free.
-                let free = next_try.filter(|_| class == Class::C);
-                self.look_at(dev_eui, free.map_or(until, |at| at.min(until)).max(now.plus_us(1)));
-            }
-            Err(why) => {
-                let wait = if later.is_empty() { Wait::again(&label(&why), class) } else { Wait::Gateway };
-                self.wait_for(dev_eui, wait, effects);
-                let again_at = now.plus_us(TRY_AGAIN_US);
-                self.look_at(dev_eui, next_try.map_or(again_at, |at| at.clamp(now.plus_us(1), again_at)));
-            }
+        let mac = Commands::default();
+        if let Err(why) = self.send_data(step, dev_eui, Content { item: Some(&item), acknowledge: false, mac }, ready) {
+            self.try_later(step, dev_eui, &why, next_try);
         }
     }
 
-    fn wait_for(&mut self, dev_eui: Eui64, wait: Wait, effects: &mut Vec<Effect>) {
+    /// Where and when a device of class B or C listens; nothing if its settings name no channel that may be used.
+    fn listening(&self, now: Timestamp, device: &Device, session: &Session) -> Option<Listening> {
+        let settings = &session.settings;
+        let plan = device.config.plan();
+        let near = device.link.as_ref().map_or(&[][..], |link| &link.near);
+        if device.class() == Class::C {
+            let (hz, rate) = (settings.rx2_frequency_hz, settings.rx2_data_rate);
+            let channel = Channel::of(plan, hz, rate, settings.downlink_dwell_time)?;
+            let len = device.outbox.next_waiting().map_or(0, |item| HEADER_LEN + 1 + item.payload.len());
+            let candidates = schedule::at_once(channel, near, &self.gateways, now, len);
+            return Some(Listening { candidates, room: channel.max_payload });
+        }
+        let candidates = schedule::ping_slots(plan, settings, session.dev_addr, near, now);
+        let room = candidates.iter().map(|c| c.max_payload).max().unwrap_or(0);
+        Some(Listening { candidates, room })
+    }
+
+    /// Nobody could send now: says what the downlink waits for, and looks again when that may have changed. `free_at` is
+    /// when a gateway that is busy now has time again.
+    fn try_later(&mut self, step: &mut Step<'_>, dev_eui: Eui64, why: &NoWay, free_at: Option<Timestamp>) {
+        let Some(class) = self.devices.get(&dev_eui).map(|device| device.class()) else { return };
+        let (soonest, again_at) = (step.now.plus_us(1), step.now.plus_us(TRY_AGAIN_US));
+        if let NoWay::Airtime { sub_band, until } = *why {
+            self.wait_for(step, dev_eui, Wait::Airtime { sub_band, until });
+            // Another gateway may have airtime left, once it is free.
+            let free = free_at.filter(|_| class == Class::C);
+            return self.look_at(dev_eui, free.map_or(until, |at| at.min(until)).max(soonest));
+        }
+        let wait = if free_at.is_none() { Wait::again(&label(why), class) } else { Wait::Gateway };
+        self.wait_for(step, dev_eui, wait);
+        self.look_at(dev_eui, free_at.map_or(again_at, |at| at.clamp(soonest, again_at)));
+    }
+
+    fn wait_for(&mut self, step: &mut Step<'_>, dev_eui: Eui64, wait: Wait) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         if let Some(id) = device.outbox.next_waiting().map(|item| item.id) {
-            device.outbox.waits(id, wait, effects, dev_eui);
+            device.outbox.waits(step, id, wait);
         }
     }
 
@@ -134,21 +147,14 @@ impl Engine {
     }
 
     /// The device had its time to acknowledge a downlink of class B or C.
-    pub(crate) fn ack_overdue(
-        &mut self,
-        now: Timestamp,
-        dev_eui: Eui64,
-        id: OutboxId,
-        counter: u32,
-        effects: &mut Vec<Effect>,
-    ) {
+    pub(crate) fn ack_overdue(&mut self, step: &mut Step<'_>, dev_eui: Eui64, id: OutboxId, counter: u32) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         if device.outbox.awaiting_ack() != Some((id, counter)) {
             return;
         }
         let (class, profile) = (device.class(), &device.config.profile);
         let why = format!("no acknowledgement within {} s", profile.ack_timeout_s);
-        device.outbox.return_or_fail(id, &why, profile.attempts, class, effects, dev_eui);
-        self.look_at_outbox(now, dev_eui, effects);
+        device.outbox.return_or_fail(step, id, &why, profile.attempts, class);
+        self.look_at_outbox(step, dev_eui);
     }
 }

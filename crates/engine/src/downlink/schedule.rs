@@ -11,7 +11,7 @@ use lorawan::{DevAddr, airtime, gps_time};
 
 use crate::device::settings::Settings;
 use crate::downlink::candidate::{AT_ONCE_LATEST_US, Busy, Candidate, Channel, LEAD_US, Near};
-use crate::gateway::Gateways;
+use crate::gateway::{Gateway, Gateways};
 use crate::io::config::EstateId;
 use crate::io::frame::Reception;
 use crate::io::transmission::{When, WhyRx2, Window};
@@ -194,11 +194,7 @@ pub(crate) fn choose(
     len: usize,
 ) -> Result<Ways, NoWay> {
     let mut open = Vec::with_capacity(candidates.len());
-    let mut eases: Option<(Timestamp, &'static str)> = None;
-    let mut busy: Option<(Busy, f32)> = None;
-    let mut late = false;
-    // What keeps RX1 closed; the first reason of several.
-    let mut closed: Option<WhyRx2> = None;
+    let mut closed = Closed::default();
     for candidate in candidates {
         let Some(gateway) = gateways
             .get(&candidate.gateway)
@@ -206,52 +202,103 @@ pub(crate) fn choose(
         else {
             continue;
         };
-        let mut closes = |why| {
-            if candidate.window == Window::Rx1 {
-                closed.get_or_insert(why);
-            }
-        };
-        let (from, to) = candidate.occupies(len);
-        if !candidate.in_time(now) {
-            late = true;
-            closes(WhyRx2::TooLate);
-            continue;
-        }
-        if let Some((until, with)) = gateway.busy_with(from, to) {
-            let here = Busy { gateway: candidate.gateway, with, until };
-            if busy.is_none_or(|(_, quality)| candidate.quality > quality) {
-                busy = Some((here, candidate.quality));
-            }
-            closes(WhyRx2::Busy);
-            continue;
-        }
-        let airtime_us = candidate.airtime_us(len);
-        if gateway.ledger.allows(candidate.sub_band, candidate.at, airtime_us) {
-            let left_us = gateway.ledger.left_us(candidate.sub_band, candidate.at);
-            let cost = airtime_us as f64 / left_us.max(1) as f64;
-            open.push((candidate, cost));
-        } else if let Some(until) = gateway.ledger.allowed_from(candidate.sub_band, candidate.at, airtime_us) {
-            closes(WhyRx2::Airtime { sub_band: candidate.sub_band.name });
-            let later = (until, candidate.sub_band.name);
-            eases = Some(eases.map_or(later, |known| known.min(later)));
+        match look(gateway, &candidate, now, len) {
+            Ok(cost) => open.push((candidate, cost)),
+            Err(obstacle) => closed.note(&candidate, obstacle),
         }
     }
     if open.is_empty() {
-        return Err(match eases {
-            Some((until, sub_band)) => NoWay::Airtime { sub_band, until },
-            None => match busy {
-                Some((busy, _)) => NoWay::Busy(busy),
-                None if late => NoWay::TooLate,
-                None => NoWay::Nobody,
-            },
-        });
+        return Err(closed.no_way());
     }
     let cheapest = |window: Window| {
         open.iter().filter(|(c, _)| c.window == window).map(|(_, cost)| *cost).fold(f64::INFINITY, f64::min)
     };
-    // RX1 comes first and leaves RX2 to fall back on; it has to cost twice as much to be passed over.
     let (rx1_share, rx2_share) = (cheapest(Window::Rx1), cheapest(Window::Rx2));
-    let rx2_first = rx2_share * 2.0 < rx1_share;
+    // RX1 comes first and leaves RX2 to fall back on; it has to cost twice as much to be passed over.
+    sort(&mut open, rx2_share * 2.0 < rx1_share);
+    let why_rx2 = if rx1_share.is_finite() {
+        WhyRx2::Cheaper { rx1_share, rx2_share }
+    } else {
+        closed.rx1.unwrap_or(WhyRx2::NoRx1)
+    };
+    Ok(Ways { open: open.into_iter().map(|(candidate, _)| candidate).collect(), why_rx2 })
+}
+
+/// What stands against one way.
+enum Obstacle {
+    TooLate,
+    Busy(Busy),
+    /// Airtime is missing until then; never, if it is more than any hour grants.
+    Airtime(Option<Timestamp>),
+}
+
+/// Whether a gateway can send by a way, and what share of the airtime that it has left this takes.
+fn look(gateway: &Gateway, candidate: &Candidate, now: Timestamp, len: usize) -> Result<f64, Obstacle> {
+    if !candidate.in_time(now) {
+        return Err(Obstacle::TooLate);
+    }
+    let (from, to) = candidate.occupies(len);
+    if let Some((until, with)) = gateway.busy_with(from, to) {
+        return Err(Obstacle::Busy(Busy { gateway: candidate.gateway, with, until }));
+    }
+    let airtime_us = candidate.airtime_us(len);
+    if !gateway.ledger.allows(candidate.sub_band, candidate.at, airtime_us) {
+        return Err(Obstacle::Airtime(gateway.ledger.allowed_from(candidate.sub_band, candidate.at, airtime_us)));
+    }
+    let left_us = gateway.ledger.left_us(candidate.sub_band, candidate.at);
+    Ok(airtime_us as f64 / left_us.max(1) as f64)
+}
+
+/// What stood against the ways that are closed.
+#[derive(Default)]
+struct Closed {
+    airtime: Option<(Timestamp, &'static str)>,
+    /// With how well that gateway hears the device.
+    busy: Option<(Busy, f32)>,
+    late: bool,
+    /// What keeps RX1 closed; the first reason of several.
+    rx1: Option<WhyRx2>,
+}
+
+impl Closed {
+    fn note(&mut self, candidate: &Candidate, obstacle: Obstacle) {
+        let sub_band = candidate.sub_band.name;
+        let why = match obstacle {
+            Obstacle::TooLate => {
+                self.late = true;
+                WhyRx2::TooLate
+            }
+            Obstacle::Busy(busy) => {
+                if self.busy.is_none_or(|(_, quality)| candidate.quality > quality) {
+                    self.busy = Some((busy, candidate.quality));
+                }
+                WhyRx2::Busy
+            }
+            Obstacle::Airtime(Some(until)) => {
+                let later = (until, sub_band);
+                self.airtime = Some(self.airtime.map_or(later, |known| known.min(later)));
+                WhyRx2::Airtime { sub_band }
+            }
+            Obstacle::Airtime(None) => return,
+        };
+        if candidate.window == Window::Rx1 {
+            self.rx1.get_or_insert(why);
+        }
+    }
+
+    /// Why nobody can send: what passes soonest is told first.
+    fn no_way(self) -> NoWay {
+        match (self.airtime, self.busy) {
+            (Some((until, sub_band)), _) => NoWay::Airtime { sub_band, until },
+            (None, Some((busy, _))) => NoWay::Busy(busy),
+            (None, None) if self.late => NoWay::TooLate,
+            (None, None) => NoWay::Nobody,
+        }
+    }
+}
+
+/// Best first; each with its share of the airtime that its gateway has left.
+fn sort(open: &mut [(Candidate, f64)], rx2_first: bool) {
     let best = open.iter().map(|(c, _)| c.quality).fold(f32::NEG_INFINITY, f32::max);
     let class_of = |quality: f32| ((best - quality) / SAME_QUALITY_DB) as i32;
     open.sort_by(|(a, cost_a), (b, cost_b)| {
@@ -267,7 +314,4 @@ pub(crate) fn choose(
             .then(cost_a.total_cmp(cost_b))
             .then(b.quality.total_cmp(&a.quality))
     });
-    let why_rx2 =
-        if rx1_share.is_finite() { WhyRx2::Cheaper { rx1_share, rx2_share } } else { closed.unwrap_or(WhyRx2::NoRx1) };
-    Ok(Ways { open: open.into_iter().map(|(candidate, _)| candidate).collect(), why_rx2 })
 }

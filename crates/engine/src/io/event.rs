@@ -1,10 +1,10 @@
 //! What happened to devices and frames, for people and programs.
 
-use lorawan::{DevAddr, Eui64, Modulation};
+use lorawan::{DevAddr, Eui64};
 
 use crate::downlink::item::OutboxId;
 use crate::io::frame::{Radio, Reception};
-use crate::io::transmission::{WhyRx2, Window};
+use crate::io::transmission::{Transmission, WhyRx2};
 use crate::notice::Notice;
 use crate::time::Timestamp;
 use crate::uplink::refusal::Refusal;
@@ -75,6 +75,19 @@ impl std::fmt::Display for Dropped {
     }
 }
 
+/// A frame as it was heard.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HeardFrame {
+    /// Its bytes.
+    pub phy_payload: Vec<u8>,
+    /// How it was sent.
+    pub radio: Radio,
+    /// Time on air.
+    pub airtime_us: u64,
+    /// Who heard it, best first.
+    pub heard_by: Vec<Reception>,
+}
+
 /// An accepted data frame.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UplinkEvent {
@@ -95,15 +108,9 @@ pub struct UplinkEvent {
     /// MAC commands, from the header or the payload of FPort 0, in the clear.
     pub mac_commands: Vec<u8>,
     /// The frame as heard.
-    pub phy_payload: Vec<u8>,
-    /// How it was sent.
-    pub radio: Radio,
+    pub frame: HeardFrame,
     /// Data rate index in the device's region, if it is one of the region's.
     pub data_rate: Option<u8>,
-    /// Time on air.
-    pub airtime_us: u64,
-    /// Who heard it, best first.
-    pub heard_by: Vec<Reception>,
     /// Things that are not right but did not stand in the way.
     pub warnings: Vec<String>,
 }
@@ -120,13 +127,7 @@ pub struct JoinedEvent {
     /// Rejoin type, if it was a rejoin-request.
     pub rejoin: Option<u8>,
     /// The request as heard.
-    pub phy_payload: Vec<u8>,
-    /// How the request was sent.
-    pub radio: Radio,
-    /// Time on air of the request.
-    pub airtime_us: u64,
-    /// Who heard it, best first.
-    pub heard_by: Vec<Reception>,
+    pub frame: HeardFrame,
     /// Whether a join-accept could be scheduled, and if not, why.
     pub unanswered: Option<String>,
 }
@@ -139,13 +140,7 @@ pub struct RefusedEvent {
     /// Why.
     pub reason: Refusal,
     /// The frame as heard.
-    pub phy_payload: Vec<u8>,
-    /// How it was sent.
-    pub radio: Radio,
-    /// Time on air.
-    pub airtime_us: u64,
-    /// Who heard it, best first.
-    pub heard_by: Vec<Reception>,
+    pub frame: HeardFrame,
 }
 
 /// A step in a downlink's life.
@@ -201,20 +196,8 @@ pub enum DownlinkStage {
 /// Where and how a downlink went out.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SentBy {
-    /// The gateway.
-    pub gateway: Eui64,
-    /// The device's window.
-    pub window: Window,
+    /// As it was handed to the gateway.
+    pub transmission: Transmission,
     /// Why it is RX2 and not RX1.
     pub why_rx2: Option<WhyRx2>,
-    /// Centre frequency.
-    pub frequency_hz: u32,
-    /// Modulation.
-    pub modulation: Modulation,
-    /// Time on air.
-    pub airtime_us: u64,
-    /// Power at the antenna connector.
-    pub power_dbm: i32,
-    /// The frame as sent.
-    pub phy_payload: Vec<u8>,
 }

@@ -7,15 +7,11 @@ pub mod event;
 pub mod frame;
 pub mod transmission;
 
-use lorawan::Eui64;
-
 use crate::io::change::Change;
 use crate::io::command::Command;
 use crate::io::event::Event;
 use crate::io::frame::FrameHeard;
 use crate::io::transmission::{Transmission, TransmissionId, TxFailure};
-use crate::notice::Notice;
-use crate::time::Timestamp;
 
 /// What happened.
 #[derive(Debug, Clone)]
@@ -44,11 +40,4 @@ pub enum Effect {
     Transmit(Transmission),
     /// Tell whoever listens.
     Publish(Event),
-}
-
-impl Notice {
-    /// The effect that tells it.
-    pub(crate) fn told(self, at: Timestamp, dev_eui: Eui64) -> Effect {
-        Effect::Publish(Event::Notice { dev_eui, at, notice: Box::new(self) })
-    }
 }

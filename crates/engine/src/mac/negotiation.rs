@@ -262,8 +262,7 @@ impl Negotiation {
     ) -> Outcome {
         let mut outcome = Outcome::default();
         let mut open = std::mem::take(&mut self.under_way);
-        let asked = !open.is_empty();
-        let mut answered = false;
+        let asked = open.len();
         let mut last_link_adr = None;
         for command in commands.iter().filter(|c| is_answer(c)) {
             if let UpCommand::DevStatusAns { battery, margin_db } = *command {
@@ -278,7 +277,6 @@ impl Negotiation {
                 }
                 continue;
             };
-            answered = true;
             let ask = open.remove(at);
             if is_sticky(command) && !self.repeated.contains(command) {
                 self.repeated.push(*command);
@@ -286,57 +284,73 @@ impl Negotiation {
             if matches!(command, UpCommand::LinkAdrAns { .. }) {
                 last_link_adr = Some(*command);
             }
-            let words = ask.label(profile);
             match reply {
-                Reply::Yes => {
-                    self.refused.retain(|r| !ask.carries(r.about));
-                    if ask != Ask::Status {
-                        outcome.changed = true;
-                        outcome.adr_changed |= matches!(ask, Ask::LinkAdr { .. });
-                        ask.apply(profile, known);
-                        self.channel_came(now, &ask, known);
-                        outcome.notices.push(Notice::SettingTaken { what: words });
-                    }
-                }
-                Reply::No(parts) => {
-                    let again_at = parts.iter().map(|about| self.refuse(*about, &words, now)).max();
-                    let again_at = again_at.unwrap_or(now);
-                    if matches!(ask, Ask::LinkAdr { .. }) {
-                        self.target = None;
-                    }
-                    if let Some(mask) = parts.iter().find(|part| matches!(part, About::Channels(_))) {
-                        outcome.changed |= self.mask_refused(*mask, profile, known);
-                    }
-                    outcome.notices.push(Notice::SettingRefused {
-                        what: words,
-                        parts: parts_in_words(&parts),
-                        again_at,
-                    });
-                }
+                Reply::Yes => self.granted(now, &ask, (profile, known), &mut outcome),
+                Reply::No(parts) => self.denied(now, (&ask, &parts), (profile, known), &mut outcome),
             }
         }
-        if asked && !answered {
-            self.unanswered = self.unanswered.saturating_add(1);
-            // Asked again after 1, 2, 4 … 32 uplinks: what is not heard at once may not be heard at all.
-            self.rest = (1u8 << (self.unanswered - 1).min(5)) - 1;
-            if open.contains(&Ask::Status) {
-                self.status_asked_at = None;
-            }
-            if self.unanswered >= PATIENCE {
-                let what: Vec<String> = open.iter().map(|ask| ask.label(profile)).collect();
-                let again_at = open.iter().map(|ask| self.refuse(ask.about(), &ask.label(profile), now)).max();
-                let again_at = again_at.unwrap_or(now);
-                outcome.notices.push(Notice::SettingUnanswered {
-                    what: what.join(", "),
-                    times: self.unanswered,
-                    again_at,
-                });
-                (self.unanswered, self.rest) = (0, 0);
-            }
-        } else if answered {
+        if open.len() < asked {
             (self.unanswered, self.rest) = (0, 0);
+        } else if asked > 0 {
+            outcome.notices.extend(self.nothing_answered(now, profile, &open));
         }
         outcome
+    }
+
+    /// The device does what it was asked for.
+    fn granted(
+        &mut self,
+        now: Timestamp,
+        ask: &Ask,
+        (profile, known): (&RadioProfile, &mut Settings),
+        outcome: &mut Outcome,
+    ) {
+        self.refused.retain(|r| !ask.carries(r.about));
+        if *ask == Ask::Status {
+            return;
+        }
+        outcome.changed = true;
+        outcome.adr_changed |= matches!(ask, Ask::LinkAdr { .. });
+        ask.apply(profile, known);
+        self.channel_came(now, ask, known);
+        outcome.notices.push(Notice::SettingTaken { what: ask.label(profile) });
+    }
+
+    /// The device refuses these parts of what it was asked for.
+    fn denied(
+        &mut self,
+        now: Timestamp,
+        (ask, parts): (&Ask, &[About]),
+        (profile, known): (&RadioProfile, &mut Settings),
+        outcome: &mut Outcome,
+    ) {
+        let what = ask.label(profile);
+        let again_at = parts.iter().map(|about| self.refuse(*about, &what, now)).max().unwrap_or(now);
+        if matches!(ask, Ask::LinkAdr { .. }) {
+            self.target = None;
+        }
+        if let Some(mask) = parts.iter().find(|part| matches!(part, About::Channels(_))) {
+            outcome.changed |= self.mask_refused(*mask, profile, known);
+        }
+        outcome.notices.push(Notice::SettingRefused { what, parts: parts_in_words(parts), again_at });
+    }
+
+    /// No request of the last downlink was answered. Says so when it has happened often enough to stop asking.
+    fn nothing_answered(&mut self, now: Timestamp, profile: &RadioProfile, open: &[Ask]) -> Option<Notice> {
+        self.unanswered = self.unanswered.saturating_add(1);
+        // Asked again after 1, 2, 4 … 32 uplinks: what is not heard at once may not be heard at all.
+        self.rest = (1u8 << (self.unanswered - 1).min(5)) - 1;
+        if open.contains(&Ask::Status) {
+            self.status_asked_at = None;
+        }
+        if self.unanswered < PATIENCE {
+            return None;
+        }
+        let what: Vec<String> = open.iter().map(|ask| ask.label(profile)).collect();
+        let again_at = open.iter().map(|ask| self.refuse(ask.about(), &ask.label(profile), now)).max();
+        let times = std::mem::take(&mut self.unanswered);
+        self.rest = 0;
+        Some(Notice::SettingUnanswered { what: what.join(", "), times, again_at: again_at.unwrap_or(now) })
     }
 
     /// A downlink was heard: sticky answers end.

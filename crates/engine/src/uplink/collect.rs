@@ -9,8 +9,7 @@ use std::hash::{BuildHasher as _, RandomState};
 use lorawan::{Eui64, airtime};
 use rustc_hash::FxHashMap;
 
-use crate::io::Effect;
-use crate::io::event::{Dropped, Event, RefusedEvent};
+use crate::io::event::{Dropped, Event, HeardFrame, RefusedEvent};
 use crate::io::frame::{FrameHeard, Radio, Reception};
 use crate::time::Timestamp;
 use crate::uplink::refusal::Refusal;
@@ -40,15 +39,18 @@ impl Collected {
     }
 
     /// What is told when the frame is not accepted.
-    pub(crate) fn refused(&self, dev_eui: Option<Eui64>, reason: Refusal) -> Effect {
-        Effect::Publish(Event::Refused(RefusedEvent {
-            dev_eui,
-            reason,
+    pub(crate) fn refused(&self, dev_eui: Option<Eui64>, reason: Refusal) -> Event {
+        Event::Refused(RefusedEvent { dev_eui, reason, frame: self.told() })
+    }
+
+    /// The frame as it is told of.
+    pub(crate) fn told(&self) -> HeardFrame {
+        HeardFrame {
             phy_payload: self.phy_payload.clone(),
             radio: self.radio(),
             airtime_us: self.airtime_us(),
             heard_by: self.copies.clone(),
-        }))
+        }
     }
 
     /// Time on air, as an uplink.

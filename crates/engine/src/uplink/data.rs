@@ -1,22 +1,25 @@
 //! Accepting data frames: keys, counters, repetitions, acknowledgements.
 
-use lorawan::region::Use;
+use lorawan::region::{SubBand, Use};
 use lorawan::wire::DataView;
 use lorawan::{Eui64, airtime, counter};
 
 use crate::device::Device;
 use crate::device::profile::{Class, RadioProfile, Rates};
 use crate::device::session::{NetworkKeys, SentOn, Session};
+use crate::downlink::item::OutboxId;
 use crate::downlink::reply::Due;
 use crate::downlink::transmit::airtime_change;
 use crate::estates::tell_discarded;
-use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::event::{Event, UplinkEvent};
 use crate::ledger::Transmitter;
+use crate::mac::Heard;
 use crate::notice::Notice;
+use crate::step::Step;
 use crate::time::{DAY_US, Timestamp};
 use crate::uplink::collect::Collected;
+use crate::uplink::follow::Accepted;
 use crate::uplink::refusal::Refusal;
 use crate::{Engine, mac};
 
@@ -50,102 +53,100 @@ struct New {
     also: usize,
 }
 
-/// Whose a frame is, and whether it is new.
+/// Whose a frame is.
 #[allow(clippy::large_enum_variant)] // the large one is the common one
 enum Verdict {
-    New(New),
-    /// The last frame once more, bit by bit.
-    Repeated(Eui64),
-    TooLow {
-        dev_eui: Eui64,
-        received: u32,
-        last: u32,
-    },
-    /// More uplinks would be lost than the device's version allows.
-    TooFar {
-        dev_eui: Eui64,
-        received: u32,
-        last: u32,
-        limit: u32,
-    },
+    Of(Eui64, Judged),
     Nobody,
     /// A device of an estate whose gateways have not heard it.
     Elsewhere,
 }
 
-impl Verdict {
-    fn device(&self) -> Option<Eui64> {
-        match self {
-            Self::New(New { dev_eui, .. })
-            | Self::Repeated(dev_eui)
-            | Self::TooLow { dev_eui, .. }
-            | Self::TooFar { dev_eui, .. } => Some(*dev_eui),
-            Self::Nobody | Self::Elsewhere => None,
-        }
-    }
+/// Whether a device's frame is new.
+#[allow(clippy::large_enum_variant)] // the large one is the common one
+enum Judged {
+    New(New),
+    /// The last frame once more, bit by bit.
+    Repeated,
+    TooLow {
+        received: u32,
+        last: u32,
+    },
+    /// More uplinks would be lost than the device's version allows.
+    TooFar {
+        received: u32,
+        last: u32,
+        limit: u32,
+    },
+}
+
+/// What one session says of a frame at its address.
+#[allow(clippy::large_enum_variant)] // the large one is the common one
+enum Claim {
+    /// Its MIC was not made in it.
+    Foreign,
+    /// It was, so many counters after the last.
+    Ahead(u32, New),
+    /// It was, and its counter needs a closer look.
+    Settled(Judged),
 }
 
 impl Engine {
-    pub(crate) fn data_up(
-        &mut self,
-        now: Timestamp,
-        view: &DataView<'_>,
-        frame: &Collected,
-        effects: &mut Vec<Effect>,
-    ) -> Option<Eui64> {
+    pub(crate) fn data_up(&mut self, step: &mut Step<'_>, view: &DataView<'_>, frame: &Collected) -> Option<Eui64> {
         let dev_addr = view.dev_addr();
-        let Some(verdict) = self.judge(view, frame) else {
-            self.refuse_unknown(frame, Refusal::UnknownDevAddr { dev_addr }, effects);
-            return None;
+        let (dev_eui, judged) = match self.judge(view, frame) {
+            Some(Verdict::Of(dev_eui, judged)) => (dev_eui, judged),
+            Some(Verdict::Elsewhere) => {
+                tell_discarded(step, frame.copies.len());
+                return None;
+            }
+            Some(Verdict::Nobody) => {
+                self.refuse_unknown(step, frame, Refusal::DataMic { dev_addr });
+                return None;
+            }
+            None => {
+                self.refuse_unknown(step, frame, Refusal::UnknownDevAddr { dev_addr });
+                return None;
+            }
         };
-        let whose = verdict.device().and_then(|dev_eui| self.devices.get(&dev_eui));
-        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
-        let frame = kept.as_deref().unwrap_or(frame);
-        if let Some(dev_eui) = verdict.device()
-            && let Some(why) = self.devices.get(&dev_eui).and_then(|device| device.unserved(false))
-        {
-            if !matches!(why, Refusal::Quarantined { .. }) {
-                self.book_uplink(now, dev_eui, frame, effects);
-            }
-            effects.push(frame.refused(Some(dev_eui), why));
-            return Some(dev_eui);
+        let device = self.devices.get(&dev_eui)?;
+        let (estate, unserved) = (device.config.estate, device.unserved(false));
+        let kept = self.kept_for(step, frame, estate);
+        if !matches!(unserved, Some(Refusal::Quarantined { .. })) {
+            self.book_uplink(step, dev_eui, &kept);
         }
-        match verdict {
-            Verdict::Nobody => {
-                self.refuse_unknown(frame, Refusal::DataMic { dev_addr }, effects);
-                None
-            }
-            Verdict::Elsewhere => {
-                tell_discarded(frame.copies.len(), effects);
-                None
-            }
-            Verdict::TooLow { dev_eui, received, last } => {
-                self.book_uplink(now, dev_eui, frame, effects);
+        match unserved {
+            Some(why) => step.publish(kept.refused(Some(dev_eui), why)),
+            None => self.data_of(step, dev_eui, judged, (view, &kept)),
+        }
+        Some(dev_eui)
+    }
+
+    /// A data frame of a device that is served.
+    fn data_of(
+        &mut self,
+        step: &mut Step<'_>,
+        dev_eui: Eui64,
+        judged: Judged,
+        (view, frame): (&DataView<'_>, &Collected),
+    ) {
+        match judged {
+            Judged::TooLow { received, last } => {
                 let reason = self.came_late(frame, received, last).unwrap_or(Refusal::CounterTooLow { received, last });
-                effects.push(frame.refused(Some(dev_eui), reason));
-                Some(dev_eui)
+                step.publish(frame.refused(Some(dev_eui), reason));
             }
-            Verdict::TooFar { dev_eui, received, last, limit } => {
-                self.book_uplink(now, dev_eui, frame, effects);
-                effects.push(frame.refused(Some(dev_eui), Refusal::CounterGap { received, last, limit }));
-                Some(dev_eui)
+            Judged::TooFar { received, last, limit } => {
+                step.publish(frame.refused(Some(dev_eui), Refusal::CounterGap { received, last, limit }));
             }
-            Verdict::Repeated(dev_eui) => {
-                self.book_uplink(now, dev_eui, frame, effects);
-                self.repeated(now, dev_eui, view, frame, effects);
-                Some(dev_eui)
-            }
-            Verdict::New(new) => {
-                let dev_eui = new.dev_eui;
-                self.book_uplink(now, dev_eui, frame, effects);
+            Judged::Repeated => self.repeated(step, dev_eui, view, frame),
+            Judged::New(new) => {
                 if new.which == Which::Next {
-                    self.begin_session(now, dev_eui, effects);
+                    self.begin_session(step, dev_eui);
                 }
                 if let Some(last) = new.restarted_after {
-                    effects.push(Notice::CounterRestarted { received: new.counter, last }.told(now, dev_eui));
+                    step.tell(dev_eui, Notice::CounterRestarted { received: new.counter, last });
                 }
-                self.accept(now, &new, view, frame, effects);
-                Some(dev_eui)
+                self.accept(step, &new, view, frame);
             }
         }
     }
@@ -156,64 +157,38 @@ impl Engine {
     fn judge(&self, view: &DataView<'_>, frame: &Collected) -> Option<Verdict> {
         let sharing = self.by_addr.get(&view.dev_addr())?;
         let mut verdict = Verdict::Nobody;
-        let mut best: Option<(u32, New)> = None;
-        let (mut agree, mut foreign) = (0, 0);
-        for dev_eui in sharing {
-            let dev_eui = *dev_eui;
-            let Some(device) = self.devices.get(&dev_eui) else { continue };
+        let mut nearest: Option<(u32, New)> = None;
+        let (mut agree, mut unheard) = (0, 0);
+        for device in sharing.iter().filter_map(|dev_eui| self.devices.get(dev_eui)) {
             let heard = self.heard_for(frame, device.config.estate);
-            foreign += usize::from(!heard);
+            unheard += usize::from(!heard);
             for (session, which) in sessions_at(device, view) {
-                let ways = ways(&device.config.profile, session, frame);
-                let keys = session.network_keys();
-                let made = |counter| session.made(&keys, view, counter, &ways);
-                let last = session.counters.up;
-                let candidates = counter::candidates(last, view.counter_low());
-                if !heard {
-                    let theirs = || candidates.ahead.is_some_and(made) || candidates.behind.is_some_and(made);
-                    if matches!(verdict, Verdict::Nobody) && theirs() {
-                        verdict = Verdict::Elsewhere;
+                match claim(device, (session, which), view, frame) {
+                    Claim::Foreign => {}
+                    _ if !heard => {
+                        if matches!(verdict, Verdict::Nobody) {
+                            verdict = Verdict::Elsewhere;
+                        }
                     }
-                    continue;
-                }
-                if let Some(ahead) = candidates.ahead
-                    && made(ahead)
-                {
-                    let gap = ahead - last.unwrap_or(0);
-                    if let (Some(last), Some(limit)) = (last, device.config.profile.counter_gap_limit())
-                        && gap > limit
-                    {
-                        verdict = Verdict::TooFar { dev_eui, received: ahead, last, limit };
-                        continue;
+                    Claim::Settled(Judged::Repeated) => {
+                        return Some(Verdict::Of(device.config.dev_eui, Judged::Repeated));
                     }
-                    agree += 1;
-                    if best.as_ref().is_none_or(|(known, _)| gap < *known) {
-                        let new = New { dev_eui, which, keys, counter: ahead, restarted_after: None, also: 0 };
-                        best = Some((gap, new));
+                    Claim::Settled(judged) => verdict = Verdict::Of(device.config.dev_eui, judged),
+                    Claim::Ahead(gap, new) => {
+                        agree += 1;
+                        if nearest.as_ref().is_none_or(|(known, _)| gap < *known) {
+                            nearest = Some((gap, new));
+                        }
                     }
-                    continue;
-                }
-                let (Some(behind), Some(last)) = (candidates.behind, last) else { continue };
-                if behind == last && session.repeats(&keys, view, last) {
-                    return Some(Verdict::Repeated(dev_eui));
-                }
-                // A device that lost its memory starts over at 0, so the high half may be 0 as well.
-                let restarted = u32::from(view.counter_low());
-                if let Some(received) = [behind, restarted].into_iter().find(|c| made(*c)) {
-                    verdict = if device.config.profile.counter_restart && received == restarted {
-                        let restarted_after = Some(last);
-                        Verdict::New(New { dev_eui, which, keys, counter: received, restarted_after, also: 0 })
-                    } else {
-                        Verdict::TooLow { dev_eui, received, last }
-                    };
                 }
             }
         }
-        // To those who have heard it, an address that only other estates use is not in use at all.
-        if best.is_none() && matches!(verdict, Verdict::Nobody) && foreign == sharing.len() {
-            return None;
+        if let Some((_, new)) = nearest {
+            return Some(Verdict::Of(new.dev_eui, Judged::New(New { also: agree - 1, ..new })));
         }
-        Some(best.map_or(verdict, |(_, new)| Verdict::New(New { also: agree - 1, ..new })))
+        // To those who have heard it, an address that only other estates use is not in use at all.
+        let elsewhere_only = matches!(verdict, Verdict::Nobody) && unheard == sharing.len();
+        (!elsewhere_only).then_some(verdict)
     }
 
     /// Whether a frame with a counter of before was on its way for long, rather than sent again: each gateway that brings it
@@ -229,14 +204,7 @@ impl Engine {
 
     /// The last uplink once more: the device is set to send each several times, or did not hear our
     /// acknowledgement. Later, or more often, it is a replay.
-    fn repeated(
-        &mut self,
-        now: Timestamp,
-        dev_eui: Eui64,
-        view: &DataView<'_>,
-        frame: &Collected,
-        effects: &mut Vec<Effect>,
-    ) {
+    fn repeated(&mut self, step: &mut Step<'_>, dev_eui: Eui64, view: &DataView<'_>, frame: &Collected) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         let Some(counters) = device.session.as_deref().map(|session| session.counters) else { return };
         let nb_trans = device.session.as_deref().map_or(1, |session| session.settings.adr.nb_trans);
@@ -249,20 +217,20 @@ impl Engine {
         if since_us > REPETITION_US || times > MOST_TIMES {
             let replayed = Refusal::Replayed { counter, times, after_s: since_us / 1_000_000 };
             let reason = self.came_late(frame, counter, counter).unwrap_or(replayed);
-            effects.push(frame.refused(Some(dev_eui), reason));
+            step.publish(frame.refused(Some(dev_eui), reason));
             return;
         }
         link.last_heard = frame.first_heard();
         link.heard_by(frame);
-        effects.push(Notice::Repeated { counter, times, nb_trans }.told(now, dev_eui));
+        step.tell(dev_eui, Notice::Repeated { counter, times, nb_trans });
         if view.confirmed() {
             let due = Due { acknowledge: true, ..Due::default() };
-            self.answer(now, dev_eui, due, frame, effects);
+            self.answer(step, dev_eui, due, frame);
         }
     }
 
     /// The first uplink under the session agreed upon last: the one before has ended.
-    fn begin_session(&mut self, now: Timestamp, dev_eui: Eui64, effects: &mut Vec<Effect>) {
+    fn begin_session(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
         self.detach(dev_eui);
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
         let Some(next) = device.next_session.take() else { return };
@@ -274,146 +242,214 @@ impl Engine {
         link.negotiation.reset();
         link.history.clear();
         link.decision = None;
-        effects.push(Effect::Persist(Change::Began { dev_eui, counters }));
+        step.persist(Change::Began { dev_eui, counters });
         if let Some((id, _)) = device.outbox.awaiting_ack() {
             let why = "the device has begun a new session";
-            device.outbox.return_or_fail(id, why, attempts, class, effects, dev_eui);
+            device.outbox.return_or_fail(step, id, why, attempts, class);
         }
         self.attach(dev_eui);
-        effects.push(Notice::SessionBegan { dev_addr, replaces }.told(now, dev_eui));
+        step.tell(dev_eui, Notice::SessionBegan { dev_addr, replaces });
     }
 
-    fn accept(&mut self, now: Timestamp, new: &New, view: &DataView<'_>, frame: &Collected, effects: &mut Vec<Effect>) {
-        let New { dev_eui, ref keys, counter, also, .. } = *new;
+    fn accept(&mut self, step: &mut Step<'_>, new: &New, view: &DataView<'_>, frame: &Collected) {
+        let dev_eui = new.dev_eui;
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let Some(session) = device.session.as_deref_mut() else { return };
         let mut warnings = Vec::new();
-        let mut notices = Vec::new();
-        if let Some(last) = session.counters.up
-            && counter > last
-            && counter - last > 1
-        {
-            let lost = counter - last - 1;
-            warnings.push(format!("{lost} uplinks before this one were not heard"));
-            notices.push(Notice::UplinksLost { lost, last, received: counter });
+        let lost = device.take_counter(step, new, view, &mut warnings);
+        let Some((mut event, heard)) = device.open(new, view, frame) else { return };
+        event.warnings.splice(..0, warnings);
+        let awaited = device.outbox.awaiting_ack();
+        let acknowledged = device.acknowledged_by(new, view, frame);
+        let flags = view.uplink_flags();
+        if flags.ack && !acknowledged {
+            event.warnings.push("the device acknowledges a downlink that is not awaited".into());
         }
-        if also > 0 {
+        let accepted = Accepted { counter: new.counter, data_rate: event.data_rate, flags, heard, frame };
+        step.publish(Event::Uplink(Box::new(event)));
+        device.settle_awaited(step, awaited, acknowledged);
+
+        let followed = device.follow(step.now, &accepted);
+        if let Some(link) = device.link.as_deref_mut().filter(|link| link.changed) {
+            link.changed = false;
+            let near = link.near.iter().map(|near| (near.gateway, near.quality)).collect();
+            step.persist(Change::Near { dev_eui, class: link.class, near });
+        }
+        if let (true, Some(session)) = (followed.changed, device.session.as_deref()) {
+            step.persist(Change::Settings { dev_eui, settings: Box::new(session.settings) });
+        }
+        let adr = flags.adr || matches!(device.config.profile.rates, Rates::Fixed { .. });
+        let asks = device.asks(step.now, adr);
+        lost.into_iter().chain(followed.notices).for_each(|notice| step.tell(dev_eui, notice));
+        let mac_answers = accepted.heard.answers;
+        let due = Due { acknowledge: view.confirmed(), sign: flags.adr_ack_req, mac_answers, asks };
+        self.answer(step, dev_eui, due, frame);
+        self.look_at_outbox(step, dev_eui);
+    }
+
+    /// Books a frame on its device's account, and says so if that is more than the law or the fleet allows.
+    pub(crate) fn book_uplink(&mut self, step: &mut Step<'_>, dev_eui: Eui64, frame: &Collected) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let Some(band) = device.config.plan().sub_band(frame.best().frequency_hz) else { return };
+        let booked = device.ledger.book(band.name, frame.best().heard_at, frame.airtime_us());
+        step.persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked));
+        if let Some(notice) = device.over_duty_cycle(step.now, band, frame) {
+            step.tell(dev_eui, notice);
+        }
+        if let Some(notice) = device.over_policy(step.now) {
+            step.tell(dev_eui, notice);
+        }
+    }
+}
+
+/// Whether something is to be told again that was told then.
+fn told_long_ago(told: Option<Timestamp>, now: Timestamp, every_us: i64) -> bool {
+    told.is_none_or(|at| now.since(at) >= every_us)
+}
+
+impl Device {
+    /// What a new frame says; nothing if the session has ended meanwhile.
+    fn open(&self, new: &New, view: &DataView<'_>, frame: &Collected) -> Option<(UplinkEvent, Heard)> {
+        let session = self.session.as_deref()?;
+        let (payload, mac_commands) = session.open(&new.keys, view, new.counter);
+        let mut heard = mac::hear(&mac_commands, self.config.profile.version, frame);
+        let plan = self.config.plan();
+        let modulation = frame.radio().modulation;
+        let data_rate = plan.uplink_data_rate_of(modulation);
+        let mut warnings = Vec::from_iter(heard.warning.take());
+        if data_rate.is_none() {
+            warnings.push(format!("{modulation} is not a data rate of {}", plan.name));
+        }
+        let event = UplinkEvent {
+            dev_eui: new.dev_eui,
+            dev_addr: view.dev_addr(),
+            counter: new.counter,
+            port: view.fport(),
+            confirmed: view.confirmed(),
+            adr: view.uplink_flags().adr,
+            payload,
+            mac_commands,
+            frame: frame.told(),
+            data_rate,
+            warnings,
+        };
+        Some((event, heard))
+    }
+
+    /// Notes a new frame's counter, and tells of those before it that were not heard.
+    fn take_counter(
+        &mut self,
+        step: &mut Step<'_>,
+        new: &New,
+        view: &DataView<'_>,
+        warnings: &mut Vec<String>,
+    ) -> Option<Notice> {
+        let session = self.session.as_deref_mut()?;
+        let received = new.counter;
+        let missed = |last: u32| received.saturating_sub(last).saturating_sub(1);
+        let lost = session.counters.up.map(|last| (missed(last), last)).filter(|(lost, _)| *lost > 0);
+        session.counters.up = Some(received);
+        session.counters.last_mic = view.mic();
+        step.persist(Change::Counters { dev_eui: new.dev_eui, counters: session.counters });
+        if let Some((lost, _)) = lost {
+            warnings.push(format!("{lost} uplinks before this one were not heard"));
+        }
+        if new.also > 0 {
+            let also = new.also;
             warnings.push(format!(
                 "the MIC agrees with {also} more sessions at this address; the nearest counter was taken"
             ));
         }
-        session.counters.up = Some(counter);
-        session.counters.last_mic = view.mic();
-        effects.push(Effect::Persist(Change::Counters { dev_eui, counters: session.counters }));
+        lost.map(|(lost, last)| Notice::UplinksLost { lost, last, received })
+    }
 
-        let (payload, mac_commands) = session.open(keys, view, counter);
-        let version = device.config.profile.version;
-        let mut heard = mac::hear(&mac_commands, version, frame);
-        warnings.extend(heard.warning.take());
-        let plan = device.config.plan();
-        let flags = view.uplink_flags();
-        let radio = frame.radio();
-        let data_rate = plan.uplink_data_rate_of(radio.modulation);
-        if data_rate.is_none() {
-            warnings.push(format!("{} is not a data rate of {}", radio.modulation, plan.name));
-        }
-        let awaited = device.outbox.awaiting_ack();
-        // Each try of a downlink had a counter of its own, and any of them may be the one that was heard.
-        let acknowledged = flags.ack
-            && awaited.is_some_and(|(id, down)| {
-                let tries = u32::from(device.outbox.attempts_of(id).saturating_sub(1));
-                let ways = ways(&device.config.profile, session, frame);
-                !session.acknowledges_earlier(keys, (view, counter), &ways, down.saturating_sub(tries)..=down)
-            });
-        if flags.ack && !acknowledged {
-            warnings.push("the device acknowledges a downlink that is not awaited".into());
-        }
-        effects.push(Effect::Publish(Event::Uplink(Box::new(UplinkEvent {
-            dev_eui,
-            dev_addr: view.dev_addr(),
-            counter,
-            port: view.fport(),
-            confirmed: view.confirmed(),
-            adr: flags.adr,
-            payload,
-            mac_commands,
-            phy_payload: frame.phy_payload.clone(),
-            radio,
-            data_rate,
-            airtime_us: frame.airtime_us(),
-            heard_by: frame.copies.clone(),
-            warnings,
-        }))));
+    /// Whether a frame acknowledges the downlink that is awaited. Each try of it had a counter of its own, and any of them
+    /// may be the one that was heard.
+    fn acknowledged_by(&self, new: &New, view: &DataView<'_>, frame: &Collected) -> bool {
+        let (Some((id, down)), Some(session)) = (self.outbox.awaiting_ack(), self.session.as_deref()) else {
+            return false;
+        };
+        let tries = u32::from(self.outbox.attempts_of(id).saturating_sub(1));
+        let ways = ways(&self.config.profile, session, frame);
+        let may_mean = down.saturating_sub(tries)..=down;
+        view.uplink_flags().ack && !session.acknowledges_earlier(&new.keys, (view, new.counter), &ways, may_mean)
+    }
 
-        // A class A device that heard a confirmed downlink says so in its very next uplink (TS001
-        // §4.3.1.2), so one without it means that it was not heard. The others have a time for it.
-        let (class, attempts) = (device.class(), device.config.profile.attempts);
+    /// What an uplink means for the downlink whose acknowledgement was awaited. A class A device that heard it says so in
+    /// its very next uplink (TS001 §4.3.1.2), so one without it means that it was not heard. The others have a time for it.
+    fn settle_awaited(&mut self, step: &mut Step<'_>, awaited: Option<(OutboxId, u32)>, acknowledged: bool) {
+        let (class, attempts) = (self.class(), self.config.profile.attempts);
         match awaited {
-            Some((id, counter)) if acknowledged => device.outbox.acknowledged(id, counter, effects, dev_eui),
+            Some((id, counter)) if acknowledged => self.outbox.acknowledged(step, id, counter),
             Some((id, _)) if class == Class::A => {
                 let why = "the device's next uplink did not acknowledge it";
-                device.outbox.return_or_fail(id, why, attempts, class, effects, dev_eui);
+                self.outbox.return_or_fail(step, id, why, attempts, class);
             }
             _ => {}
         }
-        if flags.ack {
-            device.link().negotiation.heard_us();
-        }
-        let changed = device.follow(now, counter, data_rate, flags.adr, flags.class_b, &heard, frame, &mut notices);
-        if let Some(link) = device.link.as_deref_mut().filter(|link| link.changed) {
-            link.changed = false;
-            let near = link.near.iter().map(|near| (near.gateway, near.quality)).collect();
-            effects.push(Effect::Persist(Change::Near { dev_eui, class: link.class, near }));
-        }
-        if let (true, Some(session)) = (changed, device.session.as_deref()) {
-            effects.push(Effect::Persist(Change::Settings { dev_eui, settings: Box::new(session.settings) }));
-        }
-        let adr = flags.adr || matches!(device.config.profile.rates, Rates::Fixed { .. });
-        let asks = device.asks(now, adr);
-        effects.extend(notices.into_iter().map(|notice| notice.told(now, dev_eui)));
-        let due = Due { acknowledge: view.confirmed(), sign: flags.adr_ack_req, mac_answers: heard.answers, asks };
-        self.answer(now, dev_eui, due, frame, effects);
-        self.look_at_outbox(now, dev_eui, effects);
     }
 
-    /// Books a frame on its device's account, and says so if that is more than the law or the fleet allows.
-    pub(crate) fn book_uplink(&mut self, now: Timestamp, dev_eui: Eui64, frame: &Collected, effects: &mut Vec<Effect>) {
-        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let plan = device.config.plan();
-        let Some(band) = plan.sub_band(frame.best().frequency_hz) else { return };
-        let frame_us = frame.airtime_us();
-        let booked = device.ledger.book(band.name, frame.best().heard_at, frame_us);
-        effects.push(Effect::Persist(airtime_change(Transmitter::Device(dev_eui), band.name, booked)));
-
-        let fresh = |told: Option<Timestamp>, every_us| told.is_none_or(|at| now.since(at) >= every_us);
-        let used = device.ledger.used(band.name, now);
+    /// Whether it is on air for longer than the law allows in an hour, which is told once an hour.
+    fn over_duty_cycle(&mut self, now: Timestamp, band: &'static SubBand, frame: &Collected) -> Option<Notice> {
+        let used = self.ledger.used(band.name, now);
         let allowed_us = band.hourly_allowance_us();
-        if used.airtime_us > allowed_us && fresh(device.link().told_over, TELL_AGAIN_US) {
-            device.link().told_over = Some(now);
-            let at_rate = |modulation| airtime::uplink_us(modulation, frame.phy_payload.len()) * u64::from(used.frames);
-            let faster = plan.data_rates().filter(|(_, rate)| rate.direction != Use::Down);
-            let fits = faster.map(|(index, rate)| (index, at_rate(rate.modulation))).find(|(_, us)| *us <= allowed_us);
-            let notice = Notice::OverDutyCycle {
-                sub_band: band.name,
-                frames: used.frames,
-                airtime_us: used.airtime_us,
-                allowed_us,
-                frame_us,
-                fits,
-            };
-            effects.push(notice.told(now, dev_eui));
+        if used.airtime_us <= allowed_us || !told_long_ago(self.link().told_over, now, TELL_AGAIN_US) {
+            return None;
         }
-        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let day = device.ledger.day(now);
-        if let Some(allowed_us) = device.config.policy.airtime_us
-            && day.airtime_us > allowed_us
-            && fresh(device.link().told_policy, DAY_US)
-        {
-            device.link().told_policy = Some(now);
-            let notice = Notice::OverPolicy { airtime_us: day.airtime_us, allowed_us };
-            effects.push(notice.told(now, dev_eui));
-        }
+        self.link().told_over = Some(now);
+        let at_rate = |modulation| airtime::uplink_us(modulation, frame.phy_payload.len()) * u64::from(used.frames);
+        let faster = self.config.plan().data_rates().filter(|(_, rate)| rate.direction != Use::Down);
+        let fits = faster.map(|(index, rate)| (index, at_rate(rate.modulation))).find(|(_, us)| *us <= allowed_us);
+        Some(Notice::OverDutyCycle {
+            sub_band: band.name,
+            frames: used.frames,
+            airtime_us: used.airtime_us,
+            allowed_us,
+            frame_us: frame.airtime_us(),
+            fits,
+        })
     }
+
+    /// Whether it is on air for longer than its fleet grants in a day, which is told once a day.
+    fn over_policy(&mut self, now: Timestamp) -> Option<Notice> {
+        let airtime_us = self.ledger.day(now).airtime_us;
+        let allowed_us = self.config.policy.airtime_us.filter(|allowed_us| airtime_us > *allowed_us)?;
+        if !told_long_ago(self.link().told_policy, now, DAY_US) {
+            return None;
+        }
+        self.link().told_policy = Some(now);
+        Some(Notice::OverPolicy { airtime_us, allowed_us })
+    }
+}
+
+/// What a device's session says of a frame at its address.
+fn claim(device: &Device, (session, which): (&Session, Which), view: &DataView<'_>, frame: &Collected) -> Claim {
+    let (dev_eui, profile) = (device.config.dev_eui, &device.config.profile);
+    let ways = ways(profile, session, frame);
+    let keys = session.network_keys();
+    let made = |counter: &u32| session.made(&keys, view, *counter, &ways);
+    let last = session.counters.up;
+    let candidates = counter::candidates(last, view.counter_low());
+    if let Some(ahead) = candidates.ahead.filter(made) {
+        let gap = ahead - last.unwrap_or(0);
+        if let (Some(last), Some(limit)) = (last, profile.counter_gap_limit())
+            && gap > limit
+        {
+            return Claim::Settled(Judged::TooFar { received: ahead, last, limit });
+        }
+        return Claim::Ahead(gap, New { dev_eui, which, keys, counter: ahead, restarted_after: None, also: 0 });
+    }
+    let (Some(behind), Some(last)) = (candidates.behind, last) else { return Claim::Foreign };
+    if behind == last && session.repeats(&keys, view, last) {
+        return Claim::Settled(Judged::Repeated);
+    }
+    // A device that lost its memory starts over at 0, so the high half may be 0 as well.
+    let restarted = u32::from(view.counter_low());
+    let Some(received) = [behind, restarted].into_iter().find(made) else { return Claim::Foreign };
+    if profile.counter_restart && received == restarted {
+        let restarted_after = Some(last);
+        return Claim::Settled(Judged::New(New { dev_eui, which, keys, counter: received, restarted_after, also: 0 }));
+    }
+    Claim::Settled(Judged::TooLow { received, last })
 }
 
 /// A device's sessions at the frame's address.

@@ -2,22 +2,22 @@
 //! (TS001-1.1 §6.2.4).
 
 use lorawan::crypto::{MicKey, SessionKeys11, join_server_keys, session_keys, session_keys_1_1};
-use lorawan::region::CfListForm;
+use lorawan::region::{CfListForm, JoinChannel};
 use lorawan::wire::{Answered, JoinAccept, JoinKind, JoinRequestView, RejoinRequestView, RejoinTo};
-use lorawan::{DevAddr, Eui64, MacVersion, NonceError};
+use lorawan::{DevAddr, Eui64, MacVersion, NetId, NonceError};
 
 use crate::Engine;
 use crate::device::Device;
 use crate::device::session::{Counters, Session};
 use crate::device::settings::Settings;
-use crate::downlink::candidate::To;
+use crate::downlink::candidate::{Candidate, To};
 use crate::downlink::frame::{Cargo, label};
 use crate::downlink::schedule;
 use crate::estates::tell_discarded;
-use crate::io::Effect;
 use crate::io::change::Change;
 use crate::io::config::Activation;
 use crate::io::event::{Event, JoinedEvent};
+use crate::step::Step;
 use crate::time::Timestamp;
 use crate::uplink::collect::Collected;
 use crate::uplink::refusal::{FleetKey, Refusal};
@@ -35,24 +35,75 @@ struct Request {
     nonce: u16,
 }
 
+impl Device {
+    /// The join-accept for a new session, with a JoinNonce that was never used before.
+    fn join_accept(&mut self, net_id: NetId, dev_addr: DevAddr) -> JoinAccept {
+        let join_nonce = self.nonces.join_nonce();
+        let profile = &self.config.profile;
+        let plan = profile.plan();
+        // Lists of masks came with 1.0.3 (RP001-1.0.3); before it a device of such a region ignores them.
+        let lists = plan.cf_list == CfListForm::Frequencies || profile.version >= MacVersion::V1_0_3;
+        JoinAccept {
+            join_nonce,
+            net_id,
+            dev_addr,
+            opt_neg: profile.version == MacVersion::V1_1,
+            rx1_data_rate_offset: profile.rx1_data_rate_offset,
+            rx2_data_rate: profile.rx2_data_rate,
+            rx_delay_s: profile.rx_delay_s,
+            cf_list: lists.then(|| plan.cf_list(profile.channels)),
+        }
+    }
+
+    /// The new session's keys, and the join-accept as it is sent; nothing for a device that cannot join.
+    fn seal_accept(&self, accept: &JoinAccept, request: &Request) -> Option<(SessionKeys11, Vec<u8>)> {
+        let root = self.config.root_keys()?;
+        let Request { dev_eui, kind, nonce } = *request;
+        let join_eui = self.config.join_eui;
+        Some(match root.nwk_key {
+            Some(nwk_key) if accept.opt_neg => {
+                let lifetime = join_server_keys(&nwk_key, dev_eui);
+                let answered = Answered { kind, join_eui, dev_nonce: nonce };
+                let keys = session_keys_1_1(&nwk_key, &root.app_key, accept.join_nonce, join_eui, nonce);
+                (keys, accept.seal_1_1(&nwk_key, &lifetime, &answered))
+            }
+            _ => {
+                let key = root.joining();
+                let keys = session_keys(&key, accept.join_nonce, accept.net_id, nonce);
+                (SessionKeys11::from(keys), accept.seal(&key))
+            }
+        })
+    }
+
+    /// Where it listens for the answer. Type 0 and 2 are sent within the running session; a join-request, and type 1 as
+    /// one, find the region's defaults in force (TS001 §6.2.5, TS001-1.1 §6.2.4.4).
+    fn windows_after_join(&self, kind: JoinKind, channel: Option<JoinChannel>, frame: &Collected) -> Vec<Candidate> {
+        let profile = &self.config.profile;
+        let (windows, channel) = match (kind, self.session.as_deref()) {
+            (JoinKind::Rejoin(0 | 2), Some(running)) => (running.settings, None),
+            _ => (Settings::of_region(profile), channel),
+        };
+        schedule::after_uplink(profile.plan(), &windows, frame, schedule::After::Join(channel))
+    }
+}
+
 impl Engine {
     pub(crate) fn join_request(
         &mut self,
-        now: Timestamp,
+        step: &mut Step<'_>,
         request: &JoinRequestView<'_>,
         frame: &Collected,
-        effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let named = self.device_of_join(request, frame);
         if self.is_elsewhere(request.dev_eui(), frame) {
-            tell_discarded(frame.copies.len(), effects);
+            tell_discarded(step, frame.copies.len());
             return None;
         }
         let whose = named.and_then(|dev_eui| self.devices.get(&dev_eui));
-        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
+        let kept = whose.map(|device| self.kept_for(step, frame, device.config.estate));
         let frame = kept.as_deref().unwrap_or(frame);
         if let Some(dev_eui) = named {
-            self.book_uplink(now, dev_eui, frame, effects);
+            self.book_uplink(step, dev_eui, frame);
         }
         match self.check_join(request, frame) {
             Ok(dev_eui) => {
@@ -60,15 +111,15 @@ impl Engine {
                     device.nonces.spend(device.config.profile.version.dev_nonce_rule(), request.dev_nonce());
                 }
                 let request = Request { dev_eui, kind: JoinKind::Join, nonce: request.dev_nonce() };
-                self.accept_join(now, &request, frame, effects);
+                self.accept_join(step, &request, frame);
             }
             Err(mut reason) => {
                 if let (Refusal::JoinMic { fleet_key, key_reversed: false, .. }, Some(dev_eui)) = (&mut reason, named) {
-                    *fleet_key = self.whose_key(now, dev_eui, request);
+                    *fleet_key = self.whose_key(step.now, dev_eui, request);
                 }
                 match named {
-                    Some(_) => effects.push(frame.refused(named, reason)),
-                    None => self.refuse_unknown(frame, reason, effects),
+                    Some(_) => step.publish(frame.refused(named, reason)),
+                    None => self.refuse_unknown(step, frame, reason),
                 }
             }
         }
@@ -97,82 +148,49 @@ impl Engine {
 
     pub(crate) fn rejoin_request(
         &mut self,
-        now: Timestamp,
+        step: &mut Step<'_>,
         request: &RejoinRequestView<'_>,
         frame: &Collected,
-        effects: &mut Vec<Effect>,
     ) -> Option<Eui64> {
         let dev_eui = request.dev_eui();
         if self.is_elsewhere(dev_eui, frame) {
-            tell_discarded(frame.copies.len(), effects);
+            tell_discarded(step, frame.copies.len());
             return None;
         }
         let whose = self.devices.get(&dev_eui);
-        let kept = whose.map(|device| self.kept_for(frame, device.config.estate, effects));
+        let kept = whose.map(|device| self.kept_for(step, frame, device.config.estate));
         let frame = kept.as_deref().unwrap_or(frame);
         let named = self.devices.contains_key(&dev_eui).then_some(dev_eui);
         if named.is_some() {
-            self.book_uplink(now, dev_eui, frame, effects);
+            self.book_uplink(step, dev_eui, frame);
         }
         match self.check_rejoin(request) {
             Ok(()) => {
                 let kind = JoinKind::Rejoin(request.to().kind());
-                self.accept_join(now, &Request { dev_eui, kind, nonce: request.rj_count() }, frame, effects);
+                self.accept_join(step, &Request { dev_eui, kind, nonce: request.rj_count() }, frame);
             }
-            Err(reason) if named.is_none() => self.refuse_unknown(frame, reason, effects),
-            Err(reason) => effects.push(frame.refused(named, reason)),
+            Err(reason) if named.is_none() => self.refuse_unknown(step, frame, reason),
+            Err(reason) => step.publish(frame.refused(named, reason)),
         }
         named
     }
 
     /// Agrees on a new session with a device and answers it. The running session goes on until the first
     /// uplink under the new one: the answer may not arrive.
-    fn accept_join(&mut self, now: Timestamp, request: &Request, frame: &Collected, effects: &mut Vec<Effect>) {
+    fn accept_join(&mut self, step: &mut Step<'_>, request: &Request, frame: &Collected) {
         let Request { dev_eui, kind, nonce } = *request;
         let dev_addr = self.choose_addr();
         self.detach(dev_eui);
+        let net_id = self.config.net_id;
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
-        let Some(root) = device.config.root_keys() else { return };
-        let profile = device.config.profile.clone();
-        let plan = profile.plan();
-        let join_nonce = device.nonces.join_nonce();
-        // Lists of masks came with 1.0.3 (RP001-1.0.3); before it a device of such a region ignores them.
-        let lists = plan.cf_list == CfListForm::Frequencies || profile.version >= MacVersion::V1_0_3;
-        let accept = JoinAccept {
-            join_nonce,
-            net_id: self.config.net_id,
-            dev_addr,
-            opt_neg: profile.version == MacVersion::V1_1,
-            rx1_data_rate_offset: profile.rx1_data_rate_offset,
-            rx2_data_rate: profile.rx2_data_rate,
-            rx_delay_s: profile.rx_delay_s,
-            cf_list: lists.then(|| plan.cf_list(profile.channels)),
-        };
-        let join_eui = device.config.join_eui;
-        let (keys, phy_payload) = match root.nwk_key {
-            Some(nwk_key) if accept.opt_neg => {
-                let lifetime = join_server_keys(&nwk_key, dev_eui);
-                let answered = Answered { kind, join_eui, dev_nonce: nonce };
-                let keys = session_keys_1_1(&nwk_key, &root.app_key, join_nonce, join_eui, nonce);
-                (keys, accept.seal_1_1(&nwk_key, &lifetime, &answered))
-            }
-            _ => {
-                let key = root.joining();
-                let keys = session_keys(&key, join_nonce, self.config.net_id, nonce);
-                (SessionKeys11::from(keys), accept.seal(&key))
-            }
-        };
-        let channel = plan.join_channel(frame.best().frequency_hz);
+        let accept = device.join_accept(net_id, dev_addr);
+        let Some((keys, phy_payload)) = device.seal_accept(&accept, request) else { return };
+        let channel = device.config.plan().join_channel(frame.best().frequency_hz);
+        let candidates = device.windows_after_join(kind, channel, frame);
         let settings = match (kind, &device.session) {
             // A rejoin of type 2 leaves the radio as it is (TS001-1.1 §6.2.4.3).
             (JoinKind::Rejoin(2), Some(session)) => session.settings,
-            _ => Settings::joined(&profile, &accept, channel),
-        };
-        // Where it listens for the answer. Type 0 and 2 are sent within the running session; a join-request, and type 1 as
-        // one, find the region's defaults in force (TS001 §6.2.5, TS001-1.1 §6.2.4.4).
-        let (windows, channel) = match (kind, device.session.as_deref()) {
-            (JoinKind::Rejoin(0 | 2), Some(running)) => (running.settings, None),
-            _ => (Settings::of_region(&profile), channel),
+            _ => Settings::joined(&device.config.profile, &accept, channel),
         };
         let session = Session {
             dev_addr,
@@ -180,37 +198,27 @@ impl Engine {
             speaks_1_1: accept.opt_neg,
             counters: Counters::default(),
             settings,
-            joined_at: now,
+            joined_at: step.now,
         };
         device.next_session = Some(Box::new(session.clone()));
         let nonces = device.nonces.clone();
         let dev_nonce = (kind == JoinKind::Join).then_some(nonce);
-        effects.push(Effect::Persist(Change::Nonces { dev_eui, dev_nonce, nonces }));
-        effects.push(Effect::Persist(Change::Session { dev_eui, session: Box::new(session), begun: false }));
+        step.persist(Change::Nonces { dev_eui, dev_nonce, nonces });
+        step.persist(Change::Session { dev_eui, session: Box::new(session), begun: false });
         if let (JoinKind::Rejoin(0 | 2), Some(running)) = (kind, device.session.as_deref()) {
-            effects.push(Effect::Persist(Change::Counters { dev_eui, counters: running.counters }));
+            step.persist(Change::Counters { dev_eui, counters: running.counters });
         }
-        device.outbox.joined(effects, dev_eui);
+        device.outbox.joined(step);
         self.attach(dev_eui);
 
-        let after = schedule::After::Join(channel);
-        let candidates = schedule::after_uplink(plan, &windows, frame, after);
         let cargo = Cargo::bare(To::Device(dev_eui), phy_payload);
-        let unanswered = self.send_by_any(now, cargo, candidates, effects).err().map(|why| label(&why));
-        effects.push(Effect::Publish(Event::Joined(JoinedEvent {
-            dev_eui,
-            dev_addr,
-            dev_nonce: nonce,
-            rejoin: match kind {
-                JoinKind::Join => None,
-                JoinKind::Rejoin(kind) => Some(kind),
-            },
-            phy_payload: frame.phy_payload.clone(),
-            radio: frame.radio(),
-            airtime_us: frame.airtime_us(),
-            heard_by: frame.copies.clone(),
-            unanswered,
-        })));
+        let unanswered = self.send_by_any(step, cargo, candidates).err().map(|why| label(&why));
+        let rejoin = match kind {
+            JoinKind::Join => None,
+            JoinKind::Rejoin(kind) => Some(kind),
+        };
+        let frame = frame.told();
+        step.publish(Event::Joined(JoinedEvent { dev_eui, dev_addr, dev_nonce: nonce, rejoin, frame, unanswered }));
     }
 
     /// The registered device a join-request is about, as far as one can tell.

@@ -36,7 +36,7 @@ fn a_copy_of_anothers_gateway_is_discarded_and_counted() {
     world.effects.clear();
     hear_by(&mut world, &session.plain(), &[THEIRS, NEAR]);
     let [uplink] = world.uplinks()[..] else { panic!("{:?}", world.effects) };
-    assert_eq!(uplink.heard_by.iter().map(|copy| copy.gateway).collect::<Vec<_>>(), [NEAR]);
+    assert_eq!(uplink.frame.heard_by.iter().map(|copy| copy.gateway).collect::<Vec<_>>(), [NEAR]);
     assert_eq!(discarded(&world), 1);
 }
 
@@ -84,7 +84,7 @@ fn a_stranger_is_told_to_each_estate_by_what_its_own_gateways_heard() {
     world.effects.clear();
     hear_by(&mut world, &stranger.plain(), &[THEIRS, NEAR, FAR]);
     let mut heard: Vec<Vec<Eui64>> =
-        world.refusals().iter().map(|refused| refused.heard_by.iter().map(|copy| copy.gateway).collect()).collect();
+        world.refusals().iter().map(|refused| refused.frame.heard_by.iter().map(|copy| copy.gateway).collect()).collect();
     heard.sort();
     assert_eq!(heard.len(), 2);
     assert!(

@@ -112,7 +112,7 @@ fn channels_of_a_devices_own_are_bound_into_its_mic() {
     let used: BTreeSet<u32> = field
         .told()
         .iter()
-        .filter_map(|event| if let Event::Uplink(uplink) = event { Some(uplink.radio.frequency_hz) } else { None })
+        .filter_map(|event| if let Event::Uplink(uplink) = event { Some(uplink.frame.radio.frequency_hz) } else { None })
         .collect();
     assert!(own_hz.iter().all(|hz| used.contains(hz)), "{used:?}");
     assert!(used.len() > 8, "{used:?}");
@@ -414,7 +414,7 @@ fn an_answer_in_rx2_says_why_it_is_not_in_rx1() {
     let mut session = world.join(1);
     let reason = |world: &World| {
         let downlink = world.events().find_map(|e| if let Event::Downlink(d) = e { d.sent.clone() } else { None });
-        downlink.map(|sent| (sent.window, sent.why_rx2))
+        downlink.map(|sent| (sent.transmission.window, sent.why_rx2))
     };
     world.send(&session.uplink(&[1], UplinkFlags::default(), true));
     world.report(world.transmission().id, Ok(()));

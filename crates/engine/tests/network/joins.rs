@@ -21,7 +21,7 @@ fn a_join_is_answered_after_five_seconds_by_the_gateway_that_heard_it_best() {
     let Some(CfList::Frequencies(added)) = accept.cf_list else { panic!("a list of frequencies") };
     assert_eq!(added[0], 867_100_000);
     let Some(Event::Joined(joined)) = world.events().next() else { panic!("{:?}", world.effects) };
-    assert_eq!((joined.dev_addr, joined.heard_by.len(), &joined.unanswered), (accept.dev_addr, 2, &None));
+    assert_eq!((joined.dev_addr, joined.frame.heard_by.len(), &joined.unanswered), (accept.dev_addr, 2, &None));
 }
 
 #[test]
@@ -68,7 +68,7 @@ fn refused(join_eui: Eui64, dev_eui: Eui64, key: AesKey) -> RefusedEvent {
 fn refused_joins_are_explained() {
     let other = Eui64(0x02bb_0000_0000_00ff);
     let unknown = refused(JOIN, other, KEY);
-    assert_eq!(unknown.airtime_us, 61_696, "23 bytes at SF7: 8 + ceil(200/28)·5 = 48, + 12.25 symbols of 1.024 ms");
+    assert_eq!(unknown.frame.airtime_us, 61_696, "23 bytes at SF7: 8 + ceil(200/28)·5 = 48, + 12.25 symbols of 1.024 ms");
     assert_eq!((unknown.dev_eui, unknown.reason), (None, Refusal::UnknownDevEui { dev_eui: other, join_eui: JOIN }));
 
     let reversed = refused(JOIN, DEV.reversed(), KEY);

@@ -99,7 +99,7 @@ fn extra_channels_are_given_moved_and_used() {
     field.uplinks(node, 30);
     assert_eq!(field.noticed("setting_taken"), 1, "only the one that moved is given anew: {:#?}", field.notices());
     let uplinks = field.told().into_iter().filter_map(|event| match event {
-        Event::Uplink(uplink) => Some(uplink.radio.frequency_hz),
+        Event::Uplink(uplink) => Some(uplink.frame.radio.frequency_hz),
         _ => None,
     });
     let mut used: Vec<u32> = uplinks.collect();
