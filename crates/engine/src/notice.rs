@@ -189,8 +189,8 @@ impl Notice {
         )
     }
 
-    /// What was found.
-    pub fn why(&self) -> String {
+    /// What was found. Gateways are named as `gateway_name` says.
+    pub fn why(&self, gateway_name: &dyn Fn(Eui64) -> String) -> String {
         match self {
             Notice::SessionBegan { dev_addr, replaces: None } => {
                 format!("The session at {dev_addr} began with this uplink.")
@@ -209,7 +209,8 @@ impl Notice {
             ),
             Notice::LateCopy { gateway, late_us, .. } => {
                 format!(
-                    "Gateway {gateway} brought its copy of this frame {} after the first.",
+                    "Gateway {} brought its copy of this frame {} after the first.",
+                    gateway_name(*gateway),
                     ms(late_us.unsigned_abs())
                 )
             }
@@ -243,9 +244,12 @@ impl Notice {
                 )
             }
             Notice::Unreported { gateway, counter } => format!(
-                "Gateway {gateway} did not report whether it sent downlink {counter}, so it may have been heard: the device's acknowledgement is waited for."
+                "Gateway {} did not report whether it sent downlink {counter}, so it may have been heard: the device's acknowledgement is waited for.",
+                gateway_name(*gateway)
             ),
-            Notice::GatewayCannot { gateway, why } => format!("Gateway {gateway} cannot send this: {why}."),
+            Notice::GatewayCannot { gateway, why } => {
+                format!("Gateway {} cannot send this: {why}.", gateway_name(*gateway))
+            }
         }
     }
 

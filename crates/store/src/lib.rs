@@ -43,7 +43,7 @@ pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use audit::AuditQuery;
 pub use commit::{
     Activity, Batch, COMMIT_LIMIT, DecodeFailure, Decoding, Mark, Refused, Split, SplitPart, StoredMessage,
-    StoredReading, Subject, Writer, outbox_name,
+    StoredReading, Subject, Writer, WrittenMessage, outbox_name,
 };
 pub use connect::lease::{Claim, Holder, LEASE, Lease};
 pub use credentials::{CredentialRow, SecretHash};

@@ -3,11 +3,12 @@
 use api::message::Message;
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
+use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 use ulid::Ulid;
 
 use crate::rows::{eui_bytes, json};
-use crate::{AccessFilter, EstateId, Store, StoreError};
+use crate::{AccessFilter, EstateId, Store, StoreError, WrittenMessage};
 
 impl Store {
     /// An estate's messages, newest first; `before` is the last one of the page before.
@@ -65,15 +66,19 @@ impl Store {
         self.read_messages(query).await
     }
 
-    /// Uplinks whose decoding was cut short, oldest first, with their estate.
-    pub async fn undecoded(&self, limit: u32) -> Result<Vec<(EstateId, Message)>, StoreError> {
+    /// Uplinks whose decoding was cut short, oldest first.
+    pub async fn undecoded(&self, limit: u32) -> Result<Vec<WrittenMessage>, StoreError> {
         let rows = sqlx::query(
             "SELECT m.estate_id, m.body FROM undecoded u JOIN messages m ON m.id = u.message_id ORDER BY u.message_id LIMIT ?",
         )
         .bind(limit)
         .fetch_all(&self.pool)
         .await?;
-        rows.iter().map(|row| Ok((row.try_get(0)?, json("message", &row.try_get::<String, _>(1)?)?))).collect()
+        let written = |row: &MySqlRow| {
+            let text: String = row.try_get(1)?;
+            Ok(WrittenMessage { estate_id: row.try_get(0)?, message: json("message", &text)?, json: text })
+        };
+        rows.iter().map(written).collect()
     }
 
     async fn read_messages(&self, mut query: QueryBuilder<MySql>) -> Result<Vec<Message>, StoreError> {

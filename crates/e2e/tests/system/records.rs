@@ -4,6 +4,7 @@ use domain::Check;
 use domain::device::register;
 use domain::device::state::device_state;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use api::device::DeviceState;
 use api::device::register::NewDevice;
@@ -24,7 +25,7 @@ use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
     Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, Saved, Secrets, Store,
-    StoreError, StoredMessage, StoredReading, Vault, Writer,
+    StoreError, StoredMessage, StoredReading, Vault, Writer, WrittenMessage,
 };
 use tokio::sync::Mutex;
 
@@ -290,10 +291,14 @@ fn uplink(id: u64) -> Message {
     message(id, serde_json::from_value(json).unwrap())
 }
 
+fn stored(estate_id: store::EstateId, message: Message, decoding: Decoding) -> StoredMessage {
+    StoredMessage { written: Arc::new(WrittenMessage::new(estate_id, message).unwrap()), decoding }
+}
+
 #[tokio::test]
 async fn the_history_is_paged_filtered_and_decoded_later() {
     let (store, estate) = records().await;
-    let stored = |m: &Message, decoding| StoredMessage::new(estate, m, decoding).unwrap();
+    let stored = |m: &Message, decoding| stored(estate, m.clone(), decoding);
     let messages: Vec<_> = (1..=2500)
         .map(|id| stored(&uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None }))
         .collect();
@@ -307,7 +312,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
     assert_eq!(store.messages_since(estate, &uplink(2499).id, 10).await.unwrap(), [uplink(2500)]);
 
     let left = store.undecoded(2000).await.unwrap();
-    assert_eq!((left.len(), &left[0].1), (1250, &uplink(2)), "oldest first");
+    assert_eq!((left.len(), &left[0].message), (1250, &uplink(2)), "oldest first");
     let mut decoded = uplink(2);
     let level = Reading { unit: Some("m".into()), ..Reading::of(ReadingValue::Number(2.4)) };
     let Body::Uplink(body) = &mut decoded.body else { unreachable!() };
@@ -324,7 +329,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
     let readings = vec![reading(2.5, at + TimeDelta::seconds(60)), reading(2.4, at)];
     let batch = Batch { messages: vec![stored(&decoded, Decoding::Done)], readings, ..Batch::default() };
     store.commit(&batch).await.unwrap();
-    assert_eq!(store.undecoded(1).await.unwrap()[0].1, uplink(4));
+    assert_eq!(store.undecoded(1).await.unwrap()[0].message, uplink(4));
     assert_eq!(store.messages_since(estate, &uplink(1).id, 1).await.unwrap(), [decoded]);
     let last = store.last_readings(DEV).await.unwrap();
     assert_eq!(last["level"].reading.value, ReadingValue::Number(2.5));
@@ -341,7 +346,7 @@ async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_othe
         Batch { mark: Some(mark), messages, ..Batch::default() }
     };
     let written = |ids: std::ops::RangeInclusive<u64>| -> Vec<_> {
-        ids.map(|id| StoredMessage::new(estate, &uplink(id), Decoding::Pending).unwrap()).collect()
+        ids.map(|id| stored(estate, uplink(id), Decoding::Pending)).collect()
     };
     store.commit(&marked(1, vec![])).await.unwrap();
     assert_eq!(store.take_back_untold().await.unwrap(), 0);
@@ -545,7 +550,7 @@ async fn a_decoder_that_makes_names_up_does_not_fill_the_tables() {
 async fn what_an_eui_sent_as_another_estates_is_not_shown() {
     let database = format!("heron_{:016x}", rand::random::<u64>());
     let (store, estate) = records_in(&database).await;
-    let messages = (1..=4).map(|id| StoredMessage::new(estate, &uplink(id), Decoding::None).unwrap()).collect();
+    let messages = (1..=4).map(|id| stored(estate, uplink(id), Decoding::None)).collect();
     store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
     let (own, other, end) = (estate, estate + 1, "Z");
     assert_eq!(store.last_uplinks(own, &[DEV], 3).await.unwrap().len(), 3);

@@ -2,6 +2,7 @@
 
 use lorawan::{Eui64, Modulation};
 
+use crate::io::frame::Radio;
 use crate::time::Timestamp;
 
 /// Names one attempt to transmit.
@@ -33,6 +34,13 @@ pub struct Transmission {
     pub airtime_us: u64,
     /// The frame.
     pub phy_payload: Vec<u8>,
+}
+
+impl Transmission {
+    /// How it is sent.
+    pub const fn radio(&self) -> Radio {
+        Radio { frequency_hz: self.frequency_hz, modulation: self.modulation }
+    }
 }
 
 /// Why a gateway did not send.

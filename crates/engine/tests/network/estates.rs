@@ -83,8 +83,11 @@ fn a_stranger_is_told_to_each_estate_by_what_its_own_gateways_heard() {
     world.command(Command::RemoveDevice(DEV));
     world.effects.clear();
     hear_by(&mut world, &stranger.plain(), &[THEIRS, NEAR, FAR]);
-    let mut heard: Vec<Vec<Eui64>> =
-        world.refusals().iter().map(|refused| refused.frame.heard_by.iter().map(|copy| copy.gateway).collect()).collect();
+    let mut heard: Vec<Vec<Eui64>> = world
+        .refusals()
+        .iter()
+        .map(|refused| refused.frame.heard_by.iter().map(|copy| copy.gateway).collect())
+        .collect();
     heard.sort();
     assert_eq!(heard.len(), 2);
     assert!(

@@ -112,7 +112,9 @@ fn channels_of_a_devices_own_are_bound_into_its_mic() {
     let used: BTreeSet<u32> = field
         .told()
         .iter()
-        .filter_map(|event| if let Event::Uplink(uplink) = event { Some(uplink.frame.radio.frequency_hz) } else { None })
+        .filter_map(
+            |event| if let Event::Uplink(uplink) = event { Some(uplink.frame.radio.frequency_hz) } else { None },
+        )
         .collect();
     assert!(own_hz.iter().all(|hz| used.contains(hz)), "{used:?}");
     assert!(used.len() > 8, "{used:?}");

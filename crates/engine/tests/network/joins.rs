@@ -68,7 +68,10 @@ fn refused(join_eui: Eui64, dev_eui: Eui64, key: AesKey) -> RefusedEvent {
 fn refused_joins_are_explained() {
     let other = Eui64(0x02bb_0000_0000_00ff);
     let unknown = refused(JOIN, other, KEY);
-    assert_eq!(unknown.frame.airtime_us, 61_696, "23 bytes at SF7: 8 + ceil(200/28)·5 = 48, + 12.25 symbols of 1.024 ms");
+    assert_eq!(
+        unknown.frame.airtime_us, 61_696,
+        "23 bytes at SF7: 8 + ceil(200/28)·5 = 48, + 12.25 symbols of 1.024 ms"
+    );
     assert_eq!((unknown.dev_eui, unknown.reason), (None, Refusal::UnknownDevEui { dev_eui: other, join_eui: JOIN }));
 
     let reversed = refused(JOIN, DEV.reversed(), KEY);

@@ -15,7 +15,10 @@ fn copies_become_one_uplink_best_first() {
     assert_eq!((uplink.counter, uplink.port, &uplink.payload[..]), (0, Some(2), &[0x0a, 0x1b][..]));
     assert_eq!(uplink.frame.heard_by.iter().map(|c| c.gateway).collect::<Vec<_>>(), [NEAR, FAR]);
     assert_eq!(uplink.data_rate, Some(5));
-    assert_eq!(uplink.frame.airtime_us, 46_336, "15 bytes at SF7: 8 + ceil(136/28)·5 = 33, + 12.25 symbols of 1.024 ms");
+    assert_eq!(
+        uplink.frame.airtime_us, 46_336,
+        "15 bytes at SF7: 8 + ceil(136/28)·5 = 33, + 12.25 symbols of 1.024 ms"
+    );
     assert_eq!(world.transmissions(), [], "nothing is due");
 }
 

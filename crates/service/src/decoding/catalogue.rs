@@ -8,10 +8,9 @@ use api::model::{DecoderKind, PutModel, TestCommand};
 use domain::model::catalogue::{Entry, Files, Merged, merge};
 use store::{ImportedModel, ModelRow};
 
-use crate::decoding::decoder::{Pace, Ready};
+use crate::decoding::ready::{Decoder, Decoders, Pace, Ready};
 use crate::decoding::workers;
 use crate::decoding::workers::{FoundFlaw, Lane};
-use crate::pipeline::directory::{Decoder, Decoders};
 
 /// The catalogue that comes with the service.
 #[derive(rust_embed::RustEmbed)]

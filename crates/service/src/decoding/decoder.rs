@@ -5,27 +5,24 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use api::device::outbox::Values;
 use api::message::{Body, Message, Reading};
-use api::model::DecoderKind;
 use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
-use domain::model::request::payload_kind;
 use domain::reading::rule;
-use payload::{Decoded, Encoded, Interpreter, Kind};
-use store::{DecodeFailure, EstateId, Store, StoredReading};
+use payload::{Decoded, Encoded, Interpreter};
+use store::{DecodeFailure, Decoding, EstateId, Store, StoreError, StoredMessage, StoredReading, WrittenMessage};
 use tokio::sync::{Semaphore, mpsc};
 use tokio_util::sync::CancellationToken;
 
 use crate::decoding::fair_queue::Fair;
+use crate::decoding::ready::{Decoder, Ready};
 use crate::decoding::totals::Totals;
 use crate::decoding::workers;
 use crate::decoding::workers::{Failure, Lane, Payload, Quick, ScriptRef};
-use crate::pipeline::commit;
-use crate::pipeline::directory::{Decoder, Directory};
+use crate::pipeline::directory::Directory;
 
 /// Uplinks that are decoded at once beside the commits. There is one worker for them.
 const AT_ONCE: usize = 1;
@@ -38,78 +35,37 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
-/// A decoder that can be used, and where it runs.
-#[derive(Debug)]
-pub enum Ready {
-    /// In this process: it takes no longer than its payload is long.
-    Here(payload::Decoder),
-    /// In a worker.
-    Script(ScriptRef),
+/// An uplink that is read after it was stored.
+pub struct DecodeJob {
+    pub written: Arc<WrittenMessage>,
+    pub payload: Payload,
 }
 
-impl Ready {
-    /// Makes a decoder ready.
-    ///
-    /// # Errors
-    /// If it cannot be used; the place is named.
-    pub fn load(kind: DecoderKind, source: &str, lane: Lane) -> Result<Self, Failure> {
-        match payload_kind(kind) {
-            Kind::Script => workers::load(source, lane).map(Self::Script),
-            kind => payload::Decoder::new(kind, source).map(Self::Here).map_err(|error| Failure::from(&error)),
-        }
-    }
-
-    /// Whether it makes downlinks of named values.
-    pub fn encodes(&self) -> bool {
-        match self {
-            Self::Here(decoder) => decoder.encodes(),
-            Self::Script(script) => script.about().encodes,
-        }
-    }
-
-    /// What was passed over in it, for whoever wrote it.
-    pub fn notes(&self) -> &[String] {
-        match self {
-            Self::Here(decoder) => decoder.notes(),
-            Self::Script(script) => &script.about().notes,
-        }
-    }
-
-    /// Reads a payload; says how much processor time that took.
-    ///
-    /// # Errors
-    /// Why there are no readings.
-    pub fn decode(&self, payload: Payload, lane: Lane) -> (Result<Decoded, Failure>, Duration) {
-        match self {
-            Self::Script(script) => workers::decode(script, payload, lane),
-            Self::Here(decoder) => {
-                let begun = Instant::now();
-                let Payload { bytes, port, time_ms } = payload;
-                let decoded = decoder.decode(&mut Interpreter::new(), &bytes, port, time_ms, || false);
-                (decoded.map_err(|error| Failure::from(&error)), begun.elapsed())
-            }
-        }
-    }
+/// An uplink with its readings, for the committer.
+pub struct ReadUplink {
+    pub stored: StoredMessage,
+    pub found: Found,
 }
 
 /// Uplinks by estate and fleet.
-type Lines = Fair<(EstateId, Option<String>), (EstateId, Message)>;
+type Lines = Fair<(EstateId, Option<String>), DecodeJob>;
 
 /// Decodes until the service stops. What has been taken in is finished; the rest stays marked. Fleets take turns: one
 /// whose script takes all the time it may holds up another for one call.
 pub async fn run(
     store: Store,
     directory: Arc<Directory>,
-    mut queue: mpsc::Receiver<(EstateId, Message)>,
-    done: mpsc::Sender<commit::Decoded>,
+    mut queue: mpsc::Receiver<DecodeJob>,
+    done: mpsc::Sender<ReadUplink>,
     stopping: CancellationToken,
 ) {
     let permits = Arc::new(Semaphore::new(AT_ONCE));
     let mut look = tokio::time::interval(LOOK_EVERY);
     let mut lines = Lines::new(FLEET_QUEUE);
-    let line_up = |lines: &mut Lines, (estate, message): (EstateId, Message)| {
+    let line_up = |lines: &mut Lines, job: DecodeJob| {
+        let key = (job.written.estate_id, job.written.message.fleet.clone());
         // One for which there is no room is marked in the database.
-        let _ = lines.put((estate, message.fleet.clone()), (estate, message));
+        let _ = lines.put(key, job);
     };
     loop {
         tokio::select! {
@@ -120,15 +76,16 @@ pub async fn run(
                 None => break,
             },
             permit = Arc::clone(&permits).acquire_owned(), if !lines.is_empty() => {
-                if let (Ok(permit), Some((estate, message))) = (permit, lines.take()) {
-                    start(&directory, permit, &done, estate, message);
+                if let (Ok(permit), Some(job)) = (permit, lines.take()) {
+                    start(&directory, permit, &done, job);
                 }
             }
             // Only when nothing else is to do.
             _ = look.tick(), if lines.is_empty() => match store.undecoded(LEFT_OVER).await {
                 Ok(left) => {
                     let settled = Utc::now() - UNDER_WAY;
-                    left.into_iter().filter(|(_, message)| message.time < settled).for_each(|job| line_up(&mut lines, job));
+                    let left = left.into_iter().filter(|written| written.message.time < settled);
+                    left.for_each(|written| line_up(&mut lines, DecodeJob::stored(written)));
                 }
                 Err(error) => tracing::warn!("uplinks left undecoded could not be read: {error}"),
             }
@@ -138,33 +95,46 @@ pub async fn run(
     let _ = permits.acquire_many(AT_ONCE as u32).await;
 }
 
+impl DecodeJob {
+    /// One that was left over.
+    fn stored(written: WrittenMessage) -> Self {
+        // What is no uplink is on no list; whoever put it there finds an empty payload.
+        let payload = payload_of(&written.message).unwrap_or_default();
+        Self { written: Arc::new(written), payload }
+    }
+
+    /// Reads it with what is in force now.
+    fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
+        let Self { written, payload } = self;
+        let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
+        let found = match decoder_of(directory, estate_id, &message) {
+            Some(decoder) => {
+                let called = call(&decoder, payload, Lane::Later);
+                write_down(&directory.totals, &decoder, &mut message, called)
+            }
+            None => {
+                if let Body::Uplink(uplink) = &mut message.body {
+                    let gone = "the model's decoder was taken away before this uplink was decoded";
+                    uplink.decode_warnings.push(gone.into());
+                }
+                Found::default()
+            }
+        };
+        let written = Arc::new(WrittenMessage::new(estate_id, message)?);
+        Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::Done }, found })
+    }
+}
+
 fn start(
     directory: &Arc<Directory>,
     permit: tokio::sync::OwnedSemaphorePermit,
-    done: &mpsc::Sender<commit::Decoded>,
-    estate_id: EstateId,
-    mut message: Message,
+    done: &mpsc::Sender<ReadUplink>,
+    job: DecodeJob,
 ) {
     let (directory, done) = (Arc::clone(directory), done.clone());
     tokio::spawn(async move {
-        let work = move || {
-            let found = match decoder_of(&directory, estate_id, &message) {
-                Some(decoder) => {
-                    let called = call(&decoder, &message, Lane::Later);
-                    write_down(&directory.totals, &decoder, &mut message, called)
-                }
-                None => {
-                    if let Body::Uplink(uplink) = &mut message.body {
-                        let gone = "the model's decoder was taken away before this uplink was decoded";
-                        uplink.decode_warnings.push(gone.into());
-                    }
-                    Found::default()
-                }
-            };
-            commit::Decoded::new(estate_id, message, found)
-        };
-        match tokio::task::spawn_blocking(work).await {
-            Ok(Ok(decoded)) => drop(done.send(decoded).await),
+        match tokio::task::spawn_blocking(move || job.read(&directory)).await {
+            Ok(Ok(read)) => drop(done.send(read).await),
             Ok(Err(error)) => tracing::error!("a decoded uplink cannot be written down: {error}"),
             Err(_) => {}
         }
@@ -186,6 +156,9 @@ pub fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message)
 }
 
 /// What there is for a decoder in a message.
+///
+/// # Errors
+/// In words, if it is no uplink.
 pub fn payload_of(message: &Message) -> Result<Payload, String> {
     let Body::Uplink(heard) = &message.body else { return Err("there is no payload".into()) };
     let bytes = hex::decode(&heard.frame.payload).map_err(|why| why.to_string())?;
@@ -196,9 +169,8 @@ pub fn payload_of(message: &Message) -> Result<Payload, String> {
 ///
 /// # Errors
 /// In words, why there are no readings.
-pub fn call(decoder: &Decoder, message: &Message, lane: Lane) -> Result<Decoded, String> {
+pub fn call(decoder: &Decoder, payload: Payload, lane: Lane) -> Result<Decoded, String> {
     let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
-    let payload = payload_of(message)?;
     let (port, len) = (payload.port, payload.bytes.len());
     let (decoded, took) = ready.decode(payload, lane);
     decoder.pace.took(took);
@@ -209,43 +181,42 @@ fn told(port: u8, len: usize, failure: &Failure) -> String {
     format!("port {port}, {len} bytes: {}", failure.message)
 }
 
-/// An uplink that is to be read on its way to the commit.
-pub struct QuickJob {
-    decoder: Arc<Decoder>,
-    script: ScriptRef,
-    payload: Payload,
+/// An uplink's payload, and the decoder of its device.
+pub struct ToRead {
+    pub decoder: Arc<Decoder>,
+    pub payload: Payload,
 }
 
-/// What is quickly read, if the decoder is known to be quick: at once, or as a job for a worker.
-pub enum Quickly {
-    Done(Result<Decoded, String>),
-    Job(QuickJob),
-    /// Nothing is known of the decoder yet, or it is slow.
-    Later,
-}
-
-/// Reads an uplink on the spot, or says who can.
-pub fn quickly(decoder: &Arc<Decoder>, message: &Message) -> Quickly {
-    match &decoder.ready {
-        Ok(Ready::Script(script)) if decoder.pace.quick() => match payload_of(message) {
-            Ok(payload) => Quickly::Job(QuickJob { decoder: Arc::clone(decoder), script: script.clone(), payload }),
-            Err(why) => Quickly::Done(Err(why)),
-        },
-        Ok(Ready::Script(_)) => Quickly::Later,
-        Ok(Ready::Here(_)) | Err(_) => Quickly::Done(call(decoder, message, Lane::Later)),
+/// Reads uplinks on their way to the commit, as far as their decoders are known to be quick and `time` allows. None stands
+/// for one that is to be read later, or not at all.
+pub fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
+    let (mut calls, mut of_calls): (Vec<(ScriptRef, Payload)>, Vec<(usize, &ToRead)>) = (Vec::new(), Vec::new());
+    let mut results = Vec::with_capacity(uplinks.len());
+    for (at, uplink) in uplinks.iter().enumerate() {
+        results.push(None);
+        let Some(uplink) = uplink else { continue };
+        match &uplink.decoder.ready {
+            Ok(Ready::Script(script)) if uplink.decoder.pace.quick() => {
+                calls.push((script.clone(), uplink.payload.clone()));
+                of_calls.push((at, uplink));
+            }
+            Ok(Ready::Script(_)) => {}
+            Ok(Ready::Here(_)) | Err(_) => {
+                results[at] = Some(call(&uplink.decoder, uplink.payload.clone(), Lane::Later));
+            }
+        }
     }
-}
-
-/// Has a worker read uplinks, for as long as `time` allows; none stands for one that is to be read later.
-pub fn all_quickly(jobs: Vec<QuickJob>, time: Duration) -> Vec<Option<Result<Decoded, String>>> {
-    let calls: Vec<(ScriptRef, Payload)> = jobs.iter().map(|job| (job.script.clone(), job.payload.clone())).collect();
-    let done = workers::decode_quickly(&calls, time, |at| jobs[at].decoder.pace.much_too_slow());
-    let result = |(job, quick): (QuickJob, Option<Quick>)| {
-        let Quick { result, took } = quick?;
-        job.decoder.pace.took(took);
-        Some(result.map_err(|failure| told(job.payload.port, job.payload.bytes.len(), &failure)))
-    };
-    jobs.into_iter().zip(done).map(result).collect()
+    if calls.is_empty() {
+        return results;
+    }
+    let done = workers::decode_quickly(&calls, time, |nth| of_calls[nth].1.decoder.pace.much_too_slow());
+    for ((at, uplink), quick) in of_calls.iter().zip(done) {
+        let Some(Quick { result, took }) = quick else { continue };
+        uplink.decoder.pace.took(took);
+        let (port, len) = (uplink.payload.port, uplink.payload.bytes.len());
+        results[*at] = Some(result.map_err(|failure| told(port, len, &failure)));
+    }
+    results
 }
 
 /// Calls what decodes, for the workbench: `trace` also looks for the bytes of each reading.
@@ -360,61 +331,4 @@ pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, cal
     }
     uplink.decode_warnings.extend(decoded.warnings);
     Found { readings, failure: None }
-}
-
-/// How quick a decoder has shown itself lately: the mean of its calls, the latest counting most.
-#[derive(Debug, Default)]
-pub struct Pace {
-    mean_us: AtomicU32,
-    calls: AtomicU32,
-}
-
-impl Pace {
-    /// A decoder that takes no longer holds nobody up.
-    const QUICK_US: u32 = 500;
-    /// Part of the mean that is the latest call's. The first one in a worker makes a world for the script, which must not
-    /// count for all.
-    const LATEST: u32 = 16;
-    /// Calls after which something is known of it. Until then it is called where nobody waits.
-    const KNOWN: u32 = 2;
-
-    pub fn quick(&self) -> bool {
-        self.calls.load(Ordering::Relaxed) >= Self::KNOWN && self.mean_us.load(Ordering::Relaxed) <= Self::QUICK_US
-    }
-
-    pub fn took(&self, time: Duration) {
-        let us = u32::try_from(time.as_micros()).unwrap_or(u32::MAX);
-        let mean_us = self.mean_us.load(Ordering::Relaxed);
-        self.mean_us.store(mean_us - mean_us / Self::LATEST + us / Self::LATEST, Ordering::Relaxed);
-        let calls = self.calls.load(Ordering::Relaxed);
-        self.calls.store(calls.saturating_add(1), Ordering::Relaxed);
-    }
-
-    /// The clock has ended a call for which others waited: it is a while until it counts as quick again.
-    pub fn much_too_slow(&self) {
-        self.mean_us.store(u32::MAX / 2, Ordering::Relaxed);
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_decoder_is_quick_once_that_is_known_and_slow_once_its_calls_are() {
-        let pace = Pace::default();
-        assert!(!pace.quick(), "nothing is known of it");
-        pace.took(Duration::from_millis(7));
-        pace.took(Duration::from_micros(90));
-        assert!(pace.quick(), "the first call makes its world");
-        (0..4).for_each(|_| pace.took(Duration::from_millis(3)));
-        assert!(!pace.quick());
-        (0..300).for_each(|_| pace.took(Duration::from_micros(90)));
-        assert!(pace.quick());
-        pace.much_too_slow();
-        (0..100).for_each(|_| pace.took(Duration::from_micros(90)));
-        assert!(!pace.quick(), "it held everybody up");
-        (0..300).for_each(|_| pace.took(Duration::from_micros(90)));
-        assert!(pace.quick());
-    }
 }

@@ -4,6 +4,7 @@
 pub mod catalogue;
 pub mod decoder;
 pub mod fair_queue;
+pub mod ready;
 pub mod redecoding;
 pub mod totals;
 pub mod workbench;

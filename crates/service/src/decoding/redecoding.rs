@@ -149,7 +149,7 @@ fn decode_one(directory: &Directory, estate: EstateId, model: &str, totals: &Tot
     }
     let Some(decoder) = decoder::decoder_of(directory, estate, message).filter(|_| for_decoder) else { return false };
     decoder::undo(message);
-    let called = decoder::call(&decoder, message, Lane::Later);
+    let called = decoder::payload_of(message).and_then(|payload| decoder::call(&decoder, payload, Lane::Later));
     decoder::write_down(totals, &decoder, message, called);
     true
 }

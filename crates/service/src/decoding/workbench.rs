@@ -13,9 +13,8 @@ use domain::model::draft;
 
 use crate::decoding::catalogue::flaw_of;
 use crate::decoding::decoder;
-use crate::decoding::decoder::Ready;
+use crate::decoding::ready::{Decoder, Ready};
 use crate::decoding::workers::{Lane, Payload};
-use crate::pipeline::directory::Decoder;
 
 /// All payloads of one try may take so long.
 const TIME: Duration = Duration::from_secs(8);

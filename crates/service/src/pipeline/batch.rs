@@ -8,20 +8,20 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use api::message::Message;
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
 use payload::Decoded;
-use store::{Batch, Decoding, EstateId, StoreError, StoredMessage};
+use store::{Batch, Decoding, StoreError, StoredMessage, WrittenMessage};
 use ulid::Generator;
 
 use crate::clock;
 use crate::decoding::decoder;
-use crate::decoding::decoder::Quickly;
+use crate::decoding::decoder::DecodeJob;
+use crate::decoding::totals::Totals;
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::aside::Aside;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
-use crate::pipeline::directory::{Decoder, Directory};
+use crate::pipeline::directory::Directory;
 use crate::pipeline::mailbox::{Coalesce, EngineOutput, Mailbox};
 use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 
@@ -44,10 +44,10 @@ pub struct PendingBatch {
     /// How many of the uplinks have been decoded.
     pub decoded: usize,
     pub transmissions: Vec<Transmission>,
-    pub to_decode: Vec<(EstateId, Message)>,
-    pub to_publish: Vec<Arc<(EstateId, Message)>>,
+    pub to_decode: Vec<DecodeJob>,
+    pub to_publish: Vec<Arc<WrittenMessage>>,
     /// What is shown to whoever watches and stored nowhere, such as frames of strangers.
-    pub live_only: Vec<Arc<(EstateId, Message)>>,
+    pub live_only: Vec<Arc<WrittenMessage>>,
 }
 
 impl Coalesce for PendingBatch {
@@ -119,21 +119,9 @@ impl Batcher {
                 Effect::Transmit(transmission) => pending.transmissions.push(transmission),
                 Effect::Publish(event) => {
                     if let Event::Uplink(uplink) = &event {
-                        pending.heard.extend(uplink.heard_by.iter().map(|copy| copy.heard_at).min());
+                        pending.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
-                    if let Event::Discarded { copies } = &event {
-                        self.intake.foreign(*copies);
-                    }
-                    if let Event::Dropped { why, gateway } = &event {
-                        self.intake.dropped(why.code(), why.to_string(), gateway);
-                    }
-                    if let Event::Refused(refused) = &event {
-                        if matches!(refused.reason, engine::Refusal::Downlink { .. }) {
-                            let by = refused.heard_by.first().map(|copy| copy.gateway.to_string());
-                            self.intake.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
-                        }
-                        keep_aside(&self.aside, &self.intake, refused);
-                    }
+                    count(&event, &self.intake, &self.aside);
                     let Some(built) = builder.tell(event) else { continue };
                     shown += usize::from(!built.keep);
                     if !built.keep && shown > LIVE_ONLY {
@@ -144,9 +132,10 @@ impl Batcher {
                 }
             }
         }
-        let decoded = decode_all(&self.directory, &all_built, decoding);
-        for (built, decoded) in all_built.into_iter().zip(decoded) {
-            if let Err(error) = pending.take(built, &self.directory, decoded) {
+        let to_read: Vec<_> = all_built.iter().map(|built| built.to_read.as_ref()).collect();
+        let read = decoder::read_quickly(&to_read, decoding);
+        for (built, read) in all_built.into_iter().zip(read) {
+            if let Err(error) = pending.take(built, &self.directory.totals, read) {
                 tracing::error!("a message cannot be written down: {error}");
             }
         }
@@ -154,43 +143,32 @@ impl Batcher {
     }
 }
 
-/// Keeps the frames of a device that is not served because its state cannot be stored.
-fn keep_aside(aside: &Aside, intake: &IngestStats, refused: &RefusedEvent) {
-    let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
-    let copy =
-        |reception: &Reception| FrameHeard { phy_payload: refused.phy_payload.clone(), reception: reception.clone() };
-    let frames: Vec<FrameHeard> = refused.heard_by.iter().map(copy).collect();
-    if let Err(why) = aside.put(dev_eui, &frames) {
-        intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
+/// Counts what is lost or is nobody's, and keeps the frames of devices that are quarantined.
+fn count(event: &Event, intake: &IngestStats, aside: &Aside) {
+    match event {
+        Event::Discarded { copies } => intake.foreign(*copies),
+        Event::Dropped { why, gateway } => intake.dropped(why.code(), why.to_string(), gateway),
+        Event::Refused(refused) => {
+            if matches!(refused.reason, engine::Refusal::Downlink { .. }) {
+                let by = refused.frame.heard_by.first().map(|copy| copy.gateway.to_string());
+                intake.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
+            }
+            keep_aside(aside, intake, refused);
+        }
+        Event::Uplink(_) | Event::Joined(_) | Event::Downlink(_) | Event::Notice { .. } => {}
     }
 }
 
-/// A decoder, and what it made of an uplink.
-type Called = (Arc<Decoder>, Result<Decoded, String>);
-
-/// Decodes what is quickly decoded, within a time; what is left is decoded later.
-fn decode_all(directory: &Directory, all: &[BuiltMessage], time: Duration) -> Vec<Option<Called>> {
-    let (mut results, mut jobs, mut of_jobs) = (Vec::with_capacity(all.len()), Vec::new(), Vec::new());
-    for built in all {
-        let pending = (built.decoding == Decoding::Pending).then_some(());
-        let decoder = pending.and_then(|()| decoder::decoder_of(directory, built.estate_id, &built.message));
-        let called = decoder.and_then(|decoder| match decoder::quickly(&decoder, &built.message) {
-            Quickly::Done(called) => Some((decoder, called)),
-            Quickly::Job(job) => {
-                jobs.push(job);
-                of_jobs.push((results.len(), decoder));
-                None
-            }
-            Quickly::Later => None,
-        });
-        results.push(called);
+/// Keeps the frames of a device that is not served because its state cannot be stored.
+fn keep_aside(aside: &Aside, intake: &IngestStats, refused: &RefusedEvent) {
+    let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
+    let heard = &refused.frame;
+    let copy =
+        |reception: &Reception| FrameHeard { phy_payload: heard.phy_payload.clone(), reception: reception.clone() };
+    let frames: Vec<FrameHeard> = heard.heard_by.iter().map(copy).collect();
+    if let Err(why) = aside.put(dev_eui, &frames) {
+        intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
     }
-    if !jobs.is_empty() {
-        for ((at, decoder), called) in of_jobs.into_iter().zip(decoder::all_quickly(jobs, time)) {
-            results[at] = called.map(|called| (decoder, called));
-        }
-    }
-    results
 }
 
 /// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
@@ -216,25 +194,34 @@ impl Ids {
 }
 
 impl PendingBatch {
-    fn take(&mut self, built: BuiltMessage, directory: &Directory, decoded: Option<Called>) -> Result<(), StoreError> {
-        let BuiltMessage { estate_id, mut message, mut decoding, activity, keep } = built;
+    /// Takes a message, with what its decoder has made of it if that is known already.
+    fn take(
+        &mut self,
+        built: BuiltMessage,
+        totals: &Totals,
+        read: Option<Result<Decoded, String>>,
+    ) -> Result<(), StoreError> {
+        let BuiltMessage { estate_id, mut message, to_read, activity, keep } = built;
         self.batch.activity.extend(activity);
-        if let Some((decoder, called)) = decoded {
-            let found = decoder::write_down(&directory.totals, &decoder, &mut message, called);
-            self.batch.readings.extend(found.readings);
-            self.batch.failures.extend(found.failure);
-            self.decoded += 1;
-            decoding = Decoding::None;
-        }
+        let (left, decoding) = match (to_read, read) {
+            (Some(uplink), Some(read)) => {
+                let found = decoder::write_down(totals, &uplink.decoder, &mut message, read);
+                self.batch.readings.extend(found.readings);
+                self.batch.failures.extend(found.failure);
+                self.decoded += 1;
+                (None, Decoding::None)
+            }
+            (Some(uplink), None) => (Some(uplink.payload), Decoding::Pending),
+            (None, _) => (None, Decoding::None),
+        };
+        let written = Arc::new(WrittenMessage::new(estate_id, message)?);
         if keep {
-            self.batch.messages.push(StoredMessage::new(estate_id, &message, decoding)?);
+            self.batch.messages.push(StoredMessage { written: Arc::clone(&written), decoding });
         }
-        if decoding == Decoding::Pending {
-            self.to_decode.push((estate_id, message));
-        } else if keep {
-            self.to_publish.push(Arc::new((estate_id, message)));
-        } else {
-            self.live_only.push(Arc::new((estate_id, message)));
+        match left {
+            Some(payload) => self.to_decode.push(DecodeJob { written, payload }),
+            None if keep => self.to_publish.push(written),
+            None => self.live_only.push(written),
         }
         Ok(())
     }
@@ -245,12 +232,13 @@ mod tests {
     use api::message::{Body, ReadingValue};
     use api::model::PutModel;
     use api::reading::ReadingRule;
-    use engine::{Change, Counters, Radio, UplinkEvent};
+    use engine::{Change, Counters, HeardFrame, Radio, UplinkEvent};
     use lorawan::region::Region;
     use lorawan::{DevAddr, Eui64, Modulation};
     use store::{DeviceContext, Mark};
 
     use super::*;
+    use crate::decoding::ready::Ready;
 
     const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 
@@ -304,11 +292,13 @@ mod tests {
             adr: false,
             payload: vec![24],
             mac_commands: vec![],
-            phy_payload: vec![0x40],
-            radio: Radio { frequency_hz: 868_100_000, modulation },
+            frame: HeardFrame {
+                phy_payload: vec![0x40],
+                radio: Radio { frequency_hz: 868_100_000, modulation },
+                airtime_us: 46_336,
+                heard_by: vec![reception],
+            },
             data_rate: Some(5),
-            airtime_us: 46_336,
-            heard_by: vec![reception],
             warnings: vec![],
         };
         let counters = Counters { up: Some(counter), ..Counters::default() };
@@ -324,7 +314,7 @@ mod tests {
     fn known_to_be_quick(preparer: &Batcher) -> std::sync::MutexGuard<'static, ()> {
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
-        let Ok(decoder::Ready::Script(script)) = &decoder.ready else { panic!("a script") };
+        let Ok(Ready::Script(script)) = &decoder.ready else { panic!("a script") };
         crate::decoding::workers::quick_for_test(script)
     }
 
@@ -342,7 +332,7 @@ mod tests {
         let levels: Vec<_> = pending
             .to_publish
             .iter()
-            .map(|news| match &news.1.body {
+            .map(|news| match &news.message.body {
                 Body::Uplink(built) => {
                     built.readings.get("level").map(|level| (level.value.clone(), level.unit.clone()))
                 }
@@ -368,7 +358,7 @@ mod tests {
         let mut waiting = some(&mut preparer);
         for _ in 0..10 {
             let mut more = some(&mut preparer);
-            let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::new(more.to_decode[0].clone()));
+            let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::clone(&more.to_decode[0].written));
             more.live_only = vec![one; LIVE_ONLY / 2];
             waiting.coalesce(more);
         }
@@ -382,7 +372,7 @@ mod tests {
         let _alone = known_to_be_quick(&preparer);
         let pending = preparer.prepare(output(uplink(1, 9), 1));
         assert_eq!((pending.decoded, pending.to_decode.len(), pending.batch.readings.len()), (1, 0, 0));
-        let Body::Uplink(built) = &pending.to_publish[0].1.body else { panic!("no uplink") };
+        let Body::Uplink(built) = &pending.to_publish[0].message.body else { panic!("no uplink") };
         assert!(built.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", built.decode_error);
     }
 }

@@ -13,15 +13,14 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
-use api::message::Message;
 use engine::{Command, Transmission, TxFailure};
 use lorawan::Eui64;
-use store::{Batch, Decoding, EstateId, Refused, Split, StoreError, StoredMessage, Subject, Writer};
+use store::{Batch, Refused, Split, StoreError, Subject, Writer};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::clock;
-use crate::decoding::decoder::Found;
+use crate::decoding::decoder::{DecodeJob, ReadUplink};
 use crate::gateways::transport::Links;
 use crate::ingest::network::Network;
 use crate::pipeline::batch::PendingBatch;
@@ -40,28 +39,13 @@ const SHARE: Duration = Duration::from_millis(15);
 const PAUSE_FIRST: Duration = Duration::from_millis(100);
 const PAUSE_LAST: Duration = Duration::from_secs(5);
 
-/// From a decoder: the uplink with its readings.
-pub struct Decoded {
-    stored: StoredMessage,
-    found: Found,
-    news: Arc<(EstateId, Message)>,
-}
-
-impl Decoded {
-    /// An uplink that was stored before it was decoded.
-    pub fn new(estate_id: EstateId, message: Message, found: Found) -> Result<Self, StoreError> {
-        let stored = StoredMessage::new(estate_id, &message, Decoding::Done)?;
-        Ok(Self { stored, found, news: Arc::new((estate_id, message)) })
-    }
-}
-
 /// The one task that writes what the network does.
 pub struct Committer {
     pub writer: Writer,
     pub links: Arc<Links>,
     pub network: Network,
     pub live: Arc<Live>,
-    pub to_decode: mpsc::Sender<(EstateId, Message)>,
+    pub to_decode: mpsc::Sender<DecodeJob>,
     pub vitals: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub refused_rows: RefusedRows,
@@ -86,7 +70,11 @@ impl Committer {
     ///
     /// # Errors
     /// If another instance has taken the database over, or the service stops while the database is away.
-    pub async fn run(mut self, ready: Arc<Mailbox<PendingBatch>>, mut decoded: mpsc::Receiver<Decoded>) -> Result<()> {
+    pub async fn run(
+        mut self,
+        ready: Arc<Mailbox<PendingBatch>>,
+        mut decoded: mpsc::Receiver<ReadUplink>,
+    ) -> Result<()> {
         let mut from_decoders = Vec::with_capacity(DECODED);
         let (mut engine_is_there, mut decoders_are_there) = (true, true);
         while engine_is_there || decoders_are_there {
@@ -110,11 +98,11 @@ impl Committer {
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             let mut pending = pending.unwrap_or_default();
             pending.decoded += from_decoders.len();
-            for Decoded { stored, found, news } in from_decoders.drain(..) {
+            for ReadUplink { stored, found } in from_decoders.drain(..) {
+                pending.to_publish.push(Arc::clone(&stored.written));
                 pending.batch.messages.push(stored);
                 pending.batch.readings.extend(found.readings);
                 pending.batch.failures.extend(found.failure);
-                pending.to_publish.push(news);
             }
             match self.carry_out(pending).await {
                 Ok(()) => {}

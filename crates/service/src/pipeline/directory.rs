@@ -1,52 +1,19 @@
 //! Names and decoders that messages need, in memory.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use api::message::DeviceRef;
-use api::model::{ModelVersion, TestCommand};
 use api::reading::ReadingRule;
 use chrono::{DateTime, Utc};
 use domain::device::change::DevicePatch;
-use domain::model::request::covers;
 use lorawan::Eui64;
 use lorawan::region::Region;
 use store::{DeviceContext, EstateId, Store, StoreError};
 
 use crate::decoding::catalogue;
-use crate::decoding::decoder::{Pace, Ready};
+use crate::decoding::ready::{Decoder, Decoders};
 use crate::decoding::totals::Totals;
-
-/// A decoder of a model, ready to run, and what its readings mean.
-pub struct Decoder {
-    /// The versions of the model it is for; empty if for all that have none of their own.
-    pub version: String,
-    /// What decodes, or why it cannot be loaded.
-    pub ready: Result<Ready, String>,
-    /// What is to be known of its readings.
-    pub rules: BTreeMap<String, ReadingRule>,
-    /// Commands that its encoder is known to take.
-    pub commands: Vec<TestCommand>,
-    pub pace: Pace,
-}
-
-/// The decoders of a model: those of some versions, and the one for all others.
-#[derive(Default)]
-pub struct Decoders {
-    pub versions: Vec<(ModelVersion, Arc<Decoder>)>,
-    pub others: Option<Arc<Decoder>>,
-}
-
-impl Decoders {
-    fn is_empty(&self) -> bool {
-        self.versions.is_empty() && self.others.is_none()
-    }
-
-    fn of(&self, hardware: Option<&str>, firmware: Option<&str>) -> Option<Arc<Decoder>> {
-        let version = self.versions.iter().find(|(version, _)| covers(version, hardware, firmware));
-        version.map(|(_, decoder)| decoder).or(self.others.as_ref()).cloned()
-    }
-}
 
 #[derive(Default)]
 struct Inner {
@@ -123,6 +90,15 @@ impl Directory {
 
     pub fn device(&self, dev_eui: Eui64) -> Option<DeviceContext> {
         self.read().devices.get(&dev_eui).cloned()
+    }
+
+    /// A device, and what reads its payloads.
+    pub fn device_with_decoder(&self, dev_eui: Eui64) -> Option<(DeviceContext, Option<Arc<Decoder>>)> {
+        let inner = self.read();
+        let device = inner.devices.get(&dev_eui)?;
+        let decoders = device.model.as_ref().and_then(|model| inner.decoders.get(&(device.estate_id, model.clone())));
+        let decoder = decoders.and_then(|all| all.of(device.hardware.as_deref(), device.firmware.as_deref()));
+        Some((device.clone(), decoder))
     }
 
     /// Notes a sign of life and gives the device's usual interval in seconds, following
@@ -228,7 +204,7 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use api::model::{DecoderKind, PutModel};
+    use api::model::{DecoderKind, ModelVersion, PutModel};
     use chrono::TimeDelta;
 
     use super::*;

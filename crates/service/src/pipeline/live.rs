@@ -2,8 +2,7 @@
 
 use std::sync::Arc;
 
-use api::message::Message;
-use store::EstateId;
+use store::WrittenMessage;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
@@ -12,7 +11,7 @@ const KEPT: usize = 4096;
 
 /// Fans messages out to listeners.
 pub struct Live {
-    sender: broadcast::Sender<Arc<(EstateId, Message)>>,
+    sender: broadcast::Sender<Arc<WrittenMessage>>,
     stopping: CancellationToken,
 }
 
@@ -22,11 +21,11 @@ impl Live {
     }
 
     /// Tells everybody; says how many listen. Nobody listening is no error.
-    pub fn publish(&self, news: Arc<(EstateId, Message)>) -> usize {
+    pub fn publish(&self, news: Arc<WrittenMessage>) -> usize {
         self.sender.send(news).unwrap_or(0)
     }
 
-    pub fn listen(&self) -> broadcast::Receiver<Arc<(EstateId, Message)>> {
+    pub fn listen(&self) -> broadcast::Receiver<Arc<WrittenMessage>> {
         self.sender.subscribe()
     }
 

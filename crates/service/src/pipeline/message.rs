@@ -7,12 +7,14 @@ use api::message::{
 };
 use chrono::{DateTime, Utc};
 use domain::device::join::join_check;
-use engine::{DownlinkEvent, Event, Reception};
+use engine::{DownlinkEvent, Event, HeardFrame, JoinedEvent, RefusedEvent, UplinkEvent};
 use lorawan::region::Region;
 use lorawan::{Direction, Eui64};
-use store::{Activity, Decoding, DeviceContext, EstateId};
+use store::{Activity, DeviceContext, EstateId};
 use ulid::{Generator, Ulid};
 
+use crate::decoding::decoder::ToRead;
+use crate::decoding::workers::Payload;
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::strangers::{Request, Strangers};
 use crate::pipeline::directory::Directory;
@@ -21,8 +23,8 @@ use crate::pipeline::directory::Directory;
 pub struct BuiltMessage {
     pub estate_id: EstateId,
     pub message: Message,
-    /// Whether it is to be decoded.
-    pub decoding: Decoding,
+    /// What is to be decoded.
+    pub to_read: Option<ToRead>,
     pub activity: Option<(Eui64, Activity)>,
     /// Whether it belongs in the history. What strangers send may be any amount, and is only shown
     /// to those who are watching.
@@ -41,68 +43,19 @@ impl MessageBuilder<'_> {
     /// The message for an event; `None` if it concerns nobody any more.
     pub fn tell(&mut self, event: Event) -> Option<BuiltMessage> {
         match event {
-            Event::Uplink(uplink) => {
-                let at = time_of(uplink.heard_by.first());
-                let device = self.directory.device(uplink.dev_eui)?;
-                let usual_interval_s = self.directory.heard(uplink.dev_eui, at);
-                let decodes = uplink.port.is_some_and(|port| port > 0)
-                    && device
-                        .model
-                        .as_deref()
-                        .is_some_and(|m| self.directory.decoder(device.estate_id, m, device.dev_eui).is_some());
-                let body = Body::Uplink(Box::new(Uplink {
-                    frame: UplinkFrame {
-                        counter: uplink.counter,
-                        port: uplink.port,
-                        confirmed: uplink.confirmed,
-                        payload: hex::encode(&uplink.payload),
-                        mac_commands: hex::encode(&uplink.mac_commands),
-                        mac: MacCommand::all(Direction::Up, &uplink.mac_commands),
-                    },
-                    phy_payload: hex::encode(&uplink.phy_payload),
-                    readings: std::collections::BTreeMap::new(),
-                    radio: radio(device.region, Direction::Up, uplink.radio, uplink.airtime_us),
-                    heard_by: self.heard_by(&uplink.heard_by),
-                    warnings: uplink.warnings,
-                    decode_warnings: Vec::new(),
-                    decode_error: None,
-                    rehearsed: None,
-                }));
-                let activity = Activity::Heard { last_heard: at, usual_interval_s };
-                let decoding = if decodes { Decoding::Pending } else { Decoding::None };
-                Some(self.about_device(device, at, body, Some(activity), decoding))
-            }
-            Event::Joined(joined) => {
-                let at = time_of(joined.heard_by.first());
-                let device = self.directory.device(joined.dev_eui)?;
-                let usual_interval_s = self.directory.joined(joined.dev_eui);
-                let body = Body::Join(Join {
-                    dev_addr: joined.dev_addr,
-                    dev_nonce: joined.dev_nonce,
-                    rejoin_type: joined.rejoin,
-                    phy_payload: hex::encode(&joined.phy_payload),
-                    radio: radio(device.region, Direction::Up, joined.radio, joined.airtime_us),
-                    heard_by: self.heard_by(&joined.heard_by),
-                    checks: match joined.rejoin {
-                        None => checks(device.region, joined.radio, None, joined.unanswered.as_deref()),
-                        Some(_) => Vec::new(),
-                    },
-                    unanswered: joined.unanswered,
-                });
-                let activity = Activity::Heard { last_heard: at, usual_interval_s };
-                Some(self.about_device(device, at, body, Some(activity), Decoding::None))
-            }
+            Event::Uplink(uplink) => self.uplink(*uplink),
+            Event::Joined(joined) => self.joined(joined),
             Event::Notice { dev_eui, at, notice } => {
                 let device = self.directory.device(dev_eui)?;
                 let at = DateTime::from_timestamp_micros(at.0).unwrap_or_else(Utc::now);
                 let body = Body::Notice(Notice {
                     code: notice.code().into(),
                     wants_attention: notice.wants_attention(),
-                    why: self.with_names(notice.why(), &notice),
+                    why: notice.why(&|gateway| self.gateway_name(gateway)),
                     evidence: Evidence::all(notice.evidence()),
                     next_step: Some(notice.next_step()).filter(|step| !step.is_empty()),
                 });
-                Some(self.about_device(device, at, body, None, Decoding::None))
+                Some(self.about_device(device, at, body, None))
             }
             Event::Refused(refused) => self.refused(&refused),
             // Whoever counts has counted it.
@@ -110,13 +63,69 @@ impl MessageBuilder<'_> {
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;
                 let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
-                Some(self.about_device(device, Utc::now(), body, None, Decoding::None))
+                Some(self.about_device(device, Utc::now(), body, None))
             }
         }
     }
 
-    fn refused(&mut self, refused: &engine::RefusedEvent) -> Option<BuiltMessage> {
-        let at = time_of(refused.heard_by.first());
+    fn uplink(&mut self, uplink: UplinkEvent) -> Option<BuiltMessage> {
+        let at = time_of(&uplink.frame);
+        let (device, decoder) = self.directory.device_with_decoder(uplink.dev_eui)?;
+        let usual_interval_s = self.directory.heard(uplink.dev_eui, at);
+        let heard = self.heard(device.region, &uplink.frame);
+        let body = Body::Uplink(Box::new(Uplink {
+            frame: UplinkFrame {
+                counter: uplink.counter,
+                port: uplink.port,
+                confirmed: uplink.confirmed,
+                payload: hex::encode(&uplink.payload),
+                mac_commands: hex::encode(&uplink.mac_commands),
+                mac: MacCommand::all(Direction::Up, &uplink.mac_commands),
+            },
+            phy_payload: heard.phy_payload,
+            readings: std::collections::BTreeMap::new(),
+            radio: heard.radio,
+            heard_by: heard.by,
+            warnings: uplink.warnings,
+            decode_warnings: Vec::new(),
+            decode_error: None,
+            rehearsed: None,
+        }));
+        let activity = Activity::Heard { last_heard: at, usual_interval_s };
+        let mut built = self.about_device(device, at, body, Some(activity));
+        // What is on port 0 is the network's own.
+        let for_decoder = uplink.port.filter(|port| *port > 0).zip(decoder);
+        built.to_read = for_decoder.map(|(port, decoder)| ToRead {
+            decoder,
+            payload: Payload { bytes: uplink.payload, port, time_ms: at.timestamp_millis() },
+        });
+        Some(built)
+    }
+
+    fn joined(&mut self, joined: JoinedEvent) -> Option<BuiltMessage> {
+        let at = time_of(&joined.frame);
+        let device = self.directory.device(joined.dev_eui)?;
+        let usual_interval_s = self.directory.joined(joined.dev_eui);
+        let heard = self.heard(device.region, &joined.frame);
+        let body = Body::Join(Join {
+            dev_addr: joined.dev_addr,
+            dev_nonce: joined.dev_nonce,
+            rejoin_type: joined.rejoin,
+            phy_payload: heard.phy_payload,
+            radio: heard.radio,
+            heard_by: heard.by,
+            checks: match joined.rejoin {
+                None => checks(device.region, joined.frame.radio, None, joined.unanswered.as_deref()),
+                Some(_) => Vec::new(),
+            },
+            unanswered: joined.unanswered,
+        });
+        let activity = Activity::Heard { last_heard: at, usual_interval_s };
+        Some(self.about_device(device, at, body, Some(activity)))
+    }
+
+    fn refused(&mut self, refused: &RefusedEvent) -> Option<BuiltMessage> {
+        let at = time_of(&refused.frame);
         let note = RefusalNote {
             code: refused.reason.code().into(),
             join: refused.reason.is_join(),
@@ -129,31 +138,29 @@ impl MessageBuilder<'_> {
         // Whose device it is may not be known; where its gateway stands, and whose that is, then is.
         let gateway = match &known {
             Some(_) => None,
-            None => refused.heard_by.first().and_then(|r| self.presence.known(r.gateway)),
+            None => refused.frame.heard_by.first().and_then(|r| self.presence.known(r.gateway)),
         };
         let heard_in = gateway.as_ref().map(|gateway| gateway.region);
         let region = known.as_ref().map(|device| device.region).or(heard_in).unwrap_or(Region::Eu868);
-        let (sent, heard_by) =
-            (radio(region, Direction::Up, refused.radio, refused.airtime_us), self.heard_by(&refused.heard_by));
+        let heard = self.heard(region, &refused.frame);
         if let (engine::Refusal::UnknownDevEui { dev_eui, join_eui }, Some(gateway)) = (&refused.reason, &gateway) {
             let (dev_eui, join_eui, estate_id) = (*dev_eui, *join_eui, gateway.estate_id);
-            let (radio, heard_by) = (sent.clone(), heard_by.clone());
+            let (radio, heard_by) = (heard.radio.clone(), heard.by.clone());
             self.strangers.note(Request { estate_id, dev_eui, join_eui, region, at, radio, heard_by });
         }
         let body = Body::Refused(Refused {
             refusal: note.clone(),
-            checks: checks(region, refused.radio, Some(&refused.reason), None),
-            phy_payload: hex::encode(&refused.phy_payload),
-            radio: sent,
-            heard_by,
+            checks: checks(region, refused.frame.radio, Some(&refused.reason), None),
+            phy_payload: heard.phy_payload,
+            radio: heard.radio,
+            heard_by: heard.by,
         });
         match known {
-            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)), Decoding::None)),
+            Some(device) => Some(self.about_device(device, at, body, Some(Activity::Refused(note)))),
             None => {
                 let estate_id = gateway?.estate_id;
                 let message = self.message(at, estate_id, body);
-                let keep = note.join;
-                Some(BuiltMessage { estate_id, message, decoding: Decoding::None, activity: None, keep })
+                Some(BuiltMessage { estate_id, message, to_read: None, activity: None, keep: note.join })
             }
         }
     }
@@ -172,18 +179,13 @@ impl MessageBuilder<'_> {
             mac: MacCommand::all(Direction::Down, &event.mac_commands),
         });
         let sent = event.sent.as_ref().map(|sent| SentBy {
-            gateway: sent.gateway,
-            name: self.gateway_name(sent.gateway),
-            window: sent.window.name().into(),
+            gateway: sent.transmission.gateway,
+            name: self.gateway_name(sent.transmission.gateway),
+            window: sent.transmission.window.name().into(),
             window_reason: sent.why_rx2.map(|why| why.to_string()),
-            power_dbm: sent.power_dbm,
-            phy_payload: hex::encode(&sent.phy_payload),
-            radio: radio(
-                region,
-                Direction::Down,
-                engine::Radio { frequency_hz: sent.frequency_hz, modulation: sent.modulation },
-                sent.airtime_us,
-            ),
+            power_dbm: sent.transmission.power_dbm,
+            phy_payload: hex::encode(&sent.transmission.phy_payload),
+            radio: radio(region, Direction::Down, sent.transmission.radio(), sent.transmission.airtime_us),
         });
         let outbox_id = event.outbox_id.map(store::outbox_name);
         Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent }
@@ -195,14 +197,13 @@ impl MessageBuilder<'_> {
         at: DateTime<Utc>,
         body: Body,
         activity: Option<Activity>,
-        decoding: Decoding,
     ) -> BuiltMessage {
         let dev_eui = device.dev_eui;
         let mut message = self.message(at, device.estate_id, body);
         message.fleet = Some(device.fleet);
         message.device = Some(DeviceRef { eui: dev_eui, name: device.name, model: device.model });
         let activity = activity.map(|a| (dev_eui, a));
-        BuiltMessage { estate_id: device.estate_id, message, decoding, activity, keep: true }
+        BuiltMessage { estate_id: device.estate_id, message, to_read: None, activity, keep: true }
     }
 
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {
@@ -210,46 +211,40 @@ impl MessageBuilder<'_> {
         new_message(id, at, self.directory.estate_slug(estate_id), body)
     }
 
-    /// The engine knows gateways by EUI, people by name.
-    fn with_names(&self, why: String, notice: &engine::Notice) -> String {
-        match notice {
-            engine::Notice::LateCopy { gateway, .. }
-            | engine::Notice::Unreported { gateway, .. }
-            | engine::Notice::GatewayCannot { gateway, .. } => {
-                why.replace(&gateway.to_string(), &self.gateway_name(*gateway))
-            }
-            _ => why,
-        }
-    }
-
     fn gateway_name(&self, eui: Eui64) -> String {
         self.presence.known(eui).map_or_else(|| eui.to_string(), |known| known.name)
     }
 
-    fn heard_by(&self, copies: &[Reception]) -> Vec<HeardBy> {
-        copies
-            .iter()
-            .map(|copy| HeardBy {
-                gateway: copy.gateway,
-                name: self.gateway_name(copy.gateway),
-                rssi_dbm: copy.rssi_dbm,
-                snr_db: copy.snr_db,
-            })
-            .collect()
+    /// A frame as messages tell it.
+    fn heard(&self, region: Region, frame: &HeardFrame) -> Heard {
+        let by = frame.heard_by.iter().map(|copy| HeardBy {
+            gateway: copy.gateway,
+            name: self.gateway_name(copy.gateway),
+            rssi_dbm: copy.rssi_dbm,
+            snr_db: copy.snr_db,
+        });
+        Heard {
+            phy_payload: hex::encode(&frame.phy_payload),
+            radio: radio(region, Direction::Up, frame.radio, frame.airtime_us),
+            by: by.collect(),
+        }
     }
 }
 
-/// A message about a gateway, for the live stream only.
-pub fn gateway_news(directory: &Directory, estate_id: EstateId, body: Body) -> Message {
-    new_message(Ulid::generate(), Utc::now(), directory.estate_slug(estate_id), body)
+struct Heard {
+    phy_payload: String,
+    radio: Radio,
+    by: Vec<HeardBy>,
 }
 
-fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
+/// A message about no device.
+pub fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
     Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
 }
 
-fn time_of(reception: Option<&Reception>) -> DateTime<Utc> {
-    reception.and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
+/// When the gateway that heard it best had it.
+fn time_of(frame: &HeardFrame) -> DateTime<Utc> {
+    frame.heard_by.first().and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
 }
 
 fn checks(

@@ -5,6 +5,7 @@ pub mod batch;
 pub mod commit;
 pub mod condition;
 pub mod directory;
+pub mod gateway_news;
 pub mod live;
 pub mod mailbox;
 pub mod message;

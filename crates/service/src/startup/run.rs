@@ -20,7 +20,7 @@ use crate::gateways::credentials::Credentials;
 use crate::gateways::event_log;
 use crate::gateways::event_log::GatewayLog;
 use crate::gateways::firmware::Firmwares;
-use crate::gateways::registry;
+
 use crate::gateways::registry::GatewayRegistry;
 use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::cups;
@@ -43,6 +43,7 @@ use crate::net::tls;
 use crate::net::tls::{Given, Identity};
 use crate::pipeline::batch::{Batcher, Ids};
 use crate::pipeline::commit;
+use crate::pipeline::gateway_news;
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
@@ -193,7 +194,7 @@ pub async fn run(options: Options) -> Result<()> {
     let web = web_identity(&authority, &options)?.map(Arc::new);
     let identities: Vec<_> = std::iter::once(Arc::clone(&identity)).chain(web.clone()).collect();
     let keeper = tokio::spawn(keep(Arc::clone(&authority), identities, Arc::clone(&credentials), stopping.clone()));
-    let watcher = tokio::spawn(registry::watch(
+    let watcher = tokio::spawn(gateway_news::run(
         Arc::clone(&presence),
         store.clone(),
         Arc::clone(&live),

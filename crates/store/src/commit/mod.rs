@@ -8,6 +8,8 @@ mod writer;
 pub use split::{Part as SplitPart, Refused, Split, Subject};
 pub use writer::{COMMIT_LIMIT, Writer};
 
+use std::sync::Arc;
+
 use api::message::{Message, Reading, RefusalNote};
 use chrono::{DateTime, Utc};
 use domain::reading::rule::Counted;
@@ -43,28 +45,44 @@ pub enum Decoding {
     Done,
 }
 
-/// A message for the history, as the row that it becomes.
+/// A message with its JSON: written once, for the history and for whoever watches.
+#[derive(Debug, Clone)]
+pub struct WrittenMessage {
+    /// Whose it is.
+    pub estate_id: EstateId,
+    /// What was written.
+    pub message: Message,
+    /// As it is stored and sent.
+    pub json: String,
+}
+
+impl WrittenMessage {
+    /// Writes a message.
+    ///
+    /// # Errors
+    /// If it has no JSON, as with a number that is none.
+    pub fn new(estate_id: EstateId, message: Message) -> Result<Self, StoreError> {
+        let json = to_json("message", &message)?;
+        Ok(Self { estate_id, message, json })
+    }
+}
+
+/// A message for the history.
 #[derive(Debug, Clone)]
 pub struct StoredMessage {
-    id: String,
-    estate_id: EstateId,
-    dev_eui: Option<Eui64>,
-    kind: &'static str,
-    body: String,
-    decoding: Decoding,
+    /// The message.
+    pub written: Arc<WrittenMessage>,
+    /// Where it stands with its decoder.
+    pub decoding: Decoding,
 }
 
 impl StoredMessage {
-    /// Writes a message down.
-    pub fn new(estate_id: EstateId, message: &Message, decoding: Decoding) -> Result<Self, StoreError> {
-        Ok(Self {
-            id: message.id.clone(),
-            estate_id,
-            dev_eui: message.device.as_ref().map(|device| device.eui),
-            kind: message.body.kind(),
-            body: to_json("message", message)?,
-            decoding,
-        })
+    fn id(&self) -> &str {
+        &self.written.message.id
+    }
+
+    fn dev_eui(&self) -> Option<Eui64> {
+        self.written.message.device.as_ref().map(|device| device.eui)
     }
 }
 

@@ -16,7 +16,7 @@ const STATEMENT_BYTES: usize = 4 << 20;
 /// Messages in parts that are not too large for one statement.
 fn message_parts<'a>(messages: &'a [&'a StoredMessage]) -> impl Iterator<Item = &'a [&'a StoredMessage]> {
     parts(messages).flat_map(|part| {
-        let bytes: usize = part.iter().map(|message| message.body.len()).sum();
+        let bytes: usize = part.iter().map(|message| message.written.json.len()).sum();
         // Few and large ones go one by one.
         part.chunks(if bytes > STATEMENT_BYTES { 1 } else { part.len() })
     })
@@ -30,14 +30,14 @@ pub(super) async fn write_messages(
     for part in message_parts(messages) {
         let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, body) ");
         query.push_values(part, |mut row, message| {
-            row.push_bind(message.id.clone()).push_bind(message.estate_id);
-            row.push_bind(message.dev_eui.map(eui_bytes)).push_bind(message.kind).push_bind(message.body.clone());
+            let written = &message.written;
+            row.push_bind(message.id()).push_bind(written.estate_id).push_bind(message.dev_eui().map(eui_bytes));
+            row.push_bind(written.message.body.kind()).push_bind(written.json.as_str());
         });
         query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
         query.build().execute(&mut **tx).await?;
     }
-    let ids =
-        |wanted| -> Vec<&str> { messages.iter().filter(|m| m.decoding == wanted).map(|m| m.id.as_str()).collect() };
+    let ids = |wanted| -> Vec<&str> { messages.iter().filter(|m| m.decoding == wanted).map(|m| m.id()).collect() };
     let (waiting, done) = (ids(Decoding::Pending), ids(Decoding::Done));
     for part in parts(&waiting) {
         let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");

@@ -133,7 +133,7 @@ async fn note_group(
     number: u64,
     messages: &[&StoredMessage],
 ) -> Result<(), StoreError> {
-    let ids = || messages.iter().map(|message| message.id.as_str());
+    let ids = || messages.iter().map(|message| message.id());
     sqlx::query("REPLACE INTO message_group (id, commits, first_message, last_message) VALUES (1, ?, ?, ?)")
         .bind(number)
         .bind(ids().min())

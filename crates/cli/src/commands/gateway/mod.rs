@@ -170,7 +170,10 @@ fn which<'a>(strangers: &'a [Stranger], asked: Option<&str>) -> Result<&'a Stran
         return match strangers {
             [only] => Ok(only),
             [] => bail!("no stranger has called since the service started"),
-            _ => bail!("{} unregistered gateways connect; say which: `heron gateway strangers` lists them", strangers.len()),
+            _ => bail!(
+                "{} unregistered gateways connect; say which: `heron gateway strangers` lists them",
+                strangers.len()
+            ),
         };
     };
     let meant = match check::meant_by_mac(asked) {

@@ -60,7 +60,7 @@ impl ScriptRef {
 }
 
 /// An uplink's payload, for a script.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Payload {
     pub bytes: Vec<u8>,
     pub port: u8,

@@ -7,26 +7,21 @@ use std::collections::HashMap;
 use std::fmt::Display;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
 
 use api::gateway::{GatewaySoftware, GatewayState, Protocol, Stranger};
-use api::message::{Body, GatewayNews};
+use api::message::GatewayNews;
 use chrono::{DateTime, Utc};
 use domain::gateway::check::gateway_state;
 use gateway_link::udp::GatewayStatus;
 use lorawan::Eui64;
-use store::{EstateId, GatewayRow, Store};
+use store::{EstateId, GatewayRow};
 use stranger::{Call, Caller};
-use tokio_util::sync::CancellationToken;
 
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
-use crate::pipeline::directory::Directory;
-use crate::pipeline::live::Live;
 
 pub use known::{Known, WayDown, two_of_them};
 
 /// How often states are looked at.
-const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// How often a listening gateway is news, so that a page shows when it was last heard.
 const NEWS_EVERY_S: i64 = 5;
 
@@ -209,7 +204,7 @@ impl GatewayRegistry {
     }
 
     /// What has changed since this was last asked.
-    fn news(&self, now: DateTime<Utc>) -> Vec<(Option<EstateId>, GatewayNews)> {
+    pub fn news(&self, now: DateTime<Utc>) -> Vec<(Option<EstateId>, GatewayNews)> {
         let mut inner = self.lock();
         let mut news = Vec::new();
         for (eui, known) in &mut inner.known {
@@ -235,7 +230,7 @@ impl GatewayRegistry {
     }
 
     /// Times not in the database yet.
-    fn unstored(&self) -> Vec<(Eui64, DateTime<Utc>)> {
+    pub fn unstored(&self) -> Vec<(Eui64, DateTime<Utc>)> {
         let mut inner = self.lock();
         let mut out = Vec::new();
         for (eui, known) in &mut inner.known {
@@ -247,46 +242,6 @@ impl GatewayRegistry {
             }
         }
         out
-    }
-}
-
-/// Publishes news of gateways and writes down when they were last heard, until the service stops.
-pub async fn watch(
-    presence: Arc<GatewayRegistry>,
-    store: Store,
-    live: Arc<Live>,
-    directory: Arc<Directory>,
-    stopping: CancellationToken,
-) {
-    let mut ticks = tokio::time::interval(LOOK_EVERY);
-    let mut count = 0u32;
-    loop {
-        let stop = tokio::select! {
-            _ = ticks.tick() => false,
-            () = stopping.cancelled() => true,
-        };
-        for (estate, news) in presence.news(Utc::now()) {
-            // A stranger belongs to nobody yet, so every estate may hear of it.
-            let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
-            for id in estates {
-                live.publish(Arc::new((
-                    id,
-                    crate::pipeline::message::gateway_news(&directory, id, Body::Gateway(news.clone())),
-                )));
-            }
-        }
-        count += 1;
-        if count.is_multiple_of(5) || stop {
-            let heard = presence.unstored();
-            if !heard.is_empty()
-                && let Err(error) = store.note_heard(&heard).await
-            {
-                tracing::warn!("when gateways were last heard could not be written: {error}");
-            }
-        }
-        if stop {
-            return;
-        }
     }
 }
 

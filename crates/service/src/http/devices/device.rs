@@ -23,14 +23,13 @@ use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 
-use crate::decoding::decoder::Ready;
+use crate::decoding::ready::{Decoder, Ready};
 use crate::http::App;
 use crate::http::devices::change::as_is;
 use crate::http::error::{Answer, Refusal, not_found};
 use crate::http::extract::{Json, Paging, Params, PathEui, VisibleEstate, WholeEstate, page, revision};
 use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
-use crate::pipeline::directory::Decoder;
 
 /// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
 pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {

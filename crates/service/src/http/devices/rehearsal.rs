@@ -10,6 +10,7 @@ use chrono::Utc;
 use domain::Check;
 use lorawan::region::Region;
 use lorawan::{Eui64, Modulation, airtime};
+use store::WrittenMessage;
 use ulid::Ulid;
 
 use crate::decoding::decoder;
@@ -84,13 +85,14 @@ pub async fn rehearse(
         let totals = app.directory.totals.copy_of(eui);
         message = app
             .run_scripts(&estate, Purpose::Calls, move || {
-                let called = decoder::call(&decoder, &message, Lane::People);
+                let payload = decoder::payload_of(&message);
+                let called = payload.and_then(|payload| decoder::call(&decoder, payload, Lane::People));
                 decoder::write_down(&totals, &decoder, &mut message, called);
                 message
             })
             .await?;
     }
-    let listeners = app.live.publish(Arc::new((estate.id, message.clone())));
+    let listeners = app.live.publish(Arc::new(WrittenMessage::new(estate.id, message.clone())?));
     let went_to = vec![match listeners {
         0 => "live stream: nobody listens".into(),
         1 => "live stream: 1 listener".into(),

@@ -105,7 +105,9 @@ pub async fn live(
     let missed = stream::iter(missed).filter_map(move |m| std::future::ready(takes(&first, &m).then(|| event(&m))));
     let news = BroadcastStream::new(receiver).filter_map(move |received| {
         std::future::ready(match received {
-            Ok(news) if news.0 == estate.id && takes(&later, &news.1) => Some(event(&news.1)),
+            Ok(news) if news.estate_id == estate.id && takes(&later, &news.message) => {
+                Some(Event::default().id(&news.message.id).data(&news.json))
+            }
             Ok(_) => None,
             Err(BroadcastStreamRecvError::Lagged(count)) => Some(Event::default().event("gap").data(count.to_string())),
         })
