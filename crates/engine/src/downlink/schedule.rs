@@ -225,6 +225,7 @@ pub(crate) fn choose(
 }
 
 /// What stands against one way.
+#[derive(Clone, Copy)]
 enum Obstacle {
     TooLate,
     Busy(Busy),
