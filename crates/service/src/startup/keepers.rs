@@ -1,0 +1,101 @@
+//! Starts what keeps things in order beside the traffic: certificates, credentials, the audit log, summaries, jobs.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use chrono::Utc;
+use store::Store;
+use tokio::task::JoinHandle;
+use tokio_util::sync::CancellationToken;
+
+use crate::clock;
+use crate::decoding::redecoding;
+use crate::gateways::authority::Authority;
+use crate::gateways::credentials::Credentials;
+use crate::gateways::event_log;
+use crate::history::summaries;
+use crate::net::tls::Identity;
+use crate::pipeline::gateway_news;
+use crate::startup::shared::{GatewayEvents, Shared};
+
+/// How often uses of credentials are written down, and ends of certificates looked at.
+const KEEP_EVERY: Duration = Duration::from_secs(10);
+/// The audit log's months are looked after so often.
+const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
+/// Nothing is taken out of it before the clock has been believable for so long.
+const AUDIT_CALM: Duration = Duration::from_secs(3600);
+
+/// Starts them all. Each ends when the service stops.
+pub fn start(
+    shared: &Shared,
+    events: GatewayEvents,
+    identities: Vec<Arc<Identity>>,
+    audit_days: u32,
+) -> Vec<JoinHandle<()>> {
+    let (store, stopping) = (&shared.store, &shared.stopping);
+    let (authority, credentials) = (Arc::clone(&shared.authority), Arc::clone(&shared.credentials));
+    let (presence, live) = (Arc::clone(&shared.presence), Arc::clone(&shared.live));
+    let directory = || Arc::clone(&shared.directory);
+    let worker = redecoding::Worker {
+        store: store.clone(),
+        directory: directory(),
+        news: Arc::clone(&shared.jobs),
+        stopping: stopping.clone(),
+    };
+    let doubts = Arc::clone(&shared.doubts);
+    vec![
+        tokio::spawn(keep_audit(store.clone(), audit_days, stopping.clone())),
+        tokio::spawn(gateway_news::run(presence, store.clone(), live, directory(), stopping.clone())),
+        tokio::spawn(keep_certificates(authority, identities, credentials, stopping.clone())),
+        tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
+        tokio::spawn(worker.run()),
+        // Last, for the others have something to tell until they end.
+        tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),
+    ]
+}
+
+/// Makes room in the audit log for the months to come, and takes out those that have been kept long enough.
+async fn keep_audit(store: Store, days: u32, stopping: CancellationToken) {
+    if let Err(why) = store.arrange_audit(Utc::now()).await {
+        tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
+    }
+    let mut often = tokio::time::interval_at(tokio::time::Instant::now() + AUDIT_CALM, AUDIT_EVERY);
+    loop {
+        tokio::select! {
+            _ = often.tick() => {}
+            () = stopping.cancelled() => return,
+        }
+        // With a wrong clock everything would be old.
+        if clock::calm_for() < AUDIT_CALM {
+            continue;
+        }
+        if let Err(why) = store.keep_audit(Utc::now(), days).await {
+            tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
+        }
+    }
+}
+
+/// Keeps certificates fresh, and writes down which credentials are used, until the service stops.
+async fn keep_certificates(
+    authority: Arc<Authority>,
+    identities: Vec<Arc<Identity>>,
+    credentials: Arc<Credentials>,
+    stopping: CancellationToken,
+) {
+    let mut often = tokio::time::interval(KEEP_EVERY);
+    loop {
+        let stop = tokio::select! {
+            _ = often.tick() => false,
+            () = stopping.cancelled() => true,
+        };
+        credentials.save_uses().await;
+        if stop {
+            return;
+        }
+        for identity in &identities {
+            if let Err(error) = identity.renew(&authority) {
+                tracing::error!("a certificate of the service's could not be renewed: {error:#}");
+            }
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! Starts what gateways connect to: UDP, the TLS port with LNS and CUPS, and the MQTT broker's client.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Result;
+use rumqttc::EventLoop;
+use tokio::net::{TcpListener, UdpSocket};
+use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
+use tokio_util::sync::CancellationToken;
+
+use crate::gateways::kit::Trust;
+use crate::gateways::transport::admission::Admission;
+use crate::gateways::transport::cups::Cups;
+use crate::gateways::transport::lns::{Connections, Lns};
+use crate::gateways::transport::mqtt::Mqtt;
+use crate::gateways::transport::udp::Udp;
+use crate::gateways::transport::{Links, cups, lns, mqtt, udp};
+use crate::ingest::network::Network;
+use crate::net::listen::Port;
+use crate::net::tls;
+use crate::startup::config::Options;
+use crate::startup::shared::Shared;
+
+/// A gateway's handshake and each request's header take no longer.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Everything that gateways are heard by and sent to.
+pub struct Transports {
+    pub links: Arc<Links>,
+    pub lns: Arc<Lns>,
+    /// What gateways are to check the broker against.
+    pub broker_trust: Trust,
+    cups: Arc<Cups>,
+    udp: Arc<Udp>,
+    broker: Option<(Arc<Mqtt>, EventLoop)>,
+}
+
+impl Transports {
+    pub fn new(options: &Options, shared: &Shared, network: &Network, socket: UdpSocket) -> Result<Self> {
+        let (presence, intake) = (&shared.presence, &shared.intake);
+        let udp = udp::Udp::new(socket, Arc::clone(presence), Arc::clone(intake), network.clone());
+        let admission = Admission {
+            presence: Arc::clone(presence),
+            credentials: Arc::clone(&shared.credentials),
+            gateway_log: Arc::clone(&shared.gateway_log),
+        };
+        let lns = Arc::new(Lns {
+            admission: admission.clone(),
+            intake: Arc::clone(intake),
+            network: network.clone(),
+            address: shared.endpoints.lns(),
+            stopping: shared.stopping.clone(),
+            connections: Connections::default(),
+        });
+        let cups = Arc::new(Cups {
+            admission,
+            intake: Arc::clone(intake),
+            authority: Arc::clone(&shared.authority),
+            identity: Arc::clone(&shared.identity),
+            endpoints: Arc::clone(&shared.endpoints),
+            store: shared.store.clone(),
+            firmware: Arc::clone(&shared.firmware),
+        });
+        let broker_trust = mqtt::trust(options, &shared.authority)?;
+        let broker = match &options.mqtt {
+            Some(url) => {
+                let (client, broker) = mqtt::reach(url, &shared.authority, &broker_trust)?;
+                let hearing = (Arc::clone(presence), Arc::clone(intake), network.clone());
+                let (credentials, gateway_log) = (Arc::clone(&shared.credentials), Arc::clone(&shared.gateway_log));
+                Some((Mqtt::new(hearing, (credentials, gateway_log, Arc::clone(&shared.condition)), client), broker))
+            }
+            None => None,
+        };
+        let links = Arc::new(Links {
+            presence: Arc::clone(presence),
+            udp: Arc::clone(&udp),
+            lns: Arc::clone(&lns),
+            mqtt: broker.as_ref().map(|(mqtt, _)| Arc::clone(mqtt)),
+        });
+        Ok(Self { links, lns, broker_trust, cups, udp, broker })
+    }
+
+    /// Begins to listen.
+    pub fn serve(self, shared: &Shared, listener: TcpListener, most: usize) -> Result<GatewayTasks> {
+        let stopping = &shared.stopping;
+        let udp_until = CancellationToken::new();
+        let port = Port {
+            tls: Some(TlsAcceptor::from(tls::config(Arc::clone(&shared.identity))?)),
+            patience: PATIENCE,
+            most,
+            router: lns::routes(self.lns).merge(cups::routes(self.cups)),
+            intake: Arc::clone(&shared.intake),
+        };
+        Ok(GatewayTasks {
+            udp: tokio::spawn(udp::listen(self.udp, udp_until.clone())),
+            udp_until,
+            tls: tokio::spawn(port.serve(listener, stopping.clone())),
+            mqtt: self.broker.map(|(mqtt, broker)| tokio::spawn(mqtt.run(broker, stopping.clone()))),
+        })
+    }
+}
+
+/// What listens to gateways.
+pub struct GatewayTasks {
+    pub tls: JoinHandle<()>,
+    pub mqtt: Option<JoinHandle<()>>,
+    /// Listens until it is told to stop, which comes last: whoever sends a datagram until the end is told that it has
+    /// arrived, and the next start finds it in the journal.
+    pub udp: JoinHandle<()>,
+    pub udp_until: CancellationToken,
+}

@@ -1,0 +1,117 @@
+//! What the parts of the service share: sockets, and what is loaded before any part begins.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use anyhow::{Context as _, Result};
+use api::gateway::event::GatewayEvent;
+use lorawan::Eui64;
+use store::Store;
+use tokio::net::{TcpListener, UdpSocket};
+use tokio::sync::{Notify, mpsc};
+use tokio_util::sync::CancellationToken;
+
+use crate::gateways::authority::Authority;
+use crate::gateways::credentials::Credentials;
+use crate::gateways::event_log::GatewayLog;
+use crate::gateways::firmware::Firmwares;
+use crate::gateways::registry::GatewayRegistry;
+use crate::gateways::transport::{PublicEndpoints, udp};
+use crate::history::summaries::Doubts;
+use crate::ingest::stats::IngestStats;
+use crate::ingest::strangers::Strangers;
+use crate::net::tls::{Given, Identity};
+use crate::pipeline::condition::Condition;
+use crate::pipeline::directory::Directory;
+use crate::pipeline::live::Live;
+use crate::pipeline::metrics::Metrics;
+use crate::startup::config::Options;
+
+/// Where the service listens. All are bound before anything else begins, so that a port that is taken is told at once.
+pub struct Sockets {
+    pub http: TcpListener,
+    pub udp: UdpSocket,
+    pub tls: TcpListener,
+    pub addresses: Addresses,
+}
+
+#[derive(Clone, Copy)]
+pub struct Addresses {
+    pub http: SocketAddr,
+    pub udp: SocketAddr,
+    pub tls: SocketAddr,
+}
+
+impl Sockets {
+    pub async fn bind(options: &Options) -> Result<Self> {
+        let http = TcpListener::bind(options.http).await.with_context(|| format!("listening on {}", options.http))?;
+        let udp = UdpSocket::bind(options.udp).await.with_context(|| format!("listening on {} (UDP)", options.udp))?;
+        udp::widen(&udp);
+        let tls =
+            TcpListener::bind(options.gateways).await.with_context(|| format!("listening on {}", options.gateways))?;
+        let addresses = Addresses { http: http.local_addr()?, udp: udp.local_addr()?, tls: tls.local_addr()? };
+        Ok(Self { http, udp, tls, addresses })
+    }
+}
+
+/// Events of gateways that are to be written.
+pub type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
+
+/// What is loaded once, and used by many.
+pub struct Shared {
+    pub store: Store,
+    pub directory: Arc<Directory>,
+    pub presence: Arc<GatewayRegistry>,
+    pub strangers: Arc<Strangers>,
+    pub live: Arc<Live>,
+    pub intake: Arc<IngestStats>,
+    pub vitals: Arc<Metrics>,
+    pub condition: Arc<Condition>,
+    pub doubts: Arc<Doubts>,
+    pub credentials: Arc<Credentials>,
+    pub gateway_log: Arc<GatewayLog>,
+    pub authority: Arc<Authority>,
+    pub identity: Arc<Identity>,
+    pub endpoints: Arc<PublicEndpoints>,
+    pub firmware: Arc<Firmwares>,
+    /// Told when there is a new job.
+    pub jobs: Arc<Notify>,
+    pub stopping: CancellationToken,
+}
+
+impl Shared {
+    pub async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
+        let stopping = CancellationToken::new();
+        let authority = Arc::new(Authority::open_or_create(&options.data)?);
+        let identity = Arc::new(identity(&authority, options)?);
+        let (gateway_log, events) = GatewayLog::new();
+        let shared = Self {
+            directory: Arc::new(Directory::load(store).await?),
+            presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
+            strangers: Arc::default(),
+            live: Arc::new(Live::new(stopping.clone())),
+            intake: Arc::default(),
+            vitals: Arc::new(Metrics::new(options.collect_ms)),
+            condition: Arc::default(),
+            doubts: Arc::default(),
+            credentials: Arc::new(Credentials::load(store.clone()).await?),
+            gateway_log,
+            authority,
+            identity,
+            endpoints: Arc::new(PublicEndpoints::new(options, addresses.tls.port(), addresses.udp.port())),
+            firmware: Arc::new(Firmwares::new(&options.data)),
+            jobs: Arc::default(),
+            store: store.clone(),
+            stopping,
+        };
+        Ok((shared, events))
+    }
+}
+
+/// The certificate that gateways are shown.
+fn identity(authority: &Authority, options: &Options) -> Result<Identity> {
+    match (&options.gateway_certificate, &options.gateway_key, &options.gateway_trust) {
+        (Some(certificate), Some(key), Some(trust)) => Identity::given(&Given { certificate, key, trust }),
+        _ => Identity::own(authority, &options.gateway_names).context("making a certificate for --gateway-names"),
+    }
+}

@@ -1,0 +1,136 @@
+//! Starts what people and programs use: the console and the HTTP interface.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::{Context as _, Result, anyhow};
+use store::Store;
+use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
+use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
+
+use crate::gateways::authority::Authority;
+use crate::http;
+use crate::http::edge::{Edge, Setup};
+use crate::http::{App, GatewayServices};
+use crate::ingest::network::Network;
+use crate::net::listen::Port;
+use crate::net::tls;
+use crate::net::tls::{Given, Identity};
+use crate::startup::config::Options;
+use crate::startup::ports::Transports;
+use crate::startup::shared::Shared;
+
+/// A handshake and each request's header take no longer.
+const PATIENCE: Duration = Duration::from_secs(30);
+/// Exports that read from the database at once.
+const EXPORTS: usize = 2;
+
+/// The console and the interface, ready to be served.
+pub struct Web {
+    app: App,
+    /// The certificate that browsers and programs are shown; nothing without TLS.
+    pub identity: Option<Arc<Identity>>,
+}
+
+impl Web {
+    pub async fn new(options: &Options, shared: &Shared, network: &Network, transports: &Transports) -> Result<Self> {
+        let identity = web_identity(&shared.authority, options)?.map(Arc::new);
+        let setup = Setup {
+            secure: identity.is_some(),
+            names: options.http_names.clone(),
+            requests_per_s: options.requests_per_s,
+            catalogue_hosts: options.catalogue_hosts.iter().map(|host| host.to_ascii_lowercase()).collect(),
+            audit_days: options.audit_days,
+            audit_append_only: shared.store.guard_audit().await,
+        };
+        let app = App {
+            store: shared.store.clone(),
+            net_id: options.net_id,
+            network: network.clone(),
+            directory: Arc::clone(&shared.directory),
+            presence: Arc::clone(&shared.presence),
+            strangers: Arc::clone(&shared.strangers),
+            live: Arc::clone(&shared.live),
+            intake: Arc::clone(&shared.intake),
+            vitals: Arc::clone(&shared.vitals),
+            condition: Arc::clone(&shared.condition),
+            doubts: Arc::clone(&shared.doubts),
+            gateway_services: GatewayServices {
+                authority: Arc::clone(&shared.authority),
+                identity: Arc::clone(&shared.identity),
+                broker_trust: transports.broker_trust.clone(),
+                credentials: Arc::clone(&shared.credentials),
+                gateway_log: Arc::clone(&shared.gateway_log),
+                lns: Arc::clone(&transports.lns),
+                endpoints: Arc::clone(&shared.endpoints),
+                firmware: Arc::clone(&shared.firmware),
+            },
+            edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
+            turns: Arc::default(),
+            exports: Arc::new(Semaphore::new(EXPORTS)),
+            jobs: Arc::clone(&shared.jobs),
+        };
+        Ok(Self { app, identity })
+    }
+
+    /// How its address begins.
+    pub fn scheme(&self) -> &'static str {
+        if self.identity.is_some() { "https" } else { "http" }
+    }
+
+    /// Begins to listen, after a warning if it can be reached in a way that it should not.
+    pub async fn serve(self, listener: TcpListener, most: usize) -> Result<JoinHandle<()>> {
+        let Self { app, identity } = self;
+        warn_of_exposure(&app.store, listener.local_addr()?, identity.is_some()).await?;
+        let (intake, stopping) = (Arc::clone(&app.intake), app.live.stopping());
+        let port = Port {
+            tls: identity.map(tls::plain_config).transpose()?.map(TlsAcceptor::from),
+            patience: PATIENCE,
+            most,
+            router: http::router(app).map_err(|why| anyhow!(why))?,
+            intake,
+        };
+        Ok(tokio::spawn(port.serve(listener, stopping)))
+    }
+}
+
+/// The certificate that browsers and programs are shown; nothing without TLS.
+fn web_identity(authority: &Authority, options: &Options) -> Result<Option<Identity>> {
+    match (&options.http_certificate, &options.http_key) {
+        (Some(certificate), Some(key)) => Identity::given(&Given { certificate, key, trust: certificate }).map(Some),
+        _ if options.http_tls => {
+            let names: Vec<String> =
+                options.http_names.iter().map(|name| name.trim_matches(['[', ']']).to_owned()).collect();
+            Identity::own(authority, &names).context("making a certificate for --http-names").map(Some)
+        }
+        _ => Ok(None),
+    }
+}
+
+/// Says loudly what should not be reachable as it is.
+async fn warn_of_exposure(store: &Store, address: SocketAddr, secure: bool) -> Result<()> {
+    if address.ip().is_loopback() {
+        return Ok(());
+    }
+    let mut dangers = Vec::new();
+    if !secure {
+        dangers
+            .push("Passwords and tokens cross the network in the clear: use --http-tls or --http-certificate.".into());
+    }
+    let given = store.given_passwords().await?;
+    if !given.is_empty() {
+        dangers.push(format!("These accounts have the password that was printed for them: {}.", given.join(", ")));
+    }
+    if !dangers.is_empty() {
+        eprintln!("\n  ATTENTION: this service listens on {address}, beyond this machine.");
+        for danger in &dangers {
+            eprintln!("  ATTENTION: {danger}");
+            tracing::warn!("{danger}");
+        }
+        eprintln!();
+    }
+    Ok(())
+}
