@@ -155,7 +155,7 @@ async fn a_new_port_is_followed_and_a_datagram_twice_counts_once() {
     bench.gateway.report(token, Ok(())).await;
     assert_eq!(old.downlink(Duration::from_millis(200)).await, None);
     let said = told(&bench.service).await;
-    assert!(said.iter().any(|text| text.contains("before, it was 127.0.0.1:")), "{said:?}");
+    assert!(said.iter().any(|text| text.contains("before, from 127.0.0.1:")), "{said:?}");
 
     let uplink = bench.device.uplink(2, &[2], false).unwrap();
     for _ in 0..3 {

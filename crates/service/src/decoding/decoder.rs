@@ -190,7 +190,8 @@ pub struct ToRead {
 /// Reads uplinks on their way to the commit, as far as their decoders are known to be quick and `time` allows. None stands
 /// for one that is to be read later, or not at all.
 pub fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
-    let (mut calls, mut of_calls): (Vec<(ScriptRef, Payload)>, Vec<(usize, &ToRead)>) = (Vec::new(), Vec::new());
+    let mut calls: Vec<(ScriptRef, Payload)> = Vec::new();
+    let mut of_calls: Vec<(usize, &ToRead)> = Vec::new();
     let mut results = Vec::with_capacity(uplinks.len());
     for (at, uplink) in uplinks.iter().enumerate() {
         results.push(None);

@@ -10,7 +10,6 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 
-use crate::gateways::kit::Trust;
 use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::cups::Cups;
 use crate::gateways::transport::lns::{Connections, Lns};
@@ -19,7 +18,7 @@ use crate::gateways::transport::udp::Udp;
 use crate::gateways::transport::{Links, cups, lns, mqtt, udp};
 use crate::ingest::network::Network;
 use crate::net::listen::Port;
-use crate::net::tls;
+use crate::net::tls::{self, Trust};
 use crate::startup::config::Options;
 use crate::startup::shared::Shared;
 

@@ -121,3 +121,31 @@ async fn a_worker_can_open_no_file_and_no_socket() {
         "{limits}"
     );
 }
+
+/// The workers of a service, with how each is doing, as the kernel tells it.
+fn workers(parent: u32) -> Vec<(u32, char)> {
+    let found = Command::new("pgrep").args(["-P", &parent.to_string(), "-f", "decode-worker"]).output().unwrap();
+    let ids = String::from_utf8_lossy(&found.stdout).lines().filter_map(|line| line.parse().ok()).collect::<Vec<u32>>();
+    ids.into_iter().filter_map(|id| Some((id, state_of(id)?))).collect()
+}
+
+fn state_of(process: u32) -> Option<char> {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // Behind the program's name, which stands in parentheses.
+    stat.rsplit_once(") ")?.1.chars().next()
+}
+
+#[tokio::test]
+async fn a_service_that_is_killed_leaves_no_script_running() {
+    let mut bench = Bench::with_decoder(ESCAPES).await;
+    bench.join().await;
+    let parent = bench.service.process_id();
+    let all = until("a worker at an endless script", async || {
+        bench.uplink(&[200], false).await;
+        let all = workers(parent);
+        all.iter().any(|(_, state)| *state == 'R').then_some(all)
+    })
+    .await;
+    bench.service.kill();
+    until("the end of the workers", async || all.iter().all(|(id, _)| state_of(*id).is_none()).then_some(())).await;
+}

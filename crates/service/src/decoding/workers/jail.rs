@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 use std::io;
 
-use rustix::process::{DumpableBehavior, Resource, Rlimit, nice, set_dumpable_behavior, setrlimit};
-use rustix::process::{Gid, Uid};
+use rustix::process::{DumpableBehavior, Gid, Resource, Rlimit, Signal, Uid, nice};
+use rustix::process::{set_dumpable_behavior, set_parent_process_death_signal, setrlimit};
 use rustix::thread::{set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 use seccompiler::{SeccompAction, SeccompFilter, TargetArch, apply_filter};
 
@@ -62,6 +62,8 @@ pub fn enter(niceness: i32) -> io::Result<()> {
         set_thread_res_gid(gid, gid, gid)?;
         set_thread_res_uid(uid, uid, uid)?;
     }
+    // Not before: whoever becomes somebody else is forgotten. A service that is killed takes its workers with it.
+    set_parent_process_death_signal(Some(Signal::KILL))?;
     let limit = |resource, most: u64| setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) });
     limit(Resource::As, ADDRESS_SPACE)?;
     limit(Resource::Cpu, PROCESSOR_S)?;

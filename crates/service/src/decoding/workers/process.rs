@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::io::{self, Write as _};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock, mpsc};
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -20,6 +20,38 @@ const CHUNK: usize = 64 * 1024;
 
 /// An answer that has not come within this part of its time is slow.
 const SLOW: u32 = 10;
+
+/// Asks for a worker, by how much it stands back for others.
+type Order = (i32, mpsc::Sender<io::Result<Child>>);
+
+/// Starts workers. They end with the thread that has started them (`prctl(2)`, `PR_SET_PDEATHSIG`), so it is one that lives
+/// as long as the service: a service that is killed leaves no script running.
+static STARTER: LazyLock<mpsc::Sender<Order>> = LazyLock::new(|| {
+    let (orders, taken) = mpsc::channel::<Order>();
+    std::thread::spawn(move || {
+        for (niceness, reply) in taken {
+            let started = Command::new("/proc/self/exe")
+                .arg("decode-worker")
+                .arg(format!("--niceness={niceness}"))
+                .env_clear()
+                .current_dir("/")
+                .stdin(Stdio::piped())
+                .stdout(Stdio::piped())
+                .stderr(Stdio::inherit())
+                .spawn();
+            // Whoever asked waits for it.
+            let _ = reply.send(started);
+        }
+    });
+    orders
+});
+
+fn start_worker(niceness: i32) -> io::Result<Child> {
+    let gone = || io::Error::other("the thread that starts workers is gone");
+    let (reply, started) = mpsc::channel();
+    STARTER.send((niceness, reply)).map_err(|_| gone())?;
+    started.recv().map_err(|_| gone())?
+}
 
 /// Why there is no answer.
 #[derive(Debug)]
@@ -64,15 +96,7 @@ impl Process {
     pub fn start(source: Source, niceness: i32) -> io::Result<Self> {
         let pipes = match source {
             Source::Program => {
-                let mut child = Command::new("/proc/self/exe")
-                    .arg("decode-worker")
-                    .arg(format!("--niceness={niceness}"))
-                    .env_clear()
-                    .current_dir("/")
-                    .stdin(Stdio::piped())
-                    .stdout(Stdio::piped())
-                    .stderr(Stdio::inherit())
-                    .spawn()?;
+                let mut child = start_worker(niceness)?;
                 let (Some(stdin), Some(stdout)) = (child.stdin.take(), child.stdout.take()) else {
                     return Err(io::Error::other("no pipes"));
                 };
