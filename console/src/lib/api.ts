@@ -93,7 +93,37 @@ export const api = createClient<paths>({ baseUrl: "" });
 
 /** What to tell a person about an error. */
 export function say(problem: Problem | undefined): string {
-  if (!problem) return "The service does not answer.";
+  if (!problem?.title) return "The service does not answer.";
   const detail = problem.detail ? `: ${problem.detail}` : ".";
   return `${problem.field ? `${problem.field}: ` : ""}${problem.title}${detail}`;
+}
+
+/** The service refused a call, or did not answer. */
+export class CallError extends Error {
+  constructor(
+    readonly problem: Problem | undefined,
+    readonly status: number | undefined,
+  ) {
+    super(say(problem));
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** What the service answers. Throws a `CallError` if it refuses or does not answer. */
+export async function call<T>(asked: Promise<Answer<T>>): Promise<T> {
+  let answer;
+  try {
+    answer = await asked;
+  } catch {
+    throw new CallError(undefined, undefined);
+  }
+  if (!answer.response.ok) throw new CallError(answer.error as Problem | undefined, answer.response.status);
+  return answer.data as T;
+}
+
+/** What to tell a person about what was thrown. */
+export function problemOf(error: unknown): string {
+  if (error instanceof CallError) return error.message;
+  throw error;
 }

@@ -1,6 +1,7 @@
 <!-- What must be true before a device is heard, in order, with what is known of each. -->
 <script lang="ts">
   import type { Condition } from "#lib/api.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { conditions }: { conditions: Condition[] } = $props();
   const signs = {
@@ -11,8 +12,7 @@
   };
 </script>
 
-<section class="mb-5 rounded-box border border-base-300 p-4" data-conditions>
-  <h2 class="mb-2">What must be true, in this order</h2>
+<Card title="What must be true, in this order" class="mb-5" data-conditions>
   <ol class="grid gap-1.5">
     {#each conditions as condition, i (condition.what)}
       {@const mark = signs[condition.verdict]}
@@ -22,4 +22,4 @@
       </li>
     {/each}
   </ol>
-</section>
+</Card>

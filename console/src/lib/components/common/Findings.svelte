@@ -1,6 +1,7 @@
 <!-- What was found about a device, what matters most first. -->
 <script lang="ts">
   import type { Finding } from "#lib/api.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { findings }: { findings: Finding[] } = $props();
 
@@ -11,8 +12,7 @@
   };
 </script>
 
-<section class="mb-5 rounded-box border border-base-300 p-4" aria-label="Diagnosis" data-findings>
-  <h2 class="mb-2">Diagnosis</h2>
+<Card title="Diagnosis" class="mb-5" aria-label="Diagnosis" data-findings>
   <ul class="grid gap-y-2">
     {#each findings as finding, i (i)}
       {@const mark = marks[finding.weight]}
@@ -26,4 +26,4 @@
       </li>
     {/each}
   </ul>
-</section>
+</Card>

@@ -1,13 +1,11 @@
 <!-- A choice among the regions. -->
 <script lang="ts">
-  import { api, type RegionSummary } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
+  import { resource } from "#lib/resource.svelte.ts";
 
   let { value, choose, none, width }: { value: string; choose: (name: string) => void; none?: string; width: string } = $props();
-  let regions = $state<RegionSummary[]>([]);
-
-  $effect(() => {
-    void api.GET("/api/v1/regions").then(({ data }) => (regions = data ?? []));
-  });
+  const held = resource(() => call(api.GET("/api/v1/regions")));
+  const regions = $derived(held.value ?? []);
 </script>
 
 <select class="select {width}" {value} onchange={(e) => choose(e.currentTarget.value)}>

@@ -1,20 +1,30 @@
 <!-- One box for everything with a name or an EUI: devices, gateways, and strangers. -->
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, type Found } from "#lib/api.ts";
+  import { api, call, type Found } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, grouped } from "#lib/format.ts";
+  import { resource } from "#lib/resource.svelte.ts";
 
   /** How soon after the last key it is looked for. */
   const PAUSE_MS = 150;
   const WORDS = { device: "device", gateway: "gateway", device_stranger: "unregistered device", gateway_stranger: "unregistered gateway" };
 
   let text = $state("");
-  let found = $state<Found[] | null>(null);
+  const held = resource(
+    async () => {
+      const wanted = text.trim();
+      if (!wanted) return null;
+      const found = await call(api.GET("/api/v1/estates/{estate}/find", { params: { path: { estate: session.estate }, query: { text: wanted } } }));
+      at = 0;
+      return found;
+    },
+    { typing: { key: () => text, pauseMs: PAUSE_MS } },
+  );
+  const found = $derived(text.trim() ? held.value : null);
   let at = $state(0);
   let input: HTMLInputElement | undefined = $state();
-  let asked = 0;
 
   const where = (one: Found) =>
     ({
@@ -24,27 +34,9 @@
       gateway_stranger: "/gateways",
     })[one.kind];
 
-  // An answer to what was typed before is not shown.
-  $effect(() => {
-    const wanted = text.trim();
-    asked += 1;
-    const mine = asked;
-    if (!wanted) {
-      found = null;
-      return;
-    }
-    const timer = setTimeout(async () => {
-      const { data } = await api.GET("/api/v1/estates/{estate}/find", { params: { path: { estate: session.estate }, query: { text: wanted } } });
-      if (mine !== asked || !data) return;
-      [found, at] = [data, 0];
-    }, PAUSE_MS);
-    return () => clearTimeout(timer);
-  });
-
   async function go(one: Found | undefined) {
     if (!one) return;
     text = "";
-    found = null;
     input?.blur();
     await goto(where(one));
   }
