@@ -45,23 +45,28 @@ class Session {
     location.assign("/");
   }
 
-  /** Asks the service who we are; sends to the sign-in page if it does not know us. While it cannot say, it is asked again. */
-  async load(): Promise<boolean> {
+  /** Asks the service who we are; says whether it knows us. While it cannot say, it is asked again. */
+  async ask(): Promise<boolean> {
     for (;;) {
       const { data, response } = await api.GET("/api/v1/me");
       if (data || response.status === 401) {
         this.me = data ?? null;
-        if (!data) await goto("/sign-in");
         return Boolean(data);
       }
       await new Promise((resolve) => setTimeout(resolve, AGAIN_MS));
     }
   }
 
+  /** The same; sends to the sign-in page if the service does not know us. */
+  async load() {
+    if (!(await this.ask())) await goto("/sign-in");
+  }
+
   async signOut() {
     await api.POST("/api/v1/sign-out");
-    this.me = null;
+    // Not before: what is still shown would ask for nobody's estate.
     await goto("/sign-in");
+    this.me = null;
   }
 }
 

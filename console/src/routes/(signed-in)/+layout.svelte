@@ -1,6 +1,5 @@
 <script lang="ts">
   import type { Snippet } from "svelte";
-  import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { live } from "#lib/live.svelte.ts";
   import Heron from "#lib/components/common/Heron.svelte";
@@ -10,7 +9,6 @@
   import { times } from "#lib/times.svelte.ts";
 
   let { children }: { children: Snippet } = $props();
-  let ready = $state(false);
   let moreOpen = $state(false);
 
   // What needs attention; then in the order of the work: first be heard, then join, then watch.
@@ -33,19 +31,7 @@
   const here = (href: string) => (page.url.pathname.startsWith(href) ? ("page" as const) : undefined);
 
   $effect(() => {
-    let close = () => {};
-    let left = false;
-    void session.load().then((known) => {
-      if (!known || left) return;
-      if (session.estate) close = live.open(session.estate);
-      else if (!page.url.pathname.startsWith("/account") && !page.url.pathname.startsWith("/installation"))
-        void goto(session.me?.keeps_installation ? "/installation" : "/account");
-      ready = true;
-    });
-    return () => {
-      left = true;
-      close();
-    };
+    if (session.estate) return live.open(session.estate);
   });
 
   let theme = $state(localStorage.getItem("theme") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dusk" : "marsh"));
@@ -55,7 +41,7 @@
   });
 </script>
 
-{#if ready}
+{#if session.me}
   <header class="border-b border-base-300 bg-base-200">
     <div class="mx-auto flex max-w-7xl items-center gap-x-3 px-4">
       <a href="/watch" class="flex items-center gap-2 py-2 font-semibold text-primary" aria-label="Keen Heron, to the watch page">

@@ -1,40 +1,35 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, say, type Me, type OpenedInvitation } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import Heron from "#lib/components/common/Heron.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { day, offerWords } from "#lib/format.ts";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   // It stands behind a `#`, which no server on the way and no log sees.
   let code = $state(location.hash.slice(1));
-  let opened = $state<OpenedInvitation | null>(null);
-  let me = $state<Me | null>(null);
   let name = $state("");
   let password = $state("");
-  let problem = $state("");
-  let busy = $state(false);
 
-  $effect(() => {
-    void Promise.all([api.POST("/api/v1/invitations/open", { body: { code } }), api.GET("/api/v1/me")]).then(([found, known]) => {
-      opened = found.data ?? null;
-      problem = found.data ? "" : say(found.error);
-      me = known.data ?? null;
-    });
+  const held = resource(async () => {
+    const opened = await call(api.POST("/api/v1/invitations/open", { body: { code } }));
+    const known = await api.GET("/api/v1/me");
+    return { opened, me: known.data ?? null };
   });
+  const opened = $derived(held.value?.opened ?? null);
+  const me = $derived(held.value?.me ?? null);
+  const act = new Action();
+  const busy = $derived(act.busy);
+  const problem = $derived(act.problem || held.problem);
 
-  async function take(account: { name: string; password: string } | null) {
-    busy = true;
-    const { data, error } = await api.POST("/api/v1/invitations/take", { body: { code, account } });
-    busy = false;
-    if (error) {
-      problem = say(error);
-      return;
-    }
-    if (data) session.me = data.me;
-    history.replaceState(null, "", "/invitation");
-    await goto("/");
-  }
+  const take = (account: { name: string; password: string } | null) =>
+    act.run(async () => {
+      const taken = await call(api.POST("/api/v1/invitations/take", { body: { code, account } }));
+      session.me = taken.me;
+      history.replaceState(null, "", "/invitation");
+      await goto("/");
+    });
 </script>
 
 <svelte:head><title>Invitation · Keen Heron</title></svelte:head>

@@ -1,31 +1,28 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, say } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import Heron from "#lib/components/common/Heron.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
+  import { Action } from "#lib/resource.svelte.ts";
 
   let name = $state("owner");
   let password = $state("");
-  let problem = $state("");
-  let busy = $state(false);
+  const act = new Action();
   /** A code is wanted as well. */
   let second = $state(false);
   let code = $state("");
 
   async function signIn(event: SubmitEvent) {
     event.preventDefault();
-    busy = true;
-    const { data, error } = await api.POST("/api/v1/sign-in", { body: { name, password, code: second ? code : null } });
-    busy = false;
-    if (data) {
-      session.me = data.me;
+    const done = await act.run(() => call(api.POST("/api/v1/sign-in", { body: { name, password, code: second ? code : null } })));
+    if (done) {
+      session.me = done.me;
       await goto("/");
-    } else if (error?.code === "code_wanted") {
+    } else if (act.refusal?.code === "code_wanted") {
       second = true;
-      problem = "";
+      act.clear();
     } else {
-      problem = say(error);
       if (!second) password = "";
       code = "";
     }
@@ -56,8 +53,8 @@
         <input class="input w-full font-mono" bind:value={code} name="code" autocomplete="one-time-code" autofocus required />
       </label>
     {/if}
-    <Notice text={problem} />
-    <button class="btn btn-primary w-full" disabled={busy}>{busy ? "Signing in…" : "Sign in"}</button>
+    <Notice text={act.problem} />
+    <button class="btn btn-primary w-full" disabled={act.busy}>{act.busy ? "Signing in…" : "Sign in"}</button>
     <p class="text-sm text-base-content/75">At first start the service creates an owner account and prints its password once, in its terminal.</p>
   </form>
 </main>

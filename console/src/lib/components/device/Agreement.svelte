@@ -3,12 +3,12 @@
   import type { Agreement } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { ago, moment } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { agreement }: { agreement: Agreement } = $props();
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-agreement>
-  <h2 class="mb-2">Settings</h2>
+<Card title="Settings" data-agreement>
   <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/75">
     {#each agreement.settings as setting (setting.name)}
       <dt>{setting.name}</dt>
@@ -34,4 +34,4 @@
   {#if agreement.unanswered > 1}
     <p class="mt-2 text-warning">{agreement.unanswered} requests in a row got no answer.</p>
   {/if}
-</section>
+</Card>

@@ -1,11 +1,14 @@
 <!-- Changes the chosen devices alike; what it comes to is shown before. -->
 <script lang="ts">
   import { untrack } from "svelte";
-  import { api, say, type ChangeEffect, type DeviceChange } from "#lib/api.ts";
+  import { api, call, type ChangeEffect, type DeviceChange } from "#lib/api.ts";
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import Effect from "#lib/components/common/Effect.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   /** Takes a model or profile away. */
   const NONE = "(none)";
@@ -13,7 +16,8 @@
 
   let form = $state({ fleet: "", model: "", profile: "", firmware: "", hardware: "", add: "", remove: "", disabled: "" });
   let outcome = $state<ChangeEffect | null>(null);
-  let problem = $state("");
+  const act = new Action();
+  const problem = $derived(act.problem);
 
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   const change = $derived.by(() => {
@@ -29,11 +33,8 @@
   });
 
   async function go(preview: boolean) {
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/change", {
-      params: { path: { estate: session.estate } },
-      body: { devices: chosen, change, preview },
-    });
-    problem = data ? "" : say(error);
+    const body = { devices: chosen, change, preview };
+    const data = await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices/change", { params: { path: { estate: session.estate } }, body })));
     outcome = data ?? null;
     if (data?.done) done();
   }
@@ -49,25 +50,24 @@
 </script>
 
 {#snippet select(label: string, name: "fleet" | "model" | "profile", among: { slug: string }[], none: boolean)}
-  <label>
-    <span class="block text-sm text-base-content/75">{label}</span>
+  <Field {label}>
     <select class="select select-sm w-40" name="bulk_{name}" bind:value={form[name]}>
       <option value="">as they are</option>
       {#if none}<option value={NONE}>none</option>{/if}
       {#each among as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
     </select>
-  </label>
+  </Field>
 {/snippet}
 
 {#snippet text(label: string, name: "add" | "remove" | "firmware" | "hardware")}
-  <label>
-    <span class="block text-sm text-base-content/75">{label}</span>
+  <Field {label}>
     <input class="input input-sm w-32" name="bulk_{name}" bind:value={form[name]} autocomplete="off" />
-  </label>
+  </Field>
 {/snippet}
 
-<form
-  class="mb-4 rounded-box border border-base-300 p-4"
+<Card
+  tag="form"
+  class="mb-4"
   onsubmit={(event) => {
     event.preventDefault();
     void go(false);
@@ -83,17 +83,16 @@
     {@render text("Firmware", "firmware")}
     {@render text("Tags to add", "add")}
     {@render text("Tags to remove", "remove")}
-    <label>
-      <span class="block text-sm text-base-content/75">Service</span>
+    <Field label="Service">
       <select class="select select-sm w-32" name="bulk_disabled" bind:value={form.disabled}>
         <option value="">as they are</option>
         <option value="true">disable</option>
         <option value="false">enable</option>
       </select>
-    </label>
+    </Field>
     <button class="btn btn-sm" type="button" onclick={() => go(true)}>Preview</button>
     <button class="btn btn-primary btn-sm" disabled={!outcome || outcome.done || outcome.devices.length === 0}>Apply</button>
   </div>
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
   {#if outcome}<Effect effect={outcome} />{/if}
-</form>
+</Card>

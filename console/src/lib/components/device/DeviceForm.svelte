@@ -1,12 +1,15 @@
 <!-- Registers a device by hand: what is typed is read back, with what gives pause, before anything is written. -->
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, say, type DeviceStranger, type ReadBack } from "#lib/api.ts";
+  import { api, call, type DeviceStranger } from "#lib/api.ts";
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   /** How soon after the last key it is read back. */
   const PAUSE_MS = 350;
@@ -32,9 +35,6 @@
     app_s_key: "",
   });
   let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
-  let readBack = $state<ReadBack | null>(null);
-  let problem = $state("");
-  let asked = 0;
 
   const fleet = $derived(estateOptions.fleets.find((f) => f.slug === form.fleet));
   const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && given());
@@ -66,59 +66,41 @@
     };
   }
 
-  // Each change is looked at once the typing pauses; an answer to an older one is not shown.
-  $effect(() => {
-    const wanted = body();
-    asked += 1;
-    const mine = asked;
-    if (!complete) {
-      [readBack, problem] = [null, ""];
-      return;
-    }
-    const timer = setTimeout(async () => {
-      const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/check", { params: { path: { estate: session.estate } }, body: wanted });
-      if (mine !== asked) return;
-      readBack = data ?? null;
-      problem = data ? "" : say(error);
-    }, PAUSE_MS);
-    return () => clearTimeout(timer);
+  const path = $derived({ estate: session.estate });
+  // Each change is looked at once the typing pauses.
+  const checked = resource(async () => (complete ? await call(api.POST("/api/v1/estates/{estate}/devices/check", { params: { path }, body: body() })) : null), {
+    typing: { key: body, pauseMs: PAUSE_MS },
   });
+  const readBack = $derived(complete && !checked.problem ? checked.value : null);
+  const act = new Action();
+  const photo = new Action();
+  const problem = $derived(act.problem || photo.problem || (complete ? checked.problem : ""));
 
   $effect(() => {
     void estateOptions.load();
   });
 
-  let reading = $state(false);
-  async function readPhoto(photo: File | undefined) {
-    if (!photo) return;
-    reading = true;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/labels/read", {
-      params: { path: { estate: session.estate } },
-      // The picture goes as it is.
-      body: photo as never,
-      bodySerializer: (body: unknown) => body as never,
-      headers: { "content-type": "application/octet-stream" },
-    });
-    reading = false;
-    problem = data ? "" : say(error);
-    if (data) [form.label, form.dev_eui, form.join_eui] = [data.code, "", ""];
+  async function readPhoto(file: File | undefined) {
+    if (!file) return;
+    // The picture goes as it is.
+    const raw = { body: file as never, bodySerializer: (body: unknown) => body as never, headers: { "content-type": "application/octet-stream" } };
+    const read = await photo.run(() => call(api.POST("/api/v1/estates/{estate}/labels/read", { params: { path }, ...raw })));
+    if (read) [form.label, form.dev_eui, form.join_eui] = [read.code, "", ""];
   }
 
   async function register(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices", { params: { path: { estate: session.estate } }, body: body() });
-    problem = data ? "" : say(error);
-    if (!data) return;
+    const made = await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices", { params: { path }, body: body() })));
+    if (!made) return;
     done();
-    await goto(`/devices/${data.dev_eui}`);
+    await goto(`/devices/${made.dev_eui}`);
   }
 </script>
 
-<form class="rounded-box border border-base-300 p-4" onsubmit={register} aria-label="Register a device">
+<Card tag="form" onsubmit={register} aria-label="Register a device">
   <h2 class="mb-2">{adopted ? "Adopt a device: EUIs and region are as heard" : "Register a device"}</h2>
   <div class="flex flex-wrap items-end gap-3">
-    <label class="w-full">
-      <span class="block text-sm text-base-content/75">Code on the label (LW:D0:…), pasted or scanned; or enter the EUIs below</span>
+    <Field label="Code on the label (LW:D0:…), pasted or scanned; or enter the EUIs below" class="w-full">
       <!-- A scanner ends what it types with Enter, which is not yet a wish to register. -->
       <input
         class="input w-full max-w-xl font-mono"
@@ -128,9 +110,8 @@
         autocomplete="off"
         spellcheck="false"
       />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Or a photo of the label</span>
+    </Field>
+    <Field label="Or a photo of the label">
       <input
         class="file-input w-64"
         type="file"
@@ -138,29 +119,24 @@
         accept="image/jpeg,image/png,image/webp"
         onchange={(e) => readPhoto(e.currentTarget.files?.[0])}
       />
-    </label>
-    {#if reading}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
-    <label>
-      <span class="block text-sm text-base-content/75">DevEUI, as on the label</span>
+    </Field>
+    {#if photo.busy}<span class="pb-2 text-sm text-base-content/75" role="status">Looking for its code…</span>{/if}
+    <Field label="DevEUI, as on the label">
       <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required={!form.label} autocomplete="off" spellcheck="false" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">JoinEUI (AppEUI)</span>
+    </Field>
+    <Field label="JoinEUI (AppEUI)">
       <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required={!form.label} autocomplete="off" spellcheck="false" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Fleet</span>
+    </Field>
+    <Field label="Fleet">
       <select class="select w-44" name="fleet" bind:value={form.fleet} required>
         <option value="" disabled>choose</option>
         {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Name</span>
+    </Field>
+    <Field label="Name">
       <input class="input w-44" name="name" bind:value={form.name} maxlength="80" placeholder="its DevEUI" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Keys</span>
+    </Field>
+    <Field label="Keys">
       <select class="select w-56" name="keys" bind:value={keys}>
         <option value="entered">AppKey from the label</option>
         <option value="generate">Generate an AppKey</option>
@@ -168,55 +144,46 @@
         <option value="session">ABP, generate a session</option>
         <option value="session_entered">ABP, enter a session</option>
       </select>
-    </label>
+    </Field>
     {#if keys === "entered"}
-      <label>
-        <span class="block text-sm text-base-content/75">AppKey</span>
+      <Field label="AppKey">
         <input class="input w-96 max-w-full font-mono" name="app_key" type="password" bind:value={form.app_key} autocomplete="off" spellcheck="false" />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">NwkKey, of 1.1 only</span>
+      </Field>
+      <Field label="NwkKey, of 1.1 only">
         <input class="input w-64 font-mono" name="nwk_key" type="password" bind:value={form.nwk_key} autocomplete="off" spellcheck="false" />
-      </label>
+      </Field>
     {/if}
     {#if keys === "session_entered"}
-      <label>
-        <span class="block text-sm text-base-content/75">DevAddr</span>
+      <Field label="DevAddr">
         <input class="input w-32 font-mono" name="dev_addr" bind:value={form.dev_addr} autocomplete="off" spellcheck="false" />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">NwkSKey</span>
+      </Field>
+      <Field label="NwkSKey">
         <input class="input w-96 max-w-full font-mono" name="nwk_s_key" type="password" bind:value={form.nwk_s_key} autocomplete="off" spellcheck="false" />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">AppSKey</span>
+      </Field>
+      <Field label="AppSKey">
         <input class="input w-96 max-w-full font-mono" name="app_s_key" type="password" bind:value={form.app_s_key} autocomplete="off" spellcheck="false" />
-      </label>
+      </Field>
     {/if}
-    <label>
-      <span class="block text-sm text-base-content/75">Model</span>
+    <Field label="Model">
       <select class="select w-44" name="model" bind:value={form.model}>
         <option value="">none</option>
         {#each estateOptions.models as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Radio profile</span>
+    </Field>
+    <Field label="Radio profile">
       <select class="select w-44" name="profile" bind:value={form.profile} onchange={() => (form.region = "")}>
         <option value="">none</option>
         {#each estateOptions.profiles as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
+    </Field>
     {#if !form.profile}
-      <label>
-        <span class="block text-sm text-base-content/75">Region</span>
+      <Field label="Region">
         <RegionSelect value={form.region} choose={(chosen) => (form.region = chosen)} none="EU868" width="w-32" />
-      </label>
+      </Field>
     {/if}
-    <label>
-      <span class="block text-sm text-base-content/75">Tags</span>
+    <Field label="Tags">
       <input class="input w-44" name="tags" bind:value={form.tags} placeholder="pier north" autocomplete="off" />
-    </label>
+    </Field>
     <button class="btn btn-primary" disabled={!complete}>Register</button>
   </div>
   {#if readBack}
@@ -232,4 +199,4 @@
     </div>
   {/if}
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
-</form>
+</Card>

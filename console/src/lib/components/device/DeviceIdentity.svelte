@@ -3,12 +3,12 @@
   import type { DeviceDetail } from "#lib/api.ts";
   import { ago, grouped, moment } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { device }: { device: DeviceDetail } = $props();
 </script>
 
-<section class="rounded-box border border-base-300 p-4">
-  <h2 class="mb-2">Identity and session</h2>
+<Card title="Identity and session">
   <dl class="grid grid-cols-[8.5rem_1fr] gap-y-1 [&_dt]:text-base-content/75">
     <dt>DevEUI</dt>
     <dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
@@ -56,4 +56,4 @@
       <dd>none: it has not joined</dd>
     {/if}
   </dl>
-</section>
+</Card>

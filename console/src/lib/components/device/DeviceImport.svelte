@@ -6,6 +6,7 @@
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import Card from "#lib/components/common/Card.svelte";
 
   /** Rows shown; of a long file those that cannot be registered come first. */
   const SHOWN = 200;
@@ -62,8 +63,7 @@
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-import>
-  <h2>Import devices from a CSV file</h2>
+<Card title="Import devices from a CSV file" data-import>
   <p class="mt-2 max-w-4xl text-sm text-base-content/80">
     First line: column names. Then one device per line. <span class="font-mono text-[0.9em]">dev_eui, join_eui, app_key, name, fleet</span> are common;
     <span class="font-mono text-[0.9em]"
@@ -130,4 +130,4 @@
     </div>
     {#if outcome.rows.length > SHOWN}<p class="mt-2 text-sm text-base-content/75">{outcome.rows.length - SHOWN} more rows like the last.</p>{/if}
   {/if}
-</section>
+</Card>

@@ -1,8 +1,10 @@
 <!-- A device's keys, shown on request, in every form its firmware may want them in. -->
 <script lang="ts">
-  import { api, say, type ShownKeys } from "#lib/api.ts";
+  import { api, call, type ShownKeys } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   const FORMS: Record<string, string> = { hex: "hex", c_array: "C array" };
   const ORDERS: Record<string, string> = { msb_first: "most significant byte first", lsb_first: "least significant byte first" };
@@ -12,7 +14,8 @@
   let form = $state("hex");
   let order = $state("msb_first");
   let copied = $state("");
-  let problem = $state("");
+  const act = new Action();
+  const problem = $derived(act.problem);
 
   // Keys are written in one order only.
   const shown = $derived(
@@ -25,9 +28,8 @@
   });
 
   async function show() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/keys", { params: { path: { estate: session.estate, eui } } });
-    problem = data ? "" : say(error);
-    keys = data ?? null;
+    const params = { path: { estate: session.estate, eui } };
+    keys = (await act.run(() => call(api.GET("/api/v1/estates/{estate}/devices/{eui}/keys", { params })))) ?? null;
   }
 
   async function copy(field: string, text: string) {
@@ -36,7 +38,7 @@
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-keys>
+<Card data-keys>
   <div class="flex flex-wrap items-center gap-3">
     <h2>Keys for the firmware</h2>
     {#if keys}
@@ -68,4 +70,4 @@
   {:else}
     <p class="mt-1 text-sm text-base-content/75">Hidden. Each view is recorded in the audit log with your name.</p>
   {/if}
-</section>
+</Card>

@@ -1,10 +1,12 @@
 <!-- A device's own radio and MAC, over those of its profile, its model and its region; and the counters of its session. -->
 <script lang="ts">
-  import { api, say, type ChangeEffect, type DeviceDetail, type RadioSettings } from "#lib/api.ts";
+  import { api, call, type ChangeEffect, type DeviceDetail, type RadioSettings } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import Effect from "#lib/components/common/Effect.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import RadioFields from "#lib/components/device/RadioFields.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
@@ -16,7 +18,8 @@
   let up = $state<number | null>(null);
   let down = $state<number | null>(null);
   let outcome = $state<ChangeEffect | null>(null);
-  let problem = $state("");
+  const act = new Action();
+  const problem = $derived(act.problem);
   let counted = $state(false);
 
   // News of a device must not undo what is being typed.
@@ -29,22 +32,17 @@
 
   async function go(preview: boolean) {
     const given = Object.fromEntries(Object.entries(radio).filter(([, value]) => value != null && value !== "")) as RadioSettings;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/change", {
-      params: { path: { estate: session.estate } },
-      body: { devices: [device.dev_eui], change: { radio: given }, preview },
-    });
-    problem = data ? "" : say(error);
+    const body = { devices: [device.dev_eui], change: { radio: given }, preview };
+    const data = await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices/change", { params: { path: { estate: session.estate } }, body })));
     outcome = data ?? null;
     if (data?.done) done();
   }
 
   async function count(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/devices/{eui}/counters", {
-      params: { path: { estate: session.estate, eui: device.dev_eui } },
-      body: { last_counter_up: up, next_counter_down: down },
-    });
-    problem = data ? "" : say(error);
+    const params = { path: { estate: session.estate, eui: device.dev_eui } };
+    const body = { last_counter_up: up, next_counter_down: down };
+    const data = await act.run(() => call(api.PUT("/api/v1/estates/{estate}/devices/{eui}/counters", { params, body })));
     counted = Boolean(data);
     if (data) done();
   }
@@ -72,8 +70,7 @@
   {#if outcome}<Effect effect={outcome} />{/if}
   {#if device.session}
     <form class="mt-4 flex flex-wrap items-end gap-3 border-t border-base-300 pt-3" onsubmit={count} oninput={() => (counted = false)}>
-      <label>
-        <span class="block text-sm text-base-content/75">Last FCntUp</span>
+      <Field label="Last FCntUp">
         <input
           class="input input-sm w-36"
           type="number"
@@ -83,9 +80,8 @@
           bind:value={up}
           placeholder={String(device.session.last_counter_up ?? "none yet")}
         />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">Next FCntDown</span>
+      </Field>
+      <Field label="Next FCntDown">
         <input
           class="input input-sm w-36"
           type="number"
@@ -95,7 +91,7 @@
           bind:value={down}
           placeholder={String(device.session.next_counter_down)}
         />
-      </label>
+      </Field>
       <button class="btn btn-sm" disabled={up == null && down == null}>Set counters</button>
       {#if counted}<span class="text-sm text-success" role="status">Set.</span>{/if}
     </form>

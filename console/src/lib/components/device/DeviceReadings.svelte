@@ -1,49 +1,46 @@
 <!-- A device's readings as they are now, each with its last day. -->
 <script lang="ts">
-  import { api, type Chart, type DeviceReading } from "#lib/api.ts";
+  import { api, call, type DeviceReading } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, duration, value } from "#lib/format.ts";
   import Sparkline from "#lib/components/common/Sparkline.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   const DAY_MS = 86_400_000;
+  const MINUTE_MS = 60_000;
   /** Lines that one chart may have. */
   const MOST_LINES = 24;
 
   let { eui, model, news }: { eui: string; model: string | null | undefined; news: number } = $props();
-  let readings = $state<DeviceReading[] | null>(null);
-  let lines = $state<Chart["lines"]>([]);
-  let until = $state(0);
   const chart = (names: string[]) => `/devices/chart?${names.map((name) => `line=${eui}~${encodeURIComponent(name)}`).join("&")}`;
-  const numbers = $derived(
-    (readings ?? []).filter((reading) => typeof reading.value === "number" && reading.kind !== "position").map((reading) => reading.name),
-  );
   const short = (n: number) => String(Math.round(n * 1000) / 1000);
 
-  $effect(() => {
+  const path = $derived({ estate: session.estate, eui });
+  const charted = (all: DeviceReading[]) => all.filter((one) => typeof one.value === "number" && one.kind !== "position").map((one) => one.name);
+  const held = resource(async () => {
     void news;
-    void load();
+    const readings = await call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path } }));
+    const lines = charted(readings)
+      .slice(0, MOST_LINES)
+      .map((reading) => ({ device: eui, reading }));
+    const until = Date.now();
+    const span = { from: new Date(until - DAY_MS).toISOString(), until: new Date(until).toISOString() };
+    const chart = lines.length > 0 ? await call(api.POST("/api/v1/estates/{estate}/chart", { params: { path }, body: { lines, ...span, points: 96 } })) : null;
+    return { readings, lines: chart?.lines ?? [], until };
   });
-
-  async function load() {
-    const path = { estate: session.estate, eui };
-    const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path } });
-    readings = data ?? readings;
-    if (numbers.length === 0) return;
-    const now = Date.now();
-    const wanted = numbers.slice(0, MOST_LINES).map((reading) => ({ device: eui, reading }));
-    const chart = await api.POST("/api/v1/estates/{estate}/chart", {
-      params: { path: { estate: session.estate } },
-      body: { lines: wanted, from: new Date(now - DAY_MS).toISOString(), until: new Date(now).toISOString(), points: 96 },
-    });
-    lines = chart.data?.lines ?? lines;
-    until = now;
-  }
+  const readings = $derived(held.value?.readings ?? null);
+  const lines = $derived(held.value?.lines ?? []);
+  const until = $derived(held.value?.until ?? 0);
+  const numbers = $derived(charted(readings ?? []));
+  /** The day, or as much of it as there is. */
+  const from = $derived(Math.max(until - DAY_MS, Math.min(until - MINUTE_MS, ...lines.flatMap((line) => line.points[0]?.at_ms ?? []))));
 
   const day = (name: string) => lines.find((line) => line.reading === name)?.points.map(({ at_ms, value }) => ({ at_ms, value: value ?? null })) ?? [];
 </script>
 
-<section class="rounded-box border border-base-300 p-4">
+<Card>
   <div class="mb-2 flex flex-wrap items-baseline gap-4">
     <h2>Readings</h2>
     {#if numbers.length > 0}<a class="link text-sm" href={chart(numbers.slice(0, 6))}>over time</a>{/if}
@@ -68,13 +65,13 @@
                 )}{:else if reading.interval_s && reading.freshness === "overdue"}, overdue: usually every {duration(Math.round(reading.interval_s))}{/if}
             </dd>
             {#if typeof reading.value === "number"}<dd>
-                <Sparkline points={day(reading.name)} from={until - DAY_MS} {until} label="{reading.name}, the last 24 hours" step={reading.kind === "state"} />
+                <Sparkline points={day(reading.name)} {from} {until} label="{reading.name}, the last 24 hours" step={reading.kind === "state"} />
               </dd>{/if}
             {#if reading.kind === "total"}<dd class="text-sm text-base-content/75">
                 running total{reading.raw != null ? `, its device says ${short(reading.raw)}` : ""}
               </dd>
             {:else if reading.day && reading.day.count > 1 && reading.kind === "measured"}<dd class="text-sm text-base-content/75">
-                day: {short(reading.day.least)} to {short(reading.day.most)}
+                24 h: {short(reading.day.least)} to {short(reading.day.most)}
               </dd>{/if}
           </div>
         {/key}
@@ -87,4 +84,4 @@
       </p>
     {/each}
   {/if}
-</section>
+</Card>

@@ -1,16 +1,20 @@
 <!-- What is told of a device, and what it stands on; its session, and its end. -->
 <script lang="ts">
   import { goto } from "$app/navigation";
-  import { api, say, type DeviceDetail, type DeviceChange } from "#lib/api.ts";
+  import { api, call, type DeviceDetail, type DeviceChange } from "#lib/api.ts";
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   type Ask = "forget" | "remove";
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
   let form = $state({ name: "", fleet: "", model: "", profile: "", description: "", hardware: "", firmware: "", tags: "" });
-  let problem = $state("");
+  const act = new Action();
+  const problem = $derived(act.problem);
   let saved = $state(false);
   let asking = $state<Ask | null>(null);
   const path = $derived({ estate: session.estate, eui: device.dev_eui });
@@ -32,8 +36,8 @@
   });
 
   async function change(body: DeviceChange) {
-    const { data, error } = await api.PATCH("/api/v1/estates/{estate}/devices/{eui}", { params: { path }, body, headers: { "If-Match": revision } });
-    problem = data ? "" : say(error);
+    const headers = { "If-Match": revision };
+    const data = await act.run(() => call(api.PATCH("/api/v1/estates/{estate}/devices/{eui}", { params: { path }, body, headers })));
     saved = Boolean(data);
     if (!data) return;
     revision = data.revision ?? "";
@@ -49,60 +53,52 @@
     const what = asking;
     asking = null;
     const params = { params: { path } };
-    const { error } =
-      what === "remove"
-        ? await api.DELETE("/api/v1/estates/{estate}/devices/{eui}", params)
-        : await api.DELETE("/api/v1/estates/{estate}/devices/{eui}/session", params);
-    problem = error ? say(error) : "";
-    if (error) return;
-    if (what === "remove") await goto("/devices");
-    else done();
+    await act.run(async () => {
+      if (what === "remove") {
+        await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}", params));
+        await goto("/devices");
+      } else {
+        await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}/session", params));
+        done();
+      }
+    });
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-settings>
-  <h2 class="mb-2">Registered as</h2>
+<Card title="Registered as" data-settings>
   <form class="flex flex-wrap items-end gap-3" onsubmit={save} oninput={() => (saved = false)}>
-    <label>
-      <span class="block text-sm text-base-content/75">Name</span>
+    <Field label="Name">
       <input class="input input-sm w-40" name="name" bind:value={form.name} required maxlength="80" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Fleet</span>
+    </Field>
+    <Field label="Fleet">
       <select class="select select-sm w-40" name="fleet" bind:value={form.fleet}>
         {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Model</span>
+    </Field>
+    <Field label="Model">
       <select class="select select-sm w-40" name="model" bind:value={form.model}>
         <option value="">none</option>
         {#each estateOptions.models as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Radio profile</span>
+    </Field>
+    <Field label="Radio profile">
       <select class="select select-sm w-40" name="profile" bind:value={form.profile}>
         <option value="">none</option>
         {#each estateOptions.profiles as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Hardware</span>
+    </Field>
+    <Field label="Hardware">
       <input class="input input-sm w-24" name="hardware" bind:value={form.hardware} maxlength="40" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Firmware</span>
+    </Field>
+    <Field label="Firmware">
       <input class="input input-sm w-24" name="firmware" bind:value={form.firmware} maxlength="40" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Tags</span>
+    </Field>
+    <Field label="Tags">
       <input class="input input-sm w-40" name="tags" bind:value={form.tags} autocomplete="off" />
-    </label>
-    <label class="w-full">
-      <span class="block text-sm text-base-content/75">Description</span>
+    </Field>
+    <Field label="Description" class="w-full">
       <input class="input input-sm w-full" name="description" bind:value={form.description} maxlength="500" autocomplete="off" />
-    </label>
+    </Field>
     <button class="btn btn-primary btn-sm">Save</button>
     {#if saved}<span class="text-sm text-success" role="status">Saved.</span>{/if}
   </form>
@@ -127,4 +123,4 @@
     </div>
   {/if}
   {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
-</section>
+</Card>

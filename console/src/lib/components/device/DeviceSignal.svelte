@@ -3,6 +3,7 @@
   import type { Message } from "#lib/api.ts";
   import { moment } from "#lib/format.ts";
   import Sparkline from "#lib/components/common/Sparkline.svelte";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { messages }: { messages: Message[] } = $props();
   type Heard = { at_ms: number; snr: number | null; rssi: number | null; rate: number | null };
@@ -34,7 +35,7 @@
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-signal>
+<Card data-signal>
   <h2 class="mb-1">Signal and data rate</h2>
   {#if heard.length === 0}
     <p class="text-base-content/75">No uplinks yet.</p>
@@ -50,4 +51,4 @@
       {/each}
     </dl>
   {/if}
-</section>
+</Card>

@@ -3,11 +3,12 @@
   import type { DeviceStranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { ago, grouped } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { strangers, adopt }: { strangers: DeviceStranger[]; adopt: (stranger: DeviceStranger) => void } = $props();
 </script>
 
-<section class="mb-4 rounded-box border border-base-300 p-4" data-strangers>
+<Card class="mb-4" data-strangers>
   <h2 class="mb-1">{strangers.length === 1 ? "One device asks" : `${strangers.length} devices ask`} to join without being registered</h2>
   <ul>
     {#each strangers as stranger (stranger.dev_eui)}
@@ -29,4 +30,4 @@
       </li>
     {/each}
   </ul>
-</section>
+</Card>

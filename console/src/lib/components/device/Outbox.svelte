@@ -1,12 +1,15 @@
 <!-- A device's outbox: what waits and when it goes, what became of the last ones, and a form for the next. -->
 <script lang="ts">
-  import { api, say, type NewOutboxItem, type OutboxItem, type OutboxPlace, type OutboxReadBack, type TestCommand } from "#lib/api.ts";
+  import { api, call, type NewOutboxItem, type OutboxPlace, type TestCommand } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, expected, moment, until } from "#lib/format.ts";
   import Bytes from "#lib/components/common/Bytes.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   /** `commands` are examples for the model's encoder; null if there is none. */
   let { eui, news, commands }: { eui: string; news: number; commands: TestCommand[] | null } = $props();
@@ -16,7 +19,6 @@
   const PLACEHOLDERS = { payload: "28", payload_base64: "KA==", text: "reboot", values: '{"opening": 40}' };
   type Form = keyof typeof PLACEHOLDERS;
 
-  let items = $state<OutboxItem[]>([]);
   let chosen = $state<Form | null>(null);
   // What the encoder is known to take is more than anybody guesses.
   const form = $derived(chosen ?? (commands?.length ? "values" : "payload"));
@@ -25,9 +27,12 @@
   let confirmed = $state(false);
   let first = $state(false);
   let expiresInS = $state(0);
-  let problem = $state("");
-  let readBack = $state<OutboxReadBack | null>(null);
   const path = $derived({ estate: session.estate, eui });
+  const held = resource(async () => {
+    void news;
+    return (await call(api.GET("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path, query: { limit: FETCHED } } }))).items;
+  });
+  const items = $derived(held.value ?? []);
   const waiting = $derived(items.filter((item) => item.state === "waiting").toSorted((a, b) => (a.ahead ?? 0) - (b.ahead ?? 0)));
   const shown = $derived([
     ...items.filter((item) => item.state === "under_way" || item.state === "awaiting_ack"),
@@ -46,29 +51,19 @@
     }
   }
 
-  async function load() {
-    const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path, query: { limit: FETCHED } } });
-    items = data?.items ?? items;
-  }
-
-  // What it comes to is said as one types.
-  let asked = 0;
-  $effect(() => {
-    const body = item();
-    void waiting.length;
-    const ask = ++asked;
-    if (content === "" || !body) {
-      readBack = null;
-      problem = content === "" || body ? "" : 'values: that is no object of JSON yet, such as {"opening": 40}';
-      return;
-    }
-    const timer = setTimeout(async () => {
-      const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox/check", { params: { path }, body });
-      if (ask !== asked) return;
-      readBack = data ?? null;
-      problem = data ? "" : say(error);
-    }, 250);
-    return () => clearTimeout(timer);
+  // What it comes to is said as one types, and follows what waits.
+  const checked = resource(
+    async () => {
+      const body = item();
+      return content === "" || !body ? null : await call(api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox/check", { params: { path }, body }));
+    },
+    { typing: { key: () => [item(), waiting.length], pauseMs: 250 } },
+  );
+  const readBack = $derived(content === "" || checked.problem || !item() ? null : checked.value);
+  const act = new Action();
+  const problem = $derived.by(() => {
+    if (act.problem || content === "") return act.problem;
+    return item() ? checked.problem : 'values: that is no object of JSON yet, such as {"opening": 40}';
   });
 
   function choose(command: TestCommand) {
@@ -80,46 +75,36 @@
     event.preventDefault();
     const body = item();
     if (!body) return;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path }, body });
-    if (data) [content, first] = ["", false];
-    await load();
-    problem = data ? "" : say(error);
+    await change(async () => {
+      await call(api.POST("/api/v1/estates/{estate}/devices/{eui}/outbox", { params: { path }, body }));
+      [content, first] = ["", false];
+    });
   }
 
-  async function cancel(id: string) {
-    const { data, error } = await api.DELETE("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}", { params: { path: { ...path, id } } });
-    problem = data ? "" : say(error);
-    await load();
+  /** Changes the outbox, and shows it as it then is. */
+  async function change(work: () => Promise<unknown>) {
+    await act.run(work);
+    await held.load();
   }
 
-  async function move(id: string, to: OutboxPlace) {
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}/place", { params: { path: { ...path, id } }, body: to });
-    problem = data ? "" : say(error);
-    await load();
-  }
-
-  $effect(() => {
-    void news;
-    void load();
-  });
+  const cancel = (id: string) => change(() => call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}", { params: { path: { ...path, id } } })));
+  const move = (id: string, to: OutboxPlace) =>
+    change(() => call(api.PUT("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}/place", { params: { path: { ...path, id } }, body: to })));
 </script>
 
-<section class="rounded-box border border-base-300 p-4">
-  <h2 class="mb-2">Outbox</h2>
+<Card title="Outbox">
   {#if session.may("send")}
     <form class="mb-3 grid gap-2" onsubmit={add} aria-label="Add a downlink">
       <div class="flex flex-wrap items-end gap-3">
-        <label>
-          <span class="block text-sm text-base-content/75">What to send</span>
+        <Field label="What to send">
           <select class="select select-sm w-36" name="form" bind:value={() => form, (to) => ([chosen, content] = [to, ""])}>
             {#if commands}<option value="values">named values</option>{/if}
             <option value="payload">bytes in hex</option>
             <option value="payload_base64">base64</option>
             <option value="text">text</option>
           </select>
-        </label>
-        <label class="min-w-40 flex-1">
-          <span class="block text-sm text-base-content/75">{form === "values" ? "Values, as JSON" : form === "text" ? "Text" : "Payload"}</span>
+        </Field>
+        <Field label={`${form === "values" ? "Values, as JSON" : form === "text" ? "Text" : "Payload"}`} class="min-w-40 flex-1">
           <input
             class="input input-sm w-full font-mono"
             name="payload"
@@ -128,9 +113,8 @@
             autocomplete="off"
             spellcheck="false"
           />
-        </label>
-        <label>
-          <span class="block text-sm text-base-content/75">Port</span>
+        </Field>
+        <Field label="Port">
           <input
             class="input input-sm w-20"
             type="number"
@@ -141,7 +125,7 @@
             required={form !== "values"}
             placeholder={form === "values" ? "auto" : ""}
           />
-        </label>
+        </Field>
       </div>
       {#if form === "values" && commands?.length}
         <div class="flex flex-wrap items-center gap-1.5 text-sm" role="group" aria-label="Known commands">
@@ -227,4 +211,4 @@
       {/each}
     </ul>
   {/if}
-</section>
+</Card>

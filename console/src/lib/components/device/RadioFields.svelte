@@ -1,6 +1,7 @@
 <!-- Radio and MAC settings as fields, of a profile or of one device. What is empty follows what lies below. -->
 <script lang="ts">
   import type { RadioSettings } from "#lib/api.ts";
+  import Field from "#lib/components/common/Field.svelte";
 
   type Radio = Partial<RadioSettings>;
   type Rates = NonNullable<RadioSettings["rates"]>;
@@ -95,8 +96,7 @@
 </script>
 
 {#snippet field(words: string, name: string, value: unknown, take: (text: string) => void, type = "number", width = "w-40")}
-  <label>
-    <span class="block text-sm text-base-content/75">{words}</span>
+  <Field label={words}>
     <input
       class="input input-sm {width}"
       {type}
@@ -107,19 +107,18 @@
       placeholder={inherits(name)}
       autocomplete="off"
     />
-  </label>
+  </Field>
 {/snippet}
 
 {#snippet choice(words: string, name: string, value: unknown, among: readonly (string | readonly [string, string])[], take: (text: string) => void)}
-  <label>
-    <span class="block text-sm text-base-content/75">{words}</span>
+  <Field label={words}>
     <select class="select select-sm w-40" {name} value={value ?? ""} onchange={(e) => take(e.currentTarget.value)}>
       <option value="">{inherits(name)}</option>
       {#each among as one (one)}
         {#if typeof one === "string"}<option value={one}>{one}</option>{:else}<option value={one[0]}>{one[1]}</option>{/if}
       {/each}
     </select>
-  </label>
+  </Field>
 {/snippet}
 
 <div class="flex flex-wrap items-end gap-3">
@@ -137,8 +136,7 @@
     (text) => set("extra_frequencies_hz", frequencies(text)),
     "text",
   )}
-  <label>
-    <span class="block text-sm text-base-content/75">RX1 frequency, channel:Hz</span>
+  <Field label="RX1 frequency, channel:Hz">
     <input
       class="input input-sm w-40"
       type="text"
@@ -148,7 +146,7 @@
       placeholder="inherits"
       autocomplete="off"
     />
-  </label>
+  </Field>
   {@render choice(
     "Counter restart",
     "counter_restart",

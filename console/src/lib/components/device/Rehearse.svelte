@@ -1,9 +1,11 @@
 <!-- Bytes put through decoding and all that follows as if they had been received. -->
 <script lang="ts">
-  import { api, say, type RehearsalOutcome } from "#lib/api.ts";
+  import { api, call, type RehearsalOutcome } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import MessageRow from "#lib/components/traffic/MessageRow.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   let { eui, again = $bindable(null) }: { eui: string; again?: string | null } = $props();
   let payload = $state("");
@@ -13,29 +15,25 @@
   /** In the browser's own zone. */
   let time = $state("");
   let outcome = $state<RehearsalOutcome | null>(null);
-  let problem = $state("");
-  let working = $state(false);
+  const act = new Action();
+  const problem = $derived(act.problem);
+  const working = $derived(act.busy);
 
   async function go() {
-    working = true;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", {
-      params: { path: { estate: session.estate, eui } },
-      body: {
-        payload: payload.trim() || null,
-        again: payload.trim() ? null : again,
-        port,
-        rssi_dbm: rssi,
-        snr_db: snr,
-        time: time ? new Date(time).toISOString() : null,
-      },
-    });
-    working = false;
-    problem = data ? "" : say(error);
-    outcome = data ?? null;
+    const params = { path: { estate: session.estate, eui } };
+    const body = {
+      payload: payload.trim() || null,
+      again: payload.trim() ? null : again,
+      port,
+      rssi_dbm: rssi,
+      snr_db: snr,
+      time: time ? new Date(time).toISOString() : null,
+    };
+    outcome = (await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", { params, body })))) ?? null;
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" id="rehearse">
+<Card id="rehearse">
   <h2 class="mb-1">Rehearse</h2>
   <p class="mb-2 text-sm text-base-content/80">
     Decodes and delivers bytes as if they had been received. Rehearsals are marked and change no counter, ledger or reading.
@@ -108,4 +106,4 @@
     <ul class="mt-2" data-rehearsal><MessageRow message={outcome.message} named={false} /></ul>
     <p class="text-sm text-base-content/75">Went to: {outcome.went_to.join(", ")}</p>
   {/if}
-</section>
+</Card>

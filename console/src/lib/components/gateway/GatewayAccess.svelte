@@ -1,34 +1,31 @@
 <!-- How a gateway gets in: its connection kit and its credentials. -->
 <script lang="ts">
-  import { api, say, type Gateway, type GatewayCredential } from "#lib/api.ts";
+  import { api, call, type Gateway, type GatewayCredential } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, PROTOCOLS } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
+  import Confirm from "#lib/components/common/Confirm.svelte";
 
   let { gateway }: { gateway: Gateway } = $props();
 
-  let credentials = $state<GatewayCredential[]>([]);
   let kind = $state<"token" | "certificate">("token");
   let updates = $state(false);
-  let problem = $state("");
+  const act = new Action();
   let done = $state("");
-  let sure = $state("");
   const path = $derived({ estate: session.estate, eui: gateway.eui });
   const proves = $derived(gateway.protocol !== "udp");
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/gateways/{eui}/credentials", { params: { path } });
-    problem = data ? "" : say(error);
-    credentials = data ?? [];
-  }
-
-  $effect(() => {
-    void gateway.eui;
+  const held = resource(() => {
     void gateway.protocol;
-    void load();
+    return call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/credentials", { params: { path } }));
   });
+  const credentials = $derived(held.value ?? []);
+  const problem = $derived(act.problem || held.problem);
 
   function standing(credential: GatewayCredential): string {
     const left_days = (Date.parse(credential.expires_at) - live.now) / 86_400_000;
@@ -37,12 +34,8 @@
   }
 
   async function makeKit() {
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/gateways/{eui}/kit", {
-      params: { path },
-      body: { kind, updates },
-      parseAs: "blob",
-    });
-    problem = data ? "" : say(error);
+    const asked = api.POST("/api/v1/estates/{estate}/gateways/{eui}/kit", { params: { path }, body: { kind, updates }, parseAs: "blob" });
+    const data = await act.run(() => call(asked));
     if (!data) return;
     const link = document.createElement("a");
     link.href = URL.createObjectURL(data as unknown as Blob);
@@ -50,25 +43,25 @@
     link.click();
     setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
     done = `The kit is in your downloads. Its sheet explains where each file goes${proves ? "; the key in it cannot be shown again" : ""}.`;
-    void load();
+    void held.load();
   }
 
   async function revoke(id: string) {
-    const { error } = await api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/credentials/{id}", { params: { path: { ...path, id } } });
-    problem = error ? say(error) : "";
-    sure = "";
-    void load();
+    await act.run(() => call(api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/credentials/{id}", { params: { path: { ...path, id } } })));
+    await held.load();
   }
 
   async function replace() {
-    const { error } = await api.POST("/api/v1/estates/{estate}/gateways/{eui}/credentials/replace", { params: { path } });
-    problem = error ? say(error) : "";
-    done = error ? "" : "It gets new credentials with its next CUPS request.";
-    void load();
+    const asked = await act.run(async () => {
+      await call(api.POST("/api/v1/estates/{estate}/gateways/{eui}/credentials/replace", { params: { path } }));
+      return true;
+    });
+    done = asked ? "It gets new credentials with its next CUPS request." : "";
+    await held.load();
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-access>
+<Card data-access>
   <h2 class="mb-1">Connection</h2>
   <p class="mb-3 max-w-prose text-sm text-base-content/80">
     Protocol {PROTOCOLS[gateway.protocol]}. Its connection kit holds all it needs for that, with a sheet in plain words{proves
@@ -77,13 +70,12 @@
   </p>
   <div class="flex flex-wrap items-end gap-3">
     {#if gateway.protocol === "lns"}
-      <label>
-        <span class="block text-sm text-base-content/75">Credential</span>
+      <Field label="Credential">
         <select class="select w-40" name="kind" bind:value={kind}>
           <option value="token">a token</option>
           <option value="certificate">a certificate</option>
         </select>
-      </label>
+      </Field>
       <label class="flex h-10 items-center gap-2">
         <input class="checkbox checkbox-sm" type="checkbox" name="updates" bind:checked={updates} />
         <span>fetches credentials itself (CUPS)</span>
@@ -114,15 +106,7 @@
               <td class="hidden whitespace-nowrap sm:table-cell">{ago(credential.last_used, live.now)}</td>
               <td class="text-right">
                 {#if !credential.revoked_at}
-                  {#if sure === credential.id}
-                    <span data-sure>
-                      <span class="mr-2 text-sm">A gateway that uses it loses its connection.</span>
-                      <button class="btn btn-error btn-sm" type="button" onclick={() => revoke(credential.id)}>Revoke</button>
-                      <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
-                    </span>
-                  {:else}
-                    <button class="btn btn-sm" type="button" onclick={() => (sure = credential.id)}>Revoke</button>
-                  {/if}
+                  <Confirm label="Revoke" what="A gateway that uses it loses its connection." run={() => revoke(credential.id)} />
                 {/if}
               </td>
             </tr>
@@ -133,4 +117,4 @@
   {:else if proves}
     <p class="mt-3 text-sm text-base-content/75">No credential yet, so it cannot connect. Create a connection kit.</p>
   {/if}
-</section>
+</Card>

@@ -1,39 +1,41 @@
 <!-- What happened to a gateway, the latest first. -->
 <script lang="ts">
-  import { api, say, type GatewayEvent } from "#lib/api.ts";
+  import { api, call, type GatewayEvent } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action, resource, type Resource } from "#lib/resource.svelte.ts";
+  import { untrack } from "svelte";
 
   let { eui, fresh }: { eui: string; fresh: unknown } = $props();
 
+  type EventPage = Awaited<ReturnType<typeof fetchPage>>;
   const PAGE = 12;
-  let events = $state<GatewayEvent[]>([]);
-  let next = $state<string | null>(null);
-  let problem = $state("");
 
-  async function load(after: string | null) {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/gateways/{eui}/events", {
-      params: { path: { estate: session.estate, eui }, query: { limit: PAGE, ...(after ? { after } : {}) } },
-    });
-    problem = data ? "" : say(error);
-    if (!data) return;
-    events = after ? [...events, ...data.items] : data.items;
-    next = data.next ?? null;
-  }
-
-  $effect(() => {
-    void eui;
+  const fetchPage = (after?: string) =>
+    call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/events", { params: { path: { estate: session.estate, eui }, query: { limit: PAGE, after } } }));
+  const held: Resource<EventPage> = resource(() => {
     void fresh;
     // Who has turned pages is not thrown back.
-    if (events.length <= PAGE) void load(null);
+    const turned = untrack(() => (held.value && held.value.items.length > PAGE ? held.value : null));
+    return turned ? Promise.resolve(turned) : fetchPage();
   });
+  const act = new Action();
+  const events: GatewayEvent[] = $derived(held.value?.items ?? []);
+  const next: string | null = $derived(held.value?.next ?? null);
+  const problem: string = $derived(act.problem || held.problem);
+
+  const earlier = () =>
+    act.run(async () => {
+      const page = await fetchPage(next ?? undefined);
+      held.value = { ...page, items: [...events, ...page.items] };
+    });
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-events>
-  <h2 class="mb-2">Events</h2>
+<Card title="Events" data-events>
   <Notice text={problem} />
   {#if events.length === 0}
     <p class="max-w-prose text-base-content/75">
@@ -55,6 +57,6 @@
         </li>
       {/each}
     </ul>
-    {#if next}<button class="btn btn-sm mt-2" type="button" onclick={() => load(next)}>Earlier</button>{/if}
+    {#if next}<button class="btn btn-sm mt-2" type="button" onclick={earlier}>Earlier</button>{/if}
   {/if}
-</section>
+</Card>

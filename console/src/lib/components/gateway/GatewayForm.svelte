@@ -1,11 +1,14 @@
 <!-- What is told of a gateway: of a new one, of a stranger with what was heard of it, or of a registered one. -->
 <script lang="ts">
-  import { api, say, type Gateway, type Protocol, type Stranger } from "#lib/api.ts";
+  import { api, call, type Gateway, type Protocol, type Stranger } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped, PROTOCOLS } from "#lib/format.ts";
   import GatewayMap from "#lib/components/gateway/GatewayMap.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   let {
     stranger = null,
@@ -29,8 +32,9 @@
   let protocol = $state<Protocol | "">("");
   let source = $state("");
   let mapped = $state(false);
-  let problem = $state("");
-  let offers = $state<string[]>([]);
+  const act = new Action();
+  const problem = $derived(act.problem);
+  const offers = $derived(act.refusal?.offers ?? []);
   let saved = $state(false);
   let nameField: HTMLInputElement;
 
@@ -53,7 +57,7 @@
     eui = stranger ? grouped(stranger.eui) : "";
     region = stranger?.region ?? "";
     protocol = stranger?.protocol ?? "";
-    [problem, offers] = ["", []];
+    act.clear();
     if (stranger) nameField.focus();
   });
 
@@ -75,11 +79,13 @@
       beacons,
     };
     const path = { estate: session.estate };
-    const { data, error } = gateway
-      ? await api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about, headers: { "If-Match": revision } })
-      : await api.POST("/api/v1/estates/{estate}/gateways", { params: { path }, body: { eui, ...about } });
-    problem = data ? "" : say(error);
-    offers = data ? [] : (error?.offers ?? []);
+    const data = await act.run(() =>
+      call(
+        gateway
+          ? api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about, headers: { "If-Match": revision } })
+          : api.POST("/api/v1/estates/{estate}/gateways", { params: { path }, body: { eui, ...about } }),
+      ),
+    );
     saved = Boolean(data);
     if (!data) return;
     if (gateway) {
@@ -106,16 +112,12 @@
   );
 
   function take(offer: string) {
-    [eui, problem, offers] = [grouped(offer), "", []];
+    eui = grouped(offer);
+    act.clear();
   }
 </script>
 
-<form
-  class="rounded-box border border-base-300 p-4"
-  onsubmit={register}
-  oninput={() => (saved = false)}
-  aria-label={gateway ? "Change the gateway" : "Register a gateway"}
->
+<Card tag="form" onsubmit={register} oninput={() => (saved = false)} aria-label={gateway ? "Change the gateway" : "Register a gateway"}>
   <h2 class="mb-2">{gateway ? "Registered as" : stranger ? "Adopt a stranger" : "Register a gateway"}</h2>
   {#if stranger}
     <p class="mb-3 max-w-prose text-sm text-base-content/80">
@@ -126,17 +128,14 @@
   {/if}
   <div class="flex flex-wrap items-end gap-3">
     {#if !gateway}
-      <label>
-        <span class="block text-sm text-base-content/75">EUI, or the MAC address on its label</span>
+      <Field label="EUI, or the MAC address on its label">
         <input class="input w-64 font-mono" name="eui" bind:value={eui} required autocomplete="off" spellcheck="false" />
-      </label>
+      </Field>
     {/if}
-    <label>
-      <span class="block text-sm text-base-content/75">Name</span>
+    <Field label="Name">
       <input class="input w-48" name="name" bind:value={name} bind:this={nameField} required maxlength="80" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Region</span>
+    </Field>
+    <Field label="Region">
       <RegionSelect
         value={region}
         choose={(chosen) => {
@@ -146,51 +145,42 @@
         none={gateway ? undefined : "by the frames it hears"}
         width="w-48"
       />
-    </label>
+    </Field>
   </div>
   <h3 class="mt-4 mb-1 text-sm font-semibold text-base-content/75">Optional</h3>
   <div class="flex flex-wrap items-end gap-3">
-    <label>
-      <span class="block text-sm text-base-content/75">Channels</span>
+    <Field label="Channels">
       <input class="input w-32 font-mono" name="channels" bind:value={channels} placeholder="of the region" autocomplete="off" />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Protocol</span>
+    </Field>
+    <Field label="Protocol">
       <select class="select w-48" name="protocol" bind:value={protocol}>
         {#if !gateway}<option value="">as heard, or UDP</option>{/if}
         {#each Object.entries(PROTOCOLS) as [value, words] (value)}<option {value}>{words}</option>{/each}
       </select>
-    </label>
+    </Field>
     {#if protocol === "udp" || protocol === ""}
-      <label>
-        <span class="block text-sm text-base-content/75">Allowed source (address or network)</span>
+      <Field label="Allowed source (address or network)">
         <input class="input w-48 font-mono" name="udp_source" bind:value={source} placeholder="anywhere" autocomplete="off" />
-      </label>
+      </Field>
     {/if}
-    <label>
-      <span class="block text-sm text-base-content/75">Latitude, °</span>
+    <Field label="Latitude, °">
       <input class="input w-32" type="number" name="latitude" step="any" min="-90" max="90" bind:value={latitude} />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Longitude, °</span>
+    </Field>
+    <Field label="Longitude, °">
       <input class="input w-32" type="number" name="longitude" step="any" min="-180" max="180" bind:value={longitude} />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Altitude, m</span>
+    </Field>
+    <Field label="Altitude, m">
       <input class="input w-28" type="number" name="altitude" step="any" bind:value={altitude} />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Antenna gain, dBi</span>
+    </Field>
+    <Field label="Antenna gain, dBi">
       <input class="input w-28" type="number" name="gain" step="any" placeholder="default 2.15" bind:value={gain} />
-    </label>
-    <label>
-      <span class="block text-sm text-base-content/75">Cable loss, dB</span>
+    </Field>
+    <Field label="Cable loss, dB">
       <input class="input w-28" type="number" name="loss" step="any" min="0" max="30" placeholder="default 0" bind:value={loss} />
-    </label>
-    <label class="w-full max-w-xl">
-      <span class="block text-sm text-base-content/75">Description</span>
+    </Field>
+    <Field label="Description" class="w-full max-w-xl">
       <input class="input w-full" name="description" bind:value={description} maxlength="500" placeholder="access, contact" autocomplete="off" />
-    </label>
+    </Field>
     <label class="flex h-10 items-center gap-2">
       <input class="checkbox checkbox-sm" type="checkbox" name="beacons" bind:checked={beacons} />
       <span>sends beacons</span>
@@ -229,4 +219,4 @@
       {/each}
     </div>
   {/if}
-</form>
+</Card>

@@ -1,25 +1,25 @@
 <!-- Many gateways from a CSV file; what becomes of each row is shown before anything is written. -->
 <script lang="ts">
-  import { api, say, type ImportOutcome } from "#lib/api.ts";
+  import { api, call, say, type ImportOutcome } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action } from "#lib/resource.svelte.ts";
 
   let { done }: { done: () => void } = $props();
 
   let csv = $state("");
   let skipBad = $state(false);
   let outcome = $state<ImportOutcome | null>(null);
-  let problem = $state("");
+  const act = new Action();
+  const problem = $derived(act.problem);
   const good = $derived(outcome ? outcome.rows.length - outcome.bad : 0);
   const previewed = $derived(outcome !== null && outcome.registered === 0);
 
   async function send(preview: boolean) {
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/gateways/import", {
-      params: { path: { estate: session.estate } },
-      body: { csv, skip_bad: skipBad, preview },
-    });
-    problem = data ? "" : say(error);
+    const body = { csv, skip_bad: skipBad, preview };
+    const data = await act.run(() => call(api.POST("/api/v1/estates/{estate}/gateways/import", { params: { path: { estate: session.estate } }, body })));
     outcome = data ?? null;
     if (data && data.registered > 0) done();
   }
@@ -32,8 +32,7 @@
   }
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-import>
-  <h2>Import gateways from a CSV file</h2>
+<Card title="Import gateways from a CSV file" data-import>
   <p class="mt-2 max-w-prose text-sm text-base-content/80">
     First line: column names. Then one gateway per line. <span class="font-mono text-[0.9em]">eui</span> and <span class="font-mono text-[0.9em]">name</span>
     are needed;
@@ -86,4 +85,4 @@
       </table>
     </div>
   {/if}
-</section>
+</Card>

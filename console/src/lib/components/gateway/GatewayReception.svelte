@@ -1,42 +1,35 @@
 <!-- What a gateway hears: signal, channels, data rates, and what nobody else hears. And how much of the time. -->
 <script lang="ts">
-  import { api, say, type Reception, type UptimeDay } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import Scatter from "#lib/components/common/Scatter.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   let { eui }: { eui: string } = $props();
 
-  const AGAIN_MS = 30_000;
-  let reception = $state<Reception | null>(null);
-  let days = $state<UptimeDay[]>([]);
-  let problem = $state("");
-
-  async function load() {
-    const params = { path: { estate: session.estate, eui } };
-    const [heard, uptime] = await Promise.all([
-      api.GET("/api/v1/estates/{estate}/gateways/{eui}/reception", { params }),
-      api.GET("/api/v1/estates/{estate}/gateways/{eui}/uptime", { params }),
-    ]);
-    problem = heard.data ? "" : say(heard.error);
-    reception = heard.data ?? reception;
-    days = uptime.data ?? days;
-  }
-
-  $effect(() => {
-    void eui;
-    void load();
-    const again = setInterval(load, AGAIN_MS);
-    return () => clearInterval(again);
-  });
-
+  const params = $derived({ path: { estate: session.estate, eui } });
+  const held = resource(
+    async () => {
+      const [reception, days] = await Promise.all([
+        call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/reception", { params })),
+        call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/uptime", { params })),
+      ]);
+      return { reception, days };
+    },
+    { everyMs: 30_000 },
+  );
+  const reception = $derived(held.value?.reception ?? null);
+  const days = $derived(held.value?.days ?? []);
+  const problem = $derived(held.problem);
   const most = $derived(Math.max(1, ...(reception?.channels ?? []).map((channel) => channel.uplinks)));
   const known = $derived(days.filter((day) => day.listening_percent != null));
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-reception>
+<Card data-reception>
   <h2 class="mb-1">Reception</h2>
   <Notice text={problem} />
   {#if reception && reception.uplinks > 0}
@@ -120,4 +113,4 @@
       Share of each day in which it was listening; days that are not known are empty. Today: {known.at(-1)?.listening_percent?.toFixed(1)} %.
     </p>
   {/if}
-</section>
+</Card>

@@ -3,13 +3,13 @@
   import type { Gateway } from "#lib/api.ts";
   import { ago, PROTOCOLS } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { gateway }: { gateway: Gateway } = $props();
   const report = $derived(gateway.report ?? null);
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-report>
-  <h2 class="mb-2">Gateway status</h2>
+<Card title="Gateway status" data-report>
   {#if report}
     <dl class="grid grid-cols-[9rem_1fr] gap-y-1">
       <dt class="text-base-content/75">Last report</dt>
@@ -56,4 +56,4 @@
     {#if gateway.description}<dt class="text-base-content/75">Description</dt>
       <dd>{gateway.description}</dd>{/if}
   </dl>
-</section>
+</Card>

@@ -3,13 +3,13 @@
   import type { Gateway } from "#lib/api.ts";
   import { ago } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import Card from "#lib/components/common/Card.svelte";
 
   let { gateway }: { gateway: Gateway } = $props();
 </script>
 
 {#if gateway.state === "never_heard"}
-  <section class="mb-5 rounded-box border border-base-300 p-4">
-    <h2>Never heard</h2>
+  <Card title="Never heard" class="mb-5">
     <p class="mt-1">Check in this order:</p>
     <ol class="mt-1 list-decimal pl-6">
       <li>Is it switched on, and does its network reach this machine?</li>
@@ -25,17 +25,16 @@
       <li>Was it rejected? Events, below, lists each attempt with its reason.</li>
       <li>Does it use another EUI? Then it is listed under Strangers on the Gateways page.</li>
     </ol>
-  </section>
+  </Card>
 {/if}
 
 {#if gateway.state === "quiet" || gateway.state === "lost"}
-  <section class="mb-5 rounded-box border border-base-300 p-4">
-    <h2>No longer heard</h2>
+  <Card title="No longer heard" class="mb-5">
     <p class="mt-1">It was last heard {ago(gateway.last_heard, live.now)}{gateway.address ? `, from ${gateway.address}` : ""}. Check in this order:</p>
     <ol class="mt-1 list-decimal pl-6">
       <li>See Events: was it rejected, or did its connection end, and why?</li>
       <li>Does it have power, and does its network still reach this machine?</li>
       <li>Are other gateways at the same place quiet too? Then check the network there.</li>
     </ol>
-  </section>
+  </Card>
 {/if}

@@ -1,50 +1,43 @@
 <!-- Decoding stored uplinks again with the current decoder. -->
 <script lang="ts">
-  import { api, say, type Job } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   let { model, flawed }: { model: string; flawed: boolean } = $props();
 
   const DAYS = { "1": "the last day", "7": "the last week", "30": "the last 30 days", "365": "the last year" };
   let days = $state<keyof typeof DAYS>("7");
-  let jobs = $state<Job[]>([]);
-  let problem = $state("");
-  const own = $derived(jobs.filter((job) => job.wanted.model === model).slice(0, 5));
-  const running = $derived(own.some((job) => job.state === "running"));
   const path = $derived({ estate: session.estate });
+  const held = resource(async () => (await call(api.GET("/api/v1/estates/{estate}/jobs", { params: { path, query: { limit: 50 } } }))).items);
+  const act = new Action();
+  const problem = $derived(act.problem);
+  const own = $derived((held.value ?? []).filter((job) => job.wanted.model === model).slice(0, 5));
+  const running = $derived(own.some((job) => job.state === "running"));
 
-  async function load() {
-    const { data } = await api.GET("/api/v1/estates/{estate}/jobs", { params: { path, query: { limit: 50 } } });
-    jobs = data?.items ?? jobs;
-  }
+  const change = async (work: () => Promise<unknown>) => {
+    await act.run(work);
+    await held.load();
+  };
 
-  async function begin() {
+  const begin = () => {
     const from = new Date(Date.now() - Number(days) * 86_400_000).toISOString();
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/jobs", { params: { path }, body: { model, from } });
-    problem = data ? "" : say(error);
-    await load();
-  }
+    return change(() => call(api.POST("/api/v1/estates/{estate}/jobs", { params: { path }, body: { model, from } })));
+  };
+  const stop = (job: string) => change(() => call(api.DELETE("/api/v1/estates/{estate}/jobs/{job}", { params: { path: { ...path, job } } })));
 
-  async function stop(job: string) {
-    const { error } = await api.DELETE("/api/v1/estates/{estate}/jobs/{job}", { params: { path: { ...path, job } } });
-    problem = error ? say(error) : "";
-    await load();
-  }
-
-  $effect(() => {
-    void load();
-  });
   $effect(() => {
     if (!running) return;
-    const often = setInterval(load, 500);
+    const often = setInterval(held.load, 500);
     return () => clearInterval(often);
   });
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-anew>
+<Card data-anew>
   <h2 class="mb-1">History</h2>
   <p class="mb-2 text-sm text-base-content/80">
     Stored readings keep the results of earlier editions. Decode them again with the current one; results are swapped in when all are ready.
@@ -73,4 +66,4 @@
       {/each}
     </ul>
   {/if}
-</section>
+</Card>

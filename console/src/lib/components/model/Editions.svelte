@@ -1,48 +1,41 @@
 <!-- A model each time it was saved: compared, and brought back. -->
 <script lang="ts">
-  import { api, say, type Comparison, type Edition } from "#lib/api.ts";
+  import { api, call, type Comparison } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   let { model, news, restored }: { model: string; news: number; restored: () => void } = $props();
 
-  let editions = $state<Edition[]>([]);
   let comparison = $state<Comparison | null>(null);
-  let problem = $state("");
+  const act = new Action();
   const path = $derived({ estate: session.estate, model });
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}/editions", { params: { path, query: { limit: 50 } } });
-    problem = data ? "" : say(error as never);
-    editions = data?.items ?? editions;
-  }
+  const held = resource(() => {
+    void news;
+    return call(api.GET("/api/v1/estates/{estate}/models/{model}/editions", { params: { path, query: { limit: 50 } } }));
+  });
+  const editions = $derived(held.value?.items ?? []);
+  const problem = $derived(act.problem || held.problem);
 
   async function compare(from: number, to: number) {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}/comparison", { params: { path, query: { from, to } } });
-    problem = data ? "" : say(error as never);
-    comparison = data ?? null;
+    const params = { path, query: { from, to } };
+    comparison = (await act.run(() => call(api.GET("/api/v1/estates/{estate}/models/{model}/comparison", { params })))) ?? null;
   }
 
   async function restore(number: number) {
     if (!confirm(`Restore edition ${number} of ${model}? The current state stays as an edition.`)) return;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", {
-      params: { path: { ...path, edition: number } },
-    });
-    problem = data ? "" : say(error as never);
     comparison = null;
-    if (data) restored();
+    const params = { path: { ...path, edition: number } };
+    const done = await act.run(() => call(api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", { params })));
+    if (done) restored();
   }
-
-  $effect(() => {
-    void news;
-    void load();
-  });
 </script>
 
-<section class="rounded-box border border-base-300 p-4" data-editions>
-  <h2 class="mb-2">Editions</h2>
+<Card title="Editions" data-editions>
   <Notice text={problem} />
   {#if editions.length === 0}
     <p class="text-base-content/75">Every saved state of the model.</p>
@@ -90,4 +83,4 @@
       {/each}
     </div>
   {/if}
-</section>
+</Card>

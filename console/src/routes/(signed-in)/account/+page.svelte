@@ -1,13 +1,19 @@
 <script lang="ts">
-  import { api, say, type SignInRecord, type TwoStepSecret } from "#lib/api.ts";
+  import { api, call, type TwoStepSecret } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { times } from "#lib/times.svelte.ts";
   import { ago, day } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
-  let signIns = $state<SignInRecord[]>([]);
-  let problem = $state("");
+  const held = resource(() => call(api.GET("/api/v1/me/sign-ins")));
+  const signIns = $derived(held.value ?? []);
+  const act = new Action();
+  const problem = $derived(act.problem || held.problem);
   let told = $state("");
   let current = $state("");
   let next = $state("");
@@ -16,68 +22,60 @@
   let code = $state("");
   let codes = $state<string[]>([]);
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/me/sign-ins");
-    problem = data ? "" : say(error);
-    signIns = data ?? [];
+  /** Does something to the account, says what came of it, and loads the account again. */
+  async function change(work: () => Promise<unknown>, words: string) {
+    const done = await act.run(async () => {
+      await work();
+      await session.load();
+      return true;
+    });
+    told = done ? words : "";
+    await held.load();
   }
 
-  $effect(() => void load());
-
-  /** Shows the result and loads the account again. */
-  async function after(error: Parameters<typeof say>[0], words: string) {
-    problem = error ? say(error) : "";
-    told = error ? "" : words;
-    if (!error) await session.load();
-    await load();
-    if (error) problem = say(error);
-  }
-
-  async function setPassword(event: SubmitEvent) {
+  function setPassword(event: SubmitEvent) {
     event.preventDefault();
-    const { error } = await api.PUT("/api/v1/me/password", { body: { current, new: next } });
+    const body = { current, new: next };
     [current, next] = ["", ""];
-    await after(error, "Password changed. All other sign-ins have ended.");
+    return change(() => call(api.PUT("/api/v1/me/password", { body })), "Password changed. All other sign-ins have ended.");
   }
 
-  async function end(id: string) {
-    const { error } = await api.DELETE("/api/v1/me/sign-ins/{id}", { params: { path: { id } } });
-    await after(error, "");
-  }
+  const end = (id: string) => change(() => call(api.DELETE("/api/v1/me/sign-ins/{id}", { params: { path: { id } } })), "");
+  const endOthers = () => change(() => call(api.DELETE("/api/v1/me/sign-ins")), "All other sign-ins have ended.");
 
-  async function endOthers() {
-    const { error } = await api.DELETE("/api/v1/me/sign-ins");
-    await after(error, "All other sign-ins have ended.");
+  /** The password, which is asked for anew each time. */
+  function typed() {
+    const body = { password };
+    password = "";
+    return body;
   }
 
   async function prepare(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST("/api/v1/me/two-step", { body: { password } });
-    password = "";
-    secret = data ?? null;
-    problem = data ? "" : say(error);
+    const body = typed();
+    secret = (await act.run(() => call(api.POST("/api/v1/me/two-step", { body })))) ?? null;
   }
 
-  async function begin(event: SubmitEvent) {
+  function begin(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.PUT("/api/v1/me/two-step", { body: { code } });
+    const body = { code };
     code = "";
-    if (data) [secret, codes] = [null, data.codes];
-    await after(error, "Two-step sign-in is on.");
+    return change(async () => {
+      ({ codes } = await call(api.PUT("/api/v1/me/two-step", { body })));
+      secret = null;
+    }, "Two-step sign-in is on.");
   }
 
-  async function renew(event: SubmitEvent) {
+  function renew(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST("/api/v1/me/two-step/recovery-codes", { body: { password } });
-    password = "";
-    codes = data?.codes ?? [];
-    await after(error, "The old recovery codes no longer work.");
+    const body = typed();
+    codes = [];
+    return change(async () => ({ codes } = await call(api.POST("/api/v1/me/two-step/recovery-codes", { body }))), "The old recovery codes no longer work.");
   }
 
-  async function endTwoStep() {
-    const { error } = await api.POST("/api/v1/me/two-step/end", { body: { password } });
-    password = "";
-    await after(error, "Two-step sign-in is off.");
+  function endTwoStep() {
+    const body = typed();
+    return change(() => call(api.POST("/api/v1/me/two-step/end", { body })), "Two-step sign-in is off.");
   }
 </script>
 
@@ -91,37 +89,20 @@
 {#if told}<p class="mb-3 text-success" role="status">{told}</p>{/if}
 
 <div class="grid gap-4 lg:grid-cols-2">
-  <form class="rounded-box border border-base-300 p-4" onsubmit={setPassword} data-password>
-    <h2>Password</h2>
+  <Card title="Password" tag="form" onsubmit={setPassword} data-password>
     <p class="mb-3 text-sm text-base-content/80">At least 12 characters and hard to guess: several unrelated words work well.</p>
     <div class="grid gap-3">
-      <label
-        ><span class="block text-sm text-base-content/75">Current password</span><input
-          class="input w-full"
-          type="password"
-          name="current"
-          autocomplete="current-password"
-          bind:value={current}
-          required
-        /></label
-      >
-      <label
-        ><span class="block text-sm text-base-content/75">New password</span><input
-          class="input w-full"
-          type="password"
-          name="new"
-          autocomplete="new-password"
-          minlength="12"
-          bind:value={next}
-          required
-        /></label
-      >
+      <Field label="Current password"
+        ><input class="input w-full" type="password" name="current" autocomplete="current-password" bind:value={current} required /></Field
+      > >
+      <Field label="New password"
+        ><input class="input w-full" type="password" name="new" autocomplete="new-password" minlength="12" bind:value={next} required /></Field
+      > >
     </div>
     <button class="btn btn-primary mt-3">Change password</button>
-  </form>
+  </Card>
 
-  <section class="rounded-box border border-base-300 p-4" data-two-step>
-    <h2>Two-step sign-in</h2>
+  <Card title="Two-step sign-in" data-two-step>
     {#if codes.length > 0}
       <p class="mb-2">Save these recovery codes. Each works once, without the app. They are shown only now.</p>
       <ul class="grid grid-cols-2 gap-1 font-mono text-[0.9em] select-all">
@@ -150,16 +131,9 @@
         <img class="size-44 rounded-field border border-base-300" alt="The secret as a QR code" src="data:image/svg+xml,{encodeURIComponent(secret.svg)}" />
         <form class="min-w-48 flex-1" onsubmit={begin}>
           <p class="mb-2 font-mono text-[0.9em] break-all select-all" data-secret>{secret.secret}</p>
-          <label
-            ><span class="block text-sm text-base-content/75">Six digits</span><input
-              class="input w-36 font-mono"
-              name="code"
-              inputmode="numeric"
-              autocomplete="one-time-code"
-              bind:value={code}
-              required
-            /></label
-          >
+          <Field label="Six digits"
+            ><input class="input w-36 font-mono" name="code" inputmode="numeric" autocomplete="one-time-code" bind:value={code} required /></Field
+          > >
           <button class="btn btn-primary mt-3 block">Turn on</button>
         </form>
       </div>
@@ -179,7 +153,7 @@
         <button class="btn btn-primary">Set up</button>
       </form>
     {/if}
-  </section>
+  </Card>
 </div>
 
 <fieldset class="mt-5" id="times" data-times>
@@ -196,29 +170,23 @@
     <h2>Sign-ins</h2>
     {#if signIns.length > 1}<button class="btn btn-sm" type="button" onclick={endOthers}>Sign out all others</button>{/if}
   </div>
-  <div class="overflow-x-auto">
-    <table class="table table-sm">
-      <thead><tr><th>From</th><th>Program</th><th>Since</th><th>Last used</th><th class="hidden sm:table-cell">Expires</th><th></th></tr></thead>
-      <tbody>
-        {#each signIns as one (one.id)}
-          <tr>
-            <td class="font-mono text-[0.9em]">{one.address}</td>
-            <td class="max-w-80 truncate" title={one.program}>{one.program || "–"}</td>
-            <td class="whitespace-nowrap tabular-nums">{day(one.since)}</td>
-            <td class="whitespace-nowrap">{ago(one.last_used, live.now)}</td>
-            <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(one.expires_at)}</td>
-            <td class="text-right"
-              >{#if one.this_one}<span class="text-base-content/75">this sign-in</span>{:else}<button
-                  class="btn btn-sm"
-                  type="button"
-                  onclick={() => end(one.id)}>Sign out</button
-                >{/if}</td
-            >
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  <DataTable
+    >{#snippet head()}<th>From</th><th>Program</th><th>Since</th><th>Last used</th><th class="hidden sm:table-cell">Expires</th><th></th>{/snippet}
+    {#each signIns as one (one.id)}
+      <tr>
+        <td class="font-mono text-[0.9em]">{one.address}</td>
+        <td class="max-w-80 truncate" title={one.program}>{one.program || "–"}</td>
+        <td class="whitespace-nowrap tabular-nums">{day(one.since)}</td>
+        <td class="whitespace-nowrap">{ago(one.last_used, live.now)}</td>
+        <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(one.expires_at)}</td>
+        <td class="text-right"
+          >{#if one.this_one}<span class="text-base-content/75">this sign-in</span>{:else}<button class="btn btn-sm" type="button" onclick={() => end(one.id)}
+              >Sign out</button
+            >{/if}</td
+        >
+      </tr>
+    {/each}
+  </DataTable>
 </section>
 
 <section class="mt-5">

@@ -1,31 +1,19 @@
 <script lang="ts">
-  import { api, say, type Ledger, type Spans } from "#lib/api.ts";
-  import { live } from "#lib/live.svelte.ts";
+  import { api, call, type Spans } from "#lib/api.ts";
   import Airtime from "#lib/components/airtime/Airtime.svelte";
   import DayStrip from "#lib/components/airtime/DayStrip.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-
-  let ledger = $state<Ledger | null>(null);
-  let problem = $state("");
-  let asked = 0;
-
-  async function load() {
-    asked = Date.now();
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/airtime", {
-      params: { path: { estate: session.estate } },
-    });
-    problem = data ? "" : say(error);
-    ledger = data ?? ledger;
-  }
+  import Card from "#lib/components/common/Card.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   // Accounts move with every frame; once every few seconds is often enough to look.
-  $effect(() => {
-    void load();
-    return live.listen((message) => {
-      if (["uplink", "downlink"].includes(message.type) && Date.now() - asked > 3000) void load();
-    }, load);
+  const held = resource(() => call(api.GET("/api/v1/estates/{estate}/airtime", { params: { path: { estate: session.estate } } })), {
+    on: (message) => ["uplink", "downlink"].includes(message.type),
   });
+  const ledger = $derived(held.value);
+  const problem = $derived(held.problem);
 
   const SPANS = ["now", "hour", "day"] as const;
   const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 100_000 ? 2 : 0)} s`;
@@ -51,7 +39,7 @@
     <h2 class="mb-2">Gateways</h2>
     <div class="grid grid-cols-1 gap-4 lg:grid-cols-2">
       {#each ledger.gateways as gateway (gateway.eui)}
-        <article class="rounded-box border border-base-300 p-4" data-ledger={gateway.name}>
+        <Card tag="article" data-ledger={gateway.name}>
           <h3 class="mb-2 flex flex-wrap justify-between gap-x-4 font-semibold">
             <span>{gateway.name} <span class="font-normal text-base-content/75">{gateway.region}</span></span>
             <span class="text-sm font-normal tabular-nums"
@@ -65,7 +53,7 @@
               <DayStrip {strip} at={ledger.at} axis={i === gateway.day.length - 1} />
             {/each}
           {/if}
-        </article>
+        </Card>
       {/each}
     </div>
   </section>
@@ -76,28 +64,20 @@
       {#if ledger.devices.length === 0}
         <p class="text-base-content/75">No device was on air.</p>
       {:else}
-        <div class="overflow-x-auto">
-          <table class="table table-sm">
-            <thead
-              ><tr
-                ><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
-                  >Share of the hour</th
-                ></tr
-              ></thead
-            >
-            <tbody>
-              {#each ledger.devices as device (device.eui)}
-                <tr data-device={device.name}>
-                  <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                  {@render cells(device.sent)}
-                  <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
-                    {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
-                  </td>
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        </div>
+        <DataTable
+          >{#snippet head()}<th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
+              >Share of the hour</th
+            >{/snippet}
+          {#each ledger.devices as device (device.eui)}
+            <tr data-device={device.name}>
+              <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+              {@render cells(device.sent)}
+              <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
+                {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
+              </td>
+            </tr>
+          {/each}
+        </DataTable>
       {/if}
     </section>
     <section>
@@ -105,52 +85,35 @@
       {#if ledger.towards.length === 0}
         <p class="text-base-content/75">No downlink was sent.</p>
       {:else}
-        <div class="overflow-x-auto">
-          <table class="table table-sm">
-            <thead
-              ><tr
-                ><th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
-                  >Downlinks, day</th
-                ></tr
-              ></thead
-            >
-            <tbody>
-              {#each ledger.towards as device (device.eui)}
-                <tr>
-                  <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
-                  {@render cells(device.sent)}
-                  <td class="text-right tabular-nums">{device.sent.day.frames}</td>
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        </div>
+        <DataTable
+          >{#snippet head()}<th>Device</th><th class="text-right">Now</th><th class="text-right">Hour</th><th class="text-right">Day</th><th class="text-right"
+              >Downlinks, day</th
+            >{/snippet}
+          {#each ledger.towards as device (device.eui)}
+            <tr>
+              <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+              {@render cells(device.sent)}
+              <td class="text-right tabular-nums">{device.sent.day.frames}</td>
+            </tr>
+          {/each}
+        </DataTable>
       {/if}
       <h2 class="mt-5 mb-2">All sub-bands</h2>
-      <div class="overflow-x-auto">
-        <table class="table table-sm">
-          <thead>
-            <tr
-              ><th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th class="text-right"
-                >Down, now</th
-              ><th class="text-right">hour</th><th class="text-right">day</th></tr
-            >
-          </thead>
-          <tbody>
-            {#each ledger.sub_bands as band (band.region + band.sub_band)}
-              <tr>
-                <td>
-                  <b>{band.sub_band}</b>
-                  <span class="block text-xs whitespace-nowrap text-base-content/75">{band.region} {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span
-                  >
-                </td>
-                {@render cells(band.up)}
-                {@render cells(band.down)}
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
+      <DataTable
+        >{#snippet head()}<th>Sub-band</th><th class="text-right">Up, now</th><th class="text-right">hour</th><th class="text-right">day</th><th
+            class="text-right">Down, now</th
+          ><th class="text-right">hour</th><th class="text-right">day</th>{/snippet}
+        {#each ledger.sub_bands as band (band.region + band.sub_band)}
+          <tr>
+            <td>
+              <b>{band.sub_band}</b>
+              <span class="block text-xs whitespace-nowrap text-base-content/75">{band.region} {band.from_mhz.toFixed(1)}–{band.to_mhz.toFixed(1)} MHz</span>
+            </td>
+            {@render cells(band.up)}
+            {@render cells(band.down)}
+          </tr>
+        {/each}
+      </DataTable>
     </section>
   </div>
 {:else if !problem}

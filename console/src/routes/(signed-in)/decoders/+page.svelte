@@ -1,32 +1,26 @@
 <script lang="ts">
-  import { api, say, type DecodeFailures, type Model } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, DECODERS, moment, versionWords } from "#lib/format.ts";
+  import { resource } from "#lib/resource.svelte.ts";
 
-  let models = $state<Model[] | null>(null);
-  let failures = $state<DecodeFailures[]>([]);
-  let problem = $state("");
   const path = $derived({ estate: session.estate });
+  const held = resource(
+    async () => {
+      const [models, failures] = await Promise.all([
+        call(api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } })),
+        call(api.GET("/api/v1/estates/{estate}/decode-failures", { params: { path } })),
+      ]);
+      return { models: models.items, failures };
+    },
+    { on: (message) => "decode_error" in message && !!message.decode_error && !message.rehearsed },
+  );
+  const models = $derived(held.value?.models ?? null);
+  const failures = $derived(held.value?.failures ?? []);
+  const problem = $derived(held.problem);
   const failed = (model: string) => failures.filter((of) => of.model === model);
-
-  async function load() {
-    const [all, failing] = await Promise.all([
-      api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } }),
-      api.GET("/api/v1/estates/{estate}/decode-failures", { params: { path } }),
-    ]);
-    models = all.data?.items ?? models;
-    failures = failing.data ?? failures;
-    problem = all.data ? "" : say(all.error as never);
-  }
-
-  $effect(() => {
-    void load();
-    return live.listen((message) => {
-      if ("decode_error" in message && message.decode_error && !message.rehearsed) void load();
-    }, load);
-  });
 </script>
 
 <svelte:head><title>Decoders · Keen Heron</title></svelte:head>

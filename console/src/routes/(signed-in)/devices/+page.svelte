@@ -1,7 +1,7 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type Device, type DeviceStranger } from "#lib/api.ts";
+  import { api, call, type Device, type DeviceStranger, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import BulkEdit from "#lib/components/device/BulkEdit.svelte";
   import DeviceForm from "#lib/components/device/DeviceForm.svelte";
@@ -12,13 +12,11 @@
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, grouped, moment } from "#lib/format.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
-  let devices = $state<Device[] | null>(null);
-  let next = $state<string | null>(null);
-  let problem = $state("");
   /** What is open below the title. */
   let open = $state<"" | "one" | "many">("");
-  let strangers = $state<DeviceStranger[]>([]);
   /** The one that is being adopted. */
   let adopted = $state<DeviceStranger | null>(null);
   /** Those that are to be changed alike. */
@@ -30,55 +28,55 @@
   const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Record<Filter, string>);
   const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
 
-  async function fetchPage(after?: string) {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/devices", {
-      params: {
-        path: { estate: session.estate },
-        query: {
-          limit: 100,
-          after,
-          fleet: wanted.fleet || undefined,
-          state: (wanted.state || undefined) as StateName | undefined,
-          tag: wanted.tag || undefined,
-          model: wanted.model || undefined,
-          profile: wanted.profile || undefined,
-          find: wanted.find || undefined,
-          order: wanted.order || undefined,
-        },
-      },
-    });
-    problem = data ? "" : say(error as never);
-    return data;
+  const path = $derived({ estate: session.estate });
+
+  function fetchPage(after?: string) {
+    const { fleet, state, tag, model, profile, find, order } = wanted;
+    const filters = { fleet, tag, model, profile, find, order, state: state as StateName };
+    const given = Object.fromEntries(Object.entries(filters).filter(([, value]) => value));
+    return call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 100, after, ...given } } }));
   }
+
+  const held = resource(() => fetchPage(), {
+    fold: (page, message) => ({ ...page, items: page.items.map((one) => (one.dev_eui === message.device?.eui ? after(one, message) : one)) }),
+    // One registered since this page was opened; of another page or fleet it is none of ours.
+    on: ({ device }) => !!device && !next && !filtered && !devices?.some((one) => one.dev_eui === device.eui),
+  });
+  const devices: Device[] | null = $derived(held.value?.items ?? null);
+  const next: string | null = $derived(held.value?.next ?? null);
+  const others = resource(async () => (session.whole ? await call(api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path } })) : []), {
+    on: (message) => message.type === "refused" && !message.device,
+  });
+  const strangers = $derived(others.value ?? []);
+  const act = new Action();
+  const problem = $derived(act.problem || held.problem);
+
+  const after = (device: Device, message: Message): Device => {
+    if (message.type === "join" || message.type === "uplink") return { ...device, state: "active", last_heard: message.time, refusal: null };
+    return message.type === "refused" ? { ...device, refusal: message.refusal, state: "refused" } : device;
+  };
 
   async function load() {
-    const data = await fetchPage();
-    if (!data) return;
-    devices = data.items;
-    next = data.next ?? null;
-    await loadStrangers();
+    await Promise.all([held.load(), others.load()]);
   }
 
-  async function loadStrangers() {
-    if (!session.whole) return;
-    const { data } = await api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path: { estate: session.estate } } });
-    strangers = data ?? strangers;
+  // The search leads to one that is to be adopted.
+  $effect(() => {
     const wish = page.url.searchParams.get("adopt");
     const meant = strangers.find((stranger) => stranger.dev_eui === wish);
     if (meant && !adopted) adopt(meant);
-  }
+  });
 
   function adopt(stranger: DeviceStranger) {
     [adopted, open] = [stranger, "one"];
     scrollTo({ top: 0 });
   }
 
-  async function more() {
-    const data = await fetchPage(next ?? undefined);
-    if (!data) return;
-    devices = [...(devices ?? []), ...data.items];
-    next = data.next ?? null;
-  }
+  const more = () =>
+    act.run(async () => {
+      const page = await fetchPage(next ?? undefined);
+      held.value = { ...page, items: [...(devices ?? []), ...page.items] };
+    });
 
   function choose(name: Filter, value: string) {
     const query = new URLSearchParams(page.url.searchParams.toString());
@@ -104,29 +102,6 @@
 
   $effect(() => {
     void estateOptions.load();
-  });
-
-  $effect(() => {
-    void wanted;
-    void load();
-    return live.listen((message) => {
-      if (message.type === "refused" && !message.device) void loadStrangers();
-      if (!message.device) return;
-      const device = devices?.find((d) => d.dev_eui === message.device?.eui);
-      if (!device) {
-        // One registered since this page was opened; of another page or fleet it is none of ours.
-        if (!next && !filtered) void load();
-        return;
-      }
-      if (message.type === "join" || message.type === "uplink") {
-        device.state = "active";
-        device.last_heard = message.time;
-        device.refusal = null;
-      } else if (message.type === "refused") {
-        device.refusal = message.refusal;
-        device.state = "refused";
-      }
-    }, load);
   });
 </script>
 
@@ -211,63 +186,49 @@
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </section>
 {:else if devices}
-  <div class="overflow-x-auto">
-    <table class="table">
-      <thead>
-        <tr>
-          <th class="w-0">
-            <input
-              class="checkbox checkbox-sm"
-              type="checkbox"
-              name="all"
-              aria-label="All that are listed"
-              checked={chosen.length > 0 && devices.every((d) => chosen.includes(d.dev_eui))}
-              onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])}
-            />
-          </th>
-          {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th
-            class="hidden md:table-cell">Model</th
-          ><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th></tr
+  <DataTable class=""
+    >{#snippet head()}
+      <th class="w-0">
+        <input
+          class="checkbox checkbox-sm"
+          type="checkbox"
+          name="all"
+          aria-label="All that are listed"
+          checked={chosen.length > 0 && (devices ?? []).every((d) => chosen.includes(d.dev_eui))}
+          onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])}
+        />
+      </th>
+      {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th
+        class="hidden md:table-cell">Model</th
+      ><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th>{/snippet}
+    {#each devices as device (device.dev_eui)}
+      <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
+        <td
+          ><input class="checkbox checkbox-sm" type="checkbox" name="chosen" value={device.dev_eui} aria-label="Choose {device.name}" bind:group={chosen} /></td
         >
-      </thead>
-      <tbody>
-        {#each devices as device (device.dev_eui)}
-          <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
-            <td
-              ><input
-                class="checkbox checkbox-sm"
-                type="checkbox"
-                name="chosen"
-                value={device.dev_eui}
-                aria-label="Choose {device.name}"
-                bind:group={chosen}
-              /></td
-            >
-            <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
-            <td><State state={device.state} /></td>
-            <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
-            <td class="hidden sm:table-cell">{device.fleet}</td>
-            <td class="hidden md:table-cell">{device.model ?? "–"}</td>
-            <td class="hidden lg:table-cell">
-              {#each device.tags as tag (tag)}<button class="badge badge-ghost badge-sm mr-1" onclick={() => choose("tag", tag)}>{tag}</button>{/each}
-            </td>
-            <td class="hidden font-mono text-[0.85em] whitespace-nowrap md:table-cell">{grouped(device.dev_eui)}</td>
-          </tr>
-          {#if device.refusal}
-            <tr>
-              <td></td>
-              <td colspan="7" class="pt-0">
-                <div class="border-l-4 border-error/60 pl-3">
-                  <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>
-                  <p><b>Next:</b> {device.refusal.next_step}</p>
-                </div>
-              </td>
-            </tr>
-          {/if}
-        {/each}
-      </tbody>
-    </table>
-  </div>
+        <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
+        <td><State state={device.state} /></td>
+        <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
+        <td class="hidden sm:table-cell">{device.fleet}</td>
+        <td class="hidden md:table-cell">{device.model ?? "–"}</td>
+        <td class="hidden lg:table-cell">
+          {#each device.tags as tag (tag)}<button class="badge badge-ghost badge-sm mr-1" onclick={() => choose("tag", tag)}>{tag}</button>{/each}
+        </td>
+        <td class="hidden font-mono text-[0.85em] whitespace-nowrap md:table-cell">{grouped(device.dev_eui)}</td>
+      </tr>
+      {#if device.refusal}
+        <tr>
+          <td></td>
+          <td colspan="7" class="pt-0">
+            <div class="border-l-4 border-error/60 pl-3">
+              <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>
+              <p><b>Next:</b> {device.refusal.next_step}</p>
+            </div>
+          </td>
+        </tr>
+      {/if}
+    {/each}
+  </DataTable>
   {#if next}
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}

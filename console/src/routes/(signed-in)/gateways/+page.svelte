@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, say, type Endings, type Gateway, type Stranger } from "#lib/api.ts";
+  import { api, call, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
   import GatewayImport from "#lib/components/gateway/GatewayImport.svelte";
@@ -8,11 +8,9 @@
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, fullest, grouped, moment, WAYS } from "#lib/format.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
-  let gateways = $state<Gateway[] | null>(null);
-  let strangers = $state<Stranger[]>([]);
-  let problem = $state("");
-  let endings = $state<Endings | null>(null);
   let adopting = $state<Stranger | null>(null);
   /** What is open below the title. */
   let panel = $state<"" | "register" | "import">("");
@@ -27,18 +25,35 @@
     scrollTo({ top: 0 });
   }
 
-  async function load() {
-    const params = { path: { estate: session.estate } };
-    const [list, others, ends] = await Promise.all([
-      api.GET("/api/v1/estates/{estate}/gateways", { params: { ...params, query: { limit: 500 } } }),
-      api.GET("/api/v1/estates/{estate}/strangers", { params }),
-      api.GET("/api/v1/estates/{estate}/endings", { params }),
-    ]);
-    endings = ends.data ?? endings;
-    problem = list.data ? "" : say(list.error as never);
-    gateways = list.data?.items ?? gateways;
-    strangers = others.data ?? [];
-  }
+  const after = (gateway: Gateway, { state, time }: { state: Gateway["state"]; time: string }): Gateway => ({
+    ...gateway,
+    state,
+    last_heard: state === "listening" ? time : gateway.last_heard,
+  });
+
+  const path = $derived({ estate: session.estate });
+  const held = resource(
+    async () => {
+      const [gateways, strangers, endings] = await Promise.all([
+        call(api.GET("/api/v1/estates/{estate}/gateways", { params: { path, query: { limit: 500 } } })),
+        call(api.GET("/api/v1/estates/{estate}/strangers", { params: { path } })),
+        call(api.GET("/api/v1/estates/{estate}/endings", { params: { path } })),
+      ]);
+      return { gateways: gateways.items, strangers, endings };
+    },
+    {
+      fold: (value, message) =>
+        message.type === "gateway" ? { ...value, gateways: value.gateways.map((one) => (one.eui === message.gateway ? after(one, message) : one)) } : value,
+      // An unregistered gateway's first connection, or one registered since this page was opened.
+      on: (message) => message.type === "gateway" && !gateways?.some((one) => one.eui === message.gateway),
+      // Unregistered gateways are counted without news of each call.
+      everyMs: 15_000,
+    },
+  );
+  const gateways: Gateway[] | null = $derived(held.value?.gateways ?? null);
+  const strangers = $derived(held.value?.strangers ?? []);
+  const endings = $derived(held.value?.endings ?? null);
+  const problem = $derived(held.problem);
 
   const placed = $derived(
     (gateways ?? []).flatMap(({ name, state, latitude_deg, longitude_deg, eui }) =>
@@ -46,27 +61,6 @@
     ),
   );
   const serverEnds = $derived(endings && (Date.parse(endings.server_expires_at) - live.now) / 86_400_000 < 30 && !endings.server_renews_itself);
-
-  $effect(() => {
-    void load();
-    // Strangers are counted without news of each call.
-    const slow = setInterval(load, 15_000);
-    const stop = live.listen((message) => {
-      if (message.type !== "gateway") return;
-      const known = gateways?.find((g) => g.eui === message.gateway);
-      if (!known) {
-        // A stranger's first call, or a gateway registered since this page was opened.
-        void load();
-        return;
-      }
-      known.state = message.state;
-      if (message.state === "listening") known.last_heard = message.time;
-    }, load);
-    return () => {
-      clearInterval(slow);
-      stop();
-    };
-  });
 </script>
 
 <svelte:head><title>Gateways · Keen Heron</title></svelte:head>
@@ -87,7 +81,7 @@
       stranger={adopting}
       done={() => {
         [adopting, panel] = [null, ""];
-        void load();
+        void held.load();
       }}
       cancel={() => {
         [adopting, panel] = [null, ""];
@@ -95,7 +89,7 @@
     />
   </div>
 {:else if panel === "import"}
-  <div class="mb-5"><GatewayImport done={() => void load()} /></div>
+  <div class="mb-5"><GatewayImport done={() => void held.load()} /></div>
 {/if}
 {#if endings && (endings.credentials.length > 0 || serverEnds)}
   <section class="mb-4 rounded-box border border-warning p-4" data-endings>
@@ -123,40 +117,33 @@
     </p>
   </section>
 {:else if gateways}
-  <div class="overflow-x-auto">
-    <table class="table">
-      <thead>
-        <tr
-          ><th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell">Heard</th><th
-            class="hidden text-right md:table-cell">Sent</th
-          ><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Connection</th><th class="hidden md:table-cell">Address</th></tr
+  <DataTable class=""
+    >{#snippet head()}<th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell"
+        >Heard</th
+      ><th class="hidden text-right md:table-cell">Sent</th><th class="hidden sm:table-cell">Airtime left</th><th class="hidden lg:table-cell">Connection</th
+      ><th class="hidden md:table-cell">Address</th>{/snippet}
+    {#each gateways as gateway (gateway.eui)}
+      {@const band = fullest(gateway.airtime)}
+      <tr data-gateway={gateway.name}>
+        <td class="font-semibold whitespace-nowrap">
+          <a class="link-hover" href="/gateways/{gateway.eui}">{gateway.name}</a>
+          <span class="block font-mono text-[0.75em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
+        </td>
+        <td><State state={gateway.state} /></td>
+        <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
+        <td class="hidden font-mono text-[0.85em] whitespace-nowrap sm:table-cell">{grouped(gateway.eui)}</td>
+        <td class="hidden text-right tabular-nums sm:table-cell">{gateway.frames}</td>
+        <td class="hidden text-right tabular-nums md:table-cell">{gateway.airtime.reduce((sum, used) => sum + used.frames, 0)}</td>
+        <td class="hidden whitespace-nowrap sm:table-cell">
+          {#if band}{(100 - band.used_percent).toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">all</span>{/if}
+        </td>
+        <td class="hidden lg:table-cell">{WAYS[gateway.protocol]}</td>
+        <td class="hidden md:table-cell {gateway.address ? 'font-mono text-[0.85em]' : ''}"
+          >{gateway.address ?? (gateway.protocol === "mqtt" ? "the broker" : "–")}</td
         >
-      </thead>
-      <tbody>
-        {#each gateways as gateway (gateway.eui)}
-          {@const band = fullest(gateway.airtime)}
-          <tr data-gateway={gateway.name}>
-            <td class="font-semibold whitespace-nowrap">
-              <a class="link-hover" href="/gateways/{gateway.eui}">{gateway.name}</a>
-              <span class="block font-mono text-[0.75em] font-normal sm:hidden">{grouped(gateway.eui)}</span>
-            </td>
-            <td><State state={gateway.state} /></td>
-            <td class="whitespace-nowrap tabular-nums" title={gateway.last_heard ? moment(gateway.last_heard) : ""}>{ago(gateway.last_heard, live.now)}</td>
-            <td class="hidden font-mono text-[0.85em] whitespace-nowrap sm:table-cell">{grouped(gateway.eui)}</td>
-            <td class="hidden text-right tabular-nums sm:table-cell">{gateway.frames}</td>
-            <td class="hidden text-right tabular-nums md:table-cell">{gateway.airtime.reduce((sum, used) => sum + used.frames, 0)}</td>
-            <td class="hidden whitespace-nowrap sm:table-cell">
-              {#if band}{(100 - band.used_percent).toFixed(2)} % of sub-band {band.sub_band}{:else}<span class="text-base-content/75">all</span>{/if}
-            </td>
-            <td class="hidden lg:table-cell">{WAYS[gateway.protocol]}</td>
-            <td class="hidden md:table-cell {gateway.address ? 'font-mono text-[0.85em]' : ''}"
-              >{gateway.address ?? (gateway.protocol === "mqtt" ? "the broker" : "–")}</td
-            >
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+      </tr>
+    {/each}
+  </DataTable>
 {:else if !problem}
   <p class="text-base-content/75">Loading…</p>
 {/if}
@@ -173,37 +160,28 @@
     <p class="mt-1 mb-2 max-w-prose text-base-content/80">
       These gateways connect but are not registered. They are answered so that they stay visible; their frames are rejected. If one is yours, adopt it.
     </p>
-    <div class="overflow-x-auto">
-      <table class="table">
-        <thead
-          ><tr
-            ><th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th class="text-right"
-              >Frames rejected</th
-            ><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th
-            ></th></tr
-          ></thead
-        >
-        <tbody>
-          {#each strangers as stranger (stranger.eui)}
-            <tr>
-              <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(stranger.eui)}</td>
-              <td class="hidden sm:table-cell"><State state="stranger" /></td>
-              <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
-              <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
-              <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
-              <td class="hidden md:table-cell">{WAYS[stranger.protocol]}</td>
-              <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
-                {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
-              </td>
-              <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
-              <td
-                >{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button
-                  >{/if}</td
-              >
-            </tr>
-          {/each}
-        </tbody>
-      </table>
-    </div>
+    <DataTable class=""
+      >{#snippet head()}<th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th
+          class="text-right">Frames rejected</th
+        ><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th
+        ></th>{/snippet}
+      {#each strangers as stranger (stranger.eui)}
+        <tr>
+          <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(stranger.eui)}</td>
+          <td class="hidden sm:table-cell"><State state="stranger" /></td>
+          <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
+          <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
+          <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
+          <td class="hidden md:table-cell">{WAYS[stranger.protocol]}</td>
+          <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
+            {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
+          </td>
+          <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
+          <td
+            >{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td
+          >
+        </tr>
+      {/each}
+    </DataTable>
   {/if}
 </section>

@@ -1,34 +1,30 @@
 <script lang="ts">
-  import { api, say, type EstateOutline } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import ShownOnce from "#lib/components/common/ShownOnce.svelte";
   import { day } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
-  let estates = $state<EstateOutline[]>([]);
-  let problem = $state("");
+  const held = resource(() => call(api.GET("/api/v1/installation/estates")));
+  const estates = $derived(held.value ?? []);
+  const act = new Action();
+  const problem = $derived(act.problem || held.problem);
   let slug = $state("");
   let name = $state("");
   let owner = $state("");
   let link = $state("");
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/installation/estates");
-    problem = data ? "" : say(error);
-    estates = data ?? [];
-  }
-
-  $effect(() => void load());
-
   async function found(event: SubmitEvent) {
     event.preventDefault();
-    const { data, error } = await api.POST("/api/v1/installation/estates", { body: { slug, name: name || null, owner } });
-    if (data) {
-      link = `${location.origin}${data.owner.path}`;
+    await act.run(async () => {
+      const made = await call(api.POST("/api/v1/installation/estates", { body: { slug, name: name || null, owner } }));
+      link = `${location.origin}${made.owner.path}`;
       [slug, name, owner] = ["", "", ""];
-      await load();
-    }
-    problem = data ? "" : say(error);
+      await held.load();
+    });
   }
 </script>
 
@@ -53,19 +49,10 @@
     {/each}
   </tbody>
 </table>
-<form class="rounded-box border border-base-300 p-4" onsubmit={found} data-found>
-  <h2 class="mb-2">Create an estate</h2>
+<Card title="Create an estate" tag="form" onsubmit={found} data-found>
   <div class="flex flex-wrap items-end gap-3">
-    <label
-      ><span class="block text-sm text-base-content/75">Short name</span><input
-        class="input w-44 font-mono"
-        name="slug"
-        bind:value={slug}
-        placeholder="saltholm"
-        required
-      /></label
-    >
-    <label><span class="block text-sm text-base-content/75">Name (empty: the same)</span><input class="input w-52" name="name" bind:value={name} /></label>
+    <Field label="Short name"><input class="input w-44 font-mono" name="slug" bind:value={slug} placeholder="saltholm" required /></Field> >
+    <Field label="Name (empty: the same)"><input class="input w-52" name="name" bind:value={name} /></Field>
     <label class="min-w-52 flex-1"
       ><span class="block text-sm text-base-content/75">Invitation for (the owner)</span><input
         class="input w-full"
@@ -76,4 +63,4 @@
     >
     <button class="btn btn-primary">Create estate</button>
   </div>
-</form>
+</Card>

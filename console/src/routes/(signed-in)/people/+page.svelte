@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, say, type Invitation, type EstateMember, type Offer, type RightAbout, type Role, type Share, type ShareLevel } from "#lib/api.ts";
+  import { api, call, type EstateMember, type Offer, type Role, type ShareLevel } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
@@ -7,15 +7,14 @@
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, offerWords, scopeWords, until } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
+  import Confirm from "#lib/components/common/Confirm.svelte";
 
   const ROLES: Role[] = ["viewer", "operator", "engineer", "owner"];
 
-  let members = $state<EstateMember[]>([]);
-  let invitations = $state<Invitation[]>([]);
-  let shares = $state<Share[]>([]);
-  let table = $state<RightAbout[]>([]);
-  let problem = $state("");
-  let sure = $state("");
   let link = $state("");
 
   let forWhom = $state("");
@@ -29,31 +28,30 @@
   const path = $derived({ estate: session.estate });
   const manages = $derived(session.may("people"));
 
-  async function load() {
-    const [people, roles] = await Promise.all([api.GET("/api/v1/estates/{estate}/people", { params: { path } }), api.GET("/api/v1/roles")]);
-    problem = people.data ? "" : say(people.error);
-    members = people.data ?? [];
-    table = roles.data ?? [];
-    if (!manages) return;
-    const [waiting, shared] = await Promise.all([
-      api.GET("/api/v1/estates/{estate}/invitations", { params: { path } }),
-      api.GET("/api/v1/estates/{estate}/shares", { params: { path } }),
+  const held = resource(async () => {
+    const [members, table, invitations, shares] = await Promise.all([
+      call(api.GET("/api/v1/estates/{estate}/people", { params: { path } })),
+      call(api.GET("/api/v1/roles")),
+      manages ? call(api.GET("/api/v1/estates/{estate}/invitations", { params: { path } })) : [],
+      manages ? call(api.GET("/api/v1/estates/{estate}/shares", { params: { path } })) : [],
     ]);
-    invitations = waiting.data ?? [];
-    shares = shared.data ?? [];
-  }
+    return { members, table, invitations, shares };
+  });
+  const members = $derived(held.value?.members ?? []);
+  const table = $derived(held.value?.table ?? []);
+  const invitations = $derived(held.value?.invitations ?? []);
+  const shares = $derived(held.value?.shares ?? []);
+  const act = new Action();
+  const problem = $derived(act.problem || held.problem);
 
   $effect(() => {
-    void load();
     void estateOptions.load();
   });
 
-  /** Carries an action out, shows its error, and loads the page again. */
-  async function done(asked: Promise<{ error?: unknown }>) {
-    const { error } = await asked;
-    sure = "";
-    await load();
-    problem = error ? say(error as Parameters<typeof say>[0]) : "";
+  /** Carries an action out, and loads the page again whatever came of it. */
+  async function done(asked: Parameters<typeof call>[0]) {
+    await act.run(() => call(asked));
+    await held.load();
   }
 
   const change = (member: EstateMember, to: Role) =>
@@ -66,13 +64,12 @@
     event.preventDefault();
     const share = (scope: { fleet: string } | { device: string }): Offer => ({ share: { scope, may: level, until: end ? new Date(end).toISOString() : null } });
     const offer: Offer = offers === "role" ? { role } : share(offers === "fleet" ? { fleet } : { device: device.trim() });
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/invitations", { params: { path }, body: { for_whom: forWhom, offer } });
-    if (data) {
-      link = `${location.origin}${data.path}`;
+    await act.run(async () => {
+      const made = await call(api.POST("/api/v1/estates/{estate}/invitations", { params: { path }, body: { for_whom: forWhom, offer } }));
+      link = `${location.origin}${made.path}`;
       forWhom = "";
-      await load();
-    }
-    problem = data ? "" : say(error);
+      await held.load();
+    });
   }
 </script>
 
@@ -84,106 +81,84 @@
 
 <section class="mt-2">
   <h2 class="mb-1">Members</h2>
-  <div class="overflow-x-auto">
-    <table class="table table-sm" data-members>
-      <thead
-        ><tr
-          ><th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th class="hidden sm:table-cell"
-            >Two-step</th
-          ><th class="hidden sm:table-cell">Last seen</th><th></th></tr
-        ></thead
-      >
-      <tbody>
-        {#each members as member (member.name)}
-          <tr data-member={member.name}>
-            <td class="font-semibold"
-              >{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75">{" "}(you)</span>{/if}</td
+  <DataTable data-members
+    >{#snippet head()}<th>Name</th><th>Role</th><th class="hidden sm:table-cell">Since</th><th class="hidden md:table-cell">Invited by</th><th
+        class="hidden sm:table-cell">Two-step</th
+      ><th class="hidden sm:table-cell">Last seen</th><th></th>{/snippet}
+    {#each members as member (member.name)}
+      <tr data-member={member.name}>
+        <td class="font-semibold"
+          >{member.name}{#if member.name === session.me?.name}<span class="font-normal text-base-content/75">{" "}(you)</span>{/if}</td
+        >
+        <td>
+          {#if manages}
+            <select
+              class="select select-sm w-32"
+              aria-label="Role of {member.name}"
+              value={member.role}
+              onchange={(event) => change(member, event.currentTarget.value as Role)}
             >
-            <td>
-              {#if manages}
-                <select
-                  class="select select-sm w-32"
-                  aria-label="Role of {member.name}"
-                  value={member.role}
-                  onchange={(event) => change(member, event.currentTarget.value as Role)}
-                >
-                  {#each ROLES as one (one)}<option value={one}>{one}</option>{/each}
-                </select>
-              {:else}
-                {member.role}
-              {/if}
-            </td>
-            <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(member.since)}</td>
-            <td class="hidden md:table-cell">{member.by ?? "–"}</td>
-            <td class="hidden sm:table-cell">{member.two_step ? "yes" : "no"}</td>
-            <td class="hidden whitespace-nowrap sm:table-cell">{ago(member.last_seen, live.now)}</td>
-            <td class="text-right">
-              {#if manages && member.name !== session.me?.name}
-                {#if sure === member.name}
-                  <span class="mr-2 text-sm">What they created stays; their tokens are revoked.</span>
-                  <button class="btn btn-error btn-sm" type="button" onclick={() => remove(member.name)}>Remove {member.name}</button>
-                  <button class="btn btn-ghost btn-sm" type="button" onclick={() => (sure = "")}>Cancel</button>
-                {:else}
-                  <button class="btn btn-sm" type="button" onclick={() => (sure = member.name)}>Remove</button>
-                {/if}
-              {/if}
-            </td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+              {#each ROLES as one (one)}<option value={one}>{one}</option>{/each}
+            </select>
+          {:else}
+            {member.role}
+          {/if}
+        </td>
+        <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{day(member.since)}</td>
+        <td class="hidden md:table-cell">{member.by ?? "–"}</td>
+        <td class="hidden sm:table-cell">{member.two_step ? "yes" : "no"}</td>
+        <td class="hidden whitespace-nowrap sm:table-cell">{ago(member.last_seen, live.now)}</td>
+        <td class="text-right">
+          {#if manages && member.name !== session.me?.name}
+            <Confirm label="Remove" what="What they created stays; their tokens are revoked." sure="Remove {member.name}" run={() => remove(member.name)} />
+          {/if}
+        </td>
+      </tr>
+    {/each}
+  </DataTable>
 </section>
 
 {#if manages}
   <section class="mt-6 grid gap-4 lg:grid-cols-2">
-    <form class="rounded-box border border-base-300 p-4" onsubmit={invite} data-invite>
-      <h2>Invite or share</h2>
+    <Card title="Invite or share" tag="form" onsubmit={invite} data-invite>
       <p class="mb-3 text-sm text-base-content/80">By a link that works once, within seven days. The recipient signs in or creates an account.</p>
       <div class="grid gap-3 sm:grid-cols-2">
-        <label class="sm:col-span-2">
-          <span class="block text-sm text-base-content/75">For</span>
+        <Field label="For" class="sm:col-span-2">
           <input class="input w-full" name="for_whom" bind:value={forWhom} placeholder="Marit, harbour office" required />
-        </label>
-        <label>
-          <span class="block text-sm text-base-content/75">Offer</span>
+        </Field>
+        <Field label="Offer">
           <select class="select w-full" name="offers" bind:value={offers}>
             <option value="role">a role in the estate</option>
             <option value="fleet">one fleet</option>
             <option value="device">one device</option>
           </select>
-        </label>
+        </Field>
         {#if offers === "role"}
-          <label>
-            <span class="block text-sm text-base-content/75">Role</span>
+          <Field label="Role">
             <select class="select w-full" name="role" bind:value={role}
               >{#each ROLES as one (one)}<option value={one}>{one}</option>{/each}</select
             >
-          </label>
+          </Field>
         {:else}
           {#if offers === "fleet"}
-            <label>
-              <span class="block text-sm text-base-content/75">Fleet</span>
+            <Field label="Fleet">
               <select class="select w-full" name="fleet" bind:value={fleet} required
                 >{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select
               >
-            </label>
+            </Field>
           {:else}
-            <label>
-              <span class="block text-sm text-base-content/75">DevEUI</span>
+            <Field label="DevEUI">
               <input class="input w-full font-mono" name="device" bind:value={device} required />
-            </label>
+            </Field>
           {/if}
-          <label>
-            <span class="block text-sm text-base-content/75">Access</span>
+          <Field label="Access">
             <select class="select w-full" name="may" bind:value={level}
               ><option value="read">read</option><option value="operate">read and send downlinks</option></select
             >
-          </label>
-          <label>
-            <span class="block text-sm text-base-content/75">Expires (empty: never)</span>
+          </Field>
+          <Field label="Expires (empty: never)">
             <input class="input w-full" type="date" name="until" bind:value={end} />
-          </label>
+          </Field>
         {/if}
       </div>
       <button class="btn btn-primary mt-3">Create invitation</button>
@@ -192,10 +167,9 @@
           <ShownOnce what="The invitation's link" text={link} hint="Send it to the recipient over a private channel." close={() => (link = "")} />
         </div>
       {/if}
-    </form>
+    </Card>
     <div class="space-y-4">
-      <section class="rounded-box border border-base-300 p-4" data-invitations>
-        <h2>Open invitations</h2>
+      <Card title="Open invitations" data-invitations>
         {#each invitations as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0">
             <span class="min-w-0 flex-1"
@@ -207,9 +181,8 @@
         {:else}
           <p class="text-sm text-base-content/75">None.</p>
         {/each}
-      </section>
-      <section class="rounded-box border border-base-300 p-4" data-shares>
-        <h2>Shared with others</h2>
+      </Card>
+      <Card title="Shared with others" data-shares>
         {#each shares as one (one.id)}
           <div class="flex flex-wrap items-center gap-x-3 border-b border-base-300 py-1.5 last:border-0" data-share={one.id}>
             <span class="min-w-0 flex-1"
@@ -221,30 +194,23 @@
         {:else}
           <p class="text-sm text-base-content/75">Nothing is shared. A fleet or a device can be shared with somebody who is not a member.</p>
         {/each}
-      </section>
+      </Card>
     </div>
   </section>
 {/if}
 
 <section class="mt-6">
   <h2 class="mb-1">What each role may do</h2>
-  <div class="overflow-x-auto">
-    <table class="table table-sm" data-roles>
-      <thead
-        ><tr
-          ><th>Right</th><th>Allows</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th></tr
-        ></thead
-      >
-      <tbody>
-        {#each table as row (row.right)}
-          <tr>
-            <td class="font-mono text-[0.9em]">{row.right}</td>
-            <td class="min-w-60">{row.about}</td>
-            {#each ROLES as one (one)}<td class="text-center">{row.roles.includes(one) ? "yes" : "–"}</td>{/each}
-            <td class="text-center">{row.for_tokens ? "yes" : "–"}</td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  <DataTable data-roles
+    >{#snippet head()}<th>Right</th><th>Allows</th>{#each ROLES as one (one)}<th class="text-center">{one}</th>{/each}<th class="text-center">in tokens</th
+      >{/snippet}
+    {#each table as row (row.right)}
+      <tr>
+        <td class="font-mono text-[0.9em]">{row.right}</td>
+        <td class="min-w-60">{row.about}</td>
+        {#each ROLES as one (one)}<td class="text-center">{row.roles.includes(one) ? "yes" : "–"}</td>{/each}
+        <td class="text-center">{row.for_tokens ? "yes" : "–"}</td>
+      </tr>
+    {/each}
+  </DataTable>
 </section>

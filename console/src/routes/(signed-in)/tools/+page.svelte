@@ -1,7 +1,1 @@
-<script lang="ts">
-  import { goto } from "$app/navigation";
-
-  $effect(() => {
-    void goto("/tools/frame", { replace: true });
-  });
-</script>
+<!-- Leads elsewhere: see +page.ts. -->

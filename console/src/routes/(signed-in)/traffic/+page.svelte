@@ -1,44 +1,49 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type Message } from "#lib/api.ts";
-  import { live } from "#lib/live.svelte.ts";
+  import { api, call, type Message } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import MessageList from "#lib/components/traffic/MessageList.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { withNews } from "#lib/format.ts";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   const KINDS = ["uplink", "join", "refused", "downlink", "notice"] as const;
   /** Rows kept on the page; more would only slow it down. */
   const KEPT = 300;
-  let messages = $state<Message[] | null>(null);
-  let next = $state<string | null>(null);
-  let held = $state<Message[]>([]);
+  /** Came while the list was paused. */
+  let waiting = $state<Message[]>([]);
   let paused = $state(false);
   let fresh = $state("");
-  let problem = $state("");
   const kinds = $derived(page.url.searchParams.get("type")?.split(",") ?? [...KINDS]);
 
-  async function fetchPage(after?: string) {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/traffic", {
-      params: { path: { estate: session.estate }, query: { limit: 50, after, type: kinds.join(",") } },
+  const fetchPage = (after?: string) =>
+    call(api.GET("/api/v1/estates/{estate}/traffic", { params: { path: { estate: session.estate }, query: { limit: 50, after, type: kinds.join(",") } } }));
+
+  const list = resource(
+    () => {
+      waiting = [];
+      return fetchPage();
+    },
+    {
+      fold: (shown, message) => {
+        if (!kinds.includes(message.type)) return shown;
+        if (!paused) return take(shown, message);
+        waiting.push(message);
+        return shown;
+      },
+    },
+  );
+  const act = new Action();
+  const messages = $derived(list.value?.items ?? null);
+  const next = $derived(list.value?.next ?? null);
+  const problem = $derived(act.problem || list.problem);
+
+  const earlier = () =>
+    act.run(async () => {
+      const page = await fetchPage(next ?? undefined);
+      list.value = { ...page, items: [...(messages ?? []), ...page.items] };
     });
-    problem = data ? "" : say(error);
-    return data;
-  }
-
-  async function load() {
-    const data = await fetchPage();
-    if (!data) return;
-    [messages, next, held] = [data.items, data.next ?? null, []];
-  }
-
-  async function earlier() {
-    const data = await fetchPage(next ?? undefined);
-    if (!data) return;
-    messages = [...(messages ?? []), ...data.items];
-    next = data.next ?? null;
-  }
 
   function toggle(kind: string) {
     const on = kinds.includes(kind) ? kinds.filter((k) => k !== kind) : [...kinds, kind];
@@ -46,26 +51,16 @@
     void goto(all ? "?" : `?type=${KINDS.filter((k) => on.includes(k)).join(",")}`, { reset: false, replace: true });
   }
 
-  function take(message: Message) {
-    messages = withNews(messages ?? [], message, KEPT);
+  function take<T extends { items: Message[] }>(shown: T, message: Message): T {
     fresh = message.id;
+    return { ...shown, items: withNews(shown.items, message, KEPT) };
   }
 
   function goOn() {
     paused = false;
-    for (const message of held) take(message);
-    held = [];
+    if (list.value) list.value = waiting.reduce(take, list.value);
+    waiting = [];
   }
-
-  $effect(() => {
-    const wanted = kinds;
-    void load();
-    return live.listen((message) => {
-      if (!wanted.includes(message.type)) return;
-      if (paused) held.push(message);
-      else take(message);
-    }, load);
-  });
 </script>
 
 <svelte:head><title>Traffic · Keen Heron</title></svelte:head>
@@ -82,7 +77,7 @@
     {/each}
   </fieldset>
   {#if paused}
-    <button class="btn btn-sm btn-secondary" onclick={goOn}>Continue ({held.length} new)</button>
+    <button class="btn btn-sm btn-secondary" onclick={goOn}>Continue ({waiting.length} new)</button>
   {:else}
     <button class="btn btn-sm" onclick={() => (paused = true)}>Pause</button>
   {/if}

@@ -1,34 +1,20 @@
 <script lang="ts">
-  import { api, say, type Watch } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { ago, moment } from "#lib/format.ts";
   import { session } from "#lib/session.svelte.ts";
+  import { resource } from "#lib/resource.svelte.ts";
+  import Words from "#lib/components/common/Words.svelte";
 
-  const SLOWLY_MS = 15_000;
-  let watch = $state<Watch | null>(null);
-  let problem = $state("");
-  let asked = 0;
-
-  async function load() {
-    asked = Date.now();
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/watch", { params: { path: { estate: session.estate } } });
-    problem = data ? "" : say(error);
-    watch = data ?? watch;
-  }
-
-  $effect(() => {
-    void load();
-    const slow = setInterval(load, SLOWLY_MS);
-    // A gateway that comes or goes and a device that is refused show at once.
-    const stop = live.listen((message) => {
-      if (["gateway", "refused", "join"].includes(message.type) && Date.now() - asked > 3000) void load();
-    }, load);
-    return () => {
-      clearInterval(slow);
-      stop();
-    };
+  const EVERY_MS = 15_000;
+  // A gateway that comes or goes and a device that is refused show at once.
+  const held = resource(() => call(api.GET("/api/v1/estates/{estate}/watch", { params: { path: { estate: session.estate } } })), {
+    on: (message) => ["gateway", "refused", "join"].includes(message.type),
+    everyMs: EVERY_MS,
   });
+  const watch = $derived(held.value);
+  const problem = $derived(held.problem);
 
   const marks = {
     trouble: { sign: "✕", word: "trouble", tone: "text-error" },
@@ -56,7 +42,7 @@
       <a class="link-hover" href="/devices"><b class="tabular-nums">{watch.devices_active} of {watch.devices}</b> devices are active</a>
     {/if}
     {#if watch.strangers > 0}<a class="link-hover" href="/gateways"
-        ><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "stranger calls" : "strangers call"}</a
+        ><b class="tabular-nums">{watch.strangers}</b> {watch.strangers === 1 ? "unregistered gateway connects" : "unregistered gateways connect"}</a
       >{/if}
   </div>
   {#if watch.gateways === 0 && session.whole}
@@ -91,7 +77,7 @@
                   >since {moment(concern.since)} ({ago(concern.since, live.now)})</span
                 >{/if}
             </p>
-            <p class="text-base-content/80"><b>Next:</b> {concern.next_step}</p>
+            <p class="text-base-content/80"><b>Next:</b> <Words text={concern.next_step} /></p>
             {#if concern.message}<a class="link" href="/decoders/{concern.model}?message={concern.message}">Open it in the workbench</a>{/if}
           </div>
         </li>

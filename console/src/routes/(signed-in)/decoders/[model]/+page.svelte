@@ -1,6 +1,6 @@
 <script lang="ts">
   import { page } from "$app/state";
-  import { api, say, type Doubt, type Model, type ReadingRule, type TestPayload, type Tried, type TriedUplink } from "#lib/api.ts";
+  import { api, call, type Model, type ReadingRule, type TestPayload, type TriedUplink } from "#lib/api.ts";
   import Bytes from "#lib/components/common/Bytes.svelte";
   import DecodeAnew from "#lib/components/model/DecodeAnew.svelte";
   import Editions from "#lib/components/model/Editions.svelte";
@@ -10,6 +10,8 @@
   import TriedUplinks from "#lib/components/model/TriedUplinks.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { DECODERS, versionWords } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   type Kind = keyof typeof DECODERS;
   const EMPTY = "function decodeUplink(input) {\n  return { data: {} };\n}\n";
@@ -28,15 +30,11 @@
   let last = $state(50);
   let port = $state(1);
   let bytes = $state("");
-  let tried = $state<Tried | null>(null);
-  let trying = $state(false);
-  let problem = $state("");
   let note = $state("");
   let saved = $state("");
   let saves = $state(0);
-  let doubts = $state<Doubt[]>([]);
-  let asked = 0;
 
+  const act = new Action();
   const versions = $derived((model?.versions ?? []).map(versionWords));
   /** The current decoder of the version that is edited. */
   const inForce = $derived.by(() => {
@@ -52,6 +50,30 @@
         JSON.stringify(rules) !== JSON.stringify(model.readings ?? {}) ||
         JSON.stringify(tests) !== JSON.stringify(inForce.tests)),
   );
+  /** What is tried: the draft on stored uplinks, or on what was pasted. */
+  const draft = $derived.by(() => {
+    if (!model) return null;
+    const pasted = bytes.trim() !== "";
+    return {
+      decoder: model.decoder || drafted ? source : null,
+      decoder_kind: kind,
+      version: version || null,
+      readings: rules,
+      tests: model.decoder || drafted ? tests : null,
+      payloads: pasted ? [{ port, bytes }] : [],
+      messages: message && !pasted ? [message] : [],
+      last: pasted ? 0 : last,
+    };
+  });
+  const held = resource(
+    async () => {
+      const body = $state.snapshot(draft) as typeof draft;
+      return body && call(api.POST("/api/v1/estates/{estate}/models/{model}/try", { params: { path }, body }));
+    },
+    { typing: { key: () => [draft, saves], pauseMs: PAUSE_MS } },
+  );
+  const tried = $derived(held.value);
+  const problem = $derived(act.problem || held.problem);
   const names = $derived([...new Set((tried?.uplinks ?? []).flatMap((uplink) => Object.keys(uplink.after.readings)))]);
   const broken = $derived(tried?.uplinks.filter((uplink) => uplink.change === "broken").length ?? 0);
   const marks = $derived.by(() => {
@@ -67,42 +89,17 @@
     rules = structuredClone($state.snapshot(model?.readings ?? {})) as Record<string, ReadingRule>;
   }
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/models/{model}", { params: { path } });
-    problem = data ? "" : say(error);
-    model = data ?? null;
-    begin();
-    void loadDoubts();
-  }
+  const load = () =>
+    act.run(async () => {
+      model = await call(api.GET("/api/v1/estates/{estate}/models/{model}", { params: { path } }));
+      begin();
+    });
 
   /** What looks wrong with its readings, by the devices that were tried. */
-  async function loadDoubts() {
-    const { data } = await api.GET("/api/v1/estates/{estate}/models/{model}/doubts", { params: { path } });
-    doubts = data ?? doubts;
-  }
-
-  async function attempt() {
-    const ask = ++asked;
-    trying = true;
-    const pasted = bytes.trim() !== "";
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/models/{model}/try", {
-      params: { path },
-      body: {
-        decoder: model?.decoder || drafted ? source : null,
-        decoder_kind: kind,
-        version: version || null,
-        readings: rules,
-        tests: model?.decoder || drafted ? tests : null,
-        payloads: pasted ? [{ port, bytes }] : [],
-        messages: message && !pasted ? [message] : [],
-        last: pasted ? 0 : last,
-      },
-    });
-    if (ask !== asked) return;
-    trying = false;
-    problem = data ? "" : say(error as never);
-    tried = data ?? tried;
-  }
+  const doubts = resource(() => {
+    void saves;
+    return call(api.GET("/api/v1/estates/{estate}/models/{model}/doubts", { params: { path } }));
+  });
 
   /** What the draft makes of a payload becomes a test: as the decoder gives it, before scales and words. */
   function keep(uplink: TriedUplink) {
@@ -129,12 +126,15 @@
       revision,
       ...body
     } = { ...about, readings: $state.snapshot(rules) };
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/models/{model}", {
-      params: { path, query: { note: note || undefined } },
-      body,
-      headers: { "If-Match": revision ?? "" },
-    });
-    problem = data ? "" : say(error);
+    const data = await act.run(() =>
+      call(
+        api.PUT("/api/v1/estates/{estate}/models/{model}", {
+          params: { path, query: { note: note || undefined } },
+          body,
+          headers: { "If-Match": revision ?? "" },
+        }),
+      ),
+    );
     if (!data) return;
     model = data;
     note = "";
@@ -146,12 +146,6 @@
   $effect(() => {
     void slug;
     void load();
-  });
-  $effect(() => {
-    void [source, kind, JSON.stringify(rules), JSON.stringify(tests), last, port, bytes, version, message, saves];
-    if (!model) return;
-    const later = setTimeout(attempt, tried ? PAUSE_MS : 0);
-    return () => clearTimeout(later);
   });
 </script>
 
@@ -214,21 +208,21 @@
           ><span class="block text-base-content/75">Reason for the change</span>
           <input class="input input-sm w-full" name="note" bind:value={note} maxlength="300" autocomplete="off" />
         </label>
-        <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || trying}>Save and use</button>
+        <button class="btn btn-primary btn-sm" disabled={!session.may("decoders") || !drafted || !!tried?.problem || held.busy}>Save and use</button>
       </form>
       {#if broken > 0}<p class="mt-1 text-sm text-error">{broken} payloads could be read before and cannot be any more.</p>{/if}
       {#if saved && !drafted}<p class="mt-1 text-success" role="status" data-saved>✓ {saved}</p>{/if}
     </section>
     <div class="grid gap-5">
-      <section class="rounded-box border border-base-300 p-4">
+      <Card>
         <h2 class="mb-1">Readings</h2>
         <ReadingRules
           bind:rules
           {names}
-          doubts={doubts.filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))}
+          doubts={(doubts.value ?? []).filter(({ reading }) => JSON.stringify(rules[reading]) === JSON.stringify(model?.readings?.[reading]))}
         />
-      </section>
-      <section class="rounded-box border border-base-300 p-4" data-tests>
+      </Card>
+      <Card data-tests>
         <h2 class="mb-1">Tests</h2>
         {#if tests.length === 0}
           <p class="text-sm text-base-content/80">
@@ -252,11 +246,11 @@
             </li>
           {/each}
         </ul>
-      </section>
+      </Card>
     </div>
   </div>
 
-  <section class="mt-5 rounded-box border border-base-300 p-4">
+  <Card class="mt-5">
     <div class="mb-3 flex flex-wrap items-end gap-3">
       <h2 class="mr-2">Try on</h2>
       <label class="flex items-center gap-2 text-sm"
@@ -273,10 +267,10 @@
         >on port
         <input class="input input-sm w-20" type="number" name="port" min="1" max="223" bind:value={port} />
       </label>
-      {#if trying}<span class="text-sm text-base-content/75" role="status">Trying…</span>{/if}
+      {#if held.busy}<span class="text-sm text-base-content/75" role="status">Trying…</span>{/if}
     </div>
     {#if tried}<TriedUplinks {tried} {drafted} {keep} />{/if}
-  </section>
+  </Card>
 
   <div class="mt-5 grid items-start gap-5 lg:grid-cols-[1.25fr_1fr]">
     <Editions

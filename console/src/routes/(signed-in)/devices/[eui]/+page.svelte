@@ -1,7 +1,7 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type DeviceDetail, type DeviceWhy, type Message } from "#lib/api.ts";
+  import { api, call, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Agreement from "#lib/components/device/Agreement.svelte";
   import Conditions from "#lib/components/common/Conditions.svelte";
@@ -21,6 +21,8 @@
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, moment, withNews } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   /** Frames that are loaded: enough for signal over time. */
   const SHOWN = 100;
@@ -33,56 +35,47 @@
     { id: "setup", label: "Setup" },
   ] as const;
   const eui = $derived(page.params.eui ?? "");
-  let device = $state<DeviceDetail | null>(null);
-  let messages = $state<Message[]>([]);
-  let why = $state<DeviceWhy | null>(null);
   /** Everything, or problems only. */
   let everything = $state(true);
-  let problem = $state("");
   /** Counts what came in live, so that it can glow and the outbox looks again. */
   let news = $state(0);
   let outboxNews = $state(0);
   /** The stored uplink that is to be rehearsed. */
   let again = $state<string | null>(null);
   const tab = $derived(currentTab(TABS));
+
+  const path = $derived({ estate: session.estate, eui });
+  const own = (message: Message) => message.device?.eui === eui;
+  const held = resource(() => call(api.GET("/api/v1/estates/{estate}/devices/{eui}", { params: { path } })), { on: own, atMostEveryMs: 0 });
+  const diagnosis = resource(() => call(api.GET("/api/v1/estates/{estate}/devices/{eui}/why", { params: { path, query: { limit: 25 } } })), {
+    on: own,
+    atMostEveryMs: 0,
+  });
+  const traffic = resource(
+    async () => (await call(api.GET("/api/v1/estates/{estate}/traffic", { params: { path, query: { device: eui, limit: SHOWN } } }))).items,
+    { fold: (messages, message) => (own(message) ? withNews(messages, message, SHOWN) : messages) },
+  );
+  const device = $derived(held.value);
+  const why = $derived(diagnosis.value);
+  const messages = $derived(traffic.value ?? []);
+  const problem = $derived(held.problem);
   const shown = $derived(everything ? messages : (why?.timeline ?? []));
 
-  async function loadDevice() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/devices/{eui}", {
-      params: { path: { estate: session.estate, eui } },
-    });
-    problem = data ? "" : say(error);
-    device = data ?? device;
-  }
-
-  async function loadWhy() {
-    const { data } = await api.GET("/api/v1/estates/{estate}/devices/{eui}/why", {
-      params: { path: { estate: session.estate, eui }, query: { limit: 25 } },
-    });
-    why = data ?? why;
-  }
-
   async function load() {
-    await Promise.all([loadDevice(), loadWhy()]);
-    const { data } = await api.GET("/api/v1/estates/{estate}/traffic", {
-      params: { path: { estate: session.estate }, query: { device: eui, limit: SHOWN } },
-    });
-    messages = data?.items ?? messages;
+    await Promise.all([held.load(), diagnosis.load(), traffic.load()]);
     outboxNews += 1;
   }
 
-  $effect(() => {
-    void eui;
-    void load();
-    return live.listen((message) => {
-      if (message.device?.eui !== eui) return;
-      messages = withNews(messages, message, SHOWN);
-      news += 1;
-      if (message.type === "downlink") outboxNews += 1;
-      void loadDevice();
-      void loadWhy();
-    }, load);
-  });
+  $effect(() =>
+    live.listen(
+      (message) => {
+        if (!own(message)) return;
+        news += 1;
+        if (message.type === "downlink") outboxNews += 1;
+      },
+      () => (outboxNews += 1),
+    ),
+  );
 </script>
 
 <svelte:head><title>{device?.name ?? "Device"} · Keen Heron</title></svelte:head>
@@ -112,13 +105,12 @@
       <DeviceReadings {eui} model={device.model} {news} />
       <div class="grid gap-5">
         <DeviceSignal {messages} />
-        <section class="rounded-box border border-base-300 p-4">
-          <h2 class="mb-2">Airtime in the last hour</h2>
+        <Card title="Airtime in the last hour">
           <Airtime bands={device.airtime} />
           <p class="mt-2 text-sm text-base-content/75">
             Last 24 hours: {(device.day_airtime_ms / 1000).toFixed(1)} s on air, {device.day_downlinks} downlinks to it
           </p>
-        </section>
+        </Card>
       </div>
     </div>
   {:else if tab === "traffic"}

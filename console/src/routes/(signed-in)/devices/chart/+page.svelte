@@ -1,12 +1,12 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type Chart, type Device, type DeviceReading } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import LineChart from "#lib/components/common/LineChart.svelte";
-  import { live } from "#lib/live.svelte.ts";
   import { moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
+  import { resource } from "#lib/resource.svelte.ts";
 
   const HOUR = 3_600_000;
   const SPANS = { "6h": 6, "1d": 24, "7d": 168, "30d": 720, "1y": 8760 } as const;
@@ -19,14 +19,12 @@
   const from = $derived(Number(page.url.searchParams.get("from")) || null);
   const until = $derived(Number(page.url.searchParams.get("until")) || null);
   const path = $derived({ estate: session.estate });
-  let chart = $state.raw<Chart | null>(null);
-  let took = $state(0);
-  let problem = $state("");
-  let asked = 0;
   // What can be added.
-  let devices = $state<Device[]>([]);
   let device = $state("");
-  let readings = $state<DeviceReading[]>([]);
+  const devices = resource(async () => (await call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 500 } } }))).items);
+  const readings = resource(async () =>
+    device ? await call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path: { ...path, eui: device } } })) : [],
+  );
 
   function show(change: { line?: string[]; last?: Span; from?: number; until?: number }) {
     const query = new URLSearchParams();
@@ -41,26 +39,29 @@
     void goto(`?${query}`, { reset: false, replace: true });
   }
 
-  async function load() {
-    if (lines.length === 0) {
-      chart = null;
-      return;
-    }
-    const ask = ++asked;
-    const now = Date.now();
-    const begun = performance.now();
-    const body = {
-      lines,
-      from: new Date(from ?? now - SPANS[last] * HOUR).toISOString(),
-      until: new Date(Math.min(until ?? now, now)).toISOString(),
-      points: 500,
-    };
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/chart", { params: { path }, body });
-    if (ask !== asked) return;
-    took = performance.now() - begun;
-    problem = data ? "" : say(error);
-    chart = data ?? chart;
-  }
+  const held = resource(
+    async () => {
+      if (lines.length === 0) return null;
+      const now = Date.now();
+      const begun = performance.now();
+      const body = {
+        lines,
+        from: new Date(from ?? now - SPANS[last] * HOUR).toISOString(),
+        until: new Date(Math.min(until ?? now, now)).toISOString(),
+        points: 500,
+      };
+      const chart = await call(api.POST("/api/v1/estates/{estate}/chart", { params: { path }, body }));
+      return { chart, took: performance.now() - begun };
+    },
+    {
+      // Not with every uplink: a chart of a year does not change by one.
+      on: (message) => !from && message.type === "uplink" && !message.rehearsed && lines.some((line) => line.device === message.device?.eui),
+      atMostEveryMs: 2000,
+    },
+  );
+  const chart = $derived(held.value?.chart ?? null);
+  const took = $derived(held.value?.took ?? 0);
+  const problem = $derived(held.problem);
 
   const exported = $derived.by(() => {
     const query = new URLSearchParams();
@@ -69,26 +70,6 @@
     query.set("reading", [...new Set(lines.map((line) => line.reading))].join(","));
     query.set("from", new Date(from ?? Date.now() - SPANS[last] * HOUR).toISOString());
     return `/api/v1/estates/${session.estate}/readings/export?${query}`;
-  });
-
-  $effect(() => {
-    void [lines, last, from, until];
-    void load();
-    let due = 0;
-    return live.listen((message) => {
-      // Not with every uplink: a chart of a year does not change by one.
-      if (from || Date.now() < due || !lines.some((line) => line.device === message.device?.eui)) return;
-      if (message.type !== "uplink" || "rehearsed" in message) return;
-      due = Date.now() + 2000;
-      void load();
-    }, load);
-  });
-  $effect(() => {
-    void api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 500 } } }).then(({ data }) => (devices = data?.items ?? devices));
-  });
-  $effect(() => {
-    if (!device) return;
-    void api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path: { ...path, eui: device } } }).then(({ data }) => (readings = data ?? []));
   });
 </script>
 
@@ -114,7 +95,7 @@
 <div class="mb-3 flex flex-wrap items-center gap-2">
   {#each lines as line (line.device + line.reading)}
     <span class="badge gap-2 badge-ghost">
-      <a class="link-hover" href="/devices/{line.device}">{devices.find((one) => one.dev_eui === line.device)?.name ?? line.device}</a>
+      <a class="link-hover" href="/devices/{line.device}">{devices.value?.find((one) => one.dev_eui === line.device)?.name ?? line.device}</a>
       {line.reading}
       <button
         class="font-semibold"
@@ -125,10 +106,10 @@
   {/each}
   <select class="select select-sm w-44" bind:value={device} aria-label="Another device">
     <option value="">add a device…</option>
-    {#each devices as one (one.dev_eui)}<option value={one.dev_eui}>{one.name}</option>{/each}
+    {#each devices.value ?? [] as one (one.dev_eui)}<option value={one.dev_eui}>{one.name}</option>{/each}
   </select>
   {#if device}
-    {#each readings.filter((reading) => !lines.some((line) => line.device === device && line.reading === reading.name)) as reading (reading.name)}
+    {#each (readings.value ?? []).filter((reading) => !lines.some((line) => line.device === device && line.reading === reading.name)) as reading (reading.name)}
       <button class="btn btn-xs" onclick={() => show({ line: [...lines.map((line) => `${line.device}~${line.reading}`), `${device}~${reading.name}`] })}
         >+ {reading.name}</button
       >

@@ -1,9 +1,13 @@
 <script lang="ts">
-  import { api, say, type CatalogueOutcome, type CatalogueSource, type Model } from "#lib/api.ts";
+  import { api, call, say, type CatalogueOutcome, type Model } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, DECODERS, versionWords } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   const FATES = { new: "new", updated: "updated", same: "the same", bad: "not usable", taken: "name taken", gone: "gone there" };
   const TONES = { new: "text-success", updated: "text-primary", same: "text-base-content/75", bad: "text-error", taken: "text-warning", gone: "text-warning" };
@@ -16,28 +20,27 @@
 
   type Ways = "shipped" | "git" | "files";
 
-  let models = $state<Model[] | null>(null);
-  let sources = $state<CatalogueSource[]>([]);
   let outcome = $state<CatalogueOutcome | null>(null);
   let way = $state<Ways>("shipped");
   let address = $state("");
   let branch = $state("");
   let file = $state<File | null>(null);
-  let working = $state(false);
-  let problem = $state("");
 
   const path = $derived({ estate: session.estate });
   const complete = $derived(way === "shipped" || (way === "git" ? address.trim() !== "" : file !== null));
 
-  async function load() {
-    const [all, from] = await Promise.all([
-      api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } }),
-      api.GET("/api/v1/estates/{estate}/catalogue", { params: { path } }),
+  const held = resource(async () => {
+    const [models, sources] = await Promise.all([
+      call(api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } })),
+      call(api.GET("/api/v1/estates/{estate}/catalogue", { params: { path } })),
     ]);
-    models = all.data?.items ?? models;
-    sources = from.data ?? sources;
-    problem = all.data ? "" : say(all.error as never);
-  }
+    return { models: models.items, sources };
+  });
+  const models = $derived(held.value?.models ?? null);
+  const sources = $derived(held.value?.sources ?? []);
+  const act = new Action();
+  const working = $derived(act.busy);
+  const problem = $derived(act.problem || held.problem);
 
   function ask(preview: boolean) {
     if (way === "shipped") return api.POST("/api/v1/estates/{estate}/catalogue/shipped", { params: { path, query: { preview } } });
@@ -48,27 +51,15 @@
     return api.POST("/api/v1/estates/{estate}/catalogue/files", { params: { path, query: { name, preview } }, ...raw });
   }
 
-  async function go(preview: boolean) {
-    working = true;
-    const { data, error } = await ask(preview);
-    working = false;
-    problem = data ? "" : say(error as never);
+  async function take(asked: () => Promise<CatalogueOutcome>) {
+    const data = await act.run(asked);
     outcome = data ?? null;
-    if (data?.done) await load();
+    if (data?.done) await held.load();
   }
 
-  async function refresh(source: string, preview: boolean) {
-    working = true;
-    const { data, error } = await api.POST("/api/v1/estates/{estate}/catalogue/refresh", { params: { path }, body: { source, preview } });
-    working = false;
-    problem = data ? "" : say(error);
-    outcome = data ?? null;
-    if (data?.done) await load();
-  }
-
-  $effect(() => {
-    void load();
-  });
+  const go = (preview: boolean) => take(() => call(ask(preview)));
+  const refresh = (source: string, preview: boolean) =>
+    take(() => call(api.POST("/api/v1/estates/{estate}/catalogue/refresh", { params: { path }, body: { source, preview } })));
 </script>
 
 <svelte:head><title>Models · Keen Heron</title></svelte:head>
@@ -77,8 +68,10 @@
 <h1 class="mb-3">Models</h1>
 
 {#if session.may("decoders")}
-  <form
-    class="mb-4 rounded-box border border-base-300 p-4"
+  <Card
+    title="Import a catalogue"
+    tag="form"
+    class="mb-4"
     onsubmit={(event) => {
       event.preventDefault();
       void go(false);
@@ -86,19 +79,16 @@
     oninput={() => (outcome = null)}
     aria-label="Import a catalogue"
   >
-    <h2 class="mb-2">Import a catalogue</h2>
     <div class="flex flex-wrap items-end gap-3">
-      <label>
-        <span class="block text-sm text-base-content/75">From</span>
+      <Field label="From">
         <select class="select select-sm w-52" name="way" bind:value={way}>
           <option value="shipped">shipped models</option>
           <option value="git">a git repository</option>
           <option value="files">an archive (.zip, .tar.gz)</option>
         </select>
-      </label>
+      </Field>
       {#if way === "git"}
-        <label>
-          <span class="block text-sm text-base-content/75">Address</span>
+        <Field label="Address">
           <input
             class="input input-sm w-80 max-w-full font-mono"
             name="address"
@@ -107,14 +97,12 @@
             autocomplete="off"
             spellcheck="false"
           />
-        </label>
-        <label>
-          <span class="block text-sm text-base-content/75">Branch or tag</span>
+        </Field>
+        <Field label="Branch or tag">
           <input class="input input-sm w-32" name="branch" bind:value={branch} placeholder="default" autocomplete="off" />
-        </label>
+        </Field>
       {:else if way === "files"}
-        <label>
-          <span class="block text-sm text-base-content/75">The archive</span>
+        <Field label="The archive">
           <input
             class="file-input file-input-sm w-72"
             type="file"
@@ -122,7 +110,7 @@
             accept=".zip,.tar,.tgz,.gz"
             onchange={(e) => (file = e.currentTarget.files?.[0] ?? null)}
           />
-        </label>
+        </Field>
       {/if}
       <button class="btn btn-sm" type="button" disabled={!complete || working} onclick={() => go(true)}>Preview</button>
       <button class="btn btn-primary btn-sm" disabled={!complete || working}>Import</button>
@@ -170,43 +158,39 @@
         </ul>
       </div>
     {/if}
-  </form>
+  </Card>
 {/if}
 
 {#if models && models.length > 0}
-  <div class="overflow-x-auto">
-    <table class="table">
-      <thead><tr><th>Model</th><th>Maker and name</th><th>Payloads</th><th class="hidden md:table-cell">Readings</th><th>From</th></tr></thead>
-      <tbody>
-        {#each models as model (model.slug)}
-          <tr data-model={model.slug} class={model.flaw ? "border-transparent" : ""}>
-            <td class="font-mono text-[0.9em] whitespace-nowrap"><a class="link link-hover" href="/devices?model={model.slug}">{model.slug}</a></td>
-            <td>{model.maker} {model.name}</td>
-            <td>
-              {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
-              {:else if model.decoder}<a class="link link-hover" href="/decoders/{model.slug}">{DECODERS[model.decoder_kind ?? "script"]}</a>{tests(model)}
-              {:else}not decoded{/if}
-              {#each model.versions ?? [] as version, i (i)}
-                <span class="block text-sm text-base-content/75">of its own: {versionWords(version)}</span>
-              {/each}
-            </td>
-            <td class="hidden text-sm md:table-cell"
-              >{Object.entries(model.readings ?? {})
-                .map(([name, rule]) => `${name} ${rule.unit ?? ""}`.trim())
-                .join(", ")}</td
-            >
-            <td>
-              {model.source ?? "made here"}
-              {#if model.edited.length > 0}<span class="block text-sm text-warning">edited here: {model.edited.join(", ")}</span>{/if}
-            </td>
-          </tr>
-          {#if model.flaw}
-            <tr><td colspan="5" class="pt-0"><p class="border-l-4 border-error/60 pl-3">{model.flaw}</p></td></tr>
-          {/if}
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  <DataTable class=""
+    >{#snippet head()}<th>Model</th><th>Maker and name</th><th>Payloads</th><th class="hidden md:table-cell">Readings</th><th>From</th>{/snippet}
+    {#each models as model (model.slug)}
+      <tr data-model={model.slug} class={model.flaw ? "border-transparent" : ""}>
+        <td class="font-mono text-[0.9em] whitespace-nowrap"><a class="link link-hover" href="/devices?model={model.slug}">{model.slug}</a></td>
+        <td>{model.maker} {model.name}</td>
+        <td>
+          {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
+          {:else if model.decoder}<a class="link link-hover" href="/decoders/{model.slug}">{DECODERS[model.decoder_kind ?? "script"]}</a>{tests(model)}
+          {:else}not decoded{/if}
+          {#each model.versions ?? [] as version, i (i)}
+            <span class="block text-sm text-base-content/75">of its own: {versionWords(version)}</span>
+          {/each}
+        </td>
+        <td class="hidden text-sm md:table-cell"
+          >{Object.entries(model.readings ?? {})
+            .map(([name, rule]) => `${name} ${rule.unit ?? ""}`.trim())
+            .join(", ")}</td
+        >
+        <td>
+          {model.source ?? "made here"}
+          {#if model.edited.length > 0}<span class="block text-sm text-warning">edited here: {model.edited.join(", ")}</span>{/if}
+        </td>
+      </tr>
+      {#if model.flaw}
+        <tr><td colspan="5" class="pt-0"><p class="border-l-4 border-error/60 pl-3">{model.flaw}</p></td></tr>
+      {/if}
+    {/each}
+  </DataTable>
 {:else if models}
   <p class="max-w-prose">
     No models yet. A model holds the radio settings and the decoder of a make of device, so registering a device takes only its EUIs and its key. Twelve models

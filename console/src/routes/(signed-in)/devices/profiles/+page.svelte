@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, say, type ChangeEffect, type RadioSettings, type StoredProfile } from "#lib/api.ts";
+  import { api, call, type ChangeEffect, type RadioSettings, type StoredProfile } from "#lib/api.ts";
   import Effect from "#lib/components/common/Effect.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import RadioFields from "#lib/components/device/RadioFields.svelte";
@@ -7,8 +7,17 @@
   import { session } from "#lib/session.svelte.ts";
   import { ago } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
-  let profiles = $state<StoredProfile[] | null>(null);
+  const held = resource(async () => {
+    const params = { path: { estate: session.estate }, query: { limit: 500 } };
+    return (await call(api.GET("/api/v1/estates/{estate}/profiles", { params }))).items;
+  });
+  const profiles = $derived(held.value);
+  const act = new Action();
+  const problem = $derived(act.problem || held.problem);
   let slug = $state("");
   let name = $state("");
   let region = $state("EU868");
@@ -17,49 +26,40 @@
   /** What the form was filled from: a change by somebody else meanwhile is not undone. */
   let revision = "";
   let outcome = $state<ChangeEffect | null>(null);
-  let problem = $state("");
-
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/profiles", { params: { path: { estate: session.estate }, query: { limit: 500 } } });
-    problem = data ? "" : say(error as never);
-    profiles = data?.items ?? profiles;
-  }
 
   function edit(profile: StoredProfile | null) {
     [slug, name, region, known] = [profile?.slug ?? "", profile?.name ?? "", profile?.region ?? "EU868", profile !== null];
     radio = { ...profile?.radio };
     revision = profile?.revision ?? "";
-    [outcome, problem] = [null, ""];
+    [outcome, act.problem] = [null, ""];
   }
 
   async function put(preview: boolean) {
     // What is empty follows the model and the region.
     const given = Object.fromEntries(Object.entries(radio).filter(([, value]) => value != null && value !== "")) as RadioSettings;
-    const { data, error } = await api.PUT("/api/v1/estates/{estate}/profiles/{profile}", {
-      params: { path: { estate: session.estate, profile: slug }, query: { preview } },
-      body: { name: name || slug, region, radio: given },
-      headers: revision && !preview ? { "If-Match": revision } : {},
-    });
-    problem = data ? "" : say(error);
+    const data = await act.run(() =>
+      call(
+        api.PUT("/api/v1/estates/{estate}/profiles/{profile}", {
+          params: { path: { estate: session.estate, profile: slug }, query: { preview } },
+          body: { name: name || slug, region, radio: given },
+          headers: revision && !preview ? { "If-Match": revision } : {},
+        }),
+      ),
+    );
     outcome = data ?? null;
     if (data?.done) {
       known = true;
-      await load();
+      await held.load();
       revision = profiles?.find((one) => one.slug === slug)?.revision ?? "";
     }
   }
 
-  async function remove() {
-    const { error } = await api.DELETE("/api/v1/estates/{estate}/profiles/{profile}", { params: { path: { estate: session.estate, profile: slug } } });
-    problem = error ? say(error) : "";
-    if (error) return;
-    edit(null);
-    await load();
-  }
-
-  $effect(() => {
-    void load();
-  });
+  const remove = () =>
+    act.run(async () => {
+      await call(api.DELETE("/api/v1/estates/{estate}/profiles/{profile}", { params: { path: { estate: session.estate, profile: slug } } }));
+      edit(null);
+      await held.load();
+    });
 </script>
 
 <svelte:head><title>Radio profiles · Keen Heron</title></svelte:head>
@@ -90,8 +90,8 @@
 {/if}
 
 {#if session.may("devices")}
-  <form
-    class="rounded-box border border-base-300 p-4"
+  <Card
+    tag="form"
     onsubmit={(event) => {
       event.preventDefault();
       void put(false);
@@ -102,8 +102,7 @@
     <h2 class="mb-2">{known ? `Change ${slug}` : "Create a profile"}</h2>
     <div class="flex flex-wrap items-end gap-3">
       {#if !known}
-        <label>
-          <span class="block text-sm text-base-content/75">Short name</span>
+        <Field label="Short name">
           <input
             class="input input-sm w-44 font-mono"
             name="slug"
@@ -114,16 +113,14 @@
             maxlength="60"
             autocomplete="off"
           />
-        </label>
+        </Field>
       {/if}
-      <label>
-        <span class="block text-sm text-base-content/75">Name</span>
+      <Field label="Name">
         <input class="input input-sm w-44" name="name" bind:value={name} maxlength="80" placeholder={slug} autocomplete="off" />
-      </label>
-      <label>
-        <span class="block text-sm text-base-content/75">Region</span>
+      </Field>
+      <Field label="Region">
         <RegionSelect value={region} choose={(chosen) => (region = chosen)} width="select-sm w-32" />
-      </label>
+      </Field>
     </div>
     <div class="mt-3"><RadioFields bind:radio /></div>
     <div class="mt-3 flex flex-wrap gap-2">
@@ -136,5 +133,5 @@
     </div>
     {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
     {#if outcome}<Effect effect={outcome} />{/if}
-  </form>
+  </Card>
 {/if}

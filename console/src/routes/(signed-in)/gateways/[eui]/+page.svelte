@@ -1,6 +1,6 @@
 <script lang="ts">
   import { page } from "$app/state";
-  import { api, say, type Gateway, type Message } from "#lib/api.ts";
+  import { api, call, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Airtime from "#lib/components/airtime/Airtime.svelte";
   import GatewayAccess from "#lib/components/gateway/GatewayAccess.svelte";
@@ -15,6 +15,8 @@
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, grouped, moment, withNews } from "#lib/format.ts";
+  import Card from "#lib/components/common/Card.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   const SHOWN = 50;
   const TABS = [
@@ -26,10 +28,6 @@
   /** Of the estate's last messages, those that went through this gateway are shown. */
   const LOOKED_AT = 200;
   const eui = $derived(page.params.eui ?? "");
-  let gateway = $state<Gateway | null>(null);
-  let messages = $state<Message[]>([]);
-  let problem = $state("");
-  let asked = 0;
   /** Changes when something may have happened. */
   let happened = $state("");
 
@@ -39,42 +37,35 @@
     return message.type === "downlink" && message.sent?.gateway === eui;
   }
 
-  async function loadGateway() {
-    asked = Date.now();
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/gateways/{eui}", {
-      params: { path: { estate: session.estate, eui } },
-    });
-    problem = data ? "" : say(error);
-    gateway = data ?? gateway;
-  }
+  const path = $derived({ estate: session.estate, eui });
+  const own = (message: Message) => (message.type === "gateway" ? message.gateway === eui : through(message));
+  const held = resource(() => call(api.GET("/api/v1/estates/{estate}/gateways/{eui}", { params: { path } })), { on: own });
+  const traffic = resource(
+    async () => {
+      const page = await call(api.GET("/api/v1/estates/{estate}/traffic", { params: { path, query: { limit: LOOKED_AT } } }));
+      return page.items.filter(through).slice(0, SHOWN);
+    },
+    { fold: (messages, message) => (message.type !== "gateway" && through(message) ? withNews(messages, message, SHOWN) : messages) },
+  );
+  const act = new Action();
+  const gateway = $derived(held.value);
+  const messages = $derived(traffic.value ?? []);
+  const problem = $derived(act.problem || held.problem);
 
-  async function askAgain() {
-    const { error } = await api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/refused-frequencies", {
-      params: { path: { estate: session.estate, eui } },
-    });
-    problem = error ? say(error) : "";
-    await loadGateway();
-  }
+  $effect(() =>
+    live.listen(
+      (message) => {
+        if (message.type === "gateway" && own(message)) happened = `${message.state} ${Math.floor(Date.now() / 10_000)}`;
+      },
+      () => {},
+    ),
+  );
 
-  async function load() {
-    await loadGateway();
-    const { data } = await api.GET("/api/v1/estates/{estate}/traffic", {
-      params: { path: { estate: session.estate }, query: { limit: LOOKED_AT } },
+  const askAgain = () =>
+    act.run(async () => {
+      await call(api.DELETE("/api/v1/estates/{estate}/gateways/{eui}/refused-frequencies", { params: { path } }));
+      await held.load();
     });
-    messages = (data?.items ?? []).filter(through).slice(0, SHOWN);
-  }
-
-  $effect(() => {
-    void eui;
-    void load();
-    return live.listen((message) => {
-      const own = message.type === "gateway" ? message.gateway === eui : through(message);
-      if (!own) return;
-      if (message.type !== "gateway") messages = withNews(messages, message, SHOWN);
-      if (message.type === "gateway") happened = `${message.state} ${Math.floor(Date.now() / 10_000)}`;
-      if (Date.now() - asked > 3000) void loadGateway();
-    }, load);
-  });
 
   const tab = $derived(currentTab(TABS));
 </script>
@@ -122,10 +113,9 @@
     {#if gateway.state !== "listening"}<div class="mb-5"><GatewayEvents {eui} fresh={happened} /></div>{/if}
     <div class="mb-5 grid grid-cols-1 items-start gap-5 lg:grid-cols-2">
       <GatewayStatus {gateway} />
-      <section class="rounded-box border border-base-300 p-4">
-        <h2 class="mb-2">Airtime in the last hour</h2>
+      <Card title="Airtime in the last hour">
         <Airtime bands={gateway.airtime} />
-      </section>
+      </Card>
     </div>
     <GatewayReception {eui} />
   {:else if tab === "traffic"}
@@ -140,7 +130,7 @@
       <GatewayEvents {eui} fresh={happened} />
     </div>
   {:else if session.may("gateways")}
-    <GatewayForm {gateway} done={() => void loadGateway()} />
+    <GatewayForm {gateway} done={() => void held.load()} />
   {/if}
 {:else if !problem}
   <p class="text-base-content/75">Loading…</p>

@@ -1,11 +1,13 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type AuditEntry, type AuditKind } from "#lib/api.ts";
+  import { api, call, type AuditKind } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { moment } from "#lib/format.ts";
+  import Field from "#lib/components/common/Field.svelte";
+  import { Action, resource } from "#lib/resource.svelte.ts";
 
   const KINDS: Record<AuditKind, { sign: string; word: string; tone: string }> = {
     change: { sign: "✎", word: "change", tone: "text-primary" },
@@ -14,32 +16,26 @@
     secret: { sign: "◆", word: "secret", tone: "text-warning" },
   };
 
-  let entries = $state<AuditEntry[]>([]);
-  let next = $state<string | null>(null);
-  let kept = $state({ days: 0, only: true });
-  let problem = $state("");
-
   const which = $derived({
     kind: (page.url.searchParams.get("kind") ?? undefined) as AuditKind | undefined,
     who: page.url.searchParams.get("who") ?? undefined,
     what: page.url.searchParams.get("what") ?? undefined,
   });
 
-  async function load(after?: string) {
-    const { data, error } = await api.GET("/api/v1/estates/{estate}/audit", {
-      params: { path: { estate: session.estate }, query: { ...which, after, limit: 50 } },
-    });
-    problem = data ? "" : say(error);
-    if (!data) return;
-    entries = after ? [...entries, ...data.items] : data.items;
-    next = data.next ?? null;
-    kept = { days: data.kept_days, only: data.append_only };
-  }
+  const fetchPage = (after?: string) =>
+    call(api.GET("/api/v1/estates/{estate}/audit", { params: { path: { estate: session.estate }, query: { ...which, after, limit: 50 } } }));
+  const held = resource(() => fetchPage());
+  const act = new Action();
+  const entries = $derived(held.value?.items ?? []);
+  const next = $derived(held.value?.next ?? null);
+  const kept = $derived({ days: held.value?.kept_days ?? 0, only: held.value?.append_only ?? true });
+  const problem = $derived(act.problem || held.problem);
 
-  $effect(() => {
-    void which;
-    void load();
-  });
+  const more = () =>
+    act.run(async () => {
+      const page = await fetchPage(next ?? undefined);
+      held.value = { ...page, items: [...entries, ...page.items] };
+    });
 
   function filter(name: string, value: string) {
     const query = new URLSearchParams(page.url.searchParams.toString());
@@ -57,21 +53,18 @@
 <h1 class="mb-2">People</h1>
 <PeopleTabs />
 <div class="mb-3 flex flex-wrap items-end gap-3">
-  <label>
-    <span class="block text-sm text-base-content/75">Kind</span>
+  <Field label="Kind">
     <select class="select w-36" name="kind" value={which.kind ?? ""} onchange={(event) => filter("kind", event.currentTarget.value)}>
       <option value="">all</option>
       {#each Object.entries(KINDS) as [kind, { word }] (kind)}<option value={kind}>{word}</option>{/each}
     </select>
-  </label>
-  <label>
-    <span class="block text-sm text-base-content/75">Who</span>
+  </Field>
+  <Field label="Who">
     <input class="input w-40" name="who" value={which.who ?? ""} onchange={(event) => filter("who", event.currentTarget.value)} />
-  </label>
-  <label>
-    <span class="block text-sm text-base-content/75">Action or object</span>
+  </Field>
+  <Field label="Action or object">
     <input class="input w-56" name="what" value={which.what ?? ""} onchange={(event) => filter("what", event.currentTarget.value)} />
-  </label>
+  </Field>
   <a class="btn" href={exported} download>Export as CSV</a>
   <p class="ml-auto text-sm text-base-content/75">
     Kept for {kept.days} days; {kept.only ? "entries are only added" : "the database lets entries be changed"}.
@@ -110,4 +103,4 @@
     <li class="py-4 text-base-content/75">No entry matches.</li>
   {/each}
 </ol>
-{#if next}<button class="btn mt-3" type="button" onclick={() => load(next ?? undefined)}>Earlier entries</button>{/if}
+{#if next}<button class="btn mt-3" type="button" onclick={more}>Earlier entries</button>{/if}

@@ -1,14 +1,13 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type AirtimeTable } from "#lib/api.ts";
+  import { api, call } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
   import State from "#lib/components/common/State.svelte";
   import { duration } from "#lib/format.ts";
-
-  let table = $state<AirtimeTable | null>(null);
-  let problem = $state("");
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   // What is asked stands in the address, so that it can be kept and sent to others.
   const asked = $derived(page.url.searchParams);
@@ -31,31 +30,20 @@
 
   const number = (text: string) => (text.trim() === "" ? undefined : Number(text));
 
-  let latest = 0;
-  $effect(() => {
-    const mine = ++latest;
+  const held = resource(() => {
     const seconds = number(interval);
-    void api
-      .GET("/api/v1/regions/{region}/airtime", {
-        params: {
-          path: { region },
-          query: {
-            payload_bytes: number(payload) ?? 0,
-            interval_s: seconds === undefined ? undefined : seconds * (units[unit] ?? 1),
-            daily_airtime_s: number(daily),
-            times: number(times),
-            repeater: false,
-            dwell_off: dwellOff,
-          },
-        },
-      })
-      .then(({ data, error }) => {
-        if (mine !== latest) return;
-        table = data ?? table;
-        problem = data ? "" : say(error);
-      });
+    const query = {
+      payload_bytes: number(payload) ?? 0,
+      interval_s: seconds === undefined ? undefined : seconds * (units[unit] ?? 1),
+      daily_airtime_s: number(daily),
+      times: number(times),
+      repeater: false,
+      dwell_off: dwellOff,
+    };
+    return call(api.GET("/api/v1/regions/{region}/airtime", { params: { path: { region }, query } }));
   });
-
+  const table = $derived(held.value);
+  const problem = $derived(held.problem);
   const longest = $derived(Math.max(...(table?.rows.map((r) => r.airtime_ms) ?? [1])));
 </script>
 
@@ -119,51 +107,43 @@
     {#if table.dwell_ms}A single LoRa or FSK uplink may last {table.dwell_ms} ms at most.{/if}
     <a class="link" href="/tools/regions/{table.region}">What {table.region} allows</a>
   </p>
-  <div class="overflow-x-auto">
-    <table class="table table-sm tabular-nums" aria-label="Airtime by data rate">
-      <thead>
-        <tr>
-          <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-          <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right"
-            >Largest then</th
-          >
-        </tr>
-      </thead>
-      <tbody>
-        {#each table.rows as row (row.data_rate)}
-          <tr class={row.fits ? "" : "text-base-content/75"} data-rate={row.data_rate}>
-            <td class="font-semibold">DR{row.data_rate}</td>
-            <td class="whitespace-nowrap">{row.modulation}</td>
-            <td>
-              <div class="flex items-center gap-2">
-                <span class="w-20 text-right whitespace-nowrap">{row.airtime_ms.toFixed(1)} ms</span>
-                <span
-                  class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}"
-                  style:width="{Math.max(1, (row.airtime_ms / longest) * 56)}px"
-                  aria-hidden="true"
-                ></span>
-              </div>
-            </td>
-            <td>
-              {#if !row.fits}
-                <State state={row.max_payload_bytes == null ? "not_usable" : "too_long"} />
-              {:else if row.keeps_limits != null}
-                <State state={row.keeps_limits ? "within_limits" : "too_often"} />
-              {/if}
-            </td>
-            <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}
-              >{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td
-            >
-            <td class="text-right whitespace-nowrap">{row.shortest_interval_s != null ? duration(row.shortest_interval_s) : "–"}</td>
-            <td class="text-right">{row.messages_a_day ?? "–"}</td>
-            <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>
-            <td class="text-right whitespace-nowrap">{row.airtime_s_a_day != null ? duration(row.airtime_s_a_day) : "–"}</td>
-            <td class="text-right whitespace-nowrap" title="The largest payload that keeps the limits at this interval">
-              {table.interval_s == null ? "–" : row.largest_payload_bytes != null ? `${row.largest_payload_bytes} bytes` : "none"}
-            </td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
+  <DataTable class="table-sm tabular-nums" aria-label="Airtime by data rate"
+    >{#snippet head()}
+      <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
+      <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
+    {/snippet}
+    {#each table.rows as row (row.data_rate)}
+      <tr class={row.fits ? "" : "text-base-content/75"} data-rate={row.data_rate}>
+        <td class="font-semibold">DR{row.data_rate}</td>
+        <td class="whitespace-nowrap">{row.modulation}</td>
+        <td>
+          <div class="flex items-center gap-2">
+            <span class="w-20 text-right whitespace-nowrap">{row.airtime_ms.toFixed(1)} ms</span>
+            <span
+              class="hidden h-2 rounded-sm sm:block {row.fits ? 'bg-primary' : 'bg-neutral/50'}"
+              style:width="{Math.max(1, (row.airtime_ms / longest) * 56)}px"
+              aria-hidden="true"
+            ></span>
+          </div>
+        </td>
+        <td>
+          {#if !row.fits}
+            <State state={row.max_payload_bytes == null ? "not_usable" : "too_long"} />
+          {:else if row.keeps_limits != null}
+            <State state={row.keeps_limits ? "within_limits" : "too_often"} />
+          {/if}
+        </td>
+        <td class="text-right whitespace-nowrap" title={row.sub_band ? `sub-band ${row.sub_band}` : ""}
+          >{row.limit_percent != null ? `${row.limit_percent} %` : "none"}</td
+        >
+        <td class="text-right whitespace-nowrap">{row.shortest_interval_s != null ? duration(row.shortest_interval_s) : "–"}</td>
+        <td class="text-right">{row.messages_a_day ?? "–"}</td>
+        <td class="text-right whitespace-nowrap">{row.duty_cycle_percent != null ? `${row.duty_cycle_percent.toFixed(3)} %` : "–"}</td>
+        <td class="text-right whitespace-nowrap">{row.airtime_s_a_day != null ? duration(row.airtime_s_a_day) : "–"}</td>
+        <td class="text-right whitespace-nowrap" title="The largest payload that keeps the limits at this interval">
+          {table.interval_s == null ? "–" : row.largest_payload_bytes != null ? `${row.largest_payload_bytes} bytes` : "none"}
+        </td>
+      </tr>
+    {/each}
+  </DataTable>
 {/if}

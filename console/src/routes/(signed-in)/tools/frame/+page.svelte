@@ -1,11 +1,13 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, say, type FrameField, type FrameReport } from "#lib/api.ts";
+  import { api, call, type FrameField } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
+  import { resource } from "#lib/resource.svelte.ts";
 
   // The frame stands in the address; keys never do.
   let frame = $state(page.url.searchParams.get("frame") ?? "");
@@ -23,8 +25,6 @@
     { name: "join_eui", word: "JoinEUI (1.1 accept)" },
   ] as const;
   let keys = $state<Record<string, string>>({});
-  let report = $state<FrameReport | null>(null);
-  let problem = $state("");
   /** The field pointed at. */
   let lit = $state<FrameField | null>(null);
 
@@ -36,36 +36,27 @@
     { word: "one that is cut off", frame: "4067452303859c0102", region: "" },
   ];
 
-  let latest = 0;
-  $effect(() => {
-    const mine = ++latest;
-    const question = { ...given(keys), frame, region: region || null, counter: counter.trim() ? Number(counter) : null };
-    if (!frame.trim()) {
-      report = null;
-      problem = "";
-      return;
-    }
-    if (question.counter !== null && !Number.isInteger(question.counter)) {
-      problem = `Full counter: ${JSON.stringify(counter)} was given; a whole number is needed.`;
-      return;
-    }
-    const later = setTimeout(async () => {
-      const { data, error } = await api.POST("/api/v1/estates/{estate}/frame", {
-        params: { path: { estate: session.estate } },
-        body: question,
-      });
-      if (mine !== latest) return;
-      report = data ?? null;
-      problem = data ? "" : say(error as never);
+  const given = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, text]) => text.trim()));
+  const question = $derived({ ...given(keys), frame, region: region || null, counter: counter.trim() ? Number(counter) : null });
+  const countable = $derived(question.counter === null || Number.isInteger(question.counter));
+  const held = resource(
+    async () => {
+      if (!frame.trim() || !countable) return null;
+      const report = await call(api.POST("/api/v1/estates/{estate}/frame", { params: { path: { estate: session.estate } }, body: question }));
       lit = null;
       const next = new URLSearchParams({ frame });
       if (region) next.set("region", region);
       void goto(`?${next}`, { replace: true, reset: false });
-    }, 200);
-    return () => clearTimeout(later);
+      return report;
+    },
+    { typing: { key: () => question, pauseMs: 200 } },
+  );
+  const report = $derived(frame.trim() && !held.problem ? held.value : null);
+  const problem = $derived.by(() => {
+    if (!frame.trim()) return "";
+    return countable ? held.problem : `Full counter: ${JSON.stringify(counter)} was given; a whole number is needed.`;
   });
 
-  const given = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, text]) => text.trim()));
   const pairs = (hex: string) => hex.match(/../g) ?? [];
   const bytes = $derived(pairs(report?.bytes ?? ""));
   /** Top-level fields take turns in shade, so that one sees where each begins. */
@@ -160,35 +151,30 @@
       <p class="mb-3 text-base-content/80">No key is known, neither of a registered device nor given, so the MIC is not checked and nothing is decrypted.</p>
     {/if}
 
-    <div class="overflow-x-auto">
-      <table class="table table-sm" aria-label="Fields">
-        <thead
-          ><tr><th class="w-8">At</th><th>Field</th><th class="hidden sm:table-cell">Bytes</th><th>Value</th><th class="hidden sm:table-cell">Meaning</th></tr
-          ></thead
+    <DataTable aria-label="Fields"
+      >{#snippet head()}<th class="w-8">At</th><th>Field</th><th class="hidden sm:table-cell">Bytes</th><th>Value</th><th class="hidden sm:table-cell"
+          >Meaning</th
+        >{/snippet}
+      {#each report.fields as field (`${field.at} ${field.depth} ${field.name}`)}
+        <tr
+          class={lit === field ? "bg-secondary/10" : ""}
+          tabindex="0"
+          onmouseenter={() => (lit = field)}
+          onmouseleave={() => (lit = null)}
+          onfocus={() => (lit = field)}
+          onblur={() => (lit = null)}
         >
-        <tbody>
-          {#each report.fields as field (`${field.at} ${field.depth} ${field.name}`)}
-            <tr
-              class={lit === field ? "bg-secondary/10" : ""}
-              tabindex="0"
-              onmouseenter={() => (lit = field)}
-              onmouseleave={() => (lit = null)}
-              onfocus={() => (lit = field)}
-              onblur={() => (lit = null)}
-            >
-              <td class="text-base-content/75 tabular-nums">{field.at}</td>
-              <td class="whitespace-nowrap {field.depth ? 'pl-8' : 'font-semibold'}">{field.name}</td>
-              <td class="hidden sm:table-cell {field.len <= 8 ? 'whitespace-nowrap' : ''}"><span class="font-mono text-[0.9em]">{shown(field)}</span></td>
-              <td>
-                <span class={raw(field) ? "font-mono text-[0.9em]" : ""}>{meant(field)}</span>
-                {#if field.note}<span class="block text-base-content/80 sm:hidden">{field.note}</span>{/if}
-              </td>
-              <td class="hidden text-base-content/80 sm:table-cell">{field.note ?? ""}</td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
-    </div>
+          <td class="text-base-content/75 tabular-nums">{field.at}</td>
+          <td class="whitespace-nowrap {field.depth ? 'pl-8' : 'font-semibold'}">{field.name}</td>
+          <td class="hidden sm:table-cell {field.len <= 8 ? 'whitespace-nowrap' : ''}"><span class="font-mono text-[0.9em]">{shown(field)}</span></td>
+          <td>
+            <span class={raw(field) ? "font-mono text-[0.9em]" : ""}>{meant(field)}</span>
+            {#if field.note}<span class="block text-base-content/80 sm:hidden">{field.note}</span>{/if}
+          </td>
+          <td class="hidden text-base-content/80 sm:table-cell">{field.note ?? ""}</td>
+        </tr>
+      {/each}
+    </DataTable>
     {#if report.payload != null}
       <p class="mt-2">Payload in the clear: <code class="font-mono">{pairs(report.payload).join(" ") || "empty"}</code></p>
     {/if}
