@@ -30,6 +30,8 @@ fn http(global: &Global, stored: Option<&str>) -> Result<reqwest::Client> {
         Some(file) => Some(std::fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
         None => stored.map(str::to_owned),
     };
+    // An error would say that there is one already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let mut builder = reqwest::Client::builder().user_agent(concat!("heron/", env!("CARGO_PKG_VERSION")));
     if let Some(pem) = given {
         let certificate =

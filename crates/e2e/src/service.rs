@@ -172,9 +172,16 @@ impl Unfinished {
             tls: started.tls,
             password: started.password.unwrap_or_default(),
             token: String::new(),
-            client: reqwest::Client::new(),
+            client: http_client().build().expect("an HTTP client"),
         }
     }
+}
+
+/// What calls the service by HTTP, over TLS too.
+fn http_client() -> reqwest::ClientBuilder {
+    // An error would say that there is one already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder()
 }
 
 impl Service {
@@ -219,7 +226,7 @@ impl Service {
         let started = start((&url, &data), ports, mqtt.as_deref(), &options, &surroundings);
         // A connection for each request: one that the service closes early, as after a body that is too
         // large, must not be met again by the next.
-        let mut client = reqwest::Client::builder().pool_max_idle_per_host(0);
+        let mut client = http_client().pool_max_idle_per_host(0);
         if started.http.starts_with("https") {
             let authority = std::fs::read(data.path().join("service/authority.pem")).expect("made at the start");
             client = client.tls_certs_only([reqwest::Certificate::from_pem(&authority).expect("a certificate")]);

@@ -38,7 +38,7 @@ impl Verdict {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JoinCheck {
     /// What has to be so.
-    #[schema(example = "its MIC was made with the registered key")]
+    #[schema(example = "its MIC matches the registered key")]
     pub what: String,
     /// Whether it is.
     pub verdict: Verdict,

@@ -53,7 +53,7 @@ pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> O
         ));
     }
     if let Some(name) = name_of(join_eui) {
-        found.push(format!("{join_eui} is the DevEUI of {name}: DevEUI and JoinEUI may have changed places."));
+        found.push(format!("{join_eui} is the DevEUI of {name}: DevEUI and JoinEUI may be swapped."));
     }
     if dev_eui == join_eui {
         found.push("DevEUI and JoinEUI are the same.".into());

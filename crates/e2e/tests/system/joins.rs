@@ -87,7 +87,7 @@ async fn each_request_has_the_verdict_of_each_check() {
         }
     }
     assert!(found.iter().any(|f| f.contains("the AppKey differs")), "{found:?}");
-    assert!(found.iter().any(|f| f.contains("changed places")), "{found:?}");
+    assert!(found.iter().any(|f| f.contains("are swapped")), "{found:?}");
     assert!(found.iter().any(|f| f.contains("868.8 MHz is not a channel for join-requests in EU868")), "{found:?}");
     bench.service.sign_heron_in();
     let said = bench.service.heron_says(&["device", "why", "probe-1"]);

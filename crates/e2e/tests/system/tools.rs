@@ -197,7 +197,7 @@ async fn the_tools_in_the_console() {
     sign_in(&browser, &bench.service).await;
 
     browser.click(By::LinkText("Traffic")).await;
-    browser.click(By::XPath("//li[contains(., 'joined')]//a[text()='take apart']")).await;
+    browser.click(By::XPath("//li[contains(., 'joined')]//a[text()='show the frame']")).await;
     let section = browser.text_when("section", |text| text.contains("Compared with probe-1")).await;
     assert!(section.contains("with AppKey") && section.contains("the device has this key"), "{section}");
 

@@ -36,11 +36,11 @@ const CHECKS: [&str; 6] = [
     "its DevEUI is registered",
     "its JoinEUI is that of the registration",
     "it is registered to join (OTAA)",
-    "its MIC was made with the registered key",
+    "its MIC matches the registered key",
     "its DevNonce is new",
     "it is enabled",
 ];
-const ON_PLAN: &str = "it was sent as the region wants";
+const ON_PLAN: &str = "its channel and data rate are those of the region";
 const ANSWERED: &str = "a gateway could answer";
 
 /// Which of [`CHECKS`] a refusal is about.
@@ -59,20 +59,20 @@ const fn failed_at(refusal: &Refusal) -> Option<usize> {
 /// What distinguishes a failure from the plain "no" of its check.
 fn found(refusal: &Refusal) -> String {
     match refusal {
-        Refusal::DevEuiReversed { registered, .. } => format!("reversed, it is {registered}, which is"),
-        Refusal::EuisSwapped { registered } => format!("its JoinEUI is: {registered}, so the two have changed places"),
-        Refusal::UnknownDevEui { dev_eui, .. } => format!("{dev_eui} is not, nor are its bytes reversed"),
-        Refusal::WrongJoinEui { received, registered } => format!("{received} is not {registered}"),
-        Refusal::JoinMic { key_reversed: true, .. } => "with the key's bytes reversed it agrees".into(),
-        Refusal::JoinMic { app_key_instead: true, .. } => "with the AppKey it agrees, 1.1 wants the NwkKey".into(),
-        Refusal::JoinMic { fleet_key: FleetKey::Of(other), .. } => format!("it was made with the key of {other}"),
+        Refusal::DevEuiReversed { registered, .. } => format!("its bytes are reversed: {registered} is registered"),
+        Refusal::EuisSwapped { registered } => format!("DevEUI and JoinEUI are swapped: {registered} is registered"),
+        Refusal::UnknownDevEui { dev_eui, .. } => format!("{dev_eui} is not registered, nor are its bytes reversed"),
+        Refusal::WrongJoinEui { received, registered } => format!("received {received}, registered {registered}"),
+        Refusal::JoinMic { key_reversed: true, .. } => "it matches with the bytes of the key reversed".into(),
+        Refusal::JoinMic { app_key_instead: true, .. } => "it matches the AppKey; 1.1 uses the NwkKey".into(),
+        Refusal::JoinMic { fleet_key: FleetKey::Of(other), .. } => format!("it matches the key of {other}"),
         Refusal::JoinMic { fleet_key: FleetKey::Nobodys, key, .. } => {
-            format!("the {key} differs, and it is nobody else's in the fleet")
+            format!("the {key} differs, and no other key of the fleet matches")
         }
         Refusal::JoinMic { key, .. } => format!("the {key} differs"),
-        Refusal::DevNonceUsed { dev_nonce } => format!("{dev_nonce} was used before: a reset, or a replay"),
+        Refusal::DevNonceUsed { dev_nonce } => format!("{dev_nonce} was used before: the device was reset, or the request is a replay"),
         Refusal::DevNonceNotAbove { dev_nonce, last } => {
-            format!("{dev_nonce} is not above {last}: a reset, or a replay")
+            format!("{dev_nonce} is not above {last}: the device was reset, or the request is a replay")
         }
         _ => String::new(),
     }
@@ -93,13 +93,13 @@ pub fn off_plan(plan: &Plan, radio: Radio) -> Option<String> {
     let mhz = f64::from(radio.frequency_hz) / 1e6;
     let others: Vec<&str> = Region::ALL.into_iter().filter(|r| fits(r.plan())).map(Region::name).collect();
     let whose = match others.as_slice() {
-        [] => "and none of any other region".to_owned(),
-        all => format!("but one of {}", all.join(", ")),
+        [] => "nor of any other region".to_owned(),
+        all => format!("but it is one of {}", all.join(", ")),
     };
     if plan.join_channels().any(|channel| channel.frequency_hz == radio.frequency_hz) {
         let rates = plan.data_rates().filter(|(_, rate)| rate.direction != Use::Down).count();
         return Some(format!(
-            "{} is not among the {rates} data rates that {} has for join-requests at {mhz} MHz",
+            "{} is none of the {rates} data rates that {} has for join-requests at {mhz} MHz",
             radio.modulation, plan.name
         ));
     }
@@ -163,8 +163,8 @@ mod tests {
             |fleet_key| Refusal::JoinMic { key: "AppKey", key_reversed: false, app_key_instead: false, fleet_key };
         for (refusal, wanted, said) in [
             (Refusal::UnknownDevEui { dev_eui: ours, join_eui: other }, "+!......", "nor are its bytes reversed"),
-            (Refusal::EuisSwapped { registered: ours }, "+!......", "changed places"),
-            (Refusal::WrongJoinEui { received: ours, registered: other }, "++!.....", "is not"),
+            (Refusal::EuisSwapped { registered: ours }, "+!......", "are swapped"),
+            (Refusal::WrongJoinEui { received: ours, registered: other }, "++!.....", "registered 0000000000000002"),
             (mic(FleetKey::Of(other)), "++++!...", "the key of 0000000000000002"),
             (Refusal::DevNonceUsed { dev_nonce: 7 }, "+++++!..", "7 was used before"),
         ] {
@@ -180,9 +180,9 @@ mod tests {
     fn a_request_off_the_plan_names_the_regions_it_fits() {
         let checks = join_checks(Region::Eu868.plan(), radio(865_062_500, 10), None, None);
         assert_eq!(verdicts(&checks), "?+++++++");
-        assert!(checks[0].found.as_ref().unwrap().contains("but one of IN865"), "{checks:?}");
+        assert!(checks[0].found.as_ref().unwrap().contains("it is one of IN865"), "{checks:?}");
         let nowhere = off_plan(Region::Eu868.plan(), radio(868_200_000, 10)).unwrap();
-        assert!(nowhere.contains("868.2 MHz") && nowhere.contains("none of any other"), "{nowhere}");
+        assert!(nowhere.contains("868.2 MHz") && nowhere.contains("nor of any other"), "{nowhere}");
         // A fixed plan has narrow channels for slow data rates only.
         let slow = off_plan(Region::Us915.plan(), radio(902_300_000, 12)).unwrap();
         assert!(slow.contains("SF12") && slow.contains("US915"), "{slow}");

@@ -20,7 +20,7 @@ pub enum Refusal {
         /// As registered.
         registered: Eui64,
     },
-    /// DevEUI and JoinEUI have changed places.
+    /// DevEUI and JoinEUI are swapped.
     EuisSwapped {
         /// The registered DevEUI, received as JoinEUI.
         registered: Eui64,
@@ -299,7 +299,7 @@ impl Refusal {
                 "A device joins with DevEUI {dev_eui}. None is registered with it, but {registered} has the same bytes in reverse order."
             ),
             Refusal::EuisSwapped { registered } => format!(
-                "The join-request carries {registered} as JoinEUI, but that is a registered DevEUI: the two EUIs have changed places in the device."
+                "The join-request carries {registered} as JoinEUI, but that is a registered DevEUI: the two EUIs are swapped in the device."
             ),
             Refusal::WrongJoinEui { received, registered } if received.reversed() == *registered => format!(
                 "The device joins with JoinEUI {received}, which is the registered {registered} with its bytes reversed."
@@ -399,10 +399,10 @@ impl Refusal {
                 "Register the device for the 1.0.x version of its firmware, or correct the firmware."
             }
             Refusal::JoinMic { fleet_key: FleetKey::Of(_), .. } => {
-                "Exchange the keys of the two devices: most likely two labels, or two rows of a list, have changed places."
+                "Exchange the keys of the two devices: most likely two labels, or two rows of a list, are swapped."
             }
             Refusal::JoinMic { key: "NwkKey", .. } => {
-                "Compare the NwkKey in the device with the registered one, digit by digit, and see that NwkKey and AppKey have not changed places."
+                "Compare the NwkKey in the device with the registered one, digit by digit, and check that NwkKey and AppKey are not swapped."
             }
             Refusal::JoinMic { .. } => {
                 "Compare the AppKey in the device with the registered one, digit by digit. For LoRaWAN 1.0.x some firmware calls it NwkKey."

@@ -25,7 +25,7 @@
   {#each tabs as tab (tab.id)}
     <a
       role="tab"
-      class="tab whitespace-nowrap {shown === tab.id ? 'tab-active font-semibold' : ''}"
+      class="tab whitespace-nowrap {shown === tab.id ? 'tab-active font-semibold' : 'text-base-content/80'}"
       aria-selected={shown === tab.id}
       href={address(tab.id)}
       data-sveltekit-noscroll

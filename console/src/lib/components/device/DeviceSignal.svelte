@@ -11,7 +11,8 @@
   const heard = $derived(
     messages
       .flatMap((message): Heard[] => {
-        if (message.type !== "uplink" || message.rehearsed) return [];
+        if (message.type !== "uplink") return [];
+        if (message.rehearsed) return [];
         // The engine lists the gateways best first.
         const best = message.heard_by[0];
         return [{ at_ms: Date.parse(message.time), snr: best?.snr_db ?? null, rssi: best?.rssi_dbm ?? null, rate: message.radio.data_rate ?? null }];

@@ -10,6 +10,7 @@
   import Field from "#lib/components/common/Field.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import Confirm from "#lib/components/common/Confirm.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   let { gateway }: { gateway: Gateway } = $props();
 
@@ -89,30 +90,28 @@
   {#if done}<p class="mt-2 text-sm text-success" role="status">{done}</p>{/if}
   {#if problem}<div class="mt-2"><Notice text={problem} /></div>{/if}
   {#if credentials.length > 0}
-    <div class="mt-3 overflow-x-auto">
-      <table class="table table-sm">
-        <thead><tr><th>For</th><th>Kind</th><th>State</th><th>Expires</th><th class="hidden sm:table-cell">Last used</th><th></th></tr></thead>
-        <tbody>
-          {#each credentials as credential (credential.id)}
-            <tr data-credential={credential.id}>
-              <td>{credential.purpose}</td>
-              <td>{credential.kind}</td>
-              <td
-                ><State state={standing(credential)} />{#if credential.replace_asked && !credential.revoked_at}<span class="block text-xs text-base-content/75"
-                    >to be replaced</span
-                  >{/if}</td
-              >
-              <td class="whitespace-nowrap tabular-nums">{day(credential.expires_at)}</td>
-              <td class="hidden whitespace-nowrap sm:table-cell">{ago(credential.last_used, live.now)}</td>
-              <td class="text-right">
-                {#if !credential.revoked_at}
-                  <Confirm label="Revoke" what="A gateway that uses it loses its connection." run={() => revoke(credential.id)} />
-                {/if}
-              </td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+    <div class="mt-3">
+      <DataTable>
+        {#snippet head()}<th>For</th><th>Kind</th><th>State</th><th>Expires</th><th class="hidden sm:table-cell">Last used</th><th></th>{/snippet}
+        {#each credentials as credential (credential.id)}
+          <tr data-credential={credential.id}>
+            <td>{credential.purpose}</td>
+            <td>{credential.kind}</td>
+            <td
+              ><State state={standing(credential)} />{#if credential.replace_asked && !credential.revoked_at}<span class="block text-xs text-base-content/75"
+                  >to be replaced</span
+                >{/if}</td
+            >
+            <td class="whitespace-nowrap tabular-nums">{day(credential.expires_at)}</td>
+            <td class="hidden whitespace-nowrap sm:table-cell">{ago(credential.last_used, live.now)}</td>
+            <td class="text-right">
+              {#if !credential.revoked_at}
+                <Confirm label="Revoke" what="A gateway that uses it loses its connection." run={() => revoke(credential.id)} />
+              {/if}
+            </td>
+          </tr>
+        {/each}
+      </DataTable>
     </div>
   {:else if proves}
     <p class="mt-3 text-sm text-base-content/75">No credential yet, so it cannot connect. Create a connection kit.</p>

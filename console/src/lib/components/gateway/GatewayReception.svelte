@@ -5,6 +5,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { ago } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
   import Scatter from "#lib/components/common/Scatter.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import { resource } from "#lib/resource.svelte.ts";
@@ -38,28 +39,20 @@
     </p>
     <div class="grid grid-cols-1 gap-5 lg:grid-cols-2">
       <Scatter points={reception.points} />
-      <div class="overflow-x-auto">
-        <table class="table table-sm">
-          <thead
-            ><tr
-              ><th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th><th
-                class="text-right"
-                title="From frames with an SNR up to 5 dB; stronger frames do not show the noise">Noise</th
-              ></tr
-            ></thead
-          >
-          <tbody>
-            {#each reception.channels as channel (channel.frequency_mhz)}
-              <tr>
-                <td class="whitespace-nowrap tabular-nums">{channel.frequency_mhz} MHz</td>
-                <td class="text-right tabular-nums">{channel.uplinks}</td>
-                <td class="hidden sm:table-cell"><progress class="progress w-24" value={channel.uplinks} max={most} aria-hidden="true"></progress></td>
-                <td class="text-right whitespace-nowrap tabular-nums">{channel.rssi_dbm.toFixed(0)} dBm</td>
-                <td class="text-right whitespace-nowrap tabular-nums">{channel.noise_dbm != null ? `${channel.noise_dbm.toFixed(0)} dBm` : "–"}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
+      <div>
+        <DataTable>
+          {#snippet head()}<th>Channel</th><th class="text-right">Uplinks</th><th class="hidden w-24 sm:table-cell"></th><th class="text-right">Mean RSSI</th
+            ><th class="text-right" title="From frames with an SNR up to 5 dB; stronger frames do not show the noise">Noise</th>{/snippet}
+          {#each reception.channels as channel (channel.frequency_mhz)}
+            <tr>
+              <td class="whitespace-nowrap tabular-nums">{channel.frequency_mhz} MHz</td>
+              <td class="text-right tabular-nums">{channel.uplinks}</td>
+              <td class="hidden sm:table-cell"><progress class="progress w-24" value={channel.uplinks} max={most} aria-hidden="true"></progress></td>
+              <td class="text-right whitespace-nowrap tabular-nums">{channel.rssi_dbm.toFixed(0)} dBm</td>
+              <td class="text-right whitespace-nowrap tabular-nums">{channel.noise_dbm != null ? `${channel.noise_dbm.toFixed(0)} dBm` : "–"}</td>
+            </tr>
+          {/each}
+        </DataTable>
         <p class="mt-2 text-sm">
           {#each reception.data_rates as rate (rate.data_rate)}
             <span class="mr-3 whitespace-nowrap tabular-nums"

@@ -5,6 +5,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { ago, moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Confirm from "#lib/components/common/Confirm.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
 
@@ -27,7 +28,6 @@
   }
 
   async function restore(number: number) {
-    if (!confirm(`Restore edition ${number} of ${model}? The current state stays as an edition.`)) return;
     comparison = null;
     const params = { path: { ...path, edition: number } };
     const done = await act.run(() => call(api.POST("/api/v1/estates/{estate}/models/{model}/editions/{edition}/restore", { params })));
@@ -54,7 +54,14 @@
               >{/if}
             {#if i > 0}
               <button class="link" type="button" onclick={() => compare(edition.number, editions[0]?.number ?? 0)}>compare with current</button>
-              <button class="link" type="button" onclick={() => restore(edition.number)}>restore</button>
+              <Confirm
+                label="restore"
+                sure="Restore {edition.number}"
+                what="The current state stays as an edition."
+                tone="btn-primary"
+                class="link"
+                run={() => restore(edition.number)}
+              />
             {/if}
           </span>
         </li>

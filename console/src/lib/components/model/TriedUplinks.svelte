@@ -4,6 +4,7 @@
   import { live } from "#lib/live.svelte.ts";
   import { ago, moment, value } from "#lib/format.ts";
   import ByteRuler from "#lib/components/common/ByteRuler.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   let { tried, drafted, keep }: { tried: Tried; drafted: boolean; keep: (uplink: TriedUplink) => void } = $props();
 
@@ -96,47 +97,38 @@
         {#if drafted && uplink.after.problem}<p class="mt-2 text-error"><b>Draft:</b> {uplink.after.problem.message}</p>{/if}
         {#each uplink.after.warnings ?? [] as warning, i (i)}<p class="mt-1 text-warning">{warning}</p>{/each}
         {#if names.length > 0}
-          <table class="table-sm mt-2 table">
-            <thead
-              ><tr
-                ><th>Reading</th><th>Current</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th></tr
-              ></thead
-            >
-            <tbody>
-              {#each names as name (name)}
-                {@const [was, is, from] = [told(uplink.before, name), told(uplink.after, name), bytes(uplink.after, name)]}
-                <tr
-                  data-reading={name}
-                  class={pointed === name || (pointedByte !== null && from.includes(pointedByte)) ? "bg-base-200" : ""}
-                  onpointerenter={() => (pointed = name)}
-                  onpointerleave={() => (pointed = null)}
-                >
-                  <td>{name}</td>
-                  <td class="tabular-nums {drafted && was !== is ? 'text-base-content/75' : ''}">{was}</td>
-                  {#if drafted}<td class="tabular-nums {was === is ? '' : is === '–' ? 'font-semibold text-error' : 'font-semibold text-primary'}">{is}</td
-                    >{/if}
-                  <td class="font-mono text-[0.85em]">{from.join(" ")}</td>
-                </tr>
-              {/each}
-            </tbody>
-          </table>
+          <DataTable class="table-sm mt-2">
+            {#snippet head()}<th>Reading</th><th>Current</th>{#if drafted}<th>Draft</th>{/if}<th>Bytes</th>{/snippet}
+            {#each names as name (name)}
+              {@const [was, is, from] = [told(uplink.before, name), told(uplink.after, name), bytes(uplink.after, name)]}
+              <tr
+                data-reading={name}
+                class={pointed === name || (pointedByte !== null && from.includes(pointedByte)) ? "bg-base-200" : ""}
+                onpointerenter={() => (pointed = name)}
+                onpointerleave={() => (pointed = null)}
+              >
+                <td>{name}</td>
+                <td class="tabular-nums {drafted && was !== is ? 'text-base-content/75' : ''}">{was}</td>
+                {#if drafted}<td class="tabular-nums {was === is ? '' : is === '–' ? 'font-semibold text-error' : 'font-semibold text-primary'}">{is}</td>{/if}
+                <td class="font-mono text-[0.85em]">{from.join(" ")}</td>
+              </tr>
+            {/each}
+          </DataTable>
         {/if}
       </div>
     {/if}
   </div>
 
   {#if drafted && tried.readings.some((r) => r.appears + r.vanishes + r.changes > 0)}
-    <table class="table-sm mt-3 table max-w-xl" data-readings-change>
-      <thead><tr><th>Over all payloads</th><th>appears</th><th>vanishes</th><th>changes</th><th>stays</th></tr></thead>
-      <tbody>
-        {#each tried.readings as r (r.name)}
-          <tr
-            ><td>{r.name}</td><td class={r.appears ? "text-success" : ""}>{r.appears || "–"}</td><td class={r.vanishes ? "text-error" : ""}
-              >{r.vanishes || "–"}</td
-            ><td class={r.changes ? "text-warning" : ""}>{r.changes || "–"}</td><td>{r.same || "–"}</td></tr
-          >
-        {/each}
-      </tbody>
-    </table>
+    <DataTable class="table-sm mt-3 max-w-xl" data-readings-change>
+      {#snippet head()}<th>Over all payloads</th><th>appears</th><th>vanishes</th><th>changes</th><th>stays</th>{/snippet}
+      {#each tried.readings as r (r.name)}
+        <tr
+          ><td>{r.name}</td><td class={r.appears ? "text-success" : ""}>{r.appears || "–"}</td><td class={r.vanishes ? "text-error" : ""}
+            >{r.vanishes || "–"}</td
+          ><td class={r.changes ? "text-warning" : ""}>{r.changes || "–"}</td><td>{r.same || "–"}</td></tr
+        >
+      {/each}
+    </DataTable>
   {/if}
 {/if}

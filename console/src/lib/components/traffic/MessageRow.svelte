@@ -121,7 +121,7 @@
           : ""}
       {/if}
       {#if bytes}
-        · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">take apart</a>
+        · <a class="link" href="/tools/frame?frame={bytes}&region={region ?? ''}">show the frame</a>
       {/if}
       {#if message.type === "uplink" && rehearse && message.frame.port && !message.rehearsed}
         · <button class="link" type="button" onclick={() => rehearse(message.id)}>rehearse</button>

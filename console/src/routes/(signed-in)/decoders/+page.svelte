@@ -5,6 +5,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { ago, DECODERS, moment, versionWords } from "#lib/format.ts";
   import { resource } from "#lib/resource.svelte.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   const path = $derived({ estate: session.estate });
   const held = resource(
@@ -56,35 +57,33 @@
 {/if}
 
 {#if models && models.length > 0}
-  <table class="table">
-    <thead><tr><th>Model</th><th>Decoder</th><th class="hidden md:table-cell">Readings</th><th class="hidden sm:table-cell">Changed</th></tr></thead>
-    <tbody>
-      {#each models as model (model.slug)}
-        <tr data-model={model.slug}>
-          <td
-            ><a class="link-hover font-semibold" href="/decoders/{model.slug}">{model.maker} {model.name}</a><span
-              class="block font-mono text-[0.85em] text-base-content/75">{model.slug}</span
-            ></td
-          >
-          <td>
-            {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
-            {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}
-            {:else}<span class="text-base-content/75">not decoded</span>{/if}
-            {#each model.versions ?? [] as version, i (i)}
-              <a class="link-hover block text-sm text-base-content/75" href="/decoders/{model.slug}?version={encodeURIComponent(versionWords(version))}"
-                >of its own: {versionWords(version)}</a
-              >
-            {/each}
-            {#if failed(model.slug).length > 0}<span class="block text-sm text-error"
-                >fails on {failed(model.slug).length === 1 ? "1 device" : `${failed(model.slug).length} devices`}</span
-              >{/if}
-          </td>
-          <td class="hidden text-sm md:table-cell">{Object.keys(model.readings ?? {}).join(", ")}</td>
-          <td class="hidden text-sm sm:table-cell">{ago(model.changed_at, live.now)}</td>
-        </tr>
-      {/each}
-    </tbody>
-  </table>
+  <DataTable class="">
+    {#snippet head()}<th>Model</th><th>Decoder</th><th class="hidden md:table-cell">Readings</th><th class="hidden sm:table-cell">Changed</th>{/snippet}
+    {#each models as model (model.slug)}
+      <tr data-model={model.slug}>
+        <td
+          ><a class="link-hover font-semibold" href="/decoders/{model.slug}">{model.maker} {model.name}</a><span
+            class="block font-mono text-[0.85em] text-base-content/75">{model.slug}</span
+          ></td
+        >
+        <td>
+          {#if model.flaw}<span class="font-medium text-error">✕ error, not used</span>
+          {:else if model.decoder}{DECODERS[model.decoder_kind ?? "script"]}
+          {:else}<span class="text-base-content/75">not decoded</span>{/if}
+          {#each model.versions ?? [] as version, i (i)}
+            <a class="link-hover block text-sm text-base-content/75" href="/decoders/{model.slug}?version={encodeURIComponent(versionWords(version))}"
+              >{versionWords(version)}: its own decoder</a
+            >
+          {/each}
+          {#if failed(model.slug).length > 0}<span class="block text-sm text-error"
+              >fails on {failed(model.slug).length === 1 ? "1 device" : `${failed(model.slug).length} devices`}</span
+            >{/if}
+        </td>
+        <td class="hidden text-sm md:table-cell">{Object.keys(model.readings ?? {}).join(", ")}</td>
+        <td class="hidden text-sm sm:table-cell">{ago(model.changed_at, live.now)}</td>
+      </tr>
+    {/each}
+  </DataTable>
 {:else if models}
   <p class="max-w-prose">
     No models yet. A decoder belongs to a model: import models from a <a class="link" href="/devices/models">catalogue</a>, then edit their decoders here.

@@ -2,17 +2,15 @@
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, call, type Device, type DeviceStranger, type Message } from "#lib/api.ts";
-  import { live } from "#lib/live.svelte.ts";
   import BulkEdit from "#lib/components/device/BulkEdit.svelte";
+  import DeviceFilters, { FILTERS, type Filter, type Filters } from "#lib/components/device/DeviceFilters.svelte";
+  import DeviceTable from "#lib/components/device/DeviceTable.svelte";
   import DeviceForm from "#lib/components/device/DeviceForm.svelte";
   import DeviceStrangers from "#lib/components/device/DeviceStrangers.svelte";
   import DeviceImport from "#lib/components/device/DeviceImport.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
-  import State from "#lib/components/common/State.svelte";
   import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, grouped, moment } from "#lib/format.ts";
-  import DataTable from "#lib/components/common/DataTable.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
 
   /** What is open below the title. */
@@ -21,11 +19,8 @@
   let adopted = $state<DeviceStranger | null>(null);
   /** Those that are to be changed alike. */
   let chosen = $state<string[]>([]);
-  const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
-  type StateName = (typeof STATES)[number];
-  const FILTERS = ["fleet", "state", "tag", "model", "profile", "find", "order"] as const;
-  type Filter = (typeof FILTERS)[number];
-  const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Record<Filter, string>);
+  type StateName = Device["state"];
+  const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Filters);
   const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
 
   const path = $derived({ estate: session.estate });
@@ -88,64 +83,16 @@
   /** Labels are printed of those that are listed. */
   const labels = $derived(new URLSearchParams(FILTERS.filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
 
-  /** Sorts by a column; a second click reverses the order. */
-  function order(column: string) {
-    const now = wanted.order || "name";
-    choose("order", now === column ? `-${column}` : column);
-  }
-
-  let typing: ReturnType<typeof setTimeout> | undefined;
-  function find(text: string) {
-    clearTimeout(typing);
-    typing = setTimeout(() => choose("find", text.trim()), 200);
-  }
-
   $effect(() => {
     void estateOptions.load();
   });
 </script>
 
-{#snippet sortable(column: string, words: string)}
-  {@const way = wanted.order === `-${column}` ? "descending" : (wanted.order || "name") === column ? "ascending" : "none"}
-  <th aria-sort={way}>
-    <button class="cursor-pointer" onclick={() => order(column)}>{words}{way === "none" ? "" : way === "ascending" ? " ↑" : " ↓"}</button>
-  </th>
-{/snippet}
-
 <svelte:head><title>Devices · Keen Heron</title></svelte:head>
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
-  <input
-    class="input input-sm w-48"
-    type="search"
-    name="find"
-    value={wanted.find}
-    oninput={(e) => find(e.currentTarget.value)}
-    placeholder="name, EUI, address, tag"
-    aria-label="Find"
-  />
-  <label class="flex items-center gap-2">
-    <span>Fleet</span>
-    <select class="select select-sm w-36" name="of_fleet" value={wanted.fleet} onchange={(e) => choose("fleet", e.currentTarget.value)}>
-      <option value="">all</option>
-      {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
-    </select>
-  </label>
-  <label class="flex items-center gap-2">
-    <span>State</span>
-    <select class="select select-sm w-32" name="state" value={wanted.state} onchange={(e) => choose("state", e.currentTarget.value)}>
-      <option value="">any</option>
-      {#each STATES as state (state)}<option value={state}>{state.replace("_", " ")}</option>{/each}
-    </select>
-  </label>
-  {#each ["tag", "model", "profile"] as const as name (name)}
-    {#if wanted[name]}
-      <button class="badge badge-ghost" type="button" onclick={() => choose(name, "")} aria-label="Not only those of {name} {wanted[name]}"
-        >{name} {wanted[name]} ✕</button
-      >
-    {/if}
-  {/each}
+  <DeviceFilters {wanted} {choose} />
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     {#if session.may("devices")}
       <button
@@ -186,49 +133,7 @@
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </section>
 {:else if devices}
-  <DataTable class=""
-    >{#snippet head()}
-      <th class="w-0">
-        <input
-          class="checkbox checkbox-sm"
-          type="checkbox"
-          name="all"
-          aria-label="All that are listed"
-          checked={chosen.length > 0 && (devices ?? []).every((d) => chosen.includes(d.dev_eui))}
-          onchange={(e) => (chosen = e.currentTarget.checked ? (devices ?? []).map((d) => d.dev_eui) : [])}
-        />
-      </th>
-      {@render sortable("name", "Name")}<th>State</th>{@render sortable("last_heard", "Last heard")}<th class="hidden sm:table-cell">Fleet</th><th
-        class="hidden md:table-cell">Model</th
-      ><th class="hidden lg:table-cell">Tags</th><th class="hidden md:table-cell">DevEUI</th>{/snippet}
-    {#each devices as device (device.dev_eui)}
-      <tr class={device.refusal ? "border-transparent" : ""} data-device={device.name}>
-        <td
-          ><input class="checkbox checkbox-sm" type="checkbox" name="chosen" value={device.dev_eui} aria-label="Choose {device.name}" bind:group={chosen} /></td
-        >
-        <td><a class="link font-semibold whitespace-nowrap link-hover" href="/devices/{device.dev_eui}">{device.name}</a></td>
-        <td><State state={device.state} /></td>
-        <td class="whitespace-nowrap tabular-nums" title={device.last_heard ? moment(device.last_heard) : ""}>{ago(device.last_heard, live.now)}</td>
-        <td class="hidden sm:table-cell">{device.fleet}</td>
-        <td class="hidden md:table-cell">{device.model ?? "–"}</td>
-        <td class="hidden lg:table-cell">
-          {#each device.tags as tag (tag)}<button class="badge badge-ghost badge-sm mr-1" onclick={() => choose("tag", tag)}>{tag}</button>{/each}
-        </td>
-        <td class="hidden font-mono text-[0.85em] whitespace-nowrap md:table-cell">{grouped(device.dev_eui)}</td>
-      </tr>
-      {#if device.refusal}
-        <tr>
-          <td></td>
-          <td colspan="7" class="pt-0">
-            <div class="border-l-4 border-error/60 pl-3">
-              <p>{device.refusal.why} <span class="text-base-content/75">({ago(device.refusal.time, live.now)})</span></p>
-              <p><b>Next:</b> {device.refusal.next_step}</p>
-            </div>
-          </td>
-        </tr>
-      {/if}
-    {/each}
-  </DataTable>
+  <DeviceTable {devices} order={wanted.order} bind:chosen {choose} />
   {#if next}
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}

@@ -4,10 +4,12 @@
   import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
   import GatewayImport from "#lib/components/gateway/GatewayImport.svelte";
   import GatewayMap from "#lib/components/gateway/GatewayMap.svelte";
+  import Endings from "#lib/components/gateway/Endings.svelte";
+  import Strangers from "#lib/components/gateway/Strangers.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { ago, day, fullest, grouped, moment, WAYS } from "#lib/format.ts";
+  import { ago, fullest, grouped, moment, WAYS } from "#lib/format.ts";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { resource } from "#lib/resource.svelte.ts";
 
@@ -60,7 +62,6 @@
       latitude_deg != null && longitude_deg != null ? [{ name, state, latitude_deg, longitude_deg, href: `/gateways/${eui}` }] : [],
     ),
   );
-  const serverEnds = $derived(endings && (Date.parse(endings.server_expires_at) - live.now) / 86_400_000 < 30 && !endings.server_renews_itself);
 </script>
 
 <svelte:head><title>Gateways · Keen Heron</title></svelte:head>
@@ -91,22 +92,7 @@
 {:else if panel === "import"}
   <div class="mb-5"><GatewayImport done={() => void held.load()} /></div>
 {/if}
-{#if endings && (endings.credentials.length > 0 || serverEnds)}
-  <section class="mb-4 rounded-box border border-warning p-4" data-endings>
-    <h2>Expiring soon</h2>
-    <ul class="mt-1">
-      {#if serverEnds}<li>The certificate the service shows to gateways ends on {day(endings.server_expires_at)}: give it a new one.</li>{/if}
-      {#each endings.credentials as ending (ending.credential.id)}
-        <li>
-          <a class="link font-semibold" href="/gateways/{ending.gateway}">{ending.name}</a>: its {ending.credential.kind} for {ending.credential.purpose}
-          {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself
-            ? "; it renews over CUPS"
-            : "; create a new connection kit"}.
-        </li>
-      {/each}
-    </ul>
-  </section>
-{/if}
+{#if endings}<Endings {endings} />{/if}
 
 {#if gateways?.length === 0}
   <section class="rounded-box border border-base-300 p-6">
@@ -152,36 +138,4 @@
   <section class="mt-5"><GatewayMap points={placed} /></section>
 {/if}
 
-<section class="mt-8">
-  <h2>Strangers</h2>
-  {#if strangers.length === 0}
-    <p class="mt-1 text-base-content/75">No strangers.</p>
-  {:else}
-    <p class="mt-1 mb-2 max-w-prose text-base-content/80">
-      These gateways connect but are not registered. They are answered so that they stay visible; their frames are rejected. If one is yours, adopt it.
-    </p>
-    <DataTable class=""
-      >{#snippet head()}<th>EUI</th><th class="hidden sm:table-cell">State</th><th>Last heard</th><th class="hidden sm:table-cell">First heard</th><th
-          class="text-right">Frames rejected</th
-        ><th class="hidden md:table-cell">Connection</th><th class="hidden lg:table-cell">Hears</th><th class="hidden md:table-cell">Address</th><th
-        ></th>{/snippet}
-      {#each strangers as stranger (stranger.eui)}
-        <tr>
-          <td class="font-mono text-[0.85em] whitespace-nowrap">{grouped(stranger.eui)}</td>
-          <td class="hidden sm:table-cell"><State state="stranger" /></td>
-          <td class="whitespace-nowrap tabular-nums">{ago(stranger.last_heard, live.now)}</td>
-          <td class="hidden whitespace-nowrap tabular-nums sm:table-cell">{ago(stranger.first_heard, live.now)}</td>
-          <td class="text-right tabular-nums">{stranger.frames_turned_away}</td>
-          <td class="hidden md:table-cell">{WAYS[stranger.protocol]}</td>
-          <td class="hidden tabular-nums lg:table-cell" title={stranger.frequencies_mhz.map((mhz) => `${mhz} MHz`).join(", ")}>
-            {stranger.frequencies_mhz.length === 0 ? "nothing yet" : (stranger.region ?? "no region's channels")}
-          </td>
-          <td class="hidden font-mono text-[0.85em] md:table-cell">{stranger.address}</td>
-          <td
-            >{#if session.may("gateways")}<button class="btn btn-sm" onclick={() => adopt(stranger)} aria-label="Adopt {stranger.eui}">Adopt</button>{/if}</td
-          >
-        </tr>
-      {/each}
-    </DataTable>
-  {/if}
-</section>
+<Strangers {strangers} {adopt} />

@@ -7,6 +7,7 @@
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   const held = resource(() => call(api.GET("/api/v1/installation/estates")));
   const estates = $derived(held.value ?? []);
@@ -37,21 +38,19 @@
 {#if link}
   <div class="my-3"><ShownOnce what="The invitation for its owner" text={link} hint="Send it to the new owner." close={() => (link = "")} /></div>
 {/if}
-<table class="table table-sm mb-5" data-estates>
-  <thead><tr><th>Estate</th><th>Name</th><th>Owners</th><th>Since</th></tr></thead>
-  <tbody>
-    {#each estates as estate (estate.slug)}
-      <tr
-        ><td class="font-mono text-[0.9em]">{estate.slug}</td><td>{estate.name}</td><td>{estate.owners.join(", ") || "invited"}</td><td class="tabular-nums"
-          >{day(estate.added_at)}</td
-        ></tr
-      >
-    {/each}
-  </tbody>
-</table>
+<DataTable class="table-sm mb-5" data-estates>
+  {#snippet head()}<th>Estate</th><th>Name</th><th>Owners</th><th>Since</th>{/snippet}
+  {#each estates as estate (estate.slug)}
+    <tr
+      ><td class="font-mono text-[0.9em]">{estate.slug}</td><td>{estate.name}</td><td>{estate.owners.join(", ") || "invited"}</td><td class="tabular-nums"
+        >{day(estate.added_at)}</td
+      ></tr
+    >
+  {/each}
+</DataTable>
 <Card title="Create an estate" tag="form" onsubmit={found} data-found>
   <div class="flex flex-wrap items-end gap-3">
-    <Field label="Short name"><input class="input w-44 font-mono" name="slug" bind:value={slug} placeholder="saltholm" required /></Field> >
+    <Field label="Short name"><input class="input w-44 font-mono" name="slug" bind:value={slug} placeholder="saltholm" required /></Field>
     <Field label="Name (empty: the same)"><input class="input w-52" name="name" bind:value={name} /></Field>
     <label class="min-w-52 flex-1"
       ><span class="block text-sm text-base-content/75">Invitation for (the owner)</span><input

@@ -1,29 +1,17 @@
 <script lang="ts">
-  import { api, call, type EstateMember, type Offer, type Role, type ShareLevel } from "#lib/api.ts";
+  import { api, call, type EstateMember, type Role } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
-  import ShownOnce from "#lib/components/common/ShownOnce.svelte";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, offerWords, scopeWords, until } from "#lib/format.ts";
+  import Invite from "#lib/components/people/Invite.svelte";
   import Card from "#lib/components/common/Card.svelte";
-  import Field from "#lib/components/common/Field.svelte";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import Confirm from "#lib/components/common/Confirm.svelte";
 
   const ROLES: Role[] = ["viewer", "operator", "engineer", "owner"];
-
-  let link = $state("");
-
-  let forWhom = $state("");
-  let offers = $state<"role" | "fleet" | "device">("role");
-  let role = $state<Role>("viewer");
-  let fleet = $state("");
-  let device = $state("");
-  let level = $state<ShareLevel>("read");
-  let end = $state("");
 
   const path = $derived({ estate: session.estate });
   const manages = $derived(session.may("people"));
@@ -44,10 +32,6 @@
   const act = new Action();
   const problem = $derived(act.problem || held.problem);
 
-  $effect(() => {
-    void estateOptions.load();
-  });
-
   /** Carries an action out, and loads the page again whatever came of it. */
   async function done(asked: Parameters<typeof call>[0]) {
     await act.run(() => call(asked));
@@ -59,18 +43,6 @@
   const remove = (name: string) => done(api.DELETE("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name } } }));
   const withdraw = (id: number) => done(api.DELETE("/api/v1/estates/{estate}/invitations/{id}", { params: { path: { ...path, id: String(id) } } }));
   const unshare = (id: number) => done(api.DELETE("/api/v1/estates/{estate}/shares/{id}", { params: { path: { ...path, id: String(id) } } }));
-
-  async function invite(event: SubmitEvent) {
-    event.preventDefault();
-    const share = (scope: { fleet: string } | { device: string }): Offer => ({ share: { scope, may: level, until: end ? new Date(end).toISOString() : null } });
-    const offer: Offer = offers === "role" ? { role } : share(offers === "fleet" ? { fleet } : { device: device.trim() });
-    await act.run(async () => {
-      const made = await call(api.POST("/api/v1/estates/{estate}/invitations", { params: { path }, body: { for_whom: forWhom, offer } }));
-      link = `${location.origin}${made.path}`;
-      forWhom = "";
-      await held.load();
-    });
-  }
 </script>
 
 <svelte:head><title>People · Keen Heron</title></svelte:head>
@@ -120,54 +92,7 @@
 
 {#if manages}
   <section class="mt-6 grid gap-4 lg:grid-cols-2">
-    <Card title="Invite or share" tag="form" onsubmit={invite} data-invite>
-      <p class="mb-3 text-sm text-base-content/80">By a link that works once, within seven days. The recipient signs in or creates an account.</p>
-      <div class="grid gap-3 sm:grid-cols-2">
-        <Field label="For" class="sm:col-span-2">
-          <input class="input w-full" name="for_whom" bind:value={forWhom} placeholder="Marit, harbour office" required />
-        </Field>
-        <Field label="Offer">
-          <select class="select w-full" name="offers" bind:value={offers}>
-            <option value="role">a role in the estate</option>
-            <option value="fleet">one fleet</option>
-            <option value="device">one device</option>
-          </select>
-        </Field>
-        {#if offers === "role"}
-          <Field label="Role">
-            <select class="select w-full" name="role" bind:value={role}
-              >{#each ROLES as one (one)}<option value={one}>{one}</option>{/each}</select
-            >
-          </Field>
-        {:else}
-          {#if offers === "fleet"}
-            <Field label="Fleet">
-              <select class="select w-full" name="fleet" bind:value={fleet} required
-                >{#each estateOptions.fleets as one (one.slug)}<option value={one.slug}>{one.name}</option>{/each}</select
-              >
-            </Field>
-          {:else}
-            <Field label="DevEUI">
-              <input class="input w-full font-mono" name="device" bind:value={device} required />
-            </Field>
-          {/if}
-          <Field label="Access">
-            <select class="select w-full" name="may" bind:value={level}
-              ><option value="read">read</option><option value="operate">read and send downlinks</option></select
-            >
-          </Field>
-          <Field label="Expires (empty: never)">
-            <input class="input w-full" type="date" name="until" bind:value={end} />
-          </Field>
-        {/if}
-      </div>
-      <button class="btn btn-primary mt-3">Create invitation</button>
-      {#if link}
-        <div class="mt-3">
-          <ShownOnce what="The invitation's link" text={link} hint="Send it to the recipient over a private channel." close={() => (link = "")} />
-        </div>
-      {/if}
-    </Card>
+    <Invite done={held.load} />
     <div class="space-y-4">
       <Card title="Open invitations" data-invitations>
         {#each invitations as one (one.id)}

@@ -16,7 +16,7 @@
   import Rehearse from "#lib/components/device/Rehearse.svelte";
   import DeviceIdentity from "#lib/components/device/DeviceIdentity.svelte";
   import DeviceSignal from "#lib/components/device/DeviceSignal.svelte";
-  import MessageList from "#lib/components/traffic/MessageList.svelte";
+  import DeviceTraffic from "#lib/components/device/DeviceTraffic.svelte";
   import Tabs, { currentTab } from "#lib/components/common/Tabs.svelte";
   import State from "#lib/components/common/State.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -26,8 +26,6 @@
 
   /** Frames that are loaded: enough for signal over time. */
   const SHOWN = 100;
-  /** Frames that are listed. */
-  const LISTED = 50;
   const TABS = [
     { id: "now", label: "Now" },
     { id: "traffic", label: "Traffic" },
@@ -35,8 +33,6 @@
     { id: "setup", label: "Setup" },
   ] as const;
   const eui = $derived(page.params.eui ?? "");
-  /** Everything, or problems only. */
-  let everything = $state(true);
   /** Counts what came in live, so that it can glow and the outbox looks again. */
   let news = $state(0);
   let outboxNews = $state(0);
@@ -59,7 +55,6 @@
   const why = $derived(diagnosis.value);
   const messages = $derived(traffic.value ?? []);
   const problem = $derived(held.problem);
-  const shown = $derived(everything ? messages : (why?.timeline ?? []));
 
   async function load() {
     await Promise.all([held.load(), diagnosis.load(), traffic.load()]);
@@ -114,28 +109,15 @@
       </div>
     </div>
   {:else if tab === "traffic"}
-    <div class="mb-1 flex flex-wrap items-baseline gap-4">
-      <h2>{everything ? "Latest frames" : "Timeline"}</h2>
-      <div class="join" role="group" aria-label="What is listed">
-        <button class="btn join-item btn-xs" class:btn-active={everything} aria-pressed={everything} onclick={() => (everything = true)}>everything</button>
-        <button class="btn join-item btn-xs" class:btn-active={!everything} aria-pressed={!everything} onclick={() => (everything = false)}
-          >problems only</button
-        >
-      </div>
-    </div>
-    {#if shown.length === 0}
-      <p class="text-base-content/75">No frames yet.</p>
-    {:else}
-      <MessageList
-        messages={shown.slice(0, LISTED)}
-        named={false}
-        fresh={news > 0}
-        rehearse={(id) => {
-          again = id;
-          void goto("?tab=outbox", { reset: false });
-        }}
-      />
-    {/if}
+    <DeviceTraffic
+      {messages}
+      timeline={why?.timeline ?? []}
+      fresh={news > 0}
+      rehearse={(id) => {
+        again = id;
+        void goto("?tab=outbox", { reset: false });
+      }}
+    />
   {:else if tab === "outbox"}
     <div class="grid items-start gap-5 lg:grid-cols-2">
       <Outbox {eui} news={outboxNews} commands={device.commands ?? null} />

@@ -55,7 +55,7 @@
     },
     {
       // Not with every uplink: a chart of a year does not change by one.
-      on: (message) => !from && message.type === "uplink" && !message.rehearsed && lines.some((line) => line.device === message.device?.eui),
+      on: (message) => message.type === "uplink" && !from && !message.rehearsed && lines.some((line) => line.device === message.device?.eui),
       atMostEveryMs: 2000,
     },
   );

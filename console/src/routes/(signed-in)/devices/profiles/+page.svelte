@@ -10,6 +10,7 @@
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   const held = resource(async () => {
     const params = { path: { estate: session.estate }, query: { limit: 500 } };
@@ -67,21 +68,19 @@
 <p class="mb-1 text-sm"><a class="link link-hover" href="/devices">Devices</a> ›</p>
 <h1 class="mb-3">Radio profiles</h1>
 {#if profiles && profiles.length > 0}
-  <div class="mb-4 overflow-x-auto">
-    <table class="table">
-      <thead><tr><th>Short name</th><th>Name</th><th>Region</th><th class="text-right">Devices</th><th>Changed</th></tr></thead>
-      <tbody>
-        {#each profiles as profile (profile.slug)}
-          <tr data-profile={profile.slug}>
-            <td><button class="link font-semibold link-hover" onclick={() => edit(profile)}>{profile.slug}</button></td>
-            <td>{profile.name}</td>
-            <td>{profile.region}</td>
-            <td class="text-right tabular-nums"><a class="link link-hover" href="/devices?profile={profile.slug}">{profile.devices}</a></td>
-            <td>{ago(profile.changed_at, live.now)}</td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
+  <div class="mb-4">
+    <DataTable class="">
+      {#snippet head()}<th>Short name</th><th>Name</th><th>Region</th><th class="text-right">Devices</th><th>Changed</th>{/snippet}
+      {#each profiles as profile (profile.slug)}
+        <tr data-profile={profile.slug}>
+          <td><button class="link font-semibold link-hover" onclick={() => edit(profile)}>{profile.slug}</button></td>
+          <td>{profile.name}</td>
+          <td>{profile.region}</td>
+          <td class="text-right tabular-nums"><a class="link link-hover" href="/devices?profile={profile.slug}">{profile.devices}</a></td>
+          <td>{ago(profile.changed_at, live.now)}</td>
+        </tr>
+      {/each}
+    </DataTable>
   </div>
 {:else if profiles}
   <p class="mb-4 max-w-prose">

@@ -1,37 +1,17 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { type ChannelInfo, type RegionDetail } from "#lib/api.ts";
+  import type { RegionDetail } from "#lib/api.ts";
   import Band from "#lib/components/airtime/Band.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
-  import { runs, span } from "#lib/format.ts";
   import Card from "#lib/components/common/Card.svelte";
+  import RegionChannels from "#lib/components/tools/RegionChannels.svelte";
+  import DataTable from "#lib/components/common/DataTable.svelte";
 
   let { data }: { data: { region: RegionDetail } } = $props();
   const region = $derived(data.region);
   const name = $derived(page.params.name ?? "");
 
-  type Placed = { frequency_mhz: number };
-  const khz = (a: Placed, b: Placed) => Math.round((b.frequency_mhz - a.frequency_mhz) * 1000);
-  /** Equally spaced channels with the same limits as one line. */
-  function rows(channels: ChannelInfo[]): ChannelInfo[][] {
-    const like = runs(channels, (a, b) => a.added === b.added && a.sub_band === b.sub_band && a.max_data_rate === b.max_data_rate);
-    return like.flatMap(evenly);
-  }
-  /** A run cut where its spacing changes. */
-  function evenly<T extends Placed>(run: T[]): T[][] {
-    const out: T[][] = [];
-    for (const one of run) {
-      const last = out.at(-1);
-      const [first, second] = last ?? [];
-      const before = last?.at(-1);
-      if (last && before && (!first || !second || khz(before, one) === khz(first, second))) last.push(one);
-      else out.push([one]);
-    }
-    return out;
-  }
-  const joins = $derived(runs(region.joins, (a, b) => a.max_data_rate === b.max_data_rate && b.index === a.index + 1).flatMap(evenly));
-  const rates = (c: { min_data_rate: number; max_data_rate: number }) => span(`DR${c.min_data_rate}`, `DR${c.max_data_rate}`);
   const longest = (ms: number | null | undefined) => (ms == null ? "of any length" : `at most ${ms} ms`);
   const hops = (all: number[]) => (all.length > 1 ? `${all[0]} to ${all.at(-1)} MHz, ${all.length} channels in turn` : `${all[0]} MHz`);
 </script>
@@ -54,30 +34,22 @@
   <div class="grid min-w-0 grid-cols-1 gap-5">
     <Card>
       <h2 class="mb-1">Data rates and largest payloads</h2>
-      <div class="overflow-x-auto">
-        <table class="table table-sm" aria-label="Data rates">
-          <thead>
-            <tr>
-              <th>DR</th><th>Modulation</th><th>Use</th><th class="text-right">Bytes</th><th class="text-right">Repeater</th>
-              {#if region.dwell.by_command}<th class="text-right">Dwell on</th>{/if}
-              <th class="text-right">Sensitivity</th>
-            </tr>
-          </thead>
-          <tbody class="tabular-nums">
-            {#each region.data_rates as rate (rate.index)}
-              <tr>
-                <td class="font-semibold">DR{rate.index}</td>
-                <td class="whitespace-nowrap">{rate.modulation}</td>
-                <td>{rate.direction}</td>
-                <td class="text-right">{rate.max_payload ?? "–"}</td>
-                <td class="text-right">{rate.max_payload_repeater ?? "–"}</td>
-                {#if region.dwell.by_command}<td class="text-right">{rate.max_payload_dwell ?? "–"}</td>{/if}
-                <td class="text-right whitespace-nowrap">{rate.sensitivity_dbm != null ? `${Math.round(rate.sensitivity_dbm)} dBm` : "–"}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
+      <DataTable class="table-sm tabular-nums" aria-label="Data rates">
+        {#snippet head()}<th>DR</th><th>Modulation</th><th>Use</th><th class="text-right">Bytes</th><th class="text-right">Repeater</th>
+          {#if region.dwell.by_command}<th class="text-right">Dwell on</th>{/if}
+          <th class="text-right">Sensitivity</th>{/snippet}
+        {#each region.data_rates as rate (rate.index)}
+          <tr>
+            <td class="font-semibold">DR{rate.index}</td>
+            <td class="whitespace-nowrap">{rate.modulation}</td>
+            <td>{rate.direction}</td>
+            <td class="text-right">{rate.max_payload ?? "–"}</td>
+            <td class="text-right">{rate.max_payload_repeater ?? "–"}</td>
+            {#if region.dwell.by_command}<td class="text-right">{rate.max_payload_dwell ?? "–"}</td>{/if}
+            <td class="text-right whitespace-nowrap">{rate.sensitivity_dbm != null ? `${Math.round(rate.sensitivity_dbm)} dBm` : "–"}</td>
+          </tr>
+        {/each}
+      </DataTable>
       <p class="mt-2 text-sm text-base-content/75">Bytes of FRMPayload in a frame without MAC commands in its header. Sensitivity at a noise figure of 6 dB.</p>
     </Card>
 
@@ -86,23 +58,15 @@
       <p>RX1 is on {region.rx1_channel}. RX2 is on <b>{region.rx2_mhz} MHz</b> at <b>DR{region.rx2_data_rate}</b>.</p>
       {#each [{ title: "RX1 data rate by RX1DROffset", table: region.rx1_data_rates }, { title: "While DownlinkDwellTime is on", table: region.rx1_data_rates_dwell ?? [] }] as part (part.title)}
         {#if part.table.length}
-          <div class="overflow-x-auto">
-            <table class="table table-xs mt-2 w-auto tabular-nums">
-              <caption class="text-left text-sm text-base-content/75">{part.title}</caption>
-              <thead
-                ><tr
-                  ><th>Uplink</th>{#each part.table[0]?.rx1 ?? [] as _, offset (offset)}<th>{offset}</th>{/each}</tr
-                ></thead
+          <p class="mt-2 text-sm text-base-content/75">{part.title}</p>
+          <DataTable class="table-xs w-auto tabular-nums" aria-label={part.title}>
+            {#snippet head()}<th>Uplink</th>{#each part.table[0]?.rx1 ?? [] as _, offset (offset)}<th>{offset}</th>{/each}{/snippet}
+            {#each part.table as row (row.uplink)}
+              <tr
+                ><td class="font-semibold">DR{row.uplink}</td>{#each row.rx1 as rate, offset (offset)}<td>DR{rate}</td>{/each}</tr
               >
-              <tbody>
-                {#each part.table as row (row.uplink)}
-                  <tr
-                    ><td class="font-semibold">DR{row.uplink}</td>{#each row.rx1 as rate, offset (offset)}<td>DR{rate}</td>{/each}</tr
-                  >
-                {/each}
-              </tbody>
-            </table>
-          </div>
+            {/each}
+          </DataTable>
         {/if}
       {/each}
       <p class="mt-2">
@@ -113,48 +77,7 @@
   </div>
 
   <div class="grid min-w-0 grid-cols-1 gap-5">
-    <Card>
-      <h2 class="mb-1">Channels</h2>
-      {#each [{ title: "Uplink", channels: region.uplinks }, { title: "Downlink", channels: region.downlinks }] as part (part.title)}
-        {#if part.channels.length}
-          <table class="table table-sm tabular-nums" aria-label="{part.title} channels">
-            <thead><tr><th>{part.title}</th><th>MHz</th><th>Data rates</th><th></th></tr></thead>
-            <tbody>
-              {#each rows(part.channels) as run (run[0]?.index)}
-                {@const first = run[0]!}
-                {@const last = run.at(-1)!}
-                <tr>
-                  <td>{span(first.index, last.index)}</td>
-                  <td>{span(first.frequency_mhz, last.frequency_mhz)}{run.length > 1 ? `, every ${khz(first, run[1]!)} kHz` : ""}</td>
-                  <td class="whitespace-nowrap">{rates(first)}</td>
-                  <td class="text-secondary">{first.added ? "added" : ""}</td>
-                </tr>
-              {/each}
-            </tbody>
-          </table>
-        {/if}
-      {/each}
-      {#if region.blocks.length}
-        <details class="mt-2">
-          <summary class="cursor-pointer text-secondary">Blocks of eight channels and a wide one</summary>
-          <table class="table table-xs mt-1 tabular-nums" aria-label="Blocks">
-            <thead><tr><th>Block</th><th>Channels</th><th>MHz</th></tr></thead>
-            <tbody>
-              {#each region.blocks as block (block.number)}
-                <tr><td class="font-semibold">{block.number}</td><td>{block.channels}</td><td>{block.from_mhz}–{block.to_mhz}</td></tr>
-              {/each}
-            </tbody>
-          </table>
-        </details>
-      {/if}
-      <p class="mt-2 text-sm">
-        Join-requests:
-        {#each joins as run, i (i)}
-          {i ? "; " : ""}channel {span(run[0]!.index, run.at(-1)!.index)} ({span(run[0]!.frequency_mhz, run.at(-1)!.frequency_mhz)} MHz) at {rates(
-            run[0]!,
-          )}{/each}.
-      </p>
-    </Card>
+    <RegionChannels {region} />
 
     <Card>
       <h2 class="mb-1">Power and limits</h2>
@@ -166,19 +89,17 @@
           ? ", until TxParamSetupReq says otherwise"
           : ""}.{region.dwell.source ? ` (${region.dwell.source})` : ""}
       </p>
-      <table class="table table-sm mt-1 tabular-nums" aria-label="Sub-bands">
-        <thead><tr><th>Sub-band</th><th>MHz</th><th>Duty cycle</th><th>EIRP</th></tr></thead>
-        <tbody>
-          {#each region.sub_bands as band (band.name)}
-            <tr title={band.source}>
-              <td class="font-semibold">{band.name}</td>
-              <td>{band.from_mhz}–{band.to_mhz}</td>
-              <td>{band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "none"}</td>
-              <td>{band.max_eirp_dbm} dBm{band.gateway_eirp_dbm !== band.max_eirp_dbm ? `, gateways ${band.gateway_eirp_dbm} dBm` : ""}</td>
-            </tr>
-          {/each}
-        </tbody>
-      </table>
+      <DataTable class="table-sm mt-1 tabular-nums" aria-label="Sub-bands">
+        {#snippet head()}<th>Sub-band</th><th>MHz</th><th>Duty cycle</th><th>EIRP</th>{/snippet}
+        {#each region.sub_bands as band (band.name)}
+          <tr title={band.source}>
+            <td class="font-semibold">{band.name}</td>
+            <td>{band.from_mhz}–{band.to_mhz}</td>
+            <td>{band.duty_cycle_percent != null ? `${band.duty_cycle_percent} %` : "none"}</td>
+            <td>{band.max_eirp_dbm} dBm{band.gateway_eirp_dbm !== band.max_eirp_dbm ? `, gateways ${band.gateway_eirp_dbm} dBm` : ""}</td>
+          </tr>
+        {/each}
+      </DataTable>
       <p class="mt-1 text-sm text-base-content/75">{[...new Set(region.sub_bands.map((b) => b.source))].join("; ")}</p>
     </Card>
 
