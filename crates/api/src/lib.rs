@@ -8,6 +8,7 @@ pub mod find;
 pub mod fleet;
 pub mod gateway;
 pub mod health;
+pub mod heard;
 pub mod job;
 pub mod ledger;
 pub mod message;

@@ -10,6 +10,7 @@ use utoipa::ToSchema;
 
 use crate::device::join::JoinCheck;
 use crate::gateway::GatewayState;
+use crate::heard::{HeardBy, Radio};
 
 /// Something that happened.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -95,7 +96,7 @@ pub struct DeviceRef {
 pub struct Uplink {
     /// The frame.
     pub frame: UplinkFrame,
-    /// The whole frame, in hex; `heron frame` takes it apart.
+    /// The whole frame, in hex; `heron frame` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// What the payload says.
@@ -236,41 +237,6 @@ impl std::fmt::Display for Reading {
     }
 }
 
-/// How a frame was sent.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Radio {
-    /// The region.
-    #[schema(example = "EU868")]
-    pub region: String,
-    /// Data rate index, where the region has that modulation.
-    pub data_rate: Option<u8>,
-    /// Spreading factor; FSK has none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub spreading_factor: Option<u8>,
-    /// LoRa bandwidth; FSK has none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub bandwidth_khz: Option<u32>,
-    /// Centre frequency.
-    pub frequency_mhz: f64,
-    /// Time on air.
-    pub airtime_ms: f64,
-}
-
-/// One gateway's reception.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct HeardBy {
-    /// The gateway's EUI.
-    #[schema(value_type = String)]
-    pub gateway: Eui64,
-    /// Its name.
-    pub name: String,
-    /// Signal strength.
-    pub rssi_dbm: f32,
-    /// Signal-to-noise ratio; FSK has none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub snr_db: Option<f32>,
-}
-
 /// An accepted join.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Join {
@@ -282,7 +248,7 @@ pub struct Join {
     /// Rejoin type, if it was a rejoin-request.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rejoin_type: Option<u8>,
-    /// The whole join-request, in hex; `heron frame` takes it apart.
+    /// The whole join-request, in hex; `heron frame` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How the request was sent.
@@ -305,7 +271,7 @@ pub struct Refused {
     /// What was checked of it, in order, if it is a join-request.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<JoinCheck>,
-    /// The whole frame, in hex; `heron frame` takes it apart.
+    /// The whole frame, in hex; `heron frame` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How it was sent.
@@ -434,7 +400,7 @@ pub struct SentBy {
     pub window_reason: Option<String>,
     /// Power at the antenna connector.
     pub power_dbm: i32,
-    /// The whole frame, in hex; `heron frame` takes it apart.
+    /// The whole frame, in hex; `heron frame` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How it was sent.

@@ -26,13 +26,16 @@ pub struct Problem {
     /// What could be meant instead, likeliest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub offers: Vec<String>,
+    /// After how many seconds it may work, if that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after_s: Option<u32>,
 }
 
 impl Problem {
     /// A problem without detail.
     pub fn new(status: u16, code: &str, title: impl Into<String>) -> Self {
         let (kind, title, code) = ("about:blank".into(), title.into(), code.into());
-        Self { kind, title, status, code, detail: None, field: None, offers: Vec::new() }
+        Self { kind, title, status, code, detail: None, field: None, offers: Vec::new(), retry_after_s: None }
     }
 
     /// With the particulars.

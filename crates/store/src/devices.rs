@@ -7,16 +7,14 @@ use api::message::RefusalNote;
 use api::radio::settings::RadioSettings;
 use chrono::{DateTime, Utc};
 use domain::device::state::device_keys;
-use domain::radio::settings::over;
 use engine::{Activation, DeviceConfig};
 use lorawan::region::Region;
 use lorawan::{DevAddr, Eui64};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 
-use crate::registering::{AMONG, among};
-use crate::rows::{eui, eui_bytes, json, region};
-use crate::state::Profiles;
+use crate::device_config::{CONFIG, Profiles, whole_radio};
+use crate::rows::{AMONG, among, eui, eui_bytes, json, region};
 use crate::{AccessFilter, EstateId, Store, StoreError};
 
 /// A device as its list shows it.
@@ -81,12 +79,6 @@ impl Common {
     }
 }
 
-/// A device with all that its settings stand on.
-pub(crate) const CONFIG: &str =
-    "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day, p.radio AS profile_radio, m.radio AS model_radio
-    FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN radio_profiles p ON p.id = d.profile_id
-    LEFT JOIN models m ON m.id = d.model_id";
-
 /// Devices with all that a list shows of them. Always from the devices on: what the database counts of its tables is old after
 /// thousands came at once, and by it the planner begins at the fleets.
 macro_rules! from_devices {
@@ -145,15 +137,6 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
         refusal: refusal.map(|text| json("refusal", &text)).transpose()?,
         refused_since: row.try_get("refused_since")?,
     })
-}
-
-/// A device's settings over those of its profile, over those of its model.
-pub(crate) fn whole_radio(row: &MySqlRow) -> Result<RadioSettings, StoreError> {
-    let layer = |column: &str| -> Result<RadioSettings, StoreError> {
-        let text: Option<String> = row.try_get(column)?;
-        text.map_or_else(|| Ok(RadioSettings::default()), |text| json("radio settings", &text))
-    };
-    Ok(over(&over(&layer("radio")?, &layer("profile_radio")?), &layer("model_radio")?))
 }
 
 /// Which devices, and in which order.
@@ -360,7 +343,7 @@ impl Store {
         let mut all = Vec::with_capacity(euis.len());
         for part in euis.chunks(AMONG) {
             let mut query = QueryBuilder::<MySql>::new(CONFIG);
-            among(&mut query, " WHERE d.dev_eui", part);
+            among(&mut query, " WHERE d.dev_eui", part, eui_bytes);
             all.extend(self.configs(query).await?);
         }
         Ok(all)
@@ -372,7 +355,7 @@ impl Store {
         for part in euis.chunks(AMONG) {
             let mut query = QueryBuilder::<MySql>::new(SELECT);
             query.push_bind(estate_id);
-            let rows = among(&mut query, " AND d.dev_eui", part).build().fetch_all(&self.pool).await?;
+            let rows = among(&mut query, " AND d.dev_eui", part, eui_bytes).build().fetch_all(&self.pool).await?;
             all.extend(rows.iter().map(read).collect::<Result<Vec<_>, _>>()?);
         }
         Ok(all)

@@ -7,7 +7,7 @@ use engine::Policy;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
-use crate::state::policy;
+use crate::device_config::policy;
 use crate::{EstateId, Store, StoreError, constraint};
 
 fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {

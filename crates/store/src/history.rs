@@ -15,8 +15,7 @@ use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{StoredReading, parts};
-use crate::retention::among;
-use crate::rows::{eui, eui_bytes};
+use crate::rows::{among, eui, eui_bytes};
 use crate::{Store, StoreError};
 
 /// An hour, and how many of them a day has.
@@ -204,7 +203,7 @@ impl Store {
         let mut found = Vec::new();
         for part in devices.chunks(512) {
             let mut query = QueryBuilder::<MySql>::new("SELECT id, dev_eui, name FROM series WHERE ");
-            crate::registering::among(&mut query, "dev_eui", part);
+            among(&mut query, "dev_eui", part, eui_bytes);
             let rows = query.push(" ORDER BY dev_eui, name").build().fetch_all(&self.pool).await?;
             found.extend(rows.iter().map(series).collect::<Result<Vec<_>, _>>()?);
         }
@@ -372,7 +371,7 @@ fn series(row: &sqlx::mysql::MySqlRow) -> Result<Series, StoreError> {
 
 async fn sum_hours(tx: &mut Transaction<'_, MySql>, ids: &[SeriesId], from: u32, until: u32) -> Result<(), StoreError> {
     let mut delete = QueryBuilder::<MySql>::new("DELETE FROM hourly WHERE ");
-    among(&mut delete, "series_id", ids);
+    among(&mut delete, "series_id", ids, |id| id);
     delete.push(" AND hour >= ").push_bind(from).push(" AND hour < ").push_bind(until);
     delete.build().execute(&mut **tx).await?;
     let mut insert = QueryBuilder::<MySql>::new(
@@ -380,7 +379,7 @@ async fn sum_hours(tx: &mut Transaction<'_, MySql>, ids: &[SeriesId], from: u32,
          SELECT series_id, at_ms DIV 3600000 AS of_hour, COUNT(value), MIN(value), SUM(value), MAX(value)
          FROM history WHERE ",
     );
-    among(&mut insert, "series_id", ids);
+    among(&mut insert, "series_id", ids, |id| id);
     insert.push(" AND at_ms >= ").push_bind(i64::from(from) * HOUR_MS);
     insert.push(" AND at_ms < ").push_bind(i64::from(until) * HOUR_MS);
     insert.push(" AND value IS NOT NULL GROUP BY series_id, of_hour");
@@ -394,14 +393,14 @@ async fn sum_days(tx: &mut Transaction<'_, MySql>, ids: &[SeriesId], from: u32, 
         return Ok(());
     }
     let mut delete = QueryBuilder::<MySql>::new("DELETE FROM daily WHERE ");
-    among(&mut delete, "series_id", ids);
+    among(&mut delete, "series_id", ids, |id| id);
     delete.push(" AND day >= ").push_bind(from).push(" AND day < ").push_bind(until);
     delete.build().execute(&mut **tx).await?;
     let mut insert = QueryBuilder::<MySql>::new(
         "INSERT INTO daily (series_id, day, count, least, sum, most)
          SELECT series_id, hour DIV 24 AS of_day, SUM(count), MIN(least), SUM(sum), MAX(most) FROM hourly WHERE ",
     );
-    among(&mut insert, "series_id", ids);
+    among(&mut insert, "series_id", ids, |id| id);
     insert.push(" AND hour >= ").push_bind(from * DAY_HOURS).push(" AND hour < ").push_bind(until * DAY_HOURS);
     insert.push(" GROUP BY series_id, of_day");
     insert.build().execute(&mut **tx).await?;

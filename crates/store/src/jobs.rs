@@ -9,13 +9,11 @@ use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
-use ulid::Ulid;
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{HOUR_MS, SeriesId, list_late};
 use crate::readings::{write_failures, write_readings};
-use crate::retention::among;
-use crate::rows::{eui_bytes, json, to_json};
+use crate::rows::{among, eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
 
 /// Results read back at once.
@@ -36,11 +34,6 @@ fn read(row: &MySqlRow) -> Result<(EstateId, Job), StoreError> {
         ended_at: row.try_get("ended_at")?,
     };
     Ok((row.try_get("estate_id")?, job))
-}
-
-/// Names of messages sort by time: the first that one of this moment can have.
-pub fn first_name_at(at: DateTime<Utc>) -> String {
-    Ulid::from_parts(at.timestamp_millis().unsigned_abs(), 0).to_string()
 }
 
 impl Store {
@@ -131,7 +124,7 @@ impl Store {
         let mut total = 0i64;
         for part in devices.chunks(256) {
             let mut query = QueryBuilder::<MySql>::new("SELECT COUNT(*) FROM messages WHERE kind = 'uplink' AND ");
-            crate::registering::among(&mut query, "dev_eui", part);
+            among(&mut query, "dev_eui", part, eui_bytes);
             query.push(" AND estate_id = ").push_bind(estate_id);
             query.push(" AND id >= ").push_bind(from.to_owned()).push(" AND id < ").push_bind(until.to_owned());
             total += query.build_query_scalar::<i64>().fetch_one(&self.pool).await?;
@@ -284,7 +277,7 @@ impl Store {
         }
         for part in devices.chunks(256) {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM decode_failures WHERE ");
-            crate::registering::among(&mut delete, "dev_eui", part);
+            among(&mut delete, "dev_eui", part, eui_bytes);
             delete.push(" AND first_at >= ").push_bind(from).push(" AND last_at < ").push_bind(until);
             delete.build().execute(&mut *tx).await?;
         }
@@ -356,7 +349,7 @@ async fn clear(
         let ids = series.get(device).map(Vec::as_slice).unwrap_or_default();
         for times in times.chunks(256).filter(|_| !ids.is_empty()) {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM history WHERE ");
-            among(&mut delete, "series_id", ids);
+            among(&mut delete, "series_id", ids, |id| id);
             at_times(&mut delete, " AND at_ms", times);
             delete.build().execute(&mut **tx).await?;
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM last_readings WHERE dev_eui = ");

@@ -10,8 +10,7 @@ use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{SeriesId, short_name};
-use crate::retention::among;
-use crate::rows::{eui, eui_bytes, json, to_json};
+use crate::rows::{among, eui, eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
 
 /// Series asked about in one statement.
@@ -116,7 +115,7 @@ impl Store {
         let mut found = HashMap::new();
         for part in series.chunks(SERIES) {
             let mut query = QueryBuilder::<MySql>::new(statement);
-            among(&mut query, "series_id", part);
+            among(&mut query, "series_id", part, |id| id);
             query.push(" AND ").push(column).push(" >= ").push_bind(from).push(" GROUP BY series_id");
             for row in query.build().fetch_all(&self.pool).await? {
                 // Texts have no numbers.

@@ -10,7 +10,7 @@ use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::parts;
-use crate::rows::{eui, eui_bytes, json, region, to_json};
+use crate::rows::{AMONG, among, eui, eui_bytes, json, region, to_json};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
@@ -217,12 +217,13 @@ impl Store {
             // What belongs to devices of another estate stays.
             let mut own = QueryBuilder::<MySql>::new("SELECT dev_eui FROM devices WHERE estate_id = ");
             own.push_bind(estate_id);
-            let rows = among(&mut own, " AND dev_eui", part).build().fetch_all(&mut *tx).await?;
+            let rows = among(&mut own, " AND dev_eui", part, eui_bytes).build().fetch_all(&mut *tx).await?;
             let part: Vec<Eui64> = rows.iter().map(|row| eui(row, "dev_eui")).collect::<Result<_, _>>()?;
             if part.is_empty() {
                 continue;
             }
-            removed += among(&mut delete, " AND dev_eui", &part).build().execute(&mut *tx).await?.rows_affected();
+            removed +=
+                among(&mut delete, " AND dev_eui", &part, eui_bytes).build().execute(&mut *tx).await?.rows_affected();
             forget(&mut tx, &part).await?;
         }
         tx.commit().await?;
@@ -248,25 +249,6 @@ impl Store {
 /// What a fleet's key is bound to when it is sealed.
 fn fleet_owner(id: u32) -> Eui64 {
     Eui64(id.into())
-}
-
-/// EUIs that one statement looks for at most.
-pub(crate) const AMONG: usize = 1024;
-
-/// Adds that a column holds one of these EUIs. The last is named several times, so that there are few statements of different
-/// length: the database prepares each once, and for longer than it runs.
-pub(crate) fn among<'q>(
-    query: &'q mut QueryBuilder<MySql>,
-    column: &str,
-    euis: &[Eui64],
-) -> &'q mut QueryBuilder<MySql> {
-    query.push(column).push(" IN (");
-    let mut list = query.separated(", ");
-    let again = euis.last().into_iter().cycle().take(euis.len().next_power_of_two() - euis.len());
-    for eui in euis.iter().chain(again) {
-        list.push_bind(eui_bytes(*eui));
-    }
-    query.push(")")
 }
 
 async fn write_tags(tx: &mut Transaction<'_, MySql>, tags: &[(Eui64, &String)]) -> Result<(), StoreError> {
@@ -297,7 +279,7 @@ async fn forget(tx: &mut Transaction<'_, MySql>, euis: &[Eui64]) -> Result<(), S
         ("DELETE FROM airtime WHERE transmitter IN ('device', 'towards') AND ", "eui"),
     ] {
         let mut delete = QueryBuilder::<MySql>::new(table);
-        among(&mut delete, column, euis).build().execute(&mut **tx).await?;
+        among(&mut delete, column, euis, eui_bytes).build().execute(&mut **tx).await?;
     }
     Ok(())
 }

@@ -5,7 +5,7 @@ use chrono::{DateTime, Datelike as _, Days, Months, NaiveDate, Utc};
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};
 
 use crate::history::{HOUR_MS, SeriesId};
-use crate::jobs::first_name_at;
+use crate::rows::{among, first_name_at};
 use crate::{Store, StoreError};
 
 /// Rows taken out in one go: others write meanwhile.
@@ -115,7 +115,7 @@ impl Store {
                 self.take_out(table, part, None).await?;
             }
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM ended_series WHERE ");
-            among(&mut delete, "id", part);
+            among(&mut delete, "id", part, |id| id);
             delete.build().execute(&self.pool).await?;
         }
         Ok(())
@@ -211,7 +211,7 @@ impl Store {
         loop {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM ");
             delete.push(table).push(" WHERE ");
-            among(&mut delete, "series_id", ids);
+            among(&mut delete, "series_id", ids, |id| id);
             if let Some((column, before)) = before {
                 delete.push(" AND ").push(column).push(" < ").push_bind(before);
             }
@@ -221,17 +221,6 @@ impl Store {
             }
         }
     }
-}
-
-/// `column IN (…)`, in few sizes.
-pub(crate) fn among(query: &mut QueryBuilder<MySql>, column: &str, ids: &[SeriesId]) {
-    query.push(column).push(" IN (");
-    let mut list = query.separated(", ");
-    let again = ids.len().next_power_of_two() - ids.len();
-    for id in ids.iter().chain(ids.last().into_iter().cycle().take(again)) {
-        list.push_bind(*id);
-    }
-    query.push(")");
 }
 
 #[cfg(test)]

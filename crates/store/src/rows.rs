@@ -1,11 +1,12 @@
-//! Reading columns into the house's own types.
+//! Reading columns into the workspace's own types, and what several queries share.
 
 use chrono::{DateTime, Utc};
 use engine::Timestamp;
 use lorawan::Eui64;
 use lorawan::region::Region;
-use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
+use sqlx::{Encode, MySql, QueryBuilder, Row as _, Type};
+use ulid::Ulid;
 
 use crate::StoreError;
 
@@ -38,4 +39,33 @@ pub(crate) fn time_of(at: Timestamp) -> DateTime<Utc> {
 
 pub(crate) fn timestamp_of(at: DateTime<Utc>) -> Timestamp {
     Timestamp(at.timestamp_micros())
+}
+
+/// EUIs that one statement looks for at most.
+pub(crate) const AMONG: usize = 1024;
+
+/// Adds that a column holds one of these values. The last is named several times, so that there are few statements of different
+/// length: the database prepares each once, and keeps it for longer than it runs.
+pub(crate) fn among<'q, T, V>(
+    query: &'q mut QueryBuilder<MySql>,
+    column: &str,
+    values: &[T],
+    bound: impl Fn(T) -> V,
+) -> &'q mut QueryBuilder<MySql>
+where
+    T: Copy,
+    V: Encode<'static, MySql> + Type<MySql> + Send + 'static,
+{
+    query.push(column).push(" IN (");
+    let mut list = query.separated(", ");
+    let again = values.last().into_iter().cycle().take(values.len().next_power_of_two() - values.len());
+    for value in values.iter().chain(again) {
+        list.push_bind(bound(*value));
+    }
+    query.push(")")
+}
+
+/// Names of messages sort by time: the first that one of this moment can have.
+pub fn first_name_at(at: DateTime<Utc>) -> String {
+    Ulid::from_parts(at.timestamp_millis().unsigned_abs(), 0).to_string()
 }

@@ -1,21 +1,19 @@
 //! What the engine is given back when the service starts.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use domain::gateway::check::CheckedGateway;
-use domain::radio::profile::profile_of;
 use engine::{
-    Activation, Change, Class, Command, Counters, DeviceConfig, DeviceRecord, GatewayConfig, Nonces, OutboxItem,
-    Policy, RadioProfile, RootKeys, Session, Settings, Timestamp, Transmitter, Used,
+    Change, Class, Command, Counters, DeviceRecord, GatewayConfig, Nonces, OutboxItem, RadioProfile, Session, Settings,
+    Timestamp, Transmitter, Used,
 };
 use lorawan::crypto::{SessionKeys, SessionKeys11};
-use lorawan::{AesKey, DevAddr, Eui64};
+use lorawan::{DevAddr, Eui64};
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
-use crate::devices::{CONFIG, whole_radio};
-use crate::rows::{eui, eui_bytes, json, region, timestamp_of};
+use crate::device_config::{CONFIG, Profiles, four_keys, quarter};
+use crate::rows::{eui, eui_bytes, json, timestamp_of};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, outbox};
 
@@ -130,36 +128,6 @@ impl Store {
             outbox: outboxes.remove(&dev_eui).unwrap_or_default(),
             config,
         })
-    }
-
-    /// A device as the engine wants it, from a row of devices with its fleet's limits.
-    pub(crate) fn device_config(&self, row: &MySqlRow, profiles: &mut Profiles) -> Result<DeviceConfig, StoreError> {
-        let dev_eui = eui(row, "dev_eui")?;
-        Ok(DeviceConfig {
-            dev_eui,
-            join_eui: eui(row, "join_eui")?,
-            activation: self.activation(dev_eui, row)?,
-            profile: profiles.of(row)?,
-            policy: policy(row)?,
-            estate: row.try_get("estate_id")?,
-            fleet: row.try_get("fleet_id")?,
-            disabled: row.try_get("disabled")?,
-        })
-    }
-
-    pub(crate) fn activation(&self, dev_eui: Eui64, row: &MySqlRow) -> Result<Activation, StoreError> {
-        let key = |column, purpose| -> Result<Option<AesKey>, StoreError> {
-            let sealed: Option<Vec<u8>> = row.try_get(column)?;
-            Ok(sealed.map(|sealed| self.vault.open(purpose, dev_eui, &sealed)).transpose()?.map(AesKey))
-        };
-        if let Some(dev_addr) = row.try_get::<Option<u32>, _>("personal_addr")? {
-            let sealed: Vec<u8> = row.try_get("personal_keys_sealed")?;
-            let keys = Box::new(four_keys(self.vault.open(Purpose::PersonalKeys, dev_eui, &sealed)?));
-            return Ok(Activation::Personalized { dev_addr: DevAddr(dev_addr), keys });
-        }
-        let app_key = key("app_key_sealed", Purpose::AppKey)?;
-        let app_key = app_key.ok_or(StoreError::unreadable("device", "neither a root key nor a session"))?;
-        Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: key("nwk_key_sealed", Purpose::NwkKey)? }))
     }
 
     fn session(
@@ -293,29 +261,6 @@ pub fn gateway_config(estate: EstateId, gateway: &CheckedGateway) -> GatewayConf
     }
 }
 
-/// Radio profiles by what they are made of, so that devices of one make share one.
-#[derive(Default)]
-pub(crate) struct Profiles(HashMap<[Option<String>; 4], Arc<RadioProfile>>);
-
-impl Profiles {
-    fn of(&mut self, row: &MySqlRow) -> Result<Arc<RadioProfile>, StoreError> {
-        let column = |name: &str| row.try_get::<Option<String>, _>(name);
-        let key = [column("region")?, column("radio")?, column("profile_radio")?, column("model_radio")?];
-        if let Some(known) = self.0.get(&key) {
-            return Ok(Arc::clone(known));
-        }
-        let settings = whole_radio(row)?;
-        let profile =
-            profile_of(&settings, region(row)?).map_err(|why| StoreError::unreadable("radio settings", why))?;
-        Ok(Arc::clone(self.0.entry(key).or_insert(Arc::new(profile))))
-    }
-}
-
-/// A fleet's limits, from its columns.
-pub(crate) fn policy(row: &MySqlRow) -> Result<Policy, StoreError> {
-    Ok(Policy { airtime_us: row.try_get("airtime_a_day_us")?, downlinks: row.try_get("downlinks_a_day")? })
-}
-
 fn read_counters(row: &MySqlRow) -> Result<Counters, StoreError> {
     let last_mic: Vec<u8> = row.try_get("last_mic")?;
     Ok(Counters {
@@ -326,17 +271,4 @@ fn read_counters(row: &MySqlRow) -> Result<Counters, StoreError> {
         confirmed_down: row.try_get("confirmed_down")?,
         rj_count_0: row.try_get("rj_count_0")?,
     })
-}
-
-fn quarter(keys: &[u8], n: usize) -> AesKey {
-    AesKey(std::array::from_fn(|i| keys[16 * n + i]))
-}
-
-fn four_keys(keys: [u8; 64]) -> SessionKeys11 {
-    SessionKeys11 {
-        f_nwk_s_int_key: quarter(&keys, 0),
-        s_nwk_s_int_key: quarter(&keys, 1),
-        nwk_s_enc_key: quarter(&keys, 2),
-        app_s_key: quarter(&keys, 3),
-    }
 }

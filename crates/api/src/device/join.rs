@@ -6,7 +6,7 @@ use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::message::{HeardBy, Radio};
+use crate::heard::{HeardBy, Radio};
 
 /// What a check led to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -14,7 +14,7 @@ pub mod fleet;
 pub mod frame;
 pub mod gateway;
 pub mod group;
-pub mod intake;
+pub mod ingest;
 pub mod model;
 pub mod outbox;
 pub mod people;
@@ -179,7 +179,7 @@ pub enum Noun {
         verb: AirtimeVerb,
     },
     /// What came in on the gateways' port, and what was dropped, with the reason.
-    Intake,
+    Ingest,
     /// What a service can take, measured.
     Bench {
         #[command(subcommand)]
@@ -242,7 +242,7 @@ pub async fn run(context: &Context, noun: Noun) -> Result<()> {
         Noun::Frame(args) => frame::run(&context.global, out, *args).await,
         Noun::Region { region } => region::run(out, region),
         Noun::Airtime { verb } => airtime::run(context, verb).await,
-        Noun::Intake => intake::run(&context.client()?, out).await,
+        Noun::Ingest => ingest::run(&context.client()?, out).await,
         Noun::Bench { verb } => bench::run(&context.client()?, out, verb, yes).await,
         Noun::Agent(args) => agent::run(args).await,
         Noun::Scenario { verb } => scenario::run(&context.client()?, out, verb).await,

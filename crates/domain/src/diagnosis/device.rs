@@ -6,6 +6,7 @@ use api::diagnosis::device::{Finding, Weight};
 use api::message::Message;
 use chrono::TimeDelta;
 
+use crate::diagnosis::finding;
 use crate::diagnosis::join::unheard_accepts;
 
 /// Percent of an hour's allowance from which on it is worth a word.
@@ -13,11 +14,6 @@ const MUCH_PERCENT: f64 = 80.0;
 
 /// A downlink that was put in this long before the last uplink could have gone with it.
 const SETTLING: TimeDelta = TimeDelta::seconds(1);
-
-pub(crate) fn finding(weight: Weight, about: &str, what: String, next_step: &str) -> Finding {
-    let next_step = Some(next_step.to_owned()).filter(|step| !step.is_empty());
-    Finding { weight, about: about.into(), what, next_step }
-}
 
 /// What stands out about a device, what matters most first; of its outbox, the last downlink that failed, and how
 /// many wait with the one that is next.

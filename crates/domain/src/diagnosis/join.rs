@@ -9,7 +9,7 @@ use api::message::{Body, Join, Message, SentBy};
 use lorawan::Eui64;
 use lorawan::region::Region;
 
-use crate::diagnosis::device::finding;
+use crate::diagnosis::finding;
 
 /// Signals below this are at the edge of what LoRa carries; a gateway's answer may not come back.
 const WEAK_DBM: f32 = -118.0;

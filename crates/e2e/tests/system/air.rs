@@ -14,8 +14,8 @@ use crate::scenes::{DEV_EUI, GATEWAY, device};
 const THEIRS: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 
 async fn foreign(service: &Service) -> u64 {
-    let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
-    intake.dropped.iter().find(|dropped| dropped.reason == "foreign").map_or(0, |dropped| dropped.count)
+    let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;
+    ingest.dropped.iter().find(|dropped| dropped.reason == "foreign").map_or(0, |dropped| dropped.count)
 }
 
 async fn messages(service: &Service, token: &str, estate: &str) -> Vec<Message> {

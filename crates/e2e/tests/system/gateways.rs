@@ -29,9 +29,9 @@ async fn a_stranger_is_answered_listed_and_not_believed() {
 
     let strangers: Vec<Stranger> = service.get("strangers").await;
     assert_eq!((strangers.len(), strangers[0].eui, strangers[0].frames_turned_away), (1, GATEWAY, 1));
-    let intake: api::IngestStats = service.done(reqwest::Method::GET, "/intake", None).await;
-    assert_eq!(intake.frames, 0);
-    assert_eq!((intake.dropped[0].reason.as_str(), intake.dropped[0].count), ("stranger_gateway", 1));
+    let ingest: api::IngestStats = service.done(reqwest::Method::GET, "/ingest", None).await;
+    assert_eq!(ingest.frames, 0);
+    assert_eq!((ingest.dropped[0].reason.as_str(), ingest.dropped[0].count), ("stranger_gateway", 1));
     let traffic: Page<Message> = service.get("traffic").await;
     assert_eq!(traffic.items, []);
 
@@ -298,9 +298,9 @@ async fn any_datagram_is_survived() {
         }
         bench.gateway.send(&noise).await;
     }
-    let intake = until("all kinds to be counted", async || {
-        let intake: api::IngestStats = bench.service.done(reqwest::Method::GET, "/intake", None).await;
-        let has = |reason: &str| intake.dropped.iter().any(|d| d.reason == reason);
+    let ingest = until("all kinds to be counted", async || {
+        let ingest: api::IngestStats = bench.service.done(reqwest::Method::GET, "/ingest", None).await;
+        let has = |reason: &str| ingest.dropped.iter().any(|d| d.reason == reason);
         let kinds = [
             "too_short",
             "too_long",
@@ -311,10 +311,10 @@ async fn any_datagram_is_survived() {
             "wrong_direction",
             "unasked_transmit_report",
         ];
-        kinds.into_iter().all(has).then_some(intake)
+        kinds.into_iter().all(has).then_some(ingest)
     })
     .await;
-    assert!(intake.dropped.iter().all(|d| !d.last.is_empty() && d.last_from.starts_with("127.0.0.1:")));
+    assert!(ingest.dropped.iter().all(|d| !d.last.is_empty() && d.last_from.starts_with("127.0.0.1:")));
     let mut bench = bench;
     bench.gateway.pull().await;
     bench.join().await;

@@ -180,6 +180,6 @@ async fn a_database_away_for_a_minute_delays_and_loses_nothing() {
     }
     mariadb.freeze(false);
     until("every uplink of that minute", async || (heard(&load.service).await == before + sent).then_some(())).await;
-    let intake: api::IngestStats = load.service.done(reqwest::Method::GET, "/intake", None).await;
-    assert!(intake.dropped.iter().all(|d| d.reason != "overload"), "{:?}", intake.dropped);
+    let ingest: api::IngestStats = load.service.done(reqwest::Method::GET, "/ingest", None).await;
+    assert!(ingest.dropped.iter().all(|d| d.reason != "overload"), "{:?}", ingest.dropped);
 }

@@ -141,12 +141,12 @@ async fn a_revoked_certificate_is_not_believed_even_if_the_broker_does() {
     let own: Vec<GatewayCredential> = service.get(&path).await;
     service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &own[0].id, "--yes"]);
     caller.push(&device(DEV_EUI).join_request(), 1).await;
-    let intake = until("it to be turned away", async || {
-        let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
-        intake.dropped.iter().any(|d| d.reason == "turned_away").then_some(intake)
+    let ingest = until("it to be turned away", async || {
+        let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;
+        ingest.dropped.iter().any(|d| d.reason == "turned_away").then_some(ingest)
     })
     .await;
-    assert_eq!(intake.frames, 0);
+    assert_eq!(ingest.frames, 0);
     let said = service.heron_says(&["gateway", "events", &GATEWAY.to_string()]);
     assert!(said.contains("each of its certificates was revoked or has expired"), "{said}");
 }
@@ -190,8 +190,8 @@ async fn a_message_that_is_too_long_is_dropped_and_counted_and_others_go_on() {
         .unwrap();
     assert!(published.status.success(), "{}", String::from_utf8_lossy(&published.stderr));
     until("it to be counted", async || {
-        let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
-        intake.dropped.iter().any(|d| d.reason == "unreadable_json" && d.last.contains("40000 bytes")).then_some(())
+        let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;
+        ingest.dropped.iter().any(|d| d.reason == "unreadable_json" && d.last.contains("40000 bytes")).then_some(())
     })
     .await;
     let early = caller.push(&device(DEV_EUI).join_request(), 1).await;

@@ -390,8 +390,8 @@ async fn nonsense_is_counted_and_what_is_too_long_ends_the_connection() {
         connection.send_text(text.into()).await.unwrap();
     }
     until("all to be counted", async || {
-        let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
-        let count = |reason: &str| intake.dropped.iter().find(|d| d.reason == reason).map_or(0, |d| d.count);
+        let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;
+        let count = |reason: &str| ingest.dropped.iter().find(|d| d.reason == reason).map_or(0, |d| d.count);
         ((count("unreadable_entry"), count("unasked_transmit_report")) == (3, 1)).then_some(())
     })
     .await;
@@ -432,7 +432,7 @@ async fn who_says_nothing_is_not_waited_for() {
     slow.write_all(b"GET /router-info HTTP/1.1\r\nHost: loc").await.unwrap();
     let read = tokio::time::timeout(Duration::from_secs(25), slow.read(&mut [0; 1024])).await;
     assert!(read.is_ok(), "it is ended in time");
-    let intake: api::IngestStats = service.done(Method::GET, "/intake", None).await;
-    let tls = intake.dropped.iter().find(|d| d.reason == "tls").expect("it is counted");
+    let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;
+    let tls = ingest.dropped.iter().find(|d| d.reason == "tls").expect("it is counted");
     assert!(tls.last.contains("no handshake within 10 s"), "{}", tls.last);
 }

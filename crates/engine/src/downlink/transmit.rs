@@ -218,7 +218,9 @@ impl Engine {
                 self.sent_off(step, dev_eui, cargo, taken);
             }
             Some(outbox_id) => {
-                if *why == TxFailure::NotHandedOver {
+                // A device of class A is tried again after its next uplink; others every few seconds, as long as that lasts.
+                let away = *why == TxFailure::Unreachable && class == Class::A;
+                if away || *why == TxFailure::NotHandedOver {
                     device.outbox.was_no_attempt(outbox_id);
                 }
                 let allowed = device.config.profile.attempts;

@@ -70,7 +70,9 @@ fn found(refusal: &Refusal) -> String {
             format!("the {key} differs, and no other key of the fleet matches")
         }
         Refusal::JoinMic { key, .. } => format!("the {key} differs"),
-        Refusal::DevNonceUsed { dev_nonce } => format!("{dev_nonce} was used before: the device was reset, or the request is a replay"),
+        Refusal::DevNonceUsed { dev_nonce } => {
+            format!("{dev_nonce} was used before: the device was reset, or the request is a replay")
+        }
         Refusal::DevNonceNotAbove { dev_nonce, last } => {
             format!("{dev_nonce} is not above {last}: the device was reset, or the request is a replay")
         }

@@ -92,6 +92,19 @@ fn what_the_service_did_not_hand_over_is_no_attempt() {
 }
 
 #[test]
+fn a_gateway_that_is_away_costs_a_class_a_device_no_attempt() {
+    let mut field = Field::new(&[(NEAR, Region::Eu868)]);
+    let node = field.add(Build::plain(Region::Eu868, 5), quiet(Region::Eu868), vec![(NEAR, 9.0)]);
+    field.join(node);
+    field.failures = vec![TxFailure::Unreachable; 10];
+    field.enqueue(node, 1, &[1], false);
+    field.uplinks(node, 5);
+    assert_eq!(field.got(node), [[0; 0]; 0]);
+    field.uplinks(node, 1);
+    assert_eq!(field.got(node), [[1]], "it is not given up: {:#?}", field.outbox_states());
+}
+
+#[test]
 fn a_gateway_that_reports_nothing_may_have_sent() {
     let mut world = World::new();
     let mut session = world.join(1);

@@ -6,7 +6,7 @@ use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
-use crate::http::App;
+use crate::http::app::App;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/build"]

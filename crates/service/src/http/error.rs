@@ -7,11 +7,6 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use store::StoreError;
 
-use crate::http::extract::Json;
-
-/// What a handler gives back.
-pub type Answer<T> = Result<Json<T>, Refusal>;
-
 /// An error on its way to the client.
 #[derive(Debug)]
 pub struct Refusal(pub Problem);
@@ -24,8 +19,9 @@ impl Refusal {
 
     /// Too many of these, and how long to wait.
     pub fn too_often(wait: Duration) -> Self {
-        let seconds = wait.as_secs() + 1;
-        Self(Problem::new(429, "too_often", "Too many attempts").detail(format!("try again in {seconds} s")))
+        let seconds = u32::try_from(wait.as_secs() + 1).unwrap_or(u32::MAX);
+        let problem = Problem::new(429, "too_often", "Too many attempts").detail(format!("try again in {seconds} s"));
+        Self(Problem { retry_after_s: Some(seconds), ..problem })
     }
 }
 
@@ -69,9 +65,8 @@ impl IntoResponse for Refusal {
         if status == StatusCode::UNAUTHORIZED {
             answer.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
         }
-        if status == StatusCode::TOO_MANY_REQUESTS {
-            let wait = self.0.detail.as_deref().and_then(|detail| detail.split(' ').rev().nth(1)?.parse::<u32>().ok());
-            answer.headers_mut().insert(header::RETRY_AFTER, wait.unwrap_or(1).into());
+        if let Some(seconds) = self.0.retry_after_s {
+            answer.headers_mut().insert(header::RETRY_AFTER, seconds.into());
         }
         answer
     }

@@ -1,121 +1,24 @@
 //! The checks that come before a handler: who calls, for which estate, with what body.
 
-use std::net::IpAddr;
 use std::sync::Arc;
 
 use api::problem::Problem;
-use axum::extract::rejection::JsonRejection;
-use axum::extract::{FromRequest, FromRequestParts, Query, RawPathParams, Request};
+use axum::extract::{FromRequestParts, Query, RawPathParams};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, header};
-use axum::response::{IntoResponse, Response};
 use lorawan::Eui64;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use store::{AccessFilter, EstateId};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::{Access, Visibility};
 use crate::http::auth::audit_context::AuditContext;
-use crate::http::auth::authorize;
-use crate::http::auth::authorize::RequestContext;
+use crate::http::auth::context::{RequestContext, beyond, request_context};
 use crate::http::error::{Refusal, not_found};
-
-/// A JSON body, in or out; one that does not parse is answered with a problem that says where.
-pub struct Json<T>(pub T);
-
-impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
-    type Rejection = Refusal;
-
-    async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        match axum::Json::<T>::from_request(request, state).await {
-            Ok(axum::Json(value)) => Ok(Self(value)),
-            Err(rejection) => {
-                let status = rejection.status().as_u16();
-                let (code, title) = match (&rejection, status) {
-                    (_, 413) => ("too_large", "The body is larger than the 1 MiB allowed"),
-                    (JsonRejection::MissingJsonContentType(_), _) => {
-                        ("not_json", "The content type must be application/json")
-                    }
-                    _ => ("bad_json", "The body is not the JSON expected here"),
-                };
-                Err(Refusal(Problem::new(status, code, title).detail(rejection.body_text())))
-            }
-        }
-    }
-}
-
-impl<T: Serialize> IntoResponse for Json<T> {
-    fn into_response(self) -> Response {
-        axum::Json(self.0).into_response()
-    }
-}
-
-/// The token that a request came with.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Presented {
-    pub token: String,
-    /// Whether a browser sent it by itself.
-    pub by_cookie: bool,
-}
-
-/// The token of a request: from its `Authorization`, or a browser's cookie.
-pub fn presented(headers: &HeaderMap, secure: bool) -> Option<Presented> {
-    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    if let Some(authorization) = text(header::AUTHORIZATION) {
-        let token = authorization.strip_prefix("Bearer ")?.trim().to_owned();
-        return Some(Presented { token, by_cookie: false });
-    }
-    let mut pairs = text(header::COOKIE)?.split(';').filter_map(|pair| pair.trim().split_once('='));
-    let token = pairs.find_map(|(name, value)| (name == cookie_name(secure)).then(|| value.to_owned()))?;
-    Some(Presented { token, by_cookie: true })
-}
-
-/// The cookie that holds a browser's token. Browsers take one that begins with `__Host-` only over TLS, from the host itself.
-pub const fn cookie_name(secure: bool) -> &'static str {
-    if secure { "__Host-keen_heron" } else { "keen_heron" }
-}
-
-impl FromRequestParts<App> for Presented {
-    type Rejection = Refusal;
-
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        presented(&parts.headers, app.edge.secure)
-            .ok_or_else(|| Refusal(Problem::new(401, "sign_in", "Sign in first: no valid token came with the request")))
-    }
-}
-
-/// From where a request comes.
-pub struct Source(pub IpAddr);
-
-impl FromRequestParts<App> for Source {
-    type Rejection = Refusal;
-
-    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        Ok(Self(authorize::source(parts)))
-    }
-}
-
-/// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
-fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
-    let missing = || {
-        tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
-        Refusal::internal()
-    };
-    parts.extensions.get::<RequestContext>().cloned().ok_or_else(missing)
-}
 
 fn access_of(parts: &Parts, context: &RequestContext) -> Result<Arc<Access>, Refusal> {
     context.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
-}
-
-impl FromRequestParts<App> for RequestContext {
-    type Rejection = Refusal;
-
-    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
-        request_context(parts)
-    }
 }
 
 /// The estate a path names, all of it: or, where the path names a device that one reaches, that device.
@@ -159,7 +62,7 @@ impl FromRequestParts<App> for WholeEstate {
         let access = access_of(parts, &context)?;
         // Of a member's endpoint the handler itself says how far it reaches.
         if !context.of_device && matches!(context.visibility, Visibility::Part(_)) {
-            let refusal = authorize::beyond(&context.visibility);
+            let refusal = beyond(&context.visibility);
             context.audit.note(refusal.0.to_string());
             return Err(refusal);
         }

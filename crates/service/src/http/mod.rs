@@ -1,5 +1,6 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
+pub mod app;
 pub mod auth;
 pub mod console;
 pub mod description;
@@ -9,28 +10,19 @@ pub mod error;
 pub mod extract;
 pub mod gateways;
 pub mod insight;
+pub mod json;
 pub mod models;
 pub mod people;
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::http::auth::authorize::{Endpoints, RequestContext};
-use api::health::{Health, PartState};
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, FromRef, Request, State};
-use axum::http::StatusCode;
+use axum::extract::{DefaultBodyLimit, Request};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
 use description::TokenScheme;
-use domain::diagnosis::health;
-use edge::Edge;
-use error::Answer;
-use extract::Json;
-use lorawan::NetId;
-use store::Store;
-use tokio::sync::{Notify, Semaphore};
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
 use tower_http::timeout::RequestBodyTimeoutLayer;
@@ -39,22 +31,8 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use utoipa_swagger_ui::SwaggerUi;
 
-use crate::gateways::authority::Authority;
-use crate::gateways::credentials::Credentials;
-use crate::gateways::event_log::GatewayLog;
-use crate::gateways::firmware::Firmwares;
-use crate::gateways::registry::GatewayRegistry;
-use crate::gateways::transport::PublicEndpoints;
-use crate::gateways::transport::lns::Lns;
-use crate::history::summaries::Doubts;
-use crate::ingest::network::Network;
-use crate::ingest::stats::IngestStats;
-use crate::ingest::strangers::Strangers;
-use crate::net::tls::{Identity, Trust};
-use crate::pipeline::condition::Condition;
-use crate::pipeline::directory::Directory;
-use crate::pipeline::live::Live;
-use crate::pipeline::metrics::Metrics;
+use crate::http::app::App;
+use crate::http::auth::authorize::Endpoints;
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
@@ -62,50 +40,6 @@ const MAX_BODY: usize = 1 << 20;
 const BODY_PATIENCE: Duration = Duration::from_secs(20);
 /// A firmware takes a third more in base64.
 const MAX_FIRMWARE_BODY: usize = domain::gateway::firmware::LARGEST / 3 * 4 + (1 << 16);
-
-/// What decides which gateway may come in, and how.
-#[derive(Clone)]
-pub struct GatewayServices {
-    pub authority: Arc<Authority>,
-    pub identity: Arc<Identity>,
-    /// What gateways are to check the broker against.
-    pub broker_trust: Trust,
-    pub credentials: Arc<Credentials>,
-    pub gateway_log: Arc<GatewayLog>,
-    pub lns: Arc<Lns>,
-    pub endpoints: Arc<PublicEndpoints>,
-    pub firmware: Arc<Firmwares>,
-}
-
-/// What handlers need.
-#[derive(Clone)]
-pub struct App {
-    pub store: Store,
-    pub net_id: NetId,
-    pub network: Network,
-    pub directory: Arc<Directory>,
-    pub presence: Arc<GatewayRegistry>,
-    pub strangers: Arc<Strangers>,
-    pub live: Arc<Live>,
-    pub intake: Arc<IngestStats>,
-    pub vitals: Arc<Metrics>,
-    pub condition: Arc<Condition>,
-    pub doubts: Arc<Doubts>,
-    pub gateway_services: GatewayServices,
-    pub edge: Arc<Edge>,
-    /// Scripts that people run.
-    pub turns: Arc<models::scripts::Turns>,
-    /// Exports going on: each reads from the database for as long as it takes.
-    pub exports: Arc<Semaphore>,
-    /// Told when there is a new job.
-    pub jobs: Arc<Notify>,
-}
-
-impl FromRef<App> for Store {
-    fn from_ref(app: &App) -> Self {
-        app.store.clone()
-    }
-}
 
 #[derive(OpenApi)]
 #[openapi(
@@ -118,9 +52,9 @@ fn described() -> OpenApiRouter<App> {
     OpenApiRouter::with_openapi(Document::openapi()).nest(
         api::BASE,
         OpenApiRouter::new()
-            .routes(routes!(health))
-            .routes(routes!(intake))
-            .routes(routes!(vitals))
+            .routes(routes!(insight::service::show_health))
+            .routes(routes!(insight::service::show_ingest))
+            .routes(routes!(insight::service::show_metrics))
             .routes(routes!(auth::sign_in::sign_in))
             .routes(routes!(auth::sign_in::sign_out))
             .routes(routes!(auth::sign_in::open_invitation))
@@ -300,30 +234,6 @@ async fn run_to_completion(request: Request, next: Next) -> Response {
         tracing::error!("a handler ended early: {why}");
         error::Refusal::internal().into_response()
     })
-}
-
-/// Whether the service is up.
-#[utoipa::path(get, path = "/health", tag = "service", extensions(("x-right" = json!("none"))), responses(
-    (status = 200, body = Health), (status = 503, description = "What is heard does not become durable", body = Health)))]
-async fn health(State(app): State<App>) -> (StatusCode, Json<Health>) {
-    let parts = app.condition.parts(&app.network);
-    let health = health::health(env!("CARGO_PKG_VERSION"), parts);
-    let failing = health.status == PartState::Failing;
-    (if failing { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK }, Json(health))
-}
-
-/// What came in on the gateways' port since the start, and what had to be dropped.
-#[utoipa::path(get, path = "/intake", tag = "service", security(("token" = [])),
-    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::IngestStats)))]
-async fn intake(State(app): State<App>, _entry: RequestContext) -> Answer<api::IngestStats> {
-    Ok(Json(app.intake.report(app.network.backlog())))
-}
-
-/// How the service itself is doing: what it takes, and how long until uplinks are stored.
-#[utoipa::path(get, path = "/vitals", tag = "service", security(("token" = [])),
-    extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::metrics::Metrics)))]
-async fn vitals(State(app): State<App>, _entry: RequestContext) -> Answer<api::metrics::Metrics> {
-    Ok(Json(app.vitals.report()))
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use api::device::join::{DeviceStranger, Resemblance};
-use api::message::{HeardBy, Radio};
+use api::heard::{HeardBy, Radio};
 use chrono::{DateTime, Utc};
 use domain::device::read_back::near_misses;
 use lorawan::Eui64;

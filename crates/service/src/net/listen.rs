@@ -32,7 +32,7 @@ pub struct Port {
     /// Connections at once.
     pub most: usize,
     pub router: Router,
-    pub intake: Arc<IngestStats>,
+    pub ingest: Arc<IngestStats>,
 }
 
 impl Port {
@@ -56,13 +56,13 @@ impl Port {
                 }
             };
             let Ok(permit) = Arc::clone(&room).try_acquire_owned() else {
-                self.intake.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
+                self.ingest.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
                 continue;
             };
             // What speaks no TLS has no handshake: its first header has a time of its own.
             let handshake = match self.tls.as_ref().map(|_| handshakes.begin(address.ip())) {
                 Some(None) => {
-                    self.intake.dropped("too_many_handshakes", "one address has too many under way".into(), address);
+                    self.ingest.dropped("too_many_handshakes", "one address has too many under way".into(), address);
                     continue;
                 }
                 begun => begun.flatten(),
@@ -70,9 +70,9 @@ impl Port {
             let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
             let (port, stopping) = (self.clone(), stopping.clone());
             conversations.spawn(async move {
-                let intake = Arc::clone(&port.intake);
+                let ingest = Arc::clone(&port.ingest);
                 if let Err(why) = port.converse(stream, peer, (handshake, stopping)).await {
-                    intake.dropped("tls", why, address);
+                    ingest.dropped("tls", why, address);
                 }
             });
         }

@@ -73,7 +73,7 @@ pub struct Batcher {
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
-    pub intake: Arc<IngestStats>,
+    pub ingest: Arc<IngestStats>,
     pub aside: Aside,
     pub ids: Ids,
 }
@@ -121,11 +121,11 @@ impl Batcher {
                     if let Event::Uplink(uplink) = &event {
                         pending.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
-                    count(&event, &self.intake, &self.aside);
+                    count(&event, &self.ingest, &self.aside);
                     let Some(built) = builder.tell(event) else { continue };
                     shown += usize::from(!built.keep);
                     if !built.keep && shown > LIVE_ONLY {
-                        self.intake.not_shown();
+                        self.ingest.not_shown();
                         continue;
                     }
                     all_built.push(built);
@@ -144,30 +144,30 @@ impl Batcher {
 }
 
 /// Counts what is lost or is nobody's, and keeps the frames of devices that are quarantined.
-fn count(event: &Event, intake: &IngestStats, aside: &Aside) {
+fn count(event: &Event, ingest: &IngestStats, aside: &Aside) {
     match event {
-        Event::Discarded { copies } => intake.foreign(*copies),
-        Event::Dropped { why, gateway } => intake.dropped(why.code(), why.to_string(), gateway),
+        Event::Discarded { copies } => ingest.foreign(*copies),
+        Event::Dropped { why, gateway } => ingest.dropped(why.code(), why.to_string(), gateway),
         Event::Refused(refused) => {
             if matches!(refused.reason, engine::Refusal::Downlink { .. }) {
                 let by = refused.frame.heard_by.first().map(|copy| copy.gateway.to_string());
-                intake.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
+                ingest.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
             }
-            keep_aside(aside, intake, refused);
+            keep_aside(aside, ingest, refused);
         }
         Event::Uplink(_) | Event::Joined(_) | Event::Downlink(_) | Event::Notice { .. } => {}
     }
 }
 
 /// Keeps the frames of a device that is not served because its state cannot be stored.
-fn keep_aside(aside: &Aside, intake: &IngestStats, refused: &RefusedEvent) {
+fn keep_aside(aside: &Aside, ingest: &IngestStats, refused: &RefusedEvent) {
     let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
     let heard = &refused.frame;
     let copy =
         |reception: &Reception| FrameHeard { phy_payload: heard.phy_payload.clone(), reception: reception.clone() };
     let frames: Vec<FrameHeard> = heard.heard_by.iter().map(copy).collect();
     if let Err(why) = aside.put(dev_eui, &frames) {
-        intake.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
+        ingest.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
     }
 }
 
@@ -264,7 +264,7 @@ mod tests {
             directory: Arc::new(directory),
             presence: Arc::new(GatewayRegistry::new(&[], crate::gateways::event_log::GatewayLog::new().0)),
             strangers: Arc::default(),
-            intake: Arc::default(),
+            ingest: Arc::default(),
             aside: Aside::beside(std::path::Path::new("/nonexistent")),
             ids: Ids::default(),
         }

@@ -46,7 +46,7 @@ pub struct Committer {
     pub network: Network,
     pub live: Arc<Live>,
     pub to_decode: mpsc::Sender<DecodeJob>,
-    pub vitals: Arc<Metrics>,
+    pub metrics: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub refused_rows: RefusedRows,
     /// Notes in the data folder how far the database has come.
@@ -128,9 +128,9 @@ impl Committer {
         for transmission in transmissions {
             self.transmit(&transmission, &unserved).await;
         }
-        self.vitals.decoded(decoded);
+        self.metrics.decoded(decoded);
         let now = clock::now();
-        heard.iter().for_each(|heard| self.vitals.stored(now.since(*heard)));
+        heard.iter().for_each(|heard| self.metrics.stored(now.since(*heard)));
         if let Some(mark) = mark {
             self.network.durable(mark);
         }

@@ -1,9 +1,10 @@
 //! Builds messages from engine events: names for identities, units for values.
 
 use api::device::join::JoinCheck;
+use api::heard::{HeardBy, Radio};
 use api::message::{
-    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, HeardBy, Join, MacCommand, Message, Notice,
-    Radio, RefusalNote, Refused, SentBy, Uplink, UplinkFrame,
+    Body, DeviceRef, Downlink, DownlinkFrame, DownlinkStage, Evidence, Join, MacCommand, Message, Notice, RefusalNote,
+    Refused, SentBy, Uplink, UplinkFrame,
 };
 use chrono::{DateTime, Utc};
 use domain::device::join::join_check;

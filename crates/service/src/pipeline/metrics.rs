@@ -100,11 +100,11 @@ mod tests {
 
     #[test]
     fn times_fall_into_the_slice_that_holds_them() {
-        let vitals = Metrics::new(200);
+        let metrics = Metrics::new(200);
         for us in [0, 900, 1_050, 250_000, i64::MAX] {
-            vitals.stored(us);
+            metrics.stored(us);
         }
-        let report = vitals.report();
+        let report = metrics.report();
         assert_eq!(report.uplinks_stored, 5);
         assert_eq!(report.until_stored.iter().map(|slice| slice.count).collect::<Vec<_>>(), [2, 1, 1, 1]);
         let quarter = report.until_stored[2].up_to_ms;

@@ -38,8 +38,8 @@ pub struct Transports {
 
 impl Transports {
     pub fn new(options: &Options, shared: &Shared, network: &Network, socket: UdpSocket) -> Result<Self> {
-        let (presence, intake) = (&shared.presence, &shared.intake);
-        let udp = udp::Udp::new(socket, Arc::clone(presence), Arc::clone(intake), network.clone());
+        let (presence, ingest) = (&shared.presence, &shared.ingest);
+        let udp = udp::Udp::new(socket, Arc::clone(presence), Arc::clone(ingest), network.clone());
         let admission = Admission {
             presence: Arc::clone(presence),
             credentials: Arc::clone(&shared.credentials),
@@ -47,7 +47,7 @@ impl Transports {
         };
         let lns = Arc::new(Lns {
             admission: admission.clone(),
-            intake: Arc::clone(intake),
+            ingest: Arc::clone(ingest),
             network: network.clone(),
             address: shared.endpoints.lns(),
             stopping: shared.stopping.clone(),
@@ -55,7 +55,7 @@ impl Transports {
         });
         let cups = Arc::new(Cups {
             admission,
-            intake: Arc::clone(intake),
+            ingest: Arc::clone(ingest),
             authority: Arc::clone(&shared.authority),
             identity: Arc::clone(&shared.identity),
             endpoints: Arc::clone(&shared.endpoints),
@@ -66,7 +66,7 @@ impl Transports {
         let broker = match &options.mqtt {
             Some(url) => {
                 let (client, broker) = mqtt::reach(url, &shared.authority, &broker_trust)?;
-                let hearing = (Arc::clone(presence), Arc::clone(intake), network.clone());
+                let hearing = (Arc::clone(presence), Arc::clone(ingest), network.clone());
                 let (credentials, gateway_log) = (Arc::clone(&shared.credentials), Arc::clone(&shared.gateway_log));
                 Some((Mqtt::new(hearing, (credentials, gateway_log, Arc::clone(&shared.condition)), client), broker))
             }
@@ -90,7 +90,7 @@ impl Transports {
             patience: PATIENCE,
             most,
             router: lns::routes(self.lns).merge(cups::routes(self.cups)),
-            intake: Arc::clone(&shared.intake),
+            ingest: Arc::clone(&shared.ingest),
         };
         Ok(GatewayTasks {
             udp: tokio::spawn(udp::listen(self.udp, udp_until.clone())),

@@ -62,7 +62,7 @@ impl EngineTasks {
             directory: Arc::clone(&shared.directory),
             presence: Arc::clone(&shared.presence),
             strangers: Arc::clone(&shared.strangers),
-            intake: Arc::clone(&shared.intake),
+            ingest: Arc::clone(&shared.ingest),
             aside: Aside::beside(&options.data.join("journal")),
             ids: Ids::default(),
         };
@@ -99,7 +99,7 @@ impl RecordTasks {
             network: engine.network.clone(),
             live: Arc::clone(&shared.live),
             to_decode,
-            vitals: Arc::clone(&shared.vitals),
+            metrics: Arc::clone(&shared.metrics),
             condition: Arc::clone(&shared.condition),
             refused_rows: RefusedRows::in_folder(&options.data),
             high_water,

@@ -43,7 +43,7 @@ pub async fn run(options: Options) -> Result<()> {
     let records = RecordTasks::start(&options, &shared, &engine, transports.links.clone(), holding);
     let (leased, condition) = (lease.clone(), shared.condition.clone());
     let leased = tokio::spawn(startup::lease::keep(store.clone(), leased, condition, stopping.clone()));
-    tokio::spawn(udp::watch_drops(addresses.udp, shared.intake.clone(), stopping.clone()));
+    tokio::spawn(udp::watch_drops(addresses.udp, shared.ingest.clone(), stopping.clone()));
     let gateways = transports.serve(&shared, sockets.tls, room.gateways)?;
     let scheme = web.scheme();
     let web = web.serve(sockets.http, room.callers).await?;

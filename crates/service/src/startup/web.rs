@@ -13,8 +13,8 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::gateways::authority::Authority;
 use crate::http;
+use crate::http::app::{App, GatewayServices};
 use crate::http::edge::{Edge, Setup};
-use crate::http::{App, GatewayServices};
 use crate::ingest::network::Network;
 use crate::net::listen::Port;
 use crate::net::tls;
@@ -54,8 +54,8 @@ impl Web {
             presence: Arc::clone(&shared.presence),
             strangers: Arc::clone(&shared.strangers),
             live: Arc::clone(&shared.live),
-            intake: Arc::clone(&shared.intake),
-            vitals: Arc::clone(&shared.vitals),
+            ingest: Arc::clone(&shared.ingest),
+            metrics: Arc::clone(&shared.metrics),
             condition: Arc::clone(&shared.condition),
             doubts: Arc::clone(&shared.doubts),
             gateway_services: GatewayServices {
@@ -85,13 +85,13 @@ impl Web {
     pub async fn serve(self, listener: TcpListener, most: usize) -> Result<JoinHandle<()>> {
         let Self { app, identity } = self;
         warn_of_exposure(&app.store, listener.local_addr()?, identity.is_some()).await?;
-        let (intake, stopping) = (Arc::clone(&app.intake), app.live.stopping());
+        let (ingest, stopping) = (Arc::clone(&app.ingest), app.live.stopping());
         let port = Port {
             tls: identity.map(tls::plain_config).transpose()?.map(TlsAcceptor::from),
             patience: PATIENCE,
             most,
             router: http::router(app).map_err(|why| anyhow!(why))?,
-            intake,
+            ingest,
         };
         Ok(tokio::spawn(port.serve(listener, stopping)))
     }

@@ -41,8 +41,8 @@ struct Measured {
     storm_cpu_s: Option<f64>,
 }
 
-async fn vitals(client: &Client) -> Result<Metrics> {
-    client.get("/vitals", &[]).await
+async fn metrics(client: &Client) -> Result<Metrics> {
+    client.get("/metrics", &[]).await
 }
 
 async fn until(what: &str, there: impl Fn() -> bool) -> Result<Duration> {
@@ -76,7 +76,7 @@ pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> 
     eprintln!("making {storm} connection kits …");
     let entrances: Vec<(usize, Entrance)> =
         stream::iter(0..storm).map(|n| entrance(client, n)).buffer_unordered(AT_ONCE).try_collect().await?;
-    let before = vitals(client).await?;
+    let before = metrics(client).await?;
     let mut crowd = Crowd::default();
     eprintln!("{by_udp} gateways by UDP and {by_websocket} by WebSocket connect …");
     for n in 0..by_udp {
@@ -88,9 +88,9 @@ pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> 
     }
     until("all to be connected", || crowd.connected() == by_websocket && crowd.acknowledged() == by_udp).await?;
     eprintln!("they are there, and hear nothing for {} s …", args.seconds);
-    let idle = vitals(client).await?;
+    let idle = metrics(client).await?;
     tokio::time::sleep(Duration::from_secs(args.seconds)).await;
-    let after = vitals(client).await?;
+    let after = metrics(client).await?;
     let cores = |from: &Metrics, to: &Metrics| {
         from.cpu_s.zip(to.cpu_s).map(|(a, b)| (b - a) / (to.up_s - from.up_s).max(f64::EPSILON))
     };
@@ -99,13 +99,13 @@ pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> 
     }
     until("all to be connected", || crowd.connected() == storm).await?;
     eprintln!("{storm} by WebSocket are dropped at once, and come back …");
-    let (calm, attempts) = (vitals(client).await?, crowd.attempts());
+    let (calm, attempts) = (metrics(client).await?, crowd.attempts());
     let begun = Instant::now();
     crowd.drop_all();
     until("the drop", || crowd.connected() < storm).await?;
     until("all to be back", || crowd.connected() == storm).await?;
     let storm_settled_s = begun.elapsed().as_secs_f64();
-    let settled = vitals(client).await?;
+    let settled = metrics(client).await?;
     let measured = Measured {
         by_udp,
         by_websocket,

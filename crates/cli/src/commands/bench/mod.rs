@@ -127,7 +127,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         ),
     )?;
     register(client, size).await?;
-    let before: IngestStats = client.get("/intake", &[]).await?;
+    let before: IngestStats = client.get("/ingest", &[]).await?;
     let load = Load::start(size, args.gateways_call)?;
     eprintln!("as fast as it goes, for {} s …", args.seconds);
     let sustained = part(client, args, &load, None).await?;
@@ -142,10 +142,10 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
             Some(part(client, args, &load, Some(args.rate)).await?)
         }
     };
-    let after: IngestStats = client.get("/intake", &[]).await?;
-    let vitals = vitals(client).await?;
+    let after: IngestStats = client.get("/ingest", &[]).await?;
+    let metrics = metrics(client).await?;
     let shed =
-        |intake: &IngestStats| intake.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
+        |ingest: &IngestStats| ingest.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
     Ok(Measured {
         devices: size.devices,
         gateways: size.gateways,
@@ -155,7 +155,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         beside_endless_decoders,
         shed_frames: shed(&after) - shed(&before),
         datagrams_not_acknowledged: load.unacknowledged(),
-        resident_bytes: vitals.resident_bytes,
+        resident_bytes: metrics.resident_bytes,
     })
 }
 
@@ -202,13 +202,13 @@ async fn register_devices(client: &Client, devices: Vec<NewDevice>) -> Result<()
 
 /// One part of the measurement, at a rate or as fast as uplinks are stored.
 async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>) -> Result<Part> {
-    let base = vitals(client).await?;
+    let base = metrics(client).await?;
     let sent_before = load.sent();
     let start = Instant::now();
     let mut began: Option<(Instant, Metrics, usize)> = None;
     let ended = loop {
         tokio::time::sleep(LOOK_EVERY).await;
-        let now = vitals(client).await?;
+        let now = metrics(client).await?;
         match rate {
             Some(rate) => load.allow(sent_before + (start.elapsed().as_secs_f64() * rate) as u64),
             None => load.allow(sent_before + done_between(&base, &now) + UNDER_WAY),
@@ -223,7 +223,7 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
     let seconds = at.elapsed().as_secs_f64();
     let drained = Instant::now();
     while drained.elapsed() < DRAIN {
-        let now = vitals(client).await?;
+        let now = metrics(client).await?;
         let sent = load.sent() - sent_before;
         let (stored, decoded) = (now.uplinks_stored - base.uplinks_stored, now.uplinks_decoded - base.uplinks_decoded);
         // Those whose decoder never ends are read for minutes yet.
@@ -258,8 +258,8 @@ fn done_between(before: &Metrics, after: &Metrics) -> u64 {
     (after.uplinks_stored - before.uplinks_stored).min(2 * decoded)
 }
 
-async fn vitals(client: &Client) -> Result<Metrics> {
-    client.get("/vitals", &[]).await
+async fn metrics(client: &Client) -> Result<Metrics> {
+    client.get("/metrics", &[]).await
 }
 
 fn difference(after: &[Slice], before: &[Slice]) -> Vec<Slice> {

@@ -3,7 +3,8 @@
 use anyhow::Result;
 use api::device::join::{JoinCheck, Verdict};
 use api::diagnosis::device::{DeviceWhy, Weight};
-use api::message::{Body, HeardBy, Message};
+use api::heard::HeardBy;
+use api::message::{Body, Message};
 
 use crate::client::Client;
 use crate::commands::traffic;

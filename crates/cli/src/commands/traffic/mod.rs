@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use anyhow::{Context as _, Result};
 use api::Page;
-use api::message::{Body, Downlink, DownlinkStage, Evidence, HeardBy, MacCommand, Message, Radio};
+use api::heard::{HeardBy, Radio};
+use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 

@@ -82,14 +82,14 @@ async fn what_is_known_in_memory_is_told_while_the_database_is_away() {
     bench.join().await;
     bench.uplink(&[0], false).await;
     until_stored(&bench.service, DEV_EUI, [0]).await;
-    let intake: api::IngestStats = bench.service.done(Method::GET, "/intake", None).await;
-    assert!(intake.frames > 0);
+    let ingest: api::IngestStats = bench.service.done(Method::GET, "/ingest", None).await;
+    assert!(ingest.frames > 0);
     server.freeze(true);
     bench.uplink(&[1], false).await;
     until_failing(&bench.service).await;
-    let intake: api::IngestStats = bench.service.done(Method::GET, "/intake", None).await;
-    let vitals: api::metrics::Metrics = bench.service.done(Method::GET, "/vitals", None).await;
-    assert!(intake.frames > 1 && vitals.uplinks_stored > 0);
+    let ingest: api::IngestStats = bench.service.done(Method::GET, "/ingest", None).await;
+    let metrics: api::metrics::Metrics = bench.service.done(Method::GET, "/metrics", None).await;
+    assert!(ingest.frames > 1 && metrics.uplinks_stored > 0);
     server.freeze(false);
     until_stored(&bench.service, DEV_EUI, 0..2).await;
     until_well(&bench.service).await;
@@ -153,8 +153,8 @@ async fn datagrams_for_which_the_kernel_has_no_room_are_counted() {
     }
     bench.service.freeze(false);
     until("the lost datagrams to be counted", async || {
-        let intake: api::IngestStats = bench.service.done(Method::GET, "/intake", None).await;
-        intake.dropped.iter().find(|d| d.reason == "socket_full").filter(|d| d.count > 1_000).map(|_| ())
+        let ingest: api::IngestStats = bench.service.done(Method::GET, "/ingest", None).await;
+        ingest.dropped.iter().find(|d| d.reason == "socket_full").filter(|d| d.count > 1_000).map(|_| ())
     })
     .await;
     bench.uplink(&[1], false).await;

@@ -35,7 +35,7 @@ const LASTS: TimeDelta = TimeDelta::days(365);
 /// What the endpoint needs.
 pub struct Cups {
     pub admission: Admission,
-    pub intake: Arc<IngestStats>,
+    pub ingest: Arc<IngestStats>,
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
     pub endpoints: Arc<PublicEndpoints>,
@@ -54,7 +54,7 @@ async fn update(
     body: Body,
 ) -> Response {
     let Ok(Ok(body)) = tokio::time::timeout(QUESTION_WITHIN, to_bytes(body, MAX_QUESTION)).await else {
-        cups.intake.dropped(
+        cups.ingest.dropped(
             "unreadable_json",
             "a question over CUPS that is too long or too slow".into(),
             peer.address,
@@ -64,7 +64,7 @@ async fn update(
     let question = match Question::parse(&body) {
         Ok(question) => question,
         Err(why) => {
-            cups.intake.dropped("unreadable_json", why.to_string(), peer.address);
+            cups.ingest.dropped("unreadable_json", why.to_string(), peer.address);
             return (StatusCode::BAD_REQUEST, why.to_string()).into_response();
         }
     };

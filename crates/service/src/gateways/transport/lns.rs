@@ -60,7 +60,7 @@ const TURNS: u32 = 3;
 /// All connected gateways.
 pub struct Lns {
     pub admission: Admission,
-    pub intake: Arc<IngestStats>,
+    pub ingest: Arc<IngestStats>,
     pub network: Network,
     /// Where gateways connect: `wss://NAME:PORT`.
     pub address: String,
@@ -108,7 +108,7 @@ async fn discover(
 ) -> Response {
     limited(upgrade).on_upgrade(async move |mut socket| {
         let Ok(Some(Ok(Message::Text(text)))) = tokio::time::timeout(FIRST_WORD, socket.recv()).await else {
-            lns.intake.dropped("no_first_word", "a gateway that asks for its way says who it is".into(), peer.address);
+            lns.ingest.dropped("no_first_word", "a gateway that asks for its way says who it is".into(), peer.address);
             return;
         };
         let answer = match Query::parse(&text) {
@@ -117,7 +117,7 @@ async fn discover(
                 Err(why) => Answer::refused(query.gateway, why),
             },
             Err(why) => {
-                lns.intake.dropped("unreadable_json", why.to_string(), peer.address);
+                lns.ingest.dropped("unreadable_json", why.to_string(), peer.address);
                 Answer { router: String::new(), muxs: None, uri: None, error: Some(why.to_string()) }
             }
         };
@@ -281,7 +281,7 @@ impl Lns {
                         }
                         Message::Ping(_) => self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty()),
                         Message::Binary(_) => {
-                            self.intake.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
+                            self.ingest.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
                         }
                         Message::Close(_) => return "it hung up",
                     }
@@ -313,7 +313,7 @@ impl Lns {
 
     /// Takes a message, and says what is to be answered.
     async fn hear(&self, eui: Eui64, connection: &Connection, text: &str) -> Heeded {
-        self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
+        self.ingest.datagrams.fetch_add(1, Ordering::Relaxed);
         match FromGateway::parse(text) {
             Ok(FromGateway::Heard(heard)) => {
                 if !self.frame(eui, connection, &heard).await {
@@ -322,10 +322,10 @@ impl Lns {
             }
             Ok(FromGateway::Sent(sent)) => match connection.awaited.reported(&sent.diid) {
                 Some((id, _)) if self.network.try_report(id, Ok(())) => {}
-                Some(_) => self.intake.dropped("overload", "a transmit report".into(), connection.peer),
+                Some(_) => self.ingest.dropped("overload", "a transmit report".into(), connection.peer),
                 None => {
                     let what = format!("order {} of {eui}", sent.diid);
-                    self.intake.dropped("unasked_transmit_report", what, connection.peer);
+                    self.ingest.dropped("unasked_transmit_report", what, connection.peer);
                 }
             },
             Ok(FromGateway::TimeAsked { txtime }) => {
@@ -335,10 +335,10 @@ impl Lns {
                 return Heeded::Answer(ToGateway::Time(time).emit());
             }
             Ok(FromGateway::Version(_)) => {
-                self.intake.dropped("unreadable_entry", "it introduced itself twice".into(), connection.peer);
+                self.ingest.dropped("unreadable_entry", "it introduced itself twice".into(), connection.peer);
             }
             Ok(FromGateway::Other(kind)) => tracing::debug!(%eui, kind, "a message nothing follows from"),
-            Err(why) => self.intake.dropped("unreadable_entry", why.to_string(), connection.peer),
+            Err(why) => self.ingest.dropped("unreadable_entry", why.to_string(), connection.peer),
         }
         Heeded::Done
     }
@@ -347,7 +347,7 @@ impl Lns {
     async fn frame(&self, eui: Eui64, connection: &Connection, heard: &Heard) -> bool {
         let Some(rate) = connection.plan.data_rate(heard.data_rate) else {
             let why = format!("data rate {} is none of those it was given", heard.data_rate);
-            self.intake.dropped("unreadable_entry", why, connection.peer);
+            self.ingest.dropped("unreadable_entry", why, connection.peer);
             return true;
         };
         self.admission.presence.heard(eui, Some(connection.peer), std::iter::once(heard.frequency_hz));
@@ -370,9 +370,9 @@ impl Lns {
         // Nothing is read from the gateway meanwhile, so it keeps what it has.
         let safe = self.network.hear_safely(&[frame]).await;
         if safe {
-            self.intake.took(1, true);
+            self.ingest.took(1, true);
         } else {
-            self.intake.dropped("overload", format!("a frame from {eui}"), connection.peer);
+            self.ingest.dropped("overload", format!("a frame from {eui}"), connection.peer);
         }
         safe
     }

@@ -53,7 +53,7 @@ const BROKER: &str = "the broker";
 /// What the task and the way down share.
 pub struct Mqtt {
     pub presence: Arc<GatewayRegistry>,
-    pub intake: Arc<IngestStats>,
+    pub ingest: Arc<IngestStats>,
     pub network: Network,
     pub credentials: Arc<Credentials>,
     pub gateway_log: Arc<GatewayLog>,
@@ -134,7 +134,7 @@ fn tls(authority: &Authority, trust: &Trust) -> Result<ClientConfig> {
 
 impl Mqtt {
     pub fn new(
-        (presence, intake, network): (Arc<GatewayRegistry>, Arc<IngestStats>, Network),
+        (presence, ingest, network): (Arc<GatewayRegistry>, Arc<IngestStats>, Network),
         (credentials, gateway_log, condition): (Arc<Credentials>, Arc<GatewayLog>, Arc<Condition>),
         client: AsyncClient,
     ) -> Arc<Self> {
@@ -142,7 +142,7 @@ impl Mqtt {
         let awaited = Awaited::default();
         Arc::new(Self {
             presence,
-            intake,
+            ingest,
             network,
             credentials,
             gateway_log,
@@ -219,7 +219,7 @@ impl Mqtt {
                         // A message that cannot be read at all would be sent again and again, before all others.
                         poisoned = 0;
                         let what = format!("what the broker had kept for the service, as it cannot be read: {error}");
-                        self.intake.dropped("unreadable_queue", what, BROKER);
+                        self.ingest.dropped("unreadable_queue", what, BROKER);
                         broker.mqtt_options.set_clean_session(true);
                     }
                     self.condition.broker(false);
@@ -254,7 +254,7 @@ impl Mqtt {
 
     /// Takes a message; `false` if what is in it cannot be made safe.
     async fn hear(&self, publish: &Publish) -> bool {
-        self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
+        self.ingest.datagrams.fetch_add(1, Ordering::Relaxed);
         // What cannot be read now cannot be read later: it is acknowledged as well. Only what cannot be made safe is
         // not, and comes again with the next connection.
         if !self.take(publish).await {
@@ -268,7 +268,7 @@ impl Mqtt {
 
     async fn take(&self, publish: &Publish) -> bool {
         let Some((eui, topic)) = Topic::parse(&publish.topic) else {
-            self.intake.dropped("unknown_topic", publish.topic.chars().take(80).collect(), BROKER);
+            self.ingest.dropped("unknown_topic", publish.topic.chars().take(80).collect(), BROKER);
             return true;
         };
         let mut caller_status = self.presence.caller_status(eui, Protocol::Mqtt);
@@ -281,11 +281,11 @@ impl Mqtt {
         match caller_status {
             CallerStatus::Known => {}
             CallerStatus::TurnedAway => {
-                self.intake.dropped("turned_away", format!("a message of {eui}"), BROKER);
+                self.ingest.dropped("turned_away", format!("a message of {eui}"), BROKER);
                 return true;
             }
             CallerStatus::Stranger => {
-                self.intake.dropped("stranger_gateway", format!("a message from {eui}"), BROKER);
+                self.ingest.dropped("stranger_gateway", format!("a message from {eui}"), BROKER);
                 let told = "Nothing: by MQTT strangers are not answered.";
                 self.presence.stranger_calls(eui, BROKER, Protocol::Mqtt, told);
                 return true;
@@ -299,7 +299,7 @@ impl Mqtt {
             Topic::Down | Topic::Ask => Ok(()),
         };
         if let Err(why) = read {
-            self.intake.dropped("unreadable_json", format!("{}: {why}", publish.topic), BROKER);
+            self.ingest.dropped("unreadable_json", format!("{}: {why}", publish.topic), BROKER);
         }
         true
     }
@@ -330,7 +330,7 @@ impl Mqtt {
         let push = match mqtt::read_up(&publish.payload) {
             Ok(push) => push,
             Err(why) => {
-                self.intake.dropped("unreadable_json", format!("{}: {why}", publish.topic), BROKER);
+                self.ingest.dropped("unreadable_json", format!("{}: {why}", publish.topic), BROKER);
                 return true;
             }
         };
@@ -338,12 +338,12 @@ impl Mqtt {
             self.presence.reported(eui, status);
         }
         for why in push.unreadable {
-            self.intake.dropped("unreadable_entry", why, BROKER);
+            self.ingest.dropped("unreadable_entry", why, BROKER);
         }
         self.presence.heard(eui, None, push.frames.iter().map(|frame| frame.frequency_hz));
         let (good, bad): (Vec<_>, Vec<_>) = push.frames.into_iter().partition(|frame| frame.crc_ok != Some(false));
         for frame in bad {
-            self.intake.dropped("bad_crc", format!("{} bytes heard by {eui}", frame.phy_payload.len()), BROKER);
+            self.ingest.dropped("bad_crc", format!("{} bytes heard by {eui}", frame.phy_payload.len()), BROKER);
         }
         if good.is_empty() {
             return true;
@@ -353,7 +353,7 @@ impl Mqtt {
         let heard: Vec<FrameHeard> = good.into_iter().map(|frame| frames::heard(eui, frame)).collect();
         let safe = self.network.hear_safely(&heard).await;
         if safe {
-            self.intake.took(count, true);
+            self.ingest.took(count, true);
         }
         safe
     }
@@ -361,12 +361,12 @@ impl Mqtt {
     fn sent(&self, eui: Eui64, publish: &Publish) -> Result<(), mqtt::PayloadError> {
         let report: Report = mqtt::read(&publish.payload)?;
         let Some((id, took)) = self.awaited.reported(&(eui, report.id)) else {
-            self.intake.dropped("unasked_transmit_report", format!("order {} of {eui}", report.id), BROKER);
+            self.ingest.dropped("unasked_transmit_report", format!("order {} of {eui}", report.id), BROKER);
             return Ok(());
         };
         self.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
         if !self.network.try_report(id, report.result().map_err(frames::failure)) {
-            self.intake.dropped("overload", "a transmit report".into(), BROKER);
+            self.ingest.dropped("overload", "a transmit report".into(), BROKER);
         }
         Ok(())
     }

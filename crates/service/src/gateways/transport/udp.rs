@@ -29,7 +29,7 @@ const AT_ONCE: usize = 64;
 pub struct Udp {
     socket: UdpSocket,
     presence: Arc<GatewayRegistry>,
-    intake: Arc<IngestStats>,
+    ingest: Arc<IngestStats>,
     network: Network,
     next_token: AtomicU16,
     awaited: Awaited<(Eui64, Token)>,
@@ -39,11 +39,11 @@ impl Udp {
     pub fn new(
         socket: UdpSocket,
         presence: Arc<GatewayRegistry>,
-        intake: Arc<IngestStats>,
+        ingest: Arc<IngestStats>,
         network: Network,
     ) -> Arc<Self> {
         let next_token = AtomicU16::new(rand::random());
-        Arc::new(Self { socket, presence, intake, network, next_token, awaited: Awaited::default() })
+        Arc::new(Self { socket, presence, ingest, network, next_token, awaited: Awaited::default() })
     }
 
     /// Hands a frame to its gateway.
@@ -68,7 +68,7 @@ impl Udp {
     }
 
     async fn received(&self, bytes: &[u8], from: SocketAddr, pushed: &mut Pushed) {
-        self.intake.datagrams.fetch_add(1, Ordering::Relaxed);
+        self.ingest.datagrams.fetch_add(1, Ordering::Relaxed);
         match Datagram::parse(bytes) {
             Ok(Datagram::PushData { token, gateway, push }) => {
                 let frames_hz = push.frames.iter().map(|frame| frame.frequency_hz);
@@ -84,7 +84,7 @@ impl Udp {
             Ok(Datagram::PullData { token, gateway }) => {
                 match self.presence.datagram(gateway, from, iter::empty(), true) {
                     CallerStatus::TurnedAway => {
-                        self.intake.dropped("turned_away", format!("a call of {gateway}"), from);
+                        self.ingest.dropped("turned_away", format!("a call of {gateway}"), from);
                     }
                     CallerStatus::Known | CallerStatus::Stranger => {
                         self.answer(from, Datagram::PullAck { token }).await;
@@ -93,18 +93,18 @@ impl Udp {
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
                 let Some((id, took)) = self.awaited.reported(&(gateway, token)) else {
-                    self.intake.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
+                    self.ingest.dropped("unasked_transmit_report", format!("token {token} of {gateway}"), from);
                     return;
                 };
                 self.presence.round_trip(gateway, took.as_secs_f64() * 1000.0);
                 if !self.network.try_report(id, result.map_err(frames::failure)) {
-                    self.intake.dropped("overload", "a transmit report".into(), from);
+                    self.ingest.dropped("overload", "a transmit report".into(), from);
                 }
             }
             Ok(Datagram::PushAck { .. } | Datagram::PullAck { .. } | Datagram::PullResp { .. }) => {
-                self.intake.dropped("wrong_direction", "a message only a server sends".into(), from);
+                self.ingest.dropped("wrong_direction", "a message only a server sends".into(), from);
             }
-            Err(error) => self.intake.dropped(stats::reason(&error), error.to_string(), from),
+            Err(error) => self.ingest.dropped(stats::reason(&error), error.to_string(), from),
         }
     }
 
@@ -113,15 +113,15 @@ impl Udp {
             self.presence.reported(gateway, status);
         }
         for why in push.unreadable {
-            self.intake.dropped("unreadable_entry", why, from);
+            self.ingest.dropped("unreadable_entry", why, from);
         }
         for frame in push.frames {
             if caller_status == CallerStatus::Stranger {
-                self.intake.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
+                self.ingest.dropped("stranger_gateway", format!("a frame from {gateway}"), from);
             } else if caller_status == CallerStatus::TurnedAway {
-                self.intake.dropped("turned_away", format!("a frame from {gateway}"), from);
+                self.ingest.dropped("turned_away", format!("a frame from {gateway}"), from);
             } else if frame.crc_ok == Some(false) {
-                self.intake.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
+                self.ingest.dropped("bad_crc", format!("{} bytes heard by {gateway}", frame.phy_payload.len()), from);
             } else {
                 self.presence.clock(gateway, frame.clock_us);
                 pushed.from.push((gateway, from));
@@ -138,10 +138,10 @@ impl Udp {
         match taken {
             Taken::Shed => {
                 for (gateway, from) in pushed.from.iter().copied() {
-                    self.intake.dropped("overload", format!("a frame from {gateway}"), from);
+                    self.ingest.dropped("overload", format!("a frame from {gateway}"), from);
                 }
             }
-            taken => self.intake.took(count, taken == Taken::Journalled),
+            taken => self.ingest.took(count, taken == Taken::Journalled),
         }
         pushed.from.clear();
         for (from, token, frames) in pushed.acknowledge.drain(..) {
@@ -194,7 +194,7 @@ fn lost_by_kernel(tables: &str, local: SocketAddr) -> Option<u64> {
 }
 
 /// Counts what the kernel had no room for, until the service stops.
-pub async fn watch_drops(local: SocketAddr, intake: Arc<IngestStats>, stopping: CancellationToken) {
+pub async fn watch_drops(local: SocketAddr, ingest: Arc<IngestStats>, stopping: CancellationToken) {
     let mut often = tokio::time::interval(DROPS_EVERY);
     let mut known: Option<u64> = None;
     loop {
@@ -208,7 +208,7 @@ pub async fn watch_drops(local: SocketAddr, intake: Arc<IngestStats>, stopping: 
         // A socket before this one, on the same port, may have lost some as well.
         let lost = now.saturating_sub(known.unwrap_or(0));
         if lost > 0 {
-            intake.lost_by_kernel(lost);
+            ingest.lost_by_kernel(lost);
             tracing::warn!("the kernel had no room for {lost} datagrams of gateways");
         }
         known = Some(now);

@@ -9,13 +9,13 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use store::Person;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
-use crate::http::auth::authorize::RequestContext;
-use crate::http::auth::sign_in::spend_code;
+use crate::http::auth::context::RequestContext;
 use crate::http::auth::{secret, two_step};
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathName};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::PathName;
+use crate::http::json::{Answer, Json};
 use crate::import::labels::code_svg;
 
 /// Who is signed in, and where they belong.
@@ -159,7 +159,7 @@ pub async fn begin_two_step(
         let problem = Problem::new(409, "not_prepared", "There is no secret that waits for its first code");
         return Err(problem.into());
     }
-    if !spend_code(&app, person, &given.code).await? {
+    if !two_step::spend_code(&app, person, &given.code).await? {
         let allowed = "the six digits that the app shows now are wanted; are its clock and this one right?";
         return Err(bad_field("code", &given.code, allowed).into());
     }

@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use api::people::audit::{AuditDifference, AuditEntry, AuditKind};
+use api::problem::Problem;
 use axum::http::StatusCode;
 use chrono::Utc;
 use domain::audit::differences;
@@ -11,7 +12,7 @@ use serde::Serialize;
 use store::{EstateId, Person};
 use ulid::Ulid;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::Who;
 use crate::http::error::Refusal;
 
@@ -187,6 +188,12 @@ pub async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntry) {
             "an entry is missing in the audit log: {why}"
         );
     }
+}
+
+/// Writes down that a token was presented that is none, now and then.
+pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
+    let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
+    AuditRecord::claimed("(nobody)", address, action).refused(app, None, &AuditContext::at(""), &Refusal(told)).await;
 }
 
 #[cfg(test)]

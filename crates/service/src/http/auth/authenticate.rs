@@ -8,11 +8,11 @@ use api::people::token::PREFIX;
 use chrono::{TimeDelta, Utc};
 use store::StoreError;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who, over};
-use crate::http::auth::authorize::RequestContext;
+use crate::http::auth::context::RequestContext;
+use crate::http::auth::presented::Presented;
 use crate::http::auth::secret;
-use crate::http::extract::Presented;
 
 /// That a token is used is written down so often at most.
 const NOTED_EVERY: TimeDelta = TimeDelta::minutes(5);

@@ -12,7 +12,6 @@ use std::time::Instant;
 use api::people::rights::Right;
 use api::problem::Problem;
 use axum::extract::{FromRequestParts as _, MatchedPath, RawPathParams, Request, State};
-use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
@@ -20,14 +19,14 @@ use lorawan::Eui64;
 use store::StoreError;
 use utoipa::openapi::path::{Operation, PathItem};
 
-use crate::gateways::credentials::Peer;
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Visibility, Who};
-use crate::http::auth::audit_context::{AuditContext, AuditRecord};
+use crate::http::auth::audit_context::{self, AuditContext, AuditRecord};
 use crate::http::auth::authenticate;
+use crate::http::auth::context::{RequestContext, missing, source};
+use crate::http::auth::presented::{Presented, presented};
 use crate::http::auth::recent::PATIENCE;
 use crate::http::error::{Refusal, no_such_method, not_found};
-use crate::http::extract::presented;
 
 /// What an endpoint asks of whoever calls it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -126,26 +125,6 @@ pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Ope
         (Method::PATCH, &mut item.patch),
     ];
     all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
-}
-
-/// The caller and what is known of the request, for handlers.
-#[derive(Clone)]
-pub struct RequestContext {
-    pub who: Who,
-    pub address: IpAddr,
-    pub access: Option<Arc<Access>>,
-    /// How far the right reaches that the endpoint needs.
-    pub visibility: Visibility,
-    /// What the caller believes that it changes: the revision of it that was looked at.
-    pub if_match: Option<String>,
-    /// Whether the path names a device, which has been looked at.
-    pub of_device: bool,
-    pub audit: AuditContext,
-}
-
-/// From where a request comes.
-pub fn source(parts: &Parts) -> IpAddr {
-    parts.extensions.get::<Peer>().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.address.ip())
 }
 
 /// Lets a request through to its handler, or says why not.
@@ -258,7 +237,7 @@ async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, endpoint:
     let Some(who) = who_calls(app, &presented, address, endpoint).await? else {
         limits.unknown.take(limits.of(address), Instant::now()).map_err(Refusal::too_often)?;
         if limits.told.take(limits.of(address), Instant::now()).is_ok() {
-            crate::http::auth::sign_in::unknown_token(app, address, &endpoint.name).await;
+            audit_context::unknown_token(app, address, &endpoint.name).await;
         }
         return Err(wanted());
     };
@@ -267,11 +246,11 @@ async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, endpoint:
 }
 
 /// What tells how the service is doing is answered while the database is away, to who was known lately.
-const FROM_MEMORY: [&str; 3] = ["intake", "vitals", "show_watch"];
+const FROM_MEMORY: [&str; 3] = ["show_ingest", "show_metrics", "show_watch"];
 
 async fn who_calls(
     app: &App,
-    presented: &crate::http::extract::Presented,
+    presented: &Presented,
     address: IpAddr,
     endpoint: &Endpoint,
 ) -> Result<Option<Who>, Refusal> {
@@ -372,31 +351,6 @@ async fn enter(
     }
     context.access = Some(Arc::new(access));
     Ok(context)
-}
-
-/// What is not allowed, and what is.
-pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
-    let may: Vec<_> = access.rights().iter().map(Right::name).collect();
-    let by = match (who.token(), access.role) {
-        (Some(token), _) => format!("with the token {token:?}"),
-        (None, Some(role)) => format!("as {role} of {}", access.slug),
-        (None, None) => "with what is shared here".into(),
-    };
-    let problem = Problem::new(403, "not_allowed", format!("This needs the right {right:?}", right = right.name()));
-    Refusal(problem.detail(format!("{by} one may: {}", may.join(", "))))
-}
-
-/// What goes beyond the part that somebody reaches.
-pub fn beyond(visibility: &Visibility) -> Refusal {
-    let part = match visibility {
-        Visibility::Part(part) => {
-            let devices = part.devices.iter().map(ToString::to_string);
-            part.fleets.iter().cloned().chain(devices).collect::<Vec<_>>().join(", ")
-        }
-        _ => String::new(),
-    };
-    let problem = Problem::new(403, "beyond", "This concerns the whole estate");
-    Refusal(problem.detail(format!("one may reach only: {part}")))
 }
 
 #[cfg(test)]

@@ -3,7 +3,7 @@
 //! Nothing here tells by text, code or time whether an account exists.
 
 use std::net::IpAddr;
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::Instant;
 
 use api::people::{InvitationCode, Offer, OpenedInvitation, SignIn, SignedIn, TakeInvitation};
 use api::problem::Problem;
@@ -13,14 +13,15 @@ use axum::response::IntoResponse;
 use chrono::{TimeDelta, Utc};
 use store::{Person, StoreError, Taken, Taker};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::{By, Who};
 use crate::http::auth::account::me_of;
 use crate::http::auth::audit_context::{AuditContext, AuditRecord};
-use crate::http::auth::authorize::RequestContext;
+use crate::http::auth::context::{RequestContext, Source};
+use crate::http::auth::presented::{cookie_name, presented};
 use crate::http::auth::{authenticate, secret, two_step};
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Source, cookie_name, presented};
+use crate::http::error::Refusal;
+use crate::http::json::{Answer, Json};
 
 const SIGN_IN_LASTS: TimeDelta = TimeDelta::days(30);
 /// Passwords longer than this are wrong, without looking.
@@ -90,22 +91,12 @@ async fn second_step(app: &App, person: &Person, code: Option<&str>) -> Result<S
         return Ok(Second::Right(None));
     }
     let Some(code) = code.map(str::trim).filter(|code| !code.is_empty()) else { return Ok(Second::Missing) };
-    if spend_code(app, person, code).await? {
+    if two_step::spend_code(app, person, code).await? {
         return Ok(Second::Right(Some("with a code")));
     }
     match app.store.spend_recovery_code(person.id, two_step::recovery_hash(code)).await? {
         true => Ok(Second::Right(Some("with a recovery code"))),
         false => Ok(Second::Wrong),
-    }
-}
-
-/// Whether a code of the app is right and has not been used before.
-pub async fn spend_code(app: &App, person: &Person, code: &str) -> Result<bool, Refusal> {
-    let Some(secret) = app.store.otp_secret(person.id).await? else { return Ok(false) };
-    let now_s = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-    match two_step::step_of(&secret, code, now_s) {
-        Some(step) => Ok(app.store.spend_otp_step(person.id, step).await?),
-        None => Ok(false),
     }
 }
 
@@ -220,10 +211,4 @@ async fn written(app: &App, record: &mut AuditRecord, taken: &Taken) {
     audit.object(format!("invitation {} for {}", taken.invitation.id, taken.invitation.for_whom)).note(what);
     record.ended(app, Some(taken.estate_id), &audit, StatusCode::OK, None).await;
     app.edge.rights_changed();
-}
-
-/// Writes down that a token was presented that is none, now and then.
-pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
-    let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
-    AuditRecord::claimed("(nobody)", address, action).refused(app, None, &AuditContext::at(""), &Refusal(told)).await;
 }

@@ -9,12 +9,13 @@ use chrono::{SecondsFormat, Utc};
 use domain::token;
 use store::{PersonId, TokenToMake};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::Visibility;
-use crate::http::auth::authorize::missing;
+use crate::http::auth::context::missing;
 use crate::http::auth::secret;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathName, WholeEstate};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{PathName, WholeEstate};
+use crate::http::json::{Answer, Json};
 
 /// Tokens of one person in one estate.
 const MOST: usize = 100;

@@ -1,9 +1,14 @@
 //! The second step of signing in: codes that an app makes (RFC 6238), and recovery codes for when it is lost.
 
+use std::time::{SystemTime, UNIX_EPOCH};
+
 use rand::RngExt as _;
+use store::Person;
 use totp_rs::{Builder, Secret, Totp};
 
+use crate::http::app::App;
 use crate::http::auth::secret::{CLEAR, token_hash};
+use crate::http::error::Refusal;
 
 /// Recovery codes of an account.
 pub const RECOVERY_CODES: usize = 10;
@@ -56,6 +61,16 @@ pub fn new_recovery_codes() -> Vec<(String, [u8; 32])> {
 pub fn recovery_hash(code: &str) -> [u8; 32] {
     let plain: String = code.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect();
     token_hash(&plain)
+}
+
+/// Whether a code of the app is right and has not been used before.
+pub async fn spend_code(app: &App, person: &Person, code: &str) -> Result<bool, Refusal> {
+    let Some(secret) = app.store.otp_secret(person.id).await? else { return Ok(false) };
+    let now_s = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+    match step_of(&secret, code, now_s) {
+        Some(step) => Ok(app.store.spend_otp_step(person.id, step).await?),
+        None => Ok(false),
+    }
 }
 
 #[cfg(test)]

@@ -15,28 +15,11 @@ use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceRow, EstateId};
 
-use crate::http::App;
-use crate::http::devices::device::detail;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Params, PathEui, WholeEstate};
-
-pub fn as_is(row: DeviceRow) -> DeviceSnapshot {
-    DeviceSnapshot {
-        dev_eui: row.dev_eui,
-        name: row.name,
-        fleet: row.fleet,
-        model: row.model,
-        profile: row.profile,
-        region: row.region,
-        radio: row.radio,
-        personalized: row.personalized,
-        tags: row.tags,
-        disabled: row.disabled,
-        description: row.description,
-        hardware: row.hardware,
-        firmware: row.firmware,
-    }
-}
+use crate::http::app::App;
+use crate::http::devices::device::{as_is, detail};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Params, PathEui, WholeEstate};
+use crate::http::json::{Answer, Json};
 
 /// Writes edits down and makes them known.
 async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DevicePatch)]) -> Result<(), Refusal> {

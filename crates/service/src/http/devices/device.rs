@@ -12,6 +12,7 @@ use api::radio::settings::Class;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use domain::device::change::DeviceSnapshot;
 use domain::device::keys;
 use domain::device::state::{device_keys, device_state};
 use domain::diagnosis::join;
@@ -24,12 +25,12 @@ use serde::Deserialize;
 use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
 
 use crate::decoding::ready::{Decoder, Ready};
-use crate::http::App;
-use crate::http::devices::change::as_is;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathEui, VisibleEstate, WholeEstate, page, revision};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page, revision};
 use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
+use crate::http::json::{Answer, Json};
 
 /// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
 pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
@@ -54,6 +55,25 @@ pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
         tags: row.tags,
         disabled: row.disabled,
         added_at: row.added_at,
+    }
+}
+
+/// A device as it is, for whoever is going to change it.
+pub fn as_is(row: DeviceRow) -> DeviceSnapshot {
+    DeviceSnapshot {
+        dev_eui: row.dev_eui,
+        name: row.name,
+        fleet: row.fleet,
+        model: row.model,
+        profile: row.profile,
+        region: row.region,
+        radio: row.radio,
+        personalized: row.personalized,
+        tags: row.tags,
+        disabled: row.disabled,
+        description: row.description,
+        hardware: row.hardware,
+        firmware: row.firmware,
     }
 }
 

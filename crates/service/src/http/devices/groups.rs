@@ -13,9 +13,10 @@ use lorawan::region::Region;
 use lorawan::{AesKey, Eui64};
 use store::{DeviceContext, GroupIdentity, GroupRow};
 
-use crate::http::App;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathEui, WholeEstate, revision};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{PathEui, WholeEstate, revision};
+use crate::http::json::{Answer, Json};
 
 async fn show(app: &App, row: GroupRow) -> Group {
     let status = app.network.group(row.config.group).await;

@@ -11,11 +11,12 @@ use serde::Deserialize;
 use store::DeviceQuery;
 use tokio::sync::Semaphore;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::device::Which;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Params, VisibleEstate, WholeEstate};
-use crate::http::models::catalogue::blocking;
+use crate::http::error::Refusal;
+use crate::http::extract::{Params, VisibleEstate, WholeEstate};
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
 use crate::import::labels;
 use crate::import::labels::Printed;
 

@@ -15,11 +15,12 @@ use ulid::Ulid;
 
 use crate::clock;
 use crate::decoding::decoder;
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::device::expected_s;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathEui, PathName, WholeEstate, page};
-use crate::http::models::scripts::Purpose;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
+use crate::http::json::{Answer, Json};
+use crate::http::models::turns::Purpose;
 
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;

@@ -14,10 +14,11 @@ use lorawan::{Eui64, MacVersion};
 use serde::Deserialize;
 use store::{DeviceQuery, DeviceRow};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::change::{of_device, retell};
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page, revision};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page, revision};
+use crate::http::json::{Answer, Json};
 
 /// An estate's radio profiles, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles", security(("token" = [])),

@@ -27,14 +27,16 @@ use store::{AccessFilter, DeviceContext, DeviceQuery, EstateId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::Visibility;
-use crate::http::auth::authorize::{beyond, missing};
-use crate::http::devices::change::{as_is, retell};
+use crate::http::auth::context::{beyond, missing};
+use crate::http::devices::change::retell;
+use crate::http::devices::device::as_is;
 use crate::http::devices::device::detail;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Params, VisibleEstate, WholeEstate};
-use crate::http::models::catalogue::blocking;
+use crate::http::error::Refusal;
+use crate::http::extract::{Params, VisibleEstate, WholeEstate};
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
 
 /// What is there already, in an estate and beyond.
 struct EstateContext {

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use api::device::rehearsal::{RehearsalOutcome, Rehearse};
-use api::message::{Body, DeviceRef, HeardBy, Message, Radio, Rehearsed, Uplink, UplinkFrame};
+use api::heard::{HeardBy, Radio};
+use api::message::{Body, DeviceRef, Message, Rehearsed, Uplink, UplinkFrame};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use chrono::Utc;
@@ -15,11 +16,12 @@ use ulid::Ulid;
 
 use crate::decoding::decoder;
 use crate::decoding::workers::Lane;
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::outbox::known;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathEui, WholeEstate};
-use crate::http::models::scripts::Purpose;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{PathEui, WholeEstate};
+use crate::http::json::{Answer, Json};
+use crate::http::models::turns::Purpose;
 
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
 const OVERHEAD: usize = 13;

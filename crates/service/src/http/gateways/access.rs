@@ -20,9 +20,10 @@ use store::{CredentialRow, GatewayRow};
 use crate::gateways::credentials::Fresh;
 use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::kit;
-use crate::http::App;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathEui, PathName, WholeEstate, page};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
+use crate::http::json::{Answer, Json};
 
 /// Gateways looked through for credentials that end, in one go.
 const ALL: u32 = 100_000;

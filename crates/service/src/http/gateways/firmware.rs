@@ -6,10 +6,11 @@ use axum::extract::State;
 use axum::http::StatusCode;
 
 use crate::gateways::firmware;
-use crate::http::App;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathEui, PathName, WholeEstate};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{PathEui, PathName, WholeEstate};
 use crate::http::gateways::access::{asks_over_cups, registered, tell};
+use crate::http::json::{Answer, Json};
 
 /// Firmware that is kept for gateways, the latest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),

@@ -17,10 +17,11 @@ use store::{EstateId, GatewayRow, StoreError, gateway_config};
 
 use crate::clock;
 use crate::gateways::registry::Known;
-use crate::http::App;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathEui, WholeEstate, page, revision};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision};
 use crate::http::gateways::access::tell;
+use crate::http::json::{Answer, Json};
 
 /// An account of airtime as it is shown.
 pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {

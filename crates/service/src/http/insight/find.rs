@@ -7,9 +7,9 @@ use lorawan::Eui64;
 use serde::Deserialize;
 use store::{DeviceOrder, DeviceQuery};
 
-use crate::http::App;
-use crate::http::error::Answer;
-use crate::http::extract::{Json, Params, VisibleEstate};
+use crate::http::app::App;
+use crate::http::extract::{Params, VisibleEstate};
+use crate::http::json::{Answer, Json};
 
 /// Of each kind, at most.
 const EACH: usize = 10;

@@ -11,9 +11,10 @@ use lorawan::wire::Frame;
 use lorawan::{Direction, Eui64};
 use store::DeviceContext;
 
-use crate::http::App;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, WholeEstate};
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::WholeEstate;
+use crate::http::json::{Answer, Json};
 
 /// Devices that a frame is compared with, at most. An address is seldom shared by more.
 const MOST_DEVICES: usize = 8;

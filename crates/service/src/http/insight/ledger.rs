@@ -13,10 +13,10 @@ use lorawan::region::{Region, SubBand};
 use store::{QuarterRow, Since, Sums};
 
 use crate::clock;
-use crate::http::App;
-use crate::http::error::Answer;
-use crate::http::extract::{Json, WholeEstate};
+use crate::http::app::App;
+use crate::http::extract::WholeEstate;
 use crate::http::gateways::gateway::{band_use, band_uses};
+use crate::http::json::{Answer, Json};
 
 /// Devices listed at most.
 const MOST_DEVICES: u32 = 50;

@@ -5,5 +5,6 @@ pub mod frames;
 pub mod ledger;
 pub mod readings;
 pub mod regions;
+pub mod service;
 pub mod traffic;
 pub mod watch;

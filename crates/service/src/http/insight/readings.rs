@@ -21,10 +21,11 @@ use tokio_stream::wrappers::ReceiverStream;
 
 use crate::history::export::{Column, Form, export};
 use crate::history::summaries::{line, seen_of};
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::outbox::within_reach;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Params, PathEui, VisibleEstate, WholeEstate};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Params, PathEui, VisibleEstate, WholeEstate};
+use crate::http::json::{Answer, Json};
 
 /// Lines read at once.
 const AT_ONCE: usize = 4;

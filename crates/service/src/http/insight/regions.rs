@@ -6,9 +6,10 @@ use api::gateway::channels::{LayoutInfo, LayoutQuestion};
 use api::problem::Problem;
 use lorawan::region::Region;
 
-use crate::http::auth::authorize::RequestContext;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Params, PathName};
+use crate::http::auth::context::RequestContext;
+use crate::http::error::Refusal;
+use crate::http::extract::{Params, PathName};
+use crate::http::json::{Answer, Json};
 
 fn region(name: &str) -> Result<Region, Refusal> {
     name.parse().map_err(|why: lorawan::region::UnknownRegion| {

@@ -17,11 +17,13 @@ use serde::Deserialize;
 use tokio_stream::wrappers::BroadcastStream;
 use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::access::Visibility;
 use crate::http::auth::authenticate::Listener;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Paging, Params, Presented, VisibleEstate, page};
+use crate::http::auth::presented::Presented;
+use crate::http::error::Refusal;
+use crate::http::extract::{Paging, Params, VisibleEstate, page};
+use crate::http::json::{Answer, Json};
 
 const KINDS: [&str; 6] = ["uplink", "join", "refused", "downlink", "notice", "gateway"];
 /// Missed messages sent to a listener that comes back.

@@ -10,13 +10,14 @@ use domain::radio::agreement::refused_setting;
 use lorawan::Eui64;
 use store::{AccessFilter, DeviceQuery, EstateId};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::recent::PATIENCE;
 use crate::http::devices::device;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, VisibleEstate, WholeEstate};
+use crate::http::error::Refusal;
+use crate::http::extract::{VisibleEstate, WholeEstate};
 use crate::http::gateways::access::endings;
 use crate::http::gateways::gateway;
+use crate::http::json::{Answer, Json};
 
 /// Gateways and devices looked through in one go.
 const ALL: u32 = 100_000;

@@ -19,12 +19,14 @@ use serde::Deserialize;
 use store::{DeviceQuery, ImportedModel, Source};
 
 use crate::decoding::catalogue::{SHIPPED, load, plan, shipped};
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Params, WholeEstate};
-use crate::http::models::scripts::Purpose;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Params, WholeEstate};
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
+use crate::http::models::turns::Purpose;
 use crate::import::{archive, git};
 
 /// Models looked through at once.
@@ -118,13 +120,6 @@ pub async fn import_shipped(
     let entries = catalogue::read(&shipped())?;
     let source = Source { source: SHIPPED.into(), kind: SourceKind::Shipped, branch: None, revision: None };
     import(&app, &estate, source, entries, options.preview).await
-}
-
-/// Work that takes the processor, away from the threads that serve.
-pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Refusal> {
-    tokio::task::spawn_blocking(work).await.map_err(|why| {
-        Refusal(Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string()))
-    })
 }
 
 async fn import(

@@ -4,4 +4,5 @@ pub mod catalogue;
 pub mod model;
 pub mod redecoding;
 pub mod scripts;
+pub mod turns;
 pub mod workbench;

@@ -11,12 +11,13 @@ use serde::Deserialize;
 use store::{DeviceQuery, ModelRow, Saved};
 
 use crate::decoding::catalogue::load;
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page, revision};
-use crate::http::models::scripts::Purpose;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page, revision};
+use crate::http::json::{Answer, Json};
+use crate::http::models::turns::Purpose;
 
 /// An estate's models, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),

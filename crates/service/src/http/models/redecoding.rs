@@ -10,10 +10,11 @@ use domain::model::redecoding;
 use store::first_name_at;
 use ulid::Ulid;
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::outbox::known;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathName, WholeEstate, page};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page};
+use crate::http::json::{Answer, Json};
 use crate::http::models::model::model_of;
 
 /// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.

@@ -15,13 +15,14 @@ use serde::Deserialize;
 use crate::decoding::workbench;
 use crate::decoding::workbench::Case;
 use crate::history::summaries::doubts_of;
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::devices::outbox::known;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathModel, PathName, WholeEstate, page};
-use crate::http::models::catalogue::blocking;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathModel, PathName, WholeEstate, page};
+use crate::http::json::{Answer, Json};
 use crate::http::models::model::{model_of, put};
-use crate::http::models::scripts::Purpose;
+use crate::http::models::scripts::blocking;
+use crate::http::models::turns::Purpose;
 
 /// Devices whose last uplinks a draft is tried on: those heard last.
 const DEVICES: usize = 64;

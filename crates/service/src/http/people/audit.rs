@@ -11,10 +11,11 @@ use serde::Deserialize;
 use store::{AuditQuery, EstateId};
 use ulid::Ulid;
 
-use crate::http::App;
-use crate::http::auth::authorize::RequestContext;
-use crate::http::error::{Answer, Refusal};
-use crate::http::extract::{Json, Paging, Params, WholeEstate};
+use crate::http::app::App;
+use crate::http::auth::context::RequestContext;
+use crate::http::error::Refusal;
+use crate::http::extract::{Paging, Params, WholeEstate};
+use crate::http::json::{Answer, Json};
 
 /// Entries in one export.
 const MOST_EXPORTED: u32 = 200_000;

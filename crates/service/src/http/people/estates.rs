@@ -9,10 +9,11 @@ use domain::Check;
 use engine::Command;
 use store::{AccessFilter, Common, Store};
 
-use crate::http::App;
-use crate::http::auth::authorize::RequestContext;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
+use crate::http::app::App;
+use crate::http::auth::context::RequestContext;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
+use crate::http::json::{Answer, Json};
 
 /// The estates one belongs to.
 #[utoipa::path(get, path = "/estates", tag = "estates", security(("token" = [])),

@@ -9,10 +9,9 @@ use domain::input::{name, slug};
 use domain::people::check_invitation;
 use store::InvitationToWrite;
 
-use crate::http::App;
-use crate::http::auth::authorize::RequestContext;
-use crate::http::error::Answer;
-use crate::http::extract::Json;
+use crate::http::app::App;
+use crate::http::auth::context::RequestContext;
+use crate::http::json::{Answer, Json};
 use crate::http::people::members::{new_code, shown};
 
 /// All estates, by short name.

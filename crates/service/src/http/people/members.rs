@@ -11,10 +11,11 @@ use chrono::{SecondsFormat, Utc};
 use domain::people::{check_end, check_invitation};
 use store::{InvitationToWrite, MemberChange};
 
-use crate::http::App;
+use crate::http::app::App;
 use crate::http::auth::secret;
-use crate::http::error::{Answer, Refusal, not_found};
-use crate::http::extract::{Json, PathName, WholeEstate};
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{PathName, WholeEstate};
+use crate::http::json::{Answer, Json};
 
 /// What the rights are, and which roles have them.
 #[utoipa::path(get, path = "/roles", tag = "people", security(("token" = [])),

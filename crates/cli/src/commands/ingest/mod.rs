@@ -1,4 +1,4 @@
-//! `heron intake`.
+//! `heron ingest`.
 
 use anyhow::Result;
 use api::IngestStats;
@@ -7,28 +7,28 @@ use crate::client::Client;
 use crate::show::{Out, table};
 
 pub async fn run(client: &Client, out: &Out) -> Result<()> {
-    let intake: IngestStats = client.get("/intake", &[]).await?;
+    let ingest: IngestStats = client.get("/ingest", &[]).await?;
     if out.json {
-        return out.json(&intake);
+        return out.json(&ingest);
     }
     out.line(format!(
         "{} datagrams and messages since the service started, {} frames taken in.",
-        intake.datagrams, intake.frames
+        ingest.datagrams, ingest.frames
     ))?;
-    if intake.waiting > 0 {
-        let kib = intake.journal_bytes / 1024;
-        out.line(format!("{} frames wait for the database; the journal keeps them, with {kib} KiB.", intake.waiting))?;
+    if ingest.waiting > 0 {
+        let kib = ingest.journal_bytes / 1024;
+        out.line(format!("{} frames wait for the database; the journal keeps them, with {kib} KiB.", ingest.waiting))?;
     }
-    if intake.unwritten > 0 {
+    if ingest.unwritten > 0 {
         out.line(format!(
             "{} frames could not be written to the journal: a kill would have lost them.",
-            intake.unwritten
+            ingest.unwritten
         ))?;
     }
-    if intake.dropped.is_empty() {
+    if ingest.dropped.is_empty() {
         return out.line("Nothing was dropped.");
     }
     let rows =
-        intake.dropped.iter().map(|d| vec![d.reason.clone(), d.count.to_string(), d.last_from.clone(), d.last.clone()]);
+        ingest.dropped.iter().map(|d| vec![d.reason.clone(), d.count.to_string(), d.last_from.clone(), d.last.clone()]);
     out.line(table(&["DROPPED", "COUNT", "LAST FROM", "LAST"], rows))
 }

@@ -1,0 +1,71 @@
+//! What handlers need.
+
+use std::sync::Arc;
+
+use axum::extract::FromRef;
+use lorawan::NetId;
+use store::Store;
+use tokio::sync::{Notify, Semaphore};
+
+use crate::gateways::authority::Authority;
+use crate::gateways::credentials::Credentials;
+use crate::gateways::event_log::GatewayLog;
+use crate::gateways::firmware::Firmwares;
+use crate::gateways::registry::GatewayRegistry;
+use crate::gateways::transport::PublicEndpoints;
+use crate::gateways::transport::lns::Lns;
+use crate::history::summaries::Doubts;
+use crate::http::edge::Edge;
+use crate::http::models::turns::Turns;
+use crate::ingest::network::Network;
+use crate::ingest::stats::IngestStats;
+use crate::ingest::strangers::Strangers;
+use crate::net::tls::{Identity, Trust};
+use crate::pipeline::condition::Condition;
+use crate::pipeline::directory::Directory;
+use crate::pipeline::live::Live;
+use crate::pipeline::metrics::Metrics;
+
+/// What decides which gateway may come in, and how.
+#[derive(Clone)]
+pub struct GatewayServices {
+    pub authority: Arc<Authority>,
+    pub identity: Arc<Identity>,
+    /// What gateways are to check the broker against.
+    pub broker_trust: Trust,
+    pub credentials: Arc<Credentials>,
+    pub gateway_log: Arc<GatewayLog>,
+    pub lns: Arc<Lns>,
+    pub endpoints: Arc<PublicEndpoints>,
+    pub firmware: Arc<Firmwares>,
+}
+
+/// What handlers need.
+#[derive(Clone)]
+pub struct App {
+    pub store: Store,
+    pub net_id: NetId,
+    pub network: Network,
+    pub directory: Arc<Directory>,
+    pub presence: Arc<GatewayRegistry>,
+    pub strangers: Arc<Strangers>,
+    pub live: Arc<Live>,
+    pub ingest: Arc<IngestStats>,
+    pub metrics: Arc<Metrics>,
+    pub condition: Arc<Condition>,
+    pub doubts: Arc<Doubts>,
+    pub gateway_services: GatewayServices,
+    pub edge: Arc<Edge>,
+    /// Scripts that people run.
+    pub turns: Arc<Turns>,
+    /// Exports going on: each reads from the database for as long as it takes.
+    pub exports: Arc<Semaphore>,
+    /// Told when there is a new job.
+    pub jobs: Arc<Notify>,
+}
+
+impl FromRef<App> for Store {
+    fn from_ref(app: &App) -> Self {
+        app.store.clone()
+    }
+}

@@ -1,0 +1,88 @@
+//! The caller and what is known of the request, for handlers.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use api::people::rights::Right;
+use api::problem::Problem;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+
+use crate::gateways::credentials::Peer;
+use crate::http::app::App;
+use crate::http::auth::access::{Access, Visibility, Who};
+use crate::http::auth::audit_context::AuditContext;
+use crate::http::error::Refusal;
+
+/// The caller and what is known of the request, for handlers.
+#[derive(Clone)]
+pub struct RequestContext {
+    pub who: Who,
+    pub address: IpAddr,
+    pub access: Option<Arc<Access>>,
+    /// How far the right reaches that the endpoint needs.
+    pub visibility: Visibility,
+    /// What the caller believes that it changes: the revision of it that was looked at.
+    pub if_match: Option<String>,
+    /// Whether the path names a device, which has been looked at.
+    pub of_device: bool,
+    pub audit: AuditContext,
+}
+
+/// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
+pub fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
+    let missing = || {
+        tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
+        Refusal::internal()
+    };
+    parts.extensions.get::<RequestContext>().cloned().ok_or_else(missing)
+}
+
+impl FromRequestParts<App> for RequestContext {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        request_context(parts)
+    }
+}
+
+/// From where a request comes.
+pub fn source(parts: &Parts) -> IpAddr {
+    parts.extensions.get::<Peer>().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.address.ip())
+}
+
+/// From where a request comes.
+pub struct Source(pub IpAddr);
+
+impl FromRequestParts<App> for Source {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
+        Ok(Self(source(parts)))
+    }
+}
+
+/// What is not allowed, and what is.
+pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
+    let may: Vec<_> = access.rights().iter().map(Right::name).collect();
+    let by = match (who.token(), access.role) {
+        (Some(token), _) => format!("with the token {token:?}"),
+        (None, Some(role)) => format!("as {role} of {}", access.slug),
+        (None, None) => "with what is shared here".into(),
+    };
+    let problem = Problem::new(403, "not_allowed", format!("This needs the right {right:?}", right = right.name()));
+    Refusal(problem.detail(format!("{by} one may: {}", may.join(", "))))
+}
+
+/// What goes beyond the part that somebody reaches.
+pub fn beyond(visibility: &Visibility) -> Refusal {
+    let part = match visibility {
+        Visibility::Part(part) => {
+            let devices = part.devices.iter().map(ToString::to_string);
+            part.fleets.iter().cloned().chain(devices).collect::<Vec<_>>().join(", ")
+        }
+        _ => String::new(),
+    };
+    let problem = Problem::new(403, "beyond", "This concerns the whole estate");
+    Refusal(problem.detail(format!("one may reach only: {part}")))
+}
