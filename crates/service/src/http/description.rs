@@ -1,14 +1,15 @@
 //! What the description says of every endpoint alike: how one shows who one is, and how refusals look.
 
 use utoipa::Modify;
-use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
-use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
-use utoipa::openapi::{Content, OpenApi, Ref, RefOr, Response, ResponseBuilder};
+use utoipa::openapi::path::{Operation, Parameter, ParameterBuilder, ParameterIn};
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityRequirement, SecurityScheme};
+use utoipa::openapi::{Content, ObjectBuilder, OpenApi, Ref, RefOr, Required, Response, ResponseBuilder, Schema, Type};
 
 use crate::http::auth::authorize::operations;
 
 /// As refusals are sent (RFC 9457).
 const PROBLEM: &str = "application/problem+json";
+const NO_SCOPES: [&str; 0] = [];
 const SCHEMA: &str = "#/components/schemas/Problem";
 
 /// Requests show a token.
@@ -21,18 +22,39 @@ impl Modify for TokenScheme {
     }
 }
 
-/// Adds to each endpoint the refusals that come before its handler, and says how all of them are sent.
+/// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that come
+/// before its handler.
 pub fn complete(openapi: &mut OpenApi) {
     for (path, item) in &mut openapi.paths.paths {
         for (_, operation) in operations(item) {
+            if path.contains("{estate}") {
+                operation.parameters.get_or_insert_default().insert(0, estate().into());
+            }
+            if right(operation) != Some("none") {
+                operation.security = Some(vec![SecurityRequirement::new("token", NO_SCOPES)]);
+            }
             refusals(path, operation);
         }
     }
 }
 
+/// The right that an endpoint states.
+fn right(operation: &Operation) -> Option<&str> {
+    operation.extensions.as_ref()?.get("x-right")?.as_str()
+}
+
+fn estate() -> Parameter {
+    let text = Schema::from(ObjectBuilder::new().schema_type(Type::String));
+    ParameterBuilder::new()
+        .name("estate")
+        .parameter_in(ParameterIn::Path)
+        .required(Required::True)
+        .schema(Some(text))
+        .build()
+}
+
 fn refusals(path: &str, operation: &mut Operation) {
-    let needs = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str().map(str::to_owned));
-    let open = needs.as_deref() == Some("none");
+    let open = right(operation) == Some("none");
     let in_query = |parameter: &RefOr<Parameter>| matches!(parameter, RefOr::T(parameter) if parameter.parameter_in == ParameterIn::Query);
     let query = operation.parameters.iter().flatten().any(in_query);
     let body = operation.request_body.is_some();

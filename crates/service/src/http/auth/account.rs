@@ -19,7 +19,7 @@ use crate::http::json::{Answer, Json};
 use crate::import::labels::code_svg;
 
 /// Who is signed in, and where they belong.
-#[utoipa::path(get, path = "/me", tag = "people", security(("token" = [])),
+#[utoipa::path(get, path = "/me", tag = "people",
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Me), (status = 401, body = Problem)))]
 pub async fn me(State(app): State<App>, context: RequestContext) -> Answer<Me> {
@@ -57,14 +57,14 @@ fn this(context: &RequestContext) -> u64 {
 }
 
 /// One's own sign-ins, the one used last first.
-#[utoipa::path(get, path = "/me/sign-ins", tag = "people", security(("token" = [])),
+#[utoipa::path(get, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 200, body = Vec<SignInRecord>)))]
 pub async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
     Ok(Json(app.store.sign_ins_of(context.who.person.id, this(&context)).await?))
 }
 
 /// Ends one of one's own sign-ins.
-#[utoipa::path(delete, path = "/me/sign-ins/{id}", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/me/sign-ins/{id}", tag = "people",
     extensions(("x-right" = json!("oneself"))), params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_sign_in(
@@ -80,7 +80,7 @@ pub async fn end_sign_in(
 }
 
 /// Ends all of one's own sign-ins but the one that asks.
-#[utoipa::path(delete, path = "/me/sign-ins", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
 pub async fn end_other_sign_ins(State(app): State<App>, context: RequestContext) -> Result<StatusCode, Refusal> {
     let ended = app.store.end_other_sign_ins(context.who.person.id, this(&context)).await?;
@@ -102,7 +102,7 @@ async fn again(app: &App, context: &RequestContext, field: &str, password: Strin
 }
 
 /// Sets a new password. All other sign-ins end.
-#[utoipa::path(put, path = "/me/password", tag = "people", security(("token" = [])),
+#[utoipa::path(put, path = "/me/password", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = NewPassword,
     responses((status = 204), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub async fn set_password(
@@ -122,7 +122,7 @@ pub async fn set_password(
 }
 
 /// Makes the secret for an app that makes codes. It is not asked for until a first code has come; one that was in use ends.
-#[utoipa::path(post, path = "/me/two-step", tag = "people", security(("token" = [])),
+#[utoipa::path(post, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = TwoStepSecret), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn prepare_two_step(
@@ -145,7 +145,7 @@ pub async fn prepare_two_step(
 }
 
 /// Shows with a first code that the app makes the right ones. From now on sign-ins take one.
-#[utoipa::path(put, path = "/me/two-step", tag = "people", security(("token" = [])),
+#[utoipa::path(put, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = TwoStepCode,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn begin_two_step(
@@ -171,7 +171,7 @@ pub async fn begin_two_step(
 }
 
 /// New recovery codes; the ones until now are good no more.
-#[utoipa::path(post, path = "/me/two-step/recovery-codes", tag = "people", security(("token" = [])),
+#[utoipa::path(post, path = "/me/two-step/recovery-codes", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn renew_recovery_codes(
@@ -190,7 +190,7 @@ pub async fn renew_recovery_codes(
 }
 
 /// Ends two-step sign-in; the recovery codes go with it.
-#[utoipa::path(post, path = "/me/two-step/end", tag = "people", security(("token" = [])),
+#[utoipa::path(post, path = "/me/two-step/end", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 204), (status = 422, body = Problem)))]
 pub async fn end_two_step(

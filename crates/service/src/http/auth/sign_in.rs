@@ -128,7 +128,7 @@ fn cookie(app: &App, token: &str, lasts_s: i64) -> String {
 }
 
 /// Ends the sign-in that the request came with.
-#[utoipa::path(post, path = "/sign-out", tag = "people", security(("token" = [])),
+#[utoipa::path(post, path = "/sign-out", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
 pub async fn sign_out(State(app): State<App>, context: RequestContext) -> Result<impl IntoResponse, Refusal> {
     if let By::SignIn(id) = context.who.by {

@@ -32,17 +32,15 @@ fn told(token: &AccessToken) -> serde_json::Value {
 }
 
 /// Access tokens: one's own, and everybody's for who looks after people.
-#[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("member"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<AccessToken>)))]
+#[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people",
+    extensions(("x-right" = json!("member"))), responses((status = 200, body = Vec<AccessToken>)))]
 pub async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
     Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
 }
 
 /// Makes an access token, which allows no more than its maker is allowed. Its secret is in the answer, and nowhere else.
-#[utoipa::path(post, path = "/estates/{estate}/tokens", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("member"))),
-    params(("estate" = String, Path)), request_body = NewToken,
+#[utoipa::path(post, path = "/estates/{estate}/tokens", tag = "people",
+    extensions(("x-right" = json!("member"))), request_body = NewToken,
     responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn add_token(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
@@ -76,9 +74,9 @@ pub async fn add_token(State(app): State<App>, estate: WholeEstate, Json(new): J
 }
 
 /// Revokes an access token. What it is used for ends at once, open streams included.
-#[utoipa::path(delete, path = "/estates/{estate}/tokens/{id}", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/tokens/{id}", tag = "people",
     extensions(("x-right" = json!("member"))),
-    params(("estate" = String, Path), ("id" = String, Path)),
+    params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn revoke_token(
     State(app): State<App>,

@@ -55,9 +55,9 @@ async fn change(app: &App, estate: &WholeEstate, dev_eui: Eui64, change: &Device
 }
 
 /// Changes what is given about a device; all else stays.
-#[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+#[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = DeviceChange,
+    params(("eui" = String, Path)), request_body = DeviceChange,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn change_device(
@@ -71,9 +71,9 @@ pub async fn change_device(
 
 /// Changes a device's own radio and MAC as a whole; what is left out follows its profile, its model, the region. What has to
 /// be told the device is asked of it with its next downlinks.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = RadioSettings,
+    params(("eui" = String, Path)), request_body = RadioSettings,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_radio(
     State(app): State<App>,
@@ -85,9 +85,8 @@ pub async fn set_radio(
 }
 
 /// Changes many devices alike, all of them or none, or says what would become different.
-#[utoipa::path(post, path = "/estates/{estate}/devices/change", tag = "devices", security(("token" = [])),
-    extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path)), request_body = BulkChange,
+#[utoipa::path(post, path = "/estates/{estate}/devices/change", tag = "devices",
+    extensions(("x-right" = json!("devices"))), request_body = BulkChange,
     responses((status = 200, body = ChangeEffect), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_devices(
     State(app): State<App>,
@@ -167,9 +166,9 @@ pub struct Forgetting {
 
 /// Ends a device's sessions, so that it has to join again; one that is personalized begins its session anew, with its
 /// counters at zero.
-#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/session", tag = "devices", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/session", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path), Forgetting),
+    params(("eui" = String, Path), Forgetting),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
 pub async fn forget_session(
     State(app): State<App>,
@@ -185,9 +184,9 @@ pub async fn forget_session(
 }
 
 /// Sets the counters of a device's running session, such as after it was moved here from another network.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = SetCounters,
+    params(("eui" = String, Path)), request_body = SetCounters,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn set_counters(
     State(app): State<App>,

@@ -139,9 +139,9 @@ fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
 }
 
 /// An estate's devices, by name if nothing else is said.
-#[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Which, Paging),
+    params(Which, Paging),
     responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
 pub async fn list_devices(
     State(app): State<App>,
@@ -157,9 +157,9 @@ pub async fn list_devices(
 }
 
 /// One device with session, readings and airtime.
-#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
 pub async fn show_device(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
     detail(&app, &estate, eui).await.map(Json)
@@ -230,9 +230,9 @@ pub struct HowMany {
 const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
 
 /// How a device is doing: what stands out, why, what to do, and what happened to it.
-#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path), HowMany),
+    params(("eui" = String, Path), HowMany),
     responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn why(
     State(app): State<App>,
@@ -275,9 +275,8 @@ async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> R
 const ALL_GATEWAYS: u32 = 10_000;
 
 /// Devices that ask to join without being registered, the one heard last first, since the service started.
-#[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<DeviceStranger>)))]
+#[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<DeviceStranger>)))]
 pub async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<DeviceStranger>> {
     Ok(Json(app.strangers.of(estate.id, &app.directory)))
 }
@@ -286,9 +285,9 @@ pub async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) 
 const OUTBOX_LOOKED_AT: u32 = 200;
 
 /// The device's keys. Each look is in the audit log.
-#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices",
     extensions(("x-right" = json!("keys"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
 pub async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
@@ -299,9 +298,9 @@ pub async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui)
 }
 
 /// Removes a device with its session and outbox; its messages stay in the history.
-#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}", tag = "devices", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_device(
     State(app): State<App>,

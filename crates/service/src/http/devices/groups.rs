@@ -91,9 +91,8 @@ fn listed<S: serde::Serializer>(members: &&[Eui64], s: S) -> Result<S::Ok, S::Er
 }
 
 /// An estate's multicast groups, by name.
-#[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Group>)))]
+#[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Group>)))]
 pub async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Group>> {
     let mut all = Vec::new();
     for row in app.store.groups(estate.id).await? {
@@ -103,9 +102,8 @@ pub async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<
 }
 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.
-#[utoipa::path(post, path = "/estates/{estate}/groups", tag = "groups", security(("token" = [])),
-    extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path)), request_body = NewGroup,
+#[utoipa::path(post, path = "/estates/{estate}/groups", tag = "groups",
+    extensions(("x-right" = json!("devices"))), request_body = NewGroup,
     responses((status = 200, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
     let new = new.check()?;
@@ -142,9 +140,9 @@ pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): J
 }
 
 /// One group.
-#[utoipa::path(get, path = "/estates/{estate}/groups/{eui}", tag = "groups", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/groups/{eui}", tag = "groups",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Group), (status = 404, body = Problem)))]
 pub async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Group> {
     let row = row(&app, &estate, eui).await?;
@@ -152,9 +150,9 @@ pub async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui
 }
 
 /// Sets a group's members as a whole.
-#[utoipa::path(put, path = "/estates/{estate}/groups/{eui}/members", tag = "groups", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/groups/{eui}/members", tag = "groups",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = GroupMembers,
+    params(("eui" = String, Path)), request_body = GroupMembers,
     responses((status = 200, body = Group), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_members(
     State(app): State<App>,
@@ -177,9 +175,9 @@ pub async fn set_members(
 }
 
 /// A group's address and keys, to be set in its members. Each look is in the audit log.
-#[utoipa::path(get, path = "/estates/{estate}/groups/{eui}/keys", tag = "groups", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/groups/{eui}/keys", tag = "groups",
     extensions(("x-right" = json!("keys"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = GroupKeys), (status = 404, body = Problem)))]
 pub async fn show_group_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<GroupKeys> {
     let row = row(&app, &estate, eui).await?;
@@ -193,9 +191,9 @@ pub async fn show_group_keys(State(app): State<App>, estate: WholeEstate, PathEu
 }
 
 /// Removes a group with its outbox; its members stay.
-#[utoipa::path(delete, path = "/estates/{estate}/groups/{eui}", tag = "groups", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/groups/{eui}", tag = "groups",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_group(
     State(app): State<App>,

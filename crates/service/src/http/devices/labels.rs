@@ -29,9 +29,8 @@ const NO_PROFILE: u32 = 0xffff_0000;
 static PHOTOS: Semaphore = Semaphore::const_new(1);
 
 /// Finds the code of a device's label in a photo (JPEG, PNG or WebP): QR or Data Matrix.
-#[utoipa::path(post, path = "/estates/{estate}/labels/read", tag = "devices", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+#[utoipa::path(post, path = "/estates/{estate}/labels/read", tag = "devices",
+    extensions(("x-right" = json!("view"))), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = LabelInPhoto), (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhoto> {
     let _turn = PHOTOS.acquire().await;
@@ -56,9 +55,9 @@ pub struct Sheet {
 }
 
 /// Labels with the code of each device (TR005), 21 on a sheet of A4, in the order of the list. They hold no key.
-#[utoipa::path(get, path = "/estates/{estate}/devices/labels", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/labels", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Which, Sheet),
+    params(Which, Sheet),
     responses((status = 200, content_type = "application/pdf", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn print_labels(

@@ -64,9 +64,9 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
 }
 
 /// A device's downlinks, newest first, those that are done included.
-#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path), Paging),
+    params(("eui" = String, Path), Paging),
     responses((status = 200, body = Page<OutboxItem>), (status = 404, body = Problem)))]
 pub async fn list_outbox(
     State(app): State<App>,
@@ -187,9 +187,9 @@ async fn read_back(
 }
 
 /// Says what a downlink comes to, and when it would go, without putting it in.
-#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
+    params(("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn check_outbox_item(
     State(app): State<App>,
@@ -226,9 +226,9 @@ pub async fn check_outbox_item(
 }
 
 /// Puts a downlink into a device's outbox.
-#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("send"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewOutboxItem,
+    params(("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_to_outbox(
     State(app): State<App>,
@@ -270,9 +270,9 @@ pub async fn add_to_outbox(
 }
 
 /// Puts a waiting downlink elsewhere in its line.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox",
     extensions(("x-right" = json!("send"))),
-    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
+    params(("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn place_in_outbox(
     State(app): State<App>,
@@ -307,9 +307,9 @@ fn no_longer_waits(item: &OutboxItem) -> Refusal {
 }
 
 /// Takes a downlink out of the outbox, if it has not been sent yet.
-#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox",
     extensions(("x-right" = json!("send"))),
-    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
+    params(("eui" = String, Path), ("id" = String, Path)),
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel(
     State(app): State<App>,

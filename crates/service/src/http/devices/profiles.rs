@@ -21,9 +21,9 @@ use crate::http::extract::{Paging, Params, PathName, WholeEstate, page, revision
 use crate::http::json::{Answer, Json};
 
 /// An estate's radio profiles, by short name.
-#[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<StoredProfile>)))]
+    params(Paging), responses((status = 200, body = Page<StoredProfile>)))]
 pub async fn list_profiles(
     State(app): State<App>,
     estate: WholeEstate,
@@ -35,9 +35,9 @@ pub async fn list_profiles(
 }
 
 /// One radio profile.
-#[utoipa::path(get, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/profiles/{profile}", tag = "profiles",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("profile" = String, Path)),
+    params(("profile" = String, Path)),
     responses((status = 200, body = StoredProfile), (status = 404, body = Problem)))]
 pub async fn show_profile(
     State(app): State<App>,
@@ -62,9 +62,9 @@ pub struct Preview {
 }
 
 /// Adds a radio profile or changes it, as a whole. Says which devices become different, and what they are sent.
-#[utoipa::path(put, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/profiles/{profile}", tag = "profiles",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("profile" = String, Path), Preview), request_body = PutProfile,
+    params(("profile" = String, Path), Preview), request_body = PutProfile,
     responses((status = 200, body = ChangeEffect), (status = 422, body = Problem)))]
 pub async fn put_profile(
     State(app): State<App>,
@@ -131,9 +131,9 @@ pub fn compare(rows: &[DeviceRow], before: &EstateDefaults, after: &EstateDefaul
 }
 
 /// Removes a radio profile that no device stands on.
-#[utoipa::path(delete, path = "/estates/{estate}/profiles/{profile}", tag = "profiles", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/profiles/{profile}", tag = "profiles",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("profile" = String, Path)),
+    params(("profile" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_profile(
     State(app): State<App>,

@@ -76,9 +76,8 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
 }
 
 /// Says how a device would be understood, and what gives pause, without registering it.
-#[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), request_body = NewDevice,
+#[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices",
+    extensions(("x-right" = json!("view"))), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn check_device(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
     let device = checked(&app, estate.id, &new).await?;
@@ -90,9 +89,8 @@ pub async fn check_device(State(app): State<App>, estate: WholeEstate, Json(new)
 }
 
 /// Registers a device.
-#[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices", security(("token" = [])),
-    extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path)), request_body = NewDevice,
+#[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices",
+    extensions(("x-right" = json!("devices"))), request_body = NewDevice,
     responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_device(
     State(app): State<App>,
@@ -135,9 +133,9 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
 /// Registers devices from a CSV file, or says what would become of each of its rows.
 ///
 /// Who accepts `text/event-stream` is told of the progress: events `progress`, then one `outcome` or `problem`.
-#[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ImportOptions), request_body(content = String, content_type = "text/csv"),
+    params(ImportOptions), request_body(content = String, content_type = "text/csv"),
     responses((status = 200, content((DeviceImportOutcome = "application/json"), (ImportProgress = "text/event-stream"))),
         (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn import_devices(
@@ -236,9 +234,9 @@ fn keys_within(estate: &WholeEstate) -> Result<Option<AccessFilter>, Refusal> {
 }
 
 /// Devices as a CSV file of the columns that can be imported.
-#[utoipa::path(get, path = "/estates/{estate}/devices/export", tag = "devices", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/export", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ExportOptions),
+    params(ExportOptions),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_devices(
     State(app): State<App>,

@@ -28,9 +28,9 @@ const OVERHEAD: usize = 13;
 
 /// Puts bytes through decoding and all that follows it as if they had been received. The message is marked as rehearsed
 /// everywhere; no counter, ledger, reading or state is touched, and nothing is stored.
-#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/rehearse", tag = "decoders", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/rehearse", tag = "decoders",
     extensions(("x-right" = json!("send"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = Rehearse,
+    params(("eui" = String, Path)), request_body = Rehearse,
     responses((status = 200, body = RehearsalOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn rehearse(
     State(app): State<App>,

@@ -51,9 +51,9 @@ pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
 }
 
 /// A gateway's credentials, the newest first; never their secrets.
-#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
 pub async fn list_credentials(
     State(app): State<App>,
@@ -65,9 +65,9 @@ pub async fn list_credentials(
 }
 
 /// Makes a credential for a gateway. Its secret is in the answer, and nowhere else from then on.
-#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = NewCredential,
+    params(("eui" = String, Path)), request_body = NewCredential,
     responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_credential(
     State(app): State<App>,
@@ -86,9 +86,8 @@ pub async fn add_credential(
 
 /// Takes a credential back; a gateway that is connected with it is cut off.
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/credentials/{id}", tag = "gateways",
-    security(("token" = [])),
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path), ("id" = String, Path)),
+    params(("eui" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn revoke_credential(
     State(app): State<App>,
@@ -113,8 +112,7 @@ pub async fn revoke_credential(
 /// Has a gateway's credentials replaced: it is given new ones when it next asks over CUPS, and the old ones end when it
 /// first uses them.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
-    security(("token" = [])),
-    extensions(("x-right" = json!("gateways"))), params(("estate" = String, Path), ("eui" = String, Path)),
+    extensions(("x-right" = json!("gateways"))), params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn replace_credentials(
     State(app): State<App>,
@@ -142,9 +140,9 @@ pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
 }
 
 /// A connection kit: everything this gateway needs to connect, with new credentials, as a zip archive.
-#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/kit", tag = "gateways", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/kit", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = KitOrder,
+    params(("eui" = String, Path)), request_body = KitOrder,
     responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn make_kit(
@@ -189,9 +187,9 @@ pub async fn make_kit(
 }
 
 /// What happened to a gateway, the latest first: connects, refusals with their reason, restarts, changes.
-#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/events", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/events", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path), Paging),
+    params(("eui" = String, Path), Paging),
     responses((status = 200, body = Page<GatewayEvent>), (status = 404, body = Problem)))]
 pub async fn list_events(
     State(app): State<App>,
@@ -207,9 +205,9 @@ pub async fn list_events(
 }
 
 /// What a gateway hears, of the estate's last uplinks: signal, channels, data rates, and what it alone hears.
-#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Reception), (status = 404, body = Problem)))]
 pub async fn show_reception(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
@@ -218,9 +216,9 @@ pub async fn show_reception(State(app): State<App>, estate: WholeEstate, PathEui
 }
 
 /// How much of each of the last 30 days a gateway was listening, the earliest first.
-#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
 pub async fn show_uptime(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
     registered(&app, &estate, eui).await?;
@@ -231,9 +229,8 @@ pub async fn show_uptime(State(app): State<App>, estate: WholeEstate, PathEui(eu
 }
 
 /// Certificates and tokens of gateways that end soon or have ended, and the service's own.
-#[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Endings)))]
+#[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Endings)))]
 pub async fn list_endings(State(app): State<App>, estate: WholeEstate) -> Answer<Endings> {
     endings(&app, &estate).await.map(Json)
 }

@@ -13,17 +13,15 @@ use crate::http::gateways::access::{asks_over_cups, registered, tell};
 use crate::http::json::{Answer, Json};
 
 /// Firmware that is kept for gateways, the latest first.
-#[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Firmware>)))]
+#[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Firmware>)))]
 pub async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Firmware>> {
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
 }
 
 /// Keeps a firmware for gateways, once its signature is checked.
-#[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path)), request_body = NewFirmware,
+#[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
+    extensions(("x-right" = json!("gateways"))), request_body = NewFirmware,
     responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
 pub async fn add_firmware(
     State(app): State<App>,
@@ -46,9 +44,9 @@ fn lost() -> Refusal {
 }
 
 /// Removes a firmware; no gateway is handed it any more.
-#[utoipa::path(delete, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("id" = String, Path)),
+    params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_firmware(
     State(app): State<App>,
@@ -63,9 +61,9 @@ pub async fn remove_firmware(
 }
 
 /// Has a gateway handed a firmware, once, when it next asks over CUPS; or none.
-#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = HandFirmware,
+    params(("eui" = String, Path)), request_body = HandFirmware,
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn hand_firmware(
     State(app): State<App>,

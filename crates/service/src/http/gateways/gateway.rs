@@ -98,9 +98,9 @@ pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
 }
 
 /// An estate's gateways, by name.
-#[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Gateway>)))]
+    params(Paging), responses((status = 200, body = Page<Gateway>)))]
 pub async fn list_gateways(
     State(app): State<App>,
     estate: WholeEstate,
@@ -113,9 +113,8 @@ pub async fn list_gateways(
 }
 
 /// Registers a gateway.
-#[utoipa::path(post, path = "/estates/{estate}/gateways", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path)), request_body = NewGateway,
+#[utoipa::path(post, path = "/estates/{estate}/gateways", tag = "gateways",
+    extensions(("x-right" = json!("gateways"))), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_gateway(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
     let gateway = checked(&app, estate.id, &new)?;
@@ -150,9 +149,8 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
 }
 
 /// Registers gateways from a CSV file, or says what would become of each of its rows.
-#[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path)), request_body = GatewayImport,
+#[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways",
+    extensions(("x-right" = json!("gateways"))), request_body = GatewayImport,
     responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
 pub async fn import_gateways(
     State(app): State<App>,
@@ -224,9 +222,9 @@ fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> P
 }
 
 /// One gateway.
-#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Gateway), (status = 404, body = Problem)))]
 pub async fn show_gateway(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
     let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
@@ -235,9 +233,9 @@ pub async fn show_gateway(State(app): State<App>, estate: WholeEstate, PathEui(e
 }
 
 /// Changes what is told of a gateway: all of it. Its EUI stays.
-#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)), request_body = GatewayAbout,
+    params(("eui" = String, Path)), request_body = GatewayAbout,
     responses((status = 200, body = Gateway), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
 pub async fn change_gateway(
@@ -313,9 +311,8 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
 }
 
 /// Forgets which frequencies a gateway has refused: it is asked to send on them again at once.
-#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/refused-frequencies", tag = "gateways",
-    security(("token" = [])), extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/refused-frequencies", tag = "gateways", extensions(("x-right" = json!("gateways"))),
+    params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn forget_refused_frequencies(
     State(app): State<App>,
@@ -330,9 +327,9 @@ pub async fn forget_refused_frequencies(
 }
 
 /// Removes a gateway; its EUI can be used again.
-#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}", tag = "gateways", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn remove_gateway(
     State(app): State<App>,
@@ -353,9 +350,8 @@ pub async fn remove_gateway(
 
 /// Gateways that call without being registered, since the service started. Their frames are not
 /// accepted.
-#[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Stranger>)))]
+#[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Stranger>)))]
 pub async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {
     Ok(Json(app.presence.strangers()))
 }

@@ -25,9 +25,9 @@ pub struct Wanted {
 }
 
 /// Looks in names, EUIs, addresses and tags of devices and gateways, and in the EUIs of strangers; at most ten of each kind.
-#[utoipa::path(get, path = "/estates/{estate}/find", tag = "service", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/find", tag = "service",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Wanted), responses((status = 200, body = Vec<Found>)))]
+    params(Wanted), responses((status = 200, body = Vec<Found>)))]
 pub async fn find(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,

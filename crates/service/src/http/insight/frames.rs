@@ -21,9 +21,8 @@ const MOST_DEVICES: usize = 8;
 
 /// Takes a frame apart. If no keys come with it, those of the registered device that it names, or of
 /// the devices with its address, are tried.
-#[utoipa::path(post, path = "/estates/{estate}/frame", tag = "frames", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), request_body = FrameQuestion,
+#[utoipa::path(post, path = "/estates/{estate}/frame", tag = "frames",
+    extensions(("x-right" = json!("view"))), request_body = FrameQuestion,
     responses((status = 200, body = FrameReport), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn take_apart(
     State(app): State<App>,

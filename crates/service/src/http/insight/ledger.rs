@@ -39,9 +39,8 @@ fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
 
 /// Who has used how much airtime, and what is left: by gateway, device and sub-band; now, in the last hour, as the
 /// law counts it, and in the last day.
-#[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
+#[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
 pub async fn ledger(State(app): State<App>, estate: WholeEstate) -> Answer<Ledger> {
     let minute = clock::now().minute();
     let since = Since { now: minute - 1, hour: minute - 60, day: minute - 24 * 60 };

@@ -31,9 +31,9 @@ use crate::http::json::{Answer, Json};
 const AT_ONCE: usize = 4;
 
 /// A device's readings as they are now: each with its age, how often it comes, and what looks wrong about it.
-#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("eui" = String, Path)),
+    params(("eui" = String, Path)),
     responses((status = 200, body = Vec<DeviceReading>), (status = 404, body = Problem)))]
 pub async fn list_readings(
     State(app): State<App>,
@@ -79,9 +79,8 @@ pub async fn list_readings(
 }
 
 /// Readings of devices over time. Single values where there are few, else means with the lowest and the highest.
-#[utoipa::path(post, path = "/estates/{estate}/chart", tag = "readings", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), request_body = WantedChart,
+#[utoipa::path(post, path = "/estates/{estate}/chart", tag = "readings",
+    extensions(("x-right" = json!("view"))), request_body = WantedChart,
     responses((status = 200, body = Chart), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn chart(
     State(app): State<App>,
@@ -124,9 +123,9 @@ pub struct Export {
 }
 
 /// Every value of readings, as a file: of one device after the other, each reading by itself, oldest first.
-#[utoipa::path(get, path = "/estates/{estate}/readings/export", tag = "readings", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/readings/export", tag = "readings",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Export),
+    params(Export),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub async fn export_readings(
     State(app): State<App>,

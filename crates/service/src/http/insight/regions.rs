@@ -19,7 +19,7 @@ fn region(name: &str) -> Result<Region, Refusal> {
 }
 
 /// Every region.
-#[utoipa::path(get, path = "/regions", tag = "regions", security(("token" = [])),
+#[utoipa::path(get, path = "/regions", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Vec<RegionSummary>)))]
 pub async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> {
@@ -27,7 +27,7 @@ pub async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> 
 }
 
 /// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.
-#[utoipa::path(get, path = "/regions/{region}", tag = "regions", security(("token" = [])),
+#[utoipa::path(get, path = "/regions/{region}", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868")),
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
@@ -36,7 +36,7 @@ pub async fn show_region(_entry: RequestContext, PathName(name): PathName) -> An
 }
 
 /// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
-#[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions", security(("token" = [])),
+#[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), LayoutQuestion),
     responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -49,7 +49,7 @@ pub async fn layout(
 }
 
 /// What a message costs in airtime, side by side for all uplink data rates of a region.
-#[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions", security(("token" = [])),
+#[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
     responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]

@@ -65,9 +65,9 @@ impl Filter {
 }
 
 /// What happened, newest first.
-#[utoipa::path(get, path = "/estates/{estate}/traffic", tag = "traffic", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/traffic", tag = "traffic",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Which, Paging),
+    params(Which, Paging),
     responses((status = 200, body = Page<Message>), (status = 422, body = Problem)))]
 pub async fn history(
     State(app): State<App>,
@@ -84,9 +84,9 @@ pub async fn history(
 
 /// What happens from now on, as Server-Sent Events; each event's data is a message. A listener that
 /// comes back with `Last-Event-ID` gets what it missed. An event `gap` says how many were skipped.
-#[utoipa::path(get, path = "/estates/{estate}/live", tag = "traffic", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/live", tag = "traffic",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Which),
+    params(Which),
     responses((status = 200, content_type = "text/event-stream", body = Message), (status = 422, body = Problem)))]
 pub async fn live(
     State(app): State<App>,

@@ -24,9 +24,8 @@ const ALL: u32 = 100_000;
 
 /// What needs attention in an estate, gravest first: gateways that are not heard, credentials that expire, devices that are
 /// refused, silent, over their duty cycle or refusing settings, decoders that fail, and readings that look wrong.
-#[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Watch)))]
+#[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Watch)))]
 pub async fn show_watch(State(app): State<App>, VisibleEstate { estate, within }: VisibleEstate) -> Answer<Watch> {
     let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
     let asked = tokio::time::timeout(PATIENCE, app.store.devices(estate.id, &devices, ALL)).await;
@@ -125,9 +124,8 @@ async fn failures_in(app: &App, estate: &WholeEstate) -> Result<Vec<DecodeFailur
 }
 
 /// Uplinks that decoders could not read since their models were last changed, by device; those with the most first.
-#[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<DecodeFailures>)))]
+#[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<DecodeFailures>)))]
 pub async fn list_decode_failures(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,

@@ -53,18 +53,17 @@ pub struct Preview {
 }
 
 /// The catalogues that models came from.
-#[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<CatalogueSource>)))]
+#[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<CatalogueSource>)))]
 pub async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
     Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
 }
 
 /// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or says what would become of each.
 /// What was edited here stays.
-#[utoipa::path(post, path = "/estates/{estate}/catalogue/files", tag = "models", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/catalogue/files", tag = "models",
     extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path), FilesOptions),
+    params(FilesOptions),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = CatalogueOutcome), (status = 413, body = Problem), (status = 422, body = Problem)))]
 pub async fn import_files(
@@ -84,9 +83,8 @@ pub async fn import_files(
 }
 
 /// Imports the models in a git repository, or says what would become of each. What was edited here stays.
-#[utoipa::path(post, path = "/estates/{estate}/catalogue/git", tag = "models", security(("token" = [])),
-    extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path)), request_body = GitCatalogue,
+#[utoipa::path(post, path = "/estates/{estate}/catalogue/git", tag = "models",
+    extensions(("x-right" = json!("decoders"))), request_body = GitCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 422, body = Problem)))]
 pub async fn import_git(
     State(app): State<App>,
@@ -109,9 +107,9 @@ pub async fn import_git(
 }
 
 /// Imports the models that come with the service, or says what would become of each.
-#[utoipa::path(post, path = "/estates/{estate}/catalogue/shipped", tag = "models", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/catalogue/shipped", tag = "models",
     extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path), Preview), responses((status = 200, body = CatalogueOutcome)))]
+    params(Preview), responses((status = 200, body = CatalogueOutcome)))]
 pub async fn import_shipped(
     State(app): State<App>,
     estate: WholeEstate,
@@ -187,9 +185,8 @@ async fn fitting(
 }
 
 /// Imports a catalogue anew from where it came; files have to be sent in again.
-#[utoipa::path(post, path = "/estates/{estate}/catalogue/refresh", tag = "models", security(("token" = [])),
-    extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path)), request_body = RefreshCatalogue,
+#[utoipa::path(post, path = "/estates/{estate}/catalogue/refresh", tag = "models",
+    extensions(("x-right" = json!("decoders"))), request_body = RefreshCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn refresh(
     State(app): State<App>,

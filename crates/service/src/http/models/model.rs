@@ -20,9 +20,9 @@ use crate::http::json::{Answer, Json};
 use crate::http::models::turns::Purpose;
 
 /// An estate's models, by short name.
-#[utoipa::path(get, path = "/estates/{estate}/models", tag = "models", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models", tag = "models",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Model>)))]
+    params(Paging), responses((status = 200, body = Page<Model>)))]
 pub async fn list_models(
     State(app): State<App>,
     estate: WholeEstate,
@@ -34,9 +34,9 @@ pub async fn list_models(
 }
 
 /// One model.
-#[utoipa::path(get, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}", tag = "models",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path)),
+    params(("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
 pub async fn show_model(State(app): State<App>, estate: WholeEstate, PathName(slug): PathName) -> Answer<Model> {
     model_of(&app, &estate, &slug).await.map(|row| Json(row.model))
@@ -52,9 +52,9 @@ pub struct Note {
 
 /// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused; one that fails the
 /// model's own tests is kept, said to be flawed, and not used. What it was before stays as an edition.
-#[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models",
     extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path), ("model" = String, Path), Note), request_body = PutModel,
+    params(("model" = String, Path), Note), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
 pub async fn put_model(
     State(app): State<App>,
@@ -114,9 +114,9 @@ fn with_revision(mut row: ModelRow) -> ModelRow {
 }
 
 /// Removes a model that no device is of.
-#[utoipa::path(delete, path = "/estates/{estate}/models/{model}", tag = "models", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/models/{model}", tag = "models",
     extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path), ("model" = String, Path)),
+    params(("model" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_model(
     State(app): State<App>,

@@ -18,9 +18,8 @@ use crate::http::json::{Answer, Json};
 use crate::http::models::model::model_of;
 
 /// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
-#[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
-    extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path)), request_body = DecodeAnew,
+#[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders",
+    extensions(("x-right" = json!("decoders"))), request_body = DecodeAnew,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
     let now = Utc::now();
@@ -67,9 +66,9 @@ pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): 
 }
 
 /// An estate's jobs, newest first.
-#[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Job>)))]
+    params(Paging), responses((status = 200, body = Page<Job>)))]
 pub async fn list_jobs(
     State(app): State<App>,
     estate: WholeEstate,
@@ -81,18 +80,18 @@ pub async fn list_jobs(
 }
 
 /// How far a job has come.
-#[utoipa::path(get, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/jobs/{job}", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("job" = String, Path)),
+    params(("job" = String, Path)),
     responses((status = 200, body = Job), (status = 404, body = Problem)))]
 pub async fn show_job(State(app): State<App>, estate: WholeEstate, PathName(id): PathName) -> Answer<Job> {
     app.store.job(estate.id, &id).await?.map(Json).ok_or_else(|| not_found("job", id))
 }
 
 /// Stops a job; what was there before stays.
-#[utoipa::path(delete, path = "/estates/{estate}/jobs/{job}", tag = "decoders", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/jobs/{job}", tag = "decoders",
     extensions(("x-right" = json!("decoders"))),
-    params(("estate" = String, Path), ("job" = String, Path)),
+    params(("job" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn cancel_job(
     State(app): State<App>,

@@ -28,9 +28,9 @@ use crate::http::models::turns::Purpose;
 const DEVICES: usize = 64;
 
 /// Tries a draft of a decoder on payloads and on stored uplinks, beside the decoder in force. Nothing is changed by it.
-#[utoipa::path(post, path = "/estates/{estate}/models/{model}/try", tag = "decoders", security(("token" = [])),
+#[utoipa::path(post, path = "/estates/{estate}/models/{model}/try", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path)), request_body = Draft,
+    params(("model" = String, Path)), request_body = Draft,
     responses((status = 200, body = Tried), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn try_draft(
     State(app): State<App>,
@@ -69,9 +69,9 @@ pub async fn try_draft(
 }
 
 /// What looks wrong with a model's readings, by the last day's values of its devices.
-#[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
+    params(("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
 pub async fn list_doubts(
     State(app): State<App>,
     estate: WholeEstate,
@@ -81,9 +81,9 @@ pub async fn list_doubts(
 }
 
 /// A model each time it was saved, newest first.
-#[utoipa::path(get, path = "/estates/{estate}/models/{model}/editions", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}/editions", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path), Paging),
+    params(("model" = String, Path), Paging),
     responses((status = 200, body = Page<Edition>), (status = 404, body = Problem)))]
 pub async fn list_editions(
     State(app): State<App>,
@@ -111,9 +111,9 @@ async fn edition(app: &App, estate: &WholeEstate, slug: &str, text: &str) -> Res
 }
 
 /// One edition of a model.
-#[utoipa::path(get, path = "/estates/{estate}/models/{model}/editions/{edition}", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}/editions/{edition}", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path), ("edition" = u32, Path)),
+    params(("model" = String, Path), ("edition" = u32, Path)),
     responses((status = 200, body = WholeEdition), (status = 404, body = Problem)))]
 pub async fn show_edition(
     State(app): State<App>,
@@ -135,9 +135,9 @@ pub struct Which {
 }
 
 /// How two editions of a model differ, line by line.
-#[utoipa::path(get, path = "/estates/{estate}/models/{model}/comparison", tag = "decoders", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/models/{model}/comparison", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("model" = String, Path), Which),
+    params(("model" = String, Path), Which),
     responses((status = 200, body = Comparison), (status = 404, body = Problem)))]
 pub async fn compare_editions(
     State(app): State<App>,
@@ -152,8 +152,7 @@ pub async fn compare_editions(
 
 /// Brings an edition back: the model becomes what it was then, as a new edition.
 #[utoipa::path(post, path = "/estates/{estate}/models/{model}/editions/{edition}/restore", tag = "decoders",
-    security(("token" = [])),
-    extensions(("x-right" = json!("decoders"))), params(("estate" = String, Path), ("model" = String, Path), ("edition" = u32, Path)),
+    extensions(("x-right" = json!("decoders"))), params(("model" = String, Path), ("edition" = u32, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn restore_edition(
     State(app): State<App>,

@@ -63,9 +63,9 @@ async fn page(app: &App, estate: Option<EstateId>, which: Which, paging: &Paging
 }
 
 /// What was done in the estate, newest first.
-#[utoipa::path(get, path = "/estates/{estate}/audit", tag = "audit", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/audit", tag = "audit",
     extensions(("x-right" = json!("audit"))),
-    params(("estate" = String, Path), Which, Paging),
+    params(Which, Paging),
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
 pub async fn list_audit(
     State(app): State<App>,
@@ -77,7 +77,7 @@ pub async fn list_audit(
 }
 
 /// What concerns the installation, newest first: sign-ins, accounts, estates.
-#[utoipa::path(get, path = "/installation/audit", tag = "installation", security(("token" = [])),
+#[utoipa::path(get, path = "/installation/audit", tag = "installation",
     extensions(("x-right" = json!("installation"))), params(Which, Paging),
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
 pub async fn list_installation_audit(
@@ -98,9 +98,9 @@ pub struct Exported {
 }
 
 /// The audit log as a file, newest first.
-#[utoipa::path(get, path = "/estates/{estate}/audit/export", tag = "audit", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/audit/export", tag = "audit",
     extensions(("x-right" = json!("audit"))),
-    params(("estate" = String, Path), Which, Exported),
+    params(Which, Exported),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub async fn export_audit(
     State(app): State<App>,

@@ -16,7 +16,7 @@ use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate,
 use crate::http::json::{Answer, Json};
 
 /// The estates one belongs to.
-#[utoipa::path(get, path = "/estates", tag = "estates", security(("token" = [])),
+#[utoipa::path(get, path = "/estates", tag = "estates",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
 pub async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
     Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
@@ -28,9 +28,9 @@ fn whole(within: Option<&AccessFilter>, slug: &str) -> bool {
 }
 
 /// An estate's fleets, by short name.
-#[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), Paging), responses((status = 200, body = Page<Fleet>)))]
+    params(Paging), responses((status = 200, body = Page<Fleet>)))]
 pub async fn list_fleets(
     State(store): State<Store>,
     VisibleEstate { estate, within }: VisibleEstate,
@@ -44,9 +44,8 @@ pub async fn list_fleets(
 }
 
 /// Makes a fleet.
-#[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets", security(("token" = [])),
-    extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path)), request_body = NewFleet,
+#[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets",
+    extensions(("x-right" = json!("devices"))), request_body = NewFleet,
     responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_fleet(State(store): State<Store>, estate: WholeEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
     let (slug, name) = new.check()?;
@@ -56,9 +55,9 @@ pub async fn add_fleet(State(store): State<Store>, estate: WholeEstate, Json(new
 }
 
 /// One fleet.
-#[utoipa::path(get, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+#[utoipa::path(get, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets",
     extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path), ("fleet" = String, Path)),
+    params(("fleet" = String, Path)),
     responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
 pub async fn show_fleet(
     State(store): State<Store>,
@@ -70,9 +69,9 @@ pub async fn show_fleet(
 }
 
 /// Sets what a fleet's devices may use in any 24 hours, as a whole: a limit that is left out is lifted.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetLimits,
+    params(("fleet" = String, Path)), request_body = FleetLimits,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_limits(
     State(app): State<App>,
@@ -94,9 +93,9 @@ pub async fn set_fleet_limits(
 
 /// Sets how long a fleet's history is kept, as a whole: what is left out is kept for ever. What is older is taken out
 /// within hours, and cannot be had again.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/keeping", tag = "fleets", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/keeping", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKeeping,
+    params(("fleet" = String, Path)), request_body = FleetKeeping,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_keeping(
     State(store): State<Store>,
@@ -127,9 +126,9 @@ fn with_revision(fleet: Fleet) -> Fleet {
 }
 
 /// Gives a fleet the AppKey that its devices ship with, or takes it away; a blank one changes nothing. It is not shown again.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("fleet" = String, Path)), request_body = FleetKey,
+    params(("fleet" = String, Path)), request_body = FleetKey,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn set_fleet_key(
     State(store): State<Store>,
@@ -150,9 +149,9 @@ pub async fn set_fleet_key(
 }
 
 /// Removes a fleet that has no devices.
-#[utoipa::path(delete, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("estate" = String, Path), ("fleet" = String, Path)),
+    params(("fleet" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_fleet(
     State(store): State<Store>,

@@ -15,14 +15,14 @@ use crate::http::json::{Answer, Json};
 use crate::http::people::members::{new_code, shown};
 
 /// All estates, by short name.
-#[utoipa::path(get, path = "/installation/estates", tag = "installation", security(("token" = [])),
+#[utoipa::path(get, path = "/installation/estates", tag = "installation",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = Vec<EstateOutline>)))]
 pub async fn list_installation_estates(State(app): State<App>, _entry: RequestContext) -> Answer<Vec<EstateOutline>> {
     Ok(Json(app.store.estate_outlines().await?))
 }
 
 /// Founds an estate, with an invitation for its owner.
-#[utoipa::path(post, path = "/installation/estates", tag = "installation", security(("token" = [])),
+#[utoipa::path(post, path = "/installation/estates", tag = "installation",
     extensions(("x-right" = json!("installation"))), request_body = NewEstate,
     responses((status = 200, body = FoundedEstate), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub async fn found_estate(

@@ -18,24 +18,23 @@ use crate::http::extract::{PathName, WholeEstate};
 use crate::http::json::{Answer, Json};
 
 /// What the rights are, and which roles have them.
-#[utoipa::path(get, path = "/roles", tag = "people", security(("token" = [])),
+#[utoipa::path(get, path = "/roles", tag = "people",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
 pub async fn list_roles() -> Json<Vec<RightAbout>> {
     Json(domain::access::table())
 }
 
 /// An estate's members, by name.
-#[utoipa::path(get, path = "/estates/{estate}/people", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("view"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<EstateMember>)))]
+#[utoipa::path(get, path = "/estates/{estate}/people", tag = "people",
+    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<EstateMember>)))]
 pub async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<EstateMember>> {
     Ok(Json(app.store.members(estate.id).await?))
 }
 
 /// Gives a member another role.
-#[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path), ("name" = String, Path)), request_body = ChangeMember,
+    params(("name" = String, Path)), request_body = ChangeMember,
     responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn change_member(
     State(app): State<App>,
@@ -80,9 +79,9 @@ fn settled(change: MemberChange, name: &str) -> Result<(), Refusal> {
 }
 
 /// Takes a member out of the estate. What they made stays; their access tokens end.
-#[utoipa::path(delete, path = "/estates/{estate}/people/{name}", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path), ("name" = String, Path)),
+    params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn remove_member(
     State(app): State<App>,
@@ -96,8 +95,8 @@ pub async fn remove_member(
 }
 
 /// Leaves an estate. What one made stays; one's access tokens there end.
-#[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("member"))), params(("estate" = String, Path)),
+#[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people",
+    extensions(("x-right" = json!("member"))),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<StatusCode, Refusal> {
     let shares = app.store.end_shares_of(estate.id, estate.context.who.person.id).await?;
@@ -110,9 +109,8 @@ pub async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<Status
 }
 
 /// Invitations that nobody has taken yet.
-#[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Invitation>)))]
+#[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people",
+    extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Invitation>)))]
 pub async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
     Ok(Json(app.store.invitations(estate.id).await?))
 }
@@ -130,9 +128,8 @@ pub fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
 }
 
 /// Writes an invitation: to be a member, or to have a fleet or a device shared. Whoever opens its link takes it, once.
-#[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path)), request_body = NewInvitation,
+#[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people",
+    extensions(("x-right" = json!("people"))), request_body = NewInvitation,
     responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn add_invitation(
     State(app): State<App>,
@@ -158,9 +155,9 @@ fn number(what: &str, text: &str) -> Result<u32, Refusal> {
 }
 
 /// Withdraws an invitation.
-#[utoipa::path(delete, path = "/estates/{estate}/invitations/{id}", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/invitations/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path), ("id" = String, Path)),
+    params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn withdraw_invitation(
     State(app): State<App>,
@@ -174,9 +171,8 @@ pub async fn withdraw_invitation(
 }
 
 /// What is shared with people outside the estate.
-#[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people", security(("token" = [])),
-    extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path)), responses((status = 200, body = Vec<Share>)))]
+#[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people",
+    extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Share>)))]
 pub async fn list_shares(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Share>> {
     Ok(Json(app.store.shares(estate.id).await?))
 }
@@ -188,9 +184,9 @@ async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refus
 }
 
 /// Changes what somebody may do with what is shared with them, and until when.
-#[utoipa::path(put, path = "/estates/{estate}/shares/{id}", tag = "people", security(("token" = [])),
+#[utoipa::path(put, path = "/estates/{estate}/shares/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path), ("id" = String, Path)), request_body = ChangeShare,
+    params(("id" = String, Path)), request_body = ChangeShare,
     responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub async fn change_share(
     State(app): State<App>,
@@ -209,9 +205,9 @@ pub async fn change_share(
 }
 
 /// Ends a share.
-#[utoipa::path(delete, path = "/estates/{estate}/shares/{id}", tag = "people", security(("token" = [])),
+#[utoipa::path(delete, path = "/estates/{estate}/shares/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
-    params(("estate" = String, Path), ("id" = String, Path)),
+    params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 pub async fn end_share(
     State(app): State<App>,
