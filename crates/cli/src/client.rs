@@ -17,7 +17,7 @@ use crate::session;
 const PAGE: &str = "500";
 
 /// The service, and who we are there.
-pub struct Client {
+pub(crate) struct Client {
     http: reqwest::Client,
     url: String,
     token: String,
@@ -42,7 +42,7 @@ fn http(global: &Global, stored: Option<&str>) -> Result<reqwest::Client> {
 }
 
 /// A part of a path, whatever characters it has.
-pub fn segment(text: &str) -> String {
+pub(crate) fn segment(text: &str) -> String {
     text.bytes()
         .map(|byte| match byte {
             b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
@@ -53,7 +53,7 @@ pub fn segment(text: &str) -> String {
 
 impl Client {
     /// From the options, or the last sign-in.
-    pub fn signed_in(global: &Global) -> Result<Self> {
+    pub(crate) fn signed_in(global: &Global) -> Result<Self> {
         let stored = session::load(global)?;
         let trusted = stored.as_ref().and_then(|stored| stored.trust.clone());
         let http = http(global, trusted.as_deref())?;
@@ -64,12 +64,12 @@ impl Client {
     }
 
     /// Without a sign-in, for signing in.
-    pub fn anonymous(global: &Global, url: &str) -> Result<Self> {
+    pub(crate) fn anonymous(global: &Global, url: &str) -> Result<Self> {
         let (http, url) = (http(global, None)?, url.trim_end_matches('/').into());
         Ok(Self { http, url, token: String::new(), estate: None })
     }
 
-    pub fn url(&self) -> &str {
+    pub(crate) fn url(&self) -> &str {
         &self.url
     }
 
@@ -91,24 +91,24 @@ impl Client {
         }
     }
 
-    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T> {
         let response = self.send(self.request(Method::GET, path).query(query)).await?;
         response.json().await.context("the service's answer cannot be read; is it of another version?")
     }
 
-    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+    pub(crate) async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::POST, path).json(body)).await?;
         Ok(response.json().await?)
     }
 
     /// A POST answered with a file.
-    pub async fn fetch(&self, path: &str, body: &impl Serialize) -> Result<Vec<u8>> {
+    pub(crate) async fn fetch(&self, path: &str, body: &impl Serialize) -> Result<Vec<u8>> {
         let response = self.send(self.request(Method::POST, path).json(body)).await?;
         Ok(response.bytes().await?.to_vec())
     }
 
     /// A POST of a file, with options in the query.
-    pub async fn upload<T: DeserializeOwned>(
+    pub(crate) async fn upload<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &impl Serialize,
@@ -119,7 +119,7 @@ impl Client {
     }
 
     /// The same, with what comes to pass while it goes on as an event stream.
-    pub async fn upload_told(
+    pub(crate) async fn upload_told(
         &self,
         path: &str,
         query: &impl Serialize,
@@ -130,46 +130,51 @@ impl Client {
     }
 
     /// A GET answered with a file.
-    pub async fn download(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<u8>> {
+    pub(crate) async fn download(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<u8>> {
         let response = self.send(self.request(Method::GET, path).query(query)).await?;
         Ok(response.bytes().await?.to_vec())
     }
 
-    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+    pub(crate) async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(response.json().await?)
     }
 
     /// A PUT with a note of what it is for.
-    pub async fn put_noted<T: DeserializeOwned>(&self, path: &str, note: &str, body: &impl Serialize) -> Result<T> {
+    pub(crate) async fn put_noted<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        note: &str,
+        body: &impl Serialize,
+    ) -> Result<T> {
         let request = self.request(Method::PUT, path).query(&[("note", note)]).json(body);
         Ok(self.send(request).await?.json().await?)
     }
 
     /// A PUT without an answer.
-    pub async fn tell(&self, path: &str, body: &impl Serialize) -> Result<()> {
+    pub(crate) async fn tell(&self, path: &str, body: &impl Serialize) -> Result<()> {
         self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(())
     }
 
-    pub async fn delete(&self, path: &str) -> Result<Response> {
+    pub(crate) async fn delete(&self, path: &str) -> Result<Response> {
         self.send(self.request(Method::DELETE, path)).await
     }
 
     /// A POST without body or answer.
-    pub async fn act(&self, path: &str) -> Result<()> {
+    pub(crate) async fn act(&self, path: &str) -> Result<()> {
         self.send(self.request(Method::POST, path)).await?;
         Ok(())
     }
 
     /// A POST with a body, without an answer.
-    pub async fn act_with(&self, path: &str, body: &impl Serialize) -> Result<()> {
+    pub(crate) async fn act_with(&self, path: &str, body: &impl Serialize) -> Result<()> {
         self.send(self.request(Method::POST, path).json(body)).await?;
         Ok(())
     }
 
     /// An event stream, with what was missed since `last_id`.
-    pub async fn stream(&self, path: &str, query: &[(&str, String)], last_id: Option<&str>) -> Result<Response> {
+    pub(crate) async fn stream(&self, path: &str, query: &[(&str, String)], last_id: Option<&str>) -> Result<Response> {
         let mut request = self.request(Method::GET, path).query(query);
         if let Some(id) = last_id {
             request = request.header("last-event-id", id);
@@ -178,7 +183,7 @@ impl Client {
     }
 
     /// A whole list, page by page.
-    pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<T>> {
+    pub(crate) async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<T>> {
         let mut items = Vec::new();
         let mut after = None;
         loop {
@@ -195,7 +200,7 @@ impl Client {
     }
 
     /// `/estates/…/` and what follows, for the estate asked for or the only one.
-    pub async fn in_estate(&self, path: &str) -> Result<String> {
+    pub(crate) async fn in_estate(&self, path: &str) -> Result<String> {
         let estate = match &self.estate {
             Some(estate) => estate.clone(),
             None => {
@@ -214,7 +219,7 @@ impl Client {
     }
 
     /// The DevEUI of a device given by DevEUI or name.
-    pub async fn dev_eui(&self, device: &str) -> Result<Eui64> {
+    pub(crate) async fn dev_eui(&self, device: &str) -> Result<Eui64> {
         if let Ok(eui) = device.parse() {
             return Ok(eui);
         }

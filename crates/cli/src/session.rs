@@ -12,7 +12,7 @@ use crate::args::Global;
 
 /// What is kept of a sign-in.
 #[derive(Serialize, Deserialize)]
-pub struct Stored {
+pub(crate) struct Stored {
     pub url: String,
     pub token: String,
     /// What the service's certificate is checked against, PEM, if it is none that the machine trusts.
@@ -34,7 +34,7 @@ fn file(global: &Global) -> Result<PathBuf> {
 }
 
 /// The last sign-in, if there was one.
-pub fn load(global: &Global) -> Result<Option<Stored>> {
+pub(crate) fn load(global: &Global) -> Result<Option<Stored>> {
     let file = file(global)?;
     match fs::read_to_string(&file) {
         Ok(text) => serde_json::from_str(&text).map(Some).with_context(|| format!("reading {}", file.display())),
@@ -44,7 +44,7 @@ pub fn load(global: &Global) -> Result<Option<Stored>> {
 }
 
 /// Keeps a sign-in.
-pub fn keep(global: &Global, stored: &Stored) -> Result<()> {
+pub(crate) fn keep(global: &Global, stored: &Stored) -> Result<()> {
     let file = file(global)?;
     if let Some(folder) = file.parent() {
         fs::create_dir_all(folder)?;
@@ -57,6 +57,6 @@ pub fn keep(global: &Global, stored: &Stored) -> Result<()> {
 }
 
 /// Forgets the sign-in.
-pub fn forget(global: &Global) -> Result<()> {
+pub(crate) fn forget(global: &Global) -> Result<()> {
     Ok(fs::remove_file(file(global)?)?)
 }

@@ -12,31 +12,31 @@ use serde::Serialize;
 /// A command did its work, and what it found needs attention: exit code 1, with nothing more to write.
 #[derive(Debug, thiserror::Error)]
 #[error("something needs attention")]
-pub struct NeedsAttention;
+pub(crate) struct NeedsAttention;
 
 /// How results are written.
-pub struct Out {
+pub(crate) struct Out {
     pub json: bool,
 }
 
 impl Out {
     /// A line. Unlike `println!` it can fail, as it does when the reader has left.
-    pub fn line(&self, text: impl std::fmt::Display) -> Result<()> {
+    pub(crate) fn line(&self, text: impl std::fmt::Display) -> Result<()> {
         writeln!(std::io::stdout(), "{text}")?;
         Ok(())
     }
 
-    pub fn json<T: Serialize + ?Sized>(&self, value: &T) -> Result<()> {
+    pub(crate) fn json<T: Serialize + ?Sized>(&self, value: &T) -> Result<()> {
         self.line(serde_json::to_string_pretty(value)?)
     }
 
     /// One line of JSON, for streams.
-    pub fn json_line(&self, value: &impl Serialize) -> Result<()> {
+    pub(crate) fn json_line(&self, value: &impl Serialize) -> Result<()> {
         self.line(serde_json::to_string(value)?)
     }
 
     /// A list: JSON array or table, or a hint where there is nothing.
-    pub fn list<T: Serialize>(
+    pub(crate) fn list<T: Serialize>(
         &self,
         items: &[T],
         empty: &str,
@@ -53,7 +53,11 @@ impl Out {
     }
 
     /// One thing: JSON object or lines of name and value.
-    pub fn one<T: Serialize>(&self, item: &T, lines: impl FnOnce(&T) -> Vec<(&'static str, String)>) -> Result<()> {
+    pub(crate) fn one<T: Serialize>(
+        &self,
+        item: &T,
+        lines: impl FnOnce(&T) -> Vec<(&'static str, String)>,
+    ) -> Result<()> {
         if self.json {
             return self.json(item);
         }
@@ -65,7 +69,7 @@ impl Out {
 }
 
 /// A table without frames, as wide as the terminal at most; piped, each row stays one line.
-pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
+pub(crate) fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_header(head.to_vec());
     if std::io::stdout().is_terminal() {
@@ -78,12 +82,12 @@ pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
 }
 
 /// Hex digits in pairs.
-pub fn pairs(hex: &str) -> String {
+pub(crate) fn pairs(hex: &str) -> String {
     hex.as_bytes().chunks(2).map(String::from_utf8_lossy).collect::<Vec<_>>().join(" ")
 }
 
 /// How long ago, in the largest fitting unit.
-pub fn ago(time: Option<DateTime<Utc>>) -> String {
+pub(crate) fn ago(time: Option<DateTime<Utc>>) -> String {
     let Some(time) = time else { return "never".into() };
     format!("{} ago", api::elapsed((Utc::now() - time).num_seconds()))
 }
@@ -92,7 +96,7 @@ pub fn ago(time: Option<DateTime<Utc>>) -> String {
 static IN_UTC: AtomicBool = AtomicBool::new(false);
 
 /// Shows times in UTC from now on.
-pub fn use_utc() {
+pub(crate) fn use_utc() {
     IN_UTC.store(true, Ordering::Relaxed);
 }
 
@@ -104,22 +108,22 @@ fn formatted(time: DateTime<Utc>, format: &str) -> String {
 }
 
 /// A date and time: 2026-05-04 09:12:33.
-pub fn moment(time: DateTime<Utc>) -> String {
+pub(crate) fn moment(time: DateTime<Utc>) -> String {
     formatted(time, "%Y-%m-%d %H:%M:%S")
 }
 
 /// A date: 2026-05-04.
-pub fn day(time: DateTime<Utc>) -> String {
+pub(crate) fn day(time: DateTime<Utc>) -> String {
     formatted(time, "%Y-%m-%d")
 }
 
 /// A date and time with milliseconds, for frames that follow each other closely.
-pub fn clock(time: DateTime<Utc>) -> String {
+pub(crate) fn clock(time: DateTime<Utc>) -> String {
     formatted(time, "%Y-%m-%d %H:%M:%S%.3f")
 }
 
 /// The zone in which times are shown, to be named once: UTC, or the difference to it.
-pub fn zone() -> String {
+pub(crate) fn zone() -> String {
     match IN_UTC.load(Ordering::Relaxed) {
         true => "UTC".into(),
         false => format!("UTC{}", Local::now().format("%:z")),
@@ -127,7 +131,7 @@ pub fn zone() -> String {
 }
 
 /// An account of airtime on one line.
-pub fn airtime(used: &[BandUse]) -> String {
+pub(crate) fn airtime(used: &[BandUse]) -> String {
     if used.is_empty() {
         return "none in the last hour".into();
     }
@@ -146,7 +150,7 @@ pub fn airtime(used: &[BandUse]) -> String {
 }
 
 /// Asks before something is lost.
-pub fn confirm(yes: bool, what: &str) -> Result<()> {
+pub(crate) fn confirm(yes: bool, what: &str) -> Result<()> {
     if yes {
         return Ok(());
     }

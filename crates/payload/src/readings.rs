@@ -66,7 +66,7 @@ impl Reading {
 }
 
 /// The readings in `data` by name; what could not be taken is said in `warnings`.
-pub fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> {
+pub(crate) fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> {
     let mut out = Vec::new();
     walk("", data, 0, &mut out, warnings);
     out.sort_by(|a, b| a.name().cmp(b.name()));

@@ -21,7 +21,7 @@ const REMEMBERED: usize = 20;
 
 /// A time, and by how much the clock has been set since the start.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Moment {
+pub(crate) struct Moment {
     pub at: Timestamp,
     /// The sum of all steps.
     pub stepped_us: i64,
@@ -29,7 +29,7 @@ pub struct Moment {
 
 /// The clock was set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Step {
+pub(crate) struct Step {
     /// When, by the clock after it.
     pub at: Timestamp,
     pub by_us: i64,
@@ -83,22 +83,22 @@ fn with_clock<T>(work: impl FnOnce(&mut Steady, Instant, Timestamp) -> T) -> T {
 }
 
 /// The time now, and how often the clock was set.
-pub fn moment() -> Moment {
+pub(crate) fn moment() -> Moment {
     with_clock(Steady::read)
 }
 
 /// The time now.
-pub fn now() -> Timestamp {
+pub(crate) fn now() -> Timestamp {
     moment().at
 }
 
 /// The time now, as stored.
-pub fn utc() -> DateTime<Utc> {
+pub(crate) fn utc() -> DateTime<Utc> {
     DateTime::from_timestamp_micros(now().0).unwrap_or_default()
 }
 
 /// For how long the clock has not been set, as far as is known.
-pub fn calm_for() -> Duration {
+pub(crate) fn calm_for() -> Duration {
     with_clock(|clock, at, system| {
         clock.read(at, system);
         at.saturating_duration_since(clock.calm_since)
@@ -106,7 +106,7 @@ pub fn calm_for() -> Duration {
 }
 
 /// When the clock was set, the latest last.
-pub fn steps() -> Vec<Step> {
+pub(crate) fn steps() -> Vec<Step> {
     with_clock(|clock, at, system| {
         clock.read(at, system);
         clock.steps.clone()
@@ -114,14 +114,14 @@ pub fn steps() -> Vec<Step> {
 }
 
 /// Microseconds since the machine was started: a clock that nobody sets.
-pub fn since_boot_us() -> i64 {
+pub(crate) fn since_boot_us() -> i64 {
     let since = clock_gettime(ClockId::Boottime);
     let since: Duration = since.try_into().unwrap_or_default();
     i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
 }
 
 /// Names this run of the machine, as far as the system tells.
-pub fn boot_id() -> String {
+pub(crate) fn boot_id() -> String {
     let id = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
     id.chars().filter(char::is_ascii_hexdigit).take(12).collect()
 }

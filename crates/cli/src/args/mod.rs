@@ -1,13 +1,13 @@
 //! Options that several commands share.
 
-pub mod radio;
+pub(crate) mod radio;
 
 use std::path::PathBuf;
 
 use clap::Args;
 
 #[derive(Args, Clone)]
-pub struct Global {
+pub(crate) struct Global {
     /// Print JSON for programs instead of tables for people.
     #[arg(long, global = true)]
     pub json: bool,
@@ -35,7 +35,7 @@ pub struct Global {
 }
 
 /// A duration in seconds, or with a unit.
-pub fn seconds(text: &str) -> Result<f64, String> {
+pub(crate) fn seconds(text: &str) -> Result<f64, String> {
     let units = [("ms", 0.001), ("min", 60.0), ("s", 1.0), ("h", 3600.0), ("d", 86_400.0)];
     let text = text.trim();
     let unit = units.iter().find_map(|(unit, s)| text.strip_suffix(unit).map(|number| (number, *s)));

@@ -9,7 +9,7 @@ use lorawan::MacVersion;
 use lorawan::region::RegionalRevision;
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum WhoSets {
+pub(crate) enum WhoSets {
     /// The network, from what it hears.
     Network,
     /// The profile: one data rate for good.
@@ -18,7 +18,7 @@ pub enum WhoSets {
     Device,
 }
 
-pub fn class(text: &str) -> Result<Class, String> {
+pub(crate) fn class(text: &str) -> Result<Class, String> {
     text.parse::<engine::Class>().map(wire_class)
 }
 
@@ -33,7 +33,7 @@ fn activation(text: &str) -> Result<ActivationMode, String> {
 /// Radio and MAC settings; what is not given follows the region, or stays as it is.
 #[derive(Args, Default)]
 #[command(next_help_heading = "Radio and MAC")]
-pub struct RadioArgs {
+pub(crate) struct RadioArgs {
     /// Version of its link layer: 1.0.0 to 1.0.4, or 1.1.
     #[arg(long, value_name = "VERSION")]
     pub mac_version: Option<MacVersion>,
@@ -155,7 +155,7 @@ fn downlink_channel(text: &str) -> Result<DownlinkChannelSettings, String> {
 
 impl RadioArgs {
     /// `settings` with what is given here put over them.
-    pub fn over(&self, settings: RadioSettings) -> RadioSettings {
+    pub(crate) fn over(&self, settings: RadioSettings) -> RadioSettings {
         let ping = self.ping_frequency_hz.zip(self.ping_data_rate);
         let ping = ping.map(|(frequency_hz, data_rate)| PingSlotSettings { frequency_hz, data_rate });
         let extra = Some(self.extra_frequency_hz.clone()).filter(|all| !all.is_empty());
@@ -222,7 +222,7 @@ impl RadioArgs {
     }
 
     /// Whether nothing is given.
-    pub fn is_empty(&self) -> bool {
+    pub(crate) fn is_empty(&self) -> bool {
         self.over(RadioSettings::default()) == RadioSettings::default()
     }
 }

@@ -1,32 +1,32 @@
 //! The commands: a folder for each noun, with its options in `args.rs`.
 
-pub mod account;
-pub mod agent;
-pub mod airtime;
-pub mod audit;
-pub mod bench;
-pub mod catalogue;
-pub mod decoder;
-pub mod device;
-pub mod estate;
-pub mod find;
-pub mod fleet;
-pub mod frame;
-pub mod gateway;
-pub mod group;
-pub mod ingest;
-pub mod model;
-pub mod outbox;
-pub mod people;
-pub mod profile;
-pub mod readings;
-pub mod region;
-pub mod rehearse;
-pub mod scenario;
-pub mod sign_in;
-pub mod token;
-pub mod traffic;
-pub mod watch;
+pub(crate) mod account;
+pub(crate) mod agent;
+pub(crate) mod airtime;
+pub(crate) mod audit;
+pub(crate) mod bench;
+pub(crate) mod catalogue;
+pub(crate) mod decoder;
+pub(crate) mod device;
+pub(crate) mod estate;
+pub(crate) mod find;
+pub(crate) mod fleet;
+pub(crate) mod frame;
+pub(crate) mod gateway;
+pub(crate) mod group;
+pub(crate) mod ingest;
+pub(crate) mod model;
+pub(crate) mod outbox;
+pub(crate) mod people;
+pub(crate) mod profile;
+pub(crate) mod readings;
+pub(crate) mod region;
+pub(crate) mod rehearse;
+pub(crate) mod scenario;
+pub(crate) mod sign_in;
+pub(crate) mod token;
+pub(crate) mod traffic;
+pub(crate) mod watch;
 
 use anyhow::Result;
 use clap::{CommandFactory as _, Parser, Subcommand};
@@ -62,7 +62,7 @@ use crate::show::Out;
 /// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
 #[derive(Parser)]
 #[command(name = "heron", version)]
-pub struct Cli {
+pub(crate) struct Cli {
     #[command(flatten)]
     pub global: Global,
     #[command(subcommand)]
@@ -70,7 +70,7 @@ pub struct Cli {
 }
 
 #[derive(Subcommand)]
-pub enum Noun {
+pub(crate) enum Noun {
     /// Sign in to a service; the password is asked for.
     #[command(visible_alias = "login")]
     SignIn(SignInArgs),
@@ -197,7 +197,7 @@ pub enum Noun {
 }
 
 /// What every command is given: the options for all, where results go, and the service when it is asked.
-pub struct Context {
+pub(crate) struct Context {
     /// The options for all commands.
     pub global: Global,
     /// Where results go.
@@ -209,13 +209,13 @@ impl Context {
     ///
     /// # Errors
     /// If nobody has signed in.
-    pub fn client(&self) -> Result<Client> {
+    pub(crate) fn client(&self) -> Result<Client> {
         Client::signed_in(&self.global)
     }
 }
 
 /// Carries a command out.
-pub async fn run(context: &Context, noun: Noun) -> Result<()> {
+pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
     let (out, yes) = (&context.out, context.global.yes);
     match noun {
         Noun::SignIn(args) => sign_in::sign_in(&context.global, args).await,

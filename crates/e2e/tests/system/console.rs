@@ -11,7 +11,7 @@ use thirtyfour::By;
 
 use crate::scenes::tarnsey;
 
-pub async fn sign_in(browser: &Browser, service: &Service) {
+pub(crate) async fn sign_in(browser: &Browser, service: &Service) {
     browser.window.goto(&service.http).await.unwrap();
     browser.text_when("h1", |text| text == "Keen Heron").await;
     browser.fill("input[name=password]", "not this one").await.unwrap();

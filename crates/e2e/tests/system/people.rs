@@ -20,7 +20,7 @@ async fn sign_in(service: &Service, name: &str, password: &str, code: Option<&st
 }
 
 /// The code that an app shows, some intervals from now.
-pub fn code(secret: &str, later: u64) -> String {
+pub(crate) fn code(secret: &str, later: u64) -> String {
     let secret = Secret::try_from_base32(secret).unwrap();
     let now_s = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs();
     let app = Builder::new().with_secret(secret).with_account_name("x").build().unwrap();

@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 use crate::scenes::{APP_KEY, DEV_EUI, GATEWAY, JOIN_EUI, radio};
 
 /// Another owner's estate in the same installation.
-pub const OTHER: &str = "saltholm";
-pub const OTHER_DEVICE: Eui64 = Eui64(0x02b0_0900_0000_00f1);
+pub(crate) const OTHER: &str = "saltholm";
+pub(crate) const OTHER_DEVICE: Eui64 = Eui64(0x02b0_0900_0000_00f1);
 const OTHER_GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 /// A device in a fleet of its own.
 const APART: Eui64 = Eui64(0x02b0_0900_0000_0002);
@@ -38,7 +38,7 @@ const IN_PART: [&str; 13] = [
 const ENDS_ITSELF: [&str; 3] = ["sign_out", "end_other_sign_ins", "leave"];
 
 /// Somebody who calls.
-pub struct Actor {
+pub(crate) struct Actor {
     name: &'static str,
     pub token: String,
     /// Whether they have signed in, rather than having an access token.
@@ -94,7 +94,7 @@ async fn operations(service: &Service) -> Vec<Operation> {
 }
 
 /// Two estates with devices of the same names.
-pub async fn two_estates() -> (Service, String) {
+pub(crate) async fn two_estates() -> (Service, String) {
     let service = Service::first_start().await;
     for (slug, eui, name) in [("bench", DEV_EUI, "probe-1"), ("apart", APART, "probe-2")] {
         let _: Value = service.post("fleets", json!({ "slug": slug })).await;

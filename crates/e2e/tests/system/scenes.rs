@@ -13,13 +13,13 @@ use serde_json::{Value, json};
 use simulator::device::{Build, Device, Downlink, Identity};
 use simulator::scenario::Scenario;
 
-pub const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0099);
-pub const JOIN_EUI: Eui64 = Eui64(0x02aa_0000_0000_0009);
-pub const DEV_EUI: Eui64 = Eui64(0x02b0_0900_0000_0001);
-pub const APP_KEY: AesKey = AesKey(*b"\x7d\x14\xb2\x09\xe6\x5a\x81\x3c\xf0\x27\x9b\x4e\xd8\x63\x1a\xc5");
+pub(crate) const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0099);
+pub(crate) const JOIN_EUI: Eui64 = Eui64(0x02aa_0000_0000_0009);
+pub(crate) const DEV_EUI: Eui64 = Eui64(0x02b0_0900_0000_0001);
+pub(crate) const APP_KEY: AesKey = AesKey(*b"\x7d\x14\xb2\x09\xe6\x5a\x81\x3c\xf0\x27\x9b\x4e\xd8\x63\x1a\xc5");
 
 /// The demo's scenario with only these devices, sending every second or so, and gateways that need no kit.
-pub fn tarnsey(devices: &[&str]) -> Scenario {
+pub(crate) fn tarnsey(devices: &[&str]) -> Scenario {
     let folder = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tarnsey"));
     let mut scenario = Scenario::load(folder).unwrap();
     scenario.gateways.retain(|g| g.protocol == Protocol::Udp);
@@ -31,7 +31,7 @@ pub fn tarnsey(devices: &[&str]) -> Scenario {
 }
 
 /// A service with a gateway, a fleet and one registered device.
-pub struct Bench {
+pub(crate) struct Bench {
     pub service: Service,
     pub gateway: Gateway,
     pub device: Device,
@@ -41,16 +41,16 @@ pub struct Bench {
 }
 
 impl Bench {
-    pub async fn set_up() -> Self {
+    pub(crate) async fn set_up() -> Self {
         Self::with(Service::first_start().await, None).await
     }
 
     /// The same with a decoder for the device.
-    pub async fn with_decoder(decoder: &str) -> Self {
+    pub(crate) async fn with_decoder(decoder: &str) -> Self {
         Self::with(Service::first_start().await, Some(decoder)).await
     }
 
-    pub async fn with(service: Service, decoder: Option<&str>) -> Self {
+    pub(crate) async fn with(service: Service, decoder: Option<&str>) -> Self {
         let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
         let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
         if let Some(decoder) = decoder {
@@ -67,7 +67,7 @@ impl Bench {
     }
 
     /// Joins the device.
-    pub async fn join(&mut self) {
+    pub(crate) async fn join(&mut self) {
         let request = self.device.join_request();
         let early = self.gateway.push(&request, self.clock_us).await;
         let (token, packet) = self.next_downlink(early).await;
@@ -77,7 +77,7 @@ impl Bench {
     }
 
     /// Sends an uplink.
-    pub async fn uplink(&mut self, payload: &[u8], confirmed: bool) -> Vec<(u16, gateway_link::udp::TxPacket)> {
+    pub(crate) async fn uplink(&mut self, payload: &[u8], confirmed: bool) -> Vec<(u16, gateway_link::udp::TxPacket)> {
         // A frame is longer than this on air: no device sends two in one millisecond, of which the history keeps one.
         tokio::time::sleep(Duration::from_millis(2)).await;
         self.clock_us = self.clock_us.wrapping_add(10_000_000);
@@ -87,7 +87,7 @@ impl Bench {
     }
 
     /// The next frame to send, one that came early included.
-    pub async fn next_downlink(
+    pub(crate) async fn next_downlink(
         &self,
         early: Vec<(u16, gateway_link::udp::TxPacket)>,
     ) -> (u16, gateway_link::udp::TxPacket) {
@@ -100,16 +100,16 @@ impl Bench {
 
 /// The network asks nothing by itself, so that a test sees only what it has caused; and a busy machine must not
 /// decide whether a downlink is in time.
-pub fn radio() -> Value {
+pub(crate) fn radio() -> Value {
     json!({ "rates": { "by": "device" }, "status_interval_s": 0, "rx_delay_s": 5 })
 }
 
-pub fn registration(dev_eui: Eui64, name: &str, model: Option<&str>) -> Value {
+pub(crate) fn registration(dev_eui: Eui64, name: &str, model: Option<&str>) -> Value {
     let app_key = APP_KEY.to_hex();
     json!({ "dev_eui": dev_eui, "join_eui": JOIN_EUI, "app_key": app_key, "name": name, "fleet": "bench", "model": model,
         "radio": radio() })
 }
 
-pub fn device(dev_eui: Eui64) -> Device {
+pub(crate) fn device(dev_eui: Eui64) -> Device {
     Device::new(Identity::joining(dev_eui, JOIN_EUI, APP_KEY), Build::plain(Region::Eu868, 5), rand::random())
 }

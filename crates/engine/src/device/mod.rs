@@ -1,9 +1,9 @@
 //! What the engine keeps of a device.
 
-pub mod adr;
-pub mod profile;
-pub mod session;
-pub mod settings;
+pub(crate) mod adr;
+pub(crate) mod profile;
+pub(crate) mod session;
+pub(crate) mod settings;
 
 use lorawan::{Eui64, MacVersion};
 

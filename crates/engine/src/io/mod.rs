@@ -1,11 +1,11 @@
 //! What goes into an engine and what comes out.
 
-pub mod change;
-pub mod command;
-pub mod config;
-pub mod event;
-pub mod frame;
-pub mod transmission;
+pub(crate) mod change;
+pub(crate) mod command;
+pub(crate) mod config;
+pub(crate) mod event;
+pub(crate) mod frame;
+pub(crate) mod transmission;
 
 use crate::io::change::Change;
 use crate::io::command::Command;

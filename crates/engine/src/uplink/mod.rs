@@ -1,8 +1,8 @@
 //! Frames from devices: collecting copies, accepting or refusing them, joins, and what an uplink tells of its device.
 
-pub mod collect;
+pub(crate) mod collect;
 mod data;
-pub mod follow;
-pub mod join;
-pub mod join_checks;
-pub mod refusal;
+pub(crate) mod follow;
+pub(crate) mod join;
+pub(crate) mod join_checks;
+pub(crate) mod refusal;

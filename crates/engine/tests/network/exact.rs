@@ -262,7 +262,7 @@ fn whatever_a_device_refuses_it_is_not_asked_for_ever() {
 }
 
 /// A profile that asks for everything.
-pub fn demanding(region: Region, version: MacVersion, class: Class) -> RadioProfile {
+pub(crate) fn demanding(region: Region, version: MacVersion, class: Class) -> RadioProfile {
     let plan = region.plan();
     let hz = plan.uplinks().next().unwrap().frequency_hz;
     let profile = RadioProfile {

@@ -13,17 +13,17 @@ use simulator::device::{Build, Device, Downlink, Emission, Identity};
 
 use crate::world::item;
 
-pub const SECOND: i64 = 1_000_000;
-pub const MINUTE: i64 = 60 * SECOND;
-pub const HOUR: i64 = 60 * MINUTE;
-pub const JOIN: Eui64 = Eui64(0x02aa_0000_0000_0001);
-pub const APP_KEY: AesKey = AesKey([0x42; 16]);
-pub const NWK_KEY: AesKey = AesKey([0x43; 16]);
+pub(crate) const SECOND: i64 = 1_000_000;
+pub(crate) const MINUTE: i64 = 60 * SECOND;
+pub(crate) const HOUR: i64 = 60 * MINUTE;
+pub(crate) const JOIN: Eui64 = Eui64(0x02aa_0000_0000_0001);
+pub(crate) const APP_KEY: AesKey = AesKey([0x42; 16]);
+pub(crate) const NWK_KEY: AesKey = AesKey([0x43; 16]);
 
 /// SNR at which a gateway hears a device that sends with full power over 125 kHz.
-pub type Heard = Vec<(Eui64, f32)>;
+pub(crate) type Heard = Vec<(Eui64, f32)>;
 
-pub struct Node {
+pub(crate) struct Node {
     pub dev_eui: Eui64,
     pub device: Device,
     pub heard: Heard,
@@ -36,7 +36,7 @@ pub struct Node {
 }
 
 /// The field with everything in it.
-pub struct Field {
+pub(crate) struct Field {
     pub engine: Engine,
     pub now: Timestamp,
     pub nodes: Vec<Node>,
@@ -52,7 +52,7 @@ pub struct Field {
 }
 
 impl Field {
-    pub fn new(gateways: &[(Eui64, Region)]) -> Self {
+    pub(crate) fn new(gateways: &[(Eui64, Region)]) -> Self {
         let mut field = Self {
             engine: Engine::new(Config { seed: 11, ..Config::default() }),
             // 2026-09-21, an hour in.
@@ -71,13 +71,13 @@ impl Field {
         field
     }
 
-    pub fn gateway(&mut self, config: GatewayConfig, has_gps: bool) {
+    pub(crate) fn gateway(&mut self, config: GatewayConfig, has_gps: bool) {
         self.has_gps.insert(config.eui, has_gps);
         self.command(Command::PutGateway(config));
     }
 
     /// A device that is registered as it is built; gives its place in the list.
-    pub fn add(&mut self, build: Build, profile: RadioProfile, heard: Heard) -> usize {
+    pub(crate) fn add(&mut self, build: Build, profile: RadioProfile, heard: Heard) -> usize {
         let dev_eui = Eui64(0x02bb_0000_0000_0100 + self.nodes.len() as u64);
         let nwk_key = (profile.version == lorawan::MacVersion::V1_1).then_some(NWK_KEY);
         let identity = Identity { dev_eui, join_eui: JOIN, app_key: APP_KEY, nwk_key, personal: None };
@@ -85,7 +85,7 @@ impl Field {
         self.add_as(identity, build, activation, profile, heard)
     }
 
-    pub fn add_as(
+    pub(crate) fn add_as(
         &mut self,
         identity: Identity,
         build: Build,
@@ -111,16 +111,16 @@ impl Field {
     }
 
     /// What is lost and how it fades, from now on.
-    pub fn seed(&mut self, seed: u64) {
+    pub(crate) fn seed(&mut self, seed: u64) {
         self.rng = StdRng::seed_from_u64(seed);
     }
 
-    pub fn command(&mut self, command: Command) {
+    pub(crate) fn command(&mut self, command: Command) {
         self.engine.handle(self.now, Input::Command(command), &mut self.effects);
         self.take_transmissions();
     }
 
-    pub fn status(&self, node: usize) -> DeviceStatus {
+    pub(crate) fn status(&self, node: usize) -> DeviceStatus {
         self.engine.device_status(self.nodes[node].dev_eui, self.now).unwrap()
     }
 
@@ -144,7 +144,7 @@ impl Field {
     }
 
     /// Lets time pass until `until`: deadlines of the engine and frames in the air, in their order.
-    pub fn run_until(&mut self, until: Timestamp) {
+    pub(crate) fn run_until(&mut self, until: Timestamp) {
         loop {
             let deadline = self.engine.next_deadline().filter(|at| *at <= until);
             let frame = self.sending.keys().next().copied().filter(|(at, _)| *at <= until);
@@ -163,7 +163,7 @@ impl Field {
         self.now = self.now.max(until);
     }
 
-    pub fn pass(&mut self, us: i64) {
+    pub(crate) fn pass(&mut self, us: i64) {
         self.run_until(self.now.plus_us(us));
     }
 
@@ -192,7 +192,7 @@ impl Field {
     }
 
     /// What a device sends reaches the gateways that hear it; its windows are lived through.
-    pub fn emit(&mut self, node: usize, emission: &Emission) {
+    pub(crate) fn emit(&mut self, node: usize, emission: &Emission) {
         self.pass(emission.airtime_us);
         let end = self.now;
         let closed = self.nodes[node].device.listen_after(emission, end.0);
@@ -229,7 +229,7 @@ impl Field {
     }
 
     /// Joins a device; panics if it cannot.
-    pub fn join(&mut self, node: usize) {
+    pub(crate) fn join(&mut self, node: usize) {
         for _ in 0..20 {
             let request = self.nodes[node].device.join_request();
             self.emit(node, &request);
@@ -242,7 +242,7 @@ impl Field {
     }
 
     /// An uplink, as often as the device is set to send each.
-    pub fn uplink(&mut self, node: usize, confirmed: bool) {
+    pub(crate) fn uplink(&mut self, node: usize, confirmed: bool) {
         let Some(emission) = self.nodes[node].device.uplink(2, b"field", confirmed) else { panic!("not joined") };
         let times = self.nodes[node].device.nb_trans();
         self.emit(node, &emission);
@@ -253,20 +253,20 @@ impl Field {
     }
 
     /// Some uplinks, a minute apart.
-    pub fn uplinks(&mut self, node: usize, count: usize) {
+    pub(crate) fn uplinks(&mut self, node: usize, count: usize) {
         for _ in 0..count {
             self.uplink(node, false);
             self.pass(MINUTE);
         }
     }
 
-    pub fn enqueue(&mut self, node: usize, id: u128, payload: &[u8], confirmed: bool) {
+    pub(crate) fn enqueue(&mut self, node: usize, id: u128, payload: &[u8], confirmed: bool) {
         let item = item(id, payload, confirmed);
         self.command(Command::Enqueue { dev_eui: self.nodes[node].dev_eui, item });
     }
 
     /// Payloads that a device has received on port 10.
-    pub fn got(&self, node: usize) -> Vec<Vec<u8>> {
+    pub(crate) fn got(&self, node: usize) -> Vec<Vec<u8>> {
         let data = |downlink: &Downlink| match downlink {
             Downlink::Data { port: Some(10), payload, .. } => Some(payload.clone()),
             _ => None,
@@ -274,30 +274,30 @@ impl Field {
         self.nodes[node].received.iter().filter_map(data).collect()
     }
 
-    pub fn told(&self) -> Vec<&Event> {
+    pub(crate) fn told(&self) -> Vec<&Event> {
         self.effects.iter().filter_map(|e| if let Effect::Publish(event) = e { Some(event) } else { None }).collect()
     }
 
-    pub fn notices(&self) -> Vec<&Notice> {
+    pub(crate) fn notices(&self) -> Vec<&Notice> {
         self.told()
             .into_iter()
             .filter_map(|e| if let Event::Notice { notice, .. } = e { Some(&**notice) } else { None })
             .collect()
     }
 
-    pub fn noticed(&self, code: &str) -> usize {
+    pub(crate) fn noticed(&self, code: &str) -> usize {
         self.notices().iter().filter(|notice| notice.code() == code).count()
     }
 
-    pub fn refusals(&self) -> Vec<&Refusal> {
+    pub(crate) fn refusals(&self) -> Vec<&Refusal> {
         self.told().into_iter().filter_map(|e| if let Event::Refused(r) = e { Some(&r.reason) } else { None }).collect()
     }
 
-    pub fn transmissions(&self) -> Vec<&Transmission> {
+    pub(crate) fn transmissions(&self) -> Vec<&Transmission> {
         self.effects.iter().filter_map(|e| if let Effect::Transmit(t) = e { Some(t) } else { None }).collect()
     }
 
-    pub fn outbox_states(&self) -> Vec<&OutboxState> {
+    pub(crate) fn outbox_states(&self) -> Vec<&OutboxState> {
         let state = |e: &'_ Effect| matches!(e, Effect::Persist(Change::Outbox { .. }));
         self.effects
             .iter()
@@ -306,7 +306,7 @@ impl Field {
             .collect()
     }
 
-    pub fn forget(&mut self) {
+    pub(crate) fn forget(&mut self) {
         self.effects.clear();
         self.seen = 0;
     }

@@ -16,7 +16,7 @@ const GATES: Eui64 = Eui64(0x0600_0000_0000_0001);
 const ADDRESS: DevAddr = DevAddr(0x0077_6655);
 const KEYS: SessionKeys = SessionKeys { nwk_s_key: AesKey([8; 16]), app_s_key: AesKey([9; 16]) };
 
-pub fn config(class: Class, region: Region, members: &[Eui64]) -> GroupConfig {
+pub(crate) fn config(class: Class, region: Region, members: &[Eui64]) -> GroupConfig {
     let plan = region.plan();
     let (frequency_hz, data_rate) = match class {
         Class::B => (plan.class_b.ping_slot.hz(0), plan.class_b.ping_slot.min_data_rate),
@@ -27,11 +27,11 @@ pub fn config(class: Class, region: Region, members: &[Eui64]) -> GroupConfig {
     GroupConfig { group, address, keys, region, class, frequency_hz, data_rate, ping_periodicity, members }
 }
 
-pub fn put(field: &mut Field, config: GroupConfig) {
+pub(crate) fn put(field: &mut Field, config: GroupConfig) {
     field.command(Command::PutGroup { config: Box::new(config), next_down: 0, outbox: Vec::new() });
 }
 
-pub fn send(field: &mut Field, id: u128, payload: &[u8]) {
+pub(crate) fn send(field: &mut Field, id: u128, payload: &[u8]) {
     field.command(Command::Enqueue { dev_eui: GATES, item: item(id, payload, false) });
 }
 

@@ -195,7 +195,7 @@ proptest! {
 
 /// What a gateway sends never overlaps, wherever an immediate frame falls in its leeway; what goes to a device never does
 /// either, and its counters rise.
-pub fn check_air(field: &Field) -> Result<(), String> {
+pub(crate) fn check_air(field: &Field) -> Result<(), String> {
     let mut by_gateway: BTreeMap<Eui64, Vec<(Timestamp, Timestamp)>> = BTreeMap::new();
     let mut by_device: BTreeMap<Eui64, Vec<(Timestamp, Timestamp)>> = BTreeMap::new();
     let mut by_counter: BTreeMap<(DevAddr, bool), Vec<(Timestamp, u16)>> = BTreeMap::new();

@@ -31,12 +31,12 @@ const HEADER_LEN: usize = 4;
 const EUI_END: usize = 12;
 
 mod ident {
-    pub const PUSH_DATA: u8 = 0x00;
-    pub const PUSH_ACK: u8 = 0x01;
-    pub const PULL_DATA: u8 = 0x02;
-    pub const PULL_RESP: u8 = 0x03;
-    pub const PULL_ACK: u8 = 0x04;
-    pub const TX_ACK: u8 = 0x05;
+    pub(super) const PUSH_DATA: u8 = 0x00;
+    pub(super) const PUSH_ACK: u8 = 0x01;
+    pub(super) const PULL_DATA: u8 = 0x02;
+    pub(super) const PULL_RESP: u8 = 0x03;
+    pub(super) const PULL_ACK: u8 = 0x04;
+    pub(super) const TX_ACK: u8 = 0x05;
 }
 
 /// Pairs a message with its acknowledgement.

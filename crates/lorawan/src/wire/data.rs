@@ -5,21 +5,21 @@ use crate::crypto::{Mic, MicKey, PayloadKey};
 use crate::{DevAddr, Direction};
 
 mod field {
-    pub const DEV_ADDR: usize = 1;
-    pub const FCTRL: usize = 5;
-    pub const FCNT: usize = 6;
-    pub const FOPTS: usize = 8;
+    pub(super) const DEV_ADDR: usize = 1;
+    pub(super) const FCTRL: usize = 5;
+    pub(super) const FCNT: usize = 6;
+    pub(super) const FOPTS: usize = 8;
 }
 
 const SHORTEST: usize = field::FOPTS + MIC_LEN;
 
 mod fctrl {
-    pub const ADR: u8 = 0x80;
-    pub const ADR_ACK_REQ: u8 = 0x40;
-    pub const ACK: u8 = 0x20;
+    pub(super) const ADR: u8 = 0x80;
+    pub(super) const ADR_ACK_REQ: u8 = 0x40;
+    pub(super) const ACK: u8 = 0x20;
     /// Class B in uplinks, FPending in downlinks.
-    pub const BIT_4: u8 = 0x10;
-    pub const FOPTS_LEN: u8 = 0x0f;
+    pub(super) const BIT_4: u8 = 0x10;
+    pub(super) const FOPTS_LEN: u8 = 0x0f;
 }
 
 /// A frame's port: 0 carries MAC commands, 1 to 223 the application, 224 tests (TS001 §4.3.2).

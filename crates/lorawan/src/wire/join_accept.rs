@@ -11,12 +11,12 @@ use crate::crypto::{JoinServerKeys, Mic, MicKey, open_join_accept, seal_join_acc
 use crate::{AesKey, DevAddr, Eui64, NetId};
 
 mod field {
-    pub const JOIN_NONCE: usize = 1;
-    pub const NET_ID: usize = 4;
-    pub const DEV_ADDR: usize = 7;
-    pub const DL_SETTINGS: usize = 11;
-    pub const RX_DELAY: usize = 12;
-    pub const CF_LIST: usize = 13;
+    pub(super) const JOIN_NONCE: usize = 1;
+    pub(super) const NET_ID: usize = 4;
+    pub(super) const DEV_ADDR: usize = 7;
+    pub(super) const DL_SETTINGS: usize = 11;
+    pub(super) const RX_DELAY: usize = 12;
+    pub(super) const CF_LIST: usize = 13;
 }
 
 /// DLSettings bit 7: RFU in 1.0.x.

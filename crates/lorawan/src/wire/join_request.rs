@@ -5,11 +5,11 @@ use crate::Eui64;
 use crate::crypto::{Mic, MicKey};
 
 mod field {
-    pub const JOIN_EUI: usize = 1;
-    pub const DEV_EUI: usize = 9;
-    pub const DEV_NONCE: usize = 17;
-    pub const MIC: usize = 19;
-    pub const END: usize = MIC + super::MIC_LEN;
+    pub(super) const JOIN_EUI: usize = 1;
+    pub(super) const DEV_EUI: usize = 9;
+    pub(super) const DEV_NONCE: usize = 17;
+    pub(super) const MIC: usize = 19;
+    pub(super) const END: usize = MIC + super::MIC_LEN;
 }
 
 /// A checked view of a join-request's bytes.

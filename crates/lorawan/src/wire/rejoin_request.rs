@@ -9,8 +9,8 @@ use crate::crypto::{Mic, MicKey};
 use crate::{Eui64, NetId};
 
 mod field {
-    pub const KIND: usize = 1;
-    pub const SENDER: usize = 2;
+    pub(super) const KIND: usize = 1;
+    pub(super) const SENDER: usize = 2;
 }
 
 const SHORT: usize = field::SENDER + 3 + 8 + 2 + MIC_LEN;

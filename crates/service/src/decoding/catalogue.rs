@@ -18,12 +18,12 @@ use crate::decoding::workers::{FoundFlaw, Lane};
 struct Shipped;
 
 /// The files of the catalogue that comes with the service.
-pub fn shipped() -> Files {
+pub(crate) fn shipped() -> Files {
     Shipped::iter().filter_map(|path| Some((path.to_string(), Shipped::get(&path)?.data.into_owned()))).collect()
 }
 
 /// Its name among sources.
-pub const SHIPPED: &str = "shipped";
+pub(crate) const SHIPPED: &str = "shipped";
 
 fn decoder(about: &PutModel, version: String, ready: Result<Ready, String>, commands: &[TestCommand]) -> Arc<Decoder> {
     let commands = commands.iter().filter(|command| !command.fails).cloned().collect();
@@ -31,7 +31,7 @@ fn decoder(about: &PutModel, version: String, ready: Result<Ready, String>, comm
 }
 
 /// A stored model's decoders. One with a flaw has none that works: each uplink then says why.
-pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
+pub(crate) fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     let load = |source: &str, kind: DecoderKind| match flaw {
         Some(flaw) => Err(format!("the model's decoder is not used until it is fixed: {flaw}")),
         None => Ready::load(kind, source, Lane::People).map_err(|failure| failure.message),
@@ -53,18 +53,18 @@ pub fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
 
 /// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. It waits for workers, so it is
 /// not for a thread that serves.
-pub fn load(about: &PutModel) -> (Decoders, Option<FoundFlaw>) {
+pub(crate) fn load(about: &PutModel) -> (Decoders, Option<FoundFlaw>) {
     let flaw = workers::flaw(about);
     (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
 }
 
 /// What is wrong with a model's decoders, in words.
-pub fn flaw_of(about: &PutModel) -> Option<String> {
+pub(crate) fn flaw_of(about: &PutModel) -> Option<String> {
     workers::flaw(about).map(|flaw| flaw.why)
 }
 
 /// What becomes of a catalogue's models: for each an outcome, and what is to be written down.
-pub fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {
+pub(crate) fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {
     let known: HashMap<&str, &ModelRow> = here.iter().map(|row| (row.model.slug.as_str(), row)).collect();
     let (mut outcomes, mut writes) = (Vec::new(), Vec::new());
     let named = |model: &PutModel| format!("{} {}", model.maker, model.name);

@@ -36,13 +36,13 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
 /// An uplink that is read after it was stored.
-pub struct DecodeJob {
+pub(crate) struct DecodeJob {
     pub written: Arc<WrittenMessage>,
     pub payload: Payload,
 }
 
 /// An uplink with its readings, for the committer.
-pub struct ReadUplink {
+pub(crate) struct ReadUplink {
     pub stored: StoredMessage,
     pub found: Found,
 }
@@ -52,7 +52,7 @@ type Lines = Fair<(EstateId, Option<String>), DecodeJob>;
 
 /// Decodes until the service stops. What has been taken in is finished; the rest stays marked. Fleets take turns: one
 /// whose script takes all the time it may holds up another for one call.
-pub async fn run(
+pub(crate) async fn run(
     store: Store,
     directory: Arc<Directory>,
     mut queue: mpsc::Receiver<DecodeJob>,
@@ -144,13 +144,13 @@ fn start(
 
 /// What came of decoding an uplink, for the records.
 #[derive(Default)]
-pub struct Found {
+pub(crate) struct Found {
     pub readings: Vec<StoredReading>,
     pub failure: Option<DecodeFailure>,
 }
 
 /// The decoder of a message's device, as of now.
-pub fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
+pub(crate) fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
     let device = message.device.as_ref()?;
     directory.decoder(estate_id, device.model.as_deref()?, device.eui)
 }
@@ -159,7 +159,7 @@ pub fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message)
 ///
 /// # Errors
 /// In words, if it is no uplink.
-pub fn payload_of(message: &Message) -> Result<Payload, String> {
+pub(crate) fn payload_of(message: &Message) -> Result<Payload, String> {
     let Body::Uplink(heard) = &message.body else { return Err("there is no payload".into()) };
     let bytes = hex::decode(&heard.frame.payload).map_err(|why| why.to_string())?;
     Ok(Payload { bytes, port: heard.frame.port.unwrap_or(0), time_ms: message.time.timestamp_millis() })
@@ -169,7 +169,7 @@ pub fn payload_of(message: &Message) -> Result<Payload, String> {
 ///
 /// # Errors
 /// In words, why there are no readings.
-pub fn call(decoder: &Decoder, payload: Payload, lane: Lane) -> Result<Decoded, String> {
+pub(crate) fn call(decoder: &Decoder, payload: Payload, lane: Lane) -> Result<Decoded, String> {
     let ready = decoder.ready.as_ref().map_err(Clone::clone)?;
     let (port, len) = (payload.port, payload.bytes.len());
     let (decoded, took) = ready.decode(payload, lane);
@@ -182,14 +182,14 @@ fn told(port: u8, len: usize, failure: &Failure) -> String {
 }
 
 /// An uplink's payload, and the decoder of its device.
-pub struct ToRead {
+pub(crate) struct ToRead {
     pub decoder: Arc<Decoder>,
     pub payload: Payload,
 }
 
 /// Reads uplinks on their way to the commit, as far as their decoders are known to be quick and `time` allows. None stands
 /// for one that is to be read later, or not at all.
-pub fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
+pub(crate) fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
     let mut calls: Vec<(ScriptRef, Payload)> = Vec::new();
     let mut of_calls: Vec<(usize, &ToRead)> = Vec::new();
     let mut results = Vec::with_capacity(uplinks.len());
@@ -224,7 +224,7 @@ pub fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<R
 ///
 /// # Errors
 /// Why there are no readings.
-pub fn try_out(
+pub(crate) fn try_out(
     decoder: &Ready,
     payload: &Payload,
     trace: bool,
@@ -245,7 +245,7 @@ pub fn try_out(
 ///
 /// # Errors
 /// In words, why there is none.
-pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
+pub(crate) fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
     match decoder.ready.as_ref().map_err(Clone::clone)? {
         Ready::Script(script) => workers::encode(script, values).map_err(|failure| failure.message),
         Ready::Here(ready) => {
@@ -255,7 +255,7 @@ pub fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, String> {
 }
 
 /// Reads a downlink as the device will, if the decoder can. It may wait for a worker, too.
-pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
+pub(crate) fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
     let Ok(Ready::Script(script)) = &decoder.ready else { return None };
     if !script.about().reads_downlinks {
         return None;
@@ -276,7 +276,7 @@ pub fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Resu
 }
 
 /// A decoder's values as the model means them, by name; running totals stand as their devices count.
-pub fn meant(
+pub(crate) fn meant(
     rules: &BTreeMap<String, ReadingRule>,
     decoded: &Decoded,
     warnings: &mut Vec<String>,
@@ -291,7 +291,7 @@ pub fn meant(
 }
 
 /// Takes out of an uplink what a decoder has made of it.
-pub fn undo(message: &mut Message) {
+pub(crate) fn undo(message: &mut Message) {
     if let Body::Uplink(uplink) = &mut message.body {
         uplink.readings.clear();
         uplink.decode_warnings.clear();
@@ -300,7 +300,12 @@ pub fn undo(message: &mut Message) {
 }
 
 /// Puts what a decoder returned into its uplink, and gives what is to be stored.
-pub fn write_down(totals: &Totals, decoder: &Decoder, message: &mut Message, called: Result<Decoded, String>) -> Found {
+pub(crate) fn write_down(
+    totals: &Totals,
+    decoder: &Decoder,
+    message: &mut Message,
+    called: Result<Decoded, String>,
+) -> Found {
     let (Body::Uplink(uplink), Some(device)) = (&mut message.body, &message.device) else { return Found::default() };
     let decoded = match called {
         Ok(decoded) => decoded,

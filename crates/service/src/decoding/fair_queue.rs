@@ -5,7 +5,7 @@ use std::hash::Hash;
 
 /// Jobs in lines.
 #[derive(Debug)]
-pub struct Fair<K, J> {
+pub(crate) struct Fair<K, J> {
     lines: HashMap<K, VecDeque<J>>,
     /// Whose turn is next; each who has a line, once.
     turns: VecDeque<K>,
@@ -14,11 +14,11 @@ pub struct Fair<K, J> {
 }
 
 impl<K: Clone + Eq + Hash, J> Fair<K, J> {
-    pub fn new(longest: usize) -> Self {
+    pub(crate) fn new(longest: usize) -> Self {
         Self { lines: HashMap::new(), turns: VecDeque::new(), longest }
     }
 
-    pub fn is_empty(&self) -> bool {
+    pub(crate) fn is_empty(&self) -> bool {
         self.turns.is_empty()
     }
 
@@ -26,7 +26,7 @@ impl<K: Clone + Eq + Hash, J> Fair<K, J> {
     ///
     /// # Errors
     /// The job, if there is no room for it.
-    pub fn put(&mut self, whose: K, job: J) -> Result<(), J> {
+    pub(crate) fn put(&mut self, whose: K, job: J) -> Result<(), J> {
         let line = self.lines.entry(whose.clone()).or_default();
         if line.len() >= self.longest {
             return Err(job);
@@ -39,7 +39,7 @@ impl<K: Clone + Eq + Hash, J> Fair<K, J> {
     }
 
     /// The job whose turn it is.
-    pub fn take(&mut self) -> Option<J> {
+    pub(crate) fn take(&mut self) -> Option<J> {
         let whose = self.turns.pop_front()?;
         let line = self.lines.get_mut(&whose)?;
         let job = line.pop_front();

@@ -28,7 +28,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 const LOOK_EVERY: Duration = Duration::from_secs(30);
 
 /// The one who works on jobs.
-pub struct Worker {
+pub(crate) struct Worker {
     pub store: Store,
     pub directory: Arc<Directory>,
     pub news: Arc<Notify>,
@@ -44,7 +44,7 @@ enum End {
 
 impl Worker {
     /// Works until the service stops. What it is at then begins again at the next start.
-    pub async fn run(self) {
+    pub(crate) async fn run(self) {
         loop {
             let worked = tokio::select! {
                 worked = self.work() => worked,

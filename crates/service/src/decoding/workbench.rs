@@ -22,7 +22,7 @@ const TIME: Duration = Duration::from_secs(8);
 const TRACING: Duration = Duration::from_secs(2);
 
 /// A payload to try.
-pub struct Case {
+pub(crate) struct Case {
     pub message: Option<String>,
     pub device: Option<DeviceRef>,
     pub time: DateTime<Utc>,
@@ -32,12 +32,12 @@ pub struct Case {
 
 impl Case {
     /// A payload that was given along.
-    pub fn given((port, bytes): (u8, Vec<u8>)) -> Self {
+    pub(crate) fn given((port, bytes): (u8, Vec<u8>)) -> Self {
         Self { message: None, device: None, time: Utc::now(), port, bytes }
     }
 
     /// A stored uplink; none if nothing of it is for a decoder.
-    pub fn stored(message: Message) -> Option<Self> {
+    pub(crate) fn stored(message: Message) -> Option<Self> {
         let Message { id, time, device, body: Body::Uplink(heard), .. } = message else { return None };
         let port = heard.frame.port.filter(|port| *port > 0)?;
         let bytes = hex::decode(&heard.frame.payload).ok()?;
@@ -46,7 +46,7 @@ impl Case {
 }
 
 /// The model as it would be with the draft; none if it has no decoder for those versions.
-pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
+pub(crate) fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
     if let Some(rules) = &draft.readings {
         about.readings.clone_from(rules);
     }
@@ -73,7 +73,7 @@ pub fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel> {
 }
 
 /// Tries a draft. It waits for workers, so it is not for a thread that serves.
-pub fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cases: Vec<Case>) -> Tried {
+pub(crate) fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cases: Vec<Case>) -> Tried {
     let begun = Instant::now();
     let loaded = draft.decoder.as_deref().map(|source| Ready::load(draft.decoder_kind, source, Lane::People));
     let mut tried = Tried::default();

@@ -59,7 +59,7 @@ fn params(name: &str, until: DateTime<Utc>) -> Result<CertificateParams> {
 }
 
 /// When a certificate ends.
-pub fn expiry(certificate: &[u8]) -> Result<DateTime<Utc>> {
+pub(crate) fn expiry(certificate: &[u8]) -> Result<DateTime<Utc>> {
     let (_, parsed) = x509_parser::parse_x509_certificate(certificate).map_err(|why| anyhow!("{why}"))?;
     let ends = parsed.validity().not_after.timestamp();
     DateTime::from_timestamp(ends, 0).context("a certificate ends at no time that there is")

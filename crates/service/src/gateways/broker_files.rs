@@ -12,13 +12,13 @@ use crate::gateways::authority::Authority;
 use crate::startup::config::BrokerFiles;
 
 /// The name in the service's own certificate.
-pub const NAME: &str = "keen-heron";
+pub(crate) const NAME: &str = "keen-heron";
 
 /// What a packet has beside its payload.
 const ROOM_FOR_TOPIC: usize = 1024;
 
 /// Writes the files.
-pub fn write(options: &BrokerFiles) -> Result<()> {
+pub(crate) fn write(options: &BrokerFiles) -> Result<()> {
     fs::create_dir_all(&options.data).with_context(|| format!("making {}", options.data.display()))?;
     fs::create_dir_all(&options.into).with_context(|| format!("making {}", options.into.display()))?;
     let authority = Authority::open_or_create(&options.data)?;

@@ -341,7 +341,7 @@ impl Credentials {
 }
 
 /// Why a proof that is not on record does not do.
-pub fn unknown(proof: Proof<'_>) -> Refused {
+pub(crate) fn unknown(proof: Proof<'_>) -> Refused {
     let certificate = match proof {
         Proof::Token(token) => {
             let text = format!("Its token, of {} characters, is none of this service's.", token.chars().count());

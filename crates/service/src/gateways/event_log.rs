@@ -110,7 +110,7 @@ impl GatewayLog {
 }
 
 /// Writes events until the service stops, and then those that still wait.
-pub async fn write(store: Store, mut queue: mpsc::Receiver<(Eui64, GatewayEvent)>, stopping: CancellationToken) {
+pub(crate) async fn write(store: Store, mut queue: mpsc::Receiver<(Eui64, GatewayEvent)>, stopping: CancellationToken) {
     if let Err(error) = store.drop_gateway_events(Utc::now() - KEPT).await {
         tracing::warn!("old events of gateways could not be dropped: {error}");
     }

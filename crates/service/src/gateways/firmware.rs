@@ -19,7 +19,7 @@ use ulid::Ulid;
 pub struct Firmwares(PathBuf);
 
 /// Checks a firmware's signature and tells what is to be kept on record.
-pub fn check(new: &NewFirmware) -> Result<(FirmwareRow, Vec<u8>), Problem> {
+pub(crate) fn check(new: &NewFirmware) -> Result<(FirmwareRow, Vec<u8>), Problem> {
     let CheckedFirmware { name, bytes, signature } = new.check()?;
     let key = VerifyingKey::from_public_key_pem(new.key_pem.trim())
         .map_err(|why| bad_field("key_pem", "(a key)", format!("a public key of ECDSA over P-256, PEM: {why}")))?;

@@ -21,7 +21,12 @@ use crate::net::tls::Trust;
 const SHEET: &str = "read-me-first.txt";
 
 /// Packs a kit.
-pub fn zip(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints, trust: &Trust) -> Result<Vec<u8>> {
+pub(crate) fn zip(
+    gateway: &CheckedGateway,
+    fresh: &[Fresh],
+    endpoints: &PublicEndpoints,
+    trust: &Trust,
+) -> Result<Vec<u8>> {
     let mut files = Vec::new();
     let layout = Layout::new(gateway.region.plan(), gateway.channels).context("its channels")?;
     // Such a gateway's packet forwarder is set up by hand.

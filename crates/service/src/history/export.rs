@@ -24,17 +24,17 @@ const GROUP: usize = 100_000;
 
 /// How readings are written out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub(crate) enum Form {
     Csv,
     JsonLines,
     Parquet,
 }
 
 impl Form {
-    pub const ALL: [Self; 3] = [Self::Csv, Self::JsonLines, Self::Parquet];
+    pub(crate) const ALL: [Self; 3] = [Self::Csv, Self::JsonLines, Self::Parquet];
 
     /// As it is asked for, and as files of it end.
-    pub const fn name(self) -> &'static str {
+    pub(crate) const fn name(self) -> &'static str {
         match self {
             Self::Csv => "csv",
             Self::JsonLines => "jsonl",
@@ -42,7 +42,7 @@ impl Form {
         }
     }
 
-    pub const fn content_type(self) -> &'static str {
+    pub(crate) const fn content_type(self) -> &'static str {
         match self {
             Self::Csv => "text/csv; charset=utf-8",
             Self::JsonLines => "application/x-ndjson",
@@ -53,7 +53,7 @@ impl Form {
 
 /// A reading of a device, to be written out.
 #[derive(Debug, Clone)]
-pub struct Column {
+pub(crate) struct Column {
     pub series: SeriesId,
     pub device: String,
     pub dev_eui: String,
@@ -256,7 +256,7 @@ fn writer(form: Form) -> Result<Box<dyn Writer>> {
 ///
 /// # Errors
 /// If the database does not answer; what was sent until then is not whole.
-pub async fn export(
+pub(crate) async fn export(
     store: &Store,
     form: Form,
     columns: &[Column],

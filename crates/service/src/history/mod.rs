@@ -1,5 +1,5 @@
 //! Stored readings: hourly and daily summaries, charts, retention, export.
 //! New readings are written by `pipeline`.
 
-pub mod export;
-pub mod summaries;
+pub(crate) mod export;
+pub(crate) mod summaries;

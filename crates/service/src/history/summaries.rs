@@ -55,7 +55,7 @@ impl Doubts {
 }
 
 /// What looks wrong with one model's readings, by every value of the last day.
-pub async fn doubts_of(
+pub(crate) async fn doubts_of(
     store: &Store,
     directory: &Directory,
     estate_id: EstateId,
@@ -92,13 +92,13 @@ fn doubts_in(
 }
 
 /// What doubts are made of.
-pub fn seen_of(summary: &Bucket) -> Seen {
+pub(crate) fn seen_of(summary: &Bucket) -> Seen {
     Seen { least: summary.least, most: summary.most, count: summary.count }
 }
 
 /// Why nothing old is to be taken out now: the clock may be wrong, and what is taken out is gone. `newest_at_start` is of
 /// the newest message when the service was started, `newest` of the newest one now.
-pub fn keep_all(
+pub(crate) fn keep_all(
     now: DateTime<Utc>,
     calm: Duration,
     newest_at_start: Option<DateTime<Utc>>,
@@ -116,7 +116,7 @@ pub fn keep_all(
 }
 
 /// Keeps summaries, partitions and doubts up to date until the service stops.
-pub async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, stopping: CancellationToken) {
+pub(crate) async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, stopping: CancellationToken) {
     let mut often = tokio::time::interval(EVERY);
     let mut looked: Option<i64> = None;
     let mut pruned: Option<Instant> = None;
@@ -166,14 +166,14 @@ pub async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, 
 }
 
 /// A line of a chart: its points, and for how long each stands, if not for one value.
-pub struct Line {
+pub(crate) struct Line {
     pub points: Vec<ChartPoint>,
     pub step_ms: Option<i64>,
     pub cut: bool,
 }
 
 /// Reads a line: single values where there are few enough, else as many taken together as the eye can tell.
-pub async fn line(
+pub(crate) async fn line(
     store: &Store,
     series: SeriesId,
     (from_ms, until_ms): (i64, i64),

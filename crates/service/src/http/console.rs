@@ -18,11 +18,11 @@ const PAGE: &str = "index.html";
 const HASHED: &str = "_app/immutable/";
 
 /// The console's page, if it is built in.
-pub fn page() -> Option<String> {
+pub(crate) fn page() -> Option<String> {
     String::from_utf8(Files::get(PAGE)?.data.into_owned()).ok()
 }
 
-pub async fn serve(State(app): State<App>, uri: Uri) -> Response {
+pub(crate) async fn serve(State(app): State<App>, uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     let (name, file) = match Files::get(path) {
         Some(file) => (path, Some(file)),

@@ -13,7 +13,7 @@ const NO_SCOPES: [&str; 0] = [];
 const SCHEMA: &str = "#/components/schemas/Problem";
 
 /// Requests show a token.
-pub struct TokenScheme;
+pub(crate) struct TokenScheme;
 
 impl Modify for TokenScheme {
     fn modify(&self, openapi: &mut OpenApi) {
@@ -24,7 +24,7 @@ impl Modify for TokenScheme {
 
 /// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that come
 /// before its handler.
-pub fn complete(openapi: &mut OpenApi) {
+pub(crate) fn complete(openapi: &mut OpenApi) {
     for (path, item) in &mut openapi.paths.paths {
         for (_, operation) in operations(item) {
             if path.contains("{estate}") {

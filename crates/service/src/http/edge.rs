@@ -150,7 +150,7 @@ fn page_policy(page: &str) -> String {
 }
 
 /// Answers only to the service's own names: a name that somebody else has made to point here is not one of them.
-pub async fn own_name(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
+pub(crate) async fn own_name(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
     let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
     if edge.answers_to(host) {
         return next.run(request).await;
@@ -162,7 +162,7 @@ pub async fn own_name(State(edge): State<Arc<Edge>>, request: Request, next: Nex
 }
 
 /// Puts on every answer what browsers are to be told.
-pub async fn headers(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
+pub(crate) async fn headers(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
     let path = request.uri().path();
     let (api, browse) = (path.starts_with("/api/"), path.starts_with("/api/browse"));
     let mut answer = next.run(request).await;

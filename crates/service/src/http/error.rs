@@ -73,18 +73,18 @@ impl IntoResponse for Refusal {
 }
 
 /// Nothing of that name. What it was is told back, cut to a sensible length.
-pub fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
+pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
     let name: String = name.to_string().chars().take(80).collect();
     Refusal(
         Problem::new(404, "not_found", format!("There is no such {what}")).detail(format!("{name:?} was asked for")),
     )
 }
 
-pub async fn no_such_endpoint(uri: axum::http::Uri) -> Refusal {
+pub(crate) async fn no_such_endpoint(uri: axum::http::Uri) -> Refusal {
     not_found("endpoint", uri.path())
 }
 
-pub async fn no_such_method(method: axum::http::Method, uri: axum::http::Uri) -> Refusal {
+pub(crate) async fn no_such_method(method: axum::http::Method, uri: axum::http::Uri) -> Refusal {
     let detail = format!("{method} is not possible on {}", uri.path());
     Refusal(Problem::new(405, "method_not_allowed", "This cannot be done there").detail(detail))
 }

@@ -49,7 +49,7 @@ impl WholeEstate {
 }
 
 /// What something is at the moment, in short: it changes when anything about it does.
-pub fn revision(of: &impl Serialize) -> String {
+pub(crate) fn revision(of: &impl Serialize) -> String {
     let text = serde_json::to_vec(of).unwrap_or_default();
     hex::encode(&Sha256::digest(text)[..8])
 }
@@ -71,7 +71,7 @@ impl FromRequestParts<App> for WholeEstate {
 }
 
 /// The estate a path names, as far as the caller reaches: what is listed is limited to that.
-pub struct VisibleEstate {
+pub(crate) struct VisibleEstate {
     pub within: Option<AccessFilter>,
     pub estate: WholeEstate,
 }
@@ -88,7 +88,7 @@ impl FromRequestParts<App> for VisibleEstate {
 }
 
 /// The EUI a path names, in any pasted form.
-pub struct PathEui(pub Eui64);
+pub(crate) struct PathEui(pub Eui64);
 
 impl FromRequestParts<App> for PathEui {
     type Rejection = Refusal;
@@ -99,7 +99,7 @@ impl FromRequestParts<App> for PathEui {
 }
 
 /// The last name in a path: that of a fleet, a model or a downlink.
-pub struct PathName(pub String);
+pub(crate) struct PathName(pub String);
 
 impl FromRequestParts<App> for PathName {
     type Rejection = Refusal;
@@ -112,7 +112,7 @@ impl FromRequestParts<App> for PathName {
 }
 
 /// The model a path names.
-pub struct PathModel(pub String);
+pub(crate) struct PathModel(pub String);
 
 impl FromRequestParts<App> for PathModel {
     type Rejection = Refusal;
@@ -134,7 +134,7 @@ async fn path_parameter(parts: &mut Parts, app: &App, name: &str) -> Result<Stri
 /// Which part of a list.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Paging {
+pub(crate) struct Paging {
     /// The `next` of the page before.
     pub after: Option<String>,
     /// Entries a page, 1 to 500; 100 if not given.
@@ -143,11 +143,11 @@ pub struct Paging {
 }
 
 impl Paging {
-    pub fn after(&self) -> &str {
+    pub(crate) fn after(&self) -> &str {
         self.after.as_deref().unwrap_or("")
     }
 
-    pub fn limit(&self) -> Result<u32, Refusal> {
+    pub(crate) fn limit(&self) -> Result<u32, Refusal> {
         match self.limit {
             None => Ok(100),
             Some(limit @ 1..=500) => Ok(limit),
@@ -157,7 +157,7 @@ impl Paging {
 }
 
 /// A page: one more row than asked for shows that there is a next one.
-pub fn page<R, T>(
+pub(crate) fn page<R, T>(
     mut rows: Vec<R>,
     limit: u32,
     cursor: impl Fn(&R) -> String,
@@ -170,7 +170,7 @@ pub fn page<R, T>(
 }
 
 /// Query parameters; ones that do not parse are answered with a problem.
-pub struct Params<T>(pub T);
+pub(crate) struct Params<T>(pub T);
 
 impl<T: DeserializeOwned> FromRequestParts<App> for Params<T> {
     type Rejection = Refusal;

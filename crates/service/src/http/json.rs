@@ -10,10 +10,10 @@ use serde::de::DeserializeOwned;
 use crate::http::error::Refusal;
 
 /// What a handler gives back.
-pub type Answer<T> = Result<Json<T>, Refusal>;
+pub(crate) type Answer<T> = Result<Json<T>, Refusal>;
 
 /// A JSON body, in or out; one that does not parse is answered with a problem that says where.
-pub struct Json<T>(pub T);
+pub(crate) struct Json<T>(pub T);
 
 impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Refusal;

@@ -1,18 +1,18 @@
 //! The HTTP interface under `/api/v1`, its description, and the console.
 
-pub mod app;
-pub mod auth;
-pub mod console;
-pub mod description;
-pub mod devices;
-pub mod edge;
-pub mod error;
-pub mod extract;
-pub mod gateways;
-pub mod insight;
-pub mod json;
-pub mod models;
-pub mod people;
+pub(crate) mod app;
+pub(crate) mod auth;
+pub(crate) mod console;
+pub(crate) mod description;
+pub(crate) mod devices;
+pub(crate) mod edge;
+pub(crate) mod error;
+pub(crate) mod extract;
+pub(crate) mod gateways;
+pub(crate) mod insight;
+pub(crate) mod json;
+pub(crate) mod models;
+pub(crate) mod people;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -196,7 +196,7 @@ fn parts() -> (Router<App>, utoipa::openapi::OpenApi) {
 }
 
 /// The OpenAPI document.
-pub fn document() -> utoipa::openapi::OpenApi {
+pub(crate) fn document() -> utoipa::openapi::OpenApi {
     parts().1
 }
 
@@ -204,7 +204,7 @@ pub fn document() -> utoipa::openapi::OpenApi {
 ///
 /// # Errors
 /// Names an endpoint that does not state what it needs.
-pub fn router(app: App) -> Result<Router, String> {
+pub(crate) fn router(app: App) -> Result<Router, String> {
     let (router, document) = parts();
     let endpoints = Arc::new(Endpoints::of(&document)?);
     let edge = Arc::clone(&app.edge);

@@ -26,7 +26,7 @@ fn bad(detail: impl Into<String>) -> Problem {
 ///
 /// # Errors
 /// If it is none of these, is damaged, unpacks to too much, or has paths that lead out of it.
-pub fn unpack(bytes: &[u8]) -> Result<Files, Problem> {
+pub(crate) fn unpack(bytes: &[u8]) -> Result<Files, Problem> {
     match bytes {
         [b'P', b'K', 3, 4, ..] => unzip(bytes),
         [0x1f, 0x8b, ..] => untar(GzDecoder::new(bytes)),
@@ -99,7 +99,7 @@ fn unzip(bytes: &[u8]) -> Result<Files, Problem> {
 }
 
 /// The same for a tar that is read as it comes.
-pub fn untar(from: impl Read) -> Result<Files, Problem> {
+pub(crate) fn untar(from: impl Read) -> Result<Files, Problem> {
     untar_within(MOST_UNPACKED, from)
 }
 

@@ -23,7 +23,7 @@ const LARGEST_BLOCKS: u32 = 131_072;
 const LARGEST_TAR: u64 = 128 << 20;
 
 /// A commit's files.
-pub struct Fetched {
+pub(crate) struct Fetched {
     pub revision: String,
     pub files: Files,
 }
@@ -32,7 +32,7 @@ pub struct Fetched {
 ///
 /// # Errors
 /// If it is none, or has a password in it.
-pub fn check_address(address: &str) -> Result<String, Problem> {
+pub(crate) fn check_address(address: &str) -> Result<String, Problem> {
     let address = address.trim();
     let bad = |allowed: &str| Err(bad_field("address", address, allowed));
     let Some((scheme, rest)) = address.split_once("://") else {
@@ -59,7 +59,7 @@ pub fn check_address(address: &str) -> Result<String, Problem> {
 ///
 /// # Errors
 /// If it is no name of one.
-pub fn check_branch(branch: &str) -> Result<String, Problem> {
+pub(crate) fn check_branch(branch: &str) -> Result<String, Problem> {
     let branch = branch.trim();
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
     if branch.is_empty()
@@ -169,7 +169,7 @@ async fn run(address: &str, folder: &Path, arguments: &[&str]) -> Result<Vec<u8>
 ///
 /// # Errors
 /// If there is no repository to be read at the address, or it takes too long, or is too large.
-pub async fn fetch(address: &str, branch: Option<&str>, inner: &[String]) -> Result<Fetched, Problem> {
+pub(crate) async fn fetch(address: &str, branch: Option<&str>, inner: &[String]) -> Result<Fetched, Problem> {
     outside(address, inner).await?;
     let folder = tempfile::tempdir().map_err(|why| failed(address, why))?;
     let work = async {

@@ -13,7 +13,7 @@ use rxing::common::BitMatrix;
 use rxing::{BarcodeFormat, DecodeHints, Exceptions, MultiFormatWriter, Writer as _};
 
 /// The largest photo taken, in bytes.
-pub const LARGEST_PHOTO: usize = 16 << 20;
+pub(crate) const LARGEST_PHOTO: usize = 16 << 20;
 /// Pixels along a side that a photo may have.
 const MOST_PIXELS: u32 = 12_000;
 /// Memory a photo may unpack to.
@@ -30,7 +30,7 @@ fn bad_photo(why: &dyn std::fmt::Display) -> Problem {
 ///
 /// # Errors
 /// If it is no picture, there is no code in it, or none of a device.
-pub fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
+pub(crate) fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
     let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|why| bad_photo(&why))?;
     let mut limits = Limits::default();
     limits.max_image_width = Some(MOST_PIXELS);
@@ -82,7 +82,7 @@ fn codes_in(picture: &DynamicImage) -> Vec<String> {
 
 /// A label to print.
 #[derive(Debug, Clone)]
-pub struct Printed {
+pub(crate) struct Printed {
     pub code: String,
     pub name: String,
     pub dev_eui: String,
@@ -176,7 +176,7 @@ fn lines(label: &Printed) -> [(f64, f64, String); 5] {
 }
 
 /// Sheets as one SVG, below each other.
-pub fn svg(labels: &[Printed]) -> Result<String, Problem> {
+pub(crate) fn svg(labels: &[Printed]) -> Result<String, Problem> {
     let height = SHEET.1 * sheets(labels.len()) as f64;
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}mm\" height=\"{height}mm\" viewBox=\"0 0 {0} {height}\">\n\
@@ -211,7 +211,7 @@ pub fn svg(labels: &[Printed]) -> Result<String, Problem> {
 }
 
 /// One code as a picture of its own, with its quiet zone.
-pub fn code_svg(code: &str) -> Result<String, Problem> {
+pub(crate) fn code_svg(code: &str) -> Result<String, Problem> {
     let Drawn { side, runs } = drawn(code)?;
     let size = side + 2 * QUIET;
     let mut path = String::new();
@@ -228,7 +228,7 @@ fn escaped(text: &str) -> String {
 }
 
 /// Sheets as a PDF, a page each.
-pub fn pdf(labels: &[Printed]) -> Result<Vec<u8>, Problem> {
+pub(crate) fn pdf(labels: &[Printed]) -> Result<Vec<u8>, Problem> {
     const POINTS: f64 = 72.0 / 25.4;
     let points = |mm: f64| (mm * POINTS) as f32;
     let (catalog, pages, sans, mono) = (Ref::new(1), Ref::new(2), Ref::new(3), Ref::new(4));

@@ -1,6 +1,6 @@
 //! What people upload: archives, git repositories, photos of labels.
 //! What is in them is read by `domain`.
 
-pub mod archive;
-pub mod git;
-pub mod labels;
+pub(crate) mod archive;
+pub(crate) mod git;
+pub(crate) mod labels;

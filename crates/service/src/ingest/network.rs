@@ -82,7 +82,7 @@ pub struct Network {
 }
 
 /// What an engine starts with.
-pub struct Start {
+pub(crate) struct Start {
     pub config: Config,
     /// Its state, as commands that put it back.
     pub restored: Vec<Command>,
@@ -92,7 +92,7 @@ pub struct Start {
 
 /// What an engine before this one was handed, and what it was not.
 #[derive(Debug, Default)]
-pub struct Before {
+pub(crate) struct Before {
     /// How far it had come.
     pub mark: Option<Mark>,
     /// Frames that it was handed, as far as the journal still has them.
@@ -104,7 +104,7 @@ pub struct Before {
 impl Before {
     /// Parts the journal's frames at how far the engine had come. Their times may have been corrected since, and the
     /// mark's is with them.
-    pub fn part(records: Vec<Record>, mark: Option<(Option<u64>, Timestamp)>, looks_back_us: i64) -> Self {
+    pub(crate) fn part(records: Vec<Record>, mark: Option<(Option<u64>, Timestamp)>, looks_back_us: i64) -> Self {
         let Some((position, until)) = mark else {
             return Self { new: positioned(records), ..Self::default() };
         };
@@ -164,7 +164,7 @@ impl JournalHealth {
 }
 
 /// Puts an engine's state back and sets it going.
-pub fn start(start: Start, handover: Arc<Mailbox<EngineOutput>>) -> (Network, JoinHandle<()>) {
+pub(crate) fn start(start: Start, handover: Arc<Mailbox<EngineOutput>>) -> (Network, JoinHandle<()>) {
     let looks_back_us = start.config.looks_back_us();
     let Before { mark, handed, new } = start.before;
     // What the engine before this one has not finished is processed in its own time.

@@ -86,7 +86,7 @@ impl IngestStats {
 }
 
 /// The word under which a malformed datagram is counted.
-pub fn reason(error: &DatagramError) -> &'static str {
+pub(crate) fn reason(error: &DatagramError) -> &'static str {
     match error {
         DatagramError::TooShort { .. } => "too_short",
         DatagramError::TooLong { .. } => "too_long",

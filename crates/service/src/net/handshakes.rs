@@ -11,11 +11,11 @@ const OF_ONE: usize = 64;
 
 /// The handshakes under way.
 #[derive(Debug, Clone, Default)]
-pub struct Handshakes(Arc<Mutex<HashMap<IpAddr, usize>>>);
+pub(crate) struct Handshakes(Arc<Mutex<HashMap<IpAddr, usize>>>);
 
 /// One of them, until it is dropped.
 #[derive(Debug)]
-pub struct Handshake {
+pub(crate) struct Handshake {
     all: Handshakes,
     of: IpAddr,
 }
@@ -26,7 +26,7 @@ impl Handshakes {
     }
 
     /// Begins one; none if that address has too many.
-    pub fn begin(&self, address: IpAddr) -> Option<Handshake> {
+    pub(crate) fn begin(&self, address: IpAddr) -> Option<Handshake> {
         let of = one_source(address);
         let mut all = self.lock();
         let count = all.entry(of).or_default();

@@ -24,7 +24,7 @@ const FAREWELL: Duration = Duration::from_secs(2);
 
 /// How connections are taken on one port.
 #[derive(Clone)]
-pub struct Port {
+pub(crate) struct Port {
     /// Speaks TLS, if it is given.
     pub tls: Option<TlsAcceptor>,
     /// A handshake, and each request's header, take no longer.
@@ -37,7 +37,7 @@ pub struct Port {
 
 impl Port {
     /// Takes connections until the service stops, and lets them end.
-    pub async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
+    pub(crate) async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
         let room = Arc::new(Semaphore::new(self.most));
         let handshakes = Handshakes::default();
         let conversations = TaskTracker::new();

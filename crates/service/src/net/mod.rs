@@ -1,7 +1,7 @@
 //! Sockets: listening with and without TLS, limits on connections and handshakes, rate limits.
 //! No protocol lives here.
 
-pub mod handshakes;
-pub mod listen;
-pub mod rate_limit;
-pub mod tls;
+pub(crate) mod handshakes;
+pub(crate) mod listen;
+pub(crate) mod rate_limit;
+pub(crate) mod tls;

@@ -159,7 +159,7 @@ impl ClientCertVerifier for ShowsKey {
 }
 
 /// How the port speaks TLS.
-pub fn config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
+pub(crate) fn config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
     let provider = Arc::new(ring::default_provider());
     let mut config = ServerConfig::builder_with_provider(Arc::clone(&provider))
         .with_safe_default_protocol_versions()?
@@ -170,7 +170,7 @@ pub fn config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
 }
 
 /// The same for people and programs, who have passwords and tokens.
-pub fn plain_config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
+pub(crate) fn plain_config(identity: Arc<Identity>) -> Result<Arc<ServerConfig>> {
     let provider = Arc::new(ring::default_provider());
     let mut config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()?

@@ -37,7 +37,7 @@ const LIVE_ONLY: usize = 2_000;
 
 /// What one transaction writes, and what follows once it is durable.
 #[derive(Default)]
-pub struct PendingBatch {
+pub(crate) struct PendingBatch {
     pub batch: Batch,
     /// When the first copies of the uplinks in it were heard.
     pub heard: Vec<Timestamp>,
@@ -69,7 +69,7 @@ impl Coalesce for PendingBatch {
 }
 
 /// Between engine and committer.
-pub struct Batcher {
+pub(crate) struct Batcher {
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
@@ -83,7 +83,7 @@ impl Batcher {
     ///
     /// # Panics
     /// If preparing does: what the engine wants done must not be lost silently.
-    pub async fn run(mut self, from_engine: Arc<Mailbox<EngineOutput>>, ready: Arc<Mailbox<PendingBatch>>) {
+    pub(crate) async fn run(mut self, from_engine: Arc<Mailbox<EngineOutput>>, ready: Arc<Mailbox<PendingBatch>>) {
         while let Some(output) = from_engine.take().await {
             // It may keep a processor busy for a while.
             let work = tokio::task::spawn_blocking(move || {
@@ -173,7 +173,7 @@ fn keep_aside(aside: &Aside, ingest: &IngestStats, refused: &RefusedEvent) {
 
 /// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
 #[derive(Default)]
-pub struct Ids {
+pub(crate) struct Ids {
     generator: Generator,
     newest_ms: u64,
 }

@@ -40,7 +40,7 @@ const PAUSE_FIRST: Duration = Duration::from_millis(100);
 const PAUSE_LAST: Duration = Duration::from_secs(5);
 
 /// The one task that writes what the network does.
-pub struct Committer {
+pub(crate) struct Committer {
     pub writer: Writer,
     pub links: Arc<Links>,
     pub network: Network,
@@ -70,7 +70,7 @@ impl Committer {
     ///
     /// # Errors
     /// If another instance has taken the database over, or the service stops while the database is away.
-    pub async fn run(
+    pub(crate) async fn run(
         mut self,
         ready: Arc<Mailbox<PendingBatch>>,
         mut decoded: mpsc::Receiver<ReadUplink>,

@@ -20,7 +20,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(1);
 const NOTE_EVERY: u32 = 5;
 
 /// Publishes news of gateways and notes when they were last heard, until the service stops.
-pub async fn run(
+pub(crate) async fn run(
     presence: Arc<GatewayRegistry>,
     store: Store,
     live: Arc<Live>,

@@ -10,7 +10,7 @@ use tokio::sync::Notify;
 const ROOM: usize = 20_000;
 
 /// What can be handed over in parts.
-pub trait Coalesce {
+pub(crate) trait Coalesce {
     /// Adds what comes after it.
     fn coalesce(&mut self, later: Self);
 
@@ -20,7 +20,7 @@ pub trait Coalesce {
 
 /// What the engine wants done, and how far it has come with it.
 #[derive(Default)]
-pub struct EngineOutput {
+pub(crate) struct EngineOutput {
     /// In the order in which it must happen.
     pub effects: Vec<Effect>,
     /// How far the engine has come; these effects are the last of it.
@@ -44,7 +44,7 @@ struct Inner<T> {
 }
 
 /// Between one maker and one taker.
-pub struct Mailbox<T> {
+pub(crate) struct Mailbox<T> {
     inner: Mutex<Inner<T>>,
     news: Notify,
     room: Notify,
@@ -62,7 +62,7 @@ impl<T: Coalesce> Mailbox<T> {
     }
 
     /// Adds something; says whether there is room for more.
-    pub fn put(&self, more: T) -> bool {
+    pub(crate) fn put(&self, more: T) -> bool {
         let mut inner = self.lock();
         let room = match &mut inner.gathered {
             Some(gathered) => {
@@ -77,12 +77,12 @@ impl<T: Coalesce> Mailbox<T> {
     }
 
     /// Waits until what was put in has been taken.
-    pub async fn room(&self) {
+    pub(crate) async fn room(&self) {
         self.room.notified().await;
     }
 
     /// Nothing more will come.
-    pub fn close(&self) {
+    pub(crate) fn close(&self) {
         self.lock().closed = true;
         self.news.notify_one();
     }
@@ -95,7 +95,7 @@ impl<T: Coalesce> Mailbox<T> {
 
     /// Everything that has gathered, as soon as there is something; `None` once there is nothing and will be
     /// nothing.
-    pub async fn take(&self) -> Option<T> {
+    pub(crate) async fn take(&self) -> Option<T> {
         loop {
             // Closed is asked first: what is put in before that is there by then.
             let closed = self.lock().closed;

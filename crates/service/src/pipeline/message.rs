@@ -21,7 +21,7 @@ use crate::ingest::strangers::{Request, Strangers};
 use crate::pipeline::directory::Directory;
 
 /// A message, and what goes along with it.
-pub struct BuiltMessage {
+pub(crate) struct BuiltMessage {
     pub estate_id: EstateId,
     pub message: Message,
     /// What is to be decoded.
@@ -33,7 +33,7 @@ pub struct BuiltMessage {
 }
 
 /// Makes messages.
-pub struct MessageBuilder<'a> {
+pub(crate) struct MessageBuilder<'a> {
     pub directory: &'a Directory,
     pub presence: &'a GatewayRegistry,
     pub strangers: &'a Strangers,
@@ -42,7 +42,7 @@ pub struct MessageBuilder<'a> {
 
 impl MessageBuilder<'_> {
     /// The message for an event; `None` if it concerns nobody any more.
-    pub fn tell(&mut self, event: Event) -> Option<BuiltMessage> {
+    pub(crate) fn tell(&mut self, event: Event) -> Option<BuiltMessage> {
         match event {
             Event::Uplink(uplink) => self.uplink(*uplink),
             Event::Joined(joined) => self.joined(joined),
@@ -239,7 +239,7 @@ struct Heard {
 }
 
 /// A message about no device.
-pub fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
+pub(crate) fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
     Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
 }
 

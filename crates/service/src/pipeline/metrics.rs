@@ -63,7 +63,7 @@ impl Metrics {
 }
 
 /// What the system says of a process.
-pub struct ProcessStat {
+pub(crate) struct ProcessStat {
     /// It has ended, and its parent has not asked for it yet.
     pub zombie: bool,
     /// User and system time since its start, in seconds.
@@ -74,7 +74,7 @@ pub struct ProcessStat {
 
 /// Fields 3, 14, 15 and 22 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces. `process` is a number, or
 /// `self`.
-pub fn process_stat(process: impl Display) -> Option<ProcessStat> {
+pub(crate) fn process_stat(process: impl Display) -> Option<ProcessStat> {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
     let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
     let ticks = |number: usize| fields.get(number - 3)?.parse::<u64>().ok();

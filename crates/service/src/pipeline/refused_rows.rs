@@ -10,11 +10,11 @@ use chrono::{SecondsFormat, Utc};
 const MOST_BYTES: u64 = 64 << 20;
 
 /// The file with these rows, one JSON object a line.
-pub struct RefusedRows(PathBuf);
+pub(crate) struct RefusedRows(PathBuf);
 
 impl RefusedRows {
     /// In the data folder.
-    pub fn in_folder(data: &Path) -> Self {
+    pub(crate) fn in_folder(data: &Path) -> Self {
         Self(data.join("refused-rows.jsonl"))
     }
 
@@ -22,7 +22,7 @@ impl RefusedRows {
     ///
     /// # Errors
     /// If the file is full or cannot be written.
-    pub fn keep(&self, row: &str, why: &str) -> io::Result<String> {
+    pub(crate) fn keep(&self, row: &str, why: &str) -> io::Result<String> {
         if fs::metadata(&self.0).map_or(0, |about| about.len()) > MOST_BYTES {
             return Err(io::Error::other(format!("{} is full", self.0.display())));
         }

@@ -11,7 +11,7 @@ use crate::pipeline::condition::Condition;
 ///
 /// # Errors
 /// If the database does not answer.
-pub async fn told(store: &Store, condition: &Condition) -> Result<Vec<Command>> {
+pub(crate) async fn told(store: &Store, condition: &Condition) -> Result<Vec<Command>> {
     let mut commands = Vec::new();
     for Damaged { what, eui, why } in store.take_damaged() {
         let whose = eui.map_or_else(|| "unknown".to_owned(), |eui| eui.to_string());

@@ -16,7 +16,7 @@ const TELL_EVERY: Duration = Duration::from_secs(10);
 ///
 /// # Errors
 /// If the database cannot be used, or the master key is not the one that its secrets are sealed under.
-pub async fn open(url: &str, data: &Path) -> Result<Store> {
+pub(crate) async fn open(url: &str, data: &Path) -> Result<Store> {
     let store = wait_for(url).await?;
     let key = data.join("master.key");
     if !Vault::is_there(&key)? {

@@ -12,7 +12,7 @@ const MOST_CALLERS: u64 = 4_000;
 
 /// Connections that are taken at once.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Room {
+pub(crate) struct Room {
     /// Of gateways.
     pub gateways: usize,
     /// Of browsers and programs.
@@ -31,7 +31,7 @@ impl Room {
 }
 
 /// Raises the limit as far as is allowed; says what it leaves room for.
-pub fn make_room() -> Room {
+pub(crate) fn make_room() -> Room {
     let limit = getrlimit(Resource::Nofile);
     let most = limit.maximum.unwrap_or(WANTED);
     let now = limit.current.unwrap_or(u64::MAX);

@@ -7,7 +7,7 @@ use crate::http::auth::secret;
 use crate::startup::config::Options;
 
 /// Makes the first estate and its owner if there is nobody yet.
-pub async fn prepare(store: &Store, options: &Options) -> Result<()> {
+pub(crate) async fn prepare(store: &Store, options: &Options) -> Result<()> {
     if !store.nobody_yet().await? {
         return Ok(());
     }

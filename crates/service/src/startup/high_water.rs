@@ -16,7 +16,7 @@ fn line(database_id: &str, commits: u64) -> String {
 
 /// The file in the data folder.
 #[derive(Debug)]
-pub struct HighWater {
+pub(crate) struct HighWater {
     path: PathBuf,
     file: File,
 }
@@ -33,7 +33,7 @@ impl HighWater {
     ///
     /// # Errors
     /// If it cannot be opened.
-    pub fn open(data: &Path) -> Result<Self> {
+    pub(crate) fn open(data: &Path) -> Result<Self> {
         let path = data.join("high-water");
         let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path);
         let file = file.with_context(|| format!("opening {}", path.display()))?;
@@ -56,7 +56,7 @@ impl HighWater {
     ///
     /// # Errors
     /// If that is so, with what to do about it.
-    pub fn check(&self, database: &Lease) -> Result<()> {
+    pub(crate) fn check(&self, database: &Lease) -> Result<()> {
         let told = "Frame counters and JoinNonces that were used since then would be used again, which devices refuse and \
                     which breaks encryption. If it was put back on purpose, run `herond restored` first";
         match self.read()? {
@@ -78,7 +78,7 @@ impl HighWater {
     ///
     /// # Errors
     /// If the file cannot be written.
-    pub fn note(&self, database: &Lease) -> io::Result<()> {
+    pub(crate) fn note(&self, database: &Lease) -> io::Result<()> {
         self.file.write_all_at(line(&database.database_id, database.commits).as_bytes(), 0)
     }
 }

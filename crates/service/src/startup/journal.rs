@@ -20,7 +20,7 @@ const TOLD_US: i64 = 2_000_000;
 ///
 /// # Errors
 /// If it cannot be read or begun.
-pub fn open(
+pub(crate) fn open(
     data: &Path,
     mark: Option<(Option<u64>, Timestamp)>,
     looks_back_us: i64,

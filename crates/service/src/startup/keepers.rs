@@ -26,7 +26,7 @@ const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
 const AUDIT_CALM: Duration = Duration::from_secs(3600);
 
 /// Starts them all. Each ends when the service stops.
-pub fn start(
+pub(crate) fn start(
     shared: &Shared,
     events: GatewayEvents,
     identities: Vec<Arc<Identity>>,

@@ -52,7 +52,7 @@ fn is_gone(holder: &Claim, own: &Claim) -> bool {
 /// # Errors
 /// If another instance holds it, or, with `high_water`, if it is an older copy of the one that this data folder was last
 /// used with.
-pub async fn take(store: &Store, data: &Path, high_water: Option<&HighWater>) -> Result<Lease> {
+pub(crate) async fn take(store: &Store, data: &Path, high_water: Option<&HighWater>) -> Result<Lease> {
     let own = claim(data);
     let begun = Instant::now();
     let mut told = false;
@@ -98,7 +98,12 @@ pub async fn take(store: &Store, data: &Path, high_water: Option<&HighWater>) ->
 ///
 /// # Errors
 /// If it has.
-pub async fn keep(store: Store, lease: Lease, condition: Arc<Condition>, stopping: CancellationToken) -> Result<()> {
+pub(crate) async fn keep(
+    store: Store,
+    lease: Lease,
+    condition: Arc<Condition>,
+    stopping: CancellationToken,
+) -> Result<()> {
     let mut often = tokio::time::interval(RENEW_EVERY);
     loop {
         tokio::select! {

@@ -1,18 +1,18 @@
 //! Starting and stopping: options, the checks before the service begins (database, lease, master key, journal), the
 //! first start, and the operator's commands. What runs afterwards lives in the other folders.
 
-pub mod config;
-pub mod damage;
-pub mod database;
-pub mod files;
-pub mod first_start;
-pub mod high_water;
-pub mod journal;
-pub mod keepers;
-pub mod lease;
-pub mod operator;
-pub mod ports;
-pub mod records;
-pub mod run;
-pub mod shared;
-pub mod web;
+pub(crate) mod config;
+pub(crate) mod damage;
+pub(crate) mod database;
+pub(crate) mod files;
+pub(crate) mod first_start;
+pub(crate) mod high_water;
+pub(crate) mod journal;
+pub(crate) mod keepers;
+pub(crate) mod lease;
+pub(crate) mod operator;
+pub(crate) mod ports;
+pub(crate) mod records;
+pub(crate) mod run;
+pub(crate) mod shared;
+pub(crate) mod web;

@@ -15,14 +15,14 @@ use crate::startup::high_water::HighWater;
 use crate::startup::lease;
 
 /// Holds a data folder: two of us would undo each other's work.
-pub struct Hold(#[expect(dead_code, reason = "held until it is dropped")] File);
+pub(crate) struct Hold(#[expect(dead_code, reason = "held until it is dropped")] File);
 
 impl Hold {
     /// Takes the folder, if nobody else has it.
     ///
     /// # Errors
     /// If somebody has, or the file cannot be made.
-    pub fn take(data: &Path) -> Result<Self> {
+    pub(crate) fn take(data: &Path) -> Result<Self> {
         let path = data.join("herond.lock");
         let file = File::create(&path).with_context(|| format!("making {}", path.display()))?;
         match file.try_lock() {
@@ -57,7 +57,7 @@ fn entry(action: &str, object: String, note: &str) -> AuditEntry {
 }
 
 /// Gives an account a new password and ends its sign-ins.
-pub async fn reset_password(options: &ResetPassword) -> Result<()> {
+pub(crate) async fn reset_password(options: &ResetPassword) -> Result<()> {
     let store = keyless(&options.database).await?;
     let Some((person, _)) = store.person(&options.name).await? else {
         bail!("there is no account of the name {:?}", options.name)
@@ -80,7 +80,7 @@ pub async fn reset_password(options: &ResetPassword) -> Result<()> {
 }
 
 /// Replaces the master key.
-pub async fn rotate_master_key(options: &RotateMasterKey) -> Result<()> {
+pub(crate) async fn rotate_master_key(options: &RotateMasterKey) -> Result<()> {
     let _hold = Hold::take(&options.data)?;
     let path = options.data.join("master.key");
     let begun = Vault::open_or_create(&path).is_ok_and(|vault| vault.is_being_replaced());
@@ -109,7 +109,7 @@ pub async fn rotate_master_key(options: &RotateMasterKey) -> Result<()> {
 const AHEAD: u32 = 10_000;
 
 /// Makes an older copy of a database fit to be used.
-pub async fn restored(options: &Restored) -> Result<()> {
+pub(crate) async fn restored(options: &Restored) -> Result<()> {
     let _hold = Hold::take(&options.data)?;
     let store = keyless(&options.database).await?;
     let high_water = HighWater::open(&options.data)?;
@@ -136,7 +136,7 @@ pub async fn restored(options: &Restored) -> Result<()> {
 }
 
 /// Brings the schema up to date, and guards the audit log.
-pub async fn migrate(database: &str) -> Result<()> {
+pub(crate) async fn migrate(database: &str) -> Result<()> {
     let store = keyless(database).await?;
     let guarded = store.guard_audit().await;
     store.close().await;
@@ -145,7 +145,7 @@ pub async fn migrate(database: &str) -> Result<()> {
 }
 
 /// Takes out months of the audit log, as an account that may.
-pub async fn prune_audit(options: &PruneAudit) -> Result<()> {
+pub(crate) async fn prune_audit(options: &PruneAudit) -> Result<()> {
     let store = keyless(&options.database).await?;
     store.keep_audit(Utc::now(), options.days).await?;
     store.close().await;
@@ -154,7 +154,7 @@ pub async fn prune_audit(options: &PruneAudit) -> Result<()> {
 }
 
 /// Prints what gives an account all that the service needs, and no way to change the audit log.
-pub async fn grants(options: &Grants) -> Result<()> {
+pub(crate) async fn grants(options: &Grants) -> Result<()> {
     let (user, host) = options.account.split_once('@').unwrap_or((&options.account, "localhost"));
     let good = |text: &str| !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || ".-_%:".contains(c));
     if !good(user) || !good(host) {

@@ -26,7 +26,7 @@ use crate::startup::shared::Shared;
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Everything that gateways are heard by and sent to.
-pub struct Transports {
+pub(crate) struct Transports {
     pub links: Arc<Links>,
     pub lns: Arc<Lns>,
     /// What gateways are to check the broker against.
@@ -37,7 +37,7 @@ pub struct Transports {
 }
 
 impl Transports {
-    pub fn new(options: &Options, shared: &Shared, network: &Network, socket: UdpSocket) -> Result<Self> {
+    pub(crate) fn new(options: &Options, shared: &Shared, network: &Network, socket: UdpSocket) -> Result<Self> {
         let (presence, ingest) = (&shared.presence, &shared.ingest);
         let udp = udp::Udp::new(socket, Arc::clone(presence), Arc::clone(ingest), network.clone());
         let admission = Admission {
@@ -82,7 +82,7 @@ impl Transports {
     }
 
     /// Begins to listen.
-    pub fn serve(self, shared: &Shared, listener: TcpListener, most: usize) -> Result<GatewayTasks> {
+    pub(crate) fn serve(self, shared: &Shared, listener: TcpListener, most: usize) -> Result<GatewayTasks> {
         let stopping = &shared.stopping;
         let udp_until = CancellationToken::new();
         let port = Port {
@@ -102,7 +102,7 @@ impl Transports {
 }
 
 /// What listens to gateways.
-pub struct GatewayTasks {
+pub(crate) struct GatewayTasks {
     pub tls: JoinHandle<()>,
     pub mqtt: Option<JoinHandle<()>>,
     /// Listens until it is told to stop, which comes last: whoever sends a datagram until the end is told that it has

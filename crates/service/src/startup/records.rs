@@ -30,7 +30,7 @@ const DECODE_QUEUE: usize = 8192;
 const DECODED_QUEUE: usize = 8192;
 
 /// The engine at work, and what makes batches of what it wants done.
-pub struct EngineTasks {
+pub(crate) struct EngineTasks {
     pub network: Network,
     pub engine: JoinHandle<()>,
     pub batcher: JoinHandle<()>,
@@ -39,7 +39,7 @@ pub struct EngineTasks {
 
 impl EngineTasks {
     /// Puts the engine's state back as it is stored, and hands it what the journal has beyond that.
-    pub async fn start(options: &Options, shared: &Shared) -> Result<Self> {
+    pub(crate) async fn start(options: &Options, shared: &Shared) -> Result<Self> {
         let config = Config {
             net_id: options.net_id,
             collection_window_us: i64::from(options.collect_ms) * 1000,
@@ -73,7 +73,7 @@ impl EngineTasks {
 }
 
 /// What writes, and what decodes beside it.
-pub struct RecordTasks {
+pub(crate) struct RecordTasks {
     pub committer: JoinHandle<Result<()>>,
     pub decoder: JoinHandle<()>,
     /// Ends the wait for a database that is away.
@@ -81,7 +81,7 @@ pub struct RecordTasks {
 }
 
 impl RecordTasks {
-    pub fn start(
+    pub(crate) fn start(
         options: &Options,
         shared: &Shared,
         engine: &EngineTasks,

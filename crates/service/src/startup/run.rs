@@ -22,7 +22,7 @@ use crate::startup::web::Web;
 ///
 /// # Errors
 /// If it cannot start, or one of the tasks that it cannot do without has ended.
-pub async fn run(options: Options) -> Result<()> {
+pub(crate) async fn run(options: Options) -> Result<()> {
     let _hold = hold(&options)?;
     let room = startup::files::make_room();
     let store = startup::database::open(&options.database, &options.data).await?;

@@ -28,7 +28,7 @@ use crate::pipeline::metrics::Metrics;
 use crate::startup::config::Options;
 
 /// Where the service listens. All are bound before anything else begins, so that a port that is taken is told at once.
-pub struct Sockets {
+pub(crate) struct Sockets {
     pub http: TcpListener,
     pub udp: UdpSocket,
     pub tls: TcpListener,
@@ -36,14 +36,14 @@ pub struct Sockets {
 }
 
 #[derive(Clone, Copy)]
-pub struct Addresses {
+pub(crate) struct Addresses {
     pub http: SocketAddr,
     pub udp: SocketAddr,
     pub tls: SocketAddr,
 }
 
 impl Sockets {
-    pub async fn bind(options: &Options) -> Result<Self> {
+    pub(crate) async fn bind(options: &Options) -> Result<Self> {
         let http = TcpListener::bind(options.http).await.with_context(|| format!("listening on {}", options.http))?;
         let udp = UdpSocket::bind(options.udp).await.with_context(|| format!("listening on {} (UDP)", options.udp))?;
         udp::widen(&udp);
@@ -55,10 +55,10 @@ impl Sockets {
 }
 
 /// Events of gateways that are to be written.
-pub type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
+pub(crate) type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
 
 /// What is loaded once, and used by many.
-pub struct Shared {
+pub(crate) struct Shared {
     pub store: Store,
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
@@ -80,7 +80,7 @@ pub struct Shared {
 }
 
 impl Shared {
-    pub async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
+    pub(crate) async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
         let stopping = CancellationToken::new();
         let authority = Arc::new(Authority::open_or_create(&options.data)?);
         let identity = Arc::new(identity(&authority, options)?);

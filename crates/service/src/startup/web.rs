@@ -29,14 +29,19 @@ const PATIENCE: Duration = Duration::from_secs(30);
 const EXPORTS: usize = 2;
 
 /// The console and the interface, ready to be served.
-pub struct Web {
+pub(crate) struct Web {
     app: App,
     /// The certificate that browsers and programs are shown; nothing without TLS.
     pub identity: Option<Arc<Identity>>,
 }
 
 impl Web {
-    pub async fn new(options: &Options, shared: &Shared, network: &Network, transports: &Transports) -> Result<Self> {
+    pub(crate) async fn new(
+        options: &Options,
+        shared: &Shared,
+        network: &Network,
+        transports: &Transports,
+    ) -> Result<Self> {
         let identity = web_identity(&shared.authority, options)?.map(Arc::new);
         let setup = Setup {
             secure: identity.is_some(),
@@ -77,12 +82,12 @@ impl Web {
     }
 
     /// How its address begins.
-    pub fn scheme(&self) -> &'static str {
+    pub(crate) fn scheme(&self) -> &'static str {
         if self.identity.is_some() { "https" } else { "http" }
     }
 
     /// Begins to listen, after a warning if it can be reached in a way that it should not.
-    pub async fn serve(self, listener: TcpListener, most: usize) -> Result<JoinHandle<()>> {
+    pub(crate) async fn serve(self, listener: TcpListener, most: usize) -> Result<JoinHandle<()>> {
         let Self { app, identity } = self;
         warn_of_exposure(&app.store, listener.local_addr()?, identity.is_some()).await?;
         let (ingest, stopping) = (Arc::clone(&app.ingest), app.live.stopping());

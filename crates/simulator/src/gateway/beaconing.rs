@@ -12,17 +12,17 @@ use crate::clock;
 use crate::radio::Place;
 
 /// So long before it goes out a beacon is handed to the transmitter.
-pub const AHEAD: Duration = Duration::from_secs(1);
+pub(super) const AHEAD: Duration = Duration::from_secs(1);
 
 /// The beacon that comes next: when it is to be handed to the transmitter, and its GPS second.
 #[derive(Debug, Clone, Copy)]
-pub struct Next {
+pub(super) struct Next {
     pub hand_over: Instant,
     pub time_s: u32,
 }
 
 /// The first beacon there is still time for.
-pub fn next(now: Instant) -> Next {
+pub(super) fn next(now: Instant) -> Next {
     let gps_us = gps_time::from_unix_us(clock::us(now + AHEAD));
     let time_s = beacon_time_s(u32::try_from(gps_us / 1_000_000).unwrap_or(0)).saturating_add(BEACON_PERIOD_S);
     let start = clock::instant(gps_time::to_unix_us(i64::from(time_s) * 1_000_000));
@@ -33,7 +33,7 @@ pub fn next(now: Instant) -> Next {
 ///
 /// Frequencies are hopped over in turn, one each period (RP002-1.0.4 §2.5.9). It begins with 10 symbols, has no
 /// header, and its polarity is that of uplinks (TS001-1.1 §15.1).
-pub fn packet(config: &RouterConfig, time_s: u32, place: Place) -> Option<TxPacket> {
+pub(super) fn packet(config: &RouterConfig, time_s: u32, place: Place) -> Option<TxPacket> {
     let told = config.bcning.as_ref()?;
     let modulation = config.modulation(told.data_rate)?;
     let (spreading_factor, _) = modulation.lora_parts()?;

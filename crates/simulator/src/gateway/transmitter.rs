@@ -15,7 +15,7 @@ use crate::clock;
 const TOO_EARLY_US: i32 = 15_000_000;
 
 /// The radio.
-pub struct Transmitter {
+pub(super) struct Transmitter {
     pub has_gps: bool,
     started: Instant,
     /// What the clock showed at the start; real ones start anywhere.
@@ -26,7 +26,7 @@ pub struct Transmitter {
 }
 
 impl Transmitter {
-    pub fn new(has_gps: bool, faults: Faults) -> Self {
+    pub(super) fn new(has_gps: bool, faults: Faults) -> Self {
         Self {
             has_gps,
             started: Instant::now(),
@@ -37,17 +37,17 @@ impl Transmitter {
         }
     }
 
-    pub fn clock_us(&self, at: Instant) -> u32 {
+    pub(super) fn clock_us(&self, at: Instant) -> u32 {
         self.clock_start_us.wrapping_add(self.faults.drifted_us((at - self.started).as_micros()) as u32)
     }
 
     /// GPS time in microseconds, if it has that.
-    pub fn gps_us(&self, at: Instant) -> Option<i64> {
+    pub(super) fn gps_us(&self, at: Instant) -> Option<i64> {
         self.has_gps.then(|| gps_time::from_unix_us(clock::us(at)))
     }
 
     /// When a frame goes out, or why it cannot.
-    pub fn plan(&self, packet: &TxPacket, now: Instant) -> Result<Instant, TxAckError> {
+    pub(super) fn plan(&self, packet: &TxPacket, now: Instant) -> Result<Instant, TxAckError> {
         let at = match packet.when {
             TxTime::AtOnce => now,
             TxTime::GpsMs(_) if !self.has_gps => return Err(TxAckError::GpsUnlocked),
@@ -86,10 +86,10 @@ impl Transmitter {
 }
 
 #[cfg(test)]
-pub mod tests {
+pub(super) mod tests {
     use super::*;
 
-    pub fn packet(when: TxTime) -> TxPacket {
+    pub(crate) fn packet(when: TxTime) -> TxPacket {
         TxPacket {
             when,
             frequency_hz: 868_100_000,

@@ -3,7 +3,7 @@
 use clap::Subcommand;
 
 #[derive(Subcommand)]
-pub enum AccountVerb {
+pub(crate) enum AccountVerb {
     /// Who is signed in, and what they may do.
     Show,
     /// List one's own sign-ins.

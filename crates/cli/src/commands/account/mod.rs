@@ -1,6 +1,6 @@
 //! One's own account.
 
-pub mod args;
+pub(crate) mod args;
 mod show;
 mod sign_ins;
 mod two_step;
@@ -24,7 +24,7 @@ fn asked(stdin: bool, prompt: &str) -> Result<String> {
     Ok(rpassword::prompt_password(format!("{prompt}: "))?)
 }
 
-pub async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool) -> Result<()> {
     match verb {
         AccountVerb::Show => show::run(client, out).await,
         AccountVerb::SignIns => sign_ins::run(client, out).await,

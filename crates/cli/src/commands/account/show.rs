@@ -7,7 +7,7 @@ use api::people::rights::Right;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let me: Me = client.get("/me", &[]).await?;
     out.one(&me, |me| {
         let two_step = match me.two_step {

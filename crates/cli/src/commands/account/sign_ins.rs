@@ -7,7 +7,7 @@ use api::people::SignInRecord;
 use crate::client::Client;
 use crate::show::{Out, ago};
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<SignInRecord> = client.get("/me/sign-ins", &[]).await?;
     out.list(&all, "", &["NUMBER", "SINCE", "LAST USED", "FROM", "PROGRAM", "UNTIL", ""], |s| {
         let (since, until) = (show::moment(s.since), show::day(s.expires_at));

@@ -7,7 +7,7 @@ use super::asked;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, stdin: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, stdin: bool) -> Result<()> {
     let password = asked(stdin, "Password")?;
     let secret: TwoStepSecret = client.post("/me/two-step", &PasswordAgain { password }).await?;
     eprintln!("Enter this in an app that makes codes: {}", secret.secret);

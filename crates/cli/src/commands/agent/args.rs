@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 
 #[derive(Args)]
-pub struct AgentArgs {
+pub(crate) struct AgentArgs {
     /// The gateway's connection kit.
     #[arg(long, value_name = "FILE")]
     pub kit: PathBuf,

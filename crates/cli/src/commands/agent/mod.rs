@@ -1,6 +1,6 @@
 //! `heron agent`.
 
-pub mod args;
+pub(crate) mod args;
 
 use std::fs;
 
@@ -12,7 +12,7 @@ use tokio::signal::unix::{SignalKind, signal};
 
 use crate::commands::agent::args::AgentArgs;
 
-pub async fn run(args: AgentArgs) -> Result<()> {
+pub(crate) async fn run(args: AgentArgs) -> Result<()> {
     let reading = || format!("reading {}", args.kit.display());
     let kit = Kit::from_zip(&fs::read(&args.kit).with_context(reading)?).with_context(reading)?;
     let socket = UdpSocket::bind(args.listen).await.with_context(|| format!("listening on {} (UDP)", args.listen))?;

@@ -6,7 +6,7 @@ use lorawan::region::Region;
 use crate::args::seconds;
 
 #[derive(Subcommand)]
-pub enum AirtimeVerb {
+pub(crate) enum AirtimeVerb {
     /// Who has used how much: by gateway, device and sub-band; in the last hour and the last day.
     Ledger {
         /// Only one of the accounts.
@@ -18,7 +18,7 @@ pub enum AirtimeVerb {
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub enum LedgerBy {
+pub(crate) enum LedgerBy {
     /// What each gateway sent, with a day drawn as a strip.
     Gateway,
     /// Devices that are on air most, and those that cost gateways most.
@@ -28,7 +28,7 @@ pub enum LedgerBy {
 }
 
 #[derive(Args)]
-pub struct AirtimeCalcArgs {
+pub(crate) struct AirtimeCalcArgs {
     /// Length of the payload in bytes, 0 to 242.
     #[arg(long, value_name = "BYTES")]
     pub payload: u32,

@@ -8,7 +8,7 @@ use crate::commands::airtime::args::AirtimeCalcArgs;
 use crate::show::{self, Out};
 
 /// Works a message's cost out here; nothing is asked of a service.
-pub fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
+pub(super) fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
     let question = AirtimeQuestion {
         payload_bytes: args.payload,
         fopts_bytes: Some(args.fopts),

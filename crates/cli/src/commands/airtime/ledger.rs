@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::commands::airtime::args::LedgerBy;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, by: Option<LedgerBy>) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, by: Option<LedgerBy>) -> Result<()> {
     let ledger: Ledger = client.get(&client.in_estate("airtime").await?, &[]).await?;
     if out.json {
         return out.json(&ledger);

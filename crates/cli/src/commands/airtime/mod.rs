@@ -1,6 +1,6 @@
 //! `heron airtime`.
 
-pub mod args;
+pub(crate) mod args;
 mod calc;
 mod ledger;
 
@@ -9,7 +9,7 @@ use anyhow::Result;
 use crate::commands::Context;
 use crate::commands::airtime::args::AirtimeVerb;
 
-pub async fn run(context: &Context, verb: AirtimeVerb) -> Result<()> {
+pub(crate) async fn run(context: &Context, verb: AirtimeVerb) -> Result<()> {
     match verb {
         AirtimeVerb::Ledger { by } => ledger::run(&context.client()?, &context.out, by).await,
         AirtimeVerb::Calc(args) => calc::calc(&context.out, &args),

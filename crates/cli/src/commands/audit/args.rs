@@ -19,7 +19,7 @@ pub enum Kind {
 }
 
 #[derive(Args)]
-pub struct AuditArgs {
+pub(crate) struct AuditArgs {
     /// Only entries of this kind.
     #[arg(long)]
     pub kind: Option<Kind>,

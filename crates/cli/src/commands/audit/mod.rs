@@ -1,6 +1,6 @@
 //! The audit log.
 
-pub mod args;
+pub(crate) mod args;
 
 use crate::show;
 use std::path::Path;
@@ -35,7 +35,7 @@ fn query(args: &AuditArgs) -> Vec<(&'static str, String)> {
     query
 }
 
-pub async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<()> {
     let mut query = query(&args);
     if let Some(file) = &args.export {
         let path = client.in_estate("audit/export").await?;

@@ -42,7 +42,7 @@ fn file(devices: u32) -> String {
     std::iter::once("dev_eui,join_eui,app_key,name\n".to_owned()).chain(rows).collect()
 }
 
-pub async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -> Result<()> {
     let what = format!(
         "This registers {} devices in a fleet named {FLEET}, for good: take a service made for it.",
         args.devices

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use clap::{Args, Subcommand};
 
 #[derive(Subcommand)]
-pub enum BenchVerb {
+pub(crate) enum BenchVerb {
     /// Uplinks a second that the service stores, how long that takes, and how soon it answers.
     ///
     /// Devices and gateways of this command's own making send over UDP: first as fast as the service stores
@@ -26,7 +26,7 @@ pub enum BenchVerb {
 }
 
 #[derive(Args)]
-pub struct ChartsArgs {
+pub(crate) struct ChartsArgs {
     /// The reading's name.
     #[arg(long, default_value = "water_level")]
     pub reading: String,
@@ -36,7 +36,7 @@ pub struct ChartsArgs {
 }
 
 #[derive(Args)]
-pub struct ApiArgs {
+pub(crate) struct ApiArgs {
     /// Devices in the file.
     #[arg(long, default_value_t = 10_000, value_parser = clap::value_parser!(u32).range(1..=20_000))]
     pub devices: u32,
@@ -46,7 +46,7 @@ pub struct ApiArgs {
 }
 
 #[derive(Args)]
-pub struct GatewaysArgs {
+pub(crate) struct GatewaysArgs {
     /// Where the service takes the UDP packet-forwarder protocol.
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1700")]
     pub gateways_call: SocketAddr,
@@ -69,7 +69,7 @@ fn up_to_2000(text: &str) -> Result<usize, String> {
 }
 
 #[derive(Args)]
-pub struct IngestArgs {
+pub(crate) struct IngestArgs {
     /// Where the service takes the UDP packet-forwarder protocol.
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:1700")]
     pub gateways_call: SocketAddr,

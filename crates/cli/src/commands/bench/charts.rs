@@ -22,7 +22,7 @@ struct Charts {
     worst_ms: f64,
 }
 
-pub async fn run(client: &Client, out: &Out, args: &ChartsArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: &ChartsArgs) -> Result<()> {
     let devices: Vec<Device> = client.all(&client.in_estate("devices").await?, &[]).await?;
     if devices.is_empty() {
         bail!("there is no device; `scripts/bench history` registers some");

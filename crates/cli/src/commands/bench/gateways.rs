@@ -63,7 +63,7 @@ async fn entrance(client: &Client, n: usize) -> Result<(usize, Entrance)> {
     Ok((n, entrance))
 }
 
-pub async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> Result<()> {
     let (by_udp, storm) = (args.by_udp, args.storm);
     let by_websocket = args.by_websocket.min(storm);
     show::confirm(yes, &format!("This registers {} gateways, for good: take a service made for it.", by_udp + storm))?;

@@ -1,7 +1,7 @@
 //! Measuring a running service under a load of our own making.
 
 mod api;
-pub mod args;
+pub(crate) mod args;
 mod charts;
 mod gateways;
 
@@ -72,7 +72,7 @@ struct Part {
     cores_used: Option<f64>,
 }
 
-pub async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) -> Result<()> {
     let args = match verb {
         BenchVerb::Ingest(args) => args,
         BenchVerb::Api(args) => return api::run(client, out, &args, yes).await,

@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 
 /// The verbs of `heron catalogue`.
 #[derive(Subcommand)]
-pub enum CatalogueVerb {
+pub(crate) enum CatalogueVerb {
     #[command(flatten)]
     Remote(RemoteCatalogueVerb),
     #[command(flatten)]
@@ -15,7 +15,7 @@ pub enum CatalogueVerb {
 
 /// Those that need no service.
 #[derive(Subcommand)]
-pub enum LocalCatalogueVerb {
+pub(crate) enum LocalCatalogueVerb {
     /// Try a folder of models on their own test payloads, here and without a service.
     Check {
         /// The folder.
@@ -25,7 +25,7 @@ pub enum LocalCatalogueVerb {
 
 /// Those that ask the service.
 #[derive(Subcommand)]
-pub enum RemoteCatalogueVerb {
+pub(crate) enum RemoteCatalogueVerb {
     /// List where models came from.
     List,
     /// Import models from a folder, an archive, a git repository, or as they come with the service. What was edited stays.
@@ -41,7 +41,7 @@ pub enum RemoteCatalogueVerb {
 }
 
 #[derive(Args)]
-pub struct CatalogueImportArgs {
+pub(crate) struct CatalogueImportArgs {
     /// A folder with models, or an archive of one (zip, tar, tar.gz).
     #[arg(required_unless_present_any = ["git", "shipped"], conflicts_with_all = ["git", "shipped"])]
     pub from: Option<PathBuf>,

@@ -11,7 +11,7 @@ use crate::client::Client;
 use crate::commands::catalogue::args::CatalogueImportArgs;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: CatalogueImportArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: CatalogueImportArgs) -> Result<()> {
     let CatalogueImportArgs { from, name, git, branch, preview, .. } = args;
     let outcome: CatalogueOutcome = match (from, git) {
         (Some(from), _) => {

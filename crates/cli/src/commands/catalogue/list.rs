@@ -6,7 +6,7 @@ use api::model::catalogue::CatalogueSource;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let sources: Vec<CatalogueSource> = client.get(&client.in_estate("catalogue").await?, &[]).await?;
     let none = "No model came from a catalogue. Next: `heron catalogue import --shipped`.";
     out.list(&sources, none, &["SOURCE", "MODELS", "COMMIT", "IMPORTED"], |s| {

@@ -1,6 +1,6 @@
 //! `heron catalogue`: models from folders, archives and git repositories.
 
-pub mod args;
+pub(crate) mod args;
 mod import;
 mod list;
 
@@ -68,7 +68,7 @@ fn pack(files: &Files) -> Result<Vec<u8>> {
 }
 
 /// Tries each model of a folder.
-pub fn check(out: &Out, folder: &Path) -> Result<()> {
+pub(crate) fn check(out: &Out, folder: &Path) -> Result<()> {
     let entries = catalogue::read(&of_folder(folder)?)?;
     let mut bad = 0;
     for entry in &entries {
@@ -121,7 +121,7 @@ fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
 }
 
 /// Carries a verb out. Some need no service.
-pub async fn run(context: &Context, verb: CatalogueVerb) -> Result<()> {
+pub(crate) async fn run(context: &Context, verb: CatalogueVerb) -> Result<()> {
     match verb {
         CatalogueVerb::Local(verb) => local(context, verb),
         CatalogueVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,

@@ -7,7 +7,7 @@ use clap::{Args, Subcommand};
 
 /// The verbs of `heron decoder`.
 #[derive(Subcommand)]
-pub enum DecoderVerb {
+pub(crate) enum DecoderVerb {
     #[command(flatten)]
     Local(LocalDecoderVerb),
     #[command(flatten)]
@@ -16,7 +16,7 @@ pub enum DecoderVerb {
 
 /// Those that need no service.
 #[derive(Subcommand)]
-pub enum LocalDecoderVerb {
+pub(crate) enum LocalDecoderVerb {
     /// Decode a payload, and show which bytes each reading came from. Nothing leaves the machine.
     Read(DecoderReadArgs),
     /// Encode named values, as a command would be. Nothing leaves the machine.
@@ -25,7 +25,7 @@ pub enum LocalDecoderVerb {
 
 /// Those that ask the service.
 #[derive(Subcommand)]
-pub enum RemoteDecoderVerb {
+pub(crate) enum RemoteDecoderVerb {
     /// Try a draft on stored uplinks, beside the decoder in force: what appears, vanishes, changes or fails.
     Try(DecoderTryArgs),
     /// Keep what the decoder in force makes of a payload as a test, to be run on every save.
@@ -67,7 +67,7 @@ pub enum RemoteDecoderVerb {
 }
 
 #[derive(Args)]
-pub struct DecoderReadArgs {
+pub(crate) struct DecoderReadArgs {
     /// The decoder: a script (.js), a field table (.table.toml), names for the low-power format (.low-power.toml), or a form of
     /// text (.text.toml).
     pub file: PathBuf,
@@ -80,7 +80,7 @@ pub struct DecoderReadArgs {
 }
 
 #[derive(Args)]
-pub struct DecoderWriteArgs {
+pub(crate) struct DecoderWriteArgs {
     /// The decoder.
     pub file: PathBuf,
     /// A value; may be given several times. A dot in the name leads into an object.
@@ -89,7 +89,7 @@ pub struct DecoderWriteArgs {
 }
 
 #[derive(Args)]
-pub struct DecoderTryArgs {
+pub(crate) struct DecoderTryArgs {
     /// The model's short name.
     pub model: String,
     /// A draft of its decoder; what is in force if not given.
@@ -121,7 +121,7 @@ pub struct DecoderTryArgs {
 }
 
 #[derive(Args)]
-pub struct DecodeAnewArgs {
+pub(crate) struct DecodeAnewArgs {
     /// The model's short name.
     pub model: String,
     /// Of how long a time until now: seconds, or with one of the units min, h, d.
@@ -136,7 +136,7 @@ pub struct DecodeAnewArgs {
 }
 
 #[derive(Args)]
-pub struct KeepTestArgs {
+pub(crate) struct KeepTestArgs {
     /// The model's short name.
     pub model: String,
     /// What the test is called.

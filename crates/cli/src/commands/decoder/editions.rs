@@ -6,7 +6,7 @@ use api::model::edition::Edition;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, model: String) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, model: String) -> Result<()> {
     let path = client.in_estate(&format!("models/{model}/editions")).await?;
     let editions: Vec<Edition> = client.all(&path, &[]).await?;
     out.list(

@@ -6,7 +6,7 @@ use api::diagnosis::watch::DecodeFailures;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let failures: Vec<DecodeFailures> = client.get(&client.in_estate("decode-failures").await?, &[]).await?;
     out.list(&failures, "Every uplink could be decoded.", &["MODEL", "DEVICE", "FAILED", "LAST", "FIRST", "WHY"], |f| {
         let (name, last) = (f.device.name.clone(), show::ago(Some(f.last_at)));

@@ -1,10 +1,10 @@
 //! `heron decoder`, as far as it asks the service: drafts tried beside what is in force, editions, and history decoded anew.
 
-pub mod args;
+pub(crate) mod args;
 mod editions;
 mod failures;
 mod jobs;
-pub mod payload;
+pub(crate) mod payload;
 mod restore;
 
 use std::io::IsTerminal as _;
@@ -32,7 +32,7 @@ const LAST: u32 = 50;
 const ASK_EVERY: Duration = Duration::from_millis(300);
 
 /// Carries a verb out. Some need no service.
-pub async fn run(context: &Context, verb: DecoderVerb) -> Result<()> {
+pub(crate) async fn run(context: &Context, verb: DecoderVerb) -> Result<()> {
     match verb {
         DecoderVerb::Local(verb) => local(context, verb),
         DecoderVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,

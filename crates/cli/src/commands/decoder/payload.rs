@@ -23,7 +23,7 @@ const TIME: Duration = Duration::from_millis(250);
 static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
 /// What stands in a decoder's file, and its kind, which the file's name tells.
-pub fn source_of(file: &Path) -> Result<(String, DecoderKind)> {
+pub(crate) fn source_of(file: &Path) -> Result<(String, DecoderKind)> {
     let Some(kind) = file.to_str().and_then(kind_of_file) else {
         bail!("{}: a file that ends with {DECODER_FILES} is wanted", file.display());
     };
@@ -62,7 +62,7 @@ fn bytes_of(reading: &Reading, payload: &[u8]) -> String {
 }
 
 /// `heron decoder read`.
-pub fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
+pub(crate) fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
     let bytes = input::payload("--payload", &args.payload, domain::downlink::MAX_PAYLOAD)?;
     let decoder = load(out, &args.file)?;
     let now_ms = Utc::now().timestamp_millis();
@@ -94,7 +94,7 @@ pub fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
 }
 
 /// `heron decoder write`.
-pub fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
+pub(crate) fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
     let mut values = Values::new();
     args.values.iter().try_for_each(|given| put_value(&mut values, given))?;
     let encoded = load(out, &args.file)?.encode(&mut Interpreter::new(), &values, over())?;

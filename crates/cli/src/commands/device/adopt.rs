@@ -13,7 +13,7 @@ async fn all(client: &Client) -> Result<Vec<DeviceStranger>> {
     client.get(&client.in_estate("devices/strangers").await?, &[]).await
 }
 
-pub async fn list(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn list(client: &Client, out: &Out) -> Result<()> {
     let strangers = all(client).await?;
     let none = "No unregistered device has asked to join since the service started.";
     let head = ["DEVEUI", "JOINEUI", "REGION", "REQUESTS", "LAST HEARD", "HEARD BY"];
@@ -47,7 +47,7 @@ pub async fn list(client: &Client, out: &Out) -> Result<()> {
 
 /// The stranger as it is to be registered: its JoinEUI is the one that was heard, and so is its region where nothing else is
 /// said.
-pub async fn named(client: &Client, args: DeviceAdoptArgs) -> Result<DeviceAddArgs> {
+pub(super) async fn named(client: &Client, args: DeviceAdoptArgs) -> Result<DeviceAddArgs> {
     let DeviceAdoptArgs { dev_eui, mut about } = args;
     let strangers = all(client).await?;
     let dev_eui: Eui64 = input::eui("dev_eui", &dev_eui)?;

@@ -8,7 +8,7 @@ use lorawan::region::Region;
 use crate::args::radio;
 
 #[derive(Subcommand)]
-pub enum DeviceVerb {
+pub(crate) enum DeviceVerb {
     /// List devices with their state.
     List(DeviceListArgs),
     /// Show one with session, readings and airtime.
@@ -93,7 +93,7 @@ pub enum DeviceVerb {
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum KeyForms {
+pub(crate) enum KeyForms {
     /// A line each.
     Text,
     /// JSON with every credential in every form.
@@ -103,7 +103,7 @@ pub enum KeyForms {
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum KeyOrder {
+pub(crate) enum KeyOrder {
     /// Least significant byte first, as on air.
     Lsb,
     /// Most significant byte first, as on labels.
@@ -111,7 +111,7 @@ pub enum KeyOrder {
 }
 
 #[derive(Args)]
-pub struct DeviceListArgs {
+pub(crate) struct DeviceListArgs {
     /// Only those of this fleet.
     #[arg(long)]
     pub fleet: Option<String>,
@@ -137,7 +137,7 @@ pub struct DeviceListArgs {
 
 impl DeviceListArgs {
     /// As the service wants it.
-    pub fn query(self) -> Vec<(&'static str, String)> {
+    pub(crate) fn query(self) -> Vec<(&'static str, String)> {
         let Self { fleet, model, profile, tag, state, find, order } = self;
         let all = [
             ("fleet", fleet),
@@ -153,7 +153,7 @@ impl DeviceListArgs {
 }
 
 #[derive(Args)]
-pub struct DeviceImportArgs {
+pub(crate) struct DeviceImportArgs {
     /// The file: a line of column names, then a device a line; `-` for standard input.
     pub file: PathBuf,
     /// Only show what would become of each row.
@@ -177,7 +177,7 @@ pub struct DeviceImportArgs {
 }
 
 #[derive(Args)]
-pub struct DeviceSetArgs {
+pub(crate) struct DeviceSetArgs {
     /// DevEUIs or names.
     #[arg(value_name = "DEVICE", required_unless_present_any = ["of_fleet", "with_tag"])]
     pub devices: Vec<String>,
@@ -226,7 +226,7 @@ pub struct DeviceSetArgs {
 }
 
 #[derive(Args)]
-pub struct DeviceAddArgs {
+pub(crate) struct DeviceAddArgs {
     /// Its DevEUI, in any pasted form, most significant byte first.
     #[arg(required_unless_present_any = ["label", "photo"])]
     pub dev_eui: Option<String>,
@@ -244,7 +244,7 @@ pub struct DeviceAddArgs {
 }
 
 #[derive(Args)]
-pub struct LabelsArgs {
+pub(crate) struct LabelsArgs {
     /// Where to write it: a file that ends with .pdf or .svg.
     #[arg(value_name = "FILE")]
     pub into: PathBuf,
@@ -253,7 +253,7 @@ pub struct LabelsArgs {
 }
 
 #[derive(Args)]
-pub struct DeviceAdoptArgs {
+pub(crate) struct DeviceAdoptArgs {
     /// The DevEUI it asks to join with.
     pub dev_eui: String,
     #[command(flatten)]
@@ -262,7 +262,7 @@ pub struct DeviceAdoptArgs {
 
 /// What is told of a new device, beside who it is.
 #[derive(Args)]
-pub struct NewDeviceArgs {
+pub(crate) struct NewDeviceArgs {
     /// Its name; the DevEUI if not given.
     #[arg(long, default_value = "")]
     pub name: String,

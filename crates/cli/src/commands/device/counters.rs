@@ -7,7 +7,7 @@ use super::show_detail;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(
+pub(super) async fn run(
     client: &Client,
     out: &Out,
     device: String,

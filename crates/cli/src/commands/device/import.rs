@@ -38,7 +38,7 @@ fn read(file: &Path) -> Result<Vec<u8>> {
     fs::read(file).with_context(|| format!("reading {}", file.display()))
 }
 
-pub async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes: bool) -> Result<()> {
     let path = client.in_estate("devices/import").await?;
     let bytes = read(&args.file)?;
     let DeviceImportArgs { preview, skip_bad, fleet, model, profile, join_eui, .. } = args;
@@ -114,7 +114,7 @@ fn show(out: &Out, outcome: &DeviceImportOutcome, all: bool) -> Result<()> {
     Ok(())
 }
 
-pub async fn export(client: &Client, fleet: Option<String>, keys: bool, into: Option<PathBuf>) -> Result<()> {
+pub(super) async fn export(client: &Client, fleet: Option<String>, keys: bool, into: Option<PathBuf>) -> Result<()> {
     let mut query = vec![("keys", keys.to_string())];
     query.extend(fleet.map(|fleet| ("fleet", fleet)));
     let bytes = client.download(&client.in_estate("devices/export").await?, &query).await?;

@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::commands::device::args::{KeyForms, KeyOrder};
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, device: String, form: KeyForms, order: KeyOrder) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, device: String, form: KeyForms, order: KeyOrder) -> Result<()> {
     let eui = client.dev_eui(&device).await?;
     let path = client.in_estate(&format!("devices/{eui}")).await?;
     let keys: ShownKeys = client.get(&format!("{path}/keys"), &[]).await?;

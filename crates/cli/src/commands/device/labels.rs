@@ -11,14 +11,14 @@ use crate::commands::device::args::LabelsArgs;
 use crate::show::Out;
 
 /// The code of the label in a photo; the service looks for it.
-pub async fn in_photo(client: &Client, photo: &Path) -> Result<String> {
+pub(super) async fn in_photo(client: &Client, photo: &Path) -> Result<String> {
     let bytes = fs::read(photo).with_context(|| format!("reading {}", photo.display()))?;
     let path = client.in_estate("labels/read").await?;
     let found: LabelInPhoto = client.upload(&path, &(), ("application/octet-stream", bytes)).await?;
     Ok(found.code)
 }
 
-pub async fn print(client: &Client, out: &Out, args: LabelsArgs) -> Result<()> {
+pub(super) async fn print(client: &Client, out: &Out, args: LabelsArgs) -> Result<()> {
     let LabelsArgs { into, which } = args;
     let form = match into.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase).as_deref() {
         Some("pdf") => "pdf",

@@ -8,7 +8,7 @@ use super::NONE;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, args: DeviceListArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: DeviceListArgs) -> Result<()> {
     let query = args.query();
     let devices: Vec<Device> = client.all(&client.in_estate("devices").await?, &query).await?;
     let none = if query.is_empty() { NONE } else { "No device is like that." };

@@ -1,7 +1,7 @@
 //! `heron device`.
 
 mod adopt;
-pub mod args;
+pub(crate) mod args;
 mod counters;
 mod forget;
 mod import;
@@ -10,7 +10,7 @@ mod labels;
 mod list;
 mod radio;
 mod remove;
-pub mod set;
+pub(crate) mod set;
 mod why;
 
 use anyhow::{Context as _, Result};
@@ -89,7 +89,7 @@ fn show_detail(out: &Out, detail: &DeviceDetail) -> Result<()> {
 }
 
 /// A key that is given, or asked for, so that it stays out of the shell's history.
-pub fn asked(given: Option<String>, name: &str) -> Result<String> {
+pub(crate) fn asked(given: Option<String>, name: &str) -> Result<String> {
     match given {
         Some(key) => Ok(key),
         None => rpassword::prompt_password(format!("{name} (32 hex digits): ")).context(format!("reading the {name}")),
@@ -241,7 +241,7 @@ async fn add(client: &Client, out: &Out, mut args: DeviceAddArgs) -> Result<()> 
     warn(out, &added.warnings)
 }
 
-pub async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
     match verb {
         DeviceVerb::List(args) => list::run(client, out, args).await,
         DeviceVerb::Show { device } => {

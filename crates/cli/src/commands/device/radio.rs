@@ -8,7 +8,7 @@ use super::radio_lines;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, device: String, radio: Box<RadioArgs>) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, device: String, radio: Box<RadioArgs>) -> Result<()> {
     let eui = client.dev_eui(&device).await?;
     let path = client.in_estate(&format!("devices/{eui}")).await?;
     let mut detail: DeviceDetail = client.get(&path, &[]).await?;

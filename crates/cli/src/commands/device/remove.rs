@@ -6,7 +6,7 @@ use api::device::DeviceDetail;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, device: String, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, device: String, yes: bool) -> Result<()> {
     let eui = client.dev_eui(&device).await?;
     let path = client.in_estate(&format!("devices/{eui}")).await?;
     let detail: DeviceDetail = client.get(&path, &[]).await?;

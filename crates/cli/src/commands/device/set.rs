@@ -27,7 +27,7 @@ async fn chosen(client: &Client, args: &DeviceSetArgs) -> Result<Vec<String>> {
     Ok(devices.into_iter().map(|device| device.dev_eui.to_string()).collect())
 }
 
-pub async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bool) -> Result<()> {
     let devices = chosen(client, &args).await?;
     if devices.is_empty() {
         bail!("no device is like that");
@@ -61,7 +61,7 @@ pub async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bool) -> 
 }
 
 /// What a change does, device by device.
-pub fn show(out: &Out, effect: &ChangeEffect) -> Result<()> {
+pub(crate) fn show(out: &Out, effect: &ChangeEffect) -> Result<()> {
     if out.json {
         return out.json(effect);
     }

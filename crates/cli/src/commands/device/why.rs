@@ -10,7 +10,7 @@ use crate::client::Client;
 use crate::commands::traffic;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, device: &str, limit: u32) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, device: &str, limit: u32) -> Result<()> {
     let eui = client.dev_eui(device).await?;
     let path = client.in_estate(&format!("devices/{eui}/why")).await?;
     let why: DeviceWhy = client.get(&path, &[("limit", limit.to_string())]).await?;

@@ -7,7 +7,7 @@ use api::people::EstateOutline;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<EstateOutline> = client.get("/installation/estates", &[]).await?;
     out.list(&all, "There is no estate.", &["ESTATE", "NAME", "OWNERS", "SINCE"], |e| {
         let owners = if e.owners.is_empty() { "invited".into() } else { e.owners.join(", ") };

@@ -3,7 +3,7 @@
 use clap::Subcommand;
 
 #[derive(Subcommand)]
-pub enum EstateVerb {
+pub(crate) enum EstateVerb {
     /// List those one belongs to, or where something is shared with one.
     List,
     /// List all of the installation, for whoever looks after it.

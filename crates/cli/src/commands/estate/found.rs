@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::commands::people::shown;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, slug: String, name: Option<String>, owner: String) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, slug: String, name: Option<String>, owner: String) -> Result<()> {
     let new = NewEstate { slug: slug.clone(), name: name.clone(), owner: owner.clone() };
     let founded: FoundedEstate = client.post("/installation/estates", &new).await?;
     if out.json {

@@ -1,7 +1,7 @@
 //! `heron estate`.
 
 mod all;
-pub mod args;
+pub(crate) mod args;
 mod found;
 
 use anyhow::Result;
@@ -11,7 +11,7 @@ use crate::client::Client;
 use crate::commands::estate::args::EstateVerb;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
     match verb {
         EstateVerb::List => {
             let estates: Vec<Estate> = client.get("/estates", &[]).await?;

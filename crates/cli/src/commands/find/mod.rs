@@ -6,7 +6,7 @@ use api::find::Found;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, text: String) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, text: String) -> Result<()> {
     let found: Vec<Found> = client.get(&client.in_estate("find").await?, &[("text", text)]).await?;
     let none = "Nothing has that in its name, its EUI, its address or its tags.";
     out.list(&found, none, &["WHAT", "NAME", "EUI", "ABOUT", "LAST HEARD"], |f| {

@@ -5,7 +5,7 @@ use clap::{Args, Subcommand};
 use crate::args::seconds;
 
 #[derive(Subcommand)]
-pub enum FleetVerb {
+pub(crate) enum FleetVerb {
     /// List fleets.
     List,
     /// Show one.
@@ -53,7 +53,7 @@ pub struct FleetLimitArgs {
 }
 
 #[derive(Args)]
-pub struct FleetKeepArgs {
+pub(crate) struct FleetKeepArgs {
     pub slug: String,
     /// Every value of a reading.
     #[arg(long, value_name = "DAYS")]

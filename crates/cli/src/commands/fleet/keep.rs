@@ -8,7 +8,7 @@ use super::{kept, lines};
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, args: FleetKeepArgs, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: FleetKeepArgs, yes: bool) -> Result<()> {
     let FleetKeepArgs { slug, values, summaries, messages } = args;
     let keeping = FleetKeeping { values_days: values, summaries_days: summaries, messages_days: messages };
     let what = format!("Of {slug}, {} are kept; what is older will be gone.", kept(keeping));

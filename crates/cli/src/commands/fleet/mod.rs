@@ -1,6 +1,6 @@
 //! `heron fleet`.
 
-pub mod args;
+pub(crate) mod args;
 mod keep;
 
 use anyhow::Result;
@@ -35,7 +35,7 @@ impl From<FleetLimitArgs> for FleetLimits {
     }
 }
 
-pub async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Result<()> {
     match verb {
         FleetVerb::List => {
             let fleets: Vec<Fleet> = client.all(&client.in_estate("fleets").await?, &[]).await?;

@@ -4,7 +4,7 @@ use clap::Args;
 use lorawan::region::Region;
 
 #[derive(Args)]
-pub struct FrameArgs {
+pub(crate) struct FrameArgs {
     /// The PHYPayload in hex, in any pasted form, or in base64; `-` reads it from standard input.
     #[arg(value_name = "HEX|BASE64")]
     pub frame: String,

@@ -1,6 +1,6 @@
 //! `heron frame`.
 
-pub mod args;
+pub(crate) mod args;
 
 use std::io::Read as _;
 
@@ -16,7 +16,7 @@ use crate::commands::frame::args::FrameArgs;
 use crate::session;
 use crate::show::{self, Out};
 
-pub async fn run(global: &Global, out: &Out, args: FrameArgs) -> Result<()> {
+pub(crate) async fn run(global: &Global, out: &Out, args: FrameArgs) -> Result<()> {
     let device = args.device.clone();
     let mut question = question(args)?;
     // What cannot be read is said before anyone is asked.

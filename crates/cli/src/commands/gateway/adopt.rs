@@ -8,7 +8,7 @@ use super::{lines, which};
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: GatewayAdoptArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: GatewayAdoptArgs) -> Result<()> {
     let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
     let stranger = which(&strangers, args.eui.as_deref())?;
     let new = args.about.of(stranger.eui.to_string());

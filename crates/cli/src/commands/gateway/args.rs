@@ -8,7 +8,7 @@ use lorawan::region::Region;
 
 /// The verbs of `heron gateway`.
 #[derive(Subcommand)]
-pub enum GatewayVerb {
+pub(crate) enum GatewayVerb {
     #[command(flatten)]
     Remote(RemoteGatewayVerb),
     #[command(flatten)]
@@ -17,14 +17,14 @@ pub enum GatewayVerb {
 
 /// Those that need no service.
 #[derive(Subcommand)]
-pub enum LocalGatewayVerb {
+pub(crate) enum LocalGatewayVerb {
     /// How a concentrator is set to listen on channels of a region: two radios, and chains behind them.
     Layout(LayoutArgs),
 }
 
 /// Those that ask the service.
 #[derive(Subcommand)]
-pub enum RemoteGatewayVerb {
+pub(crate) enum RemoteGatewayVerb {
     /// List gateways with their state.
     List,
     /// Show one.
@@ -83,7 +83,7 @@ pub enum RemoteGatewayVerb {
 }
 
 #[derive(Args)]
-pub struct LayoutArgs {
+pub(crate) struct LayoutArgs {
     /// The region.
     pub region: Region,
     /// Uplink channels, as runs: `8-15, 65`; as many as one concentrator reaches if not given.
@@ -92,7 +92,7 @@ pub struct LayoutArgs {
 }
 
 #[derive(Args)]
-pub struct ImportArgs {
+pub(crate) struct ImportArgs {
     /// The file: a line of column names, then a gateway a line; `-` for standard input.
     pub file: PathBuf,
     /// Only show what would become of each row.
@@ -104,7 +104,7 @@ pub struct ImportArgs {
 }
 
 #[derive(Args)]
-pub struct SecretArgs {
+pub(crate) struct SecretArgs {
     /// A certificate with its key, instead of a token.
     #[arg(long)]
     pub certificate: bool,
@@ -114,7 +114,7 @@ pub struct SecretArgs {
 }
 
 #[derive(Args)]
-pub struct KitArgs {
+pub(crate) struct KitArgs {
     pub eui: String,
     /// Let the gateway fetch its credentials for traffic, and all later changes, over CUPS.
     #[arg(long)]
@@ -127,7 +127,7 @@ pub struct KitArgs {
 }
 
 #[derive(Args)]
-pub struct GatewayAddArgs {
+pub(crate) struct GatewayAddArgs {
     /// Its EUI, in any pasted form.
     pub eui: String,
     #[command(flatten)]
@@ -135,7 +135,7 @@ pub struct GatewayAddArgs {
 }
 
 #[derive(Args)]
-pub struct GatewayAdoptArgs {
+pub(crate) struct GatewayAdoptArgs {
     /// Its EUI; the only stranger if not given.
     pub eui: Option<String>,
     #[command(flatten)]
@@ -143,7 +143,7 @@ pub struct GatewayAdoptArgs {
 }
 
 #[derive(Args)]
-pub struct GatewayArgs {
+pub(crate) struct GatewayArgs {
     /// Its name.
     #[arg(long)]
     pub name: String,
@@ -152,7 +152,7 @@ pub struct GatewayArgs {
 }
 
 #[derive(Args)]
-pub struct GatewayAboutArgs {
+pub(crate) struct GatewayAboutArgs {
     /// What people should know of it: where the key hangs, whom to call.
     #[arg(long)]
     pub description: Option<String>,
@@ -192,7 +192,7 @@ pub struct GatewayAboutArgs {
 }
 
 #[derive(Subcommand)]
-pub enum FirmwareVerb {
+pub(crate) enum FirmwareVerb {
     /// List what is kept.
     List,
     /// Keep one, once its signature is checked.
@@ -219,7 +219,7 @@ pub enum FirmwareVerb {
 }
 
 #[derive(Args)]
-pub struct GatewaySetArgs {
+pub(crate) struct GatewaySetArgs {
     /// Its EUI.
     pub eui: String,
     /// Its name.

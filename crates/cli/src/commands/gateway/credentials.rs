@@ -30,7 +30,7 @@ fn day(at: DateTime<Utc>) -> String {
 }
 
 /// Makes a kit and writes it where only its owner can read it.
-pub async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path: &Path) -> Result<()> {
+pub(crate) async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path: &Path) -> Result<()> {
     let kit = client.fetch(&client.in_estate(&format!("gateways/{eui}/kit")).await?, order).await?;
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder).with_context(|| format!("making {}", folder.display()))?;
@@ -39,7 +39,7 @@ pub async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path: &Path)
     file.and_then(|mut file| file.write_all(&kit)).with_context(|| format!("writing {}", path.display()))
 }
 
-pub async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
+pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
     let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{}", args.eui)).await?, &[]).await?;
     let order = KitOrder { kind: args.secret.kind(), updates: args.updates, days: args.secret.days };
     let path = args.into.unwrap_or_else(|| format!("connection-kit-{}.zip", gateway.eui).into());
@@ -57,7 +57,7 @@ pub async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
     out.line(format!("Its sheet, read-me-first.txt, says what goes where.{secret}"))
 }
 
-pub async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
+pub(crate) async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/credentials")).await?;
     let all: Vec<GatewayCredential> = client.get(&path, &[]).await?;
     let now = Utc::now();
@@ -77,7 +77,7 @@ pub async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
     })
 }
 
-pub async fn issue(client: &Client, out: &Out, eui: &str, purpose: &str, secret: &SecretArgs) -> Result<()> {
+pub(crate) async fn issue(client: &Client, out: &Out, eui: &str, purpose: &str, secret: &SecretArgs) -> Result<()> {
     let purpose = if purpose == "updates" { Purpose::Updates } else { Purpose::Traffic };
     let new = NewCredential { purpose, kind: secret.kind(), days: secret.days };
     let path = client.in_estate(&format!("gateways/{eui}/credentials")).await?;
@@ -99,19 +99,19 @@ pub async fn issue(client: &Client, out: &Out, eui: &str, purpose: &str, secret:
     out.line("\nThe secret is shown this once.")
 }
 
-pub async fn revoke(client: &Client, out: &Out, eui: &str, credential: &str, yes: bool) -> Result<()> {
+pub(crate) async fn revoke(client: &Client, out: &Out, eui: &str, credential: &str, yes: bool) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/credentials/{credential}")).await?;
     show::confirm(yes, "A gateway that connects with this credential will be cut off.")?;
     client.delete(&path).await?;
     out.line(format!("{credential} was revoked."))
 }
 
-pub async fn replace(client: &Client, out: &Out, eui: &str) -> Result<()> {
+pub(crate) async fn replace(client: &Client, out: &Out, eui: &str) -> Result<()> {
     client.act(&client.in_estate(&format!("gateways/{eui}/credentials/replace")).await?).await?;
     out.line("It is given new credentials when it next asks over CUPS.")
 }
 
-pub async fn endings(client: &Client, out: &Out) -> Result<()> {
+pub(crate) async fn endings(client: &Client, out: &Out) -> Result<()> {
     let endings: Endings = client.get(&client.in_estate("endings").await?, &[]).await?;
     if out.json {
         return out.json(&endings);
@@ -135,7 +135,7 @@ pub async fn endings(client: &Client, out: &Out) -> Result<()> {
     })
 }
 
-pub async fn events(client: &Client, out: &Out, eui: &str, limit: u32) -> Result<()> {
+pub(crate) async fn events(client: &Client, out: &Out, eui: &str, limit: u32) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/events")).await?;
     let page: Page<GatewayEvent> = client.get(&path, &[("limit", limit.to_string())]).await?;
     if out.json {

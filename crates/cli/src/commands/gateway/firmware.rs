@@ -26,7 +26,7 @@ fn read(path: &Path) -> Result<Vec<u8>> {
     fs::read(path).with_context(|| format!("reading {}", path.display()))
 }
 
-pub async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: bool) -> Result<()> {
     match verb {
         FirmwareVerb::List => {
             let all: Vec<Firmware> = client.get(&client.in_estate("gateway-firmware").await?, &[]).await?;

@@ -21,7 +21,7 @@ fn read(file: &Path) -> Result<String> {
     String::from_utf8(bytes).with_context(|| format!("{} is not UTF-8 text", file.display()))
 }
 
-pub async fn run(client: &Client, out: &Out, args: ImportArgs, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: ImportArgs, yes: bool) -> Result<()> {
     let path = client.in_estate("gateways/import").await?;
     let preview = GatewayImport { csv: read(&args.file)?, skip_bad: args.skip_bad, preview: true };
     let expected: ImportOutcome = client.post(&path, &preview).await?;

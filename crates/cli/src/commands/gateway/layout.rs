@@ -7,7 +7,7 @@ use domain::gateway::channels;
 use crate::commands::gateway::args::LayoutArgs;
 use crate::show::{self, Out};
 
-pub fn run(out: &Out, args: LayoutArgs) -> Result<()> {
+pub(super) fn run(out: &Out, args: LayoutArgs) -> Result<()> {
     let layout = channels::layout(args.region, &LayoutQuestion { channels: args.channels })?;
     if out.json { out.json(&layout) } else { draw(out, &layout) }
 }

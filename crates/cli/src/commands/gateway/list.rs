@@ -7,7 +7,7 @@ use super::{NONE, address, headroom};
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let gateways: Vec<Gateway> = client.all(&client.in_estate("gateways").await?, &[]).await?;
     out.list(
         &gateways,

@@ -1,8 +1,8 @@
 //! `heron gateway`.
 
 mod adopt;
-pub mod args;
-pub mod credentials;
+pub(crate) mod args;
+pub(crate) mod credentials;
 mod firmware;
 mod import;
 mod layout;
@@ -185,7 +185,7 @@ fn which<'a>(strangers: &'a [Stranger], asked: Option<&str>) -> Result<&'a Stran
 }
 
 /// Carries a verb out. Some need no service.
-pub async fn run(context: &Context, verb: GatewayVerb) -> Result<()> {
+pub(crate) async fn run(context: &Context, verb: GatewayVerb) -> Result<()> {
     match verb {
         GatewayVerb::Local(verb) => local(context, verb),
         GatewayVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,

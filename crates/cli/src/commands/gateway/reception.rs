@@ -10,7 +10,7 @@ fn db(value: Option<f32>, unit: &str) -> String {
     value.map_or("–".into(), |value| format!("{value:.1} {unit}"))
 }
 
-pub async fn reception(client: &Client, out: &Out, eui: &str) -> Result<()> {
+pub(super) async fn reception(client: &Client, out: &Out, eui: &str) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/reception")).await?;
     let reception: Reception = client.get(&path, &[]).await?;
     if out.json {
@@ -43,7 +43,7 @@ pub async fn reception(client: &Client, out: &Out, eui: &str) -> Result<()> {
     out.line(show::table(&["DEVICE", "DEVEUI", "UPLINKS", "BEST SNR"], alone))
 }
 
-pub async fn uptime(client: &Client, out: &Out, eui: &str) -> Result<()> {
+pub(super) async fn uptime(client: &Client, out: &Out, eui: &str) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/uptime")).await?;
     let days: Vec<UptimeDay> = client.get(&path, &[]).await?;
     if out.json {

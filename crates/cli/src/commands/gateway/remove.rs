@@ -6,7 +6,7 @@ use api::gateway::Gateway;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub async fn run(client: &Client, out: &Out, eui: String, yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, eui: String, yes: bool) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}")).await?;
     let gateway: Gateway = client.get(&path, &[]).await?;
     let what = format!("{} ({}) will be removed; its frames are no longer accepted.", gateway.name, gateway.eui);

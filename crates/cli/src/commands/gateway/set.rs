@@ -8,7 +8,7 @@ use super::lines;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: GatewaySetArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: GatewaySetArgs) -> Result<()> {
     let GatewaySetArgs { eui, name, place_by_gps, forget_refused, about } = args;
     let path = client.in_estate(&format!("gateways/{eui}")).await?;
     if forget_refused {

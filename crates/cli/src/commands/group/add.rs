@@ -8,7 +8,7 @@ use super::{lines, members};
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: Box<GroupAddArgs>) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: Box<GroupAddArgs>) -> Result<()> {
     let new = NewGroup {
         name: args.name,
         fleet: args.fleet,

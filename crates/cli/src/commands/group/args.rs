@@ -6,7 +6,7 @@ use lorawan::region::Region;
 use crate::args::{radio, seconds};
 
 #[derive(Subcommand)]
-pub enum GroupVerb {
+pub(crate) enum GroupVerb {
     /// List groups.
     List,
     /// Show one: its members, and the gateways that would send.
@@ -30,7 +30,7 @@ pub enum GroupVerb {
 }
 
 #[derive(Args)]
-pub struct GroupAddArgs {
+pub(crate) struct GroupAddArgs {
     /// Its name.
     pub name: String,
     /// The short name of its fleet.
@@ -66,7 +66,7 @@ pub struct GroupAddArgs {
 }
 
 #[derive(Args)]
-pub struct GroupSendArgs {
+pub(crate) struct GroupSendArgs {
     pub group: String,
     /// FPort, 1 to 223.
     #[arg(long)]

@@ -7,7 +7,7 @@ use super::find;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, group: String) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, group: String) -> Result<()> {
     let eui = find(client, &group).await?.eui;
     let keys: GroupKeys = client.get(&client.in_estate(&format!("groups/{eui}/keys")).await?, &[]).await?;
     out.one(&keys, |k| {

@@ -7,7 +7,7 @@ use super::NONE;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let groups: Vec<Group> = client.get(&client.in_estate("groups").await?, &[]).await?;
     out.list(&groups, NONE, &["NAME", "EUI", "CLASS", "ADDRESS", "MEMBERS", "OUT OF REACH", "SENT BY"], |g| {
         vec![

@@ -1,7 +1,7 @@
 //! `heron group`.
 
 mod add;
-pub mod args;
+pub(crate) mod args;
 mod keys;
 mod list;
 mod send;
@@ -64,7 +64,7 @@ async fn members(client: &Client, devices: &[String]) -> Result<Vec<String>> {
     Ok(all)
 }
 
-pub async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) -> Result<()> {
     match verb {
         GroupVerb::List => list::run(client, out).await,
         GroupVerb::Show { group } => out.one(&find(client, &group).await?, lines),

@@ -8,7 +8,7 @@ use super::find;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: GroupSendArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: GroupSendArgs) -> Result<()> {
     let GroupSendArgs { group, port, payload, expires_in } = args;
     let eui = find(client, &group).await?.eui;
     let path = client.in_estate(&format!("devices/{eui}/outbox")).await?;

@@ -6,7 +6,7 @@ use api::IngestStats;
 use crate::client::Client;
 use crate::show::{Out, table};
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out) -> Result<()> {
     let ingest: IngestStats = client.get("/ingest", &[]).await?;
     if out.json {
         return out.json(&ingest);

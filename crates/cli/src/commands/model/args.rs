@@ -8,7 +8,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use crate::args::radio::RadioArgs;
 
 #[derive(Subcommand)]
-pub enum ModelVerb {
+pub(crate) enum ModelVerb {
     /// List models.
     List,
     /// Show one with its decoder.
@@ -22,7 +22,7 @@ pub enum ModelVerb {
 }
 
 #[derive(Args)]
-pub struct ReadingArgs {
+pub(crate) struct ReadingArgs {
     /// The model's short name.
     pub slug: String,
     /// The reading's name.
@@ -83,7 +83,7 @@ impl From<Kind> for ReadingKind {
 }
 
 #[derive(Args)]
-pub struct ModelPutArgs {
+pub(crate) struct ModelPutArgs {
     /// Its short name: lower-case letters, digits and dashes.
     pub slug: String,
     /// Who makes it; wanted for a new one.

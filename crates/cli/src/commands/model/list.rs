@@ -6,7 +6,7 @@ use api::model::Model;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let models: Vec<Model> = client.all(&client.in_estate("models").await?, &[]).await?;
     let none = "There is no model. Next: `heron catalogue import --shipped`, or `heron model put SLUG --maker MAKER --name NAME --decoder FILE`.";
     out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER", "FROM"], |m| {

@@ -1,6 +1,6 @@
 //! `heron model`.
 
-pub mod args;
+pub(crate) mod args;
 mod list;
 mod put;
 mod reading;
@@ -45,7 +45,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
     lines
 }
 
-pub async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
     match verb {
         ModelVerb::List => list::run(client, out).await,
         ModelVerb::Show { slug } => show::run(client, out, slug).await,

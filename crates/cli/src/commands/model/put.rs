@@ -10,7 +10,7 @@ use crate::client::Client;
 use crate::commands::decoder::payload::source_of;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: ModelPutArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: ModelPutArgs) -> Result<()> {
     let ModelPutArgs { slug, maker, name, decoder, units, radio } = args;
     let decoder = decoder.as_deref().map(source_of).transpose()?;
     let mut about = match before(client, &slug).await? {

@@ -8,7 +8,7 @@ use super::{before, lines, pairs, put};
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: ReadingArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: ReadingArgs) -> Result<()> {
     let Some(model) = before(client, &args.slug).await? else { bail!("there is no model {:?}", args.slug) };
     let mut about = model.about;
     let rule = about.readings.remove(&args.reading).filter(|_| !args.anew).unwrap_or_default();

@@ -7,7 +7,7 @@ use super::lines;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, slug: String) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, slug: String) -> Result<()> {
     let model: Model = client.get(&client.in_estate(&format!("models/{slug}")).await?, &[]).await?;
     out.one(&model, lines)?;
     match (&model.about.decoder, out.json) {

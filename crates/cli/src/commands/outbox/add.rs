@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::commands::outbox::args::OutboxAddArgs;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: OutboxAddArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: OutboxAddArgs) -> Result<()> {
     let (path, check) = (path(client, &args.device).await?, args.check);
     let new = new_item(args)?;
     if check {

@@ -5,7 +5,7 @@ use clap::{Args, Subcommand};
 use crate::args::seconds;
 
 #[derive(Subcommand)]
-pub enum OutboxVerb {
+pub(crate) enum OutboxVerb {
     /// List a device's downlinks: those that wait in the order in which they go, then those that are done, newest first.
     List {
         /// The device's DevEUI or name.
@@ -32,7 +32,7 @@ pub enum OutboxVerb {
 }
 
 #[derive(Args)]
-pub struct OutboxAddArgs {
+pub(crate) struct OutboxAddArgs {
     /// The device's DevEUI or name.
     pub device: String,
     /// FPort, 1 to 223. For values the encoder chooses one, if none is given.
@@ -59,7 +59,7 @@ pub struct OutboxAddArgs {
 
 #[derive(Args)]
 #[group(required = true, multiple = false)]
-pub struct CargoArgs {
+pub(crate) struct CargoArgs {
     /// The payload in hex, in any pasted form.
     #[arg(long, value_name = "HEX")]
     pub payload: Option<String>,
@@ -79,7 +79,7 @@ pub struct CargoArgs {
 
 #[derive(Args)]
 #[group(required = true, multiple = false)]
-pub struct MoveTo {
+pub(crate) struct MoveTo {
     /// Before all others.
     #[arg(long)]
     pub first: bool,

@@ -1,7 +1,7 @@
 //! `heron outbox`.
 
 mod add;
-pub mod args;
+pub(crate) mod args;
 mod move_item;
 
 use std::cmp::Reverse;
@@ -105,7 +105,7 @@ fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
     Ok(NewOutboxItem { port, payload, payload_base64, text, values, confirmed, first, max_attempts, expires_in_s })
 }
 
-pub async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
     match verb {
         OutboxVerb::List { device } => list(client, out, &path(client, &device).await?).await,
         OutboxVerb::Add(args) => add::run(client, out, args).await,

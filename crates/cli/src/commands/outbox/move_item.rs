@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::commands::outbox::args::MoveTo;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, device: String, id: String, to: MoveTo) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, device: String, id: String, to: MoveTo) -> Result<()> {
     let MoveTo { first, before, .. } = to;
     let place = match before {
         Some(other) => OutboxPlace::Before(other),

@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 
 /// The verbs of `heron people`.
 #[derive(Subcommand)]
-pub enum PeopleVerb {
+pub(crate) enum PeopleVerb {
     #[command(flatten)]
     Remote(RemotePeopleVerb),
     #[command(flatten)]
@@ -15,14 +15,14 @@ pub enum PeopleVerb {
 
 /// Those that need no sign-in.
 #[derive(Subcommand)]
-pub enum LocalPeopleVerb {
+pub(crate) enum LocalPeopleVerb {
     /// Take an invitation: as whoever is signed in, or with a new account, which is then signed in.
     Take(TakeArgs),
 }
 
 /// Those that ask the service.
 #[derive(Subcommand)]
-pub enum RemotePeopleVerb {
+pub(crate) enum RemotePeopleVerb {
     /// List the members of the estate.
     List,
     /// What each role may do.
@@ -82,7 +82,7 @@ pub enum RemotePeopleVerb {
 }
 
 #[derive(Args)]
-pub struct TakeArgs {
+pub(crate) struct TakeArgs {
     /// The invitation's link.
     pub link: String,
     /// Make an account of this name for it; its password is asked for.
@@ -94,7 +94,7 @@ pub struct TakeArgs {
 }
 
 #[derive(Args)]
-pub struct ShareArgs {
+pub(crate) struct ShareArgs {
     /// Whom it is for, in your own words.
     #[arg(long = "for", value_name = "WHOM")]
     pub for_whom: String,

@@ -8,7 +8,7 @@ use super::offered;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<Invitation> = client.get(&client.in_estate("invitations").await?, &[]).await?;
     out.list(&all, "No invitation waits.", &["NUMBER", "FOR", "OFFERS", "GOOD UNTIL", "BY"], |i| {
         let until = show::moment(i.expires_at);

@@ -1,6 +1,6 @@
 //! Members, invitations and shares.
 
-pub mod args;
+pub(crate) mod args;
 mod invitations;
 mod list;
 mod reshare;
@@ -31,7 +31,7 @@ fn ends(until: Option<DateTime<Utc>>) -> String {
 }
 
 /// A fleet or device given by name, as a scope.
-pub async fn scope(client: &Client, fleet: Option<String>, device: Option<String>) -> Result<Option<Scope>> {
+pub(crate) async fn scope(client: &Client, fleet: Option<String>, device: Option<String>) -> Result<Option<Scope>> {
     Ok(match (fleet, device) {
         (Some(fleet), _) => Some(Scope::Fleet(fleet)),
         (None, Some(device)) => Some(Scope::Device(client.dev_eui(&device).await?)),
@@ -39,7 +39,7 @@ pub async fn scope(client: &Client, fleet: Option<String>, device: Option<String
     })
 }
 
-pub fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> Result<()> {
+pub(crate) fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> Result<()> {
     out.one(written, |written| {
         let until = show::moment(written.invitation.expires_at);
         vec![
@@ -53,7 +53,7 @@ pub fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> Result<
 }
 
 /// Carries a verb out. Some need no service.
-pub async fn run(context: &Context, verb: PeopleVerb) -> Result<()> {
+pub(crate) async fn run(context: &Context, verb: PeopleVerb) -> Result<()> {
     match verb {
         PeopleVerb::Local(verb) => local(context, verb).await,
         PeopleVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,

@@ -9,7 +9,13 @@ use super::ends;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, id: u32, may: ShareLevel, until: Option<DateTime<Utc>>) -> Result<()> {
+pub(super) async fn run(
+    client: &Client,
+    out: &Out,
+    id: u32,
+    may: ShareLevel,
+    until: Option<DateTime<Utc>>,
+) -> Result<()> {
     let path = client.in_estate(&format!("shares/{id}")).await?;
     let share: Share = client.put(&path, &ChangeShare { may, until }).await?;
     out.one(&share, |s| {

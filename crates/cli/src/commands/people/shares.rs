@@ -7,7 +7,7 @@ use api::people::Share;
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let all: Vec<Share> = client.get(&client.in_estate("shares").await?, &[]).await?;
     let head = ["NUMBER", "WITH", "WHAT", "THEY MAY", "UNTIL", "BY"];
     out.list(&all, "Nothing is shared.", &head, |s| {

@@ -6,7 +6,7 @@ use lorawan::region::Region;
 use crate::args::radio;
 
 #[derive(Subcommand)]
-pub enum ProfileVerb {
+pub(crate) enum ProfileVerb {
     /// List them.
     List,
     /// Show one.

@@ -1,6 +1,6 @@
 //! `heron profile`.
 
-pub mod args;
+pub(crate) mod args;
 
 use anyhow::Result;
 use api::device::change::ChangeEffect;
@@ -19,14 +19,14 @@ fn plain(value: &serde_json::Value) -> String {
 }
 
 /// Settings that are given, in words.
-pub fn given(radio: &api::radio::settings::RadioSettings) -> Result<String> {
+pub(crate) fn given(radio: &api::radio::settings::RadioSettings) -> Result<String> {
     let value = serde_json::to_value(radio)?;
     let given: Vec<String> =
         value.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {}", plain(value))).collect();
     Ok(if given.is_empty() { "as the region has it".into() } else { given.join(", ") })
 }
 
-pub async fn run(client: &Client, out: &Out, verb: ProfileVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: ProfileVerb, yes: bool) -> Result<()> {
     let path = async |slug: &str| client.in_estate(&format!("profiles/{slug}")).await;
     match verb {
         ProfileVerb::List => {

@@ -8,7 +8,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use crate::args::seconds;
 
 #[derive(Subcommand)]
-pub enum ReadingsVerb {
+pub(crate) enum ReadingsVerb {
     /// A device's readings as they are now, and what looks wrong about them.
     Now {
         /// Its DevEUI or name.
@@ -21,7 +21,7 @@ pub enum ReadingsVerb {
 }
 
 #[derive(Args)]
-pub struct ChartArgs {
+pub(crate) struct ChartArgs {
     /// The device's DevEUI or name.
     pub device: String,
     /// The reading's name.
@@ -36,7 +36,7 @@ pub struct ChartArgs {
 
 /// How a file is written.
 #[derive(Clone, Copy, ValueEnum)]
-pub enum ExportForm {
+pub(crate) enum ExportForm {
     Csv,
     /// JSON, an object a line.
     Jsonl,
@@ -44,7 +44,7 @@ pub enum ExportForm {
 }
 
 #[derive(Args)]
-pub struct ExportArgs {
+pub(crate) struct ExportArgs {
     /// Where to write; standard output if not given.
     #[arg(long, value_name = "FILE")]
     pub file: Option<PathBuf>,

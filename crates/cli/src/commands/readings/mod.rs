@@ -1,6 +1,6 @@
 //! `heron readings`.
 
-pub mod args;
+pub(crate) mod args;
 
 use std::io::Write as _;
 use std::path::Path;
@@ -17,7 +17,7 @@ use crate::show::{self, Out};
 /// How wide bars are.
 const BAR: f64 = 40.0;
 
-pub async fn run(client: &Client, out: &Out, verb: ReadingsVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: ReadingsVerb) -> Result<()> {
     match verb {
         ReadingsVerb::Now { device } => now(client, out, &device).await,
         ReadingsVerb::Chart(args) => chart(client, out, args).await,

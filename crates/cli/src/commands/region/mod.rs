@@ -7,7 +7,7 @@ use lorawan::region::Region;
 
 use crate::show::{self, Out};
 
-pub fn run(out: &Out, region: Option<Region>) -> Result<()> {
+pub(crate) fn run(out: &Out, region: Option<Region>) -> Result<()> {
     match region {
         None => list(out),
         Some(region) => {

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 
 #[derive(Args)]
-pub struct RehearseArgs {
+pub(crate) struct RehearseArgs {
     /// The device's DevEUI or name.
     pub device: String,
     /// The payload in hex, in any pasted form.

@@ -1,6 +1,6 @@
 //! `heron rehearse`.
 
-pub mod args;
+pub(crate) mod args;
 
 use anyhow::Result;
 use api::device::rehearsal::{RehearsalOutcome, Rehearse};
@@ -10,7 +10,7 @@ use crate::commands::rehearse::args::RehearseArgs;
 use crate::commands::traffic;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: RehearseArgs) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, args: RehearseArgs) -> Result<()> {
     let device = client.dev_eui(&args.device).await?;
     let wanted = Rehearse {
         payload: args.payload,

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Subcommand;
 
 #[derive(Subcommand)]
-pub enum ScenarioVerb {
+pub(crate) enum ScenarioVerb {
     /// Register what the scenario names and is not registered yet.
     Register {
         folder: PathBuf,

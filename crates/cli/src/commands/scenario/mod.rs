@@ -1,6 +1,6 @@
 //! `heron scenario`.
 
-pub mod args;
+pub(crate) mod args;
 mod register;
 mod run;
 
@@ -30,7 +30,7 @@ use crate::commands::gateway::credentials;
 use crate::commands::scenario::args::ScenarioVerb;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
     match verb {
         ScenarioVerb::Register { folder, kits } => register::run(client, out, folder, kits).await,
         ScenarioVerb::Run { folder, gateways_call, kits } => run::run(out, folder, gateways_call, kits).await,

@@ -9,7 +9,7 @@ use super::{fetch_kits, register};
 use crate::client::Client;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, folder: PathBuf, kits: Option<PathBuf>) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, folder: PathBuf, kits: Option<PathBuf>) -> Result<()> {
     let scenario = Scenario::load(&folder)?;
     register(client, out, &scenario).await?;
     match kits {

@@ -10,7 +10,7 @@ use simulator::world::World;
 use super::{read_kits, tell};
 use crate::show::Out;
 
-pub async fn run(out: &Out, folder: PathBuf, gateways_call: SocketAddr, kits: Option<PathBuf>) -> Result<()> {
+pub(super) async fn run(out: &Out, folder: PathBuf, gateways_call: SocketAddr, kits: Option<PathBuf>) -> Result<()> {
     let scenario = Scenario::load(&folder)?;
     let kits = kits.map(|kits| read_kits(&scenario, &kits)).transpose()?.unwrap_or_default();
     let world = World::start(&scenario, gateways_call, &kits).await?;

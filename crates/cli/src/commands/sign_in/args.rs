@@ -3,7 +3,7 @@
 use clap::Args;
 
 #[derive(Args)]
-pub struct SignInArgs {
+pub(crate) struct SignInArgs {
     /// The service's address.
     #[arg(value_name = "URL", default_value = "http://127.0.0.1:8680")]
     pub service: String,

@@ -1,6 +1,6 @@
 //! `heron sign-in` and `heron sign-out`, and taking an invitation with a new account.
 
-pub mod args;
+pub(crate) mod args;
 
 use crate::show;
 use std::fs;
@@ -26,7 +26,7 @@ fn password(stdin: bool, of: &str) -> Result<String> {
     Ok(line.trim_end_matches(['\r', '\n']).to_owned())
 }
 
-pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
+pub(crate) async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
     let password = password(args.password_stdin, &args.name)?;
     let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.service))?;
     let mut given = SignIn { name: args.name, password, code: args.code };
@@ -42,7 +42,7 @@ pub async fn sign_in(global: &Global, args: SignInArgs) -> Result<()> {
 }
 
 /// Takes an invitation with a new account, and keeps its sign-in.
-pub async fn take_invitation(global: &Global, args: TakeArgs) -> Result<()> {
+pub(crate) async fn take_invitation(global: &Global, args: TakeArgs) -> Result<()> {
     let (service, code) = args.link.split_once("/invitation#").context("the whole link is wanted, from http on")?;
     let name = args.new_account.unwrap_or_default();
     let password = password(args.password_stdin, &name)?;
@@ -68,7 +68,7 @@ fn keep(global: &Global, url: &str, signed_in: &SignedIn) -> Result<()> {
     Ok(())
 }
 
-pub async fn sign_out(global: &Global) -> Result<()> {
+pub(crate) async fn sign_out(global: &Global) -> Result<()> {
     if session::load(global)?.is_none() {
         bail!("not signed in");
     }

@@ -9,7 +9,7 @@ use crate::client::Client;
 use crate::commands::people::scope;
 use crate::show::Out;
 
-pub async fn run(client: &Client, out: &Out, args: TokenAddArgs) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out, args: TokenAddArgs) -> Result<()> {
     let TokenAddArgs { name, rights: wanted, fleet, device, days } = args;
     let scope = scope(client, fleet, device).await?;
     let new = NewToken { name, rights: wanted, scope, days };

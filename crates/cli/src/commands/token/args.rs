@@ -4,7 +4,7 @@ use api::people::rights::Right;
 use clap::{Args, Subcommand};
 
 #[derive(Subcommand)]
-pub enum TokenVerb {
+pub(crate) enum TokenVerb {
     /// List access tokens: your own, and everybody's if you look after people.
     List,
     /// Make an access token; its secret is printed once.
@@ -17,7 +17,7 @@ pub enum TokenVerb {
 }
 
 #[derive(Args)]
-pub struct TokenAddArgs {
+pub(crate) struct TokenAddArgs {
     /// What it is for.
     pub name: String,
     /// What it allows: view, send, devices, decoders, gateways, keys, audit.

@@ -1,7 +1,7 @@
 //! Access tokens.
 
 mod add;
-pub mod args;
+pub(crate) mod args;
 mod list;
 
 use anyhow::Result;
@@ -20,7 +20,7 @@ fn ends(token: &AccessToken) -> String {
     token.expires_at.map_or_else(|| "never".into(), show::moment)
 }
 
-pub async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {
     match verb {
         TokenVerb::List => list::run(client, out).await,
         TokenVerb::Add(args) => add::run(client, out, args).await,

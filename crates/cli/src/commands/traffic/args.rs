@@ -3,7 +3,7 @@
 use clap::Args;
 
 #[derive(Args)]
-pub struct TrafficArgs {
+pub(crate) struct TrafficArgs {
     /// Go on with what happens from now on.
     #[arg(long)]
     pub follow: bool,

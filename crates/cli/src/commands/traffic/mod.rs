@@ -1,6 +1,6 @@
 //! `heron traffic`.
 
-pub mod args;
+pub(crate) mod args;
 
 use std::time::Duration;
 
@@ -18,7 +18,7 @@ use crate::show::{self, Out};
 /// Before a broken stream is tried again.
 const AGAIN_AFTER: Duration = Duration::from_secs(2);
 
-pub async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
     let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink,notice".into());
     let mut query = vec![("type", kinds)];
     if let Some(device) = &args.device {
@@ -189,7 +189,7 @@ fn radio(radio: &Radio) -> String {
     format!("{index}{rate} {:.1} MHz {:.1} ms", radio.frequency_mhz, radio.airtime_ms)
 }
 
-pub fn heard(by: &[HeardBy]) -> String {
+pub(crate) fn heard(by: &[HeardBy]) -> String {
     let one = |h: &HeardBy| {
         let snr = h.snr_db.map(|snr| format!(", SNR {snr:.1} dB")).unwrap_or_default();
         format!("{} ({:.0} dBm{snr})", h.name, h.rssi_dbm)

@@ -9,7 +9,7 @@ use crate::show::{self, NeedsAttention, Out};
 
 /// # Errors
 /// [`NeedsAttention`] if something does, after it was shown.
-pub async fn run(client: &Client, out: &Out) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out) -> Result<()> {
     let watch: Watch = client.get(&client.in_estate("watch").await?, &[]).await?;
     if out.json {
         out.json(&watch)?;

@@ -52,7 +52,7 @@ const ALLOWED: &[i64] = &[
 ///
 /// # Errors
 /// If a limit cannot be set. Without system-call filters in the kernel the other limits stand.
-pub fn enter(niceness: i32) -> io::Result<()> {
+pub(super) fn enter(niceness: i32) -> io::Result<()> {
     nice(niceness)?;
     set_no_new_privs(true)?;
     set_dumpable_behavior(DumpableBehavior::NotDumpable)?;

@@ -7,7 +7,7 @@
 mod jail;
 mod process;
 mod quick;
-pub mod wire;
+pub(crate) mod wire;
 mod worker;
 
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
@@ -22,7 +22,7 @@ use payload::{Decoded, Encoded};
 use process::{Lost, Process, Source};
 use quick::QuickLane;
 use wire::{Answer, Request};
-pub use wire::{Cause, Failure, FoundFlaw, Loaded};
+pub(crate) use wire::{Cause, Failure, FoundFlaw, Loaded};
 
 /// A script whose worker ended so often while it ran is stopped for good. Whoever kills workers at will may hit the same
 /// one twice.
@@ -85,7 +85,7 @@ struct State {
 
 /// How often workers had to be replaced, and what they did.
 #[derive(Debug, Default)]
-pub struct Counts {
+pub(crate) struct Counts {
     pub calls: AtomicU64,
     /// Killed by the clock.
     pub killed: AtomicU64,
@@ -94,7 +94,8 @@ pub struct Counts {
 }
 
 /// What is counted of all workers.
-pub static COUNTS: Counts = Counts { calls: AtomicU64::new(0), killed: AtomicU64::new(0), ended: AtomicU64::new(0) };
+pub(crate) static COUNTS: Counts =
+    Counts { calls: AtomicU64::new(0), killed: AtomicU64::new(0), ended: AtomicU64::new(0) };
 
 #[cfg(not(test))]
 const SOURCE: Source = Source::Program;
@@ -233,7 +234,7 @@ fn unexpected(answer: &Answer) -> Failure {
 ///
 /// # Errors
 /// If it does not load.
-pub fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
+pub(crate) fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
     if source.len() > payload::outcome::MAX_SCRIPT_BYTES {
         return Err(Failure::from(&payload::DecodeError::TooLong(source.len())));
     }
@@ -253,7 +254,7 @@ pub fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
 ///
 /// # Errors
 /// Why there are no readings.
-pub fn decode(script: &ScriptRef, payload: Payload, lane: Lane) -> (Result<Decoded, Failure>, Duration) {
+pub(crate) fn decode(script: &ScriptRef, payload: Payload, lane: Lane) -> (Result<Decoded, Failure>, Duration) {
     let Payload { bytes, port, time_ms } = payload;
     let request = Request::Decode { script: script.number, bytes, port, time_ms };
     let asked = lane.pool().ask(CALL, |process, limit| {
@@ -269,7 +270,7 @@ pub fn decode(script: &ScriptRef, payload: Payload, lane: Lane) -> (Result<Decod
 }
 
 /// What came of an uplink that was decoded among others.
-pub struct Quick {
+pub(crate) struct Quick {
     pub result: Result<Decoded, Failure>,
     pub took: Duration,
 }
@@ -277,13 +278,17 @@ pub struct Quick {
 /// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that is
 /// to be read later; `slow` is called with the place of one whose decoder was not quick at all. Blocks, for little longer
 /// than `time`.
-pub fn decode_quickly(jobs: &[(ScriptRef, Payload)], time: Duration, slow: impl FnMut(usize)) -> Vec<Option<Quick>> {
+pub(crate) fn decode_quickly(
+    jobs: &[(ScriptRef, Payload)],
+    time: Duration,
+    slow: impl FnMut(usize),
+) -> Vec<Option<Quick>> {
     QUICK.read(jobs, time, slow)
 }
 
 /// Loads a script for uplinks on their way to a commit. Until the guard is dropped, the quick workers are this test's own.
 #[cfg(test)]
-pub fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> {
+pub(crate) fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> {
     static ONE_TEST: Mutex<()> = Mutex::new(());
     let guard = ONE_TEST.lock().unwrap_or_else(PoisonError::into_inner);
     QUICK.read(&[(script.clone(), Payload { bytes: Vec::new(), port: 1, time_ms: 0 })], CALL, |_| ());
@@ -292,7 +297,11 @@ pub fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> 
 }
 
 /// The bytes of each reading of an uplink, found by trying; none if that takes too long. Blocks.
-pub fn trace(script: &ScriptRef, payload: Payload, lane: Lane) -> std::collections::BTreeMap<String, Vec<usize>> {
+pub(crate) fn trace(
+    script: &ScriptRef,
+    payload: Payload,
+    lane: Lane,
+) -> std::collections::BTreeMap<String, Vec<usize>> {
     let Payload { bytes, port, time_ms } = payload;
     let request = Request::Trace { script: script.number, bytes, port, time_ms };
     let asked = lane.pool().with(|process| {
@@ -309,7 +318,10 @@ pub fn trace(script: &ScriptRef, payload: Payload, lane: Lane) -> std::collectio
 ///
 /// # Errors
 /// Why there is none.
-pub fn encode(script: &ScriptRef, values: &serde_json::Map<String, serde_json::Value>) -> Result<Encoded, Failure> {
+pub(crate) fn encode(
+    script: &ScriptRef,
+    values: &serde_json::Map<String, serde_json::Value>,
+) -> Result<Encoded, Failure> {
     let values = serde_json::to_string(values).unwrap_or_default();
     let request = Request::Encode { script: script.number, values };
     let asked = PEOPLE.ask(CALL, |process, limit| {
@@ -326,7 +338,7 @@ pub fn encode(script: &ScriptRef, values: &serde_json::Map<String, serde_json::V
 ///
 /// # Errors
 /// Why it does not take the bytes.
-pub fn read_downlink(script: &ScriptRef, port: u8, bytes: &[u8]) -> Result<Decoded, Failure> {
+pub(crate) fn read_downlink(script: &ScriptRef, port: u8, bytes: &[u8]) -> Result<Decoded, Failure> {
     let request = Request::ReadDownlink { script: script.number, bytes: bytes.to_vec(), port };
     let asked = PEOPLE.ask(CALL, |process, limit| {
         process.hold(script, limit)?;
@@ -339,7 +351,7 @@ pub fn read_downlink(script: &ScriptRef, port: u8, bytes: &[u8]) -> Result<Decod
 }
 
 /// What is wrong with a model's scripts, tried on its tests. Blocks.
-pub fn flaw(model: &api::model::PutModel) -> Option<FoundFlaw> {
+pub(crate) fn flaw(model: &api::model::PutModel) -> Option<FoundFlaw> {
     let model = serde_json::to_string(model).unwrap_or_default();
     let request = Request::Flaw { model };
     match PEOPLE.ask(TESTS, |process, limit| process.ask(&request, limit)) {
@@ -350,7 +362,7 @@ pub fn flaw(model: &api::model::PutModel) -> Option<FoundFlaw> {
 }
 
 /// Runs as a worker, until the pipe ends.
-pub fn run(niceness: i32) -> ExitCode {
+pub(crate) fn run(niceness: i32) -> ExitCode {
     if let Err(error) = jail::enter(niceness) {
         eprintln!("herond decode-worker: could not be locked in: {error}");
         return ExitCode::from(1);

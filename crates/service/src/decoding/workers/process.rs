@@ -55,7 +55,7 @@ fn start_worker(niceness: i32) -> io::Result<Child> {
 
 /// Why there is no answer.
 #[derive(Debug)]
-pub enum Lost {
+pub(super) enum Lost {
     /// None came in time. Says whether the worker got less than half of the processor in that time.
     Late { busy_machine: bool },
     /// The worker has ended, or says nothing that can be read.
@@ -64,7 +64,7 @@ pub enum Lost {
 
 /// Where workers come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Source {
+pub(super) enum Source {
     /// This program, run as a worker.
     #[cfg_attr(test, allow(dead_code))]
     Program,
@@ -81,7 +81,7 @@ enum Pipes {
 }
 
 /// A worker process.
-pub struct Process {
+pub(super) struct Process {
     pipes: Pipes,
     /// Read, and not taken yet.
     buffer: Vec<u8>,
@@ -93,7 +93,7 @@ impl Process {
     ///
     /// # Errors
     /// If the program cannot be started.
-    pub fn start(source: Source, niceness: i32) -> io::Result<Self> {
+    pub(super) fn start(source: Source, niceness: i32) -> io::Result<Self> {
         let pipes = match source {
             Source::Program => {
                 let mut child = start_worker(niceness)?;
@@ -190,7 +190,7 @@ impl Process {
     }
 
     /// Asks for one thing. After an error the worker is of no use any more.
-    pub fn ask(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
+    pub(super) fn ask(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
         let begun = Instant::now();
         let mut bytes = Vec::with_capacity(512);
         wire::put(&mut bytes, request).map_err(|error| Lost::Ended(error.to_string()))?;
@@ -199,12 +199,12 @@ impl Process {
     }
 
     /// Whether the worker holds a script.
-    pub fn holds(&self, script: u64) -> bool {
+    pub(super) fn holds(&self, script: u64) -> bool {
         self.loaded.contains(&script)
     }
 
     /// Sees to it that the worker holds a script.
-    pub fn hold(&mut self, script: &ScriptRef, limit: Duration) -> Result<(), Lost> {
+    pub(super) fn hold(&mut self, script: &ScriptRef, limit: Duration) -> Result<(), Lost> {
         if self.holds(script.number) {
             return Ok(());
         }
@@ -225,7 +225,7 @@ impl Process {
 
     /// Asks for many things, whose answers come in order, and tells each. It goes on asking for as long as `more` says so.
     /// An answer that takes longer than `limit` ends it.
-    pub fn ask_all(
+    pub(super) fn ask_all(
         &mut self,
         requests: &[Request],
         limit: Duration,

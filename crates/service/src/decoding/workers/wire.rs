@@ -12,11 +12,11 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
 /// No message is longer: a script has 256 kB at most, a model with its tests a megabyte.
-pub const LONGEST: usize = 4 << 20;
+pub(crate) const LONGEST: usize = 4 << 20;
 
 /// What a worker is asked.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub enum Request {
+pub(crate) enum Request {
     /// Takes a script under a number. Calls name it by that.
     Load { script: u64, source: Arc<str> },
     /// Lets all scripts go.
@@ -35,7 +35,7 @@ pub enum Request {
 
 /// What it answers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub enum Answer {
+pub(crate) enum Answer {
     Loaded(Result<Loaded, Failure>),
     Forgotten,
     /// With the processor time that the call took.
@@ -55,7 +55,7 @@ pub struct Loaded {
 
 /// What is wrong with a model's scripts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FoundFlaw {
+pub(crate) struct FoundFlaw {
     pub why: String,
     pub loads: bool,
 }
@@ -180,7 +180,7 @@ impl From<Downlink> for Encoded {
 ///
 /// # Errors
 /// If it is too long.
-pub fn put(buffer: &mut Vec<u8>, message: &impl Serialize) -> io::Result<()> {
+pub(crate) fn put(buffer: &mut Vec<u8>, message: &impl Serialize) -> io::Result<()> {
     let start = buffer.len();
     buffer.extend([0; 4]);
     *buffer = postcard::to_extend(message, std::mem::take(buffer)).map_err(io::Error::other)?;
@@ -197,7 +197,7 @@ pub fn put(buffer: &mut Vec<u8>, message: &impl Serialize) -> io::Result<()> {
 ///
 /// # Errors
 /// If it cannot be read.
-pub fn take<T: DeserializeOwned>(buffer: &[u8]) -> io::Result<Option<(T, usize)>> {
+pub(crate) fn take<T: DeserializeOwned>(buffer: &[u8]) -> io::Result<Option<(T, usize)>> {
     let Some((len, rest)) = buffer.split_first_chunk::<4>() else { return Ok(None) };
     let len = u32::from_le_bytes(*len) as usize;
     if len > LONGEST {
@@ -211,7 +211,7 @@ pub fn take<T: DeserializeOwned>(buffer: &[u8]) -> io::Result<Option<(T, usize)>
 ///
 /// # Errors
 /// If it is too long or cannot be written.
-pub fn write(out: &mut impl Write, message: &impl Serialize) -> io::Result<()> {
+pub(crate) fn write(out: &mut impl Write, message: &impl Serialize) -> io::Result<()> {
     let mut buffer = Vec::with_capacity(256);
     put(&mut buffer, message)?;
     out.write_all(&buffer)?;
@@ -222,7 +222,7 @@ pub fn write(out: &mut impl Write, message: &impl Serialize) -> io::Result<()> {
 ///
 /// # Errors
 /// If it cannot be read, or ends early.
-pub fn read<T: DeserializeOwned>(from: &mut impl Read, buffer: &mut Vec<u8>) -> io::Result<Option<T>> {
+pub(crate) fn read<T: DeserializeOwned>(from: &mut impl Read, buffer: &mut Vec<u8>) -> io::Result<Option<T>> {
     let mut chunk = [0; 16 * 1024];
     loop {
         if let Some((message, taken)) = take(buffer)? {

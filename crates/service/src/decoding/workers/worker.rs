@@ -28,7 +28,7 @@ struct Worker {
 ///
 /// # Errors
 /// If the pipe breaks.
-pub fn serve(from: &mut impl Read, to: &mut impl Write) -> io::Result<()> {
+pub(super) fn serve(from: &mut impl Read, to: &mut impl Write) -> io::Result<()> {
     let (mut worker, mut buffer) = (Worker::default(), Vec::new());
     while let Some(request) = wire::read(from, &mut buffer)? {
         wire::write(to, &worker.answer(request))?;

@@ -16,7 +16,7 @@ use store::{EstateId, GatewayRow};
 use crate::gateways::event_log::GatewayEventDraft;
 
 /// Characters kept of a clock as its gateway writes it.
-pub const LONGEST_CLOCK: usize = 40;
+pub(super) const LONGEST_CLOCK: usize = 40;
 /// Round trips remembered.
 const DELAYS: usize = 32;
 /// A place that another was left for so short a time ago is still in use.
@@ -251,7 +251,7 @@ impl Known {
 }
 
 /// Two gateways with one EUI, as far as one can tell from outside.
-pub fn two_of_them(one: SocketAddr, other: SocketAddr) -> GatewayEventDraft {
+pub(crate) fn two_of_them(one: SocketAddr, other: SocketAddr) -> GatewayEventDraft {
     let text = format!("It connects from {one} and from {other} in turn: two gateways use this EUI.");
     let next = "Give one of the two another EUI. Until then downlinks reach whichever called last.";
     GatewayEventDraft::new(Odd, text).next(next).from(other)

@@ -19,7 +19,7 @@ use stranger::{Call, Caller};
 
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
 
-pub use known::{Known, WayDown, two_of_them};
+pub(crate) use known::{Known, WayDown, two_of_them};
 
 /// How often states are looked at.
 /// How often a listening gateway is news, so that a page shows when it was last heard.

@@ -8,11 +8,11 @@ use domain::gateway::check;
 use lorawan::Eui64;
 
 /// Strangers remembered; the one unheard for longest gives way.
-pub const MAX_STRANGERS: usize = 1000;
+pub(super) const MAX_STRANGERS: usize = 1000;
 
 /// What is noted of a stranger. Anybody may call, so noting is cheap; what follows from it is worked out for those
 /// who ask.
-pub struct Caller {
+pub(super) struct Caller {
     address: String,
     first_heard: DateTime<Utc>,
     pub last_heard: DateTime<Utc>,
@@ -25,7 +25,7 @@ pub struct Caller {
 }
 
 impl Caller {
-    pub fn shown(&self, eui: Eui64) -> Stranger {
+    pub(super) fn shown(&self, eui: Eui64) -> Stranger {
         let frequencies_hz: Vec<u32> = self.frequencies_hz.iter().copied().collect();
         Stranger {
             eui,
@@ -42,7 +42,7 @@ impl Caller {
 }
 
 /// A call of somebody who is not registered.
-pub struct Call<'a, F> {
+pub(super) struct Call<'a, F> {
     pub address: String,
     pub protocol: Protocol,
     /// Frequencies of the frames it brought.
@@ -52,7 +52,11 @@ pub struct Call<'a, F> {
 }
 
 /// Notes a call.
-pub fn note<F: ExactSizeIterator<Item = u32>>(strangers: &mut HashMap<Eui64, Caller>, eui: Eui64, call: Call<'_, F>) {
+pub(super) fn note<F: ExactSizeIterator<Item = u32>>(
+    strangers: &mut HashMap<Eui64, Caller>,
+    eui: Eui64,
+    call: Call<'_, F>,
+) {
     let now = Utc::now();
     if !strangers.contains_key(&eui) && strangers.len() >= MAX_STRANGERS {
         let oldest = strangers.iter().min_by_key(|(_, caller)| caller.last_heard).map(|(eui, _)| *eui);

@@ -10,7 +10,7 @@ use engine::TransmissionId;
 const REPORT_WITHIN: Duration = Duration::from_secs(10);
 
 /// Which transmissions are under way, by what names them in the gateway's report, oldest first.
-pub struct Awaited<K>(Mutex<VecDeque<(K, TransmissionId, Instant)>>);
+pub(super) struct Awaited<K>(Mutex<VecDeque<(K, TransmissionId, Instant)>>);
 
 impl<K> Default for Awaited<K> {
     fn default() -> Self {
@@ -23,7 +23,7 @@ impl<K: PartialEq> Awaited<K> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    pub fn add(&self, key: K, id: TransmissionId) {
+    pub(super) fn add(&self, key: K, id: TransmissionId) {
         let mut awaited = self.lock();
         while awaited.front().is_some_and(|(.., since)| since.elapsed() > REPORT_WITHIN) {
             awaited.pop_front();
@@ -32,7 +32,7 @@ impl<K: PartialEq> Awaited<K> {
     }
 
     /// The transmission a report is about, and how long ago it was handed over; each is reported once.
-    pub fn reported(&self, key: &K) -> Option<(TransmissionId, Duration)> {
+    pub(super) fn reported(&self, key: &K) -> Option<(TransmissionId, Duration)> {
         let mut awaited = self.lock();
         let at = awaited.iter().position(|(awaited, ..)| awaited == key)?;
         awaited.remove(at).map(|(_, id, since)| (id, since.elapsed()))

@@ -22,7 +22,7 @@ const RECENT: usize = 512;
 const JUST_BEGUN: Duration = Duration::from_secs(60);
 
 /// One gateway's connection.
-pub struct Connection {
+pub(super) struct Connection {
     pub id: u64,
     pub since: Instant,
     /// How often in a row a connection was displaced that had just begun.
@@ -38,12 +38,12 @@ pub struct Connection {
 
 impl Connection {
     /// What the connection that takes its place counts.
-    pub fn displaces(&self) -> u32 {
+    pub(super) fn displaces(&self) -> u32 {
         if self.since.elapsed() < JUST_BEGUN { self.displaced + 1 } else { 0 }
     }
 
     /// Notes clock and antenna of an uplink.
-    pub fn heard(&self, uplink: (i64, i64)) {
+    pub(super) fn heard(&self, uplink: (i64, i64)) {
         let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
         if recent.len() == RECENT {
             recent.pop_front();
@@ -52,7 +52,7 @@ impl Connection {
     }
 
     /// A transmission in the protocol's words.
-    pub fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
+    pub(super) fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
         let rate = self.plan.downlink_data_rate_of(transmission.modulation);
         let data_rate = rate.ok_or_else(|| TxFailure::Refused("no data rate of its plan".into()))?;
         let frequency_hz = transmission.frequency_hz;

@@ -33,7 +33,7 @@ const QUESTION_WITHIN: Duration = Duration::from_secs(10);
 const LASTS: TimeDelta = TimeDelta::days(365);
 
 /// What the endpoint needs.
-pub struct Cups {
+pub(crate) struct Cups {
     pub admission: Admission,
     pub ingest: Arc<IngestStats>,
     pub authority: Arc<Authority>,
@@ -43,7 +43,7 @@ pub struct Cups {
     pub firmware: Arc<Firmwares>,
 }
 
-pub fn routes(cups: Arc<Cups>) -> Router {
+pub(crate) fn routes(cups: Arc<Cups>) -> Router {
     Router::new().route(PATH, post(update)).with_state(cups)
 }
 

@@ -8,7 +8,7 @@ use lorawan::{Eui64, Modulation};
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
 /// A transmission as gateways are told of it.
-pub fn packet(transmission: &Transmission) -> TxPacket {
+pub(super) fn packet(transmission: &Transmission) -> TxPacket {
     let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
     let beacon = transmission.window == Window::Beacon;
     TxPacket {
@@ -34,7 +34,7 @@ pub fn packet(transmission: &Transmission) -> TxPacket {
 }
 
 /// The gateway's word in the engine's terms.
-pub fn failure(word: TxAckError) -> TxFailure {
+pub(super) fn failure(word: TxAckError) -> TxFailure {
     match word {
         TxAckError::TooLate => TxFailure::TooLate,
         TxAckError::TooEarly => TxFailure::TooEarly,
@@ -48,7 +48,7 @@ pub fn failure(word: TxAckError) -> TxFailure {
 }
 
 /// A frame that a gateway heard.
-pub fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
+pub(super) fn heard(gateway: Eui64, frame: RxPacket) -> FrameHeard {
     FrameHeard {
         phy_payload: frame.phy_payload,
         reception: Reception {

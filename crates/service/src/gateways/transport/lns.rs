@@ -89,7 +89,7 @@ impl Connections {
 }
 
 /// The protocol's two addresses. The second one is told to gateways by the first.
-pub fn routes(lns: Arc<Lns>) -> Router {
+pub(crate) fn routes(lns: Arc<Lns>) -> Router {
     Router::new()
         .route(DISCOVERY_PATH, axum::routing::any(discover))
         .route("/gateways/{eui}", axum::routing::any(connect))

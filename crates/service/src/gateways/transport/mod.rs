@@ -1,13 +1,13 @@
 //! The ways between gateways and the network.
 
-pub mod admission;
+pub(crate) mod admission;
 mod awaited;
 mod connection;
-pub mod cups;
+pub(crate) mod cups;
 mod frames;
-pub mod lns;
-pub mod mqtt;
-pub mod udp;
+pub(crate) mod lns;
+pub(crate) mod mqtt;
+pub(crate) mod udp;
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -61,7 +61,7 @@ impl PublicEndpoints {
 }
 
 /// All ways down.
-pub struct Links {
+pub(crate) struct Links {
     pub presence: Arc<GatewayRegistry>,
     pub udp: Arc<udp::Udp>,
     pub lns: Arc<lns::Lns>,
@@ -70,7 +70,7 @@ pub struct Links {
 
 impl Links {
     /// Hands a frame to its gateway.
-    pub async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
+    pub(crate) async fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
         // A device that always listens hears it a little later as well.
         let grace_us = if transmission.when == When::AtOnce { AT_ONCE_LATEST_US } else { 0 };
         if clock::now() >= transmission.at.plus_us(grace_us) {

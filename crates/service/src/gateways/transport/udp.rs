@@ -26,7 +26,7 @@ use crate::ingest::stats::IngestStats;
 const AT_ONCE: usize = 64;
 
 /// The gateways' socket and the transmissions under way on it.
-pub struct Udp {
+pub(crate) struct Udp {
     socket: UdpSocket,
     presence: Arc<GatewayRegistry>,
     ingest: Arc<IngestStats>,
@@ -36,7 +36,7 @@ pub struct Udp {
 }
 
 impl Udp {
-    pub fn new(
+    pub(crate) fn new(
         socket: UdpSocket,
         presence: Arc<GatewayRegistry>,
         ingest: Arc<IngestStats>,
@@ -47,7 +47,7 @@ impl Udp {
     }
 
     /// Hands a frame to its gateway.
-    pub async fn send(&self, transmission: &Transmission, to: SocketAddr) -> Result<(), TxFailure> {
+    pub(crate) async fn send(&self, transmission: &Transmission, to: SocketAddr) -> Result<(), TxFailure> {
         let token = self.next_token.fetch_add(1, Ordering::Relaxed);
         self.awaited.add((transmission.gateway, token), transmission.id);
         let packet = frames::packet(transmission);
@@ -169,7 +169,7 @@ const KERNEL_BYTES: usize = 16 << 20;
 const DROPS_EVERY: Duration = Duration::from_secs(5);
 
 /// Asks the kernel for room; it gives what the machine allows.
-pub fn widen(socket: &UdpSocket) {
+pub(crate) fn widen(socket: &UdpSocket) {
     // Beyond the machine's limit only root may ask.
     let asked = sockopt::set_socket_recv_buffer_size_force(socket, KERNEL_BYTES)
         .or_else(|_| sockopt::set_socket_recv_buffer_size(socket, KERNEL_BYTES));
@@ -194,7 +194,7 @@ fn lost_by_kernel(tables: &str, local: SocketAddr) -> Option<u64> {
 }
 
 /// Counts what the kernel had no room for, until the service stops.
-pub async fn watch_drops(local: SocketAddr, ingest: Arc<IngestStats>, stopping: CancellationToken) {
+pub(crate) async fn watch_drops(local: SocketAddr, ingest: Arc<IngestStats>, stopping: CancellationToken) {
     let mut often = tokio::time::interval(DROPS_EVERY);
     let mut known: Option<u64> = None;
     loop {
@@ -216,7 +216,7 @@ pub async fn watch_drops(local: SocketAddr, ingest: Arc<IngestStats>, stopping: 
 }
 
 /// Receives until the service stops.
-pub async fn listen(links: Arc<Udp>, stopping: CancellationToken) {
+pub(crate) async fn listen(links: Arc<Udp>, stopping: CancellationToken) {
     // One byte more than is allowed, so that a longer datagram is seen to be too long.
     let mut buffer = vec![0; MAX_DATAGRAM + 1];
     let mut pushed = Pushed::default();

@@ -149,7 +149,7 @@ fn narrower(a: &Scope, b: &Scope, directory: &Directory) -> Option<Scope> {
 }
 
 /// Whether a time has come.
-pub fn over(until: Option<DateTime<Utc>>) -> bool {
+pub(crate) fn over(until: Option<DateTime<Utc>>) -> bool {
     until.is_some_and(|until| until <= Utc::now())
 }
 

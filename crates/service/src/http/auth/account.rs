@@ -22,11 +22,11 @@ use crate::import::labels::code_svg;
 #[utoipa::path(get, path = "/me", tag = "people",
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Me), (status = 401, body = Problem)))]
-pub async fn me(State(app): State<App>, context: RequestContext) -> Answer<Me> {
+pub(crate) async fn me(State(app): State<App>, context: RequestContext) -> Answer<Me> {
     Ok(Json(me_of(&app, &context.who).await?))
 }
 
-pub async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
+pub(crate) async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
     let memberships = app.store.memberships(who.person.id, None).await?;
     let estates = memberships.into_iter().filter_map(|membership| Access::of(membership, &who.by, &app.directory));
     let estates = estates.map(|access| Estate {
@@ -59,7 +59,7 @@ fn this(context: &RequestContext) -> u64 {
 /// One's own sign-ins, the one used last first.
 #[utoipa::path(get, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 200, body = Vec<SignInRecord>)))]
-pub async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
+pub(crate) async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
     Ok(Json(app.store.sign_ins_of(context.who.person.id, this(&context)).await?))
 }
 
@@ -67,7 +67,7 @@ pub async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> A
 #[utoipa::path(delete, path = "/me/sign-ins/{id}", tag = "people",
     extensions(("x-right" = json!("oneself"))), params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn end_sign_in(
+pub(crate) async fn end_sign_in(
     State(app): State<App>,
     context: RequestContext,
     PathName(id): PathName,
@@ -82,7 +82,7 @@ pub async fn end_sign_in(
 /// Ends all of one's own sign-ins but the one that asks.
 #[utoipa::path(delete, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
-pub async fn end_other_sign_ins(State(app): State<App>, context: RequestContext) -> Result<StatusCode, Refusal> {
+pub(crate) async fn end_other_sign_ins(State(app): State<App>, context: RequestContext) -> Result<StatusCode, Refusal> {
     let ended = app.store.end_other_sign_ins(context.who.person.id, this(&context)).await?;
     context.audit.note(format!("{ended} ended"));
     Ok(StatusCode::NO_CONTENT)
@@ -105,7 +105,7 @@ async fn again(app: &App, context: &RequestContext, field: &str, password: Strin
 #[utoipa::path(put, path = "/me/password", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = NewPassword,
     responses((status = 204), (status = 422, body = Problem), (status = 429, body = Problem)))]
-pub async fn set_password(
+pub(crate) async fn set_password(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<NewPassword>,
@@ -125,7 +125,7 @@ pub async fn set_password(
 #[utoipa::path(post, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = TwoStepSecret), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn prepare_two_step(
+pub(crate) async fn prepare_two_step(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<PasswordAgain>,
@@ -148,7 +148,7 @@ pub async fn prepare_two_step(
 #[utoipa::path(put, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = TwoStepCode,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn begin_two_step(
+pub(crate) async fn begin_two_step(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<TwoStepCode>,
@@ -174,7 +174,7 @@ pub async fn begin_two_step(
 #[utoipa::path(post, path = "/me/two-step/recovery-codes", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn renew_recovery_codes(
+pub(crate) async fn renew_recovery_codes(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<PasswordAgain>,
@@ -193,7 +193,7 @@ pub async fn renew_recovery_codes(
 #[utoipa::path(post, path = "/me/two-step/end", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 204), (status = 422, body = Problem)))]
-pub async fn end_two_step(
+pub(crate) async fn end_two_step(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<PasswordAgain>,

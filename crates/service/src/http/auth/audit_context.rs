@@ -98,7 +98,7 @@ impl AuditContext {
 }
 
 /// Somebody doing something.
-pub struct AuditRecord {
+pub(crate) struct AuditRecord {
     who: String,
     token: Option<String>,
     address: String,
@@ -106,7 +106,7 @@ pub struct AuditRecord {
 }
 
 impl AuditRecord {
-    pub fn by(who: &Who, address: IpAddr, action: &str) -> Self {
+    pub(crate) fn by(who: &Who, address: IpAddr, action: &str) -> Self {
         Self {
             who: who.person.name.clone(),
             token: who.token().map(str::to_owned),
@@ -116,7 +116,7 @@ impl AuditRecord {
     }
 
     /// By whoever gave this name, which may be nobody's.
-    pub fn claimed(name: &str, address: IpAddr, action: &str) -> Self {
+    pub(crate) fn claimed(name: &str, address: IpAddr, action: &str) -> Self {
         Self { who: name.to_owned(), token: None, address: address.to_string(), action: action.to_owned() }
     }
 
@@ -138,7 +138,7 @@ impl AuditRecord {
     }
 
     /// Writes down what was done and how it ended.
-    pub async fn ended(
+    pub(crate) async fn ended(
         &mut self,
         app: &App,
         estate: Option<EstateId>,
@@ -152,14 +152,20 @@ impl AuditRecord {
     }
 
     /// Writes down what was not allowed, and why.
-    pub async fn refused(&mut self, app: &App, estate: Option<EstateId>, audit: &AuditContext, refusal: &Refusal) {
+    pub(crate) async fn refused(
+        &mut self,
+        app: &App,
+        estate: Option<EstateId>,
+        audit: &AuditContext,
+        refusal: &Refusal,
+    ) {
         let mut entry = self.entry(audit, refusal.0.status, AuditKind::Refusal);
         entry.note = Some(refusal.0.to_string());
         write(app, estate, &entry).await;
     }
 
     /// Writes down a sign-in, or what came of one: for the installation, and for each estate that the account is a member of.
-    pub async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
+    pub(crate) async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
         let audit = AuditContext::at("");
         let mut entry = self.entry(&audit, status, AuditKind::Sign);
         entry.note = note.map(str::to_owned);
@@ -178,7 +184,7 @@ impl AuditRecord {
 }
 
 /// What was done is done: if it cannot be written down, the service's own log says it.
-pub async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntry) {
+pub(crate) async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntry) {
     if let Err(why) = app.store.add_audit(estate, entry).await {
         tracing::error!(
             who = entry.who,
@@ -191,7 +197,7 @@ pub async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntry) {
 }
 
 /// Writes down that a token was presented that is none, now and then.
-pub async fn unknown_token(app: &App, address: IpAddr, action: &str) {
+pub(crate) async fn unknown_token(app: &App, address: IpAddr, action: &str) {
     let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
     AuditRecord::claimed("(nobody)", address, action).refused(app, None, &AuditContext::at(""), &Refusal(told)).await;
 }

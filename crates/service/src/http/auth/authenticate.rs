@@ -20,7 +20,7 @@ const NOTED_EVERY: TimeDelta = TimeDelta::minutes(5);
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
 /// Who holds this token.
-pub async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Option<Who>, StoreError> {
+pub(crate) async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Option<Who>, StoreError> {
     let stale = |last: Option<chrono::DateTime<Utc>>| last.is_none_or(|last| Utc::now() - last > NOTED_EVERY);
     let hash = secret::token_hash(&presented.token);
     if presented.token.starts_with(PREFIX) {
@@ -44,7 +44,7 @@ pub async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Op
 }
 
 /// What somebody may do in the estate of that short name; none if it is none of theirs.
-pub async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, crate::http::error::Refusal> {
+pub(crate) async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, crate::http::error::Refusal> {
     let membership = app.store.memberships(who.person.id, Some(slug)).await?.pop();
     // The database compares names without regard to case; addresses do not.
     let membership = membership.filter(|membership| membership.slug == slug);
@@ -52,7 +52,7 @@ pub async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, 
 }
 
 /// Somebody who listens for as long as they may.
-pub struct Listener {
+pub(crate) struct Listener {
     pub app: App,
     pub presented: Presented,
     pub context: RequestContext,
@@ -60,7 +60,7 @@ pub struct Listener {
 
 impl Listener {
     /// Returns when they may no longer see what they listen to, or reach other things than they did.
-    pub async fn lost(self) {
+    pub(crate) async fn lost(self) {
         let Self { app, presented, context } = self;
         let Some(before) = context.access else { return };
         let mut until = context.who.until.into_iter().chain(before.until()).min();

@@ -30,7 +30,7 @@ use crate::http::error::{Refusal, no_such_method, not_found};
 
 /// What an endpoint asks of whoever calls it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Requirement {
+pub(crate) enum Requirement {
     /// Nothing at all.
     Nothing,
     /// To be known.
@@ -74,7 +74,7 @@ impl Requirement {
 
 /// One endpoint.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Endpoint {
+pub(crate) struct Endpoint {
     pub name: String,
     pub needs: Requirement,
     /// Whether its path names a device.
@@ -82,14 +82,14 @@ pub struct Endpoint {
 }
 
 /// All endpoints, as they are described.
-pub struct Endpoints(HashMap<(Method, String), Endpoint>);
+pub(crate) struct Endpoints(HashMap<(Method, String), Endpoint>);
 
 impl Endpoints {
     /// From the OpenAPI document.
     ///
     /// # Errors
     /// Names the first endpoint that does not say what it needs.
-    pub fn of(document: &utoipa::openapi::OpenApi) -> Result<Self, String> {
+    pub(crate) fn of(document: &utoipa::openapi::OpenApi) -> Result<Self, String> {
         let mut found = HashMap::new();
         let mut document = document.clone();
         for (path, item) in &mut document.paths.paths {
@@ -116,7 +116,7 @@ impl Endpoints {
 }
 
 /// The endpoints at a path.
-pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Operation)> {
+pub(crate) fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Operation)> {
     let all = [
         (Method::GET, &mut item.get),
         (Method::PUT, &mut item.put),
@@ -128,7 +128,7 @@ pub fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Ope
 }
 
 /// Lets a request through to its handler, or says why not.
-pub async fn guard(
+pub(crate) async fn guard(
     State((app, endpoints)): State<(App, Arc<Endpoints>)>,
     matched: Option<MatchedPath>,
     request: Request,

@@ -30,7 +30,7 @@ pub struct RequestContext {
 }
 
 /// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
-pub fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
+pub(crate) fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
     let missing = || {
         tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
         Refusal::internal()
@@ -47,12 +47,12 @@ impl FromRequestParts<App> for RequestContext {
 }
 
 /// From where a request comes.
-pub fn source(parts: &Parts) -> IpAddr {
+pub(crate) fn source(parts: &Parts) -> IpAddr {
     parts.extensions.get::<Peer>().map_or(IpAddr::from([0, 0, 0, 0]), |peer| peer.address.ip())
 }
 
 /// From where a request comes.
-pub struct Source(pub IpAddr);
+pub(crate) struct Source(pub IpAddr);
 
 impl FromRequestParts<App> for Source {
     type Rejection = Refusal;
@@ -63,7 +63,7 @@ impl FromRequestParts<App> for Source {
 }
 
 /// What is not allowed, and what is.
-pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
+pub(crate) fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
     let may: Vec<_> = access.rights().iter().map(Right::name).collect();
     let by = match (who.token(), access.role) {
         (Some(token), _) => format!("with the token {token:?}"),
@@ -75,7 +75,7 @@ pub fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
 }
 
 /// What goes beyond the part that somebody reaches.
-pub fn beyond(visibility: &Visibility) -> Refusal {
+pub(crate) fn beyond(visibility: &Visibility) -> Refusal {
     let part = match visibility {
         Visibility::Part(part) => {
             let devices = part.devices.iter().map(ToString::to_string);

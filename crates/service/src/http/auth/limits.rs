@@ -8,7 +8,7 @@ use store::PersonId;
 use crate::net::rate_limit::RateLimiter;
 
 /// Requests of one account in a second, as long as nothing else is said.
-pub const REQUESTS_PER_S: u32 = 500;
+pub(crate) const REQUESTS_PER_S: u32 = 500;
 /// Seconds' worth of requests that may come at once.
 const BURST_S: u32 = 5;
 
@@ -32,7 +32,7 @@ pub struct Limits {
 }
 
 /// What counts as one source: an IPv6 subscriber has all of a /64.
-pub fn one_source(address: IpAddr) -> IpAddr {
+pub(crate) fn one_source(address: IpAddr) -> IpAddr {
     match address {
         IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
             Some(v4) => v4.into(),

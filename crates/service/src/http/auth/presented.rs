@@ -10,14 +10,14 @@ use crate::http::error::Refusal;
 
 /// The token that a request came with.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Presented {
+pub(crate) struct Presented {
     pub token: String,
     /// Whether a browser sent it by itself.
     pub by_cookie: bool,
 }
 
 /// The token of a request: from its `Authorization`, or a browser's cookie.
-pub fn presented(headers: &HeaderMap, secure: bool) -> Option<Presented> {
+pub(crate) fn presented(headers: &HeaderMap, secure: bool) -> Option<Presented> {
     let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
     if let Some(authorization) = text(header::AUTHORIZATION) {
         let token = authorization.strip_prefix("Bearer ")?.trim().to_owned();
@@ -29,7 +29,7 @@ pub fn presented(headers: &HeaderMap, secure: bool) -> Option<Presented> {
 }
 
 /// The cookie that holds a browser's token. Browsers take one that begins with `__Host-` only over TLS, from the host itself.
-pub const fn cookie_name(secure: bool) -> &'static str {
+pub(crate) const fn cookie_name(secure: bool) -> &'static str {
     if secure { "__Host-keen_heron" } else { "keen_heron" }
 }
 

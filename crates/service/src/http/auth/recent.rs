@@ -15,7 +15,7 @@ const KEPT: Duration = Duration::from_secs(600);
 /// How many are.
 const MOST: usize = 1000;
 /// A database that takes longer to say who calls is away.
-pub const PATIENCE: Duration = Duration::from_secs(3);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 
 #[derive(Default)]
 struct Inner {

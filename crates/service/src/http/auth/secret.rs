@@ -12,7 +12,7 @@ use rand::RngExt as _;
 use sha2::{Digest as _, Sha256};
 
 /// Letters and digits that are not mistaken for each other when read from a screen.
-pub const CLEAR: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
+pub(crate) const CLEAR: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
 /// Characters of a password.
 const LENGTH: RangeInclusive<usize> = 12..=256;
 /// A password that is guessed in fewer attempts than this by whoever tries common ones first is none.
@@ -23,7 +23,7 @@ const MOST_GUESSABLE: f64 = 8.0;
 ///
 /// # Errors
 /// Says what is allowed, never what was given.
-pub fn check_password(field: &str, password: &str, name: &str) -> Result<(), Problem> {
+pub(crate) fn check_password(field: &str, password: &str, name: &str) -> Result<(), Problem> {
     let length = password.chars().count();
     if !LENGTH.contains(&length) {
         let allowed = format!("{} to {} characters are allowed, not {length}", LENGTH.start(), LENGTH.end());
@@ -43,24 +43,24 @@ pub fn check_password(field: &str, password: &str, name: &str) -> Result<(), Pro
 }
 
 /// A password made up by the service: four groups of five, about 99 bits.
-pub fn made_up_password() -> String {
+pub(crate) fn made_up_password() -> String {
     let mut rng = rand::rng();
     let mut group = || -> String { (0..5).map(|_| char::from(CLEAR[rng.random_range(0..CLEAR.len())])).collect() };
     (0..4).map(|_| group()).collect::<Vec<_>>().join("-")
 }
 
 /// A new token: 256 random bits in hex.
-pub fn new_token() -> String {
+pub(crate) fn new_token() -> String {
     hex::encode(rand::random::<[u8; 32]>())
 }
 
 /// What is stored of a token.
-pub fn token_hash(token: &str) -> [u8; 32] {
+pub(crate) fn token_hash(token: &str) -> [u8; 32] {
     Sha256::digest(token.as_bytes()).into()
 }
 
 /// Hashes a password, away from the threads that serve.
-pub async fn hash(password: String) -> Result<String> {
+pub(crate) async fn hash(password: String) -> Result<String> {
     tokio::task::spawn_blocking(move || {
         let hash = Argon2::default().hash_password(password.as_bytes()).map_err(|e| anyhow!("{e}"))?;
         Ok(hash.to_string())
@@ -70,7 +70,7 @@ pub async fn hash(password: String) -> Result<String> {
 
 /// Whether `password` is the one behind `stored`. Without a hash to compare with, one is computed all
 /// the same: an unknown name must not answer faster than a wrong password.
-pub async fn verify(password: String, stored: Option<String>) -> Result<bool> {
+pub(crate) async fn verify(password: String, stored: Option<String>) -> Result<bool> {
     let Some(stored) = stored else {
         hash(password).await?;
         return Ok(false);

@@ -34,7 +34,7 @@ fn wrong() -> Refusal {
 /// Signs in with name and password, and a code where the account asks for one.
 #[utoipa::path(post, path = "/sign-in", tag = "people", extensions(("x-right" = json!("none"))), request_body = SignIn,
     responses((status = 200, body = SignedIn), (status = 401, body = Problem), (status = 429, body = Problem)))]
-pub async fn sign_in(
+pub(crate) async fn sign_in(
     State(app): State<App>,
     Source(address): Source,
     headers: HeaderMap,
@@ -130,7 +130,7 @@ fn cookie(app: &App, token: &str, lasts_s: i64) -> String {
 /// Ends the sign-in that the request came with.
 #[utoipa::path(post, path = "/sign-out", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
-pub async fn sign_out(State(app): State<App>, context: RequestContext) -> Result<impl IntoResponse, Refusal> {
+pub(crate) async fn sign_out(State(app): State<App>, context: RequestContext) -> Result<impl IntoResponse, Refusal> {
     if let By::SignIn(id) = context.who.by {
         app.store.end_sign_in(context.who.person.id, id).await?;
     }
@@ -147,7 +147,7 @@ fn no_invitation() -> Refusal {
 #[utoipa::path(post, path = "/invitations/open", tag = "people", extensions(("x-right" = json!("none"))),
     request_body = InvitationCode,
     responses((status = 200, body = OpenedInvitation), (status = 404, body = Problem), (status = 429, body = Problem)))]
-pub async fn open_invitation(
+pub(crate) async fn open_invitation(
     State(app): State<App>,
     Source(address): Source,
     Json(given): Json<InvitationCode>,
@@ -169,7 +169,7 @@ pub async fn open_invitation(
     request_body = TakeInvitation,
     responses((status = 200, body = SignedIn), (status = 204), (status = 401, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
-pub async fn take_invitation(
+pub(crate) async fn take_invitation(
     State(app): State<App>,
     Source(address): Source,
     headers: HeaderMap,

@@ -34,7 +34,7 @@ fn told(token: &AccessToken) -> serde_json::Value {
 /// Access tokens: one's own, and everybody's for who looks after people.
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people",
     extensions(("x-right" = json!("member"))), responses((status = 200, body = Vec<AccessToken>)))]
-pub async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
+pub(crate) async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
     Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
 }
 
@@ -43,7 +43,11 @@ pub async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<
     extensions(("x-right" = json!("member"))), request_body = NewToken,
     responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn add_token(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewToken>) -> Answer<MadeToken> {
+pub(crate) async fn add_token(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(new): Json<NewToken>,
+) -> Answer<MadeToken> {
     let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
     estate
         .access
@@ -78,7 +82,7 @@ pub async fn add_token(State(app): State<App>, estate: WholeEstate, Json(new): J
     extensions(("x-right" = json!("member"))),
     params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn revoke_token(
+pub(crate) async fn revoke_token(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,

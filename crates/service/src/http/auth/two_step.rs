@@ -11,12 +11,12 @@ use crate::http::auth::secret::{CLEAR, token_hash};
 use crate::http::error::Refusal;
 
 /// Recovery codes of an account.
-pub const RECOVERY_CODES: usize = 10;
+pub(crate) const RECOVERY_CODES: usize = 10;
 /// Characters of one: some 49 bits.
 const CODE_LENGTH: usize = 10;
 
 /// A new secret of 160 bits, as RFC 4226 §4 recommends.
-pub fn new_secret() -> [u8; 20] {
+pub(crate) fn new_secret() -> [u8; 20] {
     rand::random()
 }
 
@@ -35,18 +35,18 @@ fn codes(secret: &[u8; 20], account: &str) -> Option<Totp> {
 }
 
 /// The secret for entering by hand, and for an app.
-pub fn shown(secret: &[u8; 20], account: &str) -> Option<(String, String)> {
+pub(crate) fn shown(secret: &[u8; 20], account: &str) -> Option<(String, String)> {
     Some((Secret::from(&secret[..]).to_base32(), codes(secret, account)?.to_url().ok()?))
 }
 
 /// The interval whose code this is, at a time in seconds since 1970.
-pub fn step_of(secret: &[u8; 20], code: &str, now_s: u64) -> Option<u64> {
+pub(crate) fn step_of(secret: &[u8; 20], code: &str, now_s: u64) -> Option<u64> {
     let digits: String = code.chars().filter(|c| !c.is_whitespace()).collect();
     codes(secret, "")?.check(&digits, now_s)
 }
 
 /// New recovery codes, with what is stored of each.
-pub fn new_recovery_codes() -> Vec<(String, [u8; 32])> {
+pub(crate) fn new_recovery_codes() -> Vec<(String, [u8; 32])> {
     let mut rng = rand::rng();
     (0..RECOVERY_CODES)
         .map(|_| {
@@ -58,13 +58,13 @@ pub fn new_recovery_codes() -> Vec<(String, [u8; 32])> {
 }
 
 /// What is stored of a recovery code, however it is written.
-pub fn recovery_hash(code: &str) -> [u8; 32] {
+pub(crate) fn recovery_hash(code: &str) -> [u8; 32] {
     let plain: String = code.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect();
     token_hash(&plain)
 }
 
 /// Whether a code of the app is right and has not been used before.
-pub async fn spend_code(app: &App, person: &Person, code: &str) -> Result<bool, Refusal> {
+pub(crate) async fn spend_code(app: &App, person: &Person, code: &str) -> Result<bool, Refusal> {
     let Some(secret) = app.store.otp_secret(person.id).await? else { return Ok(false) };
     let now_s = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
     match step_of(&secret, code, now_s) {

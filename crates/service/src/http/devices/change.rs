@@ -32,7 +32,7 @@ async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DevicePatch)]) -> R
 }
 
 /// Tells the engine of devices as they now are.
-pub async fn retell(app: &App, euis: &[Eui64]) -> Result<(), Refusal> {
+pub(crate) async fn retell(app: &App, euis: &[Eui64]) -> Result<(), Refusal> {
     for config in app.store.configs_of(euis).await? {
         app.network.command(Command::PutDevice(Box::new(config))).await;
     }
@@ -60,7 +60,7 @@ async fn change(app: &App, estate: &WholeEstate, dev_eui: Eui64, change: &Device
     params(("eui" = String, Path)), request_body = DeviceChange,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn change_device(
+pub(crate) async fn change_device(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -75,7 +75,7 @@ pub async fn change_device(
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = RadioSettings,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_radio(
+pub(crate) async fn set_radio(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -88,7 +88,7 @@ pub async fn set_radio(
 #[utoipa::path(post, path = "/estates/{estate}/devices/change", tag = "devices",
     extensions(("x-right" = json!("devices"))), request_body = BulkChange,
     responses((status = 200, body = ChangeEffect), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn change_devices(
+pub(crate) async fn change_devices(
     State(app): State<App>,
     estate: WholeEstate,
     Json(bulk): Json<BulkChange>,
@@ -149,7 +149,7 @@ fn settle(
 }
 
 /// A problem that one of many devices is the reason of.
-pub fn of_device(mut problem: Problem, name: &str) -> Problem {
+pub(crate) fn of_device(mut problem: Problem, name: &str) -> Problem {
     let detail = problem.detail.take().unwrap_or_default();
     problem.detail(format!("{detail}; so it would be with {name}"))
 }
@@ -157,7 +157,7 @@ pub fn of_device(mut problem: Problem, name: &str) -> Problem {
 /// What is forgotten beside the session.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Forgetting {
+pub(crate) struct Forgetting {
     /// Let DevNonces come again that were used, for a device that has lost count of them. Recorded joins can then be played
     /// back.
     #[serde(default)]
@@ -170,7 +170,7 @@ pub struct Forgetting {
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path), Forgetting),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
-pub async fn forget_session(
+pub(crate) async fn forget_session(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(dev_eui): PathEui,
@@ -188,7 +188,7 @@ pub async fn forget_session(
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = SetCounters,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn set_counters(
+pub(crate) async fn set_counters(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(dev_eui): PathEui,

@@ -33,7 +33,7 @@ use crate::http::gateways::gateway::band_uses;
 use crate::http::json::{Answer, Json};
 
 /// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
-pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
+pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
     let expected_s = expected_s(&row);
     let state = match row.disabled {
@@ -59,7 +59,7 @@ pub fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
 }
 
 /// A device as it is, for whoever is going to change it.
-pub fn as_is(row: DeviceRow) -> DeviceSnapshot {
+pub(crate) fn as_is(row: DeviceRow) -> DeviceSnapshot {
     DeviceSnapshot {
         dev_eui: row.dev_eui,
         name: row.name,
@@ -80,7 +80,7 @@ pub fn as_is(row: DeviceRow) -> DeviceSnapshot {
 /// Which devices, and in which order.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub(crate) struct Which {
     /// Only those of this fleet.
     fleet: Option<String>,
     /// Only those of this model.
@@ -101,7 +101,7 @@ pub struct Which {
 const BETWEEN: char = '.';
 
 impl Which {
-    pub fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
+    pub(crate) fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
         let order = self.order.as_deref().unwrap_or("name");
         let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
         let order = match word {
@@ -143,7 +143,7 @@ fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
     extensions(("x-right" = json!("view"))),
     params(Which, Paging),
     responses((status = 200, body = Page<Device>), (status = 422, body = Problem)))]
-pub async fn list_devices(
+pub(crate) async fn list_devices(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,
@@ -161,11 +161,15 @@ pub async fn list_devices(
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem)))]
-pub async fn show_device(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<DeviceDetail> {
+pub(crate) async fn show_device(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<DeviceDetail> {
     detail(&app, &estate, eui).await.map(Json)
 }
 
-pub async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
+pub(crate) async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceDetail, Refusal> {
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let status = app.network.device(dev_eui).await;
     let readings = app.store.last_readings(dev_eui).await?;
@@ -203,7 +207,7 @@ pub async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<D
 }
 
 /// How often a device is expected to send, in seconds.
-pub fn expected_s(row: &DeviceRow) -> Option<f64> {
+pub(crate) fn expected_s(row: &DeviceRow) -> Option<f64> {
     row.whole_radio.uplink_interval_s.map(f64::from).or(row.usual_interval_s)
 }
 
@@ -221,7 +225,7 @@ fn session(session: &engine::Session) -> Session {
 /// How many events.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct HowMany {
+pub(crate) struct HowMany {
     /// 1 to 500; 50 if not given.
     limit: Option<u32>,
 }
@@ -234,7 +238,7 @@ const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), HowMany),
     responses((status = 200, body = DeviceWhy), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn why(
+pub(crate) async fn why(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -277,7 +281,7 @@ const ALL_GATEWAYS: u32 = 10_000;
 /// Devices that ask to join without being registered, the one heard last first, since the service started.
 #[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<DeviceStranger>)))]
-pub async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<DeviceStranger>> {
+pub(crate) async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<DeviceStranger>> {
     Ok(Json(app.strangers.of(estate.id, &app.directory)))
 }
 
@@ -289,7 +293,7 @@ const OUTBOX_LOOKED_AT: u32 = 200;
     extensions(("x-right" = json!("keys"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = ShownKeys), (status = 404, body = Problem)))]
-pub async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
+pub(crate) async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<ShownKeys> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let activation = app.store.activation_of(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     estate.audit().object(format!("keys of device {} ({eui})", row.name));
@@ -302,7 +306,7 @@ pub async fn show_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui)
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn remove_device(
+pub(crate) async fn remove_device(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,

@@ -93,7 +93,7 @@ fn listed<S: serde::Serializer>(members: &&[Eui64], s: S) -> Result<S::Ok, S::Er
 /// An estate's multicast groups, by name.
 #[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Group>)))]
-pub async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Group>> {
+pub(crate) async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Group>> {
     let mut all = Vec::new();
     for row in app.store.groups(estate.id).await? {
         all.push(show(&app, row).await);
@@ -105,7 +105,7 @@ pub async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<
 #[utoipa::path(post, path = "/estates/{estate}/groups", tag = "groups",
     extensions(("x-right" = json!("devices"))), request_body = NewGroup,
     responses((status = 200, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
+pub(crate) async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
     let new = new.check()?;
     check_members(&app, &estate, &new.members, new.class, new.region).await?;
     let identity = GroupIdentity {
@@ -144,7 +144,7 @@ pub async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): J
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Group), (status = 404, body = Problem)))]
-pub async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Group> {
+pub(crate) async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Group> {
     let row = row(&app, &estate, eui).await?;
     Ok(Json(show(&app, row).await))
 }
@@ -154,7 +154,7 @@ pub async fn show_group(State(app): State<App>, estate: WholeEstate, PathEui(eui
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = GroupMembers,
     responses((status = 200, body = Group), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_members(
+pub(crate) async fn set_members(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -179,7 +179,11 @@ pub async fn set_members(
     extensions(("x-right" = json!("keys"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = GroupKeys), (status = 404, body = Problem)))]
-pub async fn show_group_keys(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<GroupKeys> {
+pub(crate) async fn show_group_keys(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<GroupKeys> {
     let row = row(&app, &estate, eui).await?;
     estate.audit().object(format!("keys of group {} ({eui})", row.name));
     let keys = row.config.keys;
@@ -195,7 +199,7 @@ pub async fn show_group_keys(State(app): State<App>, estate: WholeEstate, PathEu
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn remove_group(
+pub(crate) async fn remove_group(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,

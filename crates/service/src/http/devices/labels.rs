@@ -32,7 +32,7 @@ static PHOTOS: Semaphore = Semaphore::const_new(1);
 #[utoipa::path(post, path = "/estates/{estate}/labels/read", tag = "devices",
     extensions(("x-right" = json!("view"))), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = LabelInPhoto), (status = 413, body = Problem), (status = 422, body = Problem)))]
-pub async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhoto> {
+pub(crate) async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhoto> {
     let _turn = PHOTOS.acquire().await;
     Ok(Json(blocking(move || labels::in_photo(&body)).await??))
 }
@@ -40,7 +40,7 @@ pub async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhot
 /// How labels are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum SheetForm {
+pub(crate) enum SheetForm {
     Pdf,
     Svg,
 }
@@ -48,7 +48,7 @@ pub enum SheetForm {
 /// What to print on.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Sheet {
+pub(crate) struct Sheet {
     /// `pdf` or `svg`; a PDF if not given.
     #[param(inline)]
     form: Option<SheetForm>,
@@ -60,7 +60,7 @@ pub struct Sheet {
     params(Which, Sheet),
     responses((status = 200, content_type = "application/pdf", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn print_labels(
+pub(crate) async fn print_labels(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,

@@ -1,10 +1,10 @@
 //! Handlers for devices: list, registration, changes, groups, radio profiles, outbox, rehearsal, labels.
 
-pub mod change;
-pub mod device;
-pub mod groups;
-pub mod labels;
-pub mod outbox;
-pub mod profiles;
-pub mod register;
-pub mod rehearsal;
+pub(crate) mod change;
+pub(crate) mod device;
+pub(crate) mod groups;
+pub(crate) mod labels;
+pub(crate) mod outbox;
+pub(crate) mod profiles;
+pub(crate) mod register;
+pub(crate) mod rehearsal;

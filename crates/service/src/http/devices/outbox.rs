@@ -26,13 +26,13 @@ use crate::http::models::turns::Purpose;
 const MAX_OPEN: u64 = 10_000;
 
 /// A device of the estate, or a multicast group, whose outbox is like a device's. Others' are not known to it.
-pub fn known(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+pub(crate) fn known(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
     known.ok_or_else(|| not_found("device", dev_eui))
 }
 
 /// The same, if the caller reaches it.
-pub fn within_reach(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
+pub(crate) fn within_reach(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let device = known(app, estate, dev_eui)?;
     if estate.context.visibility.covers(dev_eui, &device.fleet) {
         Ok(device)
@@ -68,7 +68,7 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), Paging),
     responses((status = 200, body = Page<OutboxItem>), (status = 404, body = Problem)))]
-pub async fn list_outbox(
+pub(crate) async fn list_outbox(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -191,7 +191,7 @@ async fn read_back(
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxReadBack), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn check_outbox_item(
+pub(crate) async fn check_outbox_item(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -230,7 +230,7 @@ pub async fn check_outbox_item(
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path)), request_body = NewOutboxItem,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_to_outbox(
+pub(crate) async fn add_to_outbox(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -274,7 +274,7 @@ pub async fn add_to_outbox(
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn place_in_outbox(
+pub(crate) async fn place_in_outbox(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -311,7 +311,7 @@ fn no_longer_waits(item: &OutboxItem) -> Refusal {
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path), ("id" = String, Path)),
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn cancel(
+pub(crate) async fn cancel(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,

@@ -24,7 +24,7 @@ use crate::http::json::{Answer, Json};
 #[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles",
     extensions(("x-right" = json!("view"))),
     params(Paging), responses((status = 200, body = Page<StoredProfile>)))]
-pub async fn list_profiles(
+pub(crate) async fn list_profiles(
     State(app): State<App>,
     estate: WholeEstate,
     Params(paging): Params<Paging>,
@@ -39,7 +39,7 @@ pub async fn list_profiles(
     extensions(("x-right" = json!("view"))),
     params(("profile" = String, Path)),
     responses((status = 200, body = StoredProfile), (status = 404, body = Problem)))]
-pub async fn show_profile(
+pub(crate) async fn show_profile(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -55,7 +55,7 @@ fn with_revision(profile: StoredProfile) -> StoredProfile {
 /// Whether a change is only looked at.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Preview {
+pub(crate) struct Preview {
     /// Only say which devices would become different, and what they would be sent.
     #[serde(default)]
     preview: bool,
@@ -66,7 +66,7 @@ pub struct Preview {
     extensions(("x-right" = json!("devices"))),
     params(("profile" = String, Path), Preview), request_body = PutProfile,
     responses((status = 200, body = ChangeEffect), (status = 422, body = Problem)))]
-pub async fn put_profile(
+pub(crate) async fn put_profile(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -102,7 +102,11 @@ pub async fn put_profile(
 }
 
 /// What becomes different for devices when what they stand on does.
-pub fn compare(rows: &[DeviceRow], before: &EstateDefaults, after: &EstateDefaults) -> Result<ChangeEffect, Problem> {
+pub(crate) fn compare(
+    rows: &[DeviceRow],
+    before: &EstateDefaults,
+    after: &EstateDefaults,
+) -> Result<ChangeEffect, Problem> {
     let mut effect = ChangeEffect { devices: Vec::new(), untouched: 0, done: false };
     for row in rows {
         let standing = |defaults: &EstateDefaults| {
@@ -135,7 +139,7 @@ pub fn compare(rows: &[DeviceRow], before: &EstateDefaults, after: &EstateDefaul
     extensions(("x-right" = json!("devices"))),
     params(("profile" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn remove_profile(
+pub(crate) async fn remove_profile(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,

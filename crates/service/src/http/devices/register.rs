@@ -79,7 +79,11 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
 #[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices",
     extensions(("x-right" = json!("view"))), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn check_device(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewDevice>) -> Answer<ReadBack> {
+pub(crate) async fn check_device(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(new): Json<NewDevice>,
+) -> Answer<ReadBack> {
     let device = checked(&app, estate.id, &new).await?;
     if app.directory.device(device.dev_eui).is_some() {
         return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
@@ -92,7 +96,7 @@ pub async fn check_device(State(app): State<App>, estate: WholeEstate, Json(new)
 #[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices",
     extensions(("x-right" = json!("devices"))), request_body = NewDevice,
     responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_device(
+pub(crate) async fn add_device(
     State(app): State<App>,
     VisibleEstate { estate, .. }: VisibleEstate,
     Json(new): Json<NewDevice>,
@@ -138,7 +142,7 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
     params(ImportOptions), request_body(content = String, content_type = "text/csv"),
     responses((status = 200, content((DeviceImportOutcome = "application/json"), (ImportProgress = "text/event-stream"))),
         (status = 413, body = Problem), (status = 422, body = Problem)))]
-pub async fn import_devices(
+pub(crate) async fn import_devices(
     State(app): State<App>,
     estate: WholeEstate,
     Params(options): Params<ImportOptions>,
@@ -218,7 +222,7 @@ async fn import(
 /// What an export holds.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct ExportOptions {
+pub(crate) struct ExportOptions {
     /// Only devices of this fleet.
     fleet: Option<String>,
     /// Their keys as well, for who may see them. This is in the audit log.
@@ -238,7 +242,7 @@ fn keys_within(estate: &WholeEstate) -> Result<Option<AccessFilter>, Refusal> {
     extensions(("x-right" = json!("view"))),
     params(ExportOptions),
     responses((status = 200, body = String, content_type = "text/csv")))]
-pub async fn export_devices(
+pub(crate) async fn export_devices(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(options): Params<ExportOptions>,

@@ -32,7 +32,7 @@ const OVERHEAD: usize = 13;
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path)), request_body = Rehearse,
     responses((status = 200, body = RehearsalOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn rehearse(
+pub(crate) async fn rehearse(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,

@@ -32,7 +32,7 @@ const LOOKED_AT: u32 = 2000;
 /// Days of uptime.
 const UPTIME_DAYS: u16 = 30;
 
-pub async fn registered(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
+pub(crate) async fn registered(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GatewayRow, Refusal> {
     app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
 }
 
@@ -46,7 +46,7 @@ fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
 }
 
 /// Writes down what somebody changed about a gateway.
-pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
+pub(crate) fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
     app.gateway_services.gateway_log.tell(eui, GatewayEventDraft::new(GatewayEventKind::Changed, text));
 }
 
@@ -55,7 +55,7 @@ pub fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
-pub async fn list_credentials(
+pub(crate) async fn list_credentials(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -69,7 +69,7 @@ pub async fn list_credentials(
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = NewCredential,
     responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_credential(
+pub(crate) async fn add_credential(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -89,7 +89,7 @@ pub async fn add_credential(
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn revoke_credential(
+pub(crate) async fn revoke_credential(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -114,7 +114,7 @@ pub async fn revoke_credential(
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn replace_credentials(
+pub(crate) async fn replace_credentials(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -131,7 +131,7 @@ pub async fn replace_credentials(
 }
 
 /// Whether a gateway can fetch what is new for it.
-pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
+pub(crate) fn asks_over_cups(own: &[CredentialRow]) -> bool {
     let now = Utc::now();
     let open = |row: &CredentialRow| {
         !matches!(credential::state(&row.credential, now), CredentialState::Expired | CredentialState::Revoked)
@@ -145,7 +145,7 @@ pub fn asks_over_cups(own: &[CredentialRow]) -> bool {
     params(("eui" = String, Path)), request_body = KitOrder,
     responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn make_kit(
+pub(crate) async fn make_kit(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -191,7 +191,7 @@ pub async fn make_kit(
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), Paging),
     responses((status = 200, body = Page<GatewayEvent>), (status = 404, body = Problem)))]
-pub async fn list_events(
+pub(crate) async fn list_events(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -209,7 +209,11 @@ pub async fn list_events(
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Reception), (status = 404, body = Problem)))]
-pub async fn show_reception(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Reception> {
+pub(crate) async fn show_reception(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
     let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
     Ok(Json(reception::summary(eui, &messages)))
@@ -220,7 +224,11 @@ pub async fn show_reception(State(app): State<App>, estate: WholeEstate, PathEui
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
-pub async fn show_uptime(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Vec<UptimeDay>> {
+pub(crate) async fn show_uptime(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<Vec<UptimeDay>> {
     registered(&app, &estate, eui).await?;
     let now = Utc::now();
     let events = app.store.gateway_states(eui, now - TimeDelta::days(UPTIME_DAYS.into())).await?;
@@ -231,12 +239,12 @@ pub async fn show_uptime(State(app): State<App>, estate: WholeEstate, PathEui(eu
 /// Certificates and tokens of gateways that end soon or have ended, and the service's own.
 #[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Endings)))]
-pub async fn list_endings(State(app): State<App>, estate: WholeEstate) -> Answer<Endings> {
+pub(crate) async fn list_endings(State(app): State<App>, estate: WholeEstate) -> Answer<Endings> {
     endings(&app, &estate).await.map(Json)
 }
 
 /// The same, for whoever shows it among other things.
-pub async fn endings(app: &App, estate: &WholeEstate) -> Result<Endings, Refusal> {
+pub(crate) async fn endings(app: &App, estate: &WholeEstate) -> Result<Endings, Refusal> {
     let soon = Utc::now() + TimeDelta::days(credential::WARN_DAYS);
     let mut credentials = Vec::new();
     for row in app.store.gateways(estate.id, "", ALL).await? {

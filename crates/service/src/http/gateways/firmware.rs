@@ -15,7 +15,7 @@ use crate::http::json::{Answer, Json};
 /// Firmware that is kept for gateways, the latest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Firmware>)))]
-pub async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Firmware>> {
+pub(crate) async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Firmware>> {
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
 }
 
@@ -23,7 +23,7 @@ pub async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answe
 #[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = NewFirmware,
     responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
-pub async fn add_firmware(
+pub(crate) async fn add_firmware(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewFirmware>,
@@ -48,7 +48,7 @@ fn lost() -> Refusal {
     extensions(("x-right" = json!("gateways"))),
     params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn remove_firmware(
+pub(crate) async fn remove_firmware(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,
@@ -65,7 +65,7 @@ pub async fn remove_firmware(
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = HandFirmware,
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn hand_firmware(
+pub(crate) async fn hand_firmware(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,

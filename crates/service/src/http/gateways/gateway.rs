@@ -24,7 +24,7 @@ use crate::http::gateways::access::tell;
 use crate::http::json::{Answer, Json};
 
 /// An account of airtime as it is shown.
-pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
+pub(crate) fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
     used.into_iter()
         .map(|used| BandUse {
             near_since: used.near_since.map(domain::radio::agreement::time),
@@ -34,7 +34,7 @@ pub fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
 }
 
 /// One sub-band of it.
-pub fn band_use(band: &SubBand, used: Used) -> BandUse {
+pub(crate) fn band_use(band: &SubBand, used: Used) -> BandUse {
     let allowance_us = band.hourly_allowance_us();
     BandUse {
         sub_band: band.name.into(),
@@ -92,7 +92,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
 }
 
 /// Gateways as they are shown, with what the engine knows of them.
-pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
+pub(crate) async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
     let mut status = app.network.gateways(rows.iter().map(|r| r.gateway.eui).collect()).await.into_iter();
     rows.into_iter().map(|row| show(app, row, status.next().flatten())).collect()
 }
@@ -101,7 +101,7 @@ pub async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
 #[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways",
     extensions(("x-right" = json!("view"))),
     params(Paging), responses((status = 200, body = Page<Gateway>)))]
-pub async fn list_gateways(
+pub(crate) async fn list_gateways(
     State(app): State<App>,
     estate: WholeEstate,
     Params(paging): Params<Paging>,
@@ -116,7 +116,11 @@ pub async fn list_gateways(
 #[utoipa::path(post, path = "/estates/{estate}/gateways", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = NewGateway,
     responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_gateway(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGateway>) -> Answer<Gateway> {
+pub(crate) async fn add_gateway(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(new): Json<NewGateway>,
+) -> Answer<Gateway> {
     let gateway = checked(&app, estate.id, &new)?;
     app.store.add_gateways(estate.id, &[&gateway]).await?;
     estate.audit().object(named(&gateway)).made(&settings(&gateway));
@@ -152,7 +156,7 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
 #[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = GatewayImport,
     responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
-pub async fn import_gateways(
+pub(crate) async fn import_gateways(
     State(app): State<App>,
     estate: WholeEstate,
     Json(file): Json<GatewayImport>,
@@ -226,7 +230,11 @@ fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> P
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Gateway), (status = 404, body = Problem)))]
-pub async fn show_gateway(State(app): State<App>, estate: WholeEstate, PathEui(eui): PathEui) -> Answer<Gateway> {
+pub(crate) async fn show_gateway(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<Gateway> {
     let row = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     let status = app.network.gateways(vec![eui]).await.pop().flatten();
     Ok(Json(show(&app, row, status)))
@@ -238,7 +246,7 @@ pub async fn show_gateway(State(app): State<App>, estate: WholeEstate, PathEui(e
     params(("eui" = String, Path)), request_body = GatewayAbout,
     responses((status = 200, body = Gateway), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
-pub async fn change_gateway(
+pub(crate) async fn change_gateway(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -314,7 +322,7 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/refused-frequencies", tag = "gateways", extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn forget_refused_frequencies(
+pub(crate) async fn forget_refused_frequencies(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -331,7 +339,7 @@ pub async fn forget_refused_frequencies(
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn remove_gateway(
+pub(crate) async fn remove_gateway(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -352,6 +360,6 @@ pub async fn remove_gateway(
 /// accepted.
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Stranger>)))]
-pub async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {
+pub(crate) async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {
     Ok(Json(app.presence.strangers()))
 }

@@ -1,5 +1,5 @@
 //! Handlers for gateways: list, registration, credentials and kits, firmware.
 
-pub mod access;
-pub mod firmware;
-pub mod gateway;
+pub(crate) mod access;
+pub(crate) mod firmware;
+pub(crate) mod gateway;

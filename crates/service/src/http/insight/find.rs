@@ -19,7 +19,7 @@ const LONGEST: usize = 80;
 /// What to look for.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Wanted {
+pub(crate) struct Wanted {
     /// Part of a name, an EUI, an address or a tag.
     text: String,
 }
@@ -28,7 +28,7 @@ pub struct Wanted {
 #[utoipa::path(get, path = "/estates/{estate}/find", tag = "service",
     extensions(("x-right" = json!("view"))),
     params(Wanted), responses((status = 200, body = Vec<Found>)))]
-pub async fn find(
+pub(crate) async fn find(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(wanted): Params<Wanted>,

@@ -41,7 +41,7 @@ fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
 /// law counts it, and in the last day.
 #[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
-pub async fn ledger(State(app): State<App>, estate: WholeEstate) -> Answer<Ledger> {
+pub(crate) async fn ledger(State(app): State<App>, estate: WholeEstate) -> Answer<Ledger> {
     let minute = clock::now().minute();
     let since = Since { now: minute - 1, hour: minute - 60, day: minute - 24 * 60 };
     let store = &app.store;

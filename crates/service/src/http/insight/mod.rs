@@ -1,10 +1,10 @@
 //! Handlers that only show: watch, traffic, readings, airtime ledger, frames, regions, search.
 
-pub mod find;
-pub mod frames;
-pub mod ledger;
-pub mod readings;
-pub mod regions;
-pub mod service;
-pub mod traffic;
-pub mod watch;
+pub(crate) mod find;
+pub(crate) mod frames;
+pub(crate) mod ledger;
+pub(crate) mod readings;
+pub(crate) mod regions;
+pub(crate) mod service;
+pub(crate) mod traffic;
+pub(crate) mod watch;

@@ -35,7 +35,7 @@ const AT_ONCE: usize = 4;
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
     responses((status = 200, body = Vec<DeviceReading>), (status = 404, body = Problem)))]
-pub async fn list_readings(
+pub(crate) async fn list_readings(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
@@ -82,7 +82,7 @@ pub async fn list_readings(
 #[utoipa::path(post, path = "/estates/{estate}/chart", tag = "readings",
     extensions(("x-right" = json!("view"))), request_body = WantedChart,
     responses((status = 200, body = Chart), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn chart(
+pub(crate) async fn chart(
     State(app): State<App>,
     VisibleEstate { estate, .. }: VisibleEstate,
     Json(wanted): Json<WantedChart>,
@@ -105,7 +105,7 @@ pub async fn chart(
 /// Which readings, of when, and in which form.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Export {
+pub(crate) struct Export {
     /// `csv` (the default), `jsonl` (an object a line) or `parquet`.
     form: Option<String>,
     /// From when on (RFC 3339); thirty days ago if not given.
@@ -127,7 +127,7 @@ pub struct Export {
     extensions(("x-right" = json!("view"))),
     params(Export),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
-pub async fn export_readings(
+pub(crate) async fn export_readings(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(wanted): Params<Export>,

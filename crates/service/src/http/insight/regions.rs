@@ -22,7 +22,7 @@ fn region(name: &str) -> Result<Region, Refusal> {
 #[utoipa::path(get, path = "/regions", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Vec<RegionSummary>)))]
-pub async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> {
+pub(crate) async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> {
     Ok(Json(domain::calculator::region::summaries()))
 }
 
@@ -31,7 +31,7 @@ pub async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> 
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868")),
     responses((status = 200, body = RegionDetail), (status = 404, body = Problem)))]
-pub async fn show_region(_entry: RequestContext, PathName(name): PathName) -> Answer<RegionDetail> {
+pub(crate) async fn show_region(_entry: RequestContext, PathName(name): PathName) -> Answer<RegionDetail> {
     Ok(Json(domain::calculator::region::detail(region(&name)?)))
 }
 
@@ -40,7 +40,7 @@ pub async fn show_region(_entry: RequestContext, PathName(name): PathName) -> An
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), LayoutQuestion),
     responses((status = 200, body = LayoutInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn layout(
+pub(crate) async fn layout(
     _entry: RequestContext,
     PathName(name): PathName,
     Params(question): Params<LayoutQuestion>,
@@ -53,7 +53,7 @@ pub async fn layout(
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), AirtimeQuestion),
     responses((status = 200, body = AirtimeTable), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn airtime(
+pub(crate) async fn airtime(
     _entry: RequestContext,
     PathName(name): PathName,
     Params(question): Params<AirtimeQuestion>,

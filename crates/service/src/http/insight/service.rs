@@ -12,7 +12,7 @@ use crate::http::json::{Answer, Json};
 /// Whether the service is up.
 #[utoipa::path(get, path = "/health", tag = "service", extensions(("x-right" = json!("none"))), responses(
     (status = 200, body = Health), (status = 503, description = "What is heard does not become durable", body = Health)))]
-pub async fn show_health(State(app): State<App>) -> (StatusCode, Json<Health>) {
+pub(crate) async fn show_health(State(app): State<App>) -> (StatusCode, Json<Health>) {
     let parts = app.condition.parts(&app.network);
     let health = health::health(env!("CARGO_PKG_VERSION"), parts);
     let failing = health.status == PartState::Failing;
@@ -22,13 +22,13 @@ pub async fn show_health(State(app): State<App>) -> (StatusCode, Json<Health>) {
 /// What came in on the gateways' port since the start, and what had to be dropped.
 #[utoipa::path(get, path = "/ingest", tag = "service",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::IngestStats)))]
-pub async fn show_ingest(State(app): State<App>, _entry: RequestContext) -> Answer<api::IngestStats> {
+pub(crate) async fn show_ingest(State(app): State<App>, _entry: RequestContext) -> Answer<api::IngestStats> {
     Ok(Json(app.ingest.report(app.network.backlog())))
 }
 
 /// How the service itself is doing: what it takes, and how long until uplinks are stored.
 #[utoipa::path(get, path = "/metrics", tag = "service",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::metrics::Metrics)))]
-pub async fn show_metrics(State(app): State<App>, _entry: RequestContext) -> Answer<api::metrics::Metrics> {
+pub(crate) async fn show_metrics(State(app): State<App>, _entry: RequestContext) -> Answer<api::metrics::Metrics> {
     Ok(Json(app.metrics.report()))
 }

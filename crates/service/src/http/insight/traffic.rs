@@ -32,7 +32,7 @@ const MAX_MISSED: u32 = 1000;
 /// Which messages.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub(crate) struct Which {
     /// Only those of this device.
     device: Option<String>,
     /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice, gateway.
@@ -69,7 +69,7 @@ impl Filter {
     extensions(("x-right" = json!("view"))),
     params(Which, Paging),
     responses((status = 200, body = Page<Message>), (status = 422, body = Problem)))]
-pub async fn history(
+pub(crate) async fn history(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(which): Params<Which>,
@@ -88,7 +88,7 @@ pub async fn history(
     extensions(("x-right" = json!("view"))),
     params(Which),
     responses((status = 200, content_type = "text/event-stream", body = Message), (status = 422, body = Problem)))]
-pub async fn live(
+pub(crate) async fn live(
     State(app): State<App>,
     VisibleEstate { estate, .. }: VisibleEstate,
     presented: Presented,

@@ -26,7 +26,10 @@ const ALL: u32 = 100_000;
 /// refused, silent, over their duty cycle or refusing settings, decoders that fail, and readings that look wrong.
 #[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Watch)))]
-pub async fn show_watch(State(app): State<App>, VisibleEstate { estate, within }: VisibleEstate) -> Answer<Watch> {
+pub(crate) async fn show_watch(
+    State(app): State<App>,
+    VisibleEstate { estate, within }: VisibleEstate,
+) -> Answer<Watch> {
     let devices = DeviceQuery { within: within.clone(), ..DeviceQuery::default() };
     let asked = tokio::time::timeout(PATIENCE, app.store.devices(estate.id, &devices, ALL)).await;
     let devices = match asked {
@@ -126,7 +129,7 @@ async fn failures_in(app: &App, estate: &WholeEstate) -> Result<Vec<DecodeFailur
 /// Uplinks that decoders could not read since their models were last changed, by device; those with the most first.
 #[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<DecodeFailures>)))]
-pub async fn list_decode_failures(
+pub(crate) async fn list_decode_failures(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
 ) -> Answer<Vec<DecodeFailures>> {

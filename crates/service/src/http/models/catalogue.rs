@@ -35,7 +35,7 @@ const ALL: u32 = 100_000;
 /// How files are imported.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct FilesOptions {
+pub(crate) struct FilesOptions {
     /// What they are known by from now on; files sent in under the same name are a refresh.
     name: String,
     /// Only say what would become of each model.
@@ -46,7 +46,7 @@ pub struct FilesOptions {
 /// Whether to write.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Preview {
+pub(crate) struct Preview {
     /// Only say what would become of each model.
     #[serde(default)]
     preview: bool,
@@ -55,7 +55,7 @@ pub struct Preview {
 /// The catalogues that models came from.
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<CatalogueSource>)))]
-pub async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
+pub(crate) async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
     Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
 }
 
@@ -66,7 +66,7 @@ pub async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer
     params(FilesOptions),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = CatalogueOutcome), (status = 413, body = Problem), (status = 422, body = Problem)))]
-pub async fn import_files(
+pub(crate) async fn import_files(
     State(app): State<App>,
     estate: WholeEstate,
     Params(options): Params<FilesOptions>,
@@ -86,7 +86,7 @@ pub async fn import_files(
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/git", tag = "models",
     extensions(("x-right" = json!("decoders"))), request_body = GitCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 422, body = Problem)))]
-pub async fn import_git(
+pub(crate) async fn import_git(
     State(app): State<App>,
     estate: WholeEstate,
     Json(wanted): Json<GitCatalogue>,
@@ -110,7 +110,7 @@ pub async fn import_git(
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/shipped", tag = "models",
     extensions(("x-right" = json!("decoders"))),
     params(Preview), responses((status = 200, body = CatalogueOutcome)))]
-pub async fn import_shipped(
+pub(crate) async fn import_shipped(
     State(app): State<App>,
     estate: WholeEstate,
     Params(options): Params<Preview>,
@@ -188,7 +188,7 @@ async fn fitting(
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/refresh", tag = "models",
     extensions(("x-right" = json!("decoders"))), request_body = RefreshCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn refresh(
+pub(crate) async fn refresh(
     State(app): State<App>,
     estate: WholeEstate,
     Json(wanted): Json<RefreshCatalogue>,

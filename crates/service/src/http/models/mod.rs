@@ -1,8 +1,8 @@
 //! Handlers for models and decoders: catalogue, workbench, scripts, decoding history again.
 
-pub mod catalogue;
-pub mod model;
-pub mod redecoding;
-pub mod scripts;
-pub mod turns;
-pub mod workbench;
+pub(crate) mod catalogue;
+pub(crate) mod model;
+pub(crate) mod redecoding;
+pub(crate) mod scripts;
+pub(crate) mod turns;
+pub(crate) mod workbench;

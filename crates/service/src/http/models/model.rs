@@ -23,7 +23,7 @@ use crate::http::models::turns::Purpose;
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models",
     extensions(("x-right" = json!("view"))),
     params(Paging), responses((status = 200, body = Page<Model>)))]
-pub async fn list_models(
+pub(crate) async fn list_models(
     State(app): State<App>,
     estate: WholeEstate,
     Params(paging): Params<Paging>,
@@ -38,14 +38,14 @@ pub async fn list_models(
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem)))]
-pub async fn show_model(State(app): State<App>, estate: WholeEstate, PathName(slug): PathName) -> Answer<Model> {
+pub(crate) async fn show_model(State(app): State<App>, estate: WholeEstate, PathName(slug): PathName) -> Answer<Model> {
     model_of(&app, &estate, &slug).await.map(|row| Json(row.model))
 }
 
 /// What a change is for.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Note {
+pub(crate) struct Note {
     /// In at most 300 characters; it stands beside the edition.
     note: Option<String>,
 }
@@ -56,7 +56,7 @@ pub struct Note {
     extensions(("x-right" = json!("decoders"))),
     params(("model" = String, Path), Note), request_body = PutModel,
     responses((status = 200, body = Model), (status = 422, body = Problem)))]
-pub async fn put_model(
+pub(crate) async fn put_model(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -68,7 +68,7 @@ pub async fn put_model(
 }
 
 /// Puts a model in force.
-pub async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
+pub(crate) async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
     let model = request::check(model)?;
     if note.chars().count() > 300 {
         return Err(bad_field("note", note, "at most 300 characters are allowed").into());
@@ -104,7 +104,7 @@ pub async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, n
 }
 
 /// A model as it is.
-pub async fn model_of(app: &App, estate: &WholeEstate, slug: &str) -> Result<ModelRow, Refusal> {
+pub(crate) async fn model_of(app: &App, estate: &WholeEstate, slug: &str) -> Result<ModelRow, Refusal> {
     app.store.model(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("model", slug))
 }
 
@@ -118,7 +118,7 @@ fn with_revision(mut row: ModelRow) -> ModelRow {
     extensions(("x-right" = json!("decoders"))),
     params(("model" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn remove_model(
+pub(crate) async fn remove_model(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,

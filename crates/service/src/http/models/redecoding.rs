@@ -21,7 +21,11 @@ use crate::http::models::model::model_of;
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders",
     extensions(("x-right" = json!("decoders"))), request_body = DecodeAnew,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): Json<DecodeAnew>) -> Answer<Job> {
+pub(crate) async fn add_job(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(wanted): Json<DecodeAnew>,
+) -> Answer<Job> {
     let now = Utc::now();
     let (from, until) = redecoding::check(&wanted, now)?;
     let model = model_of(&app, &estate, &wanted.model).await?.model;
@@ -69,7 +73,7 @@ pub async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): 
 #[utoipa::path(get, path = "/estates/{estate}/jobs", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(Paging), responses((status = 200, body = Page<Job>)))]
-pub async fn list_jobs(
+pub(crate) async fn list_jobs(
     State(app): State<App>,
     estate: WholeEstate,
     Params(paging): Params<Paging>,
@@ -84,7 +88,7 @@ pub async fn list_jobs(
     extensions(("x-right" = json!("view"))),
     params(("job" = String, Path)),
     responses((status = 200, body = Job), (status = 404, body = Problem)))]
-pub async fn show_job(State(app): State<App>, estate: WholeEstate, PathName(id): PathName) -> Answer<Job> {
+pub(crate) async fn show_job(State(app): State<App>, estate: WholeEstate, PathName(id): PathName) -> Answer<Job> {
     app.store.job(estate.id, &id).await?.map(Json).ok_or_else(|| not_found("job", id))
 }
 
@@ -93,7 +97,7 @@ pub async fn show_job(State(app): State<App>, estate: WholeEstate, PathName(id):
     extensions(("x-right" = json!("decoders"))),
     params(("job" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn cancel_job(
+pub(crate) async fn cancel_job(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,

@@ -26,7 +26,7 @@ impl App {
 }
 
 /// Work that takes the processor, away from the threads that serve.
-pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Refusal> {
+pub(crate) async fn blocking<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Refusal> {
     tokio::task::spawn_blocking(work).await.map_err(|why| {
         Refusal(Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string()))
     })

@@ -15,7 +15,7 @@ const ACCOUNTS: usize = 256;
 /// Requests of one account and kind that may wait for their turn.
 const WAITING: usize = 16;
 /// And how long.
-pub const TURN: Duration = Duration::from_secs(20);
+pub(crate) const TURN: Duration = Duration::from_secs(20);
 
 /// Why a script is run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

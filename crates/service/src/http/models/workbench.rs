@@ -32,7 +32,7 @@ const DEVICES: usize = 64;
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)), request_body = Draft,
     responses((status = 200, body = Tried), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn try_draft(
+pub(crate) async fn try_draft(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
@@ -72,7 +72,7 @@ pub async fn try_draft(
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
-pub async fn list_doubts(
+pub(crate) async fn list_doubts(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
@@ -85,7 +85,7 @@ pub async fn list_doubts(
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path), Paging),
     responses((status = 200, body = Page<Edition>), (status = 404, body = Problem)))]
-pub async fn list_editions(
+pub(crate) async fn list_editions(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
@@ -115,7 +115,7 @@ async fn edition(app: &App, estate: &WholeEstate, slug: &str, text: &str) -> Res
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path), ("edition" = u32, Path)),
     responses((status = 200, body = WholeEdition), (status = 404, body = Problem)))]
-pub async fn show_edition(
+pub(crate) async fn show_edition(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
@@ -127,7 +127,7 @@ pub async fn show_edition(
 /// Which two.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub(crate) struct Which {
     /// The older one, by number.
     from: u32,
     /// The newer one.
@@ -139,7 +139,7 @@ pub struct Which {
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path), Which),
     responses((status = 200, body = Comparison), (status = 404, body = Problem)))]
-pub async fn compare_editions(
+pub(crate) async fn compare_editions(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
@@ -154,7 +154,7 @@ pub async fn compare_editions(
 #[utoipa::path(post, path = "/estates/{estate}/models/{model}/editions/{edition}/restore", tag = "decoders",
     extensions(("x-right" = json!("decoders"))), params(("model" = String, Path), ("edition" = u32, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn restore_edition(
+pub(crate) async fn restore_edition(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,

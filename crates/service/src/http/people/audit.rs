@@ -23,7 +23,7 @@ const MOST_EXPORTED: u32 = 200_000;
 /// Which entries.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Which {
+pub(crate) struct Which {
     /// Only of this kind: `change`, `sign`, `refusal` or `secret`.
     #[param(inline)]
     kind: Option<AuditKind>,
@@ -67,7 +67,7 @@ async fn page(app: &App, estate: Option<EstateId>, which: Which, paging: &Paging
     extensions(("x-right" = json!("audit"))),
     params(Which, Paging),
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
-pub async fn list_audit(
+pub(crate) async fn list_audit(
     State(app): State<App>,
     estate: WholeEstate,
     Params(which): Params<Which>,
@@ -80,7 +80,7 @@ pub async fn list_audit(
 #[utoipa::path(get, path = "/installation/audit", tag = "installation",
     extensions(("x-right" = json!("installation"))), params(Which, Paging),
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
-pub async fn list_installation_audit(
+pub(crate) async fn list_installation_audit(
     State(app): State<App>,
     _entry: RequestContext,
     Params(which): Params<Which>,
@@ -92,7 +92,7 @@ pub async fn list_installation_audit(
 /// As what it is exported.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct Exported {
+pub(crate) struct Exported {
     /// `csv` (the default) or `jsonl` (an object a line).
     form: Option<String>,
 }
@@ -102,7 +102,7 @@ pub struct Exported {
     extensions(("x-right" = json!("audit"))),
     params(Which, Exported),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
-pub async fn export_audit(
+pub(crate) async fn export_audit(
     State(app): State<App>,
     estate: WholeEstate,
     Params(which): Params<Which>,

@@ -18,7 +18,7 @@ use crate::http::json::{Answer, Json};
 /// The estates one belongs to.
 #[utoipa::path(get, path = "/estates", tag = "estates",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
-pub async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
+pub(crate) async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
     Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
 }
 
@@ -31,7 +31,7 @@ fn whole(within: Option<&AccessFilter>, slug: &str) -> bool {
 #[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets",
     extensions(("x-right" = json!("view"))),
     params(Paging), responses((status = 200, body = Page<Fleet>)))]
-pub async fn list_fleets(
+pub(crate) async fn list_fleets(
     State(store): State<Store>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(paging): Params<Paging>,
@@ -47,7 +47,11 @@ pub async fn list_fleets(
 #[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets",
     extensions(("x-right" = json!("devices"))), request_body = NewFleet,
     responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_fleet(State(store): State<Store>, estate: WholeEstate, Json(new): Json<NewFleet>) -> Answer<Fleet> {
+pub(crate) async fn add_fleet(
+    State(store): State<Store>,
+    estate: WholeEstate,
+    Json(new): Json<NewFleet>,
+) -> Answer<Fleet> {
     let (slug, name) = new.check()?;
     let fleet = store.add_fleet(estate.id, &slug, &name, new.limits.check()?).await?;
     estate.audit().object(format!("fleet {slug}")).made(&new);
@@ -59,7 +63,7 @@ pub async fn add_fleet(State(store): State<Store>, estate: WholeEstate, Json(new
     extensions(("x-right" = json!("view"))),
     params(("fleet" = String, Path)),
     responses((status = 200, body = Fleet), (status = 404, body = Problem)))]
-pub async fn show_fleet(
+pub(crate) async fn show_fleet(
     State(store): State<Store>,
     VisibleEstate { estate, within }: VisibleEstate,
     PathName(slug): PathName,
@@ -73,7 +77,7 @@ pub async fn show_fleet(
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetLimits,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_fleet_limits(
+pub(crate) async fn set_fleet_limits(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -97,7 +101,7 @@ pub async fn set_fleet_limits(
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetKeeping,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_fleet_keeping(
+pub(crate) async fn set_fleet_keeping(
     State(store): State<Store>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -130,7 +134,7 @@ fn with_revision(fleet: Fleet) -> Fleet {
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetKey,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn set_fleet_key(
+pub(crate) async fn set_fleet_key(
     State(store): State<Store>,
     estate: WholeEstate,
     PathName(slug): PathName,
@@ -153,7 +157,7 @@ pub async fn set_fleet_key(
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn remove_fleet(
+pub(crate) async fn remove_fleet(
     State(store): State<Store>,
     estate: WholeEstate,
     PathName(slug): PathName,

@@ -17,7 +17,10 @@ use crate::http::people::members::{new_code, shown};
 /// All estates, by short name.
 #[utoipa::path(get, path = "/installation/estates", tag = "installation",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = Vec<EstateOutline>)))]
-pub async fn list_installation_estates(State(app): State<App>, _entry: RequestContext) -> Answer<Vec<EstateOutline>> {
+pub(crate) async fn list_installation_estates(
+    State(app): State<App>,
+    _entry: RequestContext,
+) -> Answer<Vec<EstateOutline>> {
     Ok(Json(app.store.estate_outlines().await?))
 }
 
@@ -25,7 +28,7 @@ pub async fn list_installation_estates(State(app): State<App>, _entry: RequestCo
 #[utoipa::path(post, path = "/installation/estates", tag = "installation",
     extensions(("x-right" = json!("installation"))), request_body = NewEstate,
     responses((status = 200, body = FoundedEstate), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub async fn found_estate(
+pub(crate) async fn found_estate(
     State(app): State<App>,
     context: RequestContext,
     Json(new): Json<NewEstate>,

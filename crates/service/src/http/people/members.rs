@@ -20,14 +20,14 @@ use crate::http::json::{Answer, Json};
 /// What the rights are, and which roles have them.
 #[utoipa::path(get, path = "/roles", tag = "people",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
-pub async fn list_roles() -> Json<Vec<RightAbout>> {
+pub(crate) async fn list_roles() -> Json<Vec<RightAbout>> {
     Json(domain::access::table())
 }
 
 /// An estate's members, by name.
 #[utoipa::path(get, path = "/estates/{estate}/people", tag = "people",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<EstateMember>)))]
-pub async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<EstateMember>> {
+pub(crate) async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<EstateMember>> {
     Ok(Json(app.store.members(estate.id).await?))
 }
 
@@ -36,7 +36,7 @@ pub async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<
     extensions(("x-right" = json!("people"))),
     params(("name" = String, Path)), request_body = ChangeMember,
     responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn change_member(
+pub(crate) async fn change_member(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(name): PathName,
@@ -83,7 +83,7 @@ fn settled(change: MemberChange, name: &str) -> Result<(), Refusal> {
     extensions(("x-right" = json!("people"))),
     params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn remove_member(
+pub(crate) async fn remove_member(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(name): PathName,
@@ -98,7 +98,7 @@ pub async fn remove_member(
 #[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people",
     extensions(("x-right" = json!("member"))),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<StatusCode, Refusal> {
+pub(crate) async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<StatusCode, Refusal> {
     let shares = app.store.end_shares_of(estate.id, estate.context.who.person.id).await?;
     match app.store.remove_member(estate.id, &estate.person).await? {
         // Somebody who only had something shared was none.
@@ -111,19 +111,19 @@ pub async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<Status
 /// Invitations that nobody has taken yet.
 #[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people",
     extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Invitation>)))]
-pub async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
+pub(crate) async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
     Ok(Json(app.store.invitations(estate.id).await?))
 }
 
 /// A new invitation's code, with what is stored of it.
-pub fn new_code() -> (String, [u8; 32]) {
+pub(crate) fn new_code() -> (String, [u8; 32]) {
     let code = secret::new_token();
     let hash = secret::token_hash(&code);
     (code, hash)
 }
 
 /// An invitation as it is shown, once, to who wrote it. The code stands behind a `#`, which browsers do not send.
-pub fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
+pub(crate) fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
     WrittenInvitation { invitation, path: format!("/invitation#{code}"), code }
 }
 
@@ -131,7 +131,7 @@ pub fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
 #[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people",
     extensions(("x-right" = json!("people"))), request_body = NewInvitation,
     responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn add_invitation(
+pub(crate) async fn add_invitation(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewInvitation>,
@@ -159,7 +159,7 @@ fn number(what: &str, text: &str) -> Result<u32, Refusal> {
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn withdraw_invitation(
+pub(crate) async fn withdraw_invitation(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,
@@ -173,7 +173,7 @@ pub async fn withdraw_invitation(
 /// What is shared with people outside the estate.
 #[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people",
     extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Share>)))]
-pub async fn list_shares(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Share>> {
+pub(crate) async fn list_shares(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Share>> {
     Ok(Json(app.store.shares(estate.id).await?))
 }
 
@@ -188,7 +188,7 @@ async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refus
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)), request_body = ChangeShare,
     responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn change_share(
+pub(crate) async fn change_share(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,
@@ -209,7 +209,7 @@ pub async fn change_share(
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn end_share(
+pub(crate) async fn end_share(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,

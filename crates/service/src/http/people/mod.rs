@@ -1,6 +1,6 @@
 //! Handlers for estates, fleets, members, shares, the installation and the audit log.
 
-pub mod audit;
-pub mod estates;
-pub mod installation;
-pub mod members;
+pub(crate) mod audit;
+pub(crate) mod estates;
+pub(crate) mod installation;
+pub(crate) mod members;

@@ -16,16 +16,16 @@ const EACH_BYTES: u64 = 4 << 20;
 const DEVICES: usize = 256;
 
 /// The folder with these files.
-pub struct Aside(PathBuf);
+pub(crate) struct Aside(PathBuf);
 
 impl Aside {
     /// Beside the journal's segments.
-    pub fn beside(journal: &Path) -> Self {
+    pub(crate) fn beside(journal: &Path) -> Self {
         Self(journal.join("quarantine"))
     }
 
     /// Keeps frames of a device; an error says why they are not.
-    pub fn put(&self, dev_eui: Eui64, frames: &[FrameHeard]) -> io::Result<()> {
+    pub(crate) fn put(&self, dev_eui: Eui64, frames: &[FrameHeard]) -> io::Result<()> {
         fs::create_dir_all(&self.0)?;
         let path = self.0.join(format!("{dev_eui}.heard"));
         let size = fs::metadata(&path).map_or(0, |about| about.len());
@@ -43,7 +43,7 @@ impl Aside {
     }
 
     /// What is kept, in the order in which it was heard.
-    pub fn all(&self) -> io::Result<Vec<FrameHeard>> {
+    pub(crate) fn all(&self) -> io::Result<Vec<FrameHeard>> {
         let mut frames = Vec::new();
         for path in self.files()? {
             frames.extend(record::read(&fs::read(path)?).records.into_iter().map(|record| record.frame));
@@ -53,7 +53,7 @@ impl Aside {
     }
 
     /// Lets go of it all, once it stands in the journal again.
-    pub fn clear(&self) -> io::Result<()> {
+    pub(crate) fn clear(&self) -> io::Result<()> {
         self.files()?.into_iter().try_for_each(fs::remove_file)
     }
 

@@ -11,7 +11,7 @@
 //! The kernel keeps what was written, so a killed service loses nothing. A power cut may take what was heard
 //! in the last [`SYNC_EVERY`].
 
-pub mod aside;
+pub(crate) mod aside;
 mod rebase;
 mod record;
 
@@ -24,18 +24,18 @@ use std::time::Duration;
 use engine::{FrameHeard, Timestamp};
 use store::Mark;
 
-pub use rebase::Clocks;
-pub use record::Record;
+pub(crate) use rebase::Clocks;
+pub(crate) use record::Record;
 
 /// A segment is closed when it has grown to this.
 const SEGMENT_BYTES: u64 = 4 << 20;
 /// How often what was written is made safe from a power cut.
-pub const SYNC_EVERY: Duration = Duration::from_millis(100);
+pub(crate) const SYNC_EVERY: Duration = Duration::from_millis(100);
 /// Damaged segments that are kept for whoever wants to look at them.
 const KEPT_DAMAGED: usize = 16;
 
 /// The journal, open for writing.
-pub struct Journal {
+pub(crate) struct Journal {
     folder: PathBuf,
     /// Names this run of the machine, in segments' names.
     boot: String,
@@ -60,7 +60,7 @@ struct Segment {
 }
 
 /// What a journal holds when it is opened.
-pub struct Opened {
+pub(crate) struct Opened {
     pub journal: Journal,
     /// In the order in which they were written; heard in the past, whatever the clock said then.
     pub records: Vec<Record>,
@@ -80,7 +80,7 @@ fn parse_name(name: &str) -> Option<(u64, &str)> {
 impl Journal {
     /// Opens the journal in a folder, which is made if need be. Positions go on from what stands in it, or from
     /// `next_position` if that is further. `boot` names this run of the machine.
-    pub fn open(folder: &Path, next_position: u64, (boot, clocks): (&str, Clocks)) -> io::Result<Opened> {
+    pub(crate) fn open(folder: &Path, next_position: u64, (boot, clocks): (&str, Clocks)) -> io::Result<Opened> {
         fs::create_dir_all(folder)?;
         let mut found = Vec::new();
         for entry in fs::read_dir(folder)? {
@@ -140,13 +140,13 @@ impl Journal {
     }
 
     /// Where the next frame will stand.
-    pub fn next_position(&self) -> u64 {
+    pub(crate) fn next_position(&self) -> u64 {
         self.next_position
     }
 
     /// Writes frames, all of them or none; gives the position of the first. A position is never given out twice, not
     /// even that of a frame that could not be written.
-    pub fn append(&mut self, frames: &[FrameHeard], since_boot_us: i64) -> (u64, io::Result<()>) {
+    pub(crate) fn append(&mut self, frames: &[FrameHeard], since_boot_us: i64) -> (u64, io::Result<()>) {
         let first = self.next_position;
         self.next_position += frames.len() as u64;
         (first, self.write(frames, first, since_boot_us))
@@ -178,7 +178,7 @@ impl Journal {
 
     /// Everything up to this mark is done: removes the segments that hold nothing else. What was heard up to
     /// `looks_back_us` before it may still be needed to know copies again.
-    pub fn done(&mut self, mark: Mark, looks_back_us: i64) {
+    pub(crate) fn done(&mut self, mark: Mark, looks_back_us: i64) {
         let done = |segment: &mut Segment| {
             let recent = mark.processed_until.since(segment.last_heard).abs() <= looks_back_us;
             segment.last_position < mark.position && !recent
@@ -191,12 +191,12 @@ impl Journal {
     }
 
     /// Bytes on disk.
-    pub fn bytes(&self) -> u64 {
+    pub(crate) fn bytes(&self) -> u64 {
         self.closed.iter().map(|segment| segment.bytes).sum::<u64>() + self.current.bytes
     }
 
     /// What has to be synced for everything written so far to be safe from a power cut.
-    pub fn unsynced(&mut self) -> Option<File> {
+    pub(crate) fn unsynced(&mut self) -> Option<File> {
         if !std::mem::take(&mut self.unsynced) {
             return None;
         }
@@ -246,7 +246,7 @@ mod tests {
 
     const CLOCKS: Clocks = Clocks { now: Timestamp(1_000_000_000), since_boot_us: 0 };
 
-    pub fn frame(at: i64, phy_payload: Vec<u8>) -> FrameHeard {
+    pub(super) fn frame(at: i64, phy_payload: Vec<u8>) -> FrameHeard {
         let reception = Reception {
             gateway: Eui64(7),
             heard_at: Timestamp(at),

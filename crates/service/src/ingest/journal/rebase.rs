@@ -10,7 +10,7 @@ use crate::ingest::journal::record::Record;
 
 /// Both clocks at one moment.
 #[derive(Debug, Clone, Copy)]
-pub struct Clocks {
+pub(crate) struct Clocks {
     pub now: Timestamp,
     pub since_boot_us: i64,
 }
@@ -20,7 +20,7 @@ const AGREE_US: i64 = 2_000_000;
 
 /// Corrects times; says by how much the most wrong one was off. `this_boot` tells which frames were written since the
 /// machine was started last.
-pub fn rebase(records: &mut [Record], this_boot: impl Fn(usize) -> bool, clocks: Clocks) -> i64 {
+pub(super) fn rebase(records: &mut [Record], this_boot: impl Fn(usize) -> bool, clocks: Clocks) -> i64 {
     let mut worst_us = 0;
     let mut latest = clocks.now;
     for (at, record) in records.iter_mut().enumerate().rev() {

@@ -9,7 +9,7 @@ use std::io;
 use engine::FrameHeard;
 
 /// The first bytes of a segment: what it is, and the version of what follows.
-pub const HEADER: &[u8; 8] = b"heard\0\0\x02";
+pub(super) const HEADER: &[u8; 8] = b"heard\0\0\x02";
 /// The version before: no marks, positions or second clock.
 const HEADER_1: &[u8; 8] = b"heard\0\0\x01";
 /// What each record begins with.
@@ -23,7 +23,7 @@ const LONGEST: usize = 2048;
 
 /// A frame of the journal.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Record {
+pub(crate) struct Record {
     /// Counts all frames that were ever written; nothing of the version before had one.
     pub position: Option<u64>,
     /// By the clock that runs from the machine's start and is never set. Absent in the version before.
@@ -35,7 +35,7 @@ pub struct Record {
 
 /// What a segment's bytes hold.
 #[derive(Debug, Default, PartialEq)]
-pub struct Read {
+pub(super) struct Read {
     pub records: Vec<Record>,
     /// Bytes that are no record, with records behind them: damage.
     pub damaged: usize,
@@ -44,7 +44,7 @@ pub struct Read {
 }
 
 /// Appends a record.
-pub fn write(buffer: &mut Vec<u8>, position: u64, since_boot_us: i64, frame: &FrameHeard) -> io::Result<()> {
+pub(super) fn write(buffer: &mut Vec<u8>, position: u64, since_boot_us: i64, frame: &FrameHeard) -> io::Result<()> {
     let start = buffer.len();
     buffer.extend(MARK);
     buffer.extend([0; RECORD_HEADER - MARK.len()]);
@@ -60,7 +60,7 @@ pub fn write(buffer: &mut Vec<u8>, position: u64, since_boot_us: i64, frame: &Fr
 }
 
 /// Reads all of a segment that can be read.
-pub fn read(segment: &[u8]) -> Read {
+pub(super) fn read(segment: &[u8]) -> Read {
     if let Some(rest) = segment.strip_prefix(HEADER_1) {
         return read_1(rest);
     }
