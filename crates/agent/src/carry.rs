@@ -32,16 +32,22 @@ const AWAITED: usize = 256;
 /// Why an agent cannot work.
 #[derive(Debug, Error)]
 pub enum AgentError {
+    /// The kit cannot be used.
     #[error(transparent)]
     Kit(#[from] KitError),
+    /// The kit is for another protocol.
     #[error("it is no kit for MQTT: the gateway has to be registered with protocol mqtt")]
     NotForMqtt,
+    /// The kit names no topic.
     #[error("the kit's mqtt.topic does not end with an EUI")]
     Topic,
+    /// The broker's address cannot be read.
     #[error("the kit's address {0:?} is not like mqtts://HOST:PORT")]
     Address(String),
+    /// The signals that end it cannot be waited for.
     #[error("a signal cannot be waited for: {0}")]
     Signal(#[from] std::io::Error),
+    /// The connection has ended for good.
     #[error("the link to the broker has ended by itself")]
     Ended,
 }

@@ -16,12 +16,20 @@ const LARGEST_FILE: u64 = 1 << 20;
 /// Why a kit cannot be used.
 #[derive(Debug, Error)]
 pub enum KitError {
+    /// It is no archive.
     #[error("the kit is no zip archive that can be read: {0}")]
     Zip(#[from] zip::result::ZipError),
+    /// It cannot be read.
     #[error("a file of the kit cannot be read: {0}")]
     Read(#[from] std::io::Error),
+    /// One of its files cannot be used.
     #[error("the kit's {file} is not what it should be: {why}")]
-    File { file: &'static str, why: String },
+    File {
+        /// Which.
+        file: &'static str,
+        /// What is wrong with it.
+        why: String,
+    },
 }
 
 fn unfit(file: &'static str, why: impl std::fmt::Display) -> KitError {
@@ -35,9 +43,11 @@ pub struct Kit(BTreeMap<String, String>);
 /// One of the doors a kit opens: that for traffic (`tc`) or that for updates (`cups`).
 #[derive(Debug, Clone)]
 pub struct Entrance {
+    /// The broker's address.
     pub uri: String,
     /// The authority, DER.
     pub trust: CertificateDer<'static>,
+    /// How one shows who one is.
     pub proof: Proof,
 }
 
@@ -46,6 +56,7 @@ pub struct Entrance {
 pub enum Proof {
     /// The value of the Authorization header.
     Header(String),
+    /// A certificate and its key.
     Certificate(CertificateDer<'static>, PrivateKeyDer<'static>),
 }
 
@@ -79,6 +90,7 @@ impl Kit {
         Ok(Self(files))
     }
 
+    /// The text of one of its files.
     pub fn file(&self, name: &str) -> Option<&str> {
         self.0.get(name).map(String::as_str)
     }

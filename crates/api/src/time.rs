@@ -5,10 +5,12 @@ pub mod millis {
     use chrono::{DateTime, SecondsFormat, Utc};
     use serde::{Deserialize, Deserializer, Serializer};
 
+    /// Writes it with milliseconds.
     pub fn serialize<S: Serializer>(time: &DateTime<Utc>, s: S) -> Result<S::Ok, S::Error> {
         s.serialize_str(&time.to_rfc3339_opts(SecondsFormat::Millis, true))
     }
 
+    /// Reads it.
     pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<DateTime<Utc>, D::Error> {
         DateTime::<Utc>::deserialize(d)
     }
@@ -19,6 +21,7 @@ pub mod millis_option {
     use chrono::{DateTime, Utc};
     use serde::{Deserialize, Deserializer, Serializer};
 
+    /// Writes it with milliseconds.
     pub fn serialize<S: Serializer>(time: &Option<DateTime<Utc>>, s: S) -> Result<S::Ok, S::Error> {
         match time {
             Some(time) => super::millis::serialize(time, s),
@@ -26,6 +29,7 @@ pub mod millis_option {
         }
     }
 
+    /// Reads it.
     pub fn deserialize<'de, D: Deserializer<'de>>(d: D) -> Result<Option<DateTime<Utc>>, D::Error> {
         Option::deserialize(d)
     }

@@ -37,10 +37,15 @@ pub enum Cargo {
 /// A downlink whose values have been checked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedOutboxItem {
+    /// What is sent.
     pub cargo: Cargo,
+    /// Whether it is to be acknowledged.
     pub confirmed: bool,
+    /// Whether it goes before the others.
     pub first: bool,
+    /// How often it is sent at most; the profile's number if not given.
     pub max_attempts: Option<u8>,
+    /// After how many microseconds it expires.
     pub expires_in_us: Option<i64>,
 }
 

@@ -13,6 +13,7 @@ use crate::programs::program;
 pub struct Broker {
     process: Option<Child>,
     folder: TempDir,
+    /// Where it listens.
     pub port: u16,
 }
 

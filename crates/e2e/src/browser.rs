@@ -13,6 +13,7 @@ use crate::wait;
 
 /// A browser window.
 pub struct Browser {
+    /// The browser's window.
     pub window: WebDriver,
     driver: Child,
     _profile: TempDir,

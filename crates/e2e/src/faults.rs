@@ -72,9 +72,13 @@ impl Fault {
 /// What became of the uplinks of one kind of fault.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
 pub struct Tally {
+    /// How many rounds there were.
     pub rounds: u32,
+    /// How many frames were sent.
     pub sent: usize,
+    /// How many of them were acknowledged.
     pub acknowledged: usize,
+    /// How many of them were stored.
     pub stored: usize,
     /// Acknowledged, and not stored.
     pub lost: usize,

@@ -12,6 +12,7 @@ use crate::wait::PATIENCE;
 
 /// A socket that calls itself a gateway.
 pub struct Gateway {
+    /// Its EUI.
     pub eui: Eui64,
     socket: UdpSocket,
     next_token: u16,

@@ -9,6 +9,7 @@ use tokio::sync::watch;
 
 /// A proxy on loopback.
 pub struct Proxy {
+    /// Where it listens.
     pub address: SocketAddr,
     /// How often it was silenced: connections from before that stay silent for good.
     silenced: Arc<watch::Sender<u64>>,

@@ -30,7 +30,9 @@ pub struct Service {
     surroundings: RegistrationContext,
     /// Ends what was mounted for its journal.
     mounted: Option<Mounted>,
+    /// The address of its HTTP interface.
     pub http: String,
+    /// Its address for UDP gateways.
     pub udp: SocketAddr,
     /// Where gateways call over TLS.
     pub tls: SocketAddr,

@@ -2,7 +2,6 @@
 //!
 //! The UDP packet-forwarder protocol, version 2 ([`udp`]); the WebSocket LNS protocol with CUPS beside it ([`lns`],
 //! [`cups`]); and our own topics for gateways behind an MQTT broker ([`mqtt`]). [`layout`] is how a concentrator is set to a channel plan.
-#![warn(missing_docs)]
 
 pub mod cups;
 pub mod layout;

@@ -8,7 +8,6 @@
 //! Sources are cited beside each rule: *TS001* is the LoRaWAN link-layer specification (section
 //! numbers are those of 1.0.4; those of 1.1 are cited as *TS001-1.1*), *RP002* the regional parameters
 //! (RP002-1.0.4), *EN 300 220* the European rule for short-range devices.
-#![warn(missing_docs)]
 
 pub mod airtime;
 pub mod class_b;

@@ -3,7 +3,6 @@
 //! Four kinds ([`Decoder`]): scripts in JavaScript with the LoRa Alliance's payload-codec interface ([`script`], TS013), field
 //! tables ([`table`]), the low-power payload format ([`low_power`]), and payloads that are text ([`text`]). Whatever a decoder
 //! returns becomes a flat list of named values; where the decoder can tell, each knows the bytes it came from.
-#![warn(missing_docs)]
 
 pub mod check;
 mod decoder;

@@ -25,20 +25,28 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// Why a gateway is not connected.
 #[derive(Debug, Error)]
 pub enum LinkError {
+    /// The kit cannot be used.
     #[error(transparent)]
     Kit(#[from] KitError),
+    /// An address cannot be read.
     #[error("the address {0:?} is not one that can be called")]
     Address(String),
+    /// The network failed.
     #[error("nobody answers: {0}")]
     Network(#[from] std::io::Error),
+    /// The connection failed.
     #[error("the WebSocket: {0}")]
     WebSocket(Box<tungstenite::Error>),
+    /// The service refused the gateway.
     #[error("the service says no: {0}")]
     Refused(String),
+    /// The service said something else than it should.
     #[error("the service said something unexpected: {0}")]
     Unexpected(String),
+    /// The service took too long.
     #[error("the service took longer than {} s", PATIENCE.as_secs())]
     TooLong,
+    /// The update service failed.
     #[error("CUPS: {0}")]
     Cups(#[from] reqwest::Error),
 }
@@ -126,6 +134,10 @@ impl Connection {
         }
     }
 
+    /// Sends a message to the service.
+    ///
+    /// # Errors
+    /// If the connection has ended.
     pub async fn send(&mut self, message: &FromGateway) -> Result<(), LinkError> {
         self.send_text(message.emit()).await
     }

@@ -8,7 +8,9 @@ use lorawan::Modulation;
 /// A place on the ground.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Place {
+    /// Latitude, in degrees north.
     pub latitude_deg: f64,
+    /// Longitude, in degrees east.
     pub longitude_deg: f64,
 }
 
@@ -26,7 +28,9 @@ impl Place {
 /// How a frame arrives.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Arrival {
+    /// Signal strength, in dBm.
     pub rssi_dbm: f64,
+    /// Signal-to-noise ratio, in dB.
     pub snr_db: f64,
     /// Whether a receiver gets the frame out of the noise.
     pub heard: bool,

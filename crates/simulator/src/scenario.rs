@@ -31,63 +31,115 @@ const PING_PERIODICITY: u8 = 3;
 /// Why a scenario cannot be read.
 #[derive(Debug, Error)]
 pub enum ScenarioError {
+    /// A file cannot be read.
     #[error("{file}: {source}")]
-    File { file: String, source: std::io::Error },
+    File {
+        /// Which.
+        file: String,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A file is not the TOML expected here.
     #[error("{file}: {source}")]
-    Toml { file: String, source: Box<toml::de::Error> },
+    Toml {
+        /// Which.
+        file: String,
+        /// Why.
+        source: Box<toml::de::Error>,
+    },
+    /// A value cannot be used.
     #[error("{what}: {problem}")]
-    Value { what: String, problem: Box<api::problem::Problem> },
+    Value {
+        /// What it is of.
+        what: String,
+        /// Why.
+        problem: Box<api::problem::Problem>,
+    },
+    /// A gateway's kit cannot be used.
     #[error("the kit of {eui}: {source}")]
-    Kit { eui: Eui64, source: LinkError },
+    Kit {
+        /// The gateway's EUI.
+        eui: Eui64,
+        /// Why.
+        source: LinkError,
+    },
+    /// A gateway needs a kit and has none.
     #[error("{name} does not call by UDP, and there is no connection kit for it: {eui}.zip is missing")]
-    NoKit { name: String, eui: Eui64 },
+    NoKit {
+        /// The gateway's name.
+        name: String,
+        /// Its EUI.
+        eui: Eui64,
+    },
 }
 
 /// Who there is.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Scenario {
+    /// Its name.
     pub name: String,
+    /// Its fleets.
     #[serde(default, rename = "fleet")]
     pub fleets: Vec<FleetEntry>,
+    /// Its models.
     #[serde(default, rename = "model")]
     pub models: Vec<ModelEntry>,
+    /// Its gateways.
     #[serde(rename = "gateway")]
     pub gateways: Vec<GatewayEntry>,
+    /// Its devices.
     #[serde(rename = "device")]
     pub devices: Vec<DeviceEntry>,
 }
 
+/// A fleet.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FleetEntry {
+    /// Its short name.
     pub slug: String,
+    /// Its name.
     pub name: String,
+    /// What its devices may send.
     #[serde(default)]
     pub limits: FleetLimits,
 }
 
+/// A model.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ModelEntry {
+    /// Its short name.
     pub slug: String,
+    /// Who makes it.
     pub maker: String,
+    /// Its name.
     pub name: String,
     /// A file beside the scenario; read into its text when the scenario is loaded.
     pub decoder: String,
+    /// What becomes of its readings.
     #[serde(default)]
     pub readings: BTreeMap<String, ReadingRule>,
 }
 
+/// A gateway.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct GatewayEntry {
+    /// Its EUI.
     pub eui: String,
+    /// Its name.
     pub name: String,
+    /// Latitude, in degrees north.
     pub latitude_deg: f64,
+    /// Longitude, in degrees east.
     pub longitude_deg: f64,
+    /// Altitude, in metres above sea level.
     pub altitude_m: f64,
+    /// Gain of its antenna, in dBi.
     pub antenna_gain_dbi: f32,
+    /// Its region.
     #[serde(default = "eu868")]
     pub region: Region,
     /// It has GPS time and sends class B beacons.
@@ -104,11 +156,15 @@ pub struct GatewayEntry {
     pub stranger: bool,
 }
 
+/// A device.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DeviceEntry {
+    /// Its name.
     pub name: String,
+    /// The device's DevEUI.
     pub dev_eui: String,
+    /// Its JoinEUI.
     pub join_eui: String,
     /// The key it is registered with.
     pub app_key: String,
@@ -118,6 +174,7 @@ pub struct DeviceEntry {
     pub nwk_key: Option<String>,
     /// Session of a device that is activated by personalization.
     pub personal: Option<PersonalSession>,
+    /// Its region.
     #[serde(default = "eu868")]
     pub region: Region,
     /// How it is registered, and built.
@@ -127,13 +184,21 @@ pub struct DeviceEntry {
     pub restarts_every: Option<u32>,
     /// Every so many uplinks it asks to rejoin (1.1).
     pub rejoins_every: Option<u32>,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// What it measures.
     pub sensor: SensorKind,
+    /// Latitude, in degrees north.
     pub latitude_deg: f64,
+    /// Longitude, in degrees east.
     pub longitude_deg: f64,
+    /// How often it sends, in seconds.
     pub interval_s: f64,
+    /// The index of the data rate it begins with.
     pub data_rate: u8,
+    /// Whether its uplinks are confirmed.
     #[serde(default)]
     pub confirmed: bool,
 }
@@ -162,12 +227,14 @@ impl Scenario {
 }
 
 impl FleetEntry {
+    /// What is asked of the service.
     pub fn to_register(&self) -> NewFleet {
         NewFleet { slug: self.slug.clone(), name: Some(self.name.clone()), limits: self.limits }
     }
 }
 
 impl ModelEntry {
+    /// What is asked of the service.
     pub fn to_register(&self) -> PutModel {
         PutModel {
             maker: self.maker.clone(),
@@ -180,6 +247,7 @@ impl ModelEntry {
 }
 
 impl GatewayEntry {
+    /// What is asked of the service.
     pub fn to_register(&self) -> NewGateway {
         let about = GatewayAbout {
             name: self.name.clone(),
@@ -218,6 +286,7 @@ impl DeviceEntry {
         Ok((identity, Build { region: self.region, version, listens, data_rate: self.data_rate, adr }))
     }
 
+    /// What is asked of the service.
     pub fn to_register(&self) -> NewDevice {
         // A scenario goes by faster than its models would.
         let interval_s = self.radio.uplink_interval_s.unwrap_or(self.interval_s.ceil() as u32);

@@ -36,6 +36,7 @@ pub struct Sensor {
 }
 
 impl Sensor {
+    /// A sensor of this kind, at this place.
     pub fn new(kind: SensorKind, latitude_deg: f64, longitude_deg: f64) -> Self {
         Self {
             kind,

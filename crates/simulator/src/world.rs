@@ -38,7 +38,9 @@ const JOIN_AGAIN: Duration = Duration::from_secs(20);
 /// What goes on in the world, in words for whoever watches and in values for tests.
 #[derive(Debug, Clone)]
 pub struct Event {
+    /// The device's name.
     pub device: String,
+    /// What happened.
     pub what: What,
 }
 
@@ -46,7 +48,13 @@ pub struct Event {
 #[derive(Debug, Clone, PartialEq)]
 pub enum What {
     /// It sent a frame, which this many gateways heard.
-    Sent { join: bool, heard_by: usize },
+    /// It sent a frame.
+    Sent {
+        /// Whether it is a join-request.
+        join: bool,
+        /// How many gateways heard it.
+        heard_by: usize,
+    },
     /// It received a frame.
     Received(Downlink),
     /// It did something about a downlink.

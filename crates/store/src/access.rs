@@ -15,7 +15,9 @@ use crate::{EstateId, Store, StoreError};
 /// What somebody may do in an estate, and how far that reaches.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Grant {
+    /// What one may do.
     pub rights: Rights,
+    /// Where one may do it.
     pub scope: Scope,
     /// When it ends by itself.
     pub until: Option<DateTime<Utc>>,
@@ -24,10 +26,15 @@ pub struct Grant {
 /// An estate that somebody has something to do with.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Membership {
+    /// The estate.
     pub estate_id: EstateId,
+    /// The estate's short name.
     pub slug: String,
+    /// The estate's name.
     pub name: String,
+    /// The role, of a member.
     pub role: Option<Role>,
+    /// What is shared.
     pub grants: Vec<Grant>,
 }
 
@@ -174,10 +181,15 @@ impl Store {
 
 /// An invitation as it is written.
 pub struct InvitationToWrite<'a> {
+    /// The hash of its code.
     pub code_hash: [u8; 32],
+    /// Whom it is for.
     pub for_whom: &'a str,
+    /// What it offers.
     pub offer: &'a Offer,
+    /// When it expires.
     pub expires_at: DateTime<Utc>,
+    /// Who invites.
     pub by: &'a str,
 }
 
@@ -214,8 +226,11 @@ pub enum Taker<'a> {
 
 /// An invitation that was taken.
 pub struct Taken {
+    /// The invitation.
     pub invitation: Invitation,
+    /// The estate.
     pub estate_id: EstateId,
+    /// The estate's name.
     pub estate: String,
 }
 

@@ -9,15 +9,19 @@ use crate::rows::eui_bytes;
 /// Some fleets, by short name, and some devices; nothing if both are empty.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct AccessFilter {
+    /// Its fleets.
     pub fleets: Vec<String>,
+    /// Its devices.
     pub devices: Vec<Eui64>,
 }
 
 impl AccessFilter {
+    /// Whether it lets nothing through.
     pub fn is_empty(&self) -> bool {
         self.fleets.is_empty() && self.devices.is_empty()
     }
 
+    /// Whether a device of this fleet is in it.
     pub fn covers(&self, dev_eui: Eui64, fleet: &str) -> bool {
         self.devices.contains(&dev_eui) || self.fleets.iter().any(|slug| slug == fleet)
     }

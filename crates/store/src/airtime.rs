@@ -15,37 +15,52 @@ const QUARTER: i64 = 15;
 /// The minutes from which on each of three sums begins, the last reaching back furthest.
 #[derive(Debug, Clone, Copy)]
 pub struct Since {
+    /// The minute before this one: what is going on now.
     pub now: i64,
+    /// The first minute of the last hour.
     pub hour: i64,
+    /// The first minute of the last 24 hours.
     pub day: i64,
 }
 
 /// The three sums.
 #[derive(Debug, Clone, Copy)]
 pub struct Sums {
+    /// Since the minute before this one.
     pub now: Used,
+    /// In the last hour.
     pub hour: Used,
+    /// In the last 24 hours.
     pub day: Used,
 }
 
 /// One sub-band's account of a device.
 #[derive(Debug, Clone)]
 pub struct AirtimeRow {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// Its region.
     pub region: Region,
+    /// The device's name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The sub-band.
     pub sub_band: String,
+    /// Airtime and frames.
     pub sums: Sums,
 }
 
 /// One sub-band's account of a gateway in a quarter of an hour.
 #[derive(Debug, Clone)]
 pub struct QuarterRow {
+    /// The gateway's EUI.
     pub gateway: Eui64,
+    /// The sub-band.
     pub sub_band: String,
     /// Counted from 1970.
     pub quarter: i64,
+    /// Airtime and frames.
     pub used: Used,
 }
 

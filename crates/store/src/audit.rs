@@ -15,12 +15,15 @@ const WHO: usize = 80;
 /// What is looked for.
 #[derive(Debug, Clone, Default)]
 pub struct AuditQuery {
+    /// Of this kind only.
     pub kind: Option<AuditKind>,
     /// Part of a name or a token's name.
     pub who: Option<String>,
     /// Part of an action or of what it was done to.
     pub what: Option<String>,
+    /// From this moment on.
     pub from: Option<DateTime<Utc>>,
+    /// Until this moment.
     pub until: Option<DateTime<Utc>>,
     /// Only what comes before this entry.
     pub before: Option<String>,

@@ -16,8 +16,11 @@ pub type SecretHash = [u8; 32];
 /// A credential as it is kept.
 #[derive(Debug, Clone)]
 pub struct CredentialRow {
+    /// The gateway's EUI.
     pub gateway: Eui64,
+    /// The credential.
     pub credential: GatewayCredential,
+    /// The hash of its secret.
     pub secret_hash: SecretHash,
     /// CRC-32 by which a gateway says over CUPS that it has this one.
     pub segment_crc: u32,

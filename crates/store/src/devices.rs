@@ -20,27 +20,45 @@ use crate::{AccessFilter, EstateId, Store, StoreError};
 /// A device as its list shows it.
 #[derive(Debug, Clone)]
 pub struct DeviceRow {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// Its JoinEUI.
     pub join_eui: Eui64,
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// The short name of its radio profile.
     pub profile: Option<String>,
+    /// What is known of it, in free text.
     pub description: String,
+    /// Its hardware version.
     pub hardware: Option<String>,
+    /// Its firmware version.
     pub firmware: Option<String>,
+    /// Its tags.
     pub tags: Vec<String>,
+    /// Whether it is disabled.
     pub disabled: bool,
+    /// Its region.
     pub region: Region,
     /// Its own settings.
     pub radio: RadioSettings,
     /// Those it has in all.
     pub whole_radio: RadioSettings,
+    /// Whether it is activated by personalization (ABP).
     pub personalized: bool,
+    /// When it was registered.
     pub added_at: DateTime<Utc>,
+    /// When it last joined.
     pub joined_at: Option<DateTime<Utc>>,
+    /// When it was last heard.
     pub last_heard: Option<DateTime<Utc>>,
+    /// How often it usually sends, in seconds.
     pub usual_interval_s: Option<f64>,
+    /// Why its last frame was refused.
     pub refusal: Option<RefusalNote>,
     /// When it was first refused for that reason, of the times in a row.
     pub refused_since: Option<DateTime<Utc>>,
@@ -49,23 +67,36 @@ pub struct DeviceRow {
 /// What a message about a device says of it, and what is needed to go on with its usual interval.
 #[derive(Debug, Clone)]
 pub struct DeviceContext {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// Its estate.
     pub estate_id: EstateId,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// Its name.
     pub name: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// Its hardware version.
     pub hardware: Option<String>,
+    /// Its firmware version.
     pub firmware: Option<String>,
+    /// Its region.
     pub region: Region,
+    /// When it was last heard.
     pub last_heard: Option<DateTime<Utc>>,
+    /// How often it usually sends, in seconds.
     pub usual_interval_s: Option<f64>,
 }
 
 /// What devices can have in common.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Common {
+    /// By fleet.
     Fleet,
+    /// By model.
     Model,
+    /// By radio profile.
     Profile,
 }
 
@@ -142,15 +173,21 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
 /// Which devices, and in which order.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct DeviceQuery {
+    /// Of this fleet.
     pub fleet: Option<String>,
+    /// Of this model.
     pub model: Option<String>,
+    /// With this radio profile.
     pub profile: Option<String>,
+    /// With this tag.
     pub tag: Option<String>,
+    /// In this state.
     pub state: Option<DeviceState>,
     /// Part of a name, an EUI, an address or a tag.
     pub find: Option<String>,
     /// Only those in this part of the estate.
     pub within: Option<AccessFilter>,
+    /// In this order.
     pub order: DeviceOrder,
     /// Descending.
     pub backwards: bool,
@@ -161,15 +198,19 @@ pub struct DeviceQuery {
 /// What devices are ordered by.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum DeviceOrder {
+    /// By name.
     #[default]
     Name,
+    /// By when they were last heard.
     LastHeard,
+    /// By when they were registered.
     Added,
 }
 
 /// A place in an ordered list.
 #[derive(Debug, Clone, PartialEq)]
 pub enum DeviceCursor {
+    /// The name.
     Name(String),
     /// A time, and the DevEUI of the one that has it.
     Time(DateTime<Utc>, Eui64),
@@ -289,6 +330,7 @@ impl Store {
         Ok(euis.iter().filter_map(|eui| found.remove(eui)).collect())
     }
 
+    /// One device of an estate.
     pub async fn device(&self, estate_id: EstateId, dev_eui: Eui64) -> Result<Option<DeviceRow>, StoreError> {
         let mut query = QueryBuilder::<MySql>::new(SELECT);
         query.push_bind(estate_id).push(" AND d.dev_eui = ").push_bind(eui_bytes(dev_eui));
@@ -296,6 +338,7 @@ impl Store {
         row.as_ref().map(read).transpose()
     }
 
+    /// A device's last readings, by name.
     pub async fn last_readings(&self, dev_eui: Eui64) -> Result<BTreeMap<String, LastReading>, StoreError> {
         let rows = sqlx::query("SELECT name, reading, time FROM last_readings WHERE dev_eui = ?")
             .bind(eui_bytes(dev_eui))

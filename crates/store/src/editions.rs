@@ -17,20 +17,30 @@ const KEPT: u32 = 200;
 /// Who saves a model, and what for.
 #[derive(Debug, Clone, Copy)]
 pub struct Saved<'a> {
+    /// Who saves it.
     pub by: &'a str,
+    /// The reason given.
     pub note: &'a str,
 }
 
 /// Uplinks of a device that its model's decoder could not read.
 #[derive(Debug, Clone)]
 pub struct FailureRow {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// The device's name.
     pub device: String,
+    /// The model.
     pub model: String,
+    /// How many failed.
     pub failures: u32,
+    /// The first message of them.
     pub first_message: String,
+    /// When the first came.
     pub first_at: DateTime<Utc>,
+    /// When the last came.
     pub last_at: DateTime<Utc>,
+    /// Why the last one failed.
     pub why: String,
 }
 
@@ -120,6 +130,7 @@ impl Store {
         Ok(told.collect())
     }
 
+    /// One edition of a model.
     pub async fn edition(
         &self,
         estate_id: EstateId,

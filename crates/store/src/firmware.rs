@@ -11,7 +11,9 @@ use crate::{EstateId, Store, StoreError};
 /// A firmware as it is kept.
 #[derive(Debug, Clone)]
 pub struct FirmwareRow {
+    /// What is told of it.
     pub firmware: Firmware,
+    /// Its signature.
     pub signature: Vec<u8>,
 }
 
@@ -30,6 +32,7 @@ fn read(row: &MySqlRow) -> Result<FirmwareRow, StoreError> {
 }
 
 impl Store {
+    /// Stores a firmware.
     pub async fn add_firmware(&self, estate_id: EstateId, row: &FirmwareRow) -> Result<(), StoreError> {
         let insert =
             "INSERT INTO gateway_firmware (id, estate_id, name, key_crc, signature, size_bytes, sha256, added_at)

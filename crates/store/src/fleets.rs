@@ -28,6 +28,7 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
 }
 
 impl Store {
+    /// Adds a fleet to an estate.
     pub async fn add_fleet(
         &self,
         estate_id: EstateId,
@@ -69,6 +70,7 @@ impl Store {
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
+    /// One fleet of an estate.
     pub async fn fleet(&self, estate_id: EstateId, slug: &str) -> Result<Option<Fleet>, StoreError> {
         let row = sqlx::query(
             "SELECT f.*, (SELECT COUNT(*) FROM devices d WHERE d.fleet_id = f.id) AS devices

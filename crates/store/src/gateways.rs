@@ -17,9 +17,13 @@ use crate::{EstateId, Store, StoreError, constraint};
 /// A registered gateway.
 #[derive(Debug, Clone)]
 pub struct GatewayRow {
+    /// Its estate.
     pub estate_id: EstateId,
+    /// The gateway's EUI.
     pub gateway: CheckedGateway,
+    /// When it was registered.
     pub added_at: DateTime<Utc>,
+    /// When it was last heard.
     pub last_heard: Option<DateTime<Utc>>,
 }
 
@@ -165,6 +169,7 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
+    /// One gateway of an estate.
     pub async fn gateway(&self, estate_id: EstateId, gateway: Eui64) -> Result<Option<GatewayRow>, StoreError> {
         let row = sqlx::query("SELECT * FROM gateways WHERE estate_id = ? AND eui = ?")
             .bind(estate_id)

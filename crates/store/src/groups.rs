@@ -19,18 +19,26 @@ use crate::{DeviceContext, EstateId, Store, StoreError, constraint};
 /// A group as stored.
 #[derive(Debug, Clone)]
 pub struct GroupRow {
+    /// As the engine knows it.
     pub config: GroupConfig,
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The next downlink counter.
     pub next_down: u32,
+    /// When it was registered.
     pub added_at: DateTime<Utc>,
 }
 
 /// What the service has made up for a new group.
 #[derive(Debug, Clone, Copy)]
 pub struct GroupIdentity {
+    /// The group's EUI.
     pub group: Eui64,
+    /// Its address.
     pub address: DevAddr,
+    /// Its session keys.
     pub keys: SessionKeys,
 }
 
@@ -80,6 +88,7 @@ impl Store {
         self.read_groups(query).await
     }
 
+    /// One group of an estate.
     pub async fn group(&self, estate_id: EstateId, group: Eui64) -> Result<Option<GroupRow>, StoreError> {
         let mut query = QueryBuilder::<MySql>::new(SELECT);
         query

@@ -84,7 +84,9 @@ pub struct Point {
 /// What summaries are of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Span {
+    /// Hours.
     Hour,
+    /// Days.
     Day,
 }
 
@@ -101,8 +103,11 @@ impl Span {
 /// One reading of one device.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Series {
+    /// Its number.
     pub id: SeriesId,
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// The reading's name.
     pub name: String,
 }
 

@@ -37,6 +37,7 @@ fn read(row: &MySqlRow) -> Result<(EstateId, Job), StoreError> {
 }
 
 impl Store {
+    /// Adds a job.
     pub async fn add_job(&self, estate_id: EstateId, job: &Job) -> Result<(), StoreError> {
         sqlx::query(
             "INSERT INTO jobs (id, estate_id, wanted, state, done, total, failed, note, begun_by, begun_at)
@@ -70,6 +71,7 @@ impl Store {
         rows.iter().map(|row| Ok(read(row)?.1)).collect()
     }
 
+    /// One job of an estate.
     pub async fn job(&self, estate_id: EstateId, id: &str) -> Result<Option<Job>, StoreError> {
         let row = sqlx::query("SELECT * FROM jobs WHERE estate_id = ? AND id = ?")
             .bind(estate_id)

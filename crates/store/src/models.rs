@@ -14,26 +14,35 @@ use crate::{EstateId, Store, StoreError};
 /// A model with what its catalogue had of it.
 #[derive(Debug, Clone)]
 pub struct ModelRow {
+    /// The model.
     pub model: Model,
+    /// What was imported, before any change here.
     pub imported: Option<PutModel>,
 }
 
 /// A model as a catalogue's import leaves it.
 #[derive(Debug, Clone)]
 pub struct ImportedModel {
+    /// Its short name.
     pub slug: String,
+    /// The model.
     pub model: PutModel,
     /// As the catalogue has it.
     pub imported: PutModel,
+    /// Why its decoder is not used.
     pub flaw: Option<String>,
 }
 
 /// A catalogue that is imported.
 #[derive(Debug, Clone)]
 pub struct Source {
+    /// Where it is from.
     pub source: String,
+    /// Of which kind that is.
     pub kind: SourceKind,
+    /// The branch or tag of the repository.
     pub branch: Option<String>,
+    /// The commit.
     pub revision: Option<String>,
 }
 
@@ -220,6 +229,7 @@ impl Store {
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
+    /// One model of an estate.
     pub async fn model(&self, estate_id: EstateId, slug: &str) -> Result<Option<ModelRow>, StoreError> {
         let row = sqlx::query("SELECT * FROM models WHERE estate_id = ? AND slug = ?")
             .bind(estate_id)

@@ -173,6 +173,7 @@ impl Store {
         row.map(|row| Ok((row.try_get::<i64, _>("waiting")?.unsigned_abs(), read(&row)?))).transpose()
     }
 
+    /// One downlink of a device.
     pub async fn outbox_item(&self, dev_eui: Eui64, id: Ulid) -> Result<Option<OutboxItem>, StoreError> {
         let row = sqlx::query("SELECT * FROM outbox WHERE dev_eui = ? AND id = ?")
             .bind(eui_bytes(dev_eui))

@@ -19,19 +19,28 @@ const KNOWN_DAYS: i64 = 90;
 /// A person's account.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Person {
+    /// Its number.
     pub id: PersonId,
+    /// The account's name.
     pub name: String,
+    /// Whether this account keeps the installation.
     pub keeps_installation: bool,
+    /// Whether it still has the password printed at first start.
     pub given_password: bool,
+    /// Whether it signs in with a code as well.
     pub two_step: bool,
 }
 
 /// A sign-in that has not ended.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SignInRow {
+    /// Its number.
     pub id: u64,
+    /// Whose it is.
     pub person: Person,
+    /// When it was last used.
     pub last_used: Option<DateTime<Utc>>,
+    /// When it expires.
     pub expires_at: DateTime<Utc>,
 }
 
@@ -100,6 +109,7 @@ async fn locked(tx: &mut MySqlConnection, estate_id: EstateId, name: &str) -> Re
 /// What became of a change of a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MemberChange {
+    /// It was done.
     Done,
     /// There is no such member.
     Nobody,
@@ -185,6 +195,7 @@ impl Store {
         Ok(())
     }
 
+    /// Adds a sign-in, by the hash of its token.
     pub async fn add_sign_in(
         &self,
         token_hash: [u8; 32],
@@ -256,6 +267,7 @@ impl Store {
             .transpose()?)
     }
 
+    /// Notes that a sign-in was used, and from where.
     pub async fn note_sign_in_used(&self, id: u64, address: &str) -> Result<(), StoreError> {
         sqlx::query("UPDATE sign_ins SET last_used = ?, address = ? WHERE id = ?")
             .bind(Utc::now())
@@ -315,6 +327,7 @@ impl Store {
 
 /// Members of an estate.
 impl Store {
+    /// The members of an estate.
     pub async fn members(&self, estate_id: EstateId) -> Result<Vec<EstateMember>, StoreError> {
         let rows = sqlx::query(
             "SELECT p.name, m.role, COALESCE(m.added_at, p.added_at) AS since, m.added_by, p.otp_in_use,
@@ -450,6 +463,7 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
+    /// How many recovery codes are left.
     pub async fn recovery_codes_left(&self, id: PersonId) -> Result<u32, StoreError> {
         let count: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM recovery_codes WHERE person_id = ?")
             .bind(id)

@@ -33,6 +33,7 @@ impl Store {
         self.page(statement, estate_id, after, limit).await?.iter().map(read).collect()
     }
 
+    /// One radio profile of an estate.
     pub async fn radio_profile(&self, estate_id: EstateId, slug: &str) -> Result<Option<StoredProfile>, StoreError> {
         let statement = "SELECT p.*, (SELECT COUNT(*) FROM devices d WHERE d.profile_id = p.id) AS devices
              FROM radio_profiles p WHERE p.estate_id = ? AND p.slug = ?";

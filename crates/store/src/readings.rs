@@ -19,22 +19,32 @@ const SERIES: usize = 512;
 /// A reading's last value.
 #[derive(Debug, Clone)]
 pub struct ReadingRow {
+    /// The reading's name.
     pub name: String,
+    /// Its value.
     pub reading: Reading,
+    /// When it was measured.
     pub time: DateTime<Utc>,
     /// How often it comes.
     pub interval_s: Option<f64>,
+    /// Its number in the history.
     pub series: Option<SeriesId>,
 }
 
 /// A reading of a device, with all that its values are judged by.
 #[derive(Debug, Clone)]
 pub struct JudgedSeries {
+    /// Its number.
     pub id: SeriesId,
+    /// Its estate.
     pub estate_id: EstateId,
+    /// The device's model.
     pub model: String,
+    /// The device.
     pub device: DeviceRef,
+    /// The reading's name.
     pub name: String,
+    /// Its unit.
     pub unit: Option<String>,
 }
 

@@ -14,12 +14,19 @@ use crate::{EstateId, Store, StoreError, constraint};
 /// An access token as it is checked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TokenRow {
+    /// Its number.
     pub id: u32,
+    /// Its name.
     pub name: String,
+    /// The estate it is for.
     pub estate_id: EstateId,
+    /// What one may do.
     pub rights: Rights,
+    /// What it reaches.
     pub scope: Scope,
+    /// When it expires.
     pub expires_at: Option<DateTime<Utc>>,
+    /// When it was last used.
     pub last_used: Option<DateTime<Utc>>,
     /// Who made it.
     pub person: Person,
@@ -45,10 +52,15 @@ fn shown(row: &MySqlRow) -> Result<AccessToken, StoreError> {
 
 /// An access token as it is made.
 pub struct TokenToMake<'a> {
+    /// The hash of its secret.
     pub secret_hash: [u8; 32],
+    /// Its name.
     pub name: &'a str,
+    /// What one may do.
     pub rights: Rights,
+    /// What it reaches.
     pub scope: &'a Scope,
+    /// When it expires.
     pub expires_at: Option<DateTime<Utc>>,
 }
 
@@ -127,6 +139,7 @@ impl Store {
         .transpose()
     }
 
+    /// Notes that a token was used, and from where.
     pub async fn note_token_used(&self, id: u32, address: &str) -> Result<(), StoreError> {
         sqlx::query("UPDATE access_tokens SET last_used = ?, last_from = ? WHERE id = ?")
             .bind(Utc::now())

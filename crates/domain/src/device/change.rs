@@ -20,34 +20,58 @@ pub const MOST_DEVICES: usize = 10_000;
 /// A device as it stands before a change.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct DeviceSnapshot {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// The short name of its radio profile.
     pub profile: Option<String>,
+    /// Its region.
     pub region: Region,
+    /// Its radio settings.
     pub radio: RadioSettings,
+    /// Whether it is activated by personalization (ABP).
     pub personalized: bool,
+    /// Its tags.
     pub tags: Vec<String>,
+    /// Whether it is disabled.
     pub disabled: bool,
+    /// What is known of it, in free text.
     pub description: String,
+    /// Its hardware version.
     pub hardware: Option<String>,
+    /// Its firmware version.
     pub firmware: Option<String>,
 }
 
 /// What is written down of a change. What is `None` stays; of those with a second `Option`, `None` within takes away.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct DevicePatch {
+    /// Another name.
     pub name: Option<String>,
+    /// Another fleet.
     pub fleet: Option<String>,
+    /// Another model, or none.
     pub model: Option<Option<String>>,
+    /// Another radio profile, or none.
     pub profile: Option<Option<String>>,
+    /// Another region.
     pub region: Option<Region>,
+    /// Another description.
     pub description: Option<String>,
+    /// Another hardware version, or none.
     pub hardware: Option<Option<String>>,
+    /// Another firmware version, or none.
     pub firmware: Option<Option<String>>,
+    /// Whether it is disabled from now on.
     pub disabled: Option<bool>,
+    /// Its own radio settings, all of them.
     pub radio: Option<RadioSettings>,
+    /// Its tags, all of them.
     pub tags: Option<Vec<String>>,
 }
 

@@ -15,16 +15,27 @@ const PING_PERIODICITY: u8 = 3;
 /// A group whose values have been checked; what is `None` is for the service to make.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedGroup {
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// Its class.
     pub class: Class,
+    /// Its region.
     pub region: Region,
+    /// Its address.
     pub address: Option<DevAddr>,
+    /// Its NwkSKey.
     pub nwk_s_key: Option<AesKey>,
+    /// Its AppSKey.
     pub app_s_key: Option<AesKey>,
+    /// The frequency, in Hz.
     pub frequency_hz: u32,
+    /// The index of the data rate.
     pub data_rate: u8,
+    /// The ping slots' periodicity (TS001-1.0.4 §13).
     pub ping_periodicity: u8,
+    /// The devices in it.
     pub members: Vec<Eui64>,
 }
 

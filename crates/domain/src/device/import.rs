@@ -160,18 +160,31 @@ impl CheckedRow {
 /// A device as a row of the same columns; keys only if they are given.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ExportRow {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// Its JoinEUI.
     pub join_eui: Eui64,
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// The short name of its radio profile.
     pub profile: Option<String>,
+    /// Its region.
     pub region: lorawan::region::Region,
+    /// Its radio settings.
     pub radio: api::radio::settings::RadioSettings,
+    /// Its hardware version.
     pub hardware: Option<String>,
+    /// Its firmware version.
     pub firmware: Option<String>,
+    /// Its tags.
     pub tags: Vec<String>,
+    /// What is known of it, in free text.
     pub description: String,
+    /// Its keys.
     pub keys: Option<DeviceKeys>,
 }
 

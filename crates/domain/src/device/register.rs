@@ -28,13 +28,16 @@ pub const MOST_TAGS: usize = 20;
 /// A radio profile of an estate, as devices stand on it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProfileBase {
+    /// Its region.
     pub region: Region,
+    /// Its radio settings.
     pub radio: RadioSettings,
 }
 
 /// A model of an estate, as devices stand on it.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct ModelBase {
+    /// Its radio settings.
     pub radio: RadioSettings,
     /// What its labels call it.
     pub profile_id: Option<String>,
@@ -62,7 +65,9 @@ pub struct EstateDefaults {
 /// What a device stands on: its settings in all, and where it is used.
 #[derive(Debug, Clone, PartialEq)]
 pub struct EffectiveSettings {
+    /// Its region.
     pub region: Region,
+    /// Its radio settings.
     pub radio: RadioSettings,
 }
 
@@ -187,21 +192,33 @@ fn check_session(
 /// A device whose values have been checked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedDevice {
+    /// Its DevEUI.
     pub dev_eui: Eui64,
+    /// Its JoinEUI.
     pub join_eui: Eui64,
+    /// How it joins, with its keys.
     pub activation: Activation,
+    /// Its name.
     pub name: String,
+    /// The short name of its fleet.
     pub fleet: String,
+    /// The short name of its model.
     pub model: Option<String>,
+    /// The short name of its radio profile.
     pub profile: Option<String>,
+    /// Its region.
     pub region: Region,
     /// Its own settings alone.
     pub radio: RadioSettings,
     /// Those it has in all, with profile and model.
     pub whole: RadioSettings,
+    /// What is known of it, in free text.
     pub description: String,
+    /// Its hardware version.
     pub hardware: Option<String>,
+    /// Its firmware version.
     pub firmware: Option<String>,
+    /// Its tags.
     pub tags: Vec<String>,
     /// What is to be said of it that is no error.
     pub notes: Vec<String>,

@@ -34,19 +34,33 @@ pub fn gateway_state(now: DateTime<Utc>, last_heard: Option<DateTime<Utc>>) -> G
 /// A gateway whose values have been checked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedGateway {
+    /// Its EUI.
     pub eui: Eui64,
+    /// Its name.
     pub name: String,
+    /// What is known of it, in free text.
     pub description: String,
+    /// Its region.
     pub region: Region,
+    /// The channels it listens to.
     pub channels: ChannelSet,
+    /// How it connects.
     pub protocol: Protocol,
+    /// The addresses its datagrams may come from.
     pub udp_source: Option<IpNet>,
+    /// Latitude, in degrees north.
     pub latitude_deg: Option<f64>,
+    /// Longitude, in degrees east.
     pub longitude_deg: Option<f64>,
+    /// Altitude, in metres above sea level.
     pub altitude_m: Option<f64>,
+    /// Gain of its antenna, in dBi.
     pub antenna_gain_dbi: f32,
+    /// Loss of its cable, in dB.
     pub cable_loss_db: f32,
+    /// Whether it serves devices of other estates.
     pub open_to_others: bool,
+    /// Whether it sends class B beacons.
     pub beacons: bool,
 }
 

@@ -16,8 +16,11 @@ const LONGEST_SIGNATURE: usize = 128;
 /// A new firmware with its parts read.
 #[derive(Debug)]
 pub struct CheckedFirmware {
+    /// Its name.
     pub name: String,
+    /// Its bytes.
     pub bytes: Vec<u8>,
+    /// Its signature.
     pub signature: Vec<u8>,
 }
 

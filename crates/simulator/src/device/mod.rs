@@ -23,8 +23,11 @@ use windows::Window;
 /// Who a device is.
 #[derive(Debug, Clone)]
 pub struct Identity {
+    /// Its DevEUI.
     pub dev_eui: Eui64,
+    /// Its JoinEUI.
     pub join_eui: Eui64,
+    /// Its AppKey.
     pub app_key: AesKey,
     /// The NwkKey of a 1.1 device.
     pub nwk_key: Option<AesKey>,
@@ -57,8 +60,11 @@ pub enum Listens {
 /// How a device is built.
 #[derive(Debug, Clone, Copy)]
 pub struct Build {
+    /// Its region.
     pub region: Region,
+    /// Its LoRaWAN version.
     pub version: MacVersion,
+    /// When it listens.
     pub listens: Listens,
     /// The data rate it begins with.
     pub data_rate: u8,
@@ -76,10 +82,15 @@ impl Build {
 /// One frame on the air.
 #[derive(Debug, Clone)]
 pub struct Emission {
+    /// The whole frame.
     pub phy_payload: Vec<u8>,
+    /// Its frequency, in Hz.
     pub frequency_hz: u32,
+    /// How it is modulated.
     pub modulation: Modulation,
+    /// Its time on air, in microseconds.
     pub airtime_us: i64,
+    /// Its radiated power, in dBm.
     pub eirp_dbm: f64,
 }
 
@@ -90,9 +101,13 @@ pub enum Downlink {
     Joined(DevAddr),
     /// A data frame.
     Data {
+        /// Its full counter.
         counter: u32,
+        /// Its port.
         port: Option<u8>,
+        /// What it holds, in the clear.
         payload: Vec<u8>,
+        /// Whether it is to be acknowledged.
         confirmed: bool,
         /// It acknowledges the device's confirmed uplink.
         ack: bool,
@@ -104,9 +119,13 @@ pub enum Downlink {
 /// A multicast group that a device belongs to.
 #[derive(Debug, Clone)]
 pub struct Group {
+    /// The group's address.
     pub address: DevAddr,
+    /// The group's keys.
     pub keys: SessionKeys,
+    /// Its frequency, in Hz.
     pub frequency_hz: u32,
+    /// The index of its data rate.
     pub data_rate: u8,
     /// Ping slots every 2^n seconds, for class B.
     pub ping_periodicity: Option<u8>,
@@ -114,6 +133,7 @@ pub struct Group {
 }
 
 impl Group {
+    /// A group with this address, these keys and this channel.
     pub fn new(address: DevAddr, keys: SessionKeys, frequency_hz: u32, data_rate: u8) -> Self {
         Self { address, keys, frequency_hz, data_rate, ping_periodicity: None, last_down: None }
     }
@@ -144,12 +164,15 @@ impl Group {
 pub enum Refuses {
     /// A part of LinkADRReq.
     Power,
+    /// The data rate.
     DataRate,
+    /// The channel mask.
     Mask,
     /// RXParamSetupReq.
     Windows,
     /// NewChannelReq: its frequency, and its data rates.
     Frequency,
+    /// The data rates of a channel.
     ChannelDataRates,
     /// PingSlotChannelReq.
     PingSlotChannel,
@@ -288,10 +311,12 @@ impl Device {
         self.groups.push(group);
     }
 
+    /// Whether it has a session.
     pub fn joined(&self) -> bool {
         self.session.is_some()
     }
 
+    /// The address of its session.
     pub fn dev_addr(&self) -> Option<DevAddr> {
         self.session.as_ref().map(|session| session.dev_addr)
     }

@@ -32,12 +32,17 @@ const NEVER: Duration = Duration::from_secs(3_000_000_000);
 /// Where a gateway stands, and what it has.
 #[derive(Debug, Clone)]
 pub struct Site {
+    /// Its name.
     pub name: String,
+    /// Where it stands.
     pub place: Place,
+    /// Gain of its antenna, in dBi.
     pub gain_dbi: f64,
+    /// Whether it has GPS time.
     pub has_gps: bool,
     /// Whose channels it hears.
     pub region: Region,
+    /// What goes wrong with it.
     pub faults: Faults,
 }
 
@@ -52,7 +57,9 @@ pub enum Way {
 
 /// A stand-in gateway.
 pub struct Gateway {
+    /// Its EUI.
     pub eui: Eui64,
+    /// Where it is, and how it is built.
     pub site: Site,
     transmitter: Transmitter,
     received: AtomicU32,
@@ -67,8 +74,11 @@ enum Link {
 /// A frame a gateway sends: when, and what.
 #[derive(Debug, Clone)]
 pub struct Sending {
+    /// The gateway's EUI.
     pub gateway: Eui64,
+    /// When it is to go out.
     pub at: Instant,
+    /// What it is to send.
     pub packet: TxPacket,
 }
 

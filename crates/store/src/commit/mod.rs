@@ -89,9 +89,13 @@ impl StoredMessage {
 /// A reading's value.
 #[derive(Debug, Clone)]
 pub struct StoredReading {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// The reading's name.
     pub name: String,
+    /// Its value.
     pub reading: Reading,
+    /// When it was measured.
     pub time: DateTime<Utc>,
     /// What a running total goes on from.
     pub counted: Option<Counted>,
@@ -100,10 +104,15 @@ pub struct StoredReading {
 /// An uplink that its decoder could not read.
 #[derive(Debug, Clone)]
 pub struct DecodeFailure {
+    /// The device's DevEUI.
     pub dev_eui: Eui64,
+    /// The model whose decoder failed.
     pub model: String,
+    /// The uplink's message.
     pub message_id: String,
+    /// When the uplink came.
     pub at: DateTime<Utc>,
+    /// Why.
     pub why: String,
 }
 
@@ -111,7 +120,13 @@ pub struct DecodeFailure {
 #[derive(Debug, Clone)]
 pub enum Activity {
     /// A frame was accepted.
-    Heard { last_heard: DateTime<Utc>, usual_interval_s: Option<f64> },
+    /// It was heard.
+    Heard {
+        /// When.
+        last_heard: DateTime<Utc>,
+        /// How often it usually sends, in seconds.
+        usual_interval_s: Option<f64>,
+    },
     /// A frame was refused.
     Refused(RefusalNote),
 }
@@ -119,10 +134,15 @@ pub enum Activity {
 /// Everything one transaction writes.
 #[derive(Debug, Default)]
 pub struct Batch {
+    /// What the engine's state becomes.
     pub changes: Vec<Change>,
+    /// What is told.
     pub messages: Vec<StoredMessage>,
+    /// What becomes of its readings.
     pub readings: Vec<StoredReading>,
+    /// Payloads that could not be decoded.
     pub failures: Vec<DecodeFailure>,
+    /// What is known of devices by their frames.
     pub activity: Vec<(Eui64, Activity)>,
     /// How far the engine has come with this batch and those before it.
     pub mark: Option<Mark>,
