@@ -54,7 +54,7 @@ pub struct Fleet {
     pub limits: FleetLimits,
     /// How long its history is kept.
     #[serde(default)]
-    pub keeping: FleetKeeping,
+    pub retention: FleetRetention,
     /// Whether it holds an AppKey that its devices ship with.
     pub has_default_key: bool,
     /// When it was made.
@@ -85,7 +85,7 @@ pub struct FleetLimits {
 /// How long a fleet's history is kept; what has no number is kept for ever.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct FleetKeeping {
+pub struct FleetRetention {
     /// Days for which every value of a reading is kept.
     #[serde(default)]
     #[schema(example = 400)]

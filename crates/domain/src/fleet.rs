@@ -1,6 +1,6 @@
 //! Checks of fleets: names, limits, retention.
 
-use api::fleet::{FleetKeeping, FleetLimits, NewFleet};
+use api::fleet::{FleetLimits, FleetRetention, NewFleet};
 use api::problem;
 use api::problem::Problem;
 
@@ -27,7 +27,7 @@ pub fn limits(policy: engine::Policy) -> FleetLimits {
 /// The longest time in days that something is kept, if not for ever.
 const LONGEST_DAYS: u32 = 36_500;
 
-impl Check for FleetKeeping {
+impl Check for FleetRetention {
     type Checked = Self;
 
     /// The same, checked.
@@ -76,11 +76,12 @@ mod tests {
 
     #[test]
     fn summaries_are_kept_at_least_as_long_as_values() {
-        let keeping = |values_days, summaries_days| FleetKeeping { values_days, summaries_days, messages_days: None };
-        let field = |keeping: FleetKeeping| keeping.check().unwrap_err().field.unwrap();
-        assert!(keeping(Some(30), None).check().is_ok() && keeping(Some(30), Some(30)).check().is_ok());
-        assert_eq!(field(keeping(Some(30), Some(29))), "summaries_days");
-        assert_eq!(field(keeping(Some(0), None)), "values_days");
-        assert_eq!(field(keeping(None, Some(36_501))), "summaries_days");
+        let retention =
+            |values_days, summaries_days| FleetRetention { values_days, summaries_days, messages_days: None };
+        let field = |retention: FleetRetention| retention.check().unwrap_err().field.unwrap();
+        assert!(retention(Some(30), None).check().is_ok() && retention(Some(30), Some(30)).check().is_ok());
+        assert_eq!(field(retention(Some(30), Some(29))), "summaries_days");
+        assert_eq!(field(retention(Some(0), None)), "values_days");
+        assert_eq!(field(retention(None, Some(36_501))), "summaries_days");
     }
 }

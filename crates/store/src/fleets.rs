@@ -1,6 +1,6 @@
 //! Fleets.
 
-use api::fleet::{Fleet, FleetKeeping};
+use api::fleet::{Fleet, FleetRetention};
 use chrono::Utc;
 use domain::fleet::limits;
 use engine::Policy;
@@ -17,7 +17,7 @@ fn read(row: &MySqlRow) -> Result<Fleet, StoreError> {
         name: row.try_get("name")?,
         devices: row.try_get::<i64, _>("devices")?.unsigned_abs(),
         limits: limits(policy(row)?),
-        keeping: FleetKeeping {
+        retention: FleetRetention {
             values_days: row.try_get("keep_values_days")?,
             summaries_days: row.try_get("keep_summaries_days")?,
             messages_days: row.try_get("keep_messages_days")?,
@@ -50,14 +50,14 @@ impl Store {
             .await
             .map_err(|e| constraint(e, "a fleet with that short name"))?;
         let limits = limits(policy);
-        let keeping = FleetKeeping::default();
+        let retention = FleetRetention::default();
         Ok(Fleet {
             revision: String::new(),
             slug: slug.into(),
             name: name.into(),
             devices: 0,
             limits,
-            keeping,
+            retention,
             has_default_key: false,
             added_at,
         })
@@ -97,18 +97,18 @@ impl Store {
     }
 
     /// Sets how long a fleet's history is kept; says whether there is such a fleet.
-    pub async fn set_fleet_keeping(
+    pub async fn set_fleet_retention(
         &self,
         estate_id: EstateId,
         slug: &str,
-        keeping: FleetKeeping,
+        retention: FleetRetention,
     ) -> Result<bool, StoreError> {
         let statement = "UPDATE fleets SET keep_values_days = ?, keep_summaries_days = ?, keep_messages_days = ?
              WHERE estate_id = ? AND slug = ?";
         sqlx::query(statement)
-            .bind(keeping.values_days)
-            .bind(keeping.summaries_days)
-            .bind(keeping.messages_days)
+            .bind(retention.values_days)
+            .bind(retention.summaries_days)
+            .bind(retention.messages_days)
             .bind(estate_id)
             .bind(slug)
             .execute(&self.pool)

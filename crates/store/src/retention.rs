@@ -1,6 +1,6 @@
 //! Room for the history to come, and an end for what has been kept long enough.
 
-use api::fleet::FleetKeeping;
+use api::fleet::FleetRetention;
 use chrono::{DateTime, Datelike as _, Days, Months, NaiveDate, Utc};
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};
 
@@ -106,8 +106,8 @@ impl Store {
     /// Takes out what fleets do not keep any longer, and what is left of devices that are gone.
     pub async fn prune(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
         self.drop_months(now).await?;
-        for (fleet_id, keeping) in self.keepings().await? {
-            self.prune_fleet(fleet_id, keeping, now).await?;
+        for (fleet_id, retention) in self.retentions().await? {
+            self.prune_fleet(fleet_id, retention, now).await?;
         }
         let ended: Vec<SeriesId> = sqlx::query_scalar("SELECT id FROM ended_series").fetch_all(&self.pool).await?;
         for part in ended.chunks(SERIES) {
@@ -121,14 +121,14 @@ impl Store {
         Ok(())
     }
 
-    async fn keepings(&self) -> Result<Vec<(u32, FleetKeeping)>, StoreError> {
+    async fn retentions(&self) -> Result<Vec<(u32, FleetRetention)>, StoreError> {
         let rows = sqlx::query("SELECT id, keep_values_days, keep_summaries_days, keep_messages_days FROM fleets")
             .fetch_all(&self.pool)
             .await?;
         rows.iter()
             .map(|row| {
                 let (values_days, summaries_days) = (row.try_get(1)?, row.try_get(2)?);
-                Ok((row.try_get(0)?, FleetKeeping { values_days, summaries_days, messages_days: row.try_get(3)? }))
+                Ok((row.try_get(0)?, FleetRetention { values_days, summaries_days, messages_days: row.try_get(3)? }))
             })
             .collect()
     }
@@ -160,7 +160,12 @@ impl Store {
         Ok(())
     }
 
-    async fn prune_fleet(&self, fleet_id: u32, keeping: FleetKeeping, now: DateTime<Utc>) -> Result<(), StoreError> {
+    async fn prune_fleet(
+        &self,
+        fleet_id: u32,
+        retention: FleetRetention,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
         let before = |days: Option<u32>| days.and_then(|days| now.checked_sub_days(Days::new(u64::from(days))));
         let ids: Vec<SeriesId> = sqlx::query_scalar(
             "SELECT s.id FROM series s JOIN devices d ON d.dev_eui = s.dev_eui WHERE d.fleet_id = ? ORDER BY s.id",
@@ -169,16 +174,16 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         for part in ids.chunks(SERIES) {
-            if let Some(cutoff) = before(keeping.values_days) {
+            if let Some(cutoff) = before(retention.values_days) {
                 self.take_out("history", part, Some(("at_ms", cutoff.timestamp_millis()))).await?;
             }
-            if let Some(cutoff) = before(keeping.summaries_days) {
+            if let Some(cutoff) = before(retention.summaries_days) {
                 let hour = cutoff.timestamp_millis().div_euclid(HOUR_MS);
                 self.take_out("hourly", part, Some(("hour", hour))).await?;
                 self.take_out("daily", part, Some(("day", hour.div_euclid(24)))).await?;
             }
         }
-        if let Some(cutoff) = before(keeping.messages_days) {
+        if let Some(cutoff) = before(retention.messages_days) {
             let oldest = first_name_at(cutoff);
             let devices: Vec<Vec<u8>> = sqlx::query_scalar("SELECT dev_eui FROM devices WHERE fleet_id = ?")
                 .bind(fleet_id)

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::Utc;
-use engine::{Change, Counters, Nonces, Session};
+use engine::{Change, Class, Counters, Nonces, OutboxId, OutboxState, Session};
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 
@@ -19,101 +19,34 @@ impl Store {
         tx: &mut Transaction<'_, MySql>,
         changes: &[Change],
     ) -> Result<(), StoreError> {
-        let mut last: HashMap<Thing, &Change> = HashMap::new();
         for change in changes {
-            match change {
-                Change::Session { dev_eui, session, begun } => {
-                    self.write_session(tx, *dev_eui, session, *begun).await?;
-                }
-                Change::Nonces { dev_eui, dev_nonce, nonces } => {
-                    write_nonces(tx, *dev_eui, *dev_nonce, nonces).await?;
-                }
-                Change::Began { dev_eui, .. } => begin_session(tx, *dev_eui).await?,
-                Change::Ended { dev_eui, nonces } => end_sessions(tx, *dev_eui, *nonces).await?,
-                _ => {}
-            }
-            if let Change::Session { dev_eui, begun: true, .. }
-            | Change::Began { dev_eui, .. }
-            | Change::Ended { dev_eui, .. } = change
-            {
-                // What was said of the session before is not to be written over the new one.
-                last.remove(&Thing::Counters(*dev_eui));
-                last.remove(&Thing::Settings(*dev_eui));
-            }
-            let fresh = match change {
-                Change::Began { dev_eui, counters } => Some((*dev_eui, *counters)),
-                Change::Session { dev_eui, session, begun: true } => Some((*dev_eui, session.counters)),
-                _ => None,
-            };
-            if let Some((dev_eui, counters)) = fresh {
-                write_counters(tx, &[(dev_eui, counters)]).await?;
-            }
-            if let Some(thing) = thing(change) {
-                last.insert(thing, change);
-            }
+            self.write_session_change(tx, change).await?;
         }
-        let (mut counters, mut airtime) = (Vec::new(), Vec::new());
-        let (mut groups, mut near) = (Vec::new(), Vec::new());
-        for change in last.into_values() {
-            match change {
-                Change::Counters { dev_eui, counters: now } => counters.push((*dev_eui, *now)),
-                Change::Settings { dev_eui, settings } => {
-                    sqlx::query("UPDATE sessions SET settings = ? WHERE dev_eui = ? AND stage = 'running'")
-                        .bind(to_json("settings", settings)?)
-                        .bind(eui_bytes(*dev_eui))
-                        .execute(&mut **tx)
-                        .await?;
+        let latest = Latest::of(changes)?;
+        write_counters(tx, &latest.counters).await?;
+        write_settings(tx, &latest.settings).await?;
+        write_outbox(tx, &latest.outbox).await?;
+        write_near(tx, &latest.near).await?;
+        write_group_counters(tx, &latest.group_counters).await?;
+        write_airtime(tx, &latest.airtime).await
+    }
+
+    /// Sessions and nonces are written one after the other, as they came.
+    async fn write_session_change(&self, tx: &mut Transaction<'_, MySql>, change: &Change) -> Result<(), StoreError> {
+        match change {
+            Change::Session { dev_eui, session, begun } => {
+                self.write_session(tx, *dev_eui, session, *begun).await?;
+                if *begun {
+                    write_counters(tx, &[(*dev_eui, session.counters)]).await?;
                 }
-                Change::Airtime { transmitter, sub_band, minute, airtime_us, frames } => {
-                    airtime.push((transmitter_columns(*transmitter), sub_band, minute, airtime_us, frames));
-                }
-                Change::Near { dev_eui, class, near: gateways } => {
-                    near.push((*dev_eui, *class, to_json("near gateways", gateways)?));
-                }
-                Change::GroupCounter { group, next_down } => groups.push((*group, *next_down)),
-                Change::Outbox { id, state, attempts, place, .. } => {
-                    let (state, note, counter) = outbox::columns(state);
-                    sqlx::query(
-                        "UPDATE outbox SET state = ?, note = ?, counter = ?, attempts = ?, place = ?, changed_at = ? WHERE id = ?",
-                    )
-                    .bind(outbox::state_word(state)?)
-                    .bind(note)
-                    .bind(counter)
-                    .bind(attempts)
-                    .bind(place)
-                    .bind(Utc::now())
-                    .bind(id.0.to_be_bytes().to_vec())
-                    .execute(&mut **tx)
-                    .await?;
-                }
-                Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } | Change::Ended { .. } => {}
             }
-        }
-        write_counters(tx, &counters).await?;
-        for part in parts(&near) {
-            let mut query = QueryBuilder::<MySql>::new("REPLACE INTO near_gateways (dev_eui, class, near) ");
-            query.push_values(part, |mut row, (dev_eui, class, near)| {
-                row.push_bind(eui_bytes(*dev_eui)).push_bind(class.name()).push_bind(near.clone());
-            });
-            query.build().execute(&mut **tx).await?;
-        }
-        for (group, next_down) in groups {
-            sqlx::query("REPLACE INTO multicast_counters (group_eui, next_down) VALUES (?, ?)")
-                .bind(eui_bytes(group))
-                .bind(next_down)
-                .execute(&mut **tx)
-                .await?;
-        }
-        for part in parts(&airtime) {
-            let mut query = QueryBuilder::<MySql>::new(
-                "INSERT INTO airtime (transmitter, eui, sub_band, minute, airtime_us, frames) ",
-            );
-            query.push_values(part, |mut row, ((kind, eui), sub_band, minute, airtime_us, frames)| {
-                row.push_bind(*kind).push_bind(eui.clone()).push_bind(**sub_band).push_bind(**minute);
-                row.push_bind(**airtime_us).push_bind(**frames);
-            });
-            query.push(" ON DUPLICATE KEY UPDATE airtime_us = VALUES(airtime_us), frames = VALUES(frames)");
-            query.build().execute(&mut **tx).await?;
+            Change::Nonces { dev_eui, dev_nonce, nonces } => write_nonces(tx, *dev_eui, *dev_nonce, nonces).await?,
+            Change::Began { dev_eui, counters } => {
+                begin_session(tx, *dev_eui).await?;
+                write_counters(tx, &[(*dev_eui, *counters)]).await?;
+            }
+            Change::Ended { dev_eui, nonces } => end_sessions(tx, *dev_eui, *nonces).await?,
+            _ => {}
         }
         Ok(())
     }
@@ -140,6 +73,138 @@ impl Store {
         .await?;
         Ok(())
     }
+}
+
+/// Changes of which only the last counts, by what they are about.
+#[derive(Default)]
+struct Latest<'a> {
+    counters: Vec<(Eui64, Counters)>,
+    settings: Vec<(Eui64, String)>,
+    outbox: Vec<(&'a OutboxId, &'a OutboxState, u8, i64)>,
+    near: Vec<(Eui64, Class, String)>,
+    group_counters: Vec<(Eui64, u32)>,
+    airtime: Vec<AirtimeMinute<'a>>,
+}
+
+struct AirtimeMinute<'a> {
+    transmitter: (&'static str, Vec<u8>),
+    sub_band: &'a str,
+    minute: i64,
+    airtime_us: u64,
+    frames: u32,
+}
+
+impl<'a> Latest<'a> {
+    fn of(changes: &'a [Change]) -> Result<Self, StoreError> {
+        let mut last: HashMap<Thing, &Change> = HashMap::new();
+        for change in changes {
+            if let Change::Session { dev_eui, begun: true, .. }
+            | Change::Began { dev_eui, .. }
+            | Change::Ended { dev_eui, .. } = change
+            {
+                // What was said of the session before is not to be written over the new one.
+                last.remove(&Thing::Counters(*dev_eui));
+                last.remove(&Thing::Settings(*dev_eui));
+            }
+            if let Some(thing) = thing(change) {
+                last.insert(thing, change);
+            }
+        }
+        let mut latest = Self::default();
+        for change in last.into_values() {
+            latest.add(change)?;
+        }
+        Ok(latest)
+    }
+
+    fn add(&mut self, change: &'a Change) -> Result<(), StoreError> {
+        match change {
+            Change::Counters { dev_eui, counters } => self.counters.push((*dev_eui, *counters)),
+            Change::Settings { dev_eui, settings } => self.settings.push((*dev_eui, to_json("settings", settings)?)),
+            Change::Outbox { id, state, attempts, place, .. } => self.outbox.push((id, state, *attempts, *place)),
+            Change::Near { dev_eui, class, near } => {
+                self.near.push((*dev_eui, *class, to_json("near gateways", near)?));
+            }
+            Change::GroupCounter { group, next_down } => self.group_counters.push((*group, *next_down)),
+            Change::Airtime { transmitter, sub_band, minute, airtime_us, frames } => {
+                let transmitter = transmitter_columns(*transmitter);
+                let (minute, airtime_us, frames) = (*minute, *airtime_us, *frames);
+                self.airtime.push(AirtimeMinute { transmitter, sub_band, minute, airtime_us, frames });
+            }
+            Change::Session { .. } | Change::Nonces { .. } | Change::Began { .. } | Change::Ended { .. } => {}
+        }
+        Ok(())
+    }
+}
+
+async fn write_settings(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, String)]) -> Result<(), StoreError> {
+    for (dev_eui, settings) in all {
+        sqlx::query("UPDATE sessions SET settings = ? WHERE dev_eui = ? AND stage = 'running'")
+            .bind(settings)
+            .bind(eui_bytes(*dev_eui))
+            .execute(&mut **tx)
+            .await?;
+    }
+    Ok(())
+}
+
+async fn write_outbox(
+    tx: &mut Transaction<'_, MySql>,
+    all: &[(&OutboxId, &OutboxState, u8, i64)],
+) -> Result<(), StoreError> {
+    for (id, state, attempts, place) in all {
+        let (state, note, counter) = outbox::columns(state);
+        sqlx::query(
+            "UPDATE outbox SET state = ?, note = ?, counter = ?, attempts = ?, place = ?, changed_at = ? WHERE id = ?",
+        )
+        .bind(outbox::state_word(state)?)
+        .bind(note)
+        .bind(counter)
+        .bind(attempts)
+        .bind(place)
+        .bind(Utc::now())
+        .bind(id.0.to_be_bytes().to_vec())
+        .execute(&mut **tx)
+        .await?;
+    }
+    Ok(())
+}
+
+async fn write_near(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, Class, String)]) -> Result<(), StoreError> {
+    for part in parts(all) {
+        let mut query = QueryBuilder::<MySql>::new("REPLACE INTO near_gateways (dev_eui, class, near) ");
+        query.push_values(part, |mut row, (dev_eui, class, near)| {
+            row.push_bind(eui_bytes(*dev_eui)).push_bind(class.name()).push_bind(near.clone());
+        });
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+async fn write_group_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, u32)]) -> Result<(), StoreError> {
+    for (group, next_down) in all {
+        sqlx::query("REPLACE INTO multicast_counters (group_eui, next_down) VALUES (?, ?)")
+            .bind(eui_bytes(*group))
+            .bind(next_down)
+            .execute(&mut **tx)
+            .await?;
+    }
+    Ok(())
+}
+
+async fn write_airtime(tx: &mut Transaction<'_, MySql>, all: &[AirtimeMinute<'_>]) -> Result<(), StoreError> {
+    for part in parts(all) {
+        let mut query =
+            QueryBuilder::<MySql>::new("INSERT INTO airtime (transmitter, eui, sub_band, minute, airtime_us, frames) ");
+        query.push_values(part, |mut row, of| {
+            let (kind, eui) = &of.transmitter;
+            row.push_bind(*kind).push_bind(eui.clone()).push_bind(of.sub_band.to_owned()).push_bind(of.minute);
+            row.push_bind(of.airtime_us).push_bind(of.frames);
+        });
+        query.push(" ON DUPLICATE KEY UPDATE airtime_us = VALUES(airtime_us), frames = VALUES(frames)");
+        query.build().execute(&mut **tx).await?;
+    }
+    Ok(())
 }
 
 async fn end_sessions(tx: &mut Transaction<'_, MySql>, dev_eui: Eui64, nonces: bool) -> Result<(), StoreError> {

@@ -4,7 +4,7 @@ pub(crate) mod args;
 mod keep;
 
 use anyhow::Result;
-use api::fleet::{Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
+use api::fleet::{Fleet, FleetKey, FleetLimits, FleetRetention, NewFleet};
 
 use crate::client::Client;
 use crate::commands::fleet::args::{FleetLimitArgs, FleetVerb};
@@ -18,14 +18,14 @@ fn lines(f: &Fleet) -> Vec<(&'static str, String)> {
         ("devices", f.devices.to_string()),
         ("default key", if f.has_default_key { "held, not shown" } else { "none" }.into()),
         ("airtime a day", limit(f.limits.airtime_a_day_s.map(|s| format!("{s} s for each device")))),
-        ("kept", kept(f.keeping)),
+        ("kept", kept(f.retention)),
         ("downlinks a day", limit(f.limits.downlinks_a_day.map(|n| format!("{n} for each device")))),
     ]
 }
 
-fn kept(keeping: FleetKeeping) -> String {
+fn kept(retention: FleetRetention) -> String {
     let time = |days: Option<u32>| days.map_or_else(|| "for ever".into(), |days| format!("for {days} days"));
-    let FleetKeeping { values_days, summaries_days, messages_days } = keeping;
+    let FleetRetention { values_days, summaries_days, messages_days } = retention;
     format!("values {}, summaries {}, messages {}", time(values_days), time(summaries_days), time(messages_days))
 }
 

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use api::gateway::GatewaySoftware;
 use api::gateway::credential::Purpose;
-use api::gateway::event::GatewayEventKind::{Connected, Disconnected, Odd, Refused};
+use api::gateway::event::GatewayEventKind::{Changed, Connected, Disconnected, Odd, Refused};
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
@@ -40,6 +40,32 @@ enum Heeded {
     Answer(String),
     /// A frame in it cannot be made safe.
     Unsafe,
+}
+
+/// How long a gateway has said nothing.
+struct Silence {
+    last_word: Instant,
+    /// When it was asked last, while it has not answered.
+    asked: Option<Instant>,
+}
+
+impl Silence {
+    /// Asks whether the gateway is there; says why the connection is to end, if it is.
+    async fn ping(&mut self, socket: &mut WebSocket) -> Option<&'static str> {
+        if self.last_word.elapsed() > SILENT_FOR {
+            return Some("not a word for a minute");
+        }
+        self.asked = Some(Instant::now());
+        match tokio::time::timeout(SEND_WITHIN, socket.send(Message::Ping(Default::default()))).await {
+            Ok(Ok(())) => None,
+            Ok(Err(_)) | Err(_) => Some("its network is gone"),
+        }
+    }
+
+    /// It has answered: how long that took.
+    fn ponged(&mut self) -> Option<Duration> {
+        Some(self.last_word - self.asked.take()?)
+    }
 }
 
 /// A gateway has so long to say the first word.
@@ -253,61 +279,71 @@ impl Lns {
         mut ordered: mpsc::Receiver<String>,
     ) -> &'static str {
         let mut pings = tokio::time::interval(PING_EVERY);
-        let (mut last_word, mut asked) = (Instant::now(), None);
+        let mut silence = Silence { last_word: Instant::now(), asked: None };
         let mut used = tokio::time::interval_at((Instant::now() + FIRST_WORD).into(), Duration::from_secs(86_400));
         loop {
-            tokio::select! {
+            let ended = tokio::select! {
                 biased;
-                () = self.stopping.cancelled() => return "the service stops",
-                () = connection.ended.cancelled() => return "it may not stay, or is connected anew",
-                Some(order) = ordered.recv() => if !send(socket, order).await { return "it takes no orders" },
-                received = socket.recv() => {
-                    let Some(Ok(message)) = received else { return "it hung up, or its network is gone" };
-                    last_word = Instant::now();
-                    match message {
-                        Message::Text(text) => {
-                            match self.hear(eui, connection, &text).await {
-                                Heeded::Answer(answer) => if !send(socket, answer).await { return "it takes no answer" },
-                                Heeded::Unsafe => return "its frames cannot be made safe at the moment",
-                                Heeded::Done => {}
-                            }
-                        }
-                        Message::Pong(_) => {
-                            if let Some(asked) = asked.take() {
-                                let took: Duration = last_word - asked;
-                                self.admission.presence.round_trip(eui, took.as_secs_f64() * 1000.0);
-                            }
-                            self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty());
-                        }
-                        Message::Ping(_) => self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty()),
-                        Message::Binary(_) => {
-                            self.ingest.dropped("binary_message", "a binary message, which no gateway has to send".into(), connection.peer);
-                        }
-                        Message::Close(_) => return "it hung up",
-                    }
-                }
-                _ = pings.tick() => {
-                    if last_word.elapsed() > SILENT_FOR {
-                        return "not a word for a minute";
-                    }
-                    asked = Some(Instant::now());
-                    match tokio::time::timeout(SEND_WITHIN, socket.send(Message::Ping(Default::default()))).await {
-                        Ok(Ok(())) => {}
-                        _ => return "its network is gone",
-                    }
-                }
+                () = self.stopping.cancelled() => Some("the service stops"),
+                () = connection.ended.cancelled() => Some("it may not stay, or is connected anew"),
+                Some(order) = ordered.recv() => (!send(socket, order).await).then_some("it takes no orders"),
+                received = socket.recv() => match received {
+                    Some(Ok(message)) => self.message(eui, connection, socket, &mut silence, message).await,
+                    Some(Err(_)) | None => Some("it hung up, or its network is gone"),
+                },
+                _ = pings.tick() => silence.ping(socket).await,
                 _ = used.tick() => {
-                    // It lives with this credential, so that older ones are of no use any more.
-                    match self.admission.credentials.retire_older(eui, Purpose::Traffic).await {
-                        Ok(0) => {}
-                        Ok(count) => {
-                            let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
-                            self.admission.gateway_log.tell(eui, GatewayEventDraft::new(api::gateway::event::GatewayEventKind::Changed, text));
-                        }
-                        Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
-                    }
+                    self.retire_older_credentials(eui).await;
+                    None
                 }
+            };
+            if let Some(why) = ended {
+                return why;
             }
+        }
+    }
+
+    /// Takes what came over the connection; says why the connection is to end, if it is.
+    async fn message(
+        &self,
+        eui: Eui64,
+        connection: &Connection,
+        socket: &mut WebSocket,
+        silence: &mut Silence,
+        message: Message,
+    ) -> Option<&'static str> {
+        silence.last_word = Instant::now();
+        match message {
+            Message::Text(text) => match self.hear(eui, connection, &text).await {
+                Heeded::Answer(answer) => return (!send(socket, answer).await).then_some("it takes no answer"),
+                Heeded::Unsafe => return Some("its frames cannot be made safe at the moment"),
+                Heeded::Done => {}
+            },
+            Message::Pong(_) => {
+                if let Some(round_trip) = silence.ponged() {
+                    self.admission.presence.round_trip(eui, round_trip.as_secs_f64() * 1000.0);
+                }
+                self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty());
+            }
+            Message::Ping(_) => self.admission.presence.heard(eui, Some(connection.peer), std::iter::empty()),
+            Message::Binary(_) => {
+                let what = "a binary message, which no gateway has to send".into();
+                self.ingest.dropped("binary_message", what, connection.peer);
+            }
+            Message::Close(_) => return Some("it hung up"),
+        }
+        None
+    }
+
+    /// A gateway that lives with its credential needs no older ones any more.
+    async fn retire_older_credentials(&self, eui: Eui64) {
+        match self.admission.credentials.retire_older(eui, Purpose::Traffic).await {
+            Ok(0) => {}
+            Ok(count) => {
+                let text = format!("It uses its new credential, so {count} older for traffic were revoked.");
+                self.admission.gateway_log.tell(eui, GatewayEventDraft::new(Changed, text));
+            }
+            Err(error) => tracing::warn!("older credentials could not be revoked: {error}"),
         }
     }
 

@@ -187,15 +187,7 @@ impl Mqtt {
                 Ok(Event::Incoming(Incoming::ConnAck(ack))) if ack.code == ConnectReturnCode::Success => {
                     pause = AGAIN_FIRST;
                     broker.mqtt_options.set_clean_session(false);
-                    self.condition.broker(true);
-                    tracing::info!("the MQTT broker is there");
-                    let filters =
-                        Topic::OF_GATEWAYS.map(|topic| SubscribeFilter::new(topic.of_all(), QoS::AtLeastOnce));
-                    if self.client.try_subscribe_many(filters).is_err() {
-                        tracing::error!(
-                            "the gateways' topics could not be subscribed to: too much waits for the broker"
-                        );
-                    }
+                    self.connected();
                 }
                 Ok(Event::Incoming(Incoming::SubAck(_))) => {
                     let there = State { connected: true, software: Some("keen heron".into()) };
@@ -224,12 +216,7 @@ impl Mqtt {
                     }
                     self.condition.broker(false);
                     if pause == AGAIN_FIRST {
-                        tracing::error!("the MQTT broker is not there: {error}");
-                        for gateway in self.presence.reached_by(WayDown::Mqtt) {
-                            self.presence.disconnected(gateway, WayDown::Mqtt);
-                            let text = "The MQTT broker between it and the service is gone.";
-                            self.gateway_log.tell(gateway, GatewayEventDraft::new(Disconnected, text));
-                        }
+                        self.lost(&error);
                     }
                     tokio::select! {
                         () = tokio::time::sleep(pause) => {}
@@ -238,6 +225,25 @@ impl Mqtt {
                     pause = (pause * 2).min(AGAIN_LAST);
                 }
             }
+        }
+    }
+
+    fn connected(&self) {
+        self.condition.broker(true);
+        tracing::info!("the MQTT broker is there");
+        let filters = Topic::OF_GATEWAYS.map(|topic| SubscribeFilter::new(topic.of_all(), QoS::AtLeastOnce));
+        if self.client.try_subscribe_many(filters).is_err() {
+            tracing::error!("the gateways' topics could not be subscribed to: too much waits for the broker");
+        }
+    }
+
+    /// The broker is gone, and with it the way to its gateways.
+    fn lost(&self, error: &ConnectionError) {
+        tracing::error!("the MQTT broker is not there: {error}");
+        for gateway in self.presence.reached_by(WayDown::Mqtt) {
+            self.presence.disconnected(gateway, WayDown::Mqtt);
+            let text = "The MQTT broker between it and the service is gone.";
+            self.gateway_log.tell(gateway, GatewayEventDraft::new(Disconnected, text));
         }
     }
 

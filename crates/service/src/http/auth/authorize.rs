@@ -9,14 +9,16 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
+use api::people::audit::AuditKind;
 use api::people::rights::Right;
 use api::problem::Problem;
 use axum::extract::{FromRequestParts as _, MatchedPath, RawPathParams, Request, State};
+use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use lorawan::Eui64;
-use store::StoreError;
+use store::{EstateId, StoreError};
 use utoipa::openapi::path::{Operation, PathItem};
 
 use crate::http::app::App;
@@ -145,58 +147,145 @@ pub(crate) async fn guard(
     if let Err(refusal) = own_site(request.method(), request.headers()) {
         return refusal.into_response();
     }
-    let method = request.method().clone();
     let (mut parts, body) = request.into_parts();
-    let address = source(&parts);
     let audit = AuditContext::at(below_estate(parts.uri.path()));
     parts.extensions.insert(audit.clone());
     if endpoint.needs == Requirement::Nothing {
         return next.run(Request::from_parts(parts, body)).await;
     }
+    let address = source(&parts);
     let who = match known_caller(&app, &parts.headers, address, &endpoint).await {
         Ok(who) => who,
         Err(refusal) => return refusal.into_response(),
     };
-    let mut record = AuditRecord::by(&who, address, &endpoint.name);
-    let parameters = RawPathParams::from_request_parts(&mut parts, &app).await.ok();
-    let named = |name: &str| {
-        let mut all = parameters.iter().flatten();
-        all.find_map(|(key, value)| (key == name).then(|| value.to_owned()))
+    let record = AuditRecord::by(&who, address, &endpoint.name);
+    let mut call = Call { app, endpoint, method: parts.method.clone(), estate: None, audit, record };
+    match call.admit(&mut parts, who, address).await {
+        Ok(context) => parts.extensions.insert(context),
+        Err(refusal) => return refusal.into_response(),
     };
-    let if_match = parts.headers.get(header::IF_MATCH).and_then(|value| value.to_str().ok());
-    // A form that was filled from nothing says nothing.
-    let if_match = if_match.map(|value| value.trim().trim_matches('"').to_owned());
-    let if_match = if_match.filter(|value| !value.is_empty() && value != "*");
-    let context = match enter(&app, &endpoint, who, address, audit.clone(), named("estate"), named("eui")).await {
-        Ok(context) => RequestContext { if_match, ..context },
-        Err((estate, refusal)) => {
-            record.refused(&app, estate, &audit, &refusal).await;
-            return refusal.into_response();
-        }
-    };
-    let estate = context.access.as_ref().map(|access| access.estate_id);
-    parts.extensions.insert(context);
-    // What stands in one place is changed by one after the other, so that the second can be told.
-    let changes = matches!(method, Method::PUT | Method::PATCH | Method::DELETE);
-    let turn = estate.filter(|_| changes).map(|estate| app.edge.turn(estate));
-    let held = match &turn {
-        Some(turn) => Some(turn.lock().await),
-        None => None,
-    };
-    let answer = next.run(Request::from_parts(parts, body)).await;
-    drop(held);
-    let status = answer.status();
-    if endpoint.needs.concerns_rights() && !method.is_safe() && status.is_success() {
-        app.edge.rights_changed();
-    }
-    // What could not be done as it was asked for has changed nothing.
-    if status == StatusCode::FORBIDDEN {
-        record.ended(&app, estate, &audit, status, Some(api::people::audit::AuditKind::Refusal)).await;
-    } else if !status.is_client_error() && (endpoint.needs.is_deed(&method) || audit.is_deed()) {
-        let shows = endpoint.needs == Requirement::In(Right::Keys);
-        record.ended(&app, estate, &audit, status, shows.then_some(api::people::audit::AuditKind::Secret)).await;
-    }
+    let answer = call.carry_out(next, Request::from_parts(parts, body)).await;
+    call.end(answer.status()).await;
     answer
+}
+
+/// A call of somebody who is known, on its way to its handler and back.
+struct Call {
+    app: App,
+    endpoint: Endpoint,
+    method: Method,
+    /// The estate its path names, once the caller has been let in.
+    estate: Option<EstateId>,
+    audit: AuditContext,
+    record: AuditRecord,
+}
+
+impl Call {
+    /// What the handler is told of the caller, or why the call is refused.
+    async fn admit(&mut self, parts: &mut Parts, who: Who, address: IpAddr) -> Result<RequestContext, Refusal> {
+        let mut context = RequestContext {
+            who,
+            address,
+            access: None,
+            visibility: Visibility::Nothing,
+            if_match: if_match(&parts.headers),
+            of_device: self.endpoint.of_device,
+            audit: self.audit.clone(),
+        };
+        let parameters = RawPathParams::from_request_parts(parts, &self.app).await.ok();
+        let named = |name: &str| {
+            let mut all = parameters.iter().flatten();
+            all.find_map(|(key, value)| (key == name).then(|| value.to_owned()))
+        };
+        let admitted = match self.signed_in(&context.who) {
+            Err(refusal) => Err((None, refusal)),
+            Ok(()) => self.enter(&mut context, named("estate"), named("eui")).await,
+        };
+        if let Err((estate, refusal)) = admitted {
+            self.record.refused(&self.app, estate, &self.audit, &refusal).await;
+            return Err(refusal);
+        }
+        self.estate = context.access.as_ref().map(|access| access.estate_id);
+        Ok(context)
+    }
+
+    /// Whether the caller has signed in, where that is needed.
+    fn signed_in(&self, who: &Who) -> Result<(), Refusal> {
+        let needs = self.endpoint.needs;
+        let needs_sign_in = matches!(needs, Requirement::Oneself | Requirement::Member | Requirement::Installation);
+        if needs_sign_in && !matches!(who.by, By::SignIn(_)) {
+            let problem = Problem::new(403, "not_by_token", "This is not done with an access token");
+            return Err(Refusal(problem.detail("sign in with name and password instead")));
+        }
+        if needs == Requirement::Installation && !who.person.keeps_installation {
+            return Err(Refusal(Problem::new(403, "not_allowed", "This is for whoever keeps the installation")));
+        }
+        Ok(())
+    }
+
+    /// Finds out what the caller may do in the estate and with the device that the path names.
+    async fn enter(
+        &self,
+        context: &mut RequestContext,
+        estate: Option<String>,
+        eui: Option<String>,
+    ) -> Result<(), Denied> {
+        let Some(slug) = estate else { return Ok(()) };
+        let access = access_of(&self.app, &context.who, &slug, &self.endpoint).await.map_err(|why| (None, why))?;
+        let Some(access) = access else {
+            // To others an estate does not exist.
+            return Err((self.app.directory.estate_named(&slug), not_found("estate", &slug)));
+        };
+        let estate_id = access.estate_id;
+        if let Requirement::In(right) = self.endpoint.needs {
+            context.visibility = access.visibility(right);
+            if context.visibility == Visibility::Nothing {
+                return Err((Some(estate_id), missing(right, &access, &context.who)));
+            }
+        }
+        if let Some(text) = eui.filter(|_| self.endpoint.of_device) {
+            let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
+            let known = self.app.directory.device(eui).filter(|device| device.estate_id == estate_id);
+            if !known.is_some_and(|device| context.visibility.covers(eui, &device.fleet)) {
+                return Err((Some(estate_id), not_found("device", eui)));
+            }
+        }
+        context.access = Some(Arc::new(access));
+        Ok(())
+    }
+
+    /// Runs the handler. What stands in one estate is changed by one after the other, so that the second can be told.
+    async fn carry_out(&self, next: Next, request: Request) -> Response {
+        let changes = matches!(self.method, Method::PUT | Method::PATCH | Method::DELETE);
+        let turn = self.estate.filter(|_| changes).map(|estate| self.app.edge.turn(estate));
+        let _held = match &turn {
+            Some(turn) => Some(turn.lock().await),
+            None => None,
+        };
+        next.run(request).await
+    }
+
+    /// Writes down what was done. What could not be done as it was asked for has changed nothing.
+    async fn end(&mut self, status: StatusCode) {
+        let needs = self.endpoint.needs;
+        if needs.concerns_rights() && !self.method.is_safe() && status.is_success() {
+            self.app.edge.rights_changed();
+        }
+        let kind = if status == StatusCode::FORBIDDEN {
+            Some(AuditKind::Refusal)
+        } else if !status.is_client_error() && (needs.is_deed(&self.method) || self.audit.is_deed()) {
+            (needs == Requirement::In(Right::Keys)).then_some(AuditKind::Secret)
+        } else {
+            return;
+        };
+        self.record.ended(&self.app, self.estate, &self.audit, status, kind).await;
+    }
+}
+
+/// The revision that a caller believes to change. A form that was filled from nothing says nothing.
+fn if_match(headers: &HeaderMap) -> Option<String> {
+    let value = headers.get(header::IF_MATCH)?.to_str().ok()?;
+    Some(value.trim().trim_matches('"').to_owned()).filter(|value| !value.is_empty() && value != "*")
 }
 
 /// What a path names below its estate.
@@ -293,65 +382,8 @@ async fn access_of(app: &App, who: &Who, slug: &str, endpoint: &Endpoint) -> Res
     }
 }
 
-type Denied = (Option<store::EstateId>, Refusal);
-
-async fn enter(
-    app: &App,
-    endpoint: &Endpoint,
-    who: Who,
-    address: IpAddr,
-    audit: AuditContext,
-    estate: Option<String>,
-    eui: Option<String>,
-) -> Result<RequestContext, Denied> {
-    let own = |refusal: Problem| (None, Refusal(refusal));
-    let signed_in = matches!(who.by, By::SignIn(_));
-    let mut context = RequestContext {
-        who,
-        address,
-        access: None,
-        visibility: Visibility::Nothing,
-        if_match: None,
-        of_device: endpoint.of_device,
-        audit,
-    };
-    let needs_sign_in =
-        matches!(endpoint.needs, Requirement::Oneself | Requirement::Member | Requirement::Installation);
-    if needs_sign_in && !signed_in {
-        let problem = Problem::new(403, "not_by_token", "This is not done with an access token");
-        return Err(own(problem.detail("sign in with name and password instead")));
-    }
-    if endpoint.needs == Requirement::Installation && !context.who.person.keeps_installation {
-        let problem = Problem::new(403, "not_allowed", "This is for whoever keeps the installation");
-        return Err(own(problem));
-    }
-    let Some(slug) = estate else { return Ok(context) };
-    // To others an estate does not exist.
-    let absent = || Refusal(not_found("estate", &slug).0);
-    let access = access_of(app, &context.who, &slug, endpoint).await.map_err(|why| (None, why))?;
-    let Some(access) = access else {
-        let asked = app.directory.estate_named(&slug);
-        return Err((asked, absent()));
-    };
-    let estate_id = access.estate_id;
-    if let Requirement::In(right) = endpoint.needs {
-        context.visibility = access.visibility(right);
-        if context.visibility == Visibility::Nothing {
-            return Err((Some(estate_id), missing(right, &access, &context.who)));
-        }
-    }
-    if endpoint.of_device
-        && let Some(text) = eui
-    {
-        let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
-        let known = app.directory.device(eui).filter(|device| device.estate_id == estate_id);
-        if !known.is_some_and(|device| context.visibility.covers(eui, &device.fleet)) {
-            return Err((Some(estate_id), not_found("device", eui)));
-        }
-    }
-    context.access = Some(Arc::new(access));
-    Ok(context)
-}
+/// Why a call is refused, and the estate that it was about.
+type Denied = (Option<EstateId>, Refusal);
 
 #[cfg(test)]
 mod tests {

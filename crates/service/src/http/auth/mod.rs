@@ -14,3 +14,26 @@ pub(crate) mod secret;
 pub(crate) mod sign_in;
 pub(crate) mod tokens;
 pub(crate) mod two_step;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::http::app::App;
+
+/// All endpoints of this part.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(sign_in::sign_in))
+        .routes(routes!(sign_in::sign_out))
+        .routes(routes!(sign_in::open_invitation))
+        .routes(routes!(sign_in::take_invitation))
+        .routes(routes!(account::me))
+        .routes(routes!(account::list_sign_ins, account::end_other_sign_ins))
+        .routes(routes!(account::end_sign_in))
+        .routes(routes!(account::set_password))
+        .routes(routes!(account::prepare_two_step, account::begin_two_step))
+        .routes(routes!(account::renew_recovery_codes))
+        .routes(routes!(account::end_two_step))
+        .routes(routes!(tokens::list_tokens, tokens::add_token))
+        .routes(routes!(tokens::revoke_token))
+}

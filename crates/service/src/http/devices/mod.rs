@@ -8,3 +8,47 @@ pub(crate) mod outbox;
 pub(crate) mod profiles;
 pub(crate) mod register;
 pub(crate) mod rehearsal;
+
+use axum::extract::DefaultBodyLimit;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::http::app::App;
+
+/// All endpoints of this part.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(register::import_devices))
+                .layer(DefaultBodyLimit::max(domain::device::import::LARGEST)),
+        )
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(labels::read_photo))
+                .layer(DefaultBodyLimit::max(crate::import::labels::LARGEST_PHOTO)),
+        )
+        .routes(routes!(rehearsal::rehearse))
+        .routes(routes!(profiles::list_profiles))
+        .routes(routes!(profiles::show_profile, profiles::put_profile, profiles::remove_profile))
+        .routes(routes!(device::list_devices, register::add_device))
+        .routes(routes!(device::list_device_strangers))
+        .routes(routes!(labels::print_labels))
+        .routes(routes!(register::check_device))
+        .routes(routes!(register::export_devices))
+        .routes(routes!(change::change_devices))
+        .routes(routes!(device::show_device, change::change_device, device::remove_device))
+        .routes(routes!(change::forget_session))
+        .routes(routes!(change::set_counters))
+        .routes(routes!(device::show_keys))
+        .routes(routes!(change::set_radio))
+        .routes(routes!(device::why))
+        .routes(routes!(groups::list_groups, groups::add_group))
+        .routes(routes!(groups::show_group, groups::remove_group))
+        .routes(routes!(groups::set_members))
+        .routes(routes!(groups::show_group_keys))
+        .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
+        .routes(routes!(outbox::check_outbox_item))
+        .routes(routes!(outbox::place_in_outbox))
+        .routes(routes!(outbox::cancel))
+}

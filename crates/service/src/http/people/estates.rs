@@ -1,7 +1,7 @@
 //! Estates and their fleets.
 
 use api::Page;
-use api::fleet::{Estate, Fleet, FleetKeeping, FleetKey, FleetLimits, NewFleet};
+use api::fleet::{Estate, Fleet, FleetKey, FleetLimits, FleetRetention, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -97,20 +97,20 @@ pub(crate) async fn set_fleet_limits(
 
 /// Sets how long a fleet's history is kept, as a whole: what is left out is kept for ever. What is older is taken out
 /// within hours, and cannot be had again.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/keeping", tag = "fleets",
+#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/retention", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("fleet" = String, Path)), request_body = FleetKeeping,
+    params(("fleet" = String, Path)), request_body = FleetRetention,
     responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn set_fleet_keeping(
+pub(crate) async fn set_fleet_retention(
     State(store): State<Store>,
     estate: WholeEstate,
     PathName(slug): PathName,
-    Json(keeping): Json<FleetKeeping>,
+    Json(retention): Json<FleetRetention>,
 ) -> Answer<Fleet> {
     let before = fleet(&store, &estate, &slug).await?;
     estate.still(&kept(&before))?;
-    estate.audit().object(format!("fleet {slug}")).changed(&before.keeping, &keeping);
-    if !store.set_fleet_keeping(estate.id, &slug, keeping.check()?).await? {
+    estate.audit().object(format!("fleet {slug}")).changed(&before.retention, &retention);
+    if !store.set_fleet_retention(estate.id, &slug, retention.check()?).await? {
         return Err(not_found("fleet", slug));
     }
     fleet(&store, &estate, &slug).await.map(Json)
@@ -121,8 +121,8 @@ async fn fleet(store: &Store, estate: &WholeEstate, slug: &str) -> Result<Fleet,
 }
 
 /// What is set of a fleet, by which one notices that it has changed.
-fn kept(fleet: &Fleet) -> (FleetLimits, FleetKeeping) {
-    (fleet.limits, fleet.keeping)
+fn kept(fleet: &Fleet) -> (FleetLimits, FleetRetention) {
+    (fleet.limits, fleet.retention)
 }
 
 fn with_revision(fleet: Fleet) -> Fleet {
