@@ -12,6 +12,7 @@ pub mod diagnosis;
 pub mod downlink;
 pub mod fleet;
 pub mod gateway;
+pub mod grants;
 pub mod input;
 pub mod metrics;
 pub mod model;

@@ -3,7 +3,8 @@
 use api::people::rights::{Role, Scope, ShareLevel};
 use api::people::{Invitation, Offer, Share};
 use chrono::{DateTime, Utc};
-use domain::access::{Rights, role_rights, share_rights};
+use domain::access::{role_rights, share_rights};
+use domain::grants::Grant;
 use domain::people::scope_of;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
@@ -11,17 +12,6 @@ use sqlx::{MySqlConnection, Row as _};
 use crate::people::{PersonId, add_estate, add_person};
 use crate::rows::{eui, eui_bytes};
 use crate::{EstateId, Store, StoreError};
-
-/// What somebody may do in an estate, and how far that reaches.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Grant {
-    /// What one may do.
-    pub rights: Rights,
-    /// Where one may do it.
-    pub scope: Scope,
-    /// When it ends by itself.
-    pub until: Option<DateTime<Utc>>,
-}
 
 /// An estate that somebody has something to do with.
 #[derive(Debug, Clone, PartialEq)]

@@ -13,6 +13,7 @@ use lorawan::{DevAddr, Eui64};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 
+use crate::access_filter::limit_to;
 use crate::device_config::{CONFIG, Profiles, whole_radio};
 use crate::rows::{AMONG, among, eui, eui_bytes, json, region};
 use crate::{AccessFilter, EstateId, Store, StoreError};
@@ -300,7 +301,7 @@ impl Store {
             query.push(")");
         }
         if let Some(part) = &which.within {
-            part.limit(&mut query, "d.dev_eui", estate_id);
+            limit_to(&mut query, part, "d.dev_eui", estate_id);
         }
         let (column, than) = (which.order.column(), if which.backwards { " < " } else { " > " });
         match &which.after {

@@ -38,8 +38,7 @@ mod state;
 mod tokens;
 mod vault;
 
-pub use access::{Grant, InvitationToWrite, Membership, Taken, Taker};
-pub use access_filter::AccessFilter;
+pub use access::{InvitationToWrite, Membership, Taken, Taker};
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use audit::AuditQuery;
 pub use commit::{
@@ -50,6 +49,7 @@ pub use connect::lease::{Claim, Holder, LEASE, Lease};
 pub use credentials::{CredentialRow, SecretHash};
 pub use damaged::Damaged;
 pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
+pub use domain::grants::AccessFilter;
 pub use editions::{FailureRow, Saved};
 pub use error::StoreError;
 pub use firmware::FirmwareRow;

@@ -7,6 +7,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 use ulid::Ulid;
 
+use crate::access_filter::limit_to;
 use crate::rows::{eui_bytes, json};
 use crate::{AccessFilter, EstateId, Store, StoreError, WrittenMessage};
 
@@ -26,7 +27,7 @@ impl Store {
             query.push(" AND dev_eui = ").push_bind(eui_bytes(device));
         }
         if let Some(part) = within {
-            part.limit(&mut query, "dev_eui", estate_id);
+            limit_to(&mut query, part, "dev_eui", estate_id);
         }
         if let Some(before) = before {
             query.push(" AND id < ").push_bind(before.to_owned());

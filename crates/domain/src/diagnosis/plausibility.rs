@@ -3,6 +3,8 @@
 //! What is usual for a unit is taken wide: what is found anywhere outdoors on land, and in devices' batteries. Only when
 //! *all* values of a time lie outside is something said.
 
+use std::fmt;
+
 use api::diagnosis::plausibility::Doubt;
 
 /// What a time's values were like.
@@ -75,6 +77,11 @@ fn short(number: f64) -> String {
     text.trim_end_matches('0').trim_end_matches('.').to_owned()
 }
 
+fn with_unit(number: f64, unit: &str) -> String {
+    let space = if unit.is_empty() || unit == "%" { "" } else { " " };
+    format!("{}{space}{unit}", short(number))
+}
+
 /// What is questionable about a reading's values of the last day. `range` is what its model says can be right.
 pub fn doubt(name: &str, unit: Option<&str>, range: (Option<f64>, Option<f64>), seen: Seen) -> Option<Doubt> {
     let unit = unit.unwrap_or("");
@@ -85,11 +92,10 @@ pub fn doubt(name: &str, unit: Option<&str>, range: (Option<f64>, Option<f64>), 
             (low.unwrap_or(usual.0), high.unwrap_or(usual.1))
         }
     };
-    let fits = |least: f64, most: f64| least >= low && most <= high;
     if seen.count == 0 || !(seen.least > high || seen.most < low) {
         return None;
     }
-    let told = |n: f64| format!("{}{}{unit}", short(n), if unit.is_empty() || unit == "%" { "" } else { " " });
+    let told = |n: f64| with_unit(n, unit);
     let values = match seen.count {
         1 => format!("the only value of the last day is {}", told(seen.least)),
         n if seen.least.to_bits() == seen.most.to_bits() => {
@@ -97,28 +103,60 @@ pub fn doubt(name: &str, unit: Option<&str>, range: (Option<f64>, Option<f64>), 
         }
         n => format!("all {n} values of the last day are between {} and {}", short(seen.least), told(seen.most)),
     };
-    let factors = [0.1, 0.01, 0.001, 10.0, 100.0, 1000.0, 1e-5, 1e-7];
-    // Zero times anything is zero, and says nothing.
-    let factor = factors.into_iter().find(|f| seen.most != 0.0 && fits(seen.least * f, seen.most * f));
-    let by = factor.map(|f| short(if f < 1.0 { (1.0 / f).round() } else { f }));
-    // A little below where an unsigned number ends, as it is or with one or two decimals.
-    let unsigned = low < 0.0
-        && [65_536.0, 6553.6, 655.36, 256.0]
-            .into_iter()
-            .any(|end| seen.least > 0.97 * end && seen.most < end && fits(seen.least - end, seen.most - end));
-    let question = if unit == "°C" && fits((seen.least - 32.0) / 1.8, (seen.most - 32.0) / 1.8) && seen.most < 130.0 {
-        "are they in °F?".to_owned()
-    } else if unit == "°C" && seen.least > 210.0 && fits(seen.least - 273.15, seen.most - 273.15) && factor.is_none() {
-        "are they in kelvin?".to_owned()
-    } else if unsigned {
-        "are they negative numbers, read without their sign?".to_owned()
-    } else if let Some(by) = by {
-        format!("a factor of {by}?")
-    } else {
-        format!("usual are {} to {}; is the unit right?", short(low), told(high))
-    };
-    let factor = factor.filter(|_| question.starts_with("a factor"));
-    Some(Doubt { reading: name.into(), seen: values, question, factor })
+    let question = Question::of(unit, (low, high), seen);
+    let factor = if let Question::Factor(factor) = question { Some(factor) } else { None };
+    Some(Doubt { reading: name.into(), seen: values, question: question.to_string(), factor })
+}
+
+/// What may be wrong with values that cannot be right.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Question<'a> {
+    Fahrenheit,
+    Kelvin,
+    /// A little below where an unsigned number ends, as it is or with one or two decimals.
+    Unsigned,
+    /// The values would be usual if multiplied by it.
+    Factor(f64),
+    Unit {
+        usual: (f64, f64),
+        unit: &'a str,
+    },
+}
+
+impl<'a> Question<'a> {
+    fn of(unit: &'a str, (low, high): (f64, f64), Seen { least, most, .. }: Seen) -> Self {
+        let fits = |least: f64, most: f64| least >= low && most <= high;
+        // Zero times anything is zero, and says nothing.
+        let factors = [0.1, 0.01, 0.001, 10.0, 100.0, 1000.0, 1e-5, 1e-7];
+        let factor = factors.into_iter().find(|f| most != 0.0 && fits(least * f, most * f));
+        let ends_at = |end: f64| least > 0.97 * end && most < end && fits(least - end, most - end);
+        if unit == "°C" && fits((least - 32.0) / 1.8, (most - 32.0) / 1.8) && most < 130.0 {
+            Self::Fahrenheit
+        } else if unit == "°C" && least > 210.0 && fits(least - 273.15, most - 273.15) && factor.is_none() {
+            Self::Kelvin
+        } else if low < 0.0 && [65_536.0, 6553.6, 655.36, 256.0].into_iter().any(ends_at) {
+            Self::Unsigned
+        } else if let Some(factor) = factor {
+            Self::Factor(factor)
+        } else {
+            Self::Unit { usual: (low, high), unit }
+        }
+    }
+}
+
+impl fmt::Display for Question<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Fahrenheit => f.write_str("are they in °F?"),
+            Self::Kelvin => f.write_str("are they in kelvin?"),
+            Self::Unsigned => f.write_str("are they negative numbers, read without their sign?"),
+            Self::Factor(factor) if *factor < 1.0 => write!(f, "a factor of {}?", short((1.0 / factor).round())),
+            Self::Factor(factor) => write!(f, "a factor of {}?", short(*factor)),
+            Self::Unit { usual: (low, high), unit } => {
+                write!(f, "usual are {} to {}; is the unit right?", short(*low), with_unit(*high, unit))
+            }
+        }
+    }
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use api::problem::Problem;
 use axum::extract::{FromRequestParts, Query, RawPathParams};
 use axum::http::request::Parts;
+use domain::grants::Visibility;
 use lorawan::Eui64;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -12,7 +13,7 @@ use sha2::{Digest as _, Sha256};
 use store::{AccessFilter, EstateId};
 
 use crate::http::app::App;
-use crate::http::auth::access::{Access, Visibility};
+use crate::http::auth::access::Access;
 use crate::http::auth::audit_context::AuditContext;
 use crate::http::auth::context::{RequestContext, beyond, request_context};
 use crate::http::error::{Refusal, not_found};

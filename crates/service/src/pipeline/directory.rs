@@ -92,6 +92,11 @@ impl Directory {
         self.read().devices.get(&dev_eui).cloned()
     }
 
+    /// The short name of a device's fleet.
+    pub(crate) fn fleet_of(&self, dev_eui: Eui64) -> Option<String> {
+        Some(self.read().devices.get(&dev_eui)?.fleet.clone())
+    }
+
     /// A device, and what reads its payloads.
     pub fn device_with_decoder(&self, dev_eui: Eui64) -> Option<(DeviceContext, Option<Arc<Decoder>>)> {
         let inner = self.read();

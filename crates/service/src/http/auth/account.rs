@@ -30,8 +30,8 @@ pub(crate) async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
     let memberships = app.store.memberships(who.person.id, None).await?;
     let estates = memberships.into_iter().filter_map(|membership| Access::of(membership, &who.by, &app.directory));
     let estates = estates.map(|access| Estate {
-        rights: access.rights().iter().collect(),
-        only: access.only(),
+        rights: access.grants.rights().iter().collect(),
+        only: access.grants.only(),
         // A token is no member, whatever its maker is.
         role: access.role.filter(|_| who.token().is_none()),
         slug: access.slug,

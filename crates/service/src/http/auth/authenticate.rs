@@ -63,7 +63,7 @@ impl Listener {
     pub(crate) async fn lost(self) {
         let Self { app, presented, context } = self;
         let Some(before) = context.access else { return };
-        let mut until = context.who.until.into_iter().chain(before.until()).min();
+        let mut until = context.who.until.into_iter().chain(before.grants.until()).min();
         let mut changes = app.edge.watch_rights();
         loop {
             let left = until.map(|until| (until - Utc::now()).to_std().unwrap_or_default());
@@ -80,8 +80,8 @@ impl Listener {
                 Err(_) => continue,
             };
             match access(&app, &who, &before.slug).await {
-                Ok(Some(access)) if access.visibility(Right::View) == context.visibility => {
-                    until = who.until.into_iter().chain(access.until()).min();
+                Ok(Some(access)) if access.grants.visibility(Right::View) == context.visibility => {
+                    until = who.until.into_iter().chain(access.grants.until()).min();
                 }
                 Err(_) if !over(until) => {}
                 _ => return,

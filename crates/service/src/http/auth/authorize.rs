@@ -17,12 +17,13 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
+use domain::grants::Visibility;
 use lorawan::Eui64;
 use store::{EstateId, StoreError};
 use utoipa::openapi::path::{Operation, PathItem};
 
 use crate::http::app::App;
-use crate::http::auth::access::{Access, By, Visibility, Who};
+use crate::http::auth::access::{Access, By, Who};
 use crate::http::auth::audit_context::{self, AuditContext, AuditRecord};
 use crate::http::auth::authenticate;
 use crate::http::auth::context::{RequestContext, missing, source};
@@ -238,7 +239,7 @@ impl Call {
         };
         let estate_id = access.estate_id;
         if let Requirement::In(right) = self.endpoint.needs {
-            context.visibility = access.visibility(right);
+            context.visibility = access.grants.visibility(right);
             if context.visibility == Visibility::Nothing {
                 return Err((Some(estate_id), missing(right, &access, &context.who)));
             }

@@ -7,10 +7,11 @@ use api::people::rights::Right;
 use api::problem::Problem;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
+use domain::grants::Visibility;
 
 use crate::gateways::credentials::Peer;
 use crate::http::app::App;
-use crate::http::auth::access::{Access, Visibility, Who};
+use crate::http::auth::access::{Access, Who};
 use crate::http::auth::audit_context::AuditContext;
 use crate::http::error::Refusal;
 
@@ -64,7 +65,7 @@ impl FromRequestParts<App> for Source {
 
 /// What is not allowed, and what is.
 pub(crate) fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
-    let may: Vec<_> = access.rights().iter().map(Right::name).collect();
+    let may: Vec<_> = access.grants.rights().iter().map(Right::name).collect();
     let by = match (who.token(), access.role) {
         (Some(token), _) => format!("with the token {token:?}"),
         (None, Some(role)) => format!("as {role} of {}", access.slug),

@@ -6,11 +6,11 @@ use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{SecondsFormat, Utc};
+use domain::grants::Visibility;
 use domain::token;
 use store::{PersonId, TokenToMake};
 
 use crate::http::app::App;
-use crate::http::auth::access::Visibility;
 use crate::http::auth::context::missing;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
@@ -22,7 +22,7 @@ const MOST: usize = 100;
 
 /// Whose tokens somebody may see and revoke: their own, or everybody's.
 fn whose(estate: &WholeEstate) -> Option<PersonId> {
-    let all = estate.access.visibility(Right::People) == Visibility::Whole;
+    let all = estate.access.grants.visibility(Right::People) == Visibility::Whole;
     (!all).then_some(estate.context.who.person.id)
 }
 
@@ -51,7 +51,8 @@ pub(crate) async fn add_token(
     let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
     estate
         .access
-        .includes(rights, &scope, &app.directory)
+        .grants
+        .includes(rights, &scope, |eui| app.directory.fleet_of(eui))
         .map_err(|right| missing(right, &estate.access, &estate.context.who))?;
     let person = &estate.context.who.person;
     if app.store.tokens(estate.id, Some(person.id)).await?.len() >= MOST {

@@ -19,6 +19,7 @@ use domain::device::import::ExportRow;
 use domain::device::read_back::read_back;
 use domain::device::register::{CheckedDevice, EstateDefaults, GENERATE, RegistrationContext};
 use domain::device::{import, read_back, register};
+use domain::grants::Visibility;
 use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
@@ -28,7 +29,6 @@ use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
 use crate::http::app::App;
-use crate::http::auth::access::Visibility;
 use crate::http::auth::context::{beyond, missing};
 use crate::http::devices::change::retell;
 use crate::http::devices::device::as_is;
@@ -231,7 +231,7 @@ pub(crate) struct ExportOptions {
 }
 
 fn keys_within(estate: &WholeEstate) -> Result<Option<AccessFilter>, Refusal> {
-    match estate.access.visibility(Right::Keys) {
+    match estate.access.grants.visibility(Right::Keys) {
         Visibility::Nothing => Err(missing(Right::Keys, &estate.access, &estate.context.who)),
         visibility => Ok(visibility.part()),
     }

@@ -11,6 +11,7 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
+use domain::grants::Visibility;
 use futures::stream::{self, Stream, StreamExt as _};
 use lorawan::Eui64;
 use serde::Deserialize;
@@ -18,7 +19,6 @@ use tokio_stream::wrappers::BroadcastStream;
 use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 
 use crate::http::app::App;
-use crate::http::auth::access::Visibility;
 use crate::http::auth::authenticate::Listener;
 use crate::http::auth::presented::Presented;
 use crate::http::error::Refusal;
