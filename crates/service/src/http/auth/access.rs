@@ -38,12 +38,12 @@ impl Who {
 
 /// What somebody may do in one estate, as of now.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Access {
-    pub(crate) estate_id: EstateId,
-    pub(crate) slug: String,
-    pub(crate) name: String,
-    pub(crate) role: Option<Role>,
-    pub(crate) grants: Grants,
+pub struct Access {
+    pub estate_id: EstateId,
+    pub slug: String,
+    pub name: String,
+    pub role: Option<Role>,
+    pub grants: Grants,
 }
 
 impl Access {
