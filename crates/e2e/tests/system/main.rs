@@ -5,6 +5,7 @@ mod air;
 mod bad_input;
 mod catalogue;
 mod console;
+mod console_contrast;
 mod console_people;
 mod edge;
 mod faults;

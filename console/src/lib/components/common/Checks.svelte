@@ -7,7 +7,7 @@
     passed: { sign: "✓", word: "passed", tone: "text-success" },
     doubtful: { sign: "?", word: "doubtful", tone: "text-warning" },
     failed: { sign: "✕", word: "failed", tone: "font-semibold text-error" },
-    not_reached: { sign: "·", word: "not looked at", tone: "text-base-content/60" },
+    not_reached: { sign: "·", word: "not looked at", tone: "text-base-content/75" },
   };
 </script>
 

@@ -8,7 +8,7 @@
     passed: { sign: "✓", word: "so it is", tone: "text-success" },
     doubtful: { sign: "?", word: "doubtful", tone: "text-warning" },
     failed: { sign: "✕", word: "it is not", tone: "text-error" },
-    not_reached: { sign: "○", word: "not known", tone: "text-base-content/60" },
+    not_reached: { sign: "○", word: "not known", tone: "text-base-content/75" },
   };
 </script>
 
