@@ -24,3 +24,9 @@ class EstateOptions {
 }
 
 export const estateOptions = new EstateOptions();
+
+/** The same, loaded anew when a component begins. */
+export function useEstateOptions(): EstateOptions {
+  $effect(() => void estateOptions.load());
+  return estateOptions;
+}

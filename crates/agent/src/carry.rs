@@ -117,26 +117,26 @@ fn reach(entrance: &Entrance, gateway: Eui64) -> Result<(AsyncClient, EventLoop)
 }
 
 /// What the broker says.
-enum Told {
+enum BrokerEvent {
     Connected,
     Message(Publish),
     Gone(String),
 }
 
 /// Talks with the broker, apart from the socket, so that neither waits for the other.
-async fn poll(mut broker: EventLoop, events: mpsc::Sender<Told>) {
+async fn poll(mut broker: EventLoop, events: mpsc::Sender<BrokerEvent>) {
     let mut pause = AGAIN_FIRST;
     loop {
         let told = match broker.poll().await {
             Ok(Event::Incoming(Incoming::ConnAck(ack))) if ack.code == ConnectReturnCode::Success => {
                 pause = AGAIN_FIRST;
-                Told::Connected
+                BrokerEvent::Connected
             }
-            Ok(Event::Incoming(Incoming::Publish(publish))) => Told::Message(publish),
+            Ok(Event::Incoming(Incoming::Publish(publish))) => BrokerEvent::Message(publish),
             Ok(Event::Outgoing(rumqttc::Outgoing::Disconnect)) => return,
             Ok(_) => continue,
             Err(error) => {
-                if events.send(Told::Gone(error.to_string())).await.is_err() {
+                if events.send(BrokerEvent::Gone(error.to_string())).await.is_err() {
                     return;
                 }
                 tokio::time::sleep(pause).await;
@@ -173,7 +173,11 @@ struct Agent {
 }
 
 impl Agent {
-    async fn carry(mut self, mut told: mpsc::Receiver<Told>, stop: impl Future<Output = ()>) -> Result<(), AgentError> {
+    async fn carry(
+        mut self,
+        mut told: mpsc::Receiver<BrokerEvent>,
+        stop: impl Future<Output = ()>,
+    ) -> Result<(), AgentError> {
         let mut buffer = vec![0; MAX_DATAGRAM + 1];
         let mut look = tokio::time::interval(LOOK_EVERY);
         tokio::pin!(stop);
@@ -185,9 +189,9 @@ impl Agent {
                     }
                 }
                 event = told.recv() => match event {
-                    Some(Told::Connected) => self.greet(),
-                    Some(Told::Message(publish)) => self.message(&publish).await,
-                    Some(Told::Gone(why)) => {
+                    Some(BrokerEvent::Connected) => self.greet(),
+                    Some(BrokerEvent::Message(publish)) => self.message(&publish).await,
+                    Some(BrokerEvent::Gone(why)) => {
                         if self.connected {
                             (self.tell)(format!("The broker is gone: {why}. Frames are kept until it is back."));
                         }

@@ -1,7 +1,7 @@
 //! LoRaWAN's link layer as plain values: wire formats, cryptography, regional parameters and
 //! time on air.
 //!
-//! Everything else in the house stands on this crate, so it depends on nothing that moves: no
+//! Everything else in the workspace stands on this crate, so it depends on nothing that moves: no
 //! clock, no socket, no randomness. Bytes come in as slices and are looked at through checked views
 //! that cannot panic; frames are made from small structs that know how to write themselves.
 //!

@@ -167,6 +167,6 @@ proptest! {
         let plan = region.plan();
         let current = set((0..128).filter(|i| current & (1 << i) != 0));
         let _ = plan.apply_masks(plan.known_channels(), current, &[mask(cntl, m)]);
-        let _ = plan.mask_words(mask(cntl, m));
+        let _ = plan.mask_label(mask(cntl, m));
     }
 }

@@ -212,7 +212,7 @@ impl Store {
         body.map(|body| json("message", &body)).transpose()
     }
 
-    /// Puts results of a job aside, with how far it has come; whether it is still to go on.
+    /// Stores results of a job apart, with how far it has come; whether it is still to go on.
     pub async fn put_aside(&self, id: &str, messages: &[Message], job: &Job) -> Result<bool, StoreError> {
         let mut tx = self.pool.begin().await?;
         for part in parts(messages) {
@@ -236,14 +236,14 @@ impl Store {
         Ok(going.rows_affected() > 0 || state.as_deref() == Some("running"))
     }
 
-    /// What a job put aside so far is no more: it begins again.
+    /// The results of a job so far are no more: it begins again.
     pub async fn begin_again(&self, id: &str) -> Result<(), StoreError> {
         sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&self.pool).await?;
         sqlx::query("UPDATE jobs SET done = 0, failed = 0 WHERE id = ?").bind(id).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Lets what a job has put aside take the place of what was there: messages, values and what was told of failures.
+    /// Puts the results of a job in the place of what was there: messages, values and what was told of failures.
     /// `found` gives what a decoded message comes to. Whether it was still to be done.
     pub async fn swap_in_results(
         &self,
@@ -256,7 +256,7 @@ impl Store {
         // Series first, outside of what may be rolled back.
         let mut after = String::new();
         loop {
-            let page = self.aside(id, &after).await?;
+            let page = self.results_after(id, &after).await?;
             let Some(last) = page.last() else { break };
             after.clone_from(&last.id);
             let readings: Vec<StoredReading> = page.iter().flat_map(|message| found(message).0).collect();
@@ -324,7 +324,7 @@ impl Store {
         Ok(true)
     }
 
-    async fn aside(&self, id: &str, after: &str) -> Result<Vec<Message>, StoreError> {
+    async fn results_after(&self, id: &str, after: &str) -> Result<Vec<Message>, StoreError> {
         let rows =
             sqlx::query("SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?")
                 .bind(id)

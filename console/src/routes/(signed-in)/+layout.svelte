@@ -7,6 +7,7 @@
   import Search from "#lib/components/common/Search.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { times } from "#lib/times.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
 
   let { children }: { children: Snippet } = $props();
   let moreOpen = $state(false);
@@ -131,5 +132,5 @@
   </nav>
 {:else}
   <Outage />
-  <p class="p-8 text-base-content/75">Loading…</p>
+  <div class="p-8"><Loading /></div>
 {/if}

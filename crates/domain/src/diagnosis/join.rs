@@ -178,7 +178,7 @@ pub fn unheard_accepts(detail: &DeviceDetail, timeline: &[Message]) -> Option<Fi
         format!(
             "The signal is good, so look at the device's windows: 5 s after its request where {region} puts RX1, and 6 s after it at {} MHz with {}.{nonces}",
             f64::from(plan.rx2_frequency_hz) / 1e6,
-            plan.data_rate_words(plan.rx2_data_rate)
+            plan.data_rate_label(plan.rx2_data_rate)
         )
     };
     Some(finding(Weight::Trouble, "join", what, &step))

@@ -26,13 +26,13 @@ pub fn agreement(plan: &Plan, negotiated: &Negotiated) -> Agreement {
     let both = |name: &str, words: &dyn Fn(&Settings) -> String| setting(name, words(known), words(wanted));
     let on_off = |on: bool| if on { "400 ms" } else { "off" }.to_owned();
     let mut settings = vec![
-        both("data rate", &|s| plan.data_rate_words(s.adr.data_rate)),
+        both("data rate", &|s| plan.data_rate_label(s.adr.data_rate)),
         both("power", &power),
         both("repetitions", &|s| format!("NbTrans {}", s.adr.nb_trans)),
         both("channels", &|s| s.adr.channels.to_string()),
         both("RX1 after", &|s| format!("{} s", s.rx_delay_s)),
         both("RX1DROffset", &|s| s.rx1_data_rate_offset.to_string()),
-        both("RX2", &|s| format!("{}, {}", mhz(s.rx2_frequency_hz), plan.data_rate_words(s.rx2_data_rate))),
+        both("RX2", &|s| format!("{}, {}", mhz(s.rx2_frequency_hz), plan.data_rate_label(s.rx2_data_rate))),
     ];
     if known.extra_hz != wanted.extra_hz || known.extra_hz.iter().any(|hz| *hz > 0) {
         settings.push(both("extra channels", &|s| {
@@ -55,7 +55,7 @@ pub fn agreement(plan: &Plan, negotiated: &Negotiated) -> Agreement {
         settings.push(setting("ping slots", every.clone(), every));
         settings.push(both("ping channel", &|s| {
             let hz = s.ping_frequency_hz.map_or_else(|| "the region's".into(), mhz);
-            format!("{hz}, {}", plan.data_rate_words(s.ping_data_rate))
+            format!("{hz}, {}", plan.data_rate_label(s.ping_data_rate))
         }));
     }
     Agreement {

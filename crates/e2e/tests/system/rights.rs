@@ -52,20 +52,20 @@ pub(crate) struct Actor {
 }
 
 #[derive(Debug, PartialEq, Eq)]
-enum Told {
+enum Answered {
     LetThrough,
     SignIn,
     Forbidden,
     NoEstate,
 }
 
-fn told(status: StatusCode, problem: &Value) -> Told {
+fn told(status: StatusCode, problem: &Value) -> Answered {
     let title = problem["title"].as_str().unwrap_or_default();
     match status.as_u16() {
-        401 if problem["code"] == "sign_in" => Told::SignIn,
-        403 => Told::Forbidden,
-        404 if title == "There is no such estate" => Told::NoEstate,
-        _ => Told::LetThrough,
+        401 if problem["code"] == "sign_in" => Answered::SignIn,
+        403 => Answered::Forbidden,
+        404 if title == "There is no such estate" => Answered::NoEstate,
+        _ => Answered::LetThrough,
     }
 }
 
@@ -190,20 +190,20 @@ fn filled(path: &str, estate: &str, device: Eui64, gateway: Eui64, method: &Meth
         .replace(['{', '}'], "")
 }
 
-fn expected(actor: &Actor, operation: &Operation) -> Told {
+fn expected(actor: &Actor, operation: &Operation) -> Answered {
     let needs = operation.needs.as_str();
     if needs == "none" {
-        return Told::LetThrough;
+        return Answered::LetThrough;
     }
     if actor.token.is_empty() || actor.name == "forged" {
-        return Told::SignIn;
+        return Answered::SignIn;
     }
-    let let_through = |yes: bool| if yes { Told::LetThrough } else { Told::Forbidden };
+    let let_through = |yes: bool| if yes { Answered::LetThrough } else { Answered::Forbidden };
     match needs {
-        "anyone" => Told::LetThrough,
+        "anyone" => Answered::LetThrough,
         "oneself" => let_through(actor.signed_in),
         "installation" => let_through(actor.keeps),
-        _ if !actor.member && (needs != "member" || actor.signed_in) => Told::NoEstate,
+        _ if !actor.member && (needs != "member" || actor.signed_in) => Answered::NoEstate,
         "member" => let_through(actor.signed_in),
         right => {
             let has = actor.rights.has(right.parse().unwrap());

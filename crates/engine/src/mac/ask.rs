@@ -209,7 +209,7 @@ impl Ask {
         let all: Vec<String> = self
             .commands()
             .iter()
-            .map(|c| format!("{} ({})", c.cid().name(lorawan::Direction::Down), c.words_in(profile.plan())))
+            .map(|c| format!("{} ({})", c.cid().name(lorawan::Direction::Down), c.describe_in(profile.plan())))
             .collect();
         all.join(", ")
     }

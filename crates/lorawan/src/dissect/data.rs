@@ -132,7 +132,7 @@ fn mac_commands(report: &mut Report, within: &str, clear: &[u8], direction: Dire
     let (fields, error) = match direction {
         Direction::Up => listed::<UpCommand>(clear, start, UpCommand::to_string),
         Direction::Down => listed::<DownCommand>(clear, start, |c| {
-            region.map_or_else(|| c.to_string(), |region| c.words_in(region.plan()))
+            region.map_or_else(|| c.to_string(), |region| c.describe_in(region.plan()))
         }),
     };
     report.fields.splice(index + 1..index + 1, fields);

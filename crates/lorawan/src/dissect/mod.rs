@@ -216,5 +216,5 @@ fn number(bytes: &[u8]) -> u32 {
 
 /// A data rate of a region in words, or its index alone.
 fn data_rate(region: Option<Region>, index: u8) -> String {
-    region.map_or_else(|| format!("DR{index}"), |region| region.plan().data_rate_words(index))
+    region.map_or_else(|| format!("DR{index}"), |region| region.plan().data_rate_label(index))
 }

@@ -4,15 +4,15 @@
 //! of its own on air: whoever does not know its identifier cannot tell where the next one begins. So
 //! reading ends at the first unknown or truncated command, and what was read before it stays good.
 
+mod describe;
 mod down;
 mod fields;
 mod up;
-mod words;
 
+pub(crate) use describe::Mhz;
 pub use down::{DownCommand, ForceRejoin, LinkAdr, NewChannel, RxParamSetup, TxParamSetup};
 pub use fields::{Battery, DeviceClass};
 pub use up::UpCommand;
-pub(crate) use words::Mhz;
 
 use thiserror::Error;
 

@@ -92,7 +92,7 @@ impl Plan {
     }
 
     /// A data rate in words; by its index alone if the region does not have it.
-    pub fn data_rate_words(&self, index: u8) -> String {
+    pub fn data_rate_label(&self, index: u8) -> String {
         match self.data_rate(index) {
             Some(rate) => format!("DR{index} ({})", rate.modulation),
             None => format!("DR{index}"),

@@ -89,7 +89,7 @@ impl Plan {
     }
 
     /// What a mask does, in words.
-    pub fn mask_words(&self, step: ChannelMask) -> String {
+    pub fn mask_label(&self, step: ChannelMask) -> String {
         let sixteen = |first: u8| ChannelSet::EMPTY.with_sixteen(first, step.mask);
         let wide = || ChannelSet::EMPTY.with_sixteen(NARROW, step.mask & 0x00ff);
         match self.ch_mask_cntl[usize::from(step.cntl & 7)] {

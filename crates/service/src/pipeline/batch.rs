@@ -18,7 +18,7 @@ use crate::decoding::decoder;
 use crate::decoding::decoder::DecodeJob;
 use crate::decoding::totals::Totals;
 use crate::gateways::registry::GatewayRegistry;
-use crate::ingest::journal::aside::Aside;
+use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::pipeline::directory::Directory;
@@ -74,7 +74,7 @@ pub(crate) struct Batcher {
     pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
     pub ingest: Arc<IngestStats>,
-    pub aside: Aside,
+    pub quarantined: QuarantinedFrames,
     pub ids: Ids,
 }
 
@@ -121,7 +121,7 @@ impl Batcher {
                     if let Event::Uplink(uplink) = &event {
                         pending.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
-                    count(&event, &self.ingest, &self.aside);
+                    count(&event, &self.ingest, &self.quarantined);
                     let Some(built) = builder.tell(event) else { continue };
                     shown += usize::from(!built.keep);
                     if !built.keep && shown > LIVE_ONLY {
@@ -144,7 +144,7 @@ impl Batcher {
 }
 
 /// Counts what is lost or is nobody's, and keeps the frames of devices that are quarantined.
-fn count(event: &Event, ingest: &IngestStats, aside: &Aside) {
+fn count(event: &Event, ingest: &IngestStats, quarantined: &QuarantinedFrames) {
     match event {
         Event::Discarded { copies } => ingest.foreign(*copies),
         Event::Dropped { why, gateway } => ingest.dropped(why.code(), why.to_string(), gateway),
@@ -153,20 +153,20 @@ fn count(event: &Event, ingest: &IngestStats, aside: &Aside) {
                 let by = refused.frame.heard_by.first().map(|copy| copy.gateway.to_string());
                 ingest.dropped(refused.reason.code(), refused.reason.why(), by.unwrap_or_default());
             }
-            keep_aside(aside, ingest, refused);
+            quarantine(quarantined, ingest, refused);
         }
         Event::Uplink(_) | Event::Joined(_) | Event::Downlink(_) | Event::Notice { .. } => {}
     }
 }
 
 /// Keeps the frames of a device that is not served because its state cannot be stored.
-fn keep_aside(aside: &Aside, ingest: &IngestStats, refused: &RefusedEvent) {
+fn quarantine(quarantined: &QuarantinedFrames, ingest: &IngestStats, refused: &RefusedEvent) {
     let (Some(dev_eui), engine::Refusal::Quarantined { .. }) = (refused.dev_eui, &refused.reason) else { return };
     let heard = &refused.frame;
     let copy =
         |reception: &Reception| FrameHeard { phy_payload: heard.phy_payload.clone(), reception: reception.clone() };
     let frames: Vec<FrameHeard> = heard.heard_by.iter().map(copy).collect();
-    if let Err(why) = aside.put(dev_eui, &frames) {
+    if let Err(why) = quarantined.put(dev_eui, &frames) {
         ingest.dropped("quarantine_full", format!("a frame of {dev_eui}: {why}"), "the air");
     }
 }
@@ -265,7 +265,7 @@ mod tests {
             presence: Arc::new(GatewayRegistry::new(&[], crate::gateways::event_log::GatewayLog::new().0)),
             strangers: Arc::default(),
             ingest: Arc::default(),
-            aside: Aside::beside(std::path::Path::new("/nonexistent")),
+            quarantined: QuarantinedFrames::beside(std::path::Path::new("/nonexistent")),
             ids: Ids::default(),
         }
     }

@@ -1,4 +1,4 @@
-//! Opening the journal: what is yet to be done, what is damaged, and frames that were kept aside.
+//! Opening the journal: what is yet to be done, what is damaged, and frames that were kept apart.
 
 use std::path::Path;
 
@@ -8,7 +8,7 @@ use engine::Timestamp;
 
 use crate::clock;
 use crate::clock::Moment;
-use crate::ingest::journal::aside::Aside;
+use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::journal::{Clocks, Journal, Opened};
 use crate::ingest::network::Before;
 use crate::pipeline::condition::Condition;
@@ -51,9 +51,9 @@ pub(crate) fn open(
         );
     }
     let mut before = Before::part(records, mark, looks_back_us);
-    // What was kept aside is tried again: journalled first, then let go of.
-    let aside = Aside::beside(&folder);
-    let mut kept = aside.all().context("reading frames of quarantined devices")?;
+    // What was kept apart is tried again: journalled first, then let go of.
+    let quarantined = QuarantinedFrames::beside(&folder);
+    let mut kept = quarantined.all().context("reading frames of quarantined devices")?;
     if !kept.is_empty() {
         tracing::info!("{} frames of devices that were quarantined are tried again", kept.len());
         kept.iter_mut().for_each(|frame| frame.reception.heard_at = frame.reception.heard_at.min(now));
@@ -62,7 +62,7 @@ pub(crate) fn open(
         // The engine before this one was handed them, and did nothing with them.
         before.handed.retain(|frame| !kept.iter().any(|kept| kept.phy_payload == frame.phy_payload));
         before.new.extend((first..).map(Some).zip(kept));
-        aside.clear().context("clearing frames of quarantined devices")?;
+        quarantined.clear().context("clearing frames of quarantined devices")?;
     }
     Ok((journal, before))
 }

@@ -12,7 +12,7 @@ use tokio_util::sync::CancellationToken;
 use crate::clock;
 use crate::decoding::decoder;
 use crate::gateways::transport::Links;
-use crate::ingest::journal::aside::Aside;
+use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::network;
 use crate::ingest::network::Network;
 use crate::pipeline::batch::{Batcher, Ids, PendingBatch};
@@ -63,7 +63,7 @@ impl EngineTasks {
             presence: Arc::clone(&shared.presence),
             strangers: Arc::clone(&shared.strangers),
             ingest: Arc::clone(&shared.ingest),
-            aside: Aside::beside(&options.data.join("journal")),
+            quarantined: QuarantinedFrames::beside(&options.data.join("journal")),
             ids: Ids::default(),
         };
         let batcher = tokio::spawn(batcher.run(outputs, Arc::clone(&ready)));

@@ -4,5 +4,5 @@
 </script>
 
 {#if text}
-  <p role="alert" class="rounded-field border border-error/40 bg-error/10 px-3 py-2 text-error">{text}</p>
+  <p role="alert" class="alert alert-soft alert-error">{text}</p>
 {/if}

@@ -6,8 +6,9 @@
 </script>
 
 <script lang="ts">
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
 
+  const estateOptions = useEstateOptions();
   let { wanted, choose }: { wanted: Filters; choose: (name: Filter, value: string) => void } = $props();
   const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
 

@@ -2,7 +2,7 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { api, call, type DeviceStranger } from "#lib/api.ts";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
@@ -10,6 +10,8 @@
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
+
+  const estateOptions = useEstateOptions();
 
   /** How soon after the last key it is read back. */
   const PAUSE_MS = 350;
@@ -75,10 +77,6 @@
   const act = new Action();
   const photo = new Action();
   const problem = $derived(act.problem || photo.problem || (complete ? checked.problem : ""));
-
-  $effect(() => {
-    void estateOptions.load();
-  });
 
   async function readPhoto(file: File | undefined) {
     if (!file) return;

@@ -2,12 +2,14 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { api, call, type DeviceDetail, type DeviceChange } from "#lib/api.ts";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
   import { Action } from "#lib/resource.svelte.ts";
+
+  const estateOptions = useEstateOptions();
 
   type Ask = "forget" | "remove";
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
@@ -29,10 +31,6 @@
     revision = device.revision ?? "";
     const { name, fleet, model, profile, description, hardware, firmware, tags } = device;
     form = { name, fleet, model: model ?? "", profile: profile ?? "", description, hardware: hardware ?? "", firmware: firmware ?? "", tags: tags.join(" ") };
-  });
-
-  $effect(() => {
-    void estateOptions.load();
   });
 
   async function change(body: DeviceChange) {

@@ -5,9 +5,11 @@
   import Field from "#lib/components/common/Field.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import ShownOnce from "#lib/components/common/ShownOnce.svelte";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
   import { Action } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
+
+  const estateOptions = useEstateOptions();
 
   let { done }: { done: () => void } = $props();
   const ROLES: Role[] = ["viewer", "operator", "engineer", "owner"];
@@ -24,10 +26,6 @@
 
   const path = $derived({ estate: session.estate });
   const act = new Action();
-
-  $effect(() => {
-    void estateOptions.load();
-  });
 
   async function invite(event: SubmitEvent) {
     event.preventDefault();

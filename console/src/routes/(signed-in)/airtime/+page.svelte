@@ -7,6 +7,7 @@
   import Card from "#lib/components/common/Card.svelte";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
 
   // Accounts move with every frame; once every few seconds is often enough to look.
   const held = resource(() => call(api.GET("/api/v1/estates/{estate}/airtime", { params: { path: { estate: session.estate } } })), {
@@ -117,5 +118,5 @@
     </section>
   </div>
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

@@ -9,9 +9,10 @@
   import DeviceStrangers from "#lib/components/device/DeviceStrangers.svelte";
   import DeviceImport from "#lib/components/device/DeviceImport.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
+  import Empty from "#lib/components/common/Empty.svelte";
 
   /** What is open below the title. */
   let open = $state<"" | "one" | "many">("");
@@ -82,10 +83,6 @@
 
   /** Labels are printed of those that are listed. */
   const labels = $derived(new URLSearchParams(FILTERS.filter((name) => wanted[name]).map((name) => [name, wanted[name]])).toString());
-
-  $effect(() => {
-    void estateOptions.load();
-  });
 </script>
 
 <svelte:head><title>Devices · Keen Heron</title></svelte:head>
@@ -127,16 +124,15 @@
 {#if devices?.length === 0 && filtered}
   <p class="text-base-content/75">No device matches. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>
 {:else if devices?.length === 0}
-  <section class="rounded-box border border-base-300 p-6">
-    <h2>No device here yet</h2>
+  <Empty title="No device here yet">
     <p class="my-2">Register one with the EUIs and the key from its label, here or with the client:</p>
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
-  </section>
+  </Empty>
 {:else if devices}
   <DeviceTable {devices} order={wanted.order} bind:chosen {choose} />
   {#if next}
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

@@ -12,6 +12,8 @@
   import { ago, fullest, grouped, moment, WAYS } from "#lib/format.ts";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
+  import Empty from "#lib/components/common/Empty.svelte";
 
   let adopting = $state<Stranger | null>(null);
   /** What is open below the title. */
@@ -95,13 +97,12 @@
 {#if endings}<Endings {endings} />{/if}
 
 {#if gateways?.length === 0}
-  <section class="rounded-box border border-base-300 p-6">
-    <h2>No gateway is registered yet</h2>
+  <Empty title="No gateway is registered yet">
     <p class="mt-2">
       Point a gateway's packet forwarder at this machine, UDP port 1700: it appears below as a stranger, ready to adopt. Or register it first and create a
       connection kit, for any protocol.
     </p>
-  </section>
+  </Empty>
 {:else if gateways}
   <DataTable class=""
     >{#snippet head()}<th>Name</th><th>State</th><th>Last heard</th><th class="hidden sm:table-cell">EUI</th><th class="hidden text-right sm:table-cell"
@@ -131,7 +132,7 @@
     {/each}
   </DataTable>
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}
 
 {#if placed.length > 0}

@@ -7,6 +7,8 @@
   import { session } from "#lib/session.svelte.ts";
   import { withNews } from "#lib/format.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
+  import Empty from "#lib/components/common/Empty.svelte";
 
   const KINDS = ["uplink", "join", "refused", "downlink", "notice"] as const;
   /** Rows kept on the page; more would only slow it down. */
@@ -85,15 +87,14 @@
 <Notice text={problem} />
 
 {#if messages?.length === 0}
-  <section class="rounded-box border border-base-300 p-6">
-    <h2>Nothing heard yet</h2>
+  <Empty title="Nothing heard yet">
     <p class="mt-2">Frames appear here when a registered gateway hears one. First check that a gateway is listening.</p>
-  </section>
+  </Empty>
 {:else if messages}
   <MessageList {messages} fresh={messages[0]?.id === fresh} />
   {#if next}
     <button class="btn mt-3" onclick={earlier}>Earlier</button>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

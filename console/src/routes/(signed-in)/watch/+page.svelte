@@ -6,6 +6,8 @@
   import { session } from "#lib/session.svelte.ts";
   import { resource } from "#lib/resource.svelte.ts";
   import Words from "#lib/components/common/Words.svelte";
+  import Loading from "#lib/components/common/Loading.svelte";
+  import Empty from "#lib/components/common/Empty.svelte";
 
   const EVERY_MS = 15_000;
   // A gateway that comes or goes and a device that is refused show at once.
@@ -46,10 +48,9 @@
       >{/if}
   </div>
   {#if watch.gateways === 0 && session.whole}
-    <section class="rounded-box border border-base-300 p-6">
-      <h2>Nothing to watch yet</h2>
+    <Empty title="Nothing to watch yet">
       <p class="mt-2">Begin with a <a class="link" href="/gateways">gateway</a>: register it, or let it call and adopt it.</p>
-    </section>
+    </Empty>
   {:else if watch.concerns.length === 0}
     <section class="rounded-box border border-base-300 p-6" data-concerns>
       <h2 class="text-success">✓ Nothing needs attention</h2>
@@ -85,5 +86,5 @@
     </ul>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

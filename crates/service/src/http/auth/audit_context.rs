@@ -16,11 +16,11 @@ use crate::http::app::App;
 use crate::http::auth::access::Who;
 use crate::http::error::Refusal;
 
-/// Told by a handler while it works, written down when it has ended.
+/// AuditNotes by a handler while it works, written down when it has ended.
 #[derive(Clone)]
-pub struct AuditContext(Arc<Mutex<Told>>);
+pub struct AuditContext(Arc<Mutex<AuditNotes>>);
 
-struct Told {
+struct AuditNotes {
     object: String,
     kind: Option<AuditKind>,
     note: Option<String>,
@@ -30,10 +30,15 @@ struct Told {
 impl AuditContext {
     /// Of something that is named by its path, as long as nothing better is said.
     pub fn at(object: &str) -> Self {
-        Self(Arc::new(Mutex::new(Told { object: object.to_owned(), kind: None, note: None, differences: Vec::new() })))
+        Self(Arc::new(Mutex::new(AuditNotes {
+            object: object.to_owned(),
+            kind: None,
+            note: None,
+            differences: Vec::new(),
+        })))
     }
 
-    fn lock(&self) -> MutexGuard<'_, Told> {
+    fn lock(&self) -> MutexGuard<'_, AuditNotes> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

@@ -11,7 +11,7 @@
 //! The kernel keeps what was written, so a killed service loses nothing. A power cut may take what was heard
 //! in the last [`SYNC_EVERY`].
 
-pub(crate) mod aside;
+pub(crate) mod quarantine;
 mod rebase;
 mod record;
 
@@ -64,7 +64,7 @@ pub(crate) struct Opened {
     pub journal: Journal,
     /// In the order in which they were written; heard in the past, whatever the clock said then.
     pub records: Vec<Record>,
-    /// Segments with bytes that could not be read, which are kept aside, and how many bytes that are.
+    /// Segments with bytes that could not be read, which are kept apart, and how many bytes that are.
     pub damaged: Vec<(PathBuf, usize)>,
     /// By how much the clock had been ahead (or behind, if negative) when frames were written, at worst.
     pub clock_off_us: i64,

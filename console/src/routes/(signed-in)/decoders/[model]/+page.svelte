@@ -12,6 +12,7 @@
   import { Draft } from "#lib/draft.svelte.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
 
   /** After so long without a key, the draft is tried. */
   const PAUSE_MS = 600;
@@ -131,5 +132,5 @@
     {#if session.may("decoders")}<DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
   </div>
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

@@ -23,6 +23,7 @@
   import { ago, moment, withNews } from "#lib/format.ts";
   import Card from "#lib/components/common/Card.svelte";
   import { resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
 
   /** Frames that are loaded: enough for signal over time. */
   const SHOWN = 100;
@@ -139,5 +140,5 @@
     </div>
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

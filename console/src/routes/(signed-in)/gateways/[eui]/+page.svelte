@@ -17,6 +17,7 @@
   import { ago, grouped, moment, withNews } from "#lib/format.ts";
   import Card from "#lib/components/common/Card.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
+  import Loading from "#lib/components/common/Loading.svelte";
 
   const SHOWN = 50;
   const TABS = [
@@ -133,5 +134,5 @@
     <GatewayForm {gateway} done={() => void held.load()} />
   {/if}
 {:else if !problem}
-  <p class="text-base-content/75">Loading…</p>
+  <Loading />
 {/if}

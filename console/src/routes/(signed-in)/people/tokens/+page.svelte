@@ -4,7 +4,7 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import ShownOnce from "#lib/components/common/ShownOnce.svelte";
-  import { estateOptions } from "#lib/estateOptions.svelte.ts";
+  import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, scopeWords } from "#lib/format.ts";
   import Card from "#lib/components/common/Card.svelte";
@@ -12,6 +12,8 @@
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import Confirm from "#lib/components/common/Confirm.svelte";
+
+  const estateOptions = useEstateOptions();
 
   let secret = $state("");
 
@@ -32,10 +34,6 @@
   const offered = $derived((held.value?.table ?? []).filter((row) => row.for_tokens && session.may(row.right)));
   const act = new Action();
   const problem = $derived(act.problem || held.problem);
-
-  $effect(() => {
-    void estateOptions.load();
-  });
 
   async function make(event: SubmitEvent) {
     event.preventDefault();

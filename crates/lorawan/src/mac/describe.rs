@@ -27,7 +27,7 @@ fn answer(f: &mut fmt::Formatter<'_>, parts: &[(bool, &str)]) -> fmt::Result {
 fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
     let rate = match (adr.data_rate, plan) {
         (None, _) => "data rate as it is".into(),
-        (Some(index), Some(plan)) => plan.data_rate_words(index),
+        (Some(index), Some(plan)) => plan.data_rate_label(index),
         (Some(index), None) => format!("DR{index}"),
     };
     let power = match (adr.tx_power, plan) {
@@ -39,7 +39,7 @@ fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
         },
     };
     let channels = match plan {
-        Some(plan) => plan.mask_words(adr.channels),
+        Some(plan) => plan.mask_label(adr.channels),
         None => format!("ChMaskCntl {}, ChMask 0x{:04x}", adr.channels.cntl, adr.channels.mask),
     };
     let times = match adr.nb_trans {
@@ -52,7 +52,7 @@ fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
 
 impl DownCommand {
     /// In words, with what a region makes of its numbers.
-    pub fn words_in(&self, plan: &Plan) -> String {
+    pub fn describe_in(&self, plan: &Plan) -> String {
         match self {
             DownCommand::LinkAdrReq(adr) => link_adr(adr, Some(plan)),
             other => other.to_string(),

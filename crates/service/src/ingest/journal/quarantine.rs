@@ -16,9 +16,9 @@ const EACH_BYTES: u64 = 4 << 20;
 const DEVICES: usize = 256;
 
 /// The folder with these files.
-pub(crate) struct Aside(PathBuf);
+pub(crate) struct QuarantinedFrames(PathBuf);
 
-impl Aside {
+impl QuarantinedFrames {
     /// Beside the journal's segments.
     pub(crate) fn beside(journal: &Path) -> Self {
         Self(journal.join("quarantine"))
@@ -74,20 +74,20 @@ mod tests {
     #[test]
     fn what_is_kept_of_a_device_is_bounded_and_comes_back_in_order() {
         let folder = tempfile::tempdir().unwrap();
-        let aside = Aside::beside(folder.path());
-        assert_eq!(aside.all().unwrap(), []);
-        aside.put(Eui64(2), &[frame(5, vec![5])]).unwrap();
-        aside.put(Eui64(1), &[frame(4, vec![4])]).unwrap();
-        aside.put(Eui64(2), &[frame(6, vec![6])]).unwrap();
-        let kept: Vec<i64> = aside.all().unwrap().iter().map(|frame| frame.reception.heard_at.0).collect();
+        let quarantined = QuarantinedFrames::beside(folder.path());
+        assert_eq!(quarantined.all().unwrap(), []);
+        quarantined.put(Eui64(2), &[frame(5, vec![5])]).unwrap();
+        quarantined.put(Eui64(1), &[frame(4, vec![4])]).unwrap();
+        quarantined.put(Eui64(2), &[frame(6, vec![6])]).unwrap();
+        let kept: Vec<i64> = quarantined.all().unwrap().iter().map(|frame| frame.reception.heard_at.0).collect();
         assert_eq!(kept, [4, 5, 6]);
         let many = vec![frame(7, vec![7; 250]); 4000];
         let mut rounds = 0;
-        while aside.put(Eui64(3), &many).is_ok() {
+        while quarantined.put(Eui64(3), &many).is_ok() {
             rounds += 1;
         }
         assert!((3..=8).contains(&rounds), "{rounds}");
-        aside.clear().unwrap();
-        assert_eq!(aside.all().unwrap(), []);
+        quarantined.clear().unwrap();
+        assert_eq!(quarantined.all().unwrap(), []);
     }
 }
