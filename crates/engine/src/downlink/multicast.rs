@@ -55,7 +55,10 @@ struct Flight {
     /// Whether it is handed over and not reported yet.
     handed_over: bool,
     sent: u32,
+    /// Why the last one was not sent.
     why: String,
+    /// Whether a gateway had it at all.
+    attempted: bool,
 }
 
 #[derive(Debug)]
@@ -250,8 +253,16 @@ impl Engine {
         step.persist(Change::GroupCounter { group: id, next_down });
         group.outbox.under_way(step, item.id);
         let remaining = chosen.into();
-        group.flight =
-            Some(Flight { item, phy_payload, counter, remaining, handed_over: false, sent: 0, why: String::new() });
+        group.flight = Some(Flight {
+            item,
+            phy_payload,
+            counter,
+            remaining,
+            handed_over: false,
+            sent: 0,
+            why: String::new(),
+            attempted: false,
+        });
         if !unreached.is_empty() {
             let of = group.config.members.len();
             step.tell(id, Notice::MembersUnreached { unreached, of });
@@ -315,26 +326,18 @@ impl Engine {
             ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
         };
         if let Err(why) = self.send_by_any(step, cargo, candidates) {
-            self.group_reported(step, id, Err(crate::downlink::frame::label(&why)), None);
+            self.note_group(id, crate::downlink::frame::label(&why), true);
+            self.group_reported(step, id, None);
         }
     }
 
     /// A gateway has sent the frame until `ends`, or has not.
-    pub(crate) fn group_reported(
-        &mut self,
-        step: &mut Step<'_>,
-        id: Eui64,
-        result: Result<(), String>,
-        ends: Option<Timestamp>,
-    ) {
+    pub(crate) fn group_reported(&mut self, step: &mut Step<'_>, id: Eui64, ends: Option<Timestamp>) {
         let Some(group) = self.groups.get_mut(&id) else { return };
         let Some(flight) = group.flight.as_mut() else { return };
         group.on_air_until = ends.unwrap_or(step.now).max(step.now);
         flight.handed_over = false;
-        match result {
-            Ok(()) => flight.sent += 1,
-            Err(why) => flight.why = why,
-        }
+        flight.sent += u32::from(ends.is_some());
         if !flight.remaining.is_empty() {
             self.timers.set(group.on_air_until, Timer::LookAtGroup(id));
             return;
@@ -343,7 +346,12 @@ impl Engine {
         if flight.sent > 0 {
             group.outbox.advance(step, flight.item.id, OutboxState::Sent);
         } else {
-            group.outbox.return_or_fail(step, flight.item.id, &flight.why, ATTEMPTS, group.config.class);
+            let (item, class) = (flight.item.id, group.config.class);
+            if flight.attempted {
+                group.outbox.return_or_fail(step, item, &flight.why, ATTEMPTS, class);
+            } else {
+                group.outbox.no_way_down(step, item, &flight.why, class);
+            }
             self.timers.set(step.now.plus_us(LOOK_AGAIN_US), Timer::LookAtGroup(id));
             return;
         }
@@ -354,7 +362,16 @@ impl Engine {
     pub(crate) fn group_failed(&mut self, step: &mut Step<'_>, id: Eui64, why: &TxFailure) {
         let stage = DownlinkStage::Returned(why.to_string());
         step.publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage))));
-        self.group_reported(step, id, Err(why.to_string()), None);
+        self.note_group(id, why.to_string(), !matches!(why, TxFailure::Unreachable | TxFailure::NotHandedOver));
+        self.group_reported(step, id, None);
+    }
+
+    /// Notes why one of a group's transmissions did not go out, and whether a gateway had it.
+    fn note_group(&mut self, id: Eui64, why: String, attempted: bool) {
+        if let Some(flight) = self.groups.get_mut(&id).and_then(|group| group.flight.as_mut()) {
+            flight.why = why;
+            flight.attempted |= attempted;
+        }
     }
 }
 

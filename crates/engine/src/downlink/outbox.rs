@@ -21,13 +21,19 @@ pub(crate) struct Outbox {
     items: VecDeque<OutboxItem>,
     /// The one item that a gateway has, or that awaits its acknowledgement.
     in_flight: Option<OutboxId>,
+    /// How often in a row no gateway had a way down.
+    away: u32,
 }
+
+/// Until a gateway without a way down is tried again: at first, and at most.
+const AWAY_FIRST_US: i64 = 2_000_000;
+const AWAY_LAST_US: i64 = 60_000_000;
 
 impl Outbox {
     /// Puts items back as stored.
     pub(crate) fn restore(owner: Eui64, items: Vec<OutboxItem>) -> Self {
         let in_flight = items.iter().find(|i| matches!(i.state, OutboxState::AwaitingAck(_))).map(|i| i.id);
-        Self { owner, items: items.into(), in_flight }
+        Self { owner, items: items.into(), in_flight, away: 0 }
     }
 
     /// After a restart: one that was under way may or may not have been sent, and waits again; without a
@@ -192,9 +198,26 @@ impl Outbox {
         }
     }
 
+    /// No gateway has a way down to send an item by, as after a restart, until they call again. It waits for one, however long
+    /// that takes, and says so once. Returns after how many microseconds to try again.
+    pub(crate) fn no_way_down(&mut self, step: &mut Step<'_>, id: OutboxId, why: &str, class: Class) -> i64 {
+        self.was_no_attempt(id);
+        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
+        self.advance(step, id, OutboxState::Waiting(Wait::again(why, class)));
+        if self.away == 0 {
+            step.publish(self.told(id, data, None, DownlinkStage::Returned(why.to_owned())));
+        }
+        let pause = (AWAY_FIRST_US << self.away.min(8)).min(AWAY_LAST_US);
+        self.away = self.away.saturating_add(1);
+        pause
+    }
+
     /// Moves an item on, says so to the store, and lets it go when it is done.
     pub(crate) fn advance(&mut self, step: &mut Step<'_>, id: OutboxId, state: OutboxState) {
         let Some(at) = self.position(id) else { return };
+        if matches!(state, OutboxState::Sent | OutboxState::AwaitingAck(_)) {
+            self.away = 0;
+        }
         match state {
             OutboxState::UnderWay | OutboxState::AwaitingAck(_) => self.in_flight = Some(id),
             _ if self.in_flight == Some(id) => self.in_flight = None,

@@ -115,7 +115,7 @@ impl Engine {
             To::Group(group) => {
                 let (_, ends) = taken.occupies(cargo.phy_payload.len());
                 step.publish(published(group, &cargo, DownlinkStage::Sent, sent));
-                return self.group_reported(step, group, Ok(()), Some(ends));
+                return self.group_reported(step, group, Some(ends));
             }
             To::Everyone => return,
         };
@@ -218,9 +218,14 @@ impl Engine {
                 self.sent_off(step, dev_eui, cargo, taken);
             }
             Some(outbox_id) => {
-                // A device of class A is tried again after its next uplink; others every few seconds, as long as that lasts.
-                let away = *why == TxFailure::Unreachable && class == Class::A;
-                if away || *why == TxFailure::NotHandedOver {
+                if *why == TxFailure::Unreachable {
+                    let pause = device.outbox.no_way_down(step, outbox_id, &why.to_string(), class);
+                    if class != Class::A {
+                        self.look_at(dev_eui, step.now.plus_us(pause));
+                    }
+                    return;
+                }
+                if *why == TxFailure::NotHandedOver {
                     device.outbox.was_no_attempt(outbox_id);
                 }
                 let allowed = device.config.profile.attempts;

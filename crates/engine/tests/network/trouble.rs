@@ -105,6 +105,22 @@ fn a_gateway_that_is_away_costs_a_class_a_device_no_attempt() {
 }
 
 #[test]
+fn a_gateway_that_is_away_is_waited_for_and_told_once() {
+    let (mut field, node) = always_listening(&[(NEAR, 9.0)]);
+    field.failures = vec![TxFailure::Unreachable; 8];
+    field.enqueue(node, 1, &[1], false);
+    field.pass(3 * MINUTE);
+    assert_eq!(field.got(node), [[0; 0]; 0]);
+    let returned = |effect: &&Effect| match effect {
+        Effect::Publish(Event::Downlink(downlink)) => matches!(downlink.stage, DownlinkStage::Returned(_)),
+        _ => false,
+    };
+    assert_eq!(field.effects.iter().filter(returned).count(), 1);
+    field.pass(3 * MINUTE);
+    assert_eq!(field.got(node), [[1]], "it is not given up: {:#?}", field.outbox_states());
+}
+
+#[test]
 fn a_gateway_that_reports_nothing_may_have_sent() {
     let mut world = World::new();
     let mut session = world.join(1);
