@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Uplinks of a time to decode anew, with the decoders in force when the work begins.
+/// Uplinks of a time to decode again, with the decoders that are current when the work begins.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DecodeAnew {

@@ -199,7 +199,7 @@ impl Notice {
                 format!("The session at {dev_addr} began with this uplink, and the one at {old} ended.")
             }
             Notice::CounterRestarted { received, last } => format!(
-                "The device starts its frame counter over: {received} came after {last}. It was accepted, because its radio profile says so."
+                "The device restarted its frame counter: {received} came after {last}. It was accepted, as its radio profile allows."
             ),
             Notice::UplinksLost { lost, last, received } => {
                 format!("{lost} uplinks were not heard: the counter went from {last} to {received}.")
@@ -244,7 +244,7 @@ impl Notice {
                 )
             }
             Notice::Unreported { gateway, counter } => format!(
-                "Gateway {} did not report whether it sent downlink {counter}, so it may have been heard: the device's acknowledgement is waited for.",
+                "Gateway {} did not report whether it sent downlink {counter}, so it may have been heard. The service waits for the device's acknowledgement.",
                 gateway_name(*gateway)
             ),
             Notice::GatewayCannot { gateway, why } => {
@@ -313,7 +313,7 @@ impl Notice {
     /// What to do about it; empty if nothing.
     pub fn next_step(&self) -> String {
         match self {
-            Notice::CounterRestarted { .. } => "Have the firmware keep its counter over restarts, then switch the acceptance off: as long as it is on, recorded frames can be played back.".into(),
+            Notice::CounterRestarted { .. } => "Make the firmware keep its counter over restarts, then end the acceptance in the radio profile: while it is on, recorded frames can be replayed.".into(),
             Notice::UplinksLost { lost, .. } if *lost > 2 => "Look at the SNR before and after: if it is near the floor, the device needs a slower data rate or another gateway.".into(),
             Notice::SettingRefused { .. } => "Ask for something the device can do, by its radio profile; until then it keeps what it has.".into(),
             Notice::SettingUnanswered { .. } => "See whether the device hears downlinks at all: put something into its outbox, confirmed. If it does, its firmware lacks this command.".into(),
@@ -325,7 +325,7 @@ impl Notice {
                 let slower = format!("send no more often than every {interval_s:.0} s at this data rate");
                 match fits {
                     Some((data_rate, us)) => format!("Use DR{data_rate} or faster, where {frames} frames take {}, or {slower}.", s(*us)),
-                    None => format!("At no data rate do {frames} frames an hour fit: {slower}, or shorten the payload."),
+                    None => format!("{frames} frames an hour fit at no data rate: {slower}, or shorten the payload."),
                 }
             }
             Notice::OverPolicy { .. } => "Send less often, or faster; or raise the fleet's limit.".into(),

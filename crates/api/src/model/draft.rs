@@ -14,7 +14,7 @@ use crate::reading::ReadingRule;
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Draft {
-    /// What reads payloads; what is in force if not given.
+    /// What decodes payloads; the current decoder if not given.
     #[serde(default)]
     pub decoder: Option<String>,
     /// How that is written; a script if not given.
@@ -25,10 +25,10 @@ pub struct Draft {
     #[serde(default)]
     #[schema(example = "firmware 1.0, 1.1")]
     pub version: Option<String>,
-    /// What is to be known of its readings; what is in force if not given.
+    /// The rules of its readings; the current ones if not given.
     #[serde(default)]
     pub readings: Option<BTreeMap<String, ReadingRule>>,
-    /// What it must make of some payloads; the tests in force if not given.
+    /// What it must make of some payloads; the current tests if not given.
     #[serde(default)]
     pub tests: Option<Vec<TestPayload>>,
     /// Payloads to try it on.
@@ -123,7 +123,7 @@ impl UplinkChange {
     }
 }
 
-/// One payload, read by the decoder in force and by the draft.
+/// One payload, read by the current decoder and by the draft.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TriedUplink {
     /// The stored uplink's name, if it is one.
@@ -141,7 +141,7 @@ pub struct TriedUplink {
     pub payload: String,
     /// What becomes of it.
     pub change: UplinkChange,
-    /// By the decoder in force, if there is one.
+    /// By the current decoder, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<Outcome>,
     /// By the draft.

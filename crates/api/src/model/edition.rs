@@ -9,7 +9,7 @@ use crate::model::PutModel;
 /// A model as it was saved once.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Edition {
-    /// Counted from 1 for each model; the last is in force.
+    /// Counted from 1 for each model; the last is current.
     pub number: u32,
     /// Who saved it.
     pub saved_by: String,

@@ -132,7 +132,7 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: ReadingsVerb,
     },
-    /// Put bytes through decoding and all that follows as if they had been received. They are marked as rehearsed, and touch
+    /// Decode bytes and do all that follows, as if they had been received. What comes of it is marked as rehearsed, and changes
     /// no counter, ledger or reading.
     Rehearse(Box<RehearseArgs>),
     /// The catalogue: models as folders of text files.
@@ -140,7 +140,7 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: CatalogueVerb,
     },
-    /// Radio profiles that devices stand on.
+    /// Radio profiles: settings that several devices share.
     Profile {
         #[command(subcommand)]
         verb: ProfileVerb,
@@ -162,7 +162,7 @@ pub(crate) enum Noun {
     },
     /// What was heard and sent.
     Traffic(TrafficArgs),
-    /// Take a frame apart: fields, MAC commands, MIC and payload.
+    /// Decode a frame: fields, MAC commands, MIC and payload.
     ///
     /// Without keys, the service is asked, which tries those of the registered device. With keys, or
     /// without a sign-in, everything is done here and nothing leaves the machine.
@@ -185,7 +185,7 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: BenchVerb,
     },
-    /// Carry a gateway that speaks UDP over MQTT, beside it and for it, keeping frames while the link is down.
+    /// Run beside a UDP gateway: carry its frames over MQTT, and keep them while the link is down.
     Agent(AgentArgs),
     /// Stand-in devices and gateways from a folder of text files.
     Scenario {

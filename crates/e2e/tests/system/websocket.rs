@@ -359,7 +359,7 @@ async fn a_signed_firmware_is_handed_to_who_accepts_its_key() {
 
     let eui = GATEWAY.to_string();
     let refused = service.heron(&["gateway", "firmware", "hand", &eui, &kept.id]);
-    assert!(String::from_utf8_lossy(&refused.stderr).contains("no credential for updates"));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("no valid credential for updates"));
     let cups = kit(&service, &["--updates"]).entrance("cups").unwrap().unwrap();
     service.heron_says(&["gateway", "firmware", "hand", &eui, &kept.id]);
     let asked = lns::question(GATEWAY, &cups, None);

@@ -77,7 +77,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
 
     // The first that failed, as it is; then a draft on all that is stored.
     let one = service.heron_says(&["decoder", "try", "probe", "--message", &failures[0].first_message]);
-    assert!(one.contains("in force: port 2, 3 bytes: decodeUplink threw") || one.contains("unknown layout 9"), "{one}");
+    assert!(one.contains("current: port 2, 3 bytes: decodeUplink threw") || one.contains("unknown layout 9"), "{one}");
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("draft.js");
     std::fs::write(&file, FIXED).unwrap();
@@ -90,16 +90,16 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     assert_eq!(tried.uplinks[0].change, UplinkChange::Fixed);
     assert_eq!(tried.uplinks[0].after.tried_bytes["level"], [1, 2], "found by trying");
 
-    // One that breaks what works is not put in force by mistake, nor is one that does not load.
+    // One that breaks what works is not put in use by mistake, nor is one that does not load.
     std::fs::write(file, FIXED.replace("bytes.length > 2 ? 1", "bytes.length > 1 ? (() => { throw 1 })()")).unwrap();
     let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
     let why = String::from_utf8_lossy(&refused.stderr).into_owned();
-    assert!(!refused.status.success() && why.contains("3 uplinks could be read before"), "{why}");
+    assert!(!refused.status.success() && why.contains("3 uplinks could be decoded before"), "{why}");
     std::fs::write(file, "function decodeUplink(input) {\n  return {data: }\n}").unwrap();
     let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("(line 2, column"), "{refused:?}");
 
-    // What works is kept as a test, and a draft that fails it is not put in force either.
+    // What works is kept as a test, and a draft that fails it is not put in use either.
     let said = service.heron_says(&[
         "decoder",
         "keep-test",
@@ -143,7 +143,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
         "{said}"
     );
 
-    // History anew, by the decoder in force now.
+    // History anew, by the current decoder.
     let job: Job = service.heron_json(&["decoder", "anew", "probe", "--last", "1h"]);
     assert_eq!((job.state, job.done, job.total, job.failed), (JobState::Done, 5, 5, 0), "{job:?}");
     let stored = uplinks(&bench).await;

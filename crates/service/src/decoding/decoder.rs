@@ -103,7 +103,7 @@ impl DecodeJob {
         Self { written: Arc::new(written), payload }
     }
 
-    /// Reads it with what is in force now.
+    /// Reads it with the current decoder.
     fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
         let Self { written, payload } = self;
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);

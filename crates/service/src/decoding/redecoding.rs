@@ -140,7 +140,7 @@ fn failed(message: &Message) -> bool {
     matches!(&message.body, Body::Uplink(uplink) if uplink.decode_error.is_some())
 }
 
-/// Decodes a stored uplink with what is in force now; whether it is one that is decoded at all.
+/// Decodes a stored uplink with the current decoder; whether it is one that is decoded at all.
 fn decode_one(directory: &Directory, estate: EstateId, model: &str, totals: &Totals, message: &mut Message) -> bool {
     let for_decoder = matches!(&message.body, Body::Uplink(uplink) if uplink.frame.port.is_some_and(|port| port > 0));
     // A device may have been of another model then.

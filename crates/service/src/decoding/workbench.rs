@@ -1,4 +1,4 @@
-//! Trying a draft of a decoder beside the one in force.
+//! Trying a draft of a decoder beside the current one.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -47,7 +47,7 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool
         AccountVerb::TwoStepEnd { stdin } => {
             let password = asked(stdin, "Password")?;
             client.act_with("/me/two-step/end", &PasswordAgain { password }).await?;
-            out.line("Signing in takes no code any more.")
+            out.line("Signing in no longer takes a code.")
         }
     }
 }

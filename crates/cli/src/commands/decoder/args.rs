@@ -26,9 +26,9 @@ pub(crate) enum LocalDecoderVerb {
 /// Those that ask the service.
 #[derive(Subcommand)]
 pub(crate) enum RemoteDecoderVerb {
-    /// Try a draft on stored uplinks, beside the decoder in force: what appears, vanishes, changes or fails.
+    /// Try a draft on stored uplinks, beside the current decoder: what appears, vanishes, changes or fails.
     Try(DecoderTryArgs),
-    /// Keep what the decoder in force makes of a payload as a test, to be run on every save.
+    /// Keep what the current decoder makes of a payload as a test, run on every save.
     KeepTest(KeepTestArgs),
     /// A model each time it was saved.
     Editions {
@@ -53,11 +53,11 @@ pub(crate) enum RemoteDecoderVerb {
         /// Its number.
         number: u32,
     },
-    /// Decode history anew with what is in force. What was there stays until all of it is done.
+    /// Decode stored uplinks again with the current decoder. Old results stay until all are done.
     Anew(DecodeAnewArgs),
-    /// Work on history: what is under way, and what became of it.
+    /// Decoding jobs: running and done.
     Jobs,
-    /// Stop one; what was there stays.
+    /// Stop one; the old results stay.
     Stop {
         /// The job's name.
         job: String,
@@ -92,7 +92,7 @@ pub(crate) struct DecoderWriteArgs {
 pub(crate) struct DecoderTryArgs {
     /// The model's short name.
     pub model: String,
-    /// A draft of its decoder; what is in force if not given.
+    /// A draft of its decoder; the current one if not given.
     pub file: Option<PathBuf>,
     /// Which of the model's decoders it is a draft of: that of some versions, as `heron model show` tells them.
     #[arg(long, value_name = "VERSIONS")]
@@ -112,7 +112,7 @@ pub(crate) struct DecoderTryArgs {
     /// FPort of that payload, 1 to 223.
     #[arg(long, default_value_t = 1, requires = "payload")]
     pub port: u8,
-    /// Put the draft in force afterwards, if no uplink fails that could be read before.
+    /// Save the draft and use it, if no uplink fails that could be decoded before.
     #[arg(long, requires = "file")]
     pub put: bool,
     /// What the change is for; it stands beside the edition.

@@ -1,4 +1,4 @@
-//! `heron decoder`, as far as it asks the service: drafts tried beside what is in force, editions, and history decoded anew.
+//! `heron decoder`, as far as it asks the service: drafts tried beside the current decoder, editions, and history decoded anew.
 
 pub(crate) mod args;
 mod editions;
@@ -95,10 +95,10 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     let (Some((source, kind)), true) = (source, args.put) else { return Ok(()) };
     let broken = draft::counts(&tried).get(&UplinkChange::Broken).copied().unwrap_or(0);
     if broken > 0 {
-        bail!("{broken} uplinks could be read before and cannot be any more; nothing was put in force");
+        bail!("{broken} uplinks could be decoded before and fail now; the draft was not saved");
     }
     if let Some(flaw) = &tried.flaw {
-        bail!("{flaw}; nothing was put in force");
+        bail!("{flaw}; the draft was not saved");
     }
     let mut about = model_of(client, &args.model).await?.about;
     match version_of(&mut about, args.version.as_deref())? {
@@ -107,7 +107,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     }
     let note = args.note.unwrap_or_default();
     let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
-    out.line(format!("It is in force. History stays as it was: `heron decoder anew {} --last 30d`.", args.model))
+    out.line(format!("It is in use. To decode stored uplinks again: `heron decoder anew {} --last 30d`.", args.model))
 }
 
 async fn model_of(client: &Client, slug: &str) -> Result<Model> {
@@ -200,7 +200,7 @@ fn tell_one(out: &Out, uplink: &TriedUplink, drafted: bool) -> Result<()> {
     let nothing = Outcome::default();
     let before = uplink.before.as_ref().unwrap_or(&nothing);
     let draft = Some(&uplink.after).filter(|_| drafted);
-    for (which, outcome) in [("in force", uplink.before.as_ref()), ("draft", draft)] {
+    for (which, outcome) in [("current", uplink.before.as_ref()), ("draft", draft)] {
         let Some(outcome) = outcome else { continue };
         if let Some(problem) = &outcome.problem {
             out.line(format!("{which}: {}", problem.message))?;

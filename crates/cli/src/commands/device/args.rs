@@ -16,7 +16,7 @@ pub(crate) enum DeviceVerb {
         /// Its DevEUI or name.
         device: String,
     },
-    /// Say how one is doing: what stands out, why, what to do, and what happened to it.
+    /// Diagnose one: what stands out, why, what to do, and what happened to it.
     Why {
         /// Its DevEUI or name.
         device: String,
@@ -75,7 +75,7 @@ pub(crate) enum DeviceVerb {
     Forget {
         /// Its DevEUI or name.
         device: String,
-        /// Let DevNonces come again that were used. Recorded joins can then be played back.
+        /// Accept used DevNonces again. Recorded join-requests can then be replayed.
         #[arg(long)]
         nonces: bool,
     },
@@ -118,7 +118,7 @@ pub(crate) struct DeviceListArgs {
     /// Only those of this model.
     #[arg(long)]
     pub model: Option<String>,
-    /// Only those that stand on this radio profile.
+    /// Only those with this radio profile.
     #[arg(long)]
     pub profile: Option<String>,
     /// Only those with this tag.
@@ -187,7 +187,7 @@ pub(crate) struct DeviceSetArgs {
     /// All devices with this tag instead.
     #[arg(long, value_name = "TAG", conflicts_with = "devices")]
     pub with_tag: Option<String>,
-    /// Only say what would become different, and what devices would be sent.
+    /// Only show what would change, and what devices would be sent.
     #[arg(long)]
     pub preview: bool,
     /// Its name; of one device only.
@@ -202,7 +202,7 @@ pub(crate) struct DeviceSetArgs {
     /// The radio profile; empty for none.
     #[arg(long)]
     pub profile: Option<String>,
-    /// What else is to be known of it.
+    /// Description, in free text.
     #[arg(long)]
     pub description: Option<String>,
     /// Version of its hardware; empty for none.
@@ -217,10 +217,10 @@ pub(crate) struct DeviceSetArgs {
     /// A tag to take away; may be given several times.
     #[arg(long = "untag", value_name = "TAG")]
     pub untags: Vec<String>,
-    /// Keep from being served: frames are refused, and nothing is sent.
+    /// Disable: frames are refused, and nothing is sent.
     #[arg(long)]
     pub disable: bool,
-    /// Serve again.
+    /// Enable again.
     #[arg(long, conflicts_with = "disable")]
     pub enable: bool,
 }
@@ -301,7 +301,7 @@ pub(crate) struct NewDeviceArgs {
     /// The short name of its radio profile.
     #[arg(long)]
     pub profile: Option<String>,
-    /// What else is to be known of it.
+    /// Description, in free text.
     #[arg(long, default_value = "")]
     pub description: String,
     /// Version of its hardware.
@@ -313,7 +313,7 @@ pub(crate) struct NewDeviceArgs {
     /// A word to find it by; may be given several times.
     #[arg(long = "tag", value_name = "TAG")]
     pub tags: Vec<String>,
-    /// Only say how it would be understood, and what gives pause.
+    /// Only show how it would be read, and what looks wrong.
     #[arg(long)]
     pub check: bool,
 }

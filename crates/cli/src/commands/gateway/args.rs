@@ -39,7 +39,7 @@ pub(crate) enum RemoteGatewayVerb {
     Adopt(GatewayAdoptArgs),
     /// Make one's connection kit: all it needs to connect, with new credentials, and a sheet in plain words.
     Kit(KitArgs),
-    /// What one proves itself by: tokens and certificates, without their secrets.
+    /// List one's credentials: tokens and certificates, without their secrets.
     Credentials { eui: String },
     /// Make one a credential; its secret is printed here, and can never be shown again.
     Issue {
@@ -50,22 +50,22 @@ pub(crate) enum RemoteGatewayVerb {
         #[command(flatten)]
         secret: SecretArgs,
     },
-    /// Take a credential back; a gateway connected with it is cut off.
+    /// Revoke a credential; a gateway connected with it is cut off.
     Revoke {
         eui: String,
         /// The credential, as `heron gateway credentials` names it.
         credential: String,
     },
-    /// Have one fetch new credentials when it next asks over CUPS; the old ones end when it first uses them.
+    /// Replace one's credentials over CUPS: it fetches new ones when it next asks, and the old ones end when it first uses them.
     Replace { eui: String },
-    /// Credentials that end within 30 days or have ended, and the service's own certificate.
+    /// Credentials that expire within 30 days or have expired, and the service's own certificate.
     Endings,
     /// Firmware that gateways fetch over CUPS.
     Firmware {
         #[command(subcommand)]
         verb: FirmwareVerb,
     },
-    /// What happened to one: connects, refusals with their reason, restarts, changes.
+    /// Events of one: connections, refusals with their reason, restarts, changes.
     Events {
         eui: String,
         /// How many at most, the latest first.
@@ -153,7 +153,7 @@ pub(crate) struct GatewayArgs {
 
 #[derive(Args)]
 pub(crate) struct GatewayAboutArgs {
-    /// What people should know of it: where the key hangs, whom to call.
+    /// Description, in free text: where the key hangs, whom to call.
     #[arg(long)]
     pub description: Option<String>,
     /// Latitude in degrees, north positive.
@@ -177,7 +177,7 @@ pub(crate) struct GatewayAboutArgs {
     /// Uplink channels it is to listen on, as runs: `8-15, 65`; as many as it reaches if not given.
     #[arg(long)]
     pub channels: Option<String>,
-    /// How it is to call: udp or lns; if not given, as it calls already, or else udp.
+    /// How it connects: udp or lns; if not given, as it connects already, or else udp.
     #[arg(long)]
     pub protocol: Option<Protocol>,
     /// Take its UDP datagrams from this address or network only, such as 192.0.2.7 or 192.0.2.0/24; `anywhere` lifts it.
@@ -195,7 +195,7 @@ pub(crate) struct GatewayAboutArgs {
 pub(crate) enum FirmwareVerb {
     /// List what is kept.
     List,
-    /// Keep one, once its signature is checked.
+    /// Store one, after its signature is checked.
     Add {
         /// The firmware's file.
         file: PathBuf,
@@ -212,9 +212,9 @@ pub(crate) enum FirmwareVerb {
         #[arg(long)]
         key_crc: Option<u32>,
     },
-    /// Remove one; no gateway is handed it any more.
+    /// Remove one; it is no longer offered to gateways.
     Remove { firmware: String },
-    /// Have a gateway handed one, once, when it next asks; without one, none.
+    /// Offer one to a gateway, once, when it next asks; without one, none.
     Hand { eui: String, firmware: Option<String> },
 }
 

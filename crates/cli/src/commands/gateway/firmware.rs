@@ -54,7 +54,7 @@ pub(super) async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: boo
             out.one(&kept, lines)
         }
         FirmwareVerb::Remove { firmware } => {
-            show::confirm(yes, "No gateway will be handed this firmware any more.")?;
+            show::confirm(yes, "This firmware will no longer be offered to gateways.")?;
             client.delete(&client.in_estate(&format!("gateway-firmware/{firmware}")).await?).await?;
             out.line(format!("{firmware} was removed."))
         }

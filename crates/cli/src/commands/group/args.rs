@@ -74,7 +74,7 @@ pub(crate) struct GroupSendArgs {
     /// The payload in hex, in any pasted form.
     #[arg(long, value_name = "HEX")]
     pub payload: String,
-    /// Give it up if it has not been sent within this time: seconds, or with a unit.
+    /// It expires if it has not been sent within this time: seconds, or with a unit.
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     pub expires_in: Option<f64>,
 }

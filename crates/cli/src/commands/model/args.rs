@@ -17,7 +17,7 @@ pub(crate) enum ModelVerb {
     Remove { slug: String },
     /// Add one or change it; what is not given stays.
     Put(Box<ModelPutArgs>),
-    /// Say what is to be known of one of its readings; what is not given stays.
+    /// Set the rules of one of its readings; what is not given stays.
     Reading(ReadingArgs),
 }
 
@@ -54,7 +54,7 @@ pub(crate) struct ReadingArgs {
     /// Word for a value, as VALUE=WORD (true=open); may be given several times.
     #[arg(long = "word", value_name = "VALUE=WORD")]
     pub words: Vec<String>,
-    /// Forget what was said of it before.
+    /// Remove what was set before.
     #[arg(long)]
     pub anew: bool,
 }

@@ -43,16 +43,16 @@ pub(crate) struct OutboxAddArgs {
     /// Ask the device to acknowledge it.
     #[arg(long)]
     pub confirmed: bool,
-    /// Let it go before all that wait already.
+    /// Send it before all others that wait.
     #[arg(long)]
     pub first: bool,
     /// Transmissions allowed; the device's radio settings say so if not given.
     #[arg(long, value_name = "N")]
     pub attempts: Option<u32>,
-    /// Give it up if it has not been sent within this time: seconds, or with a unit.
+    /// It expires if it has not been sent within this time: seconds, or with a unit.
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     pub expires_in: Option<f64>,
-    /// Only say what it comes to, and when it would go.
+    /// Only show what would be sent, and when.
     #[arg(long)]
     pub check: bool,
 }

@@ -96,10 +96,10 @@ async fn remote(client: &Client, out: &Out, verb: RemotePeopleVerb, yes: bool) -
             out.one(&member, |m| vec![("name", m.name.clone()), ("role", m.role.to_string())])
         }
         RemotePeopleVerb::Remove { name } => {
-            let what = format!("{name} will be no member any more, and their tokens here will end.");
+            let what = format!("{name} will no longer be a member, and their tokens here will end.");
             show::confirm(yes, &what)?;
             client.delete(&client.in_estate(&format!("people/{}", segment(&name))).await?).await?;
-            out.line(format!("{name} is no member any more."))
+            out.line(format!("{name} is no longer a member."))
         }
         RemotePeopleVerb::Shares => shares::run(client, out).await,
         RemotePeopleVerb::Reshare { id, may, until } => reshare::run(client, out, id, may, until).await,
@@ -109,7 +109,7 @@ async fn remote(client: &Client, out: &Out, verb: RemotePeopleVerb, yes: bool) -
             out.line(format!("Share {id} has ended."))
         }
         RemotePeopleVerb::Leave => {
-            show::confirm(yes, "You will have no access to this estate any more.")?;
+            show::confirm(yes, "You will no longer have access to this estate.")?;
             client.act(&client.in_estate("leave").await?).await?;
             out.line("You have left.")
         }

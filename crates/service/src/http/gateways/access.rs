@@ -122,7 +122,7 @@ pub(crate) async fn replace_credentials(
     registered(&app, &estate, eui).await?;
     if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
         let problem = Problem::new(409, "no_cups", "This gateway cannot fetch new credentials")
-            .detail("it has no credential for updates in force; make it a connection kit with updates");
+            .detail("it has no valid credential for updates; make it a connection kit with updates");
         return Err(problem.into());
     }
     app.gateway_services.credentials.ask_for_replacement(eui).await?;

@@ -79,7 +79,7 @@ pub(crate) async fn hand_firmware(
         let Some(row) = found else { return Err(bad_field("firmware", id, "it is none of those kept").into()) };
         if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
             let problem = Problem::new(409, "no_cups", "This gateway cannot fetch a firmware")
-                .detail("it has no credential for updates in force; make it a connection kit with updates");
+                .detail("it has no valid credential for updates; make it a connection kit with updates");
             return Err(problem.into());
         }
         text = format!("It is to be handed firmware {:?} when it next asks over CUPS.", row.firmware.name);

@@ -24,7 +24,7 @@ const MOST_DEVICES: usize = 8;
 #[utoipa::path(post, path = "/estates/{estate}/frame", tag = "frames",
     extensions(("x-right" = json!("view"))), request_body = FrameQuestion,
     responses((status = 200, body = FrameReport), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn take_apart(
+pub(crate) async fn decode_frame(
     State(app): State<App>,
     estate: WholeEstate,
     Json(question): Json<FrameQuestion>,

@@ -24,7 +24,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(readings::chart))
         .routes(routes!(readings::export_readings))
         .routes(routes!(ledger::ledger))
-        .routes(routes!(frames::take_apart))
+        .routes(routes!(frames::decode_frame))
         .routes(routes!(regions::list_regions))
         .routes(routes!(regions::show_region))
         .routes(routes!(regions::airtime))

@@ -67,7 +67,7 @@ pub(crate) async fn put_model(
     put(&app, &estate, &slug, model, note.note.as_deref().unwrap_or_default()).await
 }
 
-/// Puts a model in force.
+/// Puts a model in use.
 pub(crate) async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
     let model = request::check(model)?;
     if note.chars().count() > 300 {

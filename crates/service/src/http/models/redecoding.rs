@@ -17,7 +17,7 @@ use crate::http::extract::{Paging, Params, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 use crate::http::models::model::model_of;
 
-/// Has the uplinks of a time decoded anew, with the decoders in force. What was there stays until all of it is done.
+/// Decodes the uplinks of a time again, with the current decoders. What was there stays until all of it is done.
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders",
     extensions(("x-right" = json!("decoders"))), request_body = DecodeAnew,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]

@@ -27,7 +27,7 @@ use crate::http::models::turns::Purpose;
 /// Devices whose last uplinks a draft is tried on: those heard last.
 const DEVICES: usize = 64;
 
-/// Tries a draft of a decoder on payloads and on stored uplinks, beside the decoder in force. Nothing is changed by it.
+/// Tries a draft of a decoder on payloads and on stored uplinks, beside the current decoder. Nothing is changed by it.
 #[utoipa::path(post, path = "/estates/{estate}/models/{model}/try", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)), request_body = Draft,
