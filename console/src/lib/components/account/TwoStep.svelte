@@ -58,7 +58,7 @@
     </ul>
     <button class="btn btn-sm mt-3" type="button" onclick={() => (codes = [])}>Done</button>
   {:else if session.me?.two_step}
-    <p class="mb-3">In use: signing in takes a code beside the password. {session.me.recovery_codes} recovery codes are left.</p>
+    <p class="mb-3">In use: sign-in asks for a code as well as the password. {session.me.recovery_codes} recovery codes are left.</p>
     <form class="flex flex-wrap items-end gap-3" onsubmit={renew}>
       <Field label="Password" class="min-w-48 flex-1">
         <input class="input w-full" type="password" name="password" autocomplete="current-password" bind:value={password} required />
