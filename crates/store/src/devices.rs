@@ -13,8 +13,8 @@ use lorawan::{DevAddr, Eui64};
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 
-use crate::access_filter::limit_to;
 use crate::device_config::{CONFIG, Profiles, whole_radio};
+use crate::people::access_filter::limit_to;
 use crate::rows::{AMONG, among, eui, eui_bytes, json, region};
 use crate::{AccessFilter, EstateId, Store, StoreError};
 

@@ -5,10 +5,7 @@
 //! group commits ([`Batch`]): one transaction for everything that happened in some milliseconds,
 //! because a durable transaction for each frame is not affordable.
 
-mod access;
-mod access_filter;
 mod airtime;
-mod audit;
 mod bench;
 mod commit;
 mod connect;
@@ -35,12 +32,9 @@ mod registering;
 mod retention;
 mod rows;
 mod state;
-mod tokens;
 mod vault;
 
-pub use access::{InvitationToWrite, Membership, Taken, Taker};
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
-pub use audit::AuditQuery;
 pub use commit::{
     Activity, Batch, COMMIT_LIMIT, DecodeFailure, Decoding, Mark, Refused, Split, SplitPart, StoredMessage,
     StoredReading, Subject, Writer, WrittenMessage, outbox_name,
@@ -58,11 +52,13 @@ pub use groups::{GroupIdentity, GroupRow};
 pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use key_rotation::Secrets;
 pub use models::{ImportedModel, ModelRow, Source};
-pub use people::{MemberChange, Person, PersonId, SignInRow};
+pub use people::access::{InvitationToWrite, Membership, Taken, Taker};
+pub use people::accounts::{MemberChange, Person, PersonId, SignInRow};
+pub use people::audit::AuditQuery;
+pub use people::tokens::{TokenRow, TokenToMake};
 pub use readings::{JudgedSeries, ReadingRow};
 pub use rows::first_name_at;
 pub use state::gateway_config;
-pub use tokens::{TokenRow, TokenToMake};
 pub use vault::{Vault, VaultError};
 
 use std::str::FromStr as _;

@@ -7,7 +7,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
 use ulid::Ulid;
 
-use crate::access_filter::limit_to;
+use crate::people::access_filter::limit_to;
 use crate::rows::{eui_bytes, json};
 use crate::{AccessFilter, EstateId, Store, StoreError, WrittenMessage};
 

@@ -7,8 +7,8 @@ use domain::access::Rights;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
-use crate::access::{scope, stored};
-use crate::people::{Person, PersonId};
+use crate::people::access::{scope, stored};
+use crate::people::accounts::{Person, PersonId};
 use crate::{EstateId, Store, StoreError, constraint};
 
 /// An access token as it is checked.
@@ -133,7 +133,7 @@ impl Store {
                 scope: scope(&row)?,
                 expires_at: row.try_get("expires_at")?,
                 last_used: row.try_get("last_used")?,
-                person: crate::people::person(&row)?,
+                person: crate::people::accounts::person(&row)?,
             })
         })
         .transpose()

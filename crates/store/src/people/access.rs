@@ -9,7 +9,7 @@ use domain::people::scope_of;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 
-use crate::people::{PersonId, add_estate, add_person};
+use crate::people::accounts::{PersonId, add_estate, add_person};
 use crate::rows::{eui, eui_bytes};
 use crate::{EstateId, Store, StoreError};
 
