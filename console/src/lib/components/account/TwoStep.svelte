@@ -79,7 +79,7 @@
       </form>
     </div>
   {:else}
-    <p class="mb-3 text-base-content/80">Signing in asks for a code from an app as well. A stolen password alone is not enough.</p>
+    <p class="mb-3 text-base-content/80">With it, sign-in also asks for a code from an app: a stolen password alone is not enough.</p>
     <form class="flex flex-wrap items-end gap-3" onsubmit={prepare}>
       <Field label="Password" class="min-w-48 flex-1">
         <input class="input w-full" type="password" name="password" autocomplete="current-password" bind:value={password} required />

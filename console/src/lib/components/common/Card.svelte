@@ -7,7 +7,7 @@
   let { title, tag = "section", class: more = "", children, ...rest }: Props = $props();
 </script>
 
-<svelte:element this={tag} class="card p-4 card-border {more}" {...rest}>
+<svelte:element this={tag} class="card block border border-base-300 p-4 {more}" {...rest}>
   {#if title}<h2 class="mb-2">{title}</h2>{/if}
   {@render children()}
 </svelte:element>

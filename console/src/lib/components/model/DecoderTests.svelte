@@ -14,7 +14,7 @@
   <ul class="text-sm">
     {#each tests as test, i (i)}
       <li class="flex flex-wrap items-baseline gap-x-3 border-b border-base-300 py-0.5 last:border-b-0">
-        <input class="input input-ghost input-xs w-44 font-medium" aria-label="Name of the test" bind:value={test.name} maxlength="60" />
+        <input class="input input-ghost input-xs w-44 px-1 text-sm font-medium" aria-label="Name of the test" bind:value={test.name} maxlength="60" />
         <span class="text-base-content/75">port {test.port}</span>
         <Bytes hex={test.bytes} />
         <span class="text-base-content/75"

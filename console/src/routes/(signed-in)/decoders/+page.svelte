@@ -43,7 +43,7 @@
             <span class="block text-sm text-base-content/75">{of.model}</span></span
           >
           <span>
-            <b class="tabular-nums">{of.failures}</b> since <span title={moment(of.first_at)}>{ago(of.first_at, live.now)}</span>, the last {ago(
+            <b class="tabular-nums">{of.failures}</b>, first <span title={moment(of.first_at)}>{ago(of.first_at, live.now)}</span>, last {ago(
               of.last_at,
               live.now,
             )}
@@ -80,7 +80,7 @@
             >{/if}
         </td>
         <td class="hidden text-sm md:table-cell">{Object.keys(model.readings ?? {}).join(", ")}</td>
-        <td class="hidden text-sm sm:table-cell">{ago(model.changed_at, live.now)}</td>
+        <td class="hidden text-sm whitespace-nowrap sm:table-cell">{ago(model.changed_at, live.now)}</td>
       </tr>
     {/each}
   </DataTable>

@@ -15,7 +15,8 @@
 
   /** Lines as `eui~reading`. */
   const lines = $derived(page.url.searchParams.getAll("line").map((text) => ({ device: text.slice(0, 16), reading: text.slice(17) })));
-  const last = $derived((page.url.searchParams.get("last") ?? "1d") as Span);
+  const asked = $derived(page.url.searchParams.get("last") ?? "");
+  const last: Span = $derived(asked in SPANS ? (asked as Span) : "1d");
   const from = $derived(Number(page.url.searchParams.get("from")) || null);
   const until = $derived(Number(page.url.searchParams.get("until")) || null);
   const path = $derived({ estate: session.estate });
