@@ -197,7 +197,7 @@ pub struct RadioSettings {
     /// Days after which the network has the device agree on a new session (ForceRejoinReq), 1 to 3650; for 1.1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub renew_session_days: Option<u16>,
-    /// Whether a frame counter that starts over is accepted. Recorded frames can then be played back.
+    /// Whether a frame counter that starts over is accepted. Recorded frames can then be replayed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter_restart: Option<bool>,
     /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its usual interval counts if not

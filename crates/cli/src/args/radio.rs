@@ -139,7 +139,7 @@ pub(crate) struct RadioArgs {
     /// Have a 1.1 device agree on a new session after so many days.
     #[arg(long, value_name = "DAYS")]
     pub renew_session_days: Option<u16>,
-    /// Accept a frame counter that starts over. Recorded frames can then be played back.
+    /// Accept a frame counter that starts over. Recorded frames can then be replayed.
     #[arg(long, value_name = "TRUE|FALSE")]
     pub counter_restart: Option<bool>,
     /// How often it is expected to send; it is silent when it is three times overdue.

@@ -239,7 +239,7 @@ fn a_personalized_device_has_its_session_and_may_restart_its_counter() {
         let up = field.status(node).session.unwrap().counters.up;
         if accepts {
             assert_eq!((up, field.noticed("counter_restarted")), (Some(2), 1), "{version}: once, and loudly");
-            assert!(field.notices().iter().any(|n| n.wants_attention() && n.next_step().contains("played back")));
+            assert!(field.notices().iter().any(|n| n.wants_attention() && n.next_step().contains("replayed")));
         } else {
             assert_eq!(up, Some(29), "{version}");
             assert!(matches!(field.refusals()[0], Refusal::CounterTooLow { received: 0, last: 29 }));
