@@ -131,9 +131,6 @@
         {#each estateOptions.fleets as { slug } (slug)}<option value={slug}>{slug}</option>{/each}
       </select>
     </Field>
-    <Field label="Name">
-      <input class="input w-44" name="name" bind:value={form.name} maxlength="80" placeholder="its DevEUI" autocomplete="off" />
-    </Field>
     <Field label="Keys">
       <select class="select w-56" name="keys" bind:value={keys}>
         <option value="entered">AppKey from the label</option>
@@ -162,6 +159,12 @@
         <input class="input w-96 max-w-full font-mono" name="app_s_key" type="password" bind:value={form.app_s_key} autocomplete="off" spellcheck="false" />
       </Field>
     {/if}
+  </div>
+  <h3 class="mt-4 mb-1 text-sm font-semibold text-base-content/75">Optional</h3>
+  <div class="flex flex-wrap items-end gap-3">
+    <Field label="Name">
+      <input class="input w-44" name="name" bind:value={form.name} maxlength="80" placeholder="its DevEUI" autocomplete="off" />
+    </Field>
     <Field label="Model">
       <select class="select w-44" name="model" bind:value={form.model}>
         <option value="">none</option>
@@ -182,8 +185,8 @@
     <Field label="Tags">
       <input class="input w-44" name="tags" bind:value={form.tags} placeholder="pier north" autocomplete="off" />
     </Field>
-    <button class="btn btn-primary" disabled={!complete}>Register</button>
   </div>
+  <button class="btn btn-primary mt-4" disabled={!complete}>Register</button>
   {#if readBack}
     <div class="mt-3 rounded-field bg-base-200 p-3" data-read-back>
       <p>
