@@ -69,12 +69,15 @@ pub(crate) struct Group {
     flight: Option<Flight>,
     /// Until then its last frame is on air: members may hear several gateways.
     on_air_until: Timestamp,
+    /// Until then nothing is tried, since no gateway had a way down.
+    rests_until: Timestamp,
 }
 
 impl Group {
     /// The clock was set by so much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         self.on_air_until = self.on_air_until.plus_us(by_us);
+        self.rests_until = self.rests_until.plus_us(by_us);
     }
 }
 
@@ -180,7 +183,10 @@ impl Engine {
                 }
                 let mut outbox = Outbox::restore(id, outbox);
                 outbox.settle(step, true, config.class);
-                self.groups.insert(id, Group { config, next_down, outbox, flight: None, on_air_until: step.now });
+                self.groups.insert(
+                    id,
+                    Group { config, next_down, outbox, flight: None, on_air_until: step.now, rests_until: step.now },
+                );
                 // Later: one that is put back has its gateways' accounts put back after it.
                 self.timers.set(step.now.plus_us(1), Timer::LookAtGroup(id));
             }
@@ -232,7 +238,8 @@ impl Engine {
 
     /// Goes on with what is on its way, or begins with the next downlink.
     pub(crate) fn look_at_group(&mut self, step: &mut Step<'_>, id: Eui64) {
-        let Some(group) = self.groups.get(&id).filter(|group| group.on_air_until <= step.now) else { return };
+        let free = |group: &&Group| group.on_air_until.max(group.rests_until) <= step.now;
+        let Some(group) = self.groups.get(&id).filter(free) else { return };
         if group.flight.is_some() {
             return self.next_gateway(step, id);
         }
@@ -263,7 +270,8 @@ impl Engine {
             why: String::new(),
             attempted: false,
         });
-        if !unreached.is_empty() {
+        // What is tried again because its gateways are away has told this already.
+        if !unreached.is_empty() && !group.outbox.gateway_away() {
             let of = group.config.members.len();
             step.tell(id, Notice::MembersUnreached { unreached, of });
         }
@@ -347,12 +355,15 @@ impl Engine {
             group.outbox.advance(step, flight.item.id, OutboxState::Sent);
         } else {
             let (item, class) = (flight.item.id, group.config.class);
-            if flight.attempted {
+            let pause = if flight.attempted {
                 group.outbox.return_or_fail(step, item, &flight.why, ATTEMPTS, class);
+                LOOK_AGAIN_US
             } else {
-                group.outbox.no_way_down(step, item, &flight.why, class);
-            }
-            self.timers.set(step.now.plus_us(LOOK_AGAIN_US), Timer::LookAtGroup(id));
+                let pause = group.outbox.no_way_down(step, item, &flight.why, class);
+                group.rests_until = step.now.plus_us(pause);
+                pause
+            };
+            self.timers.set(step.now.plus_us(pause), Timer::LookAtGroup(id));
             return;
         }
         self.timers.set(group.on_air_until, Timer::LookAtGroup(id));
@@ -360,9 +371,13 @@ impl Engine {
 
     /// One of a group's transmissions did not go out, and no other way is left.
     pub(crate) fn group_failed(&mut self, step: &mut Step<'_>, id: Eui64, why: &TxFailure) {
-        let stage = DownlinkStage::Returned(why.to_string());
-        step.publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage))));
-        self.note_group(id, why.to_string(), !matches!(why, TxFailure::Unreachable | TxFailure::NotHandedOver));
+        let attempted = !matches!(why, TxFailure::Unreachable | TxFailure::NotHandedOver);
+        let away = self.groups.get(&id).is_some_and(|group| group.outbox.gateway_away());
+        if attempted || !away {
+            let stage = DownlinkStage::Returned(why.to_string());
+            step.publish(Event::Downlink(Box::new(DownlinkEvent::off_air(id, stage))));
+        }
+        self.note_group(id, why.to_string(), attempted);
         self.group_reported(step, id, None);
     }
 

@@ -212,6 +212,11 @@ impl Outbox {
         pause
     }
 
+    /// Whether it waits for a gateway without a way down, which has been told.
+    pub(crate) const fn gateway_away(&self) -> bool {
+        self.away > 0
+    }
+
     /// Moves an item on, says so to the store, and lets it go when it is done.
     pub(crate) fn advance(&mut self, step: &mut Step<'_>, id: OutboxId, state: OutboxState) {
         let Some(at) = self.position(id) else { return };

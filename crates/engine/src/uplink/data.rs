@@ -362,8 +362,8 @@ impl Device {
         lost.map(|(lost, last)| Notice::UplinksLost { lost, last, received })
     }
 
-    /// Whether a frame acknowledges the downlink that is awaited. Each try of it had a counter of its own, and any of them
-    /// may be the one that was heard.
+    /// Whether a frame acknowledges the downlink that waits for it. Each transmission of it had its own counter, and the device
+    /// may have heard any of them.
     fn acknowledged_by(&self, new: &New, view: &DataView<'_>, frame: &Collected) -> bool {
         let (Some((id, down)), Some(session)) = (self.outbox.awaiting_ack(), self.session.as_deref()) else {
             return false;

@@ -122,6 +122,33 @@ fn members_out_of_reach_are_named_and_a_gateway_that_fails_is_tried_again() {
 }
 
 #[test]
+fn a_group_whose_gateways_are_away_waits_and_says_so_once() {
+    let region = Region::Eu868;
+    let mut field = Field::new(&[(HILL, region)]);
+    let mut all = members(&mut field, Class::C, region, &[&[HILL]]);
+    all.push(Eui64(0x02bb_0000_0000_0999));
+    put(&mut field, config(Class::C, region, &all));
+    field.forget();
+    field.failures = vec![TxFailure::Unreachable; 6];
+    send(&mut field, 1, &[1]);
+    let returned = |field: &Field| {
+        let returned = |effect: &&Effect| match effect {
+            Effect::Publish(Event::Downlink(downlink)) => matches!(downlink.stage, DownlinkStage::Returned(_)),
+            _ => false,
+        };
+        field.effects.iter().filter(returned).count()
+    };
+    let first = returned(&field);
+    assert!(first > 0);
+    send(&mut field, 2, &[2]);
+    field.pass(30 * SECOND);
+    assert_eq!((field.got(0), returned(&field), field.noticed("members_unreached")), (vec![], first, 1));
+    assert_eq!(field.transmissions().len(), 5, "one more downlink makes no more tries");
+    field.pass(4 * MINUTE);
+    assert_eq!(field.got(0), [[1], [2]], "none is given up: {:#?}", field.outbox_states());
+}
+
+#[test]
 fn a_group_waits_for_airtime_and_says_until_when() {
     let region = Region::Eu868;
     let mut field = Field::new(&[(HILL, region)]);
