@@ -83,12 +83,12 @@ struct Latest<'a> {
     outbox: Vec<(&'a OutboxId, &'a OutboxState, u8, i64)>,
     near: Vec<(Eui64, Class, String)>,
     group_counters: Vec<(Eui64, u32)>,
-    airtime: Vec<AirtimeMinute<'a>>,
+    airtime: Vec<AirtimeMinute>,
 }
 
-struct AirtimeMinute<'a> {
+struct AirtimeMinute {
     transmitter: (&'static str, Vec<u8>),
-    sub_band: &'a str,
+    sub_band: &'static str,
     minute: i64,
     airtime_us: u64,
     frames: u32,
@@ -192,13 +192,13 @@ async fn write_group_counters(tx: &mut Transaction<'_, MySql>, all: &[(Eui64, u3
     Ok(())
 }
 
-async fn write_airtime(tx: &mut Transaction<'_, MySql>, all: &[AirtimeMinute<'_>]) -> Result<(), StoreError> {
+async fn write_airtime(tx: &mut Transaction<'_, MySql>, all: &[AirtimeMinute]) -> Result<(), StoreError> {
     for part in parts(all) {
         let mut query =
             QueryBuilder::<MySql>::new("INSERT INTO airtime (transmitter, eui, sub_band, minute, airtime_us, frames) ");
         query.push_values(part, |mut row, of| {
             let (kind, eui) = &of.transmitter;
-            row.push_bind(*kind).push_bind(eui.clone()).push_bind(of.sub_band.to_owned()).push_bind(of.minute);
+            row.push_bind(*kind).push_bind(eui.clone()).push_bind(of.sub_band).push_bind(of.minute);
             row.push_bind(of.airtime_us).push_bind(of.frames);
         });
         query.push(" ON DUPLICATE KEY UPDATE airtime_us = VALUES(airtime_us), frames = VALUES(frames)");
