@@ -3,6 +3,7 @@
 use anyhow::{Context as _, Result, anyhow, bail};
 use api::Page;
 use api::device::Device;
+use api::metrics::Metrics;
 use api::people::Me;
 use api::problem::Problem;
 use lorawan::Eui64;
@@ -89,6 +90,11 @@ impl Client {
             Ok(problem) => Err(problem.into()),
             Err(_) => Err(anyhow!("{} answered {status}: {body}", self.url)),
         }
+    }
+
+    /// How the service itself is doing.
+    pub(crate) async fn metrics(&self) -> Result<Metrics> {
+        self.get("/metrics", &[]).await
     }
 
     pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T> {

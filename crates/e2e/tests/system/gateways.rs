@@ -266,7 +266,7 @@ async fn an_unreachable_gateway_gives_the_downlink_back() {
         items.items.into_iter().find(back)
     })
     .await;
-    assert_eq!((item.state, item.attempts), (OutboxState::Waiting, 0), "no attempt: nobody may have heard it");
+    assert_eq!((item.state, item.attempts), (OutboxState::Waiting, 0), "nobody can have heard it, so it is no attempt");
 }
 
 #[tokio::test]

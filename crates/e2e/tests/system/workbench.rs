@@ -1,4 +1,4 @@
-//! A decoder fixed against stored uplinks, its editions, history decoded anew, and rehearsals.
+//! A decoder fixed against stored uplinks, its editions, stored uplinks decoded again, and rehearsals.
 
 use api::Page;
 use api::device::LastReading;

@@ -98,7 +98,7 @@ pub(crate) async fn run(
 impl DecodeJob {
     /// One that was left over.
     fn stored(written: WrittenMessage) -> Self {
-        // What is no uplink is on no list; whoever put it there finds an empty payload.
+        // Only uplinks are listed; another message would be decoded as an empty payload.
         let payload = payload_of(&written.message).unwrap_or_default();
         Self { written: Arc::new(written), payload }
     }

@@ -107,7 +107,7 @@ pub struct Pace {
 }
 
 impl Pace {
-    /// A decoder that takes no longer holds nobody up.
+    /// A decoder that takes no longer than this delays nobody.
     const QUICK_US: u32 = 500;
     /// Part of the mean that is the latest call's. The first one in a worker makes a world for the script, which must not
     /// count for all.

@@ -143,7 +143,7 @@ impl Batcher {
     }
 }
 
-/// Counts what is lost or is nobody's, and keeps the frames of devices that are quarantined.
+/// Counts what is lost or belongs to no estate, and keeps the frames of devices that are quarantined.
 fn count(event: &Event, ingest: &IngestStats, quarantined: &QuarantinedFrames) {
     match event {
         Event::Discarded { copies } => ingest.foreign(*copies),

@@ -52,7 +52,7 @@ pub(crate) async fn run(
 
 fn publish(presence: &GatewayRegistry, live: &Live, directory: &Directory) {
     for (estate, news) in presence.news(Utc::now()) {
-        // An unregistered gateway belongs to nobody yet, so every estate may hear of it.
+        // An unregistered gateway belongs to no estate yet: all are told of it.
         let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
         for id in estates {
             let (name, slug) = (Ulid::generate(), directory.estate_slug(id));

@@ -59,7 +59,7 @@ impl MessageBuilder<'_> {
                 Some(self.about_device(device, at, body, None))
             }
             Event::Refused(refused) => self.refused(&refused),
-            // Whoever counts has counted it.
+            // They are counted in `batch`.
             Event::Discarded { .. } | Event::Dropped { .. } => None,
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;

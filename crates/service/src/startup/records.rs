@@ -24,7 +24,7 @@ use crate::startup::config::Options;
 use crate::startup::high_water::HighWater;
 use crate::startup::shared::Shared;
 
-/// Uplinks waiting for a decoder; what is beyond stays marked in the database and is taken up later.
+/// Uplinks waiting for a decoder. More than these stay marked in the database, and are decoded later.
 const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
 const DECODED_QUEUE: usize = 8192;

@@ -95,7 +95,7 @@ struct Running {
 
 impl Running {
     /// Waits until somebody wants the service to stop. Without one of these tasks nothing is written any more, and a
-    /// service that starts anew goes on from its journal.
+    /// service that is started again goes on from its journal.
     async fn work(&mut self) -> Result<()> {
         tokio::select! {
             told = wait_for_signal() => told,

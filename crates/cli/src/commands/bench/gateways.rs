@@ -41,10 +41,6 @@ struct Measured {
     storm_cpu_s: Option<f64>,
 }
 
-async fn metrics(client: &Client) -> Result<Metrics> {
-    client.get("/metrics", &[]).await
-}
-
 async fn until(what: &str, there: impl Fn() -> bool) -> Result<Duration> {
     let begun = Instant::now();
     while !there() {
@@ -76,7 +72,7 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
     eprintln!("making {storm} connection kits …");
     let entrances: Vec<(usize, Entrance)> =
         stream::iter(0..storm).map(|n| entrance(client, n)).buffer_unordered(AT_ONCE).try_collect().await?;
-    let before = metrics(client).await?;
+    let before = client.metrics().await?;
     let mut crowd = Crowd::default();
     eprintln!("{by_udp} gateways by UDP and {by_websocket} by WebSocket connect …");
     for n in 0..by_udp {
@@ -88,9 +84,9 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
     }
     until("all to be connected", || crowd.connected() == by_websocket && crowd.acknowledged() == by_udp).await?;
     eprintln!("they are there, and hear nothing for {} s …", args.seconds);
-    let idle = metrics(client).await?;
+    let idle = client.metrics().await?;
     tokio::time::sleep(Duration::from_secs(args.seconds)).await;
-    let after = metrics(client).await?;
+    let after = client.metrics().await?;
     let cores = |from: &Metrics, to: &Metrics| {
         from.cpu_s.zip(to.cpu_s).map(|(a, b)| (b - a) / (to.up_s - from.up_s).max(f64::EPSILON))
     };
@@ -99,13 +95,13 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
     }
     until("all to be connected", || crowd.connected() == storm).await?;
     eprintln!("{storm} by WebSocket are dropped at once, and come back …");
-    let (calm, attempts) = (metrics(client).await?, crowd.attempts());
+    let (calm, attempts) = (client.metrics().await?, crowd.attempts());
     let begun = Instant::now();
     crowd.drop_all();
     until("the drop", || crowd.connected() < storm).await?;
     until("all to be back", || crowd.connected() == storm).await?;
     let storm_settled_s = begun.elapsed().as_secs_f64();
-    let settled = metrics(client).await?;
+    let settled = client.metrics().await?;
     let measured = Measured {
         by_udp,
         by_websocket,

@@ -143,7 +143,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         }
     };
     let after: IngestStats = client.get("/ingest", &[]).await?;
-    let metrics = metrics(client).await?;
+    let metrics = client.metrics().await?;
     let shed =
         |ingest: &IngestStats| ingest.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
     Ok(Measured {
@@ -202,13 +202,13 @@ async fn register_devices(client: &Client, devices: Vec<NewDevice>) -> Result<()
 
 /// One part of the measurement, at a rate or as fast as uplinks are stored.
 async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>) -> Result<Part> {
-    let base = metrics(client).await?;
+    let base = client.metrics().await?;
     let sent_before = load.sent();
     let start = Instant::now();
     let mut began: Option<(Instant, Metrics, usize)> = None;
     let ended = loop {
         tokio::time::sleep(LOOK_EVERY).await;
-        let now = metrics(client).await?;
+        let now = client.metrics().await?;
         match rate {
             Some(rate) => load.allow(sent_before + (start.elapsed().as_secs_f64() * rate) as u64),
             None => load.allow(sent_before + done_between(&base, &now) + UNDER_WAY),
@@ -223,7 +223,7 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
     let seconds = at.elapsed().as_secs_f64();
     let drained = Instant::now();
     while drained.elapsed() < DRAIN {
-        let now = metrics(client).await?;
+        let now = client.metrics().await?;
         let sent = load.sent() - sent_before;
         let (stored, decoded) = (now.uplinks_stored - base.uplinks_stored, now.uplinks_decoded - base.uplinks_decoded);
         // Those whose decoder never ends are read for minutes yet.
@@ -256,10 +256,6 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
 fn done_between(before: &Metrics, after: &Metrics) -> u64 {
     let decoded = after.uplinks_decoded - before.uplinks_decoded;
     (after.uplinks_stored - before.uplinks_stored).min(2 * decoded)
-}
-
-async fn metrics(client: &Client) -> Result<Metrics> {
-    client.get("/metrics", &[]).await
 }
 
 fn difference(after: &[Slice], before: &[Slice]) -> Vec<Slice> {

@@ -1,4 +1,5 @@
-//! `heron decoder`, as far as it asks the service: drafts tried beside the current decoder, editions, and history decoded anew.
+//! `heron decoder`, as far as it asks the service: drafts tried beside the current decoder, editions, and stored
+//! uplinks decoded again.
 
 pub(crate) mod args;
 mod editions;

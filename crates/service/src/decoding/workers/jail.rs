@@ -62,7 +62,7 @@ pub(super) fn enter(niceness: i32) -> io::Result<()> {
         set_thread_res_gid(gid, gid, gid)?;
         set_thread_res_uid(uid, uid, uid)?;
     }
-    // Not before: whoever becomes somebody else is forgotten. A service that is killed takes its workers with it.
+    // Only now: a change of user clears it (prctl(2)). Workers end with the service, even if that is killed.
     set_parent_process_death_signal(Some(Signal::KILL))?;
     let limit = |resource, most: u64| setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) });
     limit(Resource::As, ADDRESS_SPACE)?;

@@ -21,7 +21,7 @@ const CHUNK: usize = 64 * 1024;
 /// An answer that has not come within this part of its time is slow.
 const SLOW: u32 = 10;
 
-/// Asks for a worker, by how much it stands back for others.
+/// Asks for a worker of this niceness.
 type Order = (i32, mpsc::Sender<io::Result<Child>>);
 
 /// Starts workers. They end with the thread that has started them (`prctl(2)`, `PR_SET_PDEATHSIG`), so it is one that lives

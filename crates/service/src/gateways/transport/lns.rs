@@ -285,7 +285,7 @@ impl Lns {
             let ended = tokio::select! {
                 biased;
                 () = self.stopping.cancelled() => Some("the service stops"),
-                () = connection.ended.cancelled() => Some("it may not stay, or is connected anew"),
+                () = connection.ended.cancelled() => Some("its access was changed, or it has connected again"),
                 Some(order) = ordered.recv() => (!send(socket, order).await).then_some("it takes no orders"),
                 received = socket.recv() => match received {
                     Some(Ok(message)) => self.message(eui, connection, socket, &mut silence, message).await,
