@@ -44,7 +44,7 @@ describe("a draft", () => {
     expect(body).not.toHaveProperty("slug");
   });
 
-  it("keeps a payload once, under a name of its own", () => {
+  it("keeps each payload once, each under its own name", () => {
     const draft = begun();
     const tried = (payload: string) => ({ device: { name: "tide-01" }, port: 2, payload, after: { readings: { level: { value: 1.5, raw: 150 } } } });
     for (const payload of ["96", "96", "97"]) draft.keep(tried(payload) as unknown as TriedUplink);

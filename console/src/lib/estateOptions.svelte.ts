@@ -25,7 +25,7 @@ class EstateOptions {
 
 export const estateOptions = new EstateOptions();
 
-/** The same, loaded anew when a component begins. */
+/** Loads them when a component starts, and gives them. */
 export function useEstateOptions(): EstateOptions {
   $effect(() => void estateOptions.load());
   return estateOptions;

@@ -30,7 +30,7 @@ export class Resource<T> {
     this.#ask = ask;
   }
 
-  /** Asks for it anew. Of several answers under way the last one asked for counts. */
+  /** Asks again. If several answers are pending, only the one asked for last counts. */
   load = async (): Promise<void> => {
     const turn = ++this.#turn;
     this.#asked = Date.now();
@@ -53,7 +53,7 @@ export class Resource<T> {
     this.busy = false;
   }
 
-  /** Asks for it anew, unless it was just asked for. */
+  /** Asks again, unless it was just asked for. */
   refresh(atMostEveryMs: number) {
     if (Date.now() - this.#asked > atMostEveryMs) void this.load();
   }
@@ -85,6 +85,14 @@ export function resource<T>(ask: () => Promise<T>, { fold, on, everyMs, atMostEv
     return () => clearInterval(timer);
   });
   return held;
+}
+
+type Page<T> = { items: T[]; next?: string | null };
+
+/** Puts the next page of a list behind what is shown of it. */
+export async function showMore<P extends Page<unknown>>(list: Resource<P>, fetchPage: (after?: string) => Promise<P>): Promise<void> {
+  const page = await fetchPage(list.value?.next ?? undefined);
+  list.value = { ...page, items: [...(list.value?.items ?? []), ...page.items] };
 }
 
 /** Something a person does: whether it is under way, and why it did not work. */

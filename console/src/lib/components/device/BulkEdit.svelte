@@ -17,7 +17,6 @@
   let form = $state({ fleet: "", model: "", profile: "", firmware: "", hardware: "", add: "", remove: "", disabled: "" });
   let outcome = $state<ChangeEffect | null>(null);
   const act = new Action();
-  const problem = $derived(act.problem);
 
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   const change = $derived.by(() => {
@@ -93,6 +92,6 @@
     <button class="btn btn-sm" type="button" onclick={() => go(true)}>Preview</button>
     <button class="btn btn-primary btn-sm" disabled={!outcome || outcome.done || outcome.devices.length === 0}>Apply</button>
   </div>
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if act.problem}<div class="mt-3"><Notice text={act.problem} /></div>{/if}
   {#if outcome}<Effect effect={outcome} />{/if}
 </Card>

@@ -15,7 +15,6 @@
   let order = $state("msb_first");
   let copied = $state("");
   const act = new Action();
-  const problem = $derived(act.problem);
 
   // Keys are written in one order only.
   const shown = $derived(
@@ -47,7 +46,7 @@
       <button class="btn btn-sm" type="button" onclick={show}>Show keys</button>
     {/if}
   </div>
-  <Notice text={problem} />
+  <Notice text={act.problem} />
   {#if keys}
     <div class="mt-2 flex flex-wrap gap-3">
       <select class="select select-sm w-32" bind:value={form} aria-label="Form">

@@ -19,7 +19,6 @@
   let down = $state<number | null>(null);
   let outcome = $state<ChangeEffect | null>(null);
   const act = new Action();
-  const problem = $derived(act.problem);
   let counted = $state(false);
 
   // News of a device must not undo what is being typed.
@@ -96,5 +95,5 @@
       {#if counted}<span class="text-sm text-success" role="status">Set.</span>{/if}
     </form>
   {/if}
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if act.problem}<div class="mt-3"><Notice text={act.problem} /></div>{/if}
 </details>

@@ -5,20 +5,18 @@
   import { useEstateOptions } from "#lib/estateOptions.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
+  import Confirm from "#lib/components/common/Confirm.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
   import { Action } from "#lib/resource.svelte.ts";
 
   const estateOptions = useEstateOptions();
 
-  type Ask = "forget" | "remove";
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
   let form = $state({ name: "", fleet: "", model: "", profile: "", description: "", hardware: "", firmware: "", tags: "" });
   const act = new Action();
-  const problem = $derived(act.problem);
   let saved = $state(false);
-  let asking = $state<Ask | null>(null);
   const path = $derived({ estate: session.estate, eui: device.dev_eui });
 
   // News of a device must not undo what is being typed: the fields follow only when it is another one.
@@ -47,20 +45,17 @@
     void change({ ...form, tags: form.tags.split(/[\s,]+/).filter(Boolean) });
   }
 
-  async function go() {
-    const what = asking;
-    asking = null;
-    const params = { params: { path } };
-    await act.run(async () => {
-      if (what === "remove") {
-        await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}", params));
-        await goto("/devices");
-      } else {
-        await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}/session", params));
-        done();
-      }
+  const forget = () =>
+    act.run(async () => {
+      await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}/session", { params: { path } }));
+      done();
     });
-  }
+
+  const remove = () =>
+    act.run(async () => {
+      await call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}", { params: { path } }));
+      await goto("/devices");
+    });
 </script>
 
 <Card title="Registered as" data-settings>
@@ -102,23 +97,21 @@
   </form>
   <div class="mt-3 flex flex-wrap items-center gap-2 border-t border-base-300 pt-3">
     <button class="btn btn-sm" type="button" onclick={() => change({ disabled: !device.disabled })}>{device.disabled ? "Enable" : "Disable"}</button>
-    {#if device.session || device.next_session}<button class="btn btn-sm" type="button" onclick={() => (asking = "forget")}>End session</button>{/if}
-    <button class="btn btn-sm" type="button" onclick={() => (asking = "remove")}>Remove</button>
+    {#if device.session || device.next_session}
+      <Confirm
+        label="End session"
+        what={device.personalized
+          ? `The session of ${device.name} will start again with its counters at zero: the device has to start again too.`
+          : `The session of ${device.name} will end: it is not heard until it has joined again.`}
+        run={forget}
+      />
+    {/if}
+    <Confirm
+      label="Remove"
+      what="{device.name} will be removed with its keys, its session and what waits in its outbox. Its messages stay in the history."
+      sure="Remove {device.name}"
+      run={remove}
+    />
   </div>
-  {#if asking}
-    <div class="mt-3 border-l-4 border-warning pl-3" role="alertdialog" aria-label="Go on?">
-      <p>
-        {asking === "remove"
-          ? `${device.name} will be removed with its keys, its session and what waits in its outbox. Its messages stay in the history.`
-          : device.personalized
-            ? `The session of ${device.name} will start again with its counters at zero: the device has to start again too.`
-            : `The session of ${device.name} will end: it is not heard until it has joined again.`}
-      </p>
-      <div class="mt-2 flex gap-2">
-        <button class="btn btn-sm btn-warning" type="button" onclick={go}>Go on</button>
-        <button class="btn btn-sm" type="button" onclick={() => (asking = null)}>Cancel</button>
-      </div>
-    </div>
-  {/if}
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if act.problem}<div class="mt-3"><Notice text={act.problem} /></div>{/if}
 </Card>

@@ -16,7 +16,6 @@
   let time = $state("");
   let outcome = $state<RehearsalOutcome | null>(null);
   const act = new Action();
-  const problem = $derived(act.problem);
   const working = $derived(act.busy);
 
   async function go() {
@@ -101,7 +100,7 @@
     >
     <button class="btn btn-sm" disabled={working}>Rehearse</button>
   </form>
-  <Notice text={problem} />
+  <Notice text={act.problem} />
   {#if outcome}
     <ul class="mt-2" data-rehearsal><MessageRow message={outcome.message} named={false} /></ul>
     <p class="text-sm text-base-content/75">Went to: {outcome.went_to.join(", ")}</p>

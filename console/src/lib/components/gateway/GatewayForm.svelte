@@ -33,7 +33,6 @@
   let source = $state("");
   let mapped = $state(false);
   const act = new Action();
-  const problem = $derived(act.problem);
   const offers = $derived(act.refusal?.offers ?? []);
   let saved = $state(false);
   let nameField: HTMLInputElement;
@@ -210,7 +209,7 @@
       <p class="mt-1 text-sm text-base-content/75">Click its place; drag and scroll to move the map.</p>
     </div>
   {/if}
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if act.problem}<div class="mt-3"><Notice text={act.problem} /></div>{/if}
   {#if offers.length > 0}
     <div class="mt-2 flex flex-wrap items-center gap-2" data-offers>
       <span class="text-sm text-base-content/75">Use</span>

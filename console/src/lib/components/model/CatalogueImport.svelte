@@ -26,7 +26,6 @@
   const complete = $derived(way === "shipped" || (way === "git" ? address.trim() !== "" : file !== null));
   const act = new Action();
   const working = $derived(act.busy);
-  const problem = $derived(act.problem);
 
   function ask(preview: boolean) {
     if (way === "shipped") return api.POST("/api/v1/estates/{estate}/catalogue/shipped", { params: { path, query: { preview } } });
@@ -112,7 +111,7 @@
       {/each}
     </ul>
   {/if}
-  {#if problem}<div class="mt-3"><Notice text={problem} /></div>{/if}
+  {#if act.problem}<div class="mt-3"><Notice text={act.problem} /></div>{/if}
   {#if outcome}
     <div class="mt-3 rounded-field bg-base-200 p-3" data-outcome role="status">
       <p>

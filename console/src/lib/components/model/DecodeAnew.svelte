@@ -15,7 +15,6 @@
   const path = $derived({ estate: session.estate });
   const held = resource(async () => (await call(api.GET("/api/v1/estates/{estate}/jobs", { params: { path, query: { limit: 50 } } }))).items);
   const act = new Action();
-  const problem = $derived(act.problem);
   const own = $derived((held.value ?? []).filter((job) => job.wanted.model === model).slice(0, 5));
   const running = $derived(own.some((job) => job.state === "running"));
 
@@ -48,7 +47,7 @@
     </select>
     <button class="btn btn-sm" type="button" disabled={running || flawed} onclick={begin}>Decode again</button>
   </div>
-  <Notice text={problem} />
+  <Notice text={act.problem} />
   {#if own.length > 0}
     <ul class="mt-2 text-sm">
       {#each own as job (job.id)}

@@ -10,7 +10,7 @@
   import DeviceImport from "#lib/components/device/DeviceImport.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
-  import { Action, resource } from "#lib/resource.svelte.ts";
+  import { Action, resource, showMore } from "#lib/resource.svelte.ts";
   import Loading from "#lib/components/common/Loading.svelte";
   import Empty from "#lib/components/common/Empty.svelte";
 
@@ -35,7 +35,7 @@
 
   const held = resource(() => fetchPage(), {
     fold: (page, message) => ({ ...page, items: page.items.map((one) => (one.dev_eui === message.device?.eui ? after(one, message) : one)) }),
-    // One registered since this page was opened; of another page or fleet it is none of ours.
+    // One registered since this page was opened, if it would be on this page.
     on: ({ device }) => !!device && !next && !filtered && !devices?.some((one) => one.dev_eui === device.eui),
   });
   const devices: Device[] | null = $derived(held.value?.items ?? null);
@@ -68,11 +68,7 @@
     scrollTo({ top: 0 });
   }
 
-  const more = () =>
-    act.run(async () => {
-      const page = await fetchPage(next ?? undefined);
-      held.value = { ...page, items: [...(devices ?? []), ...page.items] };
-    });
+  const more = () => act.run(() => showMore(held, fetchPage));
 
   function choose(name: Filter, value: string) {
     const query = new URLSearchParams(page.url.searchParams.toString());

@@ -6,7 +6,7 @@
   import MessageList from "#lib/components/traffic/MessageList.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { withNews } from "#lib/format.ts";
-  import { Action, resource } from "#lib/resource.svelte.ts";
+  import { Action, resource, showMore } from "#lib/resource.svelte.ts";
   import Loading from "#lib/components/common/Loading.svelte";
   import Empty from "#lib/components/common/Empty.svelte";
 
@@ -41,11 +41,7 @@
   const next = $derived(list.value?.next ?? null);
   const problem = $derived(act.problem || list.problem);
 
-  const earlier = () =>
-    act.run(async () => {
-      const page = await fetchPage(next ?? undefined);
-      list.value = { ...page, items: [...(messages ?? []), ...page.items] };
-    });
+  const earlier = () => act.run(() => showMore(list, fetchPage));
 
   function toggle(kind: string) {
     const on = kinds.includes(kind) ? kinds.filter((k) => k !== kind) : [...kinds, kind];

@@ -7,7 +7,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { moment } from "#lib/format.ts";
   import Field from "#lib/components/common/Field.svelte";
-  import { Action, resource } from "#lib/resource.svelte.ts";
+  import { Action, resource, showMore } from "#lib/resource.svelte.ts";
 
   const KINDS: Record<AuditKind, { sign: string; word: string; tone: string }> = {
     change: { sign: "✎", word: "change", tone: "text-primary" },
@@ -31,11 +31,7 @@
   const kept = $derived({ days: held.value?.kept_days ?? 0, only: held.value?.append_only ?? true });
   const problem = $derived(act.problem || held.problem);
 
-  const more = () =>
-    act.run(async () => {
-      const page = await fetchPage(next ?? undefined);
-      held.value = { ...page, items: [...entries, ...page.items] };
-    });
+  const more = () => act.run(() => showMore(held, fetchPage));
 
   function filter(name: string, value: string) {
     const query = new URLSearchParams(page.url.searchParams.toString());
