@@ -47,7 +47,7 @@ pub enum AgentError {
     /// The signals that end it cannot be waited for.
     #[error("a signal cannot be waited for: {0}")]
     Signal(#[from] std::io::Error),
-    /// The connection has ended for good.
+    /// The connection has ended and does not come back.
     #[error("the link to the broker has ended by itself")]
     Ended,
 }

@@ -51,7 +51,7 @@ pub struct Entrance {
     pub proof: Proof,
 }
 
-/// By what a gateway proves who it is.
+/// A gateway's proof of identity.
 #[derive(Debug)]
 pub enum Proof {
     /// The value of the Authorization header.

@@ -41,7 +41,7 @@ pub struct Found {
     pub eui: Eui64,
     /// Its name, if it has one.
     pub name: Option<String>,
-    /// Where it belongs or what it is: a device's fleet and tags, a gateway's region.
+    /// Details: a device's fleet and tags, a gateway's region.
     pub about: String,
     /// When it was last heard.
     #[serde(with = "crate::millis_option")]

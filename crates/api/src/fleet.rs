@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::people::rights::{Right, Role, Scope};
 
-/// An owner's boundary: people, gateways, fleets.
+/// An estate: the boundary of an owner's people, gateways and fleets.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Estate {
     /// Its short name, used in addresses.
@@ -14,18 +14,18 @@ pub struct Estate {
     pub slug: String,
     /// Its name.
     pub name: String,
-    /// What the person signed in is there; nothing if only a part is shared with them.
+    /// The caller's role there; absent if only a part is shared with them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<Role>,
-    /// What they may do there, as far as it reaches.
+    /// The caller's rights there.
     pub rights: Vec<Right>,
-    /// The parts that their rights reach; empty if it is all of it.
+    /// The parts that the rights cover; empty for all of it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<Scope>,
 }
 
 impl Estate {
-    /// What one is there, in words.
+    /// The caller's role there, as text.
     pub fn role_label(&self) -> String {
         let parts: Vec<String> = self.only.iter().map(ToString::to_string).collect();
         match self.role {
@@ -38,8 +38,7 @@ impl Estate {
 /// Devices with one purpose.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Fleet {
-    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// Its short name, used in addresses.
@@ -66,8 +65,8 @@ pub struct Fleet {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FleetKey {
-    /// AppKey, 32 hex digits; none takes it away, a blank one leaves it as it is. Devices that are registered keep what they
-    /// have.
+    /// AppKey, 32 hex digits; none takes it away, a blank one leaves it as it is. Devices that are registered keep what
+    /// they have.
     pub app_key: Option<String>,
 }
 

@@ -1,15 +1,15 @@
-//! Whether the service does what it promises.
+//! The health of the service.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How one part of the service is doing.
+/// The state of one part of the service.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum PartState {
-    /// As it should.
+    /// It works.
     Ok,
-    /// Not as it should, but nothing is lost and everybody is served.
+    /// It is impaired, but nothing is lost and everything is served.
     Degraded,
     /// It does not work.
     Failing,
@@ -20,9 +20,9 @@ pub enum PartState {
 pub struct HealthPart {
     /// `database`, `commits`, `journal`, `engine`, `gateways`, `decoders` or `clock`.
     pub part: String,
-    /// How it is doing.
+    /// Its state.
     pub state: PartState,
-    /// For how long it has been so, or since it was last seen to work.
+    /// How long it has been in this state, or how long ago it last worked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub age_s: Option<f64>,
     /// In words.

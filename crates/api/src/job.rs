@@ -1,13 +1,13 @@
-//! Work that takes a while.
+//! Jobs that take a while.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Uplinks of a time to decode again, with the decoders that are current when the work begins.
+/// Uplinks of a period to decode again, with the decoders that are current when the job begins.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct DecodeAnew {
+pub struct Redecode {
     /// The model whose devices they are of.
     pub model: String,
     /// Only this device: its DevEUI.
@@ -20,15 +20,15 @@ pub struct DecodeAnew {
     pub until: Option<DateTime<Utc>>,
 }
 
-/// Where a job stands.
+/// A job's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum JobState {
     /// It is being worked on; nothing has changed yet.
     Running,
-    /// All of it has taken the place of what was before.
+    /// It has replaced the earlier results.
     Done,
-    /// It ended, and nothing has changed.
+    /// It failed, and nothing has changed.
     Failed,
     /// Somebody stopped it, and nothing has changed.
     Cancelled,
@@ -46,14 +46,14 @@ impl JobState {
     }
 }
 
-/// Work that takes a while.
+/// A job.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Job {
     /// Its name.
     pub id: String,
-    /// What is to be done.
-    pub wanted: DecodeAnew,
-    /// Where it stands.
+    /// The request.
+    pub wanted: Redecode,
+    /// Its state.
     pub state: JobState,
     /// Uplinks decoded so far.
     pub done: u32,
@@ -61,9 +61,9 @@ pub struct Job {
     pub total: u32,
     /// Those that could not be read.
     pub failed: u32,
-    /// What is to be said of it.
+    /// A note.
     pub note: String,
-    /// Who wants it.
+    /// Who started it.
     pub begun_by: String,
     /// Since when.
     #[serde(with = "crate::millis")]

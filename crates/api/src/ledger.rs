@@ -1,4 +1,4 @@
-//! Accounts of transmitted airtime: who has used how much, and what is left.
+//! Airtime accounts: what each transmitter has used, and what is left.
 
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
@@ -11,7 +11,7 @@ use crate::BandUse;
 /// Parts of a day in a strip: quarters of an hour.
 pub const STRIP: usize = 96;
 
-/// Airtime and frames of some time.
+/// Airtime and number of frames in a period.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, ToSchema)]
 pub struct Spent {
     /// Airtime.
@@ -27,7 +27,7 @@ impl std::ops::AddAssign for Spent {
     }
 }
 
-/// What was sent now, in the last hour and in the last 24 hours. Accounts are kept by the minute: now is the running
+/// Airtime now, in the last hour and in the last 24 hours. Accounts are kept by the minute: now is the running
 /// minute and the one before it.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize, ToSchema)]
 pub struct Spans {
@@ -47,7 +47,7 @@ impl std::ops::AddAssign for Spans {
     }
 }
 
-/// A day of one sub-band, drawn by quarters of an hour.
+/// One sub-band's last day, by quarters of an hour.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DayStrip {
     /// The sub-band.
@@ -97,7 +97,7 @@ pub struct DeviceLedger {
     pub hour: BandUse,
 }
 
-/// What gateways have sent to one device.
+/// Airtime of downlinks to one device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TowardsLedger {
     /// Its DevEUI.
@@ -129,10 +129,10 @@ pub struct BandTotal {
     pub down: Spans,
 }
 
-/// The accounts of an estate.
+/// An estate's airtime accounts.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Ledger {
-    /// When this was so.
+    /// The time of this state.
     #[serde(with = "crate::millis")]
     pub at: DateTime<Utc>,
     /// Gateways, the one with the least left first.

@@ -1,5 +1,5 @@
 //! Requests, responses, messages and problem details, as they go over the wire: one definition of each, shared by
-//! service, client and docs. Nothing here decides anything: the rules stand above, in `domain`.
+//! service, client and docs. Nothing here decides anything: the rules are in `domain`.
 
 pub mod calculator;
 pub mod device;
@@ -66,11 +66,11 @@ pub struct BandUse {
 pub struct IngestStats {
     /// Datagrams received on the UDP port.
     pub datagrams: u64,
-    /// Frames handed to the network.
+    /// Frames handed to the engine.
     pub frames: u64,
-    /// Frames that wait for the network, as they do while the database is away.
+    /// Frames that wait for the engine, for example while the database is away.
     pub waiting: u64,
-    /// What the journal of heard frames takes on disk, in bytes.
+    /// Size of the journal of heard frames on disk, in bytes.
     pub journal_bytes: u64,
     /// Frames that the journal could not keep, so that a kill would have lost them.
     pub unwritten: u64,
@@ -81,11 +81,11 @@ pub struct IngestStats {
 /// One reason for dropping.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Dropped {
-    /// A stable word for the reason.
+    /// A stable code for the reason.
     pub reason: String,
     /// How many.
     pub count: u64,
-    /// The last one, in words.
+    /// The last one, as text.
     pub last: String,
     /// Where the last one came from.
     pub last_from: String,

@@ -1,4 +1,4 @@
-//! Messages: what happened, in the one JSON shape that history, live stream and outlets share.
+//! Messages, in the one JSON form that history, live stream and outlets share.
 
 use std::collections::BTreeMap;
 
@@ -12,7 +12,7 @@ use crate::device::join::JoinCheck;
 use crate::gateway::GatewayState;
 use crate::heard::{HeardBy, Radio};
 
-/// Something that happened.
+/// A message: an event of the network.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Message {
     /// Its name: a ULID, so names sort by time.
@@ -46,9 +46,9 @@ pub enum Body {
     Refused(Refused),
     /// A downlink moved on.
     Downlink(Box<Downlink>),
-    /// Something else worth knowing about a device.
+    /// A notice about a device.
     Notice(Notice),
-    /// A gateway was heard, or has not been for too long. Only in the live stream.
+    /// A gateway's state has changed. Only in the live stream.
     Gateway(GatewayNews),
 }
 
@@ -105,15 +105,15 @@ pub struct Uplink {
     pub radio: Radio,
     /// Who heard it, best first.
     pub heard_by: Vec<HeardBy>,
-    /// What is not quite right.
+    /// Warnings of the network.
     pub warnings: Vec<String>,
-    /// What the decoder finds not quite right.
+    /// Warnings of the decoder.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub decode_warnings: Vec<String>,
     /// Why the payload could not be decoded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub decode_error: Option<String>,
-    /// Nothing was received: somebody rehearsed it.
+    /// It was rehearsed: nothing was received.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rehearsed: Option<Rehearsed>,
 }
@@ -143,18 +143,18 @@ pub struct UplinkFrame {
     /// MAC commands, from the header or FPort 0, in hex.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub mac_commands: String,
-    /// The same in words.
+    /// The same, explained.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub mac: Vec<MacCommand>,
 }
 
-/// A MAC command in words.
+/// A MAC command, explained.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MacCommand {
     /// The standard's name.
     #[schema(example = "LinkCheckAns")]
     pub name: String,
-    /// What it says.
+    /// Its fields.
     #[schema(example = "heard 15 dB above the floor, by 2 gateways")]
     pub words: String,
 }
@@ -181,10 +181,10 @@ pub struct Reading {
     /// Its unit, where model, decoder or name say one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
-    /// What the model calls this value.
+    /// The model's word for this value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub word: Option<String>,
-    /// What the decoder gave, where the model makes another value of it.
+    /// The decoder's value, if the model changes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub raw: Option<f64>,
     /// The bytes of the payload it came from, where the decoder can tell: the first, and the one after the last.
@@ -283,7 +283,7 @@ pub struct Refused {
 /// Why a frame was not accepted, and what to do about it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RefusalNote {
-    /// A stable word for programs.
+    /// A stable code for programs.
     #[schema(example = "join_mic_mismatch")]
     pub code: String,
     /// Whether it was a join.
@@ -300,10 +300,10 @@ pub struct RefusalNote {
     pub time: DateTime<Utc>,
 }
 
-/// Something worth knowing about a device, beside its traffic.
+/// A notice about a device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Notice {
-    /// A stable word for programs.
+    /// A stable code for programs.
     #[schema(example = "adr_change")]
     pub code: String,
     /// Whether someone should look at it.
@@ -318,7 +318,7 @@ pub struct Notice {
     pub next_step: Option<String>,
 }
 
-/// A value that something was concluded from.
+/// A value that a conclusion is based on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Evidence {
     /// What it is.
@@ -407,7 +407,7 @@ pub struct SentBy {
     pub radio: Radio,
 }
 
-/// News of a gateway.
+/// A change of a gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayNews {
     /// Its EUI.
@@ -416,7 +416,7 @@ pub struct GatewayNews {
     /// Its name; a stranger has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// How it is doing.
+    /// Its state.
     pub state: GatewayState,
     /// Whether it is not registered.
     pub stranger: bool,

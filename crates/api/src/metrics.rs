@@ -1,9 +1,9 @@
-//! How the service itself is doing.
+//! The service's metrics.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// The service's own measurements since it was started.
+/// The service's metrics since it was started.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Metrics {
     /// How long it has been up.
@@ -25,7 +25,7 @@ pub struct Metrics {
 /// How many took about as long.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Slice {
-    /// As long as this at most, and longer than the slice before.
+    /// The upper end of the slice; the slice before ends at its lower end.
     pub up_to_ms: f64,
     /// How many.
     pub count: u64,

@@ -15,18 +15,18 @@ pub struct Problem {
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// A stable word for programs.
+    /// A stable code for programs.
     pub code: String,
-    /// What exactly, with the value and what is allowed.
+    /// The particulars, with the value and what is allowed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
     /// The field it is about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
-    /// What could be meant instead, likeliest first.
+    /// What could be meant instead, the likeliest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub offers: Vec<String>,
-    /// After how many seconds it may work, if that is known.
+    /// Seconds until another try may work, if that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_s: Option<u32>,
 }
@@ -38,14 +38,14 @@ impl Problem {
         Self { kind, title, status, code, detail: None, field: None, offers: Vec::new(), retry_after_s: None }
     }
 
-    /// With the particulars.
+    /// Adds the particulars.
     #[must_use]
     pub fn detail(mut self, detail: impl Into<String>) -> Self {
         self.detail = Some(detail.into());
         self
     }
 
-    /// With the field it is about.
+    /// Adds the field it is about.
     #[must_use]
     pub fn field(mut self, field: &str) -> Self {
         self.field = Some(field.into());

@@ -35,7 +35,7 @@ pub mod millis_option {
     }
 }
 
-/// A stretch of time in the unit that suits it: `20 s`, `5 min`, `3 h`, `4 days`.
+/// A duration in a suitable unit: `20 s`, `5 min`, `3 h`, `4 days`.
 pub fn elapsed(seconds: i64) -> String {
     match seconds.max(0) {
         s @ 0..=119 => format!("{s} s"),

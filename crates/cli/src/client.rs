@@ -42,7 +42,7 @@ fn http(global: &Global, stored: Option<&str>) -> Result<reqwest::Client> {
     builder.build().context("preparing to call the service")
 }
 
-/// A part of a path, whatever characters it has.
+/// A part of a path, with any characters.
 pub(crate) fn segment(text: &str) -> String {
     text.bytes()
         .map(|byte| match byte {
@@ -92,7 +92,7 @@ impl Client {
         }
     }
 
-    /// How the service itself is doing.
+    /// The service's metrics.
     pub(crate) async fn metrics(&self) -> Result<Metrics> {
         self.get("/metrics", &[]).await
     }

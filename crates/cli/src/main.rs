@@ -23,7 +23,7 @@ async fn main() -> ExitCode {
     let out = show::Out { json: global.json };
     match commands::run(&Context { global, out }, noun).await {
         Ok(()) => ExitCode::SUCCESS,
-        // Whoever read the output has left, as `head` does: that is no failure of ours.
+        // The reader of the output has left, as `head` does: that is no failure of ours.
         Err(error) if is_broken_pipe(&error) => ExitCode::SUCCESS,
         // What that is has been written already.
         Err(error) if error.is::<show::NeedsAttention>() => ExitCode::from(1),

@@ -49,7 +49,7 @@ pub(crate) fn keep(global: &Global, stored: &Stored) -> Result<()> {
     if let Some(folder) = file.parent() {
         fs::create_dir_all(folder)?;
     }
-    // A file that is there already keeps its mode, so it is made anew.
+    // A file that is there already keeps its mode, so it is made again.
     let _ = fs::remove_file(&file);
     let mut out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file)?;
     out.write_all(serde_json::to_string(stored)?.as_bytes())?;

@@ -1,9 +1,9 @@
-//! Rights: which role has which, and which devices a share covers. No other code says what a role may do.
+//! Rights: which role has which, and which devices a share covers. This is the only place that defines them.
 
 use api::people::rights::{Right, RightAbout, Role, Scope, ShareLevel};
 use lorawan::Eui64;
 
-/// Those that a token can carry: who else comes in is decided by people who have signed in.
+/// Rights that a token can carry: not `people`, which needs a sign-in.
 pub fn for_tokens() -> impl Iterator<Item = Right> {
     Right::ALL.into_iter().filter(|right| *right != Right::People)
 }
@@ -47,12 +47,12 @@ impl Rights {
         Right::ALL.into_iter().filter(move |right| self.has(*right))
     }
 
-    /// As they are stored: names with commas between.
+    /// As they are stored: names separated by commas.
     pub fn names(self) -> String {
         self.iter().map(Right::name).collect::<Vec<_>>().join(",")
     }
 
-    /// From stored names; what is not known any more allows nothing.
+    /// From stored names; unknown ones allow nothing.
     pub fn of_names(names: &str) -> Self {
         names.split(',').filter_map(|name| name.parse().ok()).collect()
     }

@@ -1,18 +1,18 @@
-//! What a change changed, field by field, for the audit log.
+//! The fields of a change, for the audit log.
 
 use api::people::audit::AuditDifference;
 
-/// Fields of two states that differ, each side as it stands; nested ones with dots between.
+/// Fields that differ between two states, with both values; names of nested fields are joined by dots.
 pub fn differences(before: Option<&serde_json::Value>, after: Option<&serde_json::Value>) -> Vec<AuditDifference> {
     let mut found = Vec::new();
     compare("", before, after, &mut found);
     found
 }
 
-/// Fields told of one change, at most.
+/// Fields listed for one change, at most.
 const MOST_FIELDS: usize = 200;
 
-/// The longest text told whole.
+/// The longest text that is not cut.
 const LONGEST: usize = 200;
 
 fn compare(

@@ -44,22 +44,22 @@ pub struct Row {
 }
 
 impl Row {
-    /// What is written in a column; empty if nothing is.
+    /// A column's text; empty if there is none.
     pub fn cell(&self, column: &str) -> &str {
         self.cells.iter().find(|(name, _)| *name == column).map_or("", |(_, text)| text)
     }
 }
 
-/// A file's text, and what had to be assumed to read it.
+/// A file's text, and assumptions made to read it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decoded {
     /// The text.
     pub text: String,
-    /// What was assumed of its encoding.
+    /// The assumption about its encoding.
     pub assumed: Option<String>,
 }
 
-/// The text of a file: UTF-8, UTF-16 if it begins with a byte order mark, or else Windows-1252, as spreadsheets of the west
+/// The text of a file: UTF-8, UTF-16 if it begins with a byte order mark, or else Windows-1252, as many spreadsheets
 /// write it.
 ///
 /// # Errors
@@ -142,7 +142,7 @@ impl Shape {
     /// # Errors
     /// If a column is unknown, missing or there twice, or there are too many rows. A row's own mistakes are left to it.
     pub fn read(&self, text: &str) -> Result<Vec<Row>, Problem> {
-        // Lines end in one of three ways, and are counted alike.
+        // There are three kinds of line ending.
         let text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
         let first_line = text.lines().next().unwrap_or("");
         let mut reader = csv::ReaderBuilder::new()
@@ -192,7 +192,7 @@ fn line_of(text: &str, at: &csv::Position) -> u64 {
     at.line() + empty as u64
 }
 
-/// What a spreadsheet would take for the beginning of a formula.
+/// Characters that begin a formula in a spreadsheet.
 const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
 
 /// A cell as it is written: one that a spreadsheet would calculate has an apostrophe in front.

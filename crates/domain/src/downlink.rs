@@ -25,7 +25,7 @@ pub enum Cargo {
         /// The payload.
         payload: Vec<u8>,
     },
-    /// What an encoder makes of these values, on this port or the one that the encoder names.
+    /// The encoder's payload for these values, on this port or the one that the encoder names.
     Values {
         /// FPort, if it was given.
         port: Option<u8>,
@@ -123,7 +123,7 @@ pub struct Listening {
 }
 
 impl Listening {
-    /// When a downlink is expected to go that waits behind so many others.
+    /// When a downlink is expected to go that waits behind this many others.
     ///
     /// A class A device listens after each of its uplinks, for one of them each time (TS001-1.0.4 §3.3); class B in its
     /// ping slots; class C always, so that only what holds all downlinks can be told.

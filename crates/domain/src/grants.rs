@@ -1,4 +1,4 @@
-//! What somebody may do in an estate, and how far that reaches: a member's role, shares, an access token.
+//! What a person may do in an estate, and in which part of it: a member's role, shares, an access token.
 
 use api::people::rights::{Right, Scope};
 use chrono::{DateTime, Utc};
@@ -9,11 +9,11 @@ use crate::access::Rights;
 /// Some rights somewhere in an estate.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Grant {
-    /// What one may do.
+    /// The rights.
     pub rights: Rights,
     /// Where one may do it.
     pub scope: Scope,
-    /// When it ends by itself.
+    /// When it expires.
     pub until: Option<DateTime<Utc>>,
 }
 
@@ -38,7 +38,7 @@ impl AccessFilter {
     }
 }
 
-/// How far a right reaches.
+/// The part of an estate that a right covers.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Visibility {
     /// All of the estate.
@@ -69,7 +69,7 @@ impl Visibility {
     }
 }
 
-/// All that somebody may do in an estate.
+/// All that a person may do in an estate.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Grants(Vec<Grant>);
 
@@ -79,7 +79,7 @@ impl Grants {
         Self(grants.into_iter().filter(|grant| !grant.rights.is_empty()).collect())
     }
 
-    /// What is left by an access token with these rights in this scope: it never does more than who made it. `fleet_of`
+    /// Limits the grants to an access token's rights and scope: a token never does more than its maker. `fleet_of`
     /// names a device's fleet.
     #[must_use]
     pub fn by_token(self, rights: Rights, scope: &Scope, fleet_of: impl Fn(Eui64) -> Option<String>) -> Self {
@@ -95,7 +95,7 @@ impl Grants {
         self.0.is_empty()
     }
 
-    /// How far a right reaches.
+    /// The part of an estate that a right covers.
     pub fn visibility(&self, right: Right) -> Visibility {
         let mut part = AccessFilter::default();
         for grant in self.0.iter().filter(|grant| grant.rights.has(right)) {
@@ -121,7 +121,7 @@ impl Grants {
         self.0.iter().map(|grant| grant.scope.clone()).collect()
     }
 
-    /// When some of them first end by themselves.
+    /// When the first of them expires.
     pub fn until(&self) -> Option<DateTime<Utc>> {
         self.0.iter().filter_map(|grant| grant.until).min()
     }

@@ -1,4 +1,4 @@
-//! The rules of the job, above the wire types: what may be registered, what settings make of a radio, why a device is
+//! The rules of the network, above the wire types: what may be registered, what radio settings mean, why a device is
 //! not heard, what a decoder's value means, who may do what. Service, store and client ask the same rules.
 //!
 //! Pure: no input or output, no clock; time and randomness come in as arguments.
@@ -23,9 +23,9 @@ pub mod token;
 
 use api::problem::Problem;
 
-/// A request that can be checked by itself, without knowing anything of the estate.
+/// A request that can be checked without the estate.
 pub trait Check {
-    /// What it comes to.
+    /// The checked form.
     type Checked;
 
     /// Checks every field.

@@ -9,10 +9,10 @@ use lorawan::Eui64;
 
 use crate::input;
 
-/// Days that an invitation is good for, if nothing else is said, and at most.
+/// Days that an invitation is valid: by default, and at most.
 const INVITED_DAYS: (u32, u32) = (7, 30);
 
-/// For whom, and until when it is good.
+/// For whom it is, and when it expires.
 ///
 /// # Errors
 /// Names the field, the value and what is allowed.
@@ -33,7 +33,7 @@ pub fn check_invitation(new: &NewInvitation, now: DateTime<Utc>) -> Result<(Stri
     Ok((for_whom, now + TimeDelta::days(i64::from(days))))
 }
 
-/// An end has to lie ahead.
+/// An end must be in the future.
 ///
 /// # Errors
 /// Names the field, the value and what is allowed.

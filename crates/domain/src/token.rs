@@ -9,7 +9,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use crate::access::Rights;
 use crate::input;
 
-/// Days that a token is good for at most.
+/// Days that a token is valid, at most.
 const MOST_DAYS: u32 = 3660;
 
 /// Rights that mean nothing for a part of an estate.

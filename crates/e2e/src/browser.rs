@@ -77,7 +77,7 @@ impl Browser {
         self.click(By::Css(format!("[data-tab={id}]"))).await;
     }
 
-    /// Types into a field as soon as it is there; one that is drawn anew meanwhile is filled again.
+    /// Types into a field as soon as it is there; one that is drawn again meanwhile is filled again.
     pub async fn fill(&self, css: &str, text: &str) -> Result<()> {
         let what = format!("typing into {css}");
         wait::until(&what, async || {

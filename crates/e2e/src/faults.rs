@@ -20,7 +20,7 @@ const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00fa);
 const JOIN_EUI: Eui64 = Eui64(0x02aa_0000_0000_00fa);
 const KEY: AesKey = AesKey([0x3d; 16]);
 const DEVICES: u64 = 4;
-/// Everything acknowledged has to be stored so long after a fault.
+/// The time after a fault within which everything acknowledged has to be stored.
 const CATCH_UP: Duration = Duration::from_secs(90);
 const DECODER: &str = "function decodeUplink(i) { return { data: { level: i.bytes[0] } }; }";
 
@@ -319,7 +319,7 @@ impl Load {
     }
 }
 
-/// Does each kind of fault so many times to one service; tells each round.
+/// Does each kind of fault this many times to one service; tells each round.
 pub async fn run(faults: &[Fault], rounds: u32, mut told: impl FnMut(&str)) -> Account {
     let mut load = Load::set_up().await;
     let mut account = Account::default();

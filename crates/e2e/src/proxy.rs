@@ -11,7 +11,7 @@ use tokio::sync::watch;
 pub struct Proxy {
     /// Where it listens.
     pub address: SocketAddr,
-    /// How often it was silenced: connections from before that stay silent for good.
+    /// How often it was silenced: connections from before that stay silent.
     silenced: Arc<watch::Sender<u64>>,
 }
 

@@ -27,7 +27,7 @@ pub struct Service {
     mqtt: Option<String>,
     /// Further options, the same at each start.
     options: Vec<String>,
-    surroundings: RegistrationContext,
+    surroundings: StartContext,
     /// Ends what was mounted for its journal.
     mounted: Option<Mounted>,
     /// The address of its HTTP interface.
@@ -52,7 +52,7 @@ struct Started {
 
 /// What a service is started in, beside its options.
 #[derive(Default, Clone)]
-struct RegistrationContext {
+struct StartContext {
     /// Goes before the program.
     before: Vec<String>,
     environment: Vec<(String, String)>,
@@ -60,7 +60,7 @@ struct RegistrationContext {
     database_at: Option<SocketAddr>,
 }
 
-impl RegistrationContext {
+impl StartContext {
     fn program(&self) -> Command {
         let herond = program("herond");
         let mut command = match self.before.split_first() {
@@ -81,7 +81,7 @@ fn start(
     (udp, tls): (&str, &str),
     mqtt: Option<&str>,
     options: &[String],
-    surroundings: &RegistrationContext,
+    surroundings: &StartContext,
 ) -> Started {
     let mut process = surroundings
         .program()
@@ -119,7 +119,7 @@ fn folder() -> TempDir {
 }
 
 /// A database's address, where the service is to look for it.
-fn address(url: &str, surroundings: &RegistrationContext) -> String {
+fn address(url: &str, surroundings: &StartContext) -> String {
     let Some(place) = surroundings.database_at else { return url.to_owned() };
     let (account, rest) = url.rsplit_once('@').expect("an account");
     let (_, name) = rest.split_once('/').expect("a name");
@@ -154,10 +154,10 @@ pub struct Unfinished {
 }
 
 impl Unfinished {
-    /// Starts it once more, to the end. Nobody is signed in to it.
+    /// Starts it again, to the end. Nobody is signed in to it.
     pub fn start(self) -> Service {
         let Self { mariadb, data, database } = self;
-        let surroundings = RegistrationContext::default();
+        let surroundings = StartContext::default();
         let ports = ("127.0.0.1:0", "127.0.0.1:0");
         let started = start((&mariadb.url(&database), &data), ports, None, &[], &surroundings);
         Service {
@@ -213,14 +213,14 @@ impl Service {
     }
 
     async fn with(mariadb: &'static MariaDb, data: TempDir, mqtt: Option<String>, options: Vec<String>) -> Self {
-        Self::within(mariadb, data, (mqtt, options), RegistrationContext::default()).await
+        Self::within(mariadb, data, (mqtt, options), StartContext::default()).await
     }
 
     async fn within(
         mariadb: &'static MariaDb,
         data: TempDir,
         (mqtt, options): (Option<String>, Vec<String>),
-        surroundings: RegistrationContext,
+        surroundings: StartContext,
     ) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
         let ports = ("127.0.0.1:0", "127.0.0.1:0");
@@ -257,14 +257,14 @@ impl Service {
 
     /// The first start of a service that reaches its database through a proxy.
     pub async fn through(mariadb: &'static MariaDb, proxy: SocketAddr) -> Self {
-        let surroundings = RegistrationContext { database_at: Some(proxy), ..RegistrationContext::default() };
+        let surroundings = StartContext { database_at: Some(proxy), ..StartContext::default() };
         Self::within(mariadb, folder(), (None, Vec::new()), surroundings).await
     }
 
-    /// The first start of a service that may have only so many files open.
+    /// The first start of a service that may have only this many files open.
     pub async fn with_files(files: u32) -> Self {
         let before = vec!["prlimit".to_owned(), format!("--nofile={files}:{files}")];
-        let surroundings = RegistrationContext { before, ..RegistrationContext::default() };
+        let surroundings = StartContext { before, ..StartContext::default() };
         Self::within(MariaDb::shared(), folder(), (None, Vec::new()), surroundings).await
     }
 
@@ -287,7 +287,7 @@ impl Service {
             ("FAKETIME_DONT_FAKE_MONOTONIC", "1".to_owned()),
         ];
         let environment = environment.map(|(name, value)| (name.to_owned(), value)).to_vec();
-        let surroundings = RegistrationContext { environment, ..RegistrationContext::default() };
+        let surroundings = StartContext { environment, ..StartContext::default() };
         Self::within(MariaDb::shared(), data, (None, Vec::new()), surroundings).await
     }
 
@@ -354,7 +354,7 @@ impl Service {
         Unfinished { mariadb, data, database }
     }
 
-    /// Signs the owner in anew.
+    /// Signs the owner in again.
     pub async fn sign_in_again(&mut self) {
         let name_and_password = json!({ "name": "owner", "password": self.password });
         let signed_in: api::people::SignedIn = self.done(Method::POST, "/sign-in", Some(name_and_password)).await;
@@ -495,7 +495,7 @@ impl Service {
         self.mariadb.query(&self.database, statement)
     }
 
-    /// A request as the owner, with whatever answer.
+    /// A request as the owner, with any answer.
     pub fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
         let request = self.client.request(method, format!("{}{}{path}", self.http, api::BASE));
         if self.token.is_empty() { request } else { request.bearer_auth(&self.token) }

@@ -1,4 +1,4 @@
-//! Carrying out commands: devices, gateways and downlinks that are put in, changed and taken away.
+//! Carries out commands: adds, changes and removes devices, gateways and downlinks.
 
 use lorawan::Eui64;
 
@@ -99,7 +99,7 @@ impl Engine {
         } else if before.profile != device.config.profile
             && let Some(link) = device.link.as_deref_mut()
         {
-            // What was refused under the profile before may be asked anew.
+            // What was refused under the profile before may be asked again.
             link.negotiation.reset();
             link.history.clear();
         }

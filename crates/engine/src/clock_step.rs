@@ -10,7 +10,7 @@ use crate::time::{Timers, Timestamp, shift};
 use crate::{Engine, Timer};
 
 impl Engine {
-    /// What the engine before this one has closed is closed now, and nothing follows from it.
+    /// Collections that an earlier engine has processed are closed without effects.
     pub(crate) fn frames_are_new(&mut self, step: &mut Step<'_>) {
         self.close_collections(step, self.processed_until);
         self.processed_until = Timestamp(i64::MIN);

@@ -41,7 +41,7 @@ impl Engine {
         !self.estates.several || frame.copies.iter().any(|copy| self.may_hear(copy, estate))
     }
 
-    /// The frame as an estate may have it; what others' gateways heard is discarded, and told as that.
+    /// The frame with the receptions that an estate may see; the others are discarded, and counted.
     pub(crate) fn kept_for<'a>(
         &self,
         step: &mut Step<'_>,
@@ -57,7 +57,7 @@ impl Engine {
         Cow::Owned(kept)
     }
 
-    /// Tells of a frame that is nobody's: each estate of what its own gateways heard.
+    /// Tells each estate about a frame of an unknown device that its own gateways heard.
     pub(crate) fn refuse_unknown(&self, step: &mut Step<'_>, frame: &Collected, reason: Refusal) {
         if !self.estates.several {
             return step.publish(frame.refused(None, reason));

@@ -14,16 +14,16 @@ use crate::time::{Timestamp, shift};
 /// A gateway that has reported GPS time this long ago still has it.
 const GPS_HOLDS_US: i64 = 600_000_000;
 
-/// Between two frames the way from a gateway may change by so much before a frame counts as late.
+/// How much the delay from a gateway may change between two frames before a frame counts as late.
 const CLOCKS_DRIFT_US: i64 = 100_000;
 
-/// After so many late frames in a row the gateway's clock counts as restarted.
+/// Late frames in a row after which the gateway's clock counts as restarted.
 const CLOCK_RESTARTED: u8 = 8;
 
-/// What a gateway has refused for good reason is not asked of it again for so long.
+/// How long a gateway is not asked again for what it has refused with a reason that lasts.
 const CANNOT_US: i64 = 3_600_000_000;
 
-/// What can be told of a gateway.
+/// A gateway's status.
 #[derive(Debug, Clone, PartialEq)]
 pub struct GatewayStatus {
     /// Airtime of the last hour, by sub-band.
@@ -73,7 +73,7 @@ pub(crate) struct Gateway {
     clock: Option<ClockSeen>,
 }
 
-/// A moment by both clocks: the gateway's, and that of the service when the frame came in.
+/// One moment on both clocks: the gateway's, and the service's when the frame came in.
 #[derive(Debug, Clone, Copy)]
 struct ClockSeen {
     clock_us: u32,
@@ -152,25 +152,25 @@ impl Gateway {
         self.gps_seen.is_some_and(|at| now.since(at) < GPS_HOLDS_US)
     }
 
-    /// Remembers that it does not send on a frequency.
+    /// Notes that it does not send on a frequency.
     pub(crate) fn cannot(&mut self, frequency_hz: u32, now: Timestamp) {
         self.cannot.retain(|known| known.frequency_hz != frequency_hz && known.until > now);
         self.cannot.push(CannotSend { frequency_hz, since: now, until: now.plus_us(CANNOT_US) });
     }
 
-    /// What it has refused is asked of it again.
+    /// Forgets what it has refused, so that it is asked again.
     pub(crate) fn forget_refusals(&mut self) {
         self.cannot.clear();
     }
 
-    /// Whether it could send this, airtime aside.
+    /// Whether it can send this, without regard to airtime.
     pub(crate) fn can(&self, now: Timestamp, candidate: &Candidate) -> bool {
         let refused = self.cannot.iter().any(|known| known.frequency_hz == candidate.frequency_hz && now < known.until);
         let no_clock = matches!(candidate.when, When::Gps(_)) && !self.has_gps(now);
         !refused && !no_clock
     }
 
-    /// The clock was set by so much.
+    /// The clock was set by this much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         for reserved in &mut self.busy {
             (reserved.from, reserved.to) = (reserved.from.plus_us(by_us), reserved.to.plus_us(by_us));
@@ -183,7 +183,7 @@ impl Gateway {
             (known.since, known.until) = (known.since.plus_us(by_us), known.until.plus_us(by_us));
         }
         self.ledger.shift(by_us);
-        // Its next beacon is planned anew.
+        // Its next beacon is planned again.
         self.beacon_set = false;
     }
 

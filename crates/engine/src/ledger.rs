@@ -13,10 +13,10 @@ use crate::time::Timestamp;
 
 const HOUR_MINUTES: i64 = 60;
 const DAY_HOURS: i64 = 24;
-/// Of an hour's allowance, in percent: a transmitter that has used so much is pointed out.
+/// Of an hour's allowance, in percent: a transmitter that has used this much is reported.
 pub const NEAR_PERCENT: u8 = 80;
 
-/// Whose account it is.
+/// The transmitter.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Transmitter {
     /// What a gateway sends.
@@ -40,7 +40,7 @@ pub struct BandUse {
     pub near_since: Option<Timestamp>,
 }
 
-/// Airtime and frames of some time.
+/// Airtime and number of frames in a period.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Used {
     /// Airtime.

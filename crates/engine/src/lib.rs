@@ -218,12 +218,12 @@ impl Engine {
         queued.into_iter().chain([self.timers.next()]).flatten().min()
     }
 
-    /// What is known of a device's session and airtime.
+    /// The status of a device's session and airtime.
     pub fn device_status(&self, dev_eui: Eui64, now: Timestamp) -> Option<DeviceStatus> {
         self.devices.get(&dev_eui).map(|device| device.status(now))
     }
 
-    /// Of these devices, those that somebody should look at.
+    /// Of these devices, those with concerns.
     pub fn attention(&self, devices: &[Eui64], now: Timestamp) -> Vec<DeviceAttention> {
         devices.iter().filter_map(|eui| self.devices.get(eui)?.attention(now)).collect()
     }
@@ -248,13 +248,13 @@ impl Engine {
         self.by_addr.get(&dev_addr).map_or(&[], Vec::as_slice)
     }
 
-    /// What a gateway has on its account.
+    /// A gateway's airtime.
     pub fn gateway_status(&self, gateway: Eui64, now: Timestamp) -> Option<GatewayStatus> {
         self.gateways.get(&gateway).map(|gateway| gateway.status(now))
     }
 
     fn frame_heard(&mut self, step: &mut Step<'_>, frame: FrameHeard) {
-        // A gateway that is not registered must not bring frames in, whoever let it through.
+        // A gateway that is not registered must not bring frames in, even if another check let it through.
         let eui = frame.reception.gateway;
         let Some(gateway) = self.gateways.get_mut(&eui) else {
             return step.publish(Event::Dropped { why: Dropped::UnknownGateway, gateway: eui });
@@ -267,7 +267,7 @@ impl Engine {
         let heard_at = frame.reception.heard_at;
         match self.collector.add(frame) {
             Added::First(key) => {
-                // From when it was heard, not from when it is looked at: whoever hands in the same frames again
+                // From when it was heard, not from when it is looked at: a service that hands in the same frames again
                 // finds the same collections.
                 self.collecting.push_back((heard_at.plus_us(self.config.collection_window_us), key));
             }

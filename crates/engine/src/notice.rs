@@ -34,7 +34,7 @@ pub enum Notice {
         /// As received.
         received: u32,
     },
-    /// The last uplink once more, as a repetition it is entitled to.
+    /// The last uplink again, as a repetition that the device may send.
     Repeated {
         /// Its counter.
         counter: u32,
@@ -54,12 +54,12 @@ pub enum Notice {
     },
     /// The device is now set as was asked.
     SettingTaken {
-        /// Which setting, in words.
+        /// The setting, as text.
         what: String,
     },
     /// The device refuses a setting.
     SettingRefused {
-        /// Which setting, in words.
+        /// The setting, as text.
         what: String,
         /// The part of it.
         parts: String,
@@ -68,7 +68,7 @@ pub enum Notice {
     },
     /// The device does not answer a request.
     SettingUnanswered {
-        /// Which setting, in words.
+        /// The setting, as text.
         what: String,
         /// Requests sent.
         times: u8,
@@ -80,16 +80,16 @@ pub enum Notice {
         /// The answer.
         command: UpCommand,
     },
-    /// What adaptive data rate made of the last uplinks.
+    /// A decision of adaptive data rate.
     Adr(Box<AdrDecision>),
-    /// What the device says of itself.
+    /// What the device reports.
     Health {
         /// Its battery.
         battery: Battery,
         /// SNR at which it heard the question.
         margin_db: i8,
     },
-    /// The device listens otherwise than before.
+    /// The device's class has changed.
     ClassChanged {
         /// Before.
         from: Class,
@@ -134,7 +134,7 @@ pub enum Notice {
         /// The frame's counter.
         counter: u32,
     },
-    /// A gateway cannot do what is asked of it, for good or for a while.
+    /// A gateway cannot do what is asked of it, permanently or for a while.
     GatewayCannot {
         /// Which.
         gateway: Eui64,
@@ -152,7 +152,7 @@ fn s(us: u64) -> String {
 }
 
 impl Notice {
-    /// A stable word for programs.
+    /// A stable code for programs.
     pub const fn code(&self) -> &'static str {
         match self {
             Notice::SessionBegan { .. } => "session_began",
@@ -316,7 +316,7 @@ impl Notice {
             Notice::CounterRestarted { .. } => "Make the firmware keep its counter over restarts, then end the acceptance in the radio profile: while it is on, recorded frames can be replayed.".into(),
             Notice::UplinksLost { lost, .. } if *lost > 2 => "Look at the SNR before and after: if it is near the floor, the device needs a slower data rate or another gateway.".into(),
             Notice::SettingRefused { .. } => "Ask for something the device can do, by its radio profile; until then it keeps what it has.".into(),
-            Notice::SettingUnanswered { .. } => "See whether the device hears downlinks at all: put something into its outbox, confirmed. If it does, its firmware lacks this command.".into(),
+            Notice::SettingUnanswered { .. } => "See whether the device hears downlinks at all: add a confirmed downlink to its outbox. If it does, its firmware lacks this command.".into(),
             Notice::UnaskedAnswer { .. } => "Usually left over from before a restart of the service. If it goes on, the firmware answers without being asked.".into(),
             Notice::Adr(decision) => decision.next_step(),
             Notice::Health { battery, .. } if battery.percent().is_some_and(|p| p < 15.0) => "Plan to change the battery.".into(),

@@ -1,4 +1,4 @@
-//! One step of an engine: when it takes place, and what follows from it.
+//! One step of an engine: its time and its effects.
 
 use lorawan::Eui64;
 
@@ -9,7 +9,7 @@ use crate::io::transmission::Transmission;
 use crate::notice::Notice;
 use crate::time::Timestamp;
 
-/// What one input leads to, in the order in which it is to be done.
+/// The effects of one input, in order.
 pub(crate) struct Step<'a> {
     pub(crate) now: Timestamp,
     effects: &'a mut Vec<Effect>,

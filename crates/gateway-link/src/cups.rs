@@ -260,7 +260,7 @@ mod tests {
 
     use super::*;
 
-    /// A DER sequence of so many bytes.
+    /// A DER sequence of this many bytes.
     fn sequence(length: usize) -> Vec<u8> {
         let header = match length {
             0..=0x7f => vec![0x30, length as u8],

@@ -21,9 +21,9 @@ const ROUND_HZ: u32 = 100_000;
 pub struct Chain {
     /// Which radio it hangs on: 0 or 1.
     pub radio: u8,
-    /// The channel's centre.
+    /// The channel's centre frequency.
     pub frequency_hz: u32,
-    /// From the radio's centre to the channel's.
+    /// The channel's offset from the radio's centre.
     pub offset_hz: i32,
 }
 

@@ -128,7 +128,7 @@ pub struct State {
 }
 
 impl State {
-    /// A last will, for the broker to publish when whoever left it is gone.
+    /// A last will: the broker publishes it when the client is gone.
     pub const GONE: Self = Self { connected: false, software: None };
 }
 
@@ -164,7 +164,7 @@ impl Report {
         Self { id, txpk_ack: Ack { error } }
     }
 
-    /// What it says.
+    /// Its fields.
     pub fn result(&self) -> Result<(), TxAckError> {
         match self.txpk_ack.error.as_str() {
             "NONE" | "" => Ok(()),

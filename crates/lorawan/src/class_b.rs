@@ -37,7 +37,7 @@ impl PingSlots {
     /// The slots of a device in the period that begins at `beacon_time_s`. `None` if the periodicity
     /// is above 7.
     ///
-    /// The offset is drawn anew in each period so that two devices do not meet for good:
+    /// The offset is drawn again in each period so that two devices do not collide every time:
     /// `Rand = aes128_encrypt(0…0, beaconTime | DevAddr | pad16)`,
     /// `pingOffset = (Rand[0] + 256 · Rand[1]) mod pingPeriod` (TS001-1.1 §13.2).
     pub fn of(beacon_time_s: u32, dev_addr: DevAddr, periodicity: u8) -> Option<Self> {

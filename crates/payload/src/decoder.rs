@@ -60,7 +60,7 @@ impl Decoder {
         }
     }
 
-    /// What was passed over in it, for whoever wrote it.
+    /// What was skipped in it, for its author.
     pub fn notes(&self) -> &[String] {
         match self {
             Self::Script(script) => script.notes(),

@@ -112,7 +112,7 @@ impl DecodeError {
     }
 }
 
-/// What was read out of a payload.
+/// The result of decoding one payload.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Decoded {
     /// What was read, by name.

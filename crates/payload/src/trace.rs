@@ -1,5 +1,5 @@
-//! Which bytes of a payload a reading came from, found by trying: each byte is changed, and what changes with it is read
-//! from there. For decoders that cannot tell by themselves.
+//! Which bytes of a payload a reading came from, found by trying: each byte is changed, and what changes with it is
+//! read from there. For decoders that cannot tell by themselves.
 
 use std::collections::BTreeMap;
 
@@ -11,7 +11,7 @@ use crate::script::interpreter::Interpreter;
 const CHANGES: [u8; 3] = [0xff, 0x01, 0x80];
 
 /// The bytes that each reading without a known place depends on, by its name. A byte that decides what the others mean
-/// belongs to none: with another value there, the reading is no more.
+/// belongs to none: with another value there, the reading does not exist.
 pub fn sources(
     decoder: &Decoder,
     interpreter: &mut Interpreter,

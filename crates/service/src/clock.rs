@@ -1,9 +1,9 @@
-//! The service's time: the system's, told when it was set.
+//! The service's time: the system's clock, with notice of when it was set.
 //!
-//! Deadlines, windows and stamps go by one time. Small differences to the system's clock are made up for slowly, so that
-//! it neither stands still nor jumps; a large one, as when the network's time arrives after a start with a wrong clock, is
-//! followed at once. Whoever counts from one moment to the next learns from [`Moment::stepped_us`] that this was no time
-//! that passed.
+//! Deadlines, windows and time stamps use one time. Small differences to the system's clock are made up for slowly, so
+//! that it neither stands still nor jumps; a large one, as when the network's time arrives after a start with a wrong
+//! clock, is followed at once. A caller that counts from one moment to the next learns from [`Moment::stepped_us`] that
+//! this was no time that passed.
 
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -14,12 +14,12 @@ use rustix::time::{ClockId, clock_gettime};
 
 /// Differences up to this are made up for slowly.
 const SMALL_US: i64 = 2_000_000;
-/// How much slower or faster the clock runs meanwhile: by one part in so many.
+/// How much slower or faster the clock runs during that time: by one part in this many.
 const SLEW: i64 = 8;
-/// Steps that are remembered for whoever asks.
+/// Steps that are remembered.
 const REMEMBERED: usize = 20;
 
-/// A time, and by how much the clock has been set since the start.
+/// A time, and how far the clock has been moved since the start.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Moment {
     pub at: Timestamp,
@@ -42,7 +42,7 @@ struct Steady {
     at: Instant,
     stepped_us: i64,
     steps: Vec<Step>,
-    /// Since then it was not set.
+    /// Since when it was not set.
     calm_since: Instant,
 }
 

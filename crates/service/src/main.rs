@@ -61,7 +61,7 @@ fn serve(options: Options) -> Result<()> {
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options))
 }
 
-/// Something small, without the service.
+/// A small command that needs no running service.
 fn alone(work: impl Future<Output = Result<()>>) -> Result<()> {
     tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(work)
 }

@@ -213,7 +213,7 @@ pub async fn entrance(kit: &Kit, eui: Eui64) -> Result<Entrance, LinkError> {
     Ok(Entrance::fetched(uri, &credentials)?)
 }
 
-/// What a gateway says over CUPS of itself, with these credentials for updates and for traffic.
+/// What a gateway reports over CUPS, with these credentials for updates and for traffic.
 pub fn question(eui: Eui64, cups: &Entrance, tc: Option<&Entrance>) -> Question {
     Question {
         gateway: eui,

@@ -7,6 +7,7 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
+use std::ops::Range;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
@@ -152,9 +153,9 @@ struct Shared {
     datagrams: AtomicU64,
     acknowledged: AtomicU64,
     acknowledged_frames: AtomicU64,
-    /// Every so many uplinks one asks for an acknowledgement; none do while this is 0.
+    /// Uplinks from one confirmed uplink to the next; none are confirmed while this is 0.
     confirmed_every: AtomicU64,
-    /// After every so many uplinks comes one of a device whose decoder never ends; none while this is 0.
+    /// Uplinks between two of devices whose decoder never ends; none while this is 0.
     endless_every: AtomicU64,
     /// Those that were sent.
     endless_sent: AtomicU64,
@@ -194,12 +195,12 @@ impl Load {
         self.shared.allowed.fetch_max(uplinks, Ordering::Relaxed);
     }
 
-    /// Has every so manyth uplink ask for an acknowledgement; 0 has none.
+    /// Sets how many uplinks there are from one confirmed uplink to the next; 0 for none.
     pub fn confirm_every(&self, uplinks: u64) {
         self.shared.confirmed_every.store(uplinks, Ordering::Relaxed);
     }
 
-    /// Has an uplink of a device whose decoder never ends follow on every so many uplinks; 0 has none.
+    /// Sets how many uplinks there are between two of devices whose decoder never ends; 0 for none.
     pub fn endless_every(&self, uplinks: u64) {
         self.shared.endless_every.store(uplinks, Ordering::Relaxed);
     }
@@ -236,11 +237,7 @@ impl Drop for Load {
 }
 
 fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
-    let ready: Vec<(MicKey, PayloadKey)> = (0..size.devices + size.endless)
-        .map(keys)
-        .map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app)))
-        .collect();
-    let Some(modulation) = Modulation::lora(7, 125) else { return };
+    let Some(writer) = FrameWriter::new(shared, size) else { return };
     let start = Instant::now();
     let (mut sent, mut lost) = (0u64, 0u64);
     while !shared.over.load(Ordering::Relaxed) {
@@ -250,54 +247,14 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
             thread::sleep(Duration::from_micros(500));
             continue;
         }
-        let wait = Instant::now();
-        loop {
-            let open = ((sent + shared.endless_sent.load(Ordering::Relaxed)) * gateways.len() as u64)
-                .saturating_sub(lost + shared.acknowledged_frames.load(Ordering::Relaxed));
-            if open < UNACKNOWLEDGED {
-                break;
-            }
-            if wait.elapsed() > LOST_AFTER {
-                lost += open;
-                break;
-            }
-            thread::sleep(Duration::from_micros(50));
-        }
-        let every = shared.confirmed_every.load(Ordering::Relaxed);
-        let frame = |i: u64, n: u32, counter: u32, confirmed: bool| {
-            let [high, low] = (counter as u16).to_be_bytes();
-            let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
-            let (flags, payload) = (UplinkFlags::default(), Some((2, &payload[..])));
-            let repr = DataRepr::uplink(dev_addr(n), counter, flags, payload).confirmed(confirmed);
-            let (network, app) = &ready[n as usize];
-            Some((FREQUENCIES_HZ[i as usize % FREQUENCIES_HZ.len()], repr.emit(network, app).ok()?))
-        };
-        let mut frames: Vec<(u32, Vec<u8>)> = (sent..sent + due)
-            .filter_map(|i| {
-                let n = (i % u64::from(size.devices)) as u32;
-                let counter = (i / u64::from(size.devices)) as u32;
-                let confirmed = every > 0 && i.is_multiple_of(every);
-                if confirmed {
-                    shared
-                        .unanswered
-                        .lock()
-                        .unwrap_or_else(PoisonError::into_inner)
-                        .insert(dev_addr(n), Instant::now());
-                }
-                frame(i, n, counter, confirmed)
-            })
-            .collect();
-        let endless_every = shared.endless_every.load(Ordering::Relaxed);
-        for i in (sent..sent + due).filter(|i| endless_every > 0 && i.is_multiple_of(endless_every)) {
-            let before = shared.endless_sent.fetch_add(1, Ordering::Relaxed);
-            let n = size.devices + (before % u64::from(size.endless.max(1))) as u32;
-            frames.extend(frame(i, n, (before / u64::from(size.endless.max(1))) as u32, false));
-        }
+        lost += wait_for_acknowledgements(shared, sent, lost, gateways.len());
+        let mut frames = writer.regular(sent..sent + due);
+        frames.extend(writer.endless(sent..sent + due));
         for (i, (gateway, socket)) in gateways.iter().enumerate() {
             let clock_us = start.elapsed().as_micros() as u32;
             let level = (-80.0 - i as f64, 9.0 - i as f64);
             let heard = |(frequency_hz, frame): &(u32, Vec<u8>)| {
-                RxPacket::lora(clock_us, *frequency_hz, modulation, level, frame.clone())
+                RxPacket::lora(clock_us, *frequency_hz, writer.modulation, level, frame.clone())
             };
             let push = PushData { frames: frames.iter().map(heard).collect(), ..PushData::default() };
             shared.datagrams.fetch_add(1, Ordering::Relaxed);
@@ -307,6 +264,80 @@ fn send(shared: &Shared, size: Size, gateways: &[(Eui64, UdpSocket)]) {
         }
         sent += due;
         shared.sent.store(sent, Ordering::Relaxed);
+    }
+}
+
+/// Waits until few enough frames are without an acknowledgement; how many have to be taken for lost.
+fn wait_for_acknowledgements(shared: &Shared, sent: u64, lost: u64, gateways: usize) -> u64 {
+    let wait = Instant::now();
+    loop {
+        let open = ((sent + shared.endless_sent.load(Ordering::Relaxed)) * gateways as u64)
+            .saturating_sub(lost + shared.acknowledged_frames.load(Ordering::Relaxed));
+        if open < UNACKNOWLEDGED {
+            return 0;
+        }
+        if wait.elapsed() > LOST_AFTER {
+            return open;
+        }
+        thread::sleep(Duration::from_micros(50));
+    }
+}
+
+/// Writes the frames of all devices, each with its frequency.
+struct FrameWriter<'a> {
+    shared: &'a Shared,
+    size: Size,
+    keys: Vec<(MicKey, PayloadKey)>,
+    modulation: Modulation,
+}
+
+impl<'a> FrameWriter<'a> {
+    fn new(shared: &'a Shared, size: Size) -> Option<Self> {
+        let keys = (0..size.devices + size.endless)
+            .map(keys)
+            .map(|(network, app)| (MicKey::new(&network), PayloadKey::new(&app)))
+            .collect();
+        Some(Self { shared, size, keys, modulation: Modulation::lora(7, 125)? })
+    }
+
+    fn frame(&self, i: u64, n: u32, counter: u32, confirmed: bool) -> Option<(u32, Vec<u8>)> {
+        let [high, low] = (counter as u16).to_be_bytes();
+        let payload = [high, low, 0x00, 0xd2, 0xb4, 0, 0, 0, 0, 0, 0, n as u8];
+        let (flags, payload) = (UplinkFlags::default(), Some((2, &payload[..])));
+        let repr = DataRepr::uplink(dev_addr(n), counter, flags, payload).confirmed(confirmed);
+        let (network, app) = &self.keys[n as usize];
+        Some((FREQUENCIES_HZ[i as usize % FREQUENCIES_HZ.len()], repr.emit(network, app).ok()?))
+    }
+
+    /// Uplinks of the devices in turn, some of them confirmed.
+    fn regular(&self, range: Range<u64>) -> Vec<(u32, Vec<u8>)> {
+        let every = self.shared.confirmed_every.load(Ordering::Relaxed);
+        let devices = u64::from(self.size.devices);
+        range
+            .filter_map(|i| {
+                let n = (i % devices) as u32;
+                let confirmed = every > 0 && i.is_multiple_of(every);
+                if confirmed {
+                    let mut unanswered = self.shared.unanswered.lock().unwrap_or_else(PoisonError::into_inner);
+                    unanswered.insert(dev_addr(n), Instant::now());
+                }
+                self.frame(i, n, (i / devices) as u32, confirmed)
+            })
+            .collect()
+    }
+
+    /// Uplinks of the devices whose decoder never ends.
+    fn endless(&self, range: Range<u64>) -> Vec<(u32, Vec<u8>)> {
+        let every = self.shared.endless_every.load(Ordering::Relaxed);
+        let devices = u64::from(self.size.endless.max(1));
+        range
+            .filter(|i| every > 0 && i.is_multiple_of(every))
+            .filter_map(|i| {
+                let before = self.shared.endless_sent.fetch_add(1, Ordering::Relaxed);
+                let n = self.size.devices + (before % devices) as u32;
+                self.frame(i, n, (before / devices) as u32, false)
+            })
+            .collect()
     }
 }
 

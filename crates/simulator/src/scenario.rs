@@ -118,7 +118,7 @@ pub struct ModelEntry {
     pub name: String,
     /// A file beside the scenario; read into its text when the scenario is loaded.
     pub decoder: String,
-    /// What becomes of its readings.
+    /// Readings.
     #[serde(default)]
     pub readings: BTreeMap<String, ReadingRule>,
 }
@@ -145,7 +145,7 @@ pub struct GatewayEntry {
     /// It has GPS time and sends class B beacons.
     #[serde(default)]
     pub beacons: bool,
-    /// How it calls.
+    /// Its protocol.
     #[serde(default)]
     pub protocol: Protocol,
     /// What is wrong with it.
@@ -180,9 +180,9 @@ pub struct DeviceEntry {
     /// How it is registered, and built.
     #[serde(default)]
     pub radio: RadioSettings,
-    /// Every so many uplinks it restarts, and forgets its counters.
+    /// Uplinks from one restart to the next; a restart forgets the counters.
     pub restarts_every: Option<u32>,
-    /// Every so many uplinks it asks to rejoin (1.1).
+    /// Uplinks from one rejoin-request to the next (1.1).
     pub rejoins_every: Option<u32>,
     /// The short name of its fleet.
     pub fleet: String,

@@ -88,7 +88,7 @@ impl Sensor {
         (self.battery_mv / 20) as u8
     }
 
-    /// Takes a command; says what it does, for whoever watches.
+    /// Takes a command; says what it does.
     pub fn command(&mut self, port: u8, payload: &[u8]) -> String {
         match (self.kind, port, payload) {
             (SensorKind::Sluice, SLUICE_COMMAND_PORT, [opening @ 0..=100]) => {

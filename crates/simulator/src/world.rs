@@ -21,11 +21,11 @@ use tokio::time::Instant;
 use crate::device::{Device, Downlink, Emission};
 use crate::gateway::{Gateway, Sending, Site, Way};
 use crate::radio::{self, Place};
-use crate::scenario::{DeviceEntry, Scenario, ScenarioError, parsed};
+use crate::scenario::{DeviceEntry, GatewayEntry, Scenario, ScenarioError, parsed};
 use crate::sensor::Sensor;
 use crate::{clock, lns};
 
-/// Every so many uplinks a device asks how well it is heard.
+/// Uplinks from one LinkCheckReq of a device to the next.
 const LINK_CHECK_EVERY: u32 = 6;
 /// How soon a device that always listens, or in ping slots, acknowledges what it hears without having sent. The
 /// network waits no longer than CLASS_B_RESP_TIMEOUT or CLASS_C_RESP_TIMEOUT, 8 s by default (RP002 §2.3).
@@ -35,7 +35,7 @@ const KEPT_BY_RELAY: usize = 1000;
 /// Between two join-requests that were not answered.
 const JOIN_AGAIN: Duration = Duration::from_secs(20);
 
-/// What goes on in the world, in words for whoever watches and in values for tests.
+/// What goes on in the world, as text for people and as values for tests.
 #[derive(Debug, Clone)]
 pub struct Event {
     /// The device's name.
@@ -47,7 +47,6 @@ pub struct Event {
 /// What happened to a device.
 #[derive(Debug, Clone, PartialEq)]
 pub enum What {
-    /// It sent a frame, which this many gateways heard.
     /// It sent a frame.
     Sent {
         /// Whether it is a join-request.
@@ -97,6 +96,51 @@ fn inhabitant(entry: &DeviceEntry) -> Result<Inhabitant, Problem> {
     })
 }
 
+fn no_socket(source: std::io::Error) -> ScenarioError {
+    ScenarioError::File { file: "a socket".into(), source }
+}
+
+fn site(entry: &GatewayEntry) -> Site {
+    Site {
+        name: entry.name.clone(),
+        place: Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg },
+        gain_dbi: f64::from(entry.antenna_gain_dbi),
+        has_gps: entry.beacons,
+        region: entry.region,
+        faults: entry.faults.clone(),
+    }
+}
+
+/// How a gateway reaches the service; an agent that it needs is started with `tasks`.
+async fn way_of(
+    entry: &GatewayEntry,
+    (eui, kit): (Eui64, Option<&Kit>),
+    server: SocketAddr,
+    tasks: &mut JoinSet<()>,
+) -> Result<Way, ScenarioError> {
+    match (entry.protocol, kit) {
+        (Protocol::Udp, _) => Ok(Way::Udp(server)),
+        (Protocol::Lns, Some(kit)) => {
+            let entrance = lns::entrance(kit, eui).await.map_err(|source| ScenarioError::Kit { eui, source })?;
+            Ok(Way::WebSocket(Box::new(entrance)))
+        }
+        (Protocol::Mqtt, Some(kit)) => {
+            // Most gateways behind MQTT speak UDP to an agent that runs beside them.
+            let socket = UdpSocket::bind("127.0.0.1:0").await.map_err(no_socket)?;
+            let beside = socket.local_addr().map_err(no_socket)?;
+            let tell = Box::new(|text: String| tracing::info!("{text}"));
+            let options = agent::Options { kit: kit.clone(), socket, keep: KEPT_BY_RELAY, tell };
+            tasks.spawn(async {
+                if let Err(why) = agent::run(options, std::future::pending()).await {
+                    tracing::warn!("an agent has ended: {why}");
+                }
+            });
+            Ok(Way::Udp(beside))
+        }
+        (Protocol::Lns | Protocol::Mqtt, None) => Err(ScenarioError::NoKit { name: entry.name.clone(), eui }),
+    }
+}
+
 impl World {
     /// Sets everything going; gateways call `server` by UDP, or as their kit says.
     pub async fn start(
@@ -108,45 +152,13 @@ impl World {
             let what = what.to_owned();
             move |problem| ScenarioError::Value { what, problem: Box::new(problem) }
         };
-        let no_socket = |source| ScenarioError::File { file: "a socket".into(), source };
         let mut tasks = JoinSet::new();
         let (sendings, mut to_send) = mpsc::channel::<Sending>(256);
         let mut gateways = Vec::new();
         for entry in &scenario.gateways {
             let eui = parsed::<Eui64>("eui", &entry.eui).map_err(wrong(&entry.name))?;
-            let place = Place { latitude_deg: entry.latitude_deg, longitude_deg: entry.longitude_deg };
-            let site = Site {
-                name: entry.name.clone(),
-                place,
-                gain_dbi: f64::from(entry.antenna_gain_dbi),
-                has_gps: entry.beacons,
-                region: entry.region,
-                faults: entry.faults.clone(),
-            };
-            let way = match (entry.protocol, kits.get(&eui)) {
-                (Protocol::Udp, _) => Way::Udp(server),
-                (Protocol::Lns, Some(kit)) => {
-                    let entrance = lns::entrance(kit, eui).await;
-                    Way::WebSocket(Box::new(entrance.map_err(|source| ScenarioError::Kit { eui, source })?))
-                }
-                (Protocol::Mqtt, Some(kit)) => {
-                    // A gateway of today behind MQTT: one that speaks UDP, and an agent beside it.
-                    let socket = UdpSocket::bind("127.0.0.1:0").await.map_err(no_socket)?;
-                    let beside = socket.local_addr().map_err(no_socket)?;
-                    let tell = Box::new(|text: String| tracing::info!("{text}"));
-                    let options = agent::Options { kit: kit.clone(), socket, keep: KEPT_BY_RELAY, tell };
-                    tasks.spawn(async {
-                        if let Err(why) = agent::run(options, std::future::pending()).await {
-                            tracing::warn!("an agent has ended: {why}");
-                        }
-                    });
-                    Way::Udp(beside)
-                }
-                (Protocol::Lns | Protocol::Mqtt, None) => {
-                    return Err(ScenarioError::NoKit { name: entry.name.clone(), eui });
-                }
-            };
-            let gateway = Gateway::new(eui, site, way).await.map_err(no_socket)?;
+            let way = way_of(entry, (eui, kits.get(&eui)), server, &mut tasks).await?;
+            let gateway = Gateway::new(eui, site(entry), way).await.map_err(no_socket)?;
             tasks.spawn(Arc::clone(&gateway).run(sendings.clone()));
             gateways.push(gateway);
         }
@@ -245,7 +257,7 @@ fn jitter() -> f64 {
     rand::rng().random_range(0.9..1.1)
 }
 
-/// A frame from a device to whoever hears it; says how many.
+/// Brings a frame of a device to the gateways that hear it; says how many.
 async fn emit(me: &Inhabitant, emission: &Emission, end: Instant, gateways: &[Arc<Gateway>]) -> usize {
     let mut heard = 0;
     for gateway in gateways {

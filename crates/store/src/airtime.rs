@@ -1,4 +1,4 @@
-//! Accounts of airtime, as they were written minute by minute.
+//! Airtime accounts, stored by the minute.
 
 use engine::Used;
 use lorawan::Eui64;
@@ -12,10 +12,10 @@ use crate::{EstateId, Store, StoreError};
 /// A part of a day, in minutes.
 const QUARTER: i64 = 15;
 
-/// The minutes from which on each of three sums begins, the last reaching back furthest.
+/// The first minute of each of the three sums.
 #[derive(Debug, Clone, Copy)]
 pub struct Since {
-    /// The minute before this one: what is going on now.
+    /// The minute before this one, for what is sent now.
     pub now: i64,
     /// The first minute of the last hour.
     pub hour: i64,
@@ -80,7 +80,7 @@ fn sums(row: &MySqlRow) -> Result<Sums, StoreError> {
     })
 }
 
-/// A question for the sums of an estate's transmitters of a kind, up to what they are grouped by. `owners` joins
+/// A query for the sums of an estate's transmitters of a kind, without its grouping. `owners` joins
 /// those that have the accounts, as `o`.
 fn question(
     columns: &'static str,

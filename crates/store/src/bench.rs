@@ -1,4 +1,4 @@
-//! How fast this database takes rows: the limit for everything built on it.
+//! How many rows a second this database takes: the limit for everything built on it.
 
 use std::time::{Duration, Instant};
 
@@ -35,8 +35,8 @@ impl Store {
         Ok(rate)
     }
 
-    /// Gives every device a history of one reading until now: a tide, a spring tide and some noise, with a gap of some hours now
-    /// and then. Says how many values that are.
+    /// Gives every device a history of one reading until now: a tide, a spring tide and some noise, with a gap of some
+    /// hours now and then. Returns the number of values.
     pub async fn make_history(&self, reading: &str, unit: &str, days: u32, interval_s: u32) -> Result<u64, StoreError> {
         let now = Utc::now();
         let begin = now - TimeDelta::days(i64::from(days));
@@ -89,7 +89,7 @@ impl Store {
     }
 }
 
-/// JSON of a length, for the column takes nothing else.
+/// JSON of this length: the column takes nothing else.
 fn filler(bytes: usize) -> String {
     format!("{{\"filler\":\"{}\"}}", "x".repeat(bytes.saturating_sub(13)))
 }

@@ -1,4 +1,4 @@
-//! What gateways prove themselves by, and what happened to them.
+//! Gateways' credentials and events.
 
 use api::gateway::credential::{CredentialKind, GatewayCredential, Purpose};
 use api::gateway::event::GatewayEvent;
@@ -13,7 +13,7 @@ use crate::{Store, StoreError};
 /// SHA-256 of a secret, or of a certificate.
 pub type SecretHash = [u8; 32];
 
-/// A credential as it is kept.
+/// A credential as it is stored.
 #[derive(Debug, Clone)]
 pub struct CredentialRow {
     /// The gateway's EUI.
@@ -52,7 +52,7 @@ fn read(row: &MySqlRow) -> Result<CredentialRow, StoreError> {
 }
 
 impl Store {
-    /// Keeps new credentials: all of them or none.
+    /// Adds new credentials: all of them or none.
     pub async fn add_credentials(&self, rows: &[CredentialRow]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         let insert =
@@ -75,7 +75,7 @@ impl Store {
         Ok(())
     }
 
-    /// All credentials of all gateways, revoked ones as well: who comes with one is told so.
+    /// All credentials of all gateways, including revoked ones: a gateway that uses one is told so.
     pub async fn all_credentials(&self) -> Result<Vec<CredentialRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM gateway_credentials ORDER BY id").fetch_all(&self.pool).await?;
         rows.iter().map(read).collect()
@@ -89,21 +89,21 @@ impl Store {
         Ok(())
     }
 
-    /// Takes a credential back.
+    /// Revokes a credential.
     pub async fn revoke_credential(&self, id: &str, at: DateTime<Utc>) -> Result<(), StoreError> {
         let update = "UPDATE gateway_credentials SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL";
         sqlx::query(update).bind(at).bind(id).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Lets a gateway's credentials be replaced when it next asks.
+    /// Marks a gateway's credentials to be replaced when it next asks.
     pub async fn ask_for_replacement(&self, gateway: Eui64) -> Result<(), StoreError> {
         let update = "UPDATE gateway_credentials SET replace_asked = TRUE WHERE eui = ? AND revoked_at IS NULL";
         sqlx::query(update).bind(eui_bytes(gateway)).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Notes when credentials last opened the door.
+    /// Notes when credentials were last used.
     pub async fn note_credentials_used(&self, used: &[(String, DateTime<Utc>)]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         for (id, at) in used {
@@ -114,7 +114,7 @@ impl Store {
         Ok(())
     }
 
-    /// Adds to what happened to gateways.
+    /// Adds gateway events.
     pub async fn add_gateway_events(&self, events: &[(Eui64, GatewayEvent)]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         for (gateway, event) in events {
@@ -130,7 +130,7 @@ impl Store {
         Ok(())
     }
 
-    /// A page of what happened to a gateway, the latest first, from before the event `before` on.
+    /// A page of a gateway's events, newest first, from before the event `before` on.
     pub async fn gateway_events(
         &self,
         gateway: Eui64,
@@ -143,7 +143,7 @@ impl Store {
         rows.iter().map(|row| json("a gateway's event", row.try_get("body")?)).collect()
     }
 
-    /// States a gateway came to since `from`, and the last one before, the earliest first.
+    /// A gateway's changes of state since `from`, and the last one before, the earliest first.
     pub async fn gateway_states(&self, gateway: Eui64, from: DateTime<Utc>) -> Result<Vec<GatewayEvent>, StoreError> {
         let state = "JSON_VALUE(body, '$.kind') = 'state'";
         let select = format!(
@@ -157,7 +157,7 @@ impl Store {
         rows.iter().map(|row| json("a gateway's event", row.try_get("body")?)).collect()
     }
 
-    /// Drops what happened to gateways before `until`.
+    /// Removes gateway events before `until`.
     pub async fn drop_gateway_events(&self, until: DateTime<Utc>) -> Result<u64, StoreError> {
         let done = sqlx::query("DELETE FROM gateway_events WHERE at < ?").bind(until).execute(&self.pool).await?;
         Ok(done.rows_affected())

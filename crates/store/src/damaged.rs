@@ -1,4 +1,4 @@
-//! Rows that cannot be read: named and passed over, so that one of them does not keep the service from starting.
+//! Rows that cannot be read: they are named and skipped, so that one of them does not prevent a start.
 
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -11,7 +11,7 @@ use crate::{Store, StoreError};
 /// A row that cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Damaged {
-    /// The table or what it holds.
+    /// What the row is.
     pub what: &'static str,
     /// The device, gateway or group it belongs to, if that can be read.
     pub eui: Option<Eui64>,
@@ -19,11 +19,11 @@ pub struct Damaged {
     pub why: String,
 }
 
-/// Those that were met.
+/// The damaged rows found.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Found(Arc<Mutex<Vec<Damaged>>>);
 
-/// More are not remembered.
+/// The most that are remembered.
 const MOST: usize = 1000;
 
 impl Found {
@@ -36,7 +36,7 @@ impl Found {
 }
 
 impl Store {
-    /// What can be read of these rows; the others are remembered. `key` is the column that says whose they are.
+    /// Reads rows; those that cannot be read are remembered. `key` is the column with the owner.
     pub(crate) fn readable<T>(
         &self,
         what: &'static str,
@@ -54,7 +54,7 @@ impl Store {
         good
     }
 
-    /// Rows that could not be read since this was last asked.
+    /// Rows that could not be read since the last call.
     pub fn take_damaged(&self) -> Vec<Damaged> {
         std::mem::take(&mut *self.damaged.0.lock().unwrap_or_else(PoisonError::into_inner))
     }

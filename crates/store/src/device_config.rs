@@ -16,7 +16,7 @@ use crate::rows::{eui, json, region};
 use crate::vault::Purpose;
 use crate::{Store, StoreError};
 
-/// A device with all that its settings stand on.
+/// A device with its profile, model and fleet.
 pub(crate) const CONFIG: &str =
     "SELECT d.*, f.airtime_a_day_us, f.downlinks_a_day, p.radio AS profile_radio, m.radio AS model_radio
     FROM devices d JOIN fleets f ON f.id = d.fleet_id LEFT JOIN radio_profiles p ON p.id = d.profile_id
@@ -63,7 +63,7 @@ pub(crate) fn whole_radio(row: &MySqlRow) -> Result<RadioSettings, StoreError> {
     Ok(over(&over(&layer("radio")?, &layer("profile_radio")?), &layer("model_radio")?))
 }
 
-/// Radio profiles by what they are made of, so that devices of one make share one.
+/// Radio profiles by their sources, so that devices with the same sources share one.
 #[derive(Default)]
 pub(crate) struct Profiles(HashMap<[Option<String>; 4], Arc<RadioProfile>>);
 

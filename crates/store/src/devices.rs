@@ -33,7 +33,7 @@ pub struct DeviceRow {
     pub model: Option<String>,
     /// The short name of its radio profile.
     pub profile: Option<String>,
-    /// What is known of it, in free text.
+    /// Its description.
     pub description: String,
     /// Its hardware version.
     pub hardware: Option<String>,
@@ -47,7 +47,7 @@ pub struct DeviceRow {
     pub region: Region,
     /// Its own settings.
     pub radio: RadioSettings,
-    /// Those it has in all.
+    /// Its effective settings.
     pub whole_radio: RadioSettings,
     /// Whether it is activated by personalization (ABP).
     pub personalized: bool,
@@ -65,7 +65,7 @@ pub struct DeviceRow {
     pub refused_since: Option<DateTime<Utc>>,
 }
 
-/// What a message about a device says of it, and what is needed to go on with its usual interval.
+/// A device in messages, and its usual interval.
 #[derive(Debug, Clone)]
 pub struct DeviceContext {
     /// The device's DevEUI.
@@ -111,8 +111,8 @@ impl Common {
     }
 }
 
-/// Devices with all that a list shows of them. Always from the devices on: what the database counts of its tables is old after
-/// thousands came at once, and by it the planner begins at the fleets.
+/// Devices with all that a list shows of them. Always from the devices on: what the database counts of its tables is
+/// old after thousands came at once, and by it the planner begins at the fleets.
 macro_rules! from_devices {
     ($columns:literal) => {
         concat!(
@@ -171,7 +171,7 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
     })
 }
 
-/// Which devices, and in which order.
+/// Filters and order.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct DeviceQuery {
     /// Of this fleet.
@@ -253,7 +253,6 @@ fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
     }
 }
 
-/// A text to look for anywhere in a column, its own wildcards taken as they are written.
 /// The hex digits of a text that may be part of an EUI, however it is grouped; in lower case.
 pub fn eui_digits(text: &str) -> Option<String> {
     let digits: String = text.chars().filter(|c| !matches!(c, ' ' | ':' | '-')).collect();
@@ -261,8 +260,38 @@ pub fn eui_digits(text: &str) -> Option<String> {
     hex.then(|| digits.to_ascii_lowercase())
 }
 
+/// A text to look for anywhere in a column, its own wildcards taken as they are written.
 pub(crate) fn anywhere(text: &str) -> String {
     format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}
+
+/// What a list is limited to: fleet, model, profile, tag and a text to look for.
+fn add_filters(query: &mut QueryBuilder<MySql>, which: &DeviceQuery) {
+    let equal =
+        [(" AND f.slug = ", &which.fleet), (" AND m.slug = ", &which.model), (" AND p.slug = ", &which.profile)];
+    for (column, wanted) in equal {
+        if let Some(wanted) = wanted {
+            query.push(column).push_bind(wanted);
+        }
+    }
+    if let Some(tag) = &which.tag {
+        query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
+        query.push_bind(tag).push(")");
+    }
+    if let Some(find) = &which.find {
+        let text = anywhere(find);
+        query.push(" AND (d.name LIKE ").push_bind(text.clone());
+        query.push(" OR EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag LIKE ");
+        query.push_bind(text).push(")");
+        if let Some(digits) = eui_digits(find) {
+            let digits = anywhere(&digits);
+            query.push(" OR HEX(d.dev_eui) LIKE ").push_bind(digits.clone());
+            query.push(" OR HEX(d.join_eui) LIKE ").push_bind(digits.clone());
+            query.push(" OR EXISTS (SELECT 1 FROM sessions s WHERE s.dev_eui = d.dev_eui AND LPAD(HEX(s.dev_addr), 8, '0') LIKE ");
+            query.push_bind(digits).push(")");
+        }
+        query.push(")");
+    }
 }
 
 impl Store {
@@ -275,31 +304,7 @@ impl Store {
     ) -> Result<Vec<DeviceRow>, StoreError> {
         let mut query = QueryBuilder::<MySql>::new(if which.state.is_some() { WHICH_BY_STATE } else { WHICH });
         query.push_bind(estate_id);
-        let equal =
-            [(" AND f.slug = ", &which.fleet), (" AND m.slug = ", &which.model), (" AND p.slug = ", &which.profile)];
-        for (column, wanted) in equal {
-            if let Some(wanted) = wanted {
-                query.push(column).push_bind(wanted);
-            }
-        }
-        if let Some(tag) = &which.tag {
-            query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
-            query.push_bind(tag).push(")");
-        }
-        if let Some(find) = &which.find {
-            let text = anywhere(find);
-            query.push(" AND (d.name LIKE ").push_bind(text.clone());
-            query.push(" OR EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag LIKE ");
-            query.push_bind(text).push(")");
-            if let Some(digits) = eui_digits(find) {
-                let digits = anywhere(&digits);
-                query.push(" OR HEX(d.dev_eui) LIKE ").push_bind(digits.clone());
-                query.push(" OR HEX(d.join_eui) LIKE ").push_bind(digits.clone());
-                query.push(" OR EXISTS (SELECT 1 FROM sessions s WHERE s.dev_eui = d.dev_eui AND LPAD(HEX(s.dev_addr), 8, '0') LIKE ");
-                query.push_bind(digits).push(")");
-            }
-            query.push(")");
-        }
+        add_filters(&mut query, which);
         if let Some(part) = &which.within {
             limit_to(&mut query, part, "d.dev_eui", estate_id);
         }

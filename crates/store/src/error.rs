@@ -1,4 +1,4 @@
-//! Why the store could not do something, and what that means for whoever asked.
+//! Why the store could not do something, and what that means for the caller.
 
 use std::time::Duration;
 
@@ -55,7 +55,7 @@ pub enum StoreError {
     },
 }
 
-// Not `#[from]`: what sqlx says of itself already holds its cause, which would be told twice.
+// Not `#[from]`: sqlx's own message already holds its cause, which would be told twice.
 impl From<sqlx::Error> for StoreError {
     fn from(error: sqlx::Error) -> Self {
         // A text that cannot be compared with a column of plain characters (error 1267) is in no row of it.

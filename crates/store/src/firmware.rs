@@ -11,7 +11,7 @@ use crate::{EstateId, Store, StoreError};
 /// A firmware as it is kept.
 #[derive(Debug, Clone)]
 pub struct FirmwareRow {
-    /// What is told of it.
+    /// Its summary.
     pub firmware: Firmware,
     /// Its signature.
     pub signature: Vec<u8>,

@@ -1,8 +1,8 @@
 //! The history of readings: every value, and summaries of hours and days.
 //!
 //! Values are written with what they came of, in one transaction. Summaries are made when an hour is over, so that no
-//! uplink waits for them; hours that get values afterwards (a decoder was slow, or history was decoded anew) are listed
-//! and made anew. A chart reads values or summaries, whichever are enough for the eye.
+//! uplink waits for them; hours that get values afterwards (a decoder was slow, or history was decoded again) are
+//! listed and made again. A chart reads values or summaries, whichever are enough for the eye.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -313,7 +313,7 @@ impl Store {
         Ok(())
     }
 
-    /// Makes summaries anew that values came too late for; says whether there were any.
+    /// Makes summaries again that values came too late for; says whether there were any.
     pub async fn sum_up_late(&self, until_hour: u32) -> Result<bool, StoreError> {
         let rows: Vec<(SeriesId, u32)> =
             sqlx::query_as("SELECT series_id, hour FROM late_hours WHERE hour < ? ORDER BY series_id, hour LIMIT 2000")
@@ -327,7 +327,7 @@ impl Store {
         for (id, hours) in &by_series {
             let (Some(first), Some(last)) = (hours.first(), hours.last()) else { continue };
             let mut tx = self.pool.begin().await?;
-            // Off the list first: whoever adds a value meanwhile lists it again.
+            // Off the list first: a commit that adds a value meanwhile lists it again.
             sqlx::query("DELETE FROM late_hours WHERE series_id = ? AND hour BETWEEN ? AND ?")
                 .bind(id)
                 .bind(first)
@@ -358,7 +358,7 @@ impl Store {
     }
 }
 
-/// Notes hours whose summaries are to be made anew.
+/// Notes hours whose summaries are to be made again.
 pub(crate) async fn list_late(tx: &mut Transaction<'_, MySql>, late: &[(SeriesId, u32)]) -> Result<(), StoreError> {
     for part in parts(late) {
         let mut insert = QueryBuilder::<MySql>::new("INSERT IGNORE INTO late_hours (series_id, hour) ");

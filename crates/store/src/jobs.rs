@@ -1,5 +1,5 @@
-//! Uplinks decoded anew: what came of it stands beside the history until all of it is done, and then takes its place in
-//! one transaction.
+//! Stored uplinks decoded again: the results stand beside the history until all of it is done, and then takes its place
+//! in one transaction.
 
 use std::collections::HashMap;
 
@@ -8,7 +8,7 @@ use api::message::{Body, Message};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
-use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
+use sqlx::{Executor, MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
 use crate::history::{HOUR_MS, SeriesId, list_late};
@@ -115,7 +115,8 @@ impl Store {
         Ok(ended.rows_affected() > 0)
     }
 
-    /// How many uplinks of some devices an estate has between two names. What an EUI sent as another estate's is none of it.
+    /// How many uplinks of some devices an estate has between two names. What an EUI sent as another estate's is none
+    /// of it.
     pub async fn count_uplinks(
         &self,
         estate_id: EstateId,
@@ -236,7 +237,7 @@ impl Store {
         Ok(going.rows_affected() > 0 || state.as_deref() == Some("running"))
     }
 
-    /// The results of a job so far are no more: it begins again.
+    /// Removes the results of a job so far: it begins again.
     pub async fn begin_again(&self, id: &str) -> Result<(), StoreError> {
         sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&self.pool).await?;
         sqlx::query("UPDATE jobs SET done = 0, failed = 0 WHERE id = ?").bind(id).execute(&self.pool).await?;
@@ -253,10 +254,10 @@ impl Store {
         note: &str,
         found: &impl Fn(&Message) -> (Vec<StoredReading>, Option<DecodeFailure>),
     ) -> Result<bool, StoreError> {
-        // Series first, outside of what may be rolled back.
+        // Series first, outside of the transaction.
         let mut after = String::new();
         loop {
-            let page = self.results_after(id, &after).await?;
+            let page = results_after(&self.pool, id, &after).await?;
             let Some(last) = page.last() else { break };
             after.clone_from(&last.id);
             let readings: Vec<StoredReading> = page.iter().flat_map(|message| found(message).0).collect();
@@ -267,76 +268,87 @@ impl Store {
             series.entry(one.dev_eui).or_default().push(one.id);
         }
         let mut tx = self.pool.begin().await?;
-        let ended =
-            sqlx::query("UPDATE jobs SET state = 'done', note = ?, ended_at = ? WHERE id = ? AND state = 'running'")
-                .bind(note.chars().take(500).collect::<String>())
-                .bind(Utc::now())
-                .bind(id)
-                .execute(&mut *tx)
-                .await?;
-        if ended.rows_affected() == 0 {
+        if !end_job(&mut tx, id, note).await? {
             return Ok(false);
         }
-        for part in devices.chunks(256) {
-            let mut delete = QueryBuilder::<MySql>::new("DELETE FROM decode_failures WHERE ");
-            among(&mut delete, "dev_eui", part, eui_bytes);
-            delete.push(" AND first_at >= ").push_bind(from).push(" AND last_at < ").push_bind(until);
-            delete.build().execute(&mut *tx).await?;
-        }
+        forget_failures(&mut tx, devices, (from, until)).await?;
         let mut after = String::new();
         loop {
-            let rows = sqlx::query(
-                "SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?",
-            )
-            .bind(id)
-            .bind(&after)
-            .bind(PAGE)
-            .fetch_all(&mut *tx)
-            .await?;
-            let page: Vec<Message> = rows
-                .iter()
-                .map(|row| json("message", &row.try_get::<String, _>("body")?))
-                .collect::<Result<_, StoreError>>()?;
+            let page = results_after(&mut *tx, id, &after).await?;
             let Some(last) = page.last() else { break };
             after.clone_from(&last.id);
             clear(&mut tx, &series, &page).await?;
-            let (mut readings, mut failures) = (Vec::new(), Vec::new());
-            for message in &page {
-                let (values, failure) = found(message);
-                readings.extend(values);
-                failures.extend(failure);
-            }
+            let (readings, failures): (Vec<_>, Vec<_>) = page.iter().map(found).unzip();
+            let readings: Vec<StoredReading> = readings.into_iter().flatten().collect();
+            let failures: Vec<DecodeFailure> = failures.into_iter().flatten().collect();
             let readings = self.with_series(&readings);
             write_readings(&mut tx, &readings).await?;
             self.write_history(&mut tx, &readings).await?;
             write_failures(&mut tx, &failures).await?;
         }
-        sqlx::query("UPDATE messages m JOIN redecoded n ON n.message_id = m.id AND n.job_id = ? SET m.body = n.body")
-            .bind(id)
-            .execute(&mut *tx)
-            .await?;
-        sqlx::query("DELETE u FROM undecoded u JOIN redecoded n ON n.message_id = u.message_id AND n.job_id = ?")
-            .bind(id)
-            .execute(&mut *tx)
-            .await?;
-        sqlx::query("DELETE FROM redecoded WHERE job_id = ?").bind(id).execute(&mut *tx).await?;
+        replace_messages(&mut tx, id).await?;
         tx.commit().await?;
         Ok(true)
     }
-
-    async fn results_after(&self, id: &str, after: &str) -> Result<Vec<Message>, StoreError> {
-        let rows =
-            sqlx::query("SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?")
-                .bind(id)
-                .bind(after)
-                .bind(PAGE)
-                .fetch_all(&self.pool)
-                .await?;
-        rows.iter().map(|row| json("message", &row.try_get::<String, _>("body")?)).collect()
-    }
 }
 
-/// Takes out what some uplinks' values were, and has their hours summed up anew: a reading that is no more must not stay.
+async fn results_after<'c>(
+    connection: impl Executor<'c, Database = MySql>,
+    id: &str,
+    after: &str,
+) -> Result<Vec<Message>, StoreError> {
+    let rows =
+        sqlx::query("SELECT body FROM redecoded WHERE job_id = ? AND message_id > ? ORDER BY message_id LIMIT ?")
+            .bind(id)
+            .bind(after)
+            .bind(PAGE)
+            .fetch_all(connection)
+            .await?;
+    rows.iter().map(|row| json("message", &row.try_get::<String, _>("body")?)).collect()
+}
+
+/// Ends a job that is running; whether it was.
+async fn end_job(tx: &mut Transaction<'_, MySql>, id: &str, note: &str) -> Result<bool, StoreError> {
+    let ended =
+        sqlx::query("UPDATE jobs SET state = 'done', note = ?, ended_at = ? WHERE id = ? AND state = 'running'")
+            .bind(note.chars().take(500).collect::<String>())
+            .bind(Utc::now())
+            .bind(id)
+            .execute(&mut **tx)
+            .await?;
+    Ok(ended.rows_affected() > 0)
+}
+
+/// Removes the decoding failures of a period.
+async fn forget_failures(
+    tx: &mut Transaction<'_, MySql>,
+    devices: &[Eui64],
+    (from, until): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<(), StoreError> {
+    for part in devices.chunks(256) {
+        let mut delete = QueryBuilder::<MySql>::new("DELETE FROM decode_failures WHERE ");
+        among(&mut delete, "dev_eui", part, eui_bytes);
+        delete.push(" AND first_at >= ").push_bind(from).push(" AND last_at < ").push_bind(until);
+        delete.build().execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+/// Replaces messages by those of a job.
+async fn replace_messages(tx: &mut Transaction<'_, MySql>, id: &str) -> Result<(), StoreError> {
+    let statements = [
+        "UPDATE messages m JOIN redecoded n ON n.message_id = m.id AND n.job_id = ? SET m.body = n.body",
+        "DELETE u FROM undecoded u JOIN redecoded n ON n.message_id = u.message_id AND n.job_id = ?",
+        "DELETE FROM redecoded WHERE job_id = ?",
+    ];
+    for statement in statements {
+        sqlx::query(statement).bind(id).execute(&mut **tx).await?;
+    }
+    Ok(())
+}
+
+/// Removes the values of some uplinks, and has their hours summed up again: a reading that is no longer there must not
+/// stay.
 async fn clear(
     tx: &mut Transaction<'_, MySql>,
     series: &HashMap<Eui64, Vec<SeriesId>>,

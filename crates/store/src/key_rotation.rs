@@ -1,4 +1,4 @@
-//! Sealing everything anew, under another master key.
+//! Sealing every secret again, under another master key.
 
 use lorawan::Eui64;
 use sqlx::mysql::MySqlArguments;
@@ -8,7 +8,7 @@ use sqlx::{AssertSqlSafe, MySql, Row as _};
 use crate::vault::Purpose;
 use crate::{Store, StoreError};
 
-/// Rows looked at in one go.
+/// Rows read at a time.
 const ROWS: u32 = 500;
 
 /// A column of sealed secrets.
@@ -49,7 +49,7 @@ const fn sealed(
     Sealed { table, column, purpose, owner, also }
 }
 
-/// Binds what names a row, as its column has it.
+/// Binds a row's key in its column's type.
 fn named<'q>(query: Query<'q, MySql, MySqlArguments>, owner: u64, is_eui: bool) -> Query<'q, MySql, MySqlArguments> {
     if is_eui { query.bind(owner.to_be_bytes().to_vec()) } else { query.bind(owner) }
 }
@@ -90,9 +90,9 @@ impl Store {
         Ok(secrets)
     }
 
-    /// Seals all secrets under the newest master key, in small transactions; says how many were sealed under the one before
-    /// it. It can be interrupted and begun again. With `most`, it ends early after as many.
-    pub async fn seal_anew(&self, most: Option<u64>) -> Result<u64, StoreError> {
+    /// Seals all secrets under the newest master key, in small transactions; returns how many were sealed under the one
+    /// before. It can be interrupted and begun again. With `most`, it ends after that many.
+    pub async fn reseal(&self, most: Option<u64>) -> Result<u64, StoreError> {
         let mut done = 0;
         for of in &ALL {
             done += self.seal_column_anew(of, most.map(|most| most.saturating_sub(done))).await?;
@@ -126,8 +126,8 @@ impl Store {
                 if most.is_some_and(|most| done >= most) {
                     continue;
                 }
-                let Some(new) = self.vault.seal_anew(of.purpose, Eui64(owner), &old)? else { continue };
-                // What has changed meanwhile was sealed under the newest key.
+                let Some(new) = self.vault.reseal(of.purpose, Eui64(owner), &old)? else { continue };
+                // A secret changed in the meantime is sealed under the newest key.
                 let change = sqlx::query(AssertSqlSafe(update.clone())).bind(new);
                 let mut change = named(change, owner, is_eui).bind(old);
                 if of.also.is_some() {
@@ -139,7 +139,7 @@ impl Store {
             if rows.len() < ROWS as usize {
                 return Ok(done);
             }
-            // An owner has few rows, so looking at the last one again is enough to miss none.
+            // An owner has few rows, so reading the last owner again misses none.
             from = if last == from { last + 1 } else { last };
         }
     }

@@ -107,7 +107,7 @@ impl Store {
         })
     }
 
-    /// The same records with another master key.
+    /// The same store with another master key.
     #[must_use]
     pub fn with_vault(self, vault: Vault) -> Self {
         Self { vault: Arc::new(vault), ..self }
@@ -137,7 +137,7 @@ async fn make_database(url: &str) -> Result<(), StoreError> {
     }
     match within_reach(sqlx::MySql::create_database(url)).await {
         Ok(()) => {
-            // Whatever the server takes for usual: people write as they like.
+            // Not the server's default character set: people write in any script.
             let mut made = within_reach(MySqlConnection::connect(url)).await?;
             made.execute("ALTER DATABASE CHARACTER SET utf8mb4").await?;
             made.close().await?;

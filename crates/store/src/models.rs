@@ -11,12 +11,12 @@ use crate::editions::{self, Saved};
 use crate::rows::{json, to_json};
 use crate::{EstateId, Store, StoreError};
 
-/// A model with what its catalogue had of it.
+/// A model with the state of its catalogue.
 #[derive(Debug, Clone)]
 pub struct ModelRow {
     /// The model.
     pub model: Model,
-    /// What was imported, before any change here.
+    /// The model as imported, before any change here.
     pub imported: Option<PutModel>,
 }
 
@@ -83,7 +83,7 @@ fn word(kind: SourceKind) -> &'static str {
     }
 }
 
-/// Writes a model down, and an edition of it; source and what was imported stay as they are.
+/// Stores a model and an edition of it; source and imported state stay as they are.
 async fn put(
     connection: &mut MySqlConnection,
     estate_id: EstateId,
@@ -98,7 +98,7 @@ async fn put(
         .fetch_optional(&mut *connection)
         .await?;
     if let Some(row) = before {
-        // One from before editions were kept is the first of them.
+        // A model from before editions existed becomes the first edition.
         let first = Saved { by: "", note: "as it was" };
         let ModelRow { model, .. } = read(&row)?;
         let id: u32 = row.try_get("id")?;
@@ -138,7 +138,7 @@ async fn put(
 }
 
 impl Store {
-    /// Adds a model or replaces what is told of it.
+    /// Adds or replaces a model.
     pub async fn put_model(
         &self,
         estate_id: EstateId,
@@ -153,7 +153,7 @@ impl Store {
         Ok(())
     }
 
-    /// Writes down what an import leaves, all of it or nothing.
+    /// Stores the result of an import, all of it or nothing.
     pub async fn put_catalogue(
         &self,
         estate_id: EstateId,
@@ -239,7 +239,7 @@ impl Store {
         row.as_ref().map(read).transpose()
     }
 
-    /// Removes a model that no device is of. Whether there was one to remove.
+    /// Removes a model that no device uses. Whether there was one to remove.
     pub async fn remove_model(&self, estate_id: EstateId, slug: &str) -> Result<bool, StoreError> {
         let done = sqlx::query("DELETE FROM models WHERE estate_id = ? AND slug = ?")
             .bind(estate_id)

@@ -25,7 +25,7 @@ pub(crate) fn columns(state: &engine::OutboxState) -> (OutboxState, Option<Strin
     }
 }
 
-/// As much of a note as its column holds.
+/// The longest note that its column holds.
 fn short(note: &str) -> String {
     note.chars().take(500).collect()
 }
@@ -92,7 +92,7 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
 const LAST: [u8; 16] = [0xff; 16];
 
 impl Store {
-    /// Puts a downlink into an outbox; the engine is told of it afterwards.
+    /// Adds a downlink to an outbox; the engine is told afterwards.
     pub async fn add_outbox_item(&self, dev_eui: Eui64, item: &engine::OutboxItem) -> Result<OutboxItem, StoreError> {
         let now = Utc::now();
         let id = Ulid(item.id.0);
@@ -157,7 +157,7 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// The last of a device's downlinks that failed, among so many that were put in last.
+    /// The latest failed downlink of a device, among this many of the latest.
     pub async fn last_failed(&self, dev_eui: Eui64, among: u32) -> Result<Option<OutboxItem>, StoreError> {
         let failed = "SELECT * FROM (SELECT * FROM outbox WHERE dev_eui = ? ORDER BY id DESC LIMIT ?) AS newest
              WHERE state = 'failed' ORDER BY id DESC LIMIT 1";
@@ -165,7 +165,7 @@ impl Store {
         row.as_ref().map(read).transpose()
     }
 
-    /// How many of a device's downlinks wait, and the one that is next.
+    /// How many of a device's downlinks wait, and the next one.
     pub async fn next_in_outbox(&self, dev_eui: Eui64) -> Result<Option<(u64, OutboxItem)>, StoreError> {
         let waiting = "SELECT *, COUNT(*) OVER () AS waiting FROM outbox WHERE dev_eui = ? AND state = 'waiting'
              ORDER BY place, id LIMIT 1";

@@ -74,7 +74,7 @@ impl Store {
         Ok(())
     }
 
-    /// Whether there was one to remove; one that devices stand on stays.
+    /// Removes a profile that no device uses; returns whether there was one.
     pub async fn remove_radio_profile(&self, estate_id: EstateId, slug: &str) -> Result<bool, StoreError> {
         let done = sqlx::query("DELETE FROM radio_profiles WHERE estate_id = ? AND slug = ?")
             .bind(estate_id)

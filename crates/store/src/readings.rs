@@ -1,4 +1,4 @@
-//! Readings as they are now, and what they were like lately.
+//! The latest readings, and statistics of recent ones.
 
 use std::collections::HashMap;
 
@@ -25,13 +25,13 @@ pub struct ReadingRow {
     pub reading: Reading,
     /// When it was measured.
     pub time: DateTime<Utc>,
-    /// How often it comes.
+    /// Its usual interval.
     pub interval_s: Option<f64>,
     /// Its number in the history.
     pub series: Option<SeriesId>,
 }
 
-/// A reading of a device, with all that its values are judged by.
+/// A reading of a device, with what is needed to judge its values.
 #[derive(Debug, Clone)]
 pub struct JudgedSeries {
     /// Its number.
@@ -71,7 +71,7 @@ impl Store {
             .collect()
     }
 
-    /// Values taken together by steps of a time span; oldest first.
+    /// Values summed up by steps of a period, oldest first.
     pub async fn stepped(
         &self,
         series: SeriesId,
@@ -102,7 +102,7 @@ impl Store {
             .collect()
     }
 
-    /// What the values of some series were like since a time.
+    /// Statistics of the values of some series since a time.
     pub async fn since(&self, series: &[SeriesId], from_ms: i64) -> Result<HashMap<SeriesId, Bucket>, StoreError> {
         let statement = "SELECT series_id, COUNT(value), MIN(value), SUM(value), MAX(value) FROM history WHERE ";
         self.taken_together(statement, "at_ms", series, from_ms).await
@@ -143,7 +143,7 @@ impl Store {
         Ok(found)
     }
 
-    /// All series of devices that are of a model, or of one model.
+    /// All series of devices with a model, or of one model.
     pub async fn judged_series(&self, of: Option<(EstateId, &str)>) -> Result<Vec<JudgedSeries>, StoreError> {
         let (estate_id, model) = of.unzip();
         let rows = sqlx::query(
@@ -176,7 +176,7 @@ impl Store {
     }
 }
 
-/// Keeps the last of each reading.
+/// Stores the last value of each reading.
 pub(crate) async fn write_readings(
     tx: &mut Transaction<'_, MySql>,
     readings: &[StoredReading],

@@ -1,4 +1,4 @@
-//! Writing down devices: new ones, many at once, and what is changed about them.
+//! Storing devices: new ones, many at once, and changes.
 
 use std::collections::{HashMap, HashSet};
 
@@ -14,7 +14,7 @@ use crate::rows::{AMONG, among, eui, eui_bytes, json, region, to_json};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
-/// What short names of an estate stand for in the tables.
+/// An estate's short names with their row numbers.
 struct Ids {
     fleets: HashMap<String, u32>,
     models: HashMap<String, u32>,
@@ -76,7 +76,7 @@ impl Store {
         self.add_devices_telling(estate_id, devices, &|_| ()).await
     }
 
-    /// The same; `progress` hears how many are written, which comes to nothing if one of the others cannot be.
+    /// The same; `progress` is told how many are written. If one fails, none stays.
     pub async fn add_devices_telling(
         &self,
         estate_id: EstateId,
@@ -137,7 +137,7 @@ impl Store {
         Ok(())
     }
 
-    /// Changes devices alike: all of them or none.
+    /// Makes the same change to devices: to all of them or none.
     pub async fn edit_devices(&self, estate_id: EstateId, edits: &[(Eui64, DevicePatch)]) -> Result<(), StoreError> {
         let Ids { fleets, models, profiles } = self.ids(estate_id).await?;
         let mut tx = self.pool.begin().await?;
@@ -207,14 +207,14 @@ impl Store {
         })
     }
 
-    /// Removes devices and what the engine kept for them; their messages stay in the history. Says how many there were.
+    /// Removes devices and their state; their messages stay in the history. Returns how many there were.
     pub async fn remove_devices(&self, estate_id: EstateId, euis: &[Eui64]) -> Result<u64, StoreError> {
         let mut tx = self.pool.begin().await?;
         let mut removed = 0;
         for part in euis.chunks(AMONG) {
             let mut delete = QueryBuilder::<MySql>::new("DELETE FROM devices WHERE estate_id = ");
             delete.push_bind(estate_id);
-            // What belongs to devices of another estate stays.
+            // State of other estates' devices stays.
             let mut own = QueryBuilder::<MySql>::new("SELECT dev_eui FROM devices WHERE estate_id = ");
             own.push_bind(estate_id);
             let rows = among(&mut own, " AND dev_eui", part, eui_bytes).build().fetch_all(&mut *tx).await?;
@@ -231,7 +231,7 @@ impl Store {
         Ok(removed)
     }
 
-    /// Gives a fleet the key that its devices ship with, or takes it away; says whether there is such a fleet.
+    /// Sets or removes the key that a fleet's devices ship with; returns whether the fleet exists.
     pub async fn set_fleet_key(
         &self,
         estate_id: EstateId,
@@ -246,7 +246,7 @@ impl Store {
     }
 }
 
-/// What a fleet's key is bound to when it is sealed.
+/// The owner that a fleet's key is sealed for.
 fn fleet_owner(id: u32) -> Eui64 {
     Eui64(id.into())
 }
@@ -262,7 +262,7 @@ async fn write_tags(tx: &mut Transaction<'_, MySql>, tags: &[(Eui64, &String)]) 
     Ok(())
 }
 
-/// Removes what the engine keeps for devices.
+/// Removes the state of devices.
 async fn forget(tx: &mut Transaction<'_, MySql>, euis: &[Eui64]) -> Result<(), StoreError> {
     for (table, column) in [
         ("DELETE FROM sessions WHERE ", "dev_eui"),

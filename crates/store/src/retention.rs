@@ -1,4 +1,4 @@
-//! Room for the history to come, and an end for what has been kept long enough.
+//! Retention: adds partitions for coming history, and removes history that has been kept long enough.
 
 use api::fleet::FleetRetention;
 use chrono::{DateTime, Datelike as _, Days, Months, NaiveDate, Utc};
@@ -8,7 +8,7 @@ use crate::history::{HOUR_MS, SeriesId};
 use crate::rows::{among, first_name_at};
 use crate::{Store, StoreError};
 
-/// Rows taken out in one go: others write meanwhile.
+/// Rows removed at a time: others write in between.
 const ROWS: u32 = 20_000;
 /// Series in one statement.
 const SERIES: usize = 64;
@@ -29,7 +29,7 @@ fn begin_ms(date: NaiveDate) -> i64 {
     date.and_hms_opt(0, 0, 0).map_or(0, |time| time.and_utc().timestamp_millis())
 }
 
-/// The pieces that a partition from `from_ms` on is cut into at the beginnings of months; empty if it stays as it is.
+/// The pieces of a partition from `from_ms` on, split at the beginnings of months; empty if it stays as it is.
 fn pieces(partition: &Partition, from_ms: Option<i64>, months: &[NaiveDate]) -> Vec<Partition> {
     let inside = |ms: i64| from_ms.is_none_or(|from| ms > from) && partition.until_ms.is_none_or(|until| ms < until);
     let mut cut = Vec::new();
@@ -56,12 +56,12 @@ fn written(partition: &Partition) -> String {
 }
 
 impl Store {
-    /// Sees to it that each month from `first` to the one after next has a part of the history's table.
+    /// Adds a partition of the history's table for each month from `first` to the one after next.
     pub async fn arrange_months(&self, first: DateTime<Utc>, now: DateTime<Utc>) -> Result<(), StoreError> {
         self.arrange_months_of("history", first, now).await
     }
 
-    /// The same for any table that is cut at months.
+    /// The same for any table that is partitioned by month.
     pub(crate) async fn arrange_months_of(
         &self,
         table: &'static str,
@@ -103,7 +103,7 @@ impl Store {
             .collect()
     }
 
-    /// Takes out what fleets do not keep any longer, and what is left of devices that are gone.
+    /// Removes history that fleets no longer keep, and history of removed devices.
     pub async fn prune(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
         self.drop_months(now).await?;
         for (fleet_id, retention) in self.retentions().await? {
@@ -133,7 +133,7 @@ impl Store {
             .collect()
     }
 
-    /// Whole months that no fleet keeps cost nothing to take out.
+    /// Whole months that no fleet keeps cost nothing to remove.
     async fn drop_months(&self, now: DateTime<Utc>) -> Result<(), StoreError> {
         let longest: Option<Option<i64>> = sqlx::query_scalar(
             "SELECT IF(COUNT(*) = COUNT(keep_values_days), CAST(MAX(keep_values_days) AS SIGNED), NULL) FROM fleets",
@@ -145,12 +145,12 @@ impl Store {
         self.drop_months_of("history", cutoff).await
     }
 
-    /// Takes out the whole months of a table that ended before `cutoff`.
+    /// Removes the whole months of a table that ended before `cutoff`.
     pub(crate) async fn drop_months_of(&self, table: &'static str, cutoff: DateTime<Utc>) -> Result<(), StoreError> {
         for partition in self.partitions(table).await? {
             if partition.until_ms.is_some_and(|until| until <= cutoff.timestamp_millis()) {
                 let statement = match partition.name.as_str() {
-                    // What comes before all months stays, as the place for it.
+                    // The partition before all months stays.
                     "earlier" => format!("ALTER TABLE {table} TRUNCATE PARTITION earlier"),
                     name => format!("ALTER TABLE {table} DROP PARTITION {name}"),
                 };

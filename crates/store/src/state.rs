@@ -1,4 +1,4 @@
-//! What the engine is given back when the service starts.
+//! The engine's state as it is loaded when the service starts.
 
 use std::collections::HashMap;
 
@@ -45,7 +45,8 @@ impl Store {
         Ok(commands)
     }
 
-    /// How far what was heard has been processed and made durable. Before positions were noted there was a time alone.
+    /// Up to where received frames have been processed and made durable. Before positions were noted there was a time
+    /// alone.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -86,7 +87,7 @@ impl Store {
         }
         let mut profiles = Profiles::default();
         let rows = sqlx::query(CONFIG).fetch_all(&self.pool).await?;
-        // A device of which one part cannot be read is passed over as a whole: half of its state would use counters twice.
+        // A device with one unreadable part is skipped as a whole: half of its state would use counters twice.
         Ok(self.readable("device", "dev_eui", &rows, |row| self.device_record(row, &mut profiles, &mut kept, outboxes)))
     }
 
@@ -170,7 +171,7 @@ impl Store {
         Ok(self.vault.seal(purpose, dev_eui, &all)?)
     }
 
-    /// What was sent since `now` less a day. What stands there of a later time was written by a wrong clock.
+    /// What was sent in the day before `now`. Later entries were written by a wrong clock.
     async fn airtime_since(&self, now: i64) -> Result<Vec<Command>, StoreError> {
         let rows =
             sqlx::query("SELECT * FROM airtime WHERE minute BETWEEN ? AND ?").bind(now - DAY_MINUTES).bind(now + 1);
@@ -178,8 +179,7 @@ impl Store {
         Ok(self.readable("account of airtime", "eui", &rows, airtime_command))
     }
 
-    /// What a gateway's account holds. The law does not forget what it sent before it was removed and registered
-    /// again.
+    /// A gateway's airtime account. What it sent before it was removed and registered again still counts for the law.
     pub async fn gateway_account(&self, gateway: Eui64, now: Timestamp) -> Result<Vec<Command>, StoreError> {
         let rows = sqlx::query("SELECT * FROM airtime WHERE transmitter = 'gateway' AND eui = ? AND minute >= ?")
             .bind(eui_bytes(gateway))
@@ -206,7 +206,7 @@ fn airtime_command(row: &MySqlRow) -> Result<Command, StoreError> {
     })
 }
 
-/// What the engine wrote of devices, by device.
+/// The stored state of devices, by device.
 struct KeptState {
     nonces: HashMap<Eui64, Vec<u16>>,
     nonce_rows: HashMap<Eui64, Result<(u32, Option<u16>), StoreError>>,
@@ -215,10 +215,10 @@ struct KeptState {
     near: HashMap<Eui64, Result<WayTo, StoreError>>,
 }
 
-/// When a device last said that it listens, and which gateways heard it, best first.
+/// A device's class as it last reported it, and the gateways that heard it, best first.
 type WayTo = (Option<Class>, Vec<(Eui64, f32)>);
 
-/// The columns of an airtime change that name whose it is.
+/// The columns of an airtime change that name the transmitter.
 pub(crate) fn transmitter_columns(transmitter: Transmitter) -> (&'static str, Vec<u8>) {
     match transmitter {
         Transmitter::Gateway(eui) => ("gateway", eui_bytes(eui)),
@@ -227,7 +227,7 @@ pub(crate) fn transmitter_columns(transmitter: Transmitter) -> (&'static str, Ve
     }
 }
 
-/// Of several changes of one thing only the last needs writing; this names the thing.
+/// Of several changes with the same key only the last is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Thing {
     Counters(Eui64),

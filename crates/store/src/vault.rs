@@ -34,7 +34,7 @@ pub enum VaultError {
     Sealed,
 }
 
-/// What a sealed value is for.
+/// The purpose of a sealed value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
     AppKey,
@@ -46,24 +46,24 @@ pub(crate) enum Purpose {
     OneTimeCodes,
 }
 
-/// Seals and opens keys. While the master key is being replaced there are two: what is sealed is sealed under the new one,
-/// and what either has sealed is opened.
+/// Seals and opens keys. While the master key is being replaced there are two: new secrets are sealed under the new
+/// one, and both open.
 pub struct Vault {
     newest: Aes256Gcm,
     before: Option<Aes256Gcm>,
 }
 
-/// Where the new master key lies while it replaces the one in `path`.
+/// The file of the new master key while it replaces the one in `path`.
 fn next_to(path: &Path) -> PathBuf {
     path.with_extension("key.next")
 }
 
-/// Writes a new master key to a file that is there only once it is whole.
+/// Writes a new master key to a file, which appears only when it is complete.
 fn make(path: &Path) -> Result<[u8; 32], VaultError> {
     let failed = |source| VaultError::File { path: path.display().to_string(), source };
     let key: [u8; 32] = rand::random();
     let unfinished = path.with_extension("unfinished");
-    // One that was left behind half-written protects nothing.
+    // An incomplete file left behind protects nothing.
     let _ = fs::remove_file(&unfinished);
     let mut options = fs::OpenOptions::new();
     let mut file = options.write(true).create_new(true).mode(0o600).open(&unfinished).map_err(failed)?;
@@ -73,7 +73,7 @@ fn make(path: &Path) -> Result<[u8; 32], VaultError> {
     Ok(key)
 }
 
-/// Makes what was renamed in a file's folder durable.
+/// Syncs a file's folder, so that a rename is durable.
 fn sync_folder(path: &Path) -> std::io::Result<()> {
     fs::File::open(path.parent().unwrap_or(Path::new(".")))?.sync_all()
 }
@@ -175,19 +175,14 @@ impl Vault {
         secret.try_into().map_err(|_| VaultError::Sealed)
     }
 
-    /// Whether a secret opens, whatever it is.
+    /// Whether a secret opens, of any kind.
     pub(crate) fn opens(&self, purpose: Purpose, owner: Eui64, sealed: &[u8]) -> bool {
         let keys = std::iter::once(&self.newest).chain(&self.before);
         keys.into_iter().any(|key| open_with(key, purpose, owner, sealed).is_ok())
     }
 
     /// The same secret sealed under the newest key; none if it is already.
-    pub(crate) fn seal_anew(
-        &self,
-        purpose: Purpose,
-        owner: Eui64,
-        sealed: &[u8],
-    ) -> Result<Option<Vec<u8>>, VaultError> {
+    pub(crate) fn reseal(&self, purpose: Purpose, owner: Eui64, sealed: &[u8]) -> Result<Option<Vec<u8>>, VaultError> {
         let Some(before) = &self.before else { return Ok(None) };
         if open_with(&self.newest, purpose, owner, sealed).is_ok() {
             return Ok(None);
@@ -259,19 +254,19 @@ mod tests {
         let sealed = old.seal(Purpose::AppKey, Eui64(1), &[9; 16]).unwrap();
         let begun = Vault::begin_replacement(&path).unwrap();
         assert!(begun.is_being_replaced());
-        let anew = begun.seal_anew(Purpose::AppKey, Eui64(1), &sealed).unwrap().unwrap();
+        let resealed = begun.reseal(Purpose::AppKey, Eui64(1), &sealed).unwrap().unwrap();
         // As after an interruption: begun again, it goes on with the same new key.
         let again = Vault::begin_replacement(&path).unwrap();
-        assert_eq!(again.seal_anew(Purpose::AppKey, Eui64(1), &anew).unwrap(), None, "it is done already");
+        assert_eq!(again.reseal(Purpose::AppKey, Eui64(1), &resealed).unwrap(), None, "it is done already");
         let between = Vault::open_or_create(&path).unwrap();
-        for either in [&sealed, &anew] {
+        for either in [&sealed, &resealed] {
             assert_eq!(between.open::<16>(Purpose::AppKey, Eui64(1), either).unwrap(), [9; 16]);
         }
-        assert!(again.seal_anew(Purpose::AppKey, Eui64(2), &sealed).is_err(), "it is bound to its owner");
+        assert!(again.reseal(Purpose::AppKey, Eui64(2), &sealed).is_err(), "it is bound to its owner");
         Vault::end_replacement(&path).unwrap();
         let new = Vault::open_or_create(&path).unwrap();
         assert!(!new.is_being_replaced());
-        assert_eq!(new.open::<16>(Purpose::AppKey, Eui64(1), &anew).unwrap(), [9; 16]);
+        assert_eq!(new.open::<16>(Purpose::AppKey, Eui64(1), &resealed).unwrap(), [9; 16]);
         assert!(new.open::<16>(Purpose::AppKey, Eui64(1), &sealed).is_err(), "the old key is gone");
         fs::remove_dir_all(&folder).unwrap();
     }

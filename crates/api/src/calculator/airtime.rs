@@ -4,7 +4,7 @@ use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// What is to be sent.
+/// The message.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
@@ -19,7 +19,7 @@ pub struct AirtimeQuestion {
     pub daily_airtime_s: Option<f64>,
     /// Each message is sent this many times (NbTrans), 1 to 15; once if not given.
     pub times: Option<u32>,
-    /// Count with a repeater between device and gateway.
+    /// Assume a repeater between device and gateway.
     #[serde(default)]
     pub repeater: bool,
     /// The network has switched the dwell-time limit off, where it can.
@@ -56,7 +56,7 @@ pub struct AirtimeTable {
 pub struct AirtimeRow {
     /// Its index.
     pub data_rate: u8,
-    /// Its modulation in words.
+    /// Its modulation, as text.
     pub modulation: String,
     /// Largest payload at this data rate, less the header's commands; absent if it cannot be used.
     pub max_payload_bytes: Option<usize>,

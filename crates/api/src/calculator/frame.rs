@@ -1,4 +1,4 @@
-//! Taking a frame apart.
+//! Decoding a frame.
 
 use lorawan::Eui64;
 use lorawan::region::Region;
@@ -49,10 +49,10 @@ pub struct FrameQuestion {
     pub channel: Option<u8>,
 }
 
-/// A frame taken apart.
+/// A decoded frame.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FrameReport {
-    /// What was understood as the frame, in hex.
+    /// The frame's bytes, in hex.
     pub bytes: String,
     /// The message type, if the first byte is there.
     pub message_type: Option<String>,
@@ -60,7 +60,7 @@ pub struct FrameReport {
     pub summary: String,
     /// Its pieces, in order.
     pub fields: Vec<FrameField>,
-    /// Where it stops making sense, if it does.
+    /// Where it cannot be decoded further, if it cannot.
     pub stopped: Option<FrameStop>,
     /// Whether the MIC agrees, under each version for which keys were known.
     pub verdicts: Vec<MicVerdict>,
@@ -89,10 +89,10 @@ pub struct FrameField {
     pub depth: u8,
 }
 
-/// Where a frame stops making sense.
+/// Where a frame cannot be decoded further.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FrameStop {
-    /// The first byte that does not fit, counted from 0.
+    /// The first wrong byte, counted from 0.
     pub at: usize,
     /// Why.
     pub why: String,

@@ -4,7 +4,7 @@ use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A region in one line.
+/// A region's summary.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RegionSummary {
     /// Common name.
@@ -27,17 +27,16 @@ pub struct RegionSummary {
 /// Everything a region's table says.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RegionDetail {
-    /// In one line.
+    /// A summary.
     #[serde(flatten)]
     pub summary: RegionSummary,
-    /// Where it is laid down.
+    /// The source.
     pub source: String,
     /// Uplink channels.
     pub uplinks: Vec<ChannelInfo>,
     /// Downlink channels, where they are others.
     pub downlinks: Vec<ChannelInfo>,
-    /// Blocks of eight channels and a wide one, where the plan has them: what a gateway with eight
-    /// receivers can serve.
+    /// Blocks of eight channels and a wide one, where the plan has them: a gateway with eight receivers serves one.
     pub blocks: Vec<BlockInfo>,
     /// Where join-requests are sent, and where they are answered.
     pub joins: Vec<JoinInfo>,
@@ -69,7 +68,7 @@ pub struct RegionDetail {
     pub class_b: ClassBInfo,
     /// The band's parts.
     pub sub_bands: Vec<SubBandInfo>,
-    /// What else to know.
+    /// Further notes.
     pub notes: Vec<String>,
 }
 
@@ -130,7 +129,7 @@ pub struct JoinInfo {
 pub struct DataRateInfo {
     /// Its index.
     pub index: u8,
-    /// Its modulation in words.
+    /// Its modulation, as text.
     pub modulation: String,
     /// `up`, `down` or `both`.
     pub direction: String,
@@ -168,7 +167,7 @@ pub struct DwellInfo {
     pub downlink_ms: Option<u32>,
     /// Switched by TxParamSetupReq, and on until then.
     pub by_command: bool,
-    /// Where it is laid down.
+    /// The source.
     pub source: String,
 }
 
@@ -202,6 +201,6 @@ pub struct SubBandInfo {
     pub max_eirp_dbm: f32,
     /// Largest EIRP of a gateway.
     pub gateway_eirp_dbm: f32,
-    /// Where it is laid down.
+    /// The source.
     pub source: String,
 }

@@ -1,4 +1,4 @@
-//! Changing registered devices: one, or many alike.
+//! Changing registered devices: one or many.
 
 use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 use crate::radio::profile::SettingChange;
 use crate::radio::settings::RadioSettings;
 
-/// What is to be changed about a device; what is left out stays. An empty text takes away what need not be there.
+/// Changes of a device; fields left out stay. An empty text removes an optional value.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DeviceChange {
@@ -23,7 +23,7 @@ pub struct DeviceChange {
     /// The short name of its radio profile; empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub profile: Option<String>,
-    /// What else is to be known of it.
+    /// Its description.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
     /// Version of its hardware; empty for none.
@@ -35,21 +35,21 @@ pub struct DeviceChange {
     /// Whether it is kept from being served.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub disabled: Option<bool>,
-    /// Its own radio and MAC, as a whole.
+    /// Its own radio and MAC settings, all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub radio: Option<RadioSettings>,
-    /// Its tags, as a whole.
+    /// Its tags, all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tags: Option<Vec<String>>,
     /// Tags to add.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub add_tags: Vec<String>,
-    /// Tags to take away.
+    /// Tags to remove.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remove_tags: Vec<String>,
 }
 
-/// A change of many devices alike.
+/// The same change for many devices.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BulkChange {
@@ -57,23 +57,23 @@ pub struct BulkChange {
     pub devices: Vec<String>,
     /// What is to be changed.
     pub change: DeviceChange,
-    /// Only say what would become different.
+    /// Only preview what would change.
     #[serde(default)]
     pub preview: bool,
 }
 
-/// What a change does to devices.
+/// The effects of a change on devices.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChangeEffect {
-    /// Those that become different.
+    /// The devices that change.
     pub devices: Vec<DeviceEffect>,
-    /// How many it concerns that stay as they are.
+    /// How many stay as they are.
     pub untouched: usize,
-    /// Whether it has been done, rather than only looked at.
+    /// Whether it was done, and not only previewed.
     pub done: bool,
 }
 
-/// What a change does to one device.
+/// The effects of a change on one device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceEffect {
     /// Its DevEUI.
@@ -81,6 +81,6 @@ pub struct DeviceEffect {
     pub dev_eui: Eui64,
     /// Its name.
     pub name: String,
-    /// What becomes different, and what it is sent of that.
+    /// The changes, with the MAC commands that carry them.
     pub changes: Vec<SettingChange>,
 }

@@ -11,8 +11,7 @@ use crate::radio::settings::Class;
 /// A multicast group: one frame for many devices of class B or C.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Group {
-    /// Changes with its members; sent back as `If-Match` with a change of them, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// Its name among devices: its outbox is that of this EUI.
@@ -40,7 +39,7 @@ pub struct Group {
     pub next_counter_down: u32,
     /// Its members.
     pub members: Vec<Member>,
-    /// The gateways that would send now: the fewest that reach all members that can be reached.
+    /// The gateways that would send now: the fewest that reach all reachable members.
     pub gateways: Vec<String>,
     /// When it was made.
     #[serde(with = "crate::millis")]
@@ -95,7 +94,7 @@ pub struct NewGroup {
     pub members: Vec<String>,
 }
 
-/// The members of a group, as a whole.
+/// All members of a group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GroupMembers {
     /// DevEUIs.

@@ -5,12 +5,12 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::gateway::import::ImportOutcome;
 
-/// How a file of devices is taken, and what holds for rows that do not say otherwise.
+/// A file of devices, with defaults for its rows.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams, ToSchema)]
 #[into_params(parameter_in = Query)]
 #[serde(default, deny_unknown_fields)]
 pub struct ImportOptions {
-    /// Only say what would become of each row.
+    /// Only preview the result for each row.
     pub preview: bool,
     /// Register the good rows even if others are not. If not given, all or none.
     pub skip_bad: bool,
@@ -28,20 +28,20 @@ pub struct ImportOptions {
     pub join_eui: Option<String>,
 }
 
-/// What became of a file of devices.
+/// The result of importing a file of devices.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceImportOutcome {
     /// Row by row, and how many.
     #[serde(flatten)]
     pub outcome: ImportOutcome,
-    /// What was assumed of the file, and what could be a mistake though it is allowed, with the line.
+    /// Assumptions about the file, and warnings, with the line.
     pub notes: Vec<String>,
 }
 
-/// How far an import has come.
+/// An import's progress.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ImportProgress {
-    /// Devices written down so far. If one of the others cannot be, it comes to nothing.
+    /// Devices stored so far. If one of the others fails, none stays.
     pub done: usize,
     /// Devices in all.
     pub of: usize,

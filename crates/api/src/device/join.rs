@@ -8,22 +8,22 @@ use utoipa::ToSchema;
 
 use crate::heard::{HeardBy, Radio};
 
-/// What a check led to.
+/// The result of a check.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Verdict {
-    /// As it should be.
+    /// Passed.
     Passed,
-    /// Not as it should be, though nothing was refused for it.
+    /// Not right, but the request was not refused for it.
     Doubtful,
-    /// The request came to nothing for it.
+    /// The request failed because of it.
     Failed,
     /// An earlier check failed.
     NotReached,
 }
 
 impl Verdict {
-    /// A sign for tables.
+    /// A symbol for tables.
     pub const fn sign(self) -> char {
         match self {
             Verdict::Passed => '✓',
@@ -37,10 +37,10 @@ impl Verdict {
 /// A check of a join-request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct JoinCheck {
-    /// What has to be so.
+    /// The condition.
     #[schema(example = "its MIC matches the registered key")]
     pub what: String,
-    /// Whether it is.
+    /// The result.
     pub verdict: Verdict,
     /// What was found, where there is more to say.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -71,11 +71,11 @@ pub struct DeviceStranger {
     pub radio: Radio,
     /// Who heard the last one, best first.
     pub heard_by: Vec<HeardBy>,
-    /// The registered device it may be, whose DevEUI differs by a slip of the pen.
+    /// The registered device it may be: its DevEUI differs by a likely copying mistake.
     pub resembles: Option<Resemblance>,
 }
 
-/// A registered device whose DevEUI is nearly that of a stranger.
+/// A registered device whose DevEUI is almost that of an unregistered one.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Resemblance {
     /// Its DevEUI, as registered.

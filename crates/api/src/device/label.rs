@@ -5,7 +5,7 @@ use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What a label says (TR005 §2, schema D0).
+/// The content of a label (TR005 §2, schema D0).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Label {
     /// JoinEUI.
@@ -14,24 +14,24 @@ pub struct Label {
     /// DevEUI.
     #[schema(value_type = String)]
     pub dev_eui: Eui64,
-    /// Who made it, as the LoRa Alliance numbers vendors.
+    /// The maker: the LoRa Alliance's VendorID.
     pub vendor_id: u16,
-    /// Which of the vendor's devices it is.
+    /// The vendor's number for the type of device.
     pub vendor_profile_id: u16,
-    /// Shows its owner.
+    /// The owner token, which shows its owner.
     pub owner_token: Option<String>,
     /// Its serial number.
     pub serial_number: Option<String>,
-    /// What the vendor has to add.
+    /// The vendor's own text.
     pub proprietary: Option<String>,
 }
 
 /// The code that was found in a photo.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LabelInPhoto {
-    /// As it stands in the code.
+    /// The code's text.
     #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:FB010002")]
     pub code: String,
-    /// What it says.
+    /// Its fields.
     pub label: Label,
 }

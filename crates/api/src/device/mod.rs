@@ -27,7 +27,7 @@ use crate::model::TestCommand;
 use crate::radio::agreement::{Agreement, RateDecision};
 use crate::radio::settings::{Class, RadioSettings};
 
-/// How a device is doing.
+/// A device's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum DeviceState {
@@ -35,7 +35,7 @@ pub enum DeviceState {
     NeverJoined,
     /// Its joins fail.
     Refused,
-    /// It sends as it used to.
+    /// It sends at its usual interval.
     Active,
     /// Overdue by its usual interval.
     Silent,
@@ -74,7 +74,7 @@ pub struct Device {
     /// Where it is used.
     #[schema(value_type = String, example = "EU868")]
     pub region: Region,
-    /// How it is doing.
+    /// Its state.
     pub state: DeviceState,
     /// When it was last heard: its last accepted uplink.
     #[serde(with = "crate::millis_option")]
@@ -86,7 +86,7 @@ pub struct Device {
     /// When it was first refused for that reason, of the times in a row.
     #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
     pub refused_since: Option<DateTime<Utc>>,
-    /// Words to find it by.
+    /// Its tags.
     pub tags: Vec<String>,
     /// Whether it is kept from being served.
     pub disabled: bool,
@@ -98,14 +98,13 @@ pub struct Device {
 /// A device with its session, readings and airtime.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceDetail {
-    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// The device.
     #[serde(flatten)]
     pub device: Device,
-    /// What else is to be known of it.
+    /// Its description.
     pub description: String,
     /// Version of its hardware.
     pub hardware: Option<String>,
@@ -115,9 +114,9 @@ pub struct DeviceDetail {
     pub profile: Option<String>,
     /// Its own radio and MAC, where they are not its profile's, its model's or the region's.
     pub radio: RadioSettings,
-    /// Those it has in all: its own, then its profile's, then its model's. What is left out follows the region.
+    /// Its effective settings: its own, then its profile's, then its model's. What is left out follows the region.
     pub whole_radio: RadioSettings,
-    /// When it listens, as of now.
+    /// Its class now.
     pub class: Class,
     /// Whether it is activated by personalization.
     pub personalized: bool,
@@ -125,7 +124,7 @@ pub struct DeviceDetail {
     pub session: Option<Session>,
     /// A session agreed upon, which begins with the first uplink under it.
     pub next_session: Option<Session>,
-    /// How far device and network agree on its settings.
+    /// How far the device's settings agree with the wanted ones.
     pub agreement: Option<Agreement>,
     /// The last decision on its data rate.
     pub rate_decision: Option<RateDecision>,
@@ -135,7 +134,7 @@ pub struct DeviceDetail {
     pub day_downlinks: u32,
     /// The last value of each of its readings.
     pub readings: BTreeMap<String, LastReading>,
-    /// Its account of airtime.
+    /// Its airtime account.
     pub airtime: Vec<BandUse>,
     /// Commands of named values that its model's encoder is known to take; none without an encoder.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -56,15 +56,15 @@ pub struct OutboxItem {
     pub payload: String,
     /// Whether the device is to acknowledge it.
     pub confirmed: bool,
-    /// Where it stands.
+    /// Its state.
     pub state: OutboxState,
     /// What it waits for, or why it failed.
     pub note: Option<String>,
     /// How many go before it, for one that waits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ahead: Option<u32>,
-    /// When it is expected to go, as far as the device's usual interval tells; a time that has passed means that the device is
-    /// overdue.
+    /// When it is expected to go, as far as the device's usual interval tells; a time that has passed means that the
+    /// device is overdue.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
     pub expected_at: Option<DateTime<Utc>>,
     /// Transmissions tried.
@@ -75,7 +75,7 @@ pub struct OutboxItem {
     /// When it is given up, if it has not been sent by then.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
     pub expires_at: Option<DateTime<Utc>>,
-    /// When it was put in.
+    /// When it was added.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
     /// When its state last changed.
@@ -125,7 +125,7 @@ pub struct NewOutboxItem {
 /// Values by name, as an encoder takes them.
 pub type Values = serde_json::Map<String, serde_json::Value>;
 
-/// What a downlink comes to, before it is put in.
+/// What adding a downlink would do, before it is added.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct OutboxReadBack {
     /// FPort.
@@ -150,7 +150,7 @@ pub struct OutboxReadBack {
     pub warnings: Vec<String>,
 }
 
-/// Where in line a waiting downlink is put.
+/// A waiting downlink's place in the queue.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case", deny_unknown_fields)]
 pub enum OutboxPlace {

@@ -9,8 +9,8 @@ use crate::radio::settings::RadioSettings;
 /// A device to register.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewDevice {
-    /// The code on its label (TR005), as pasted or typed by a scanner. It gives DevEUI and JoinEUI, and the serial number
-    /// for a description if there is none.
+    /// The code on its label (TR005), as pasted or typed by a scanner. It gives DevEUI and JoinEUI, and the serial
+    /// number for a description if there is none.
     #[serde(default)]
     #[schema(example = "LW:D0:02AA000000000001:02BB00000000002A:00000000")]
     pub label: Option<String>,
@@ -29,7 +29,7 @@ pub struct NewDevice {
     /// Its NwkKey, if it speaks 1.1; or `generate`.
     #[serde(default)]
     pub nwk_key: Option<String>,
-    /// Its session for good, if it is activated by personalization (ABP).
+    /// Its fixed session, if it is activated by personalization (ABP).
     #[serde(default)]
     pub personal: Option<PersonalSession>,
     /// Where it is used; where its profile is for, or EU868 if not given.

@@ -14,7 +14,8 @@ pub struct Rehearse {
     #[serde(default)]
     #[schema(example = "0a1b2c")]
     pub payload: Option<String>,
-    /// A stored uplink of the device, by its name: port, payload, time and signal are as they were, where they are not given.
+    /// A stored uplink of the device, by its name: port, payload, time and signal are as they were, where they are not
+    /// given.
     #[serde(default)]
     pub again: Option<String>,
     /// FPort, 1 to 223; 1 if not given.
@@ -37,10 +38,10 @@ pub struct Rehearse {
     pub gateway: Option<String>,
 }
 
-/// What came of a rehearsal.
+/// The result of a rehearsal.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RehearsalOutcome {
-    /// The message as everybody who listens has got it.
+    /// The message as all listeners got it.
     pub message: Message,
     /// Where it went.
     #[schema(example = json!(["live stream: 2 listeners"]))]

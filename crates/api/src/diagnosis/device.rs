@@ -1,4 +1,4 @@
-//! How a device is doing: what stands out, why, and what to do.
+//! A device's diagnosis: findings, reasons, and next steps.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -6,22 +6,22 @@ use utoipa::ToSchema;
 use crate::diagnosis::join::Condition;
 use crate::message::Message;
 
-/// How much something matters.
+/// The severity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Weight {
     /// It does not work.
     Trouble,
-    /// It should be looked at.
+    /// It needs attention.
     Attention,
-    /// As it should be.
+    /// All is well.
     Fine,
 }
 
-/// Something found about a device.
+/// A finding about a device.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Finding {
-    /// How much it matters.
+    /// The severity.
     pub weight: Weight,
     /// What it is about.
     #[schema(example = "join")]
@@ -33,13 +33,13 @@ pub struct Finding {
     pub next_step: Option<String>,
 }
 
-/// How a device is doing and how it came to that.
+/// A device's findings and history.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceWhy {
-    /// What was found, what matters most first.
+    /// The findings, the most severe first.
     pub findings: Vec<Finding>,
-    /// What must be true before it is heard, in order, and what is known of each; for a device that was never heard.
+    /// For a device that was never heard: the conditions to be heard, in order, with what is known of each.
     pub conditions: Vec<Condition>,
-    /// What happened to it, newest first: joins, refusals, notices and downlinks.
+    /// Its history, newest first: joins, refusals, notices and downlinks.
     pub timeline: Vec<Message>,
 }

@@ -5,12 +5,12 @@ use utoipa::ToSchema;
 
 use crate::device::join::Verdict;
 
-/// Something that must be true before a device is heard, and what is known of it.
+/// A condition for a device to be heard.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Condition {
-    /// What must be true.
+    /// The condition.
     pub what: String,
-    /// Whether it is.
+    /// The result.
     pub verdict: Verdict,
     /// What is known of it.
     pub known: String,

@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 use crate::message::DeviceRef;
 
-/// Something questionable about a reading's values.
+/// A doubt about a reading's values.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Doubt {
     /// The reading's name.
@@ -13,10 +13,10 @@ pub struct Doubt {
     /// What was seen.
     #[schema(example = "all 144 values of the last day are between 180 and 260 °C")]
     pub seen: String,
-    /// What it may come from.
+    /// The likely cause.
     #[schema(example = "a factor of 10?")]
     pub question: String,
-    /// What the values would have to be multiplied with, if that would make them usual.
+    /// The factor that would make the values usual, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub factor: Option<f64>,
 }
@@ -26,7 +26,7 @@ pub struct Doubt {
 pub struct ModelDoubt {
     /// The model's short name.
     pub model: String,
-    /// What is questionable.
+    /// The doubt.
     #[serde(flatten)]
     pub doubt: Doubt,
     /// One of the devices.

@@ -18,14 +18,14 @@ pub enum About {
     Gateway,
     /// A device.
     Device,
-    /// A model's decoder, or what its readings are said to be.
+    /// A model's decoder, or its reading rules.
     Decoder,
 }
 
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
-    /// How much it matters.
+    /// The severity.
     pub weight: Weight,
     /// What it is about.
     pub about: About,
@@ -54,7 +54,7 @@ pub struct Concern {
 /// Uplinks of a device that its model's decoder could not read, since the model was last changed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DecodeFailures {
-    /// Whose they are.
+    /// The device.
     pub device: DeviceRef,
     /// The model's short name.
     pub model: String,
@@ -72,7 +72,7 @@ pub struct DecodeFailures {
     pub why: String,
 }
 
-/// What needs attention, and what there is in all.
+/// What needs attention, and totals.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Watch {
     /// Worst first.

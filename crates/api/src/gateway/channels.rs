@@ -15,11 +15,11 @@ pub struct LayoutQuestion {
 /// What one chain of a concentrator receives.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChainInfo {
-    /// The radio it hangs on, 0 or 1.
+    /// Its radio, 0 or 1.
     pub radio: u8,
-    /// The channel's centre.
+    /// The channel's centre frequency.
     pub frequency_mhz: f64,
-    /// From the radio's centre to the channel's.
+    /// The channel's offset from the radio's centre.
     pub offset_khz: f64,
     /// Its bandwidth.
     pub bandwidth_khz: u32,
@@ -28,7 +28,7 @@ pub struct ChainInfo {
     pub spreading_factor: Option<u8>,
 }
 
-/// How a concentrator is set to channels: two radios, and chains behind them.
+/// The settings of a concentrator: two radios, and their chains.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LayoutInfo {
     /// The region.

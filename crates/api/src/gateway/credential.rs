@@ -1,4 +1,4 @@
-//! What gateways prove themselves by.
+//! Gateways' credentials.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -25,7 +25,7 @@ impl Purpose {
     }
 }
 
-/// Of what kind a credential is.
+/// The kind of a credential.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CredentialKind {
@@ -46,17 +46,17 @@ impl CredentialKind {
     }
 }
 
-/// Whether a credential opens the door.
+/// A credential's validity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CredentialState {
-    /// It does.
+    /// Valid.
     Good,
-    /// It does, but not for long.
+    /// Valid, but it expires soon.
     Expiring,
-    /// Its time is over.
+    /// Expired.
     Expired,
-    /// Somebody took it back.
+    /// Revoked.
     Revoked,
 }
 
@@ -79,7 +79,7 @@ pub struct GatewayCredential {
     pub id: String,
     /// What it is for.
     pub purpose: Purpose,
-    /// Of what kind it is.
+    /// Its kind.
     pub kind: CredentialKind,
     /// When it was made.
     #[serde(with = "crate::millis")]
@@ -87,10 +87,10 @@ pub struct GatewayCredential {
     /// When it ends.
     #[serde(with = "crate::millis")]
     pub expires_at: DateTime<Utc>,
-    /// When it last opened the door.
+    /// When it was last used.
     #[serde(with = "crate::millis_option")]
     pub last_used: Option<DateTime<Utc>>,
-    /// When it was taken back.
+    /// When it was revoked.
     #[serde(with = "crate::millis_option")]
     pub revoked_at: Option<DateTime<Utc>>,
     /// Whether the gateway is given another one when it next asks over CUPS.
@@ -103,10 +103,10 @@ pub struct NewCredential {
     /// What it is to be for; traffic if not given.
     #[serde(default)]
     pub purpose: Purpose,
-    /// Of what kind; a token if not given.
+    /// Its kind; a token if not given.
     #[serde(default)]
     pub kind: CredentialKind,
-    /// For how many days, 1 to 3650; 730 if not given.
+    /// Days that it is valid, 1 to 3650; 730 if not given.
     #[serde(default)]
     pub days: Option<u16>,
 }
@@ -114,7 +114,7 @@ pub struct NewCredential {
 /// A credential just made. Its secret is shown here and nowhere else.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct IssuedCredential {
-    /// What is on record of it.
+    /// Its record.
     pub credential: GatewayCredential,
     /// The token, to be sent as `Authorization: Bearer …`.
     pub token: Option<String>,
@@ -126,41 +126,41 @@ pub struct IssuedCredential {
     pub trust_pem: String,
 }
 
-/// What a connection kit is to hold. A kit holds new credentials: those made before cannot be read again.
+/// A connection kit to make. A kit has new credentials: earlier ones cannot be read again.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct KitOrder {
-    /// By what the gateway is to prove itself; a token if not given. Gateways that call by UDP prove nothing.
+    /// The kind of credential; a token if not given. Gateways with UDP have none.
     #[serde(default)]
     pub kind: CredentialKind,
     /// Let the gateway fetch its credentials for traffic, and all later changes, over CUPS.
     #[serde(default)]
     pub updates: bool,
-    /// For how many days the credentials are good, 1 to 3650; 730 if not given.
+    /// Days that the credentials are valid, 1 to 3650; 730 if not given.
     #[serde(default)]
     pub days: Option<u16>,
 }
 
-/// A credential that ends soon or has ended, with its gateway.
+/// A credential that expires soon or has expired, with its gateway.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EndingCredential {
-    /// Whose it is.
+    /// The gateway.
     #[schema(value_type = String, example = "0210203040506070")]
     pub gateway: lorawan::Eui64,
     /// The gateway's name.
     pub name: String,
     /// The credential.
     pub credential: GatewayCredential,
-    /// Whether the gateway renews it by itself, over CUPS.
+    /// Whether the gateway renews it itself, over CUPS.
     pub renews_itself: bool,
 }
 
-/// What ends soon.
+/// What expires soon.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Endings {
     /// When the service's own certificate ends.
     #[serde(with = "crate::millis")]
     pub server_expires_at: DateTime<Utc>,
-    /// Whether the service renews it by itself.
+    /// Whether the service renews it itself.
     pub server_renews_itself: bool,
     /// When the authority ends that gateways trust.
     #[serde(with = "crate::millis")]

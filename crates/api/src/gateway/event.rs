@@ -1,4 +1,4 @@
-//! What happened to a gateway: connects, refusals, restarts, changes.
+//! Gateway events: connections, rejections, restarts, changes.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::gateway::GatewayState;
 
-/// Of what kind it was.
+/// The kind of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum GatewayEventKind {
@@ -14,13 +14,13 @@ pub enum GatewayEventKind {
     Connected,
     /// Its connection ended.
     Disconnected,
-    /// It called and was turned away.
+    /// It called and was rejected.
     Refused,
-    /// It began anew.
+    /// It restarted.
     Restarted,
-    /// Somebody registered or changed it, or its credentials.
+    /// It, or its credentials, were registered or changed.
     Changed,
-    /// It came to another state.
+    /// Its state changed.
     State,
     /// Something is odd.
     Odd,
@@ -41,10 +41,10 @@ impl GatewayEventKind {
     }
 }
 
-/// Something that happened to a gateway.
+/// A gateway event.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayEvent {
-    /// Names it; later ones sort behind earlier ones.
+    /// Its identifier; later ones sort after earlier ones.
     pub id: String,
     /// When.
     #[serde(with = "crate::millis")]
@@ -59,7 +59,7 @@ pub struct GatewayEvent {
     /// From where the gateway called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
-    /// The state it came to.
+    /// The new state.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<GatewayState>,
 }

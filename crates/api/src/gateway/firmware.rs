@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A firmware to keep for gateways.
+/// A firmware to add for gateways.
 #[derive(Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewFirmware {
     /// Its name, such as that of its version.
@@ -20,7 +20,7 @@ pub struct NewFirmware {
     pub key_crc: Option<u32>,
 }
 
-/// A firmware that is kept.
+/// A stored firmware.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Firmware {
     /// Names it.
@@ -38,9 +38,9 @@ pub struct Firmware {
     pub added_at: DateTime<Utc>,
 }
 
-/// Which firmware a gateway is to be handed.
+/// The firmware that a gateway is to get.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HandFirmware {
-    /// The firmware; none takes the order back.
+    /// The firmware; none withdraws the order.
     pub firmware: Option<String>,
 }

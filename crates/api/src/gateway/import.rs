@@ -9,17 +9,17 @@ use crate::problem::Problem;
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayImport {
     /// The file's text: a line of column names, then a gateway a line. Columns are those of a gateway's registration;
-    /// their order, case and blanks do not matter; commas, semicolons or tabs stand between them.
+    /// their order, case and blanks do not matter; separated by commas, semicolons or tabs.
     pub csv: String,
     /// Register the good rows even if others are not. If not given, all or none.
     #[serde(default)]
     pub skip_bad: bool,
-    /// Only say what would become of each row.
+    /// Only preview the result for each row.
     #[serde(default)]
     pub preview: bool,
 }
 
-/// What becomes of a row.
+/// The result for a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Fate {
@@ -29,7 +29,7 @@ pub enum Fate {
     Registered,
     /// It cannot be registered.
     Bad,
-    /// It could have been registered, but others could not.
+    /// It was not registered, because others failed.
     Held,
 }
 
@@ -45,7 +45,7 @@ impl Fate {
     }
 }
 
-/// A row and what becomes of it.
+/// A row and its result.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ImportedRow {
     /// Its line in the file, the column names being line 1.
@@ -54,14 +54,14 @@ pub struct ImportedRow {
     pub eui: String,
     /// The name.
     pub name: String,
-    /// What becomes of it.
+    /// The result.
     pub fate: Fate,
     /// Why it cannot be registered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub problem: Option<Problem>,
 }
 
-/// What became of a file.
+/// The result of importing a file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ImportOutcome {
     /// Row by row.

@@ -17,13 +17,13 @@ use utoipa::ToSchema;
 
 use crate::BandUse;
 
-/// How a gateway is doing.
+/// A gateway's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum GatewayState {
-    /// Registered, and not a word from it yet.
+    /// Registered, and never heard.
     NeverHeard,
-    /// It keeps its path open.
+    /// It keeps its connection open.
     Listening,
     /// Overdue.
     Quiet,
@@ -43,7 +43,7 @@ impl GatewayState {
     }
 }
 
-/// What a gateway says of itself, by its reports since the service started. Gateways differ in what they fill in.
+/// What a gateway reports, since the service started. Gateways differ in what they fill in.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayReport {
     /// When the last one came.
@@ -67,11 +67,12 @@ pub struct GatewayReport {
     pub forwarded: u64,
     /// Frames it sent.
     pub sent: u64,
-    /// Frames of it that reached the service since that was started.
+    /// Its frames that reached the service since the service was started.
     pub arrived: u64,
-    /// Whether it reports far more forwarded frames than arrived: it counts running totals, or frames are lost on the way.
+    /// Whether it reports far more forwarded frames than arrived: it counts running totals, or frames are lost on the
+    /// way.
     pub exceeds_arrived: bool,
-    /// Share of its datagrams that the service acknowledged, by its last report.
+    /// Share of its datagrams that the service acknowledged, from its last report.
     pub acknowledged_percent: Option<f64>,
 }
 
@@ -82,18 +83,18 @@ impl GatewayReport {
     }
 }
 
-/// How long the way to a gateway and back takes, of the last times it was measured.
+/// A gateway's round-trip time, from the latest measurements.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LinkDelay {
     /// The median.
     pub round_trip_ms: f64,
     /// The mean difference between one time and the next.
     pub jitter_ms: f64,
-    /// How many times.
+    /// Number of measurements.
     pub samples: u32,
 }
 
-/// What runs on a gateway, in its own words.
+/// The software of a gateway, as it reports it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct GatewaySoftware {
     /// Version of the program that speaks to the service.
@@ -122,8 +123,7 @@ pub struct RefusedFrequency {
 /// A registered gateway.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Gateway {
-    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// Its EUI.
@@ -131,7 +131,7 @@ pub struct Gateway {
     pub eui: Eui64,
     /// Its name.
     pub name: String,
-    /// What people say of it.
+    /// Its description.
     pub description: String,
     /// The region whose limits it keeps.
     #[schema(value_type = String, example = "EU868")]
@@ -139,7 +139,7 @@ pub struct Gateway {
     /// The uplink channels it listens on, as runs.
     #[schema(example = "0-7")]
     pub channels: String,
-    /// How it is to call.
+    /// Its protocol.
     pub protocol: Protocol,
     /// The only place its UDP datagrams are taken from, if there is one: an address, or a network such as
     /// 192.0.2.0/24.
@@ -160,10 +160,10 @@ pub struct Gateway {
     pub beacons: bool,
     /// Whether it has GPS time.
     pub has_gps: bool,
-    /// Frequencies that it has refused to send on. They are not asked of it until then.
+    /// Frequencies that it has refused to send on, and until when they are avoided.
     #[serde(default)]
     pub refused_frequencies: Vec<RefusedFrequency>,
-    /// How it is doing.
+    /// Its state.
     pub state: GatewayState,
     /// When it was last heard.
     #[serde(with = "crate::millis_option")]
@@ -175,26 +175,26 @@ pub struct Gateway {
     /// Frequencies of those of them that no channel of its region has; at most
     /// [`MOST_FREQUENCIES`](Stranger::MOST_FREQUENCIES).
     pub off_plan_mhz: Vec<f64>,
-    /// How long it takes there and back, if that could be measured since the service started.
+    /// Its round-trip time, if it was measured since the service started.
     pub delay: Option<LinkDelay>,
-    /// What runs on it, if it has said so.
+    /// Its software, if it has reported it.
     pub software: Option<GatewaySoftware>,
-    /// What it says of itself, if it has reported since the service started.
+    /// Its reports, if it has sent one since the service started.
     pub report: Option<GatewayReport>,
     /// When it was registered.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
-    /// Its account of airtime.
+    /// Its airtime account.
     pub airtime: Vec<BandUse>,
 }
 
-/// What is told of a gateway when it is registered or changed.
+/// A gateway's settings, to register or change it.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayAbout {
     /// Its name.
     #[schema(example = "chapel-rise")]
     pub name: String,
-    /// What people should know of it: where the key hangs, whom to call.
+    /// A description for people: where the key is, whom to call.
     #[serde(default)]
     pub description: Option<String>,
     /// Latitude, north positive.
@@ -225,7 +225,7 @@ pub struct GatewayAbout {
     #[serde(default)]
     #[schema(example = "0-7")]
     pub channels: Option<String>,
-    /// How it is to call. If not given, as it calls already, or else by UDP.
+    /// Its protocol. If not given, as it calls already, or else by UDP.
     #[serde(default)]
     pub protocol: Option<Protocol>,
     /// Take its UDP datagrams from this address only, or from this network: `192.0.2.7`, `192.0.2.0/24`.
@@ -242,13 +242,13 @@ pub struct NewGateway {
     /// Its EUI, in any pasted form.
     #[schema(example = "02:10:20:30:40:50:60:70")]
     pub eui: String,
-    /// All else.
+    /// Its settings.
     #[serde(flatten)]
     pub about: GatewayAbout,
 }
 
 impl From<&Gateway> for GatewayAbout {
-    /// As it is registered, to be changed in part.
+    /// Its present settings, to be changed in part.
     fn from(gateway: &Gateway) -> Self {
         Self {
             name: gateway.name.clone(),
@@ -282,11 +282,11 @@ pub struct Stranger {
     /// Last call.
     #[serde(with = "crate::millis")]
     pub last_heard: DateTime<Utc>,
-    /// Frames it offered, all turned away.
+    /// Frames it offered, all rejected.
     pub frames_turned_away: u64,
-    /// How it calls.
+    /// Its protocol.
     pub protocol: Protocol,
-    /// What it was last told, where its protocol lets it be told something.
+    /// The last answer it got, if its protocol has answers.
     pub told: Option<String>,
     /// Frequencies of those frames, the lowest first; at most [`MOST_FREQUENCIES`](Self::MOST_FREQUENCIES).
     pub frequencies_mhz: Vec<f64>,
@@ -300,7 +300,7 @@ impl Stranger {
     pub const MOST_FREQUENCIES: usize = 16;
 }
 
-/// How a gateway and the service talk.
+/// The protocol between a gateway and the service.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Protocol {

@@ -5,7 +5,7 @@ use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How one uplink came in.
+/// The signal of one uplink.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SignalPoint {
     /// Signal strength.
@@ -16,10 +16,10 @@ pub struct SignalPoint {
     pub spreading_factor: Option<u8>,
 }
 
-/// What came in on one channel.
+/// Uplinks on one channel.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChannelReception {
-    /// The channel's centre.
+    /// The channel's centre frequency.
     pub frequency_mhz: f64,
     /// Uplinks heard there.
     pub uplinks: u32,
@@ -29,7 +29,7 @@ pub struct ChannelReception {
     pub noise_dbm: Option<f32>,
 }
 
-/// What came in at one data rate.
+/// Uplinks at one data rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RateReception {
     /// The data rate.
@@ -57,24 +57,24 @@ pub struct OnlyHere {
 /// What one gateway hears, of the estate's last uplinks.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Reception {
-    /// Uplinks that were looked at, by whomever they were heard.
+    /// Uplinks that were evaluated, heard by any gateway.
     pub looked_at: u32,
     /// When the first of them came.
     #[serde(with = "crate::millis_option")]
     pub since: Option<DateTime<Utc>>,
     /// Those of them this gateway heard.
     pub uplinks: u32,
-    /// How the latest of these came in.
+    /// The signals of the latest of these.
     pub points: Vec<SignalPoint>,
     /// By channel, the lowest first.
     pub channels: Vec<ChannelReception>,
     /// By data rate, the slowest first.
     pub data_rates: Vec<RateReception>,
-    /// Devices that it alone hears: they fall silent with it.
+    /// Devices that it alone hears: they are lost if it fails.
     pub only_here: Vec<OnlyHere>,
 }
 
-/// How much of a day a gateway was there.
+/// A gateway's online time on one day.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct UptimeDay {
     /// The day, UTC.

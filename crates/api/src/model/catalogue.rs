@@ -6,17 +6,17 @@ use utoipa::ToSchema;
 
 use crate::problem::Problem;
 
-/// What a catalogue comes to for one of its models.
+/// The result of an import for one model.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ModelFate {
-    /// It was not there.
+    /// New.
     New,
-    /// Something of it is different.
+    /// Changed.
     Updated,
-    /// Nothing of it is.
+    /// Unchanged.
     Same,
-    /// It is of no use as it stands in the catalogue; what is here stays.
+    /// Invalid in the catalogue; the present model stays.
     Bad,
     /// A model with its short name did not come from this catalogue; it stays.
     Taken,
@@ -38,18 +38,18 @@ impl ModelFate {
     }
 }
 
-/// What becomes of one model, or would.
+/// The result for one model, or its preview.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ModelOutcome {
     /// Its short name.
     pub slug: String,
     /// Maker and name.
     pub name: String,
-    /// What becomes of it.
+    /// The result.
     pub fate: ModelFate,
     /// What is different, by field.
     pub changed: Vec<String>,
-    /// What was changed here and stays, though the catalogue has it otherwise.
+    /// Fields edited here that stay, although the catalogue differs.
     pub kept: Vec<String>,
     /// Why its decoder will not be used: it does not load, or fails one of its own tests.
     pub flaw: Option<String>,
@@ -57,7 +57,7 @@ pub struct ModelOutcome {
     pub problem: Option<Problem>,
 }
 
-/// What an import comes to, or has come to.
+/// The result of an import, or its preview.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueOutcome {
     /// Where it is from.
@@ -66,11 +66,11 @@ pub struct CatalogueOutcome {
     pub revision: Option<String>,
     /// Its models.
     pub models: Vec<ModelOutcome>,
-    /// Whether it was written down.
+    /// Whether it was stored.
     pub done: bool,
 }
 
-/// How a catalogue comes.
+/// The origin of a catalogue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum SourceKind {
@@ -87,7 +87,7 @@ pub enum SourceKind {
 pub struct CatalogueSource {
     /// Where it is from: `shipped`, the name files were sent in under, or a repository's address.
     pub source: String,
-    /// How it comes.
+    /// Its origin.
     pub kind: SourceKind,
     /// The commit it was at.
     pub revision: Option<String>,
@@ -108,18 +108,18 @@ pub struct GitCatalogue {
     /// A branch or tag; the repository's default branch if not given.
     #[serde(default)]
     pub branch: Option<String>,
-    /// Only say what would become of each model.
+    /// Only preview the result for each model.
     #[serde(default)]
     pub preview: bool,
 }
 
-/// A catalogue to import anew.
+/// A catalogue to import again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RefreshCatalogue {
     /// Where it is from, as listed.
     pub source: String,
-    /// Only say what would become of each model.
+    /// Only preview the result for each model.
     #[serde(default)]
     pub preview: bool,
 }

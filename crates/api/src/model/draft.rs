@@ -20,21 +20,21 @@ pub struct Draft {
     /// How that is written; a script if not given.
     #[serde(default)]
     pub decoder_kind: DecoderKind,
-    /// Which of the model's decoders it is a draft of: that of some versions, as these are told in words. The one for all
-    /// others if not given.
+    /// Which of the model's decoders it is a draft of: that of some versions, as these are told in words. The one for
+    /// all others if not given.
     #[serde(default)]
     #[schema(example = "firmware 1.0, 1.1")]
     pub version: Option<String>,
     /// The rules of its readings; the current ones if not given.
     #[serde(default)]
     pub readings: Option<BTreeMap<String, ReadingRule>>,
-    /// What it must make of some payloads; the current tests if not given.
+    /// Tests: payloads with their expected results; the current tests if not given.
     #[serde(default)]
     pub tests: Option<Vec<TestPayload>>,
     /// Payloads to try it on.
     #[serde(default)]
     pub payloads: Vec<DraftPayload>,
-    /// So many of the last stored uplinks of devices that use it, at most 500.
+    /// How many of the last stored uplinks of its devices to try, at most 500.
     #[serde(default)]
     pub last: u32,
     /// Only those of this device.
@@ -56,7 +56,7 @@ pub struct DraftPayload {
     pub bytes: String,
 }
 
-/// Why a decoder gives nothing, and where in its source.
+/// Why a decoder fails, and where in its source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DecoderProblem {
     /// In words.
@@ -78,15 +78,15 @@ impl From<String> for DecoderProblem {
     }
 }
 
-/// What a decoder makes of one payload.
+/// The result of a decoder for one payload.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Outcome {
     /// By name.
     pub readings: BTreeMap<String, Reading>,
-    /// What it finds questionable.
+    /// Warnings.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<String>,
-    /// Why there is nothing.
+    /// Why there are no readings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub problem: Option<DecoderProblem>,
     /// The places of the bytes that readings were found to depend on, by trying, where the decoder cannot tell.
@@ -94,19 +94,19 @@ pub struct Outcome {
     pub tried_bytes: BTreeMap<String, Vec<usize>>,
 }
 
-/// What becomes of an uplink.
+/// The change of an uplink's result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum UplinkChange {
-    /// It could be read, and cannot any more.
+    /// It could be decoded, and cannot any more.
     Broken,
-    /// It cannot be read by either.
+    /// Neither can decode it.
     Fails,
-    /// It could not be read, and now it can.
+    /// It could not be decoded, and now it can.
     Fixed,
     /// Its readings are different.
     Changed,
-    /// Nothing of it is different.
+    /// It is the same.
     Same,
 }
 
@@ -129,7 +129,7 @@ pub struct TriedUplink {
     /// The stored uplink's name, if it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
-    /// Whose it is.
+    /// Its device.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device: Option<DeviceRef>,
     /// When it was received, or tried.
@@ -139,7 +139,7 @@ pub struct TriedUplink {
     pub port: u8,
     /// In hex.
     pub payload: String,
-    /// What becomes of it.
+    /// The result.
     pub change: UplinkChange,
     /// By the current decoder, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -148,14 +148,14 @@ pub struct TriedUplink {
     pub after: Outcome,
 }
 
-/// What becomes of a reading over all uplinks that both can read.
+/// The changes of a reading over all uplinks that both can decode.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ReadingChange {
     /// Its name.
     pub name: String,
     /// Uplinks in which it appears.
     pub appears: usize,
-    /// Uplinks in which it is no more.
+    /// Uplinks that no longer have it.
     pub vanishes: usize,
     /// Uplinks in which its value or unit is another.
     pub changes: usize,
@@ -163,10 +163,10 @@ pub struct ReadingChange {
     pub same: usize,
 }
 
-/// What came of trying a draft.
+/// The result of trying a draft.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Tried {
-    /// What was passed over in the draft.
+    /// What was skipped in the draft.
     pub notes: Vec<String>,
     /// Why it does not load.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -176,7 +176,7 @@ pub struct Tried {
     pub flaw: Option<String>,
     /// Each payload: those given, then stored ones, newest first.
     pub uplinks: Vec<TriedUplink>,
-    /// What becomes of each reading.
+    /// The changes of each reading.
     pub readings: Vec<ReadingChange>,
     /// Uplinks that were not tried, since the decoders took too long.
     pub left_out: usize,

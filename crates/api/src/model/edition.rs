@@ -16,7 +16,7 @@ pub struct Edition {
     /// When.
     #[serde(with = "crate::millis")]
     pub saved_at: DateTime<Utc>,
-    /// What for.
+    /// The reason.
     pub note: String,
     /// Why its decoder was not used.
     pub flaw: Option<String>,
@@ -27,7 +27,7 @@ pub struct Edition {
 /// An edition with the model itself.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WholeEdition {
-    /// What is told of it.
+    /// Its summary.
     #[serde(flatten)]
     pub edition: Edition,
     /// The model.
@@ -58,7 +58,7 @@ pub struct ComparedPart {
 /// A line of a comparison.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ComparedLine {
-    /// What became of it.
+    /// The kind of line.
     pub change: LineChange,
     /// Its number in the older, from 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -70,7 +70,7 @@ pub struct ComparedLine {
     pub text: String,
 }
 
-/// What became of a line.
+/// The kind of a line in a comparison.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum LineChange {

@@ -1,4 +1,4 @@
-//! Models: makes of device, with their decoders.
+//! Models: types of device, with their decoders.
 
 pub mod catalogue;
 pub mod draft;
@@ -111,7 +111,7 @@ pub struct ModelVersion {
 }
 
 impl ModelVersion {
-    /// Which, in words.
+    /// The setting, as text.
     pub fn label(&self) -> String {
         let hardware = (!self.hardware.is_empty()).then(|| format!("hardware {}", self.hardware.join(", ")));
         let firmware = (!self.firmware.is_empty()).then(|| format!("firmware {}", self.firmware.join(", ")));
@@ -122,14 +122,13 @@ impl ModelVersion {
 /// A make of device.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Model {
-    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// Its short name, used in addresses.
     #[schema(example = "brinemark-tide-gauge")]
     pub slug: String,
-    /// What is told of it.
+    /// Its summary.
     #[serde(flatten)]
     pub about: PutModel,
     /// Why its decoder is not used, if it is not: it does not load, or fails one of its own tests.

@@ -48,7 +48,7 @@ pub struct Me {
     pub two_step: bool,
     /// Recovery codes that are left.
     pub recovery_codes: u32,
-    /// Whether the password was made up by the service, and is known to whoever saw it printed.
+    /// Whether the password was made up by the service, and is known to everyone who saw it printed.
     pub given_password: bool,
     /// Whether this account looks after the installation: founds estates, and sees how the service is doing.
     pub keeps_installation: bool,
@@ -84,11 +84,11 @@ pub struct SignInRecord {
 pub struct NewPassword {
     /// The one until now.
     pub current: String,
-    /// The one from now on: at least 12 characters, none that are tried first by whoever guesses.
+    /// The one from now on: at least 12 characters, none that are tried first when passwords are guessed.
     pub new: String,
 }
 
-/// The password once more, for what a borrowed browser should not do.
+/// The password again, for what a borrowed browser should not do.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PasswordAgain {
@@ -96,7 +96,7 @@ pub struct PasswordAgain {
     pub password: String,
 }
 
-/// What an app that makes codes has to know (RFC 6238: SHA-1, six digits, 30 s). It is shown once.
+/// The secret for an authenticator app (RFC 6238: SHA-1, six digits, 30 s). It is shown once.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TwoStepSecret {
     /// In base 32, for entering by hand.
@@ -107,7 +107,7 @@ pub struct TwoStepSecret {
     pub svg: String,
 }
 
-/// The first code, which shows that the app makes the right ones.
+/// The first code, which confirms the app.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TwoStepCode {
@@ -115,7 +115,7 @@ pub struct TwoStepCode {
     pub code: String,
 }
 
-/// Codes that let one in without the app, each once. They are shown once.
+/// Recovery codes: each signs in once without the app. They are shown once.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RecoveryCodes {
     /// The codes.
@@ -127,15 +127,15 @@ pub struct RecoveryCodes {
 pub struct EstateMember {
     /// The account's name.
     pub name: String,
-    /// What they are here.
+    /// Their role.
     pub role: Role,
     /// Since when.
     #[serde(with = "crate::millis")]
     pub since: DateTime<Utc>,
-    /// Who brought them in; nobody for the first owner.
+    /// Who invited them; absent for the first owner.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
-    /// Whether their sign-ins take a code beside the password.
+    /// Whether they use two-step sign-in.
     pub two_step: bool,
     /// When they last signed in or used their sign-in, to some minutes.
     #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
@@ -146,9 +146,9 @@ pub struct EstateMember {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeMember {
-    /// What they are from now on.
+    /// The new role.
     pub role: Role,
-    /// What they were when this was decided; if that is no longer so, nothing is changed.
+    /// The role that the caller saw; if it is no longer so, nothing is changed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub was: Option<Role>,
 }
@@ -162,9 +162,9 @@ pub struct Share {
     pub person: String,
     /// What.
     pub scope: Scope,
-    /// What they may do with it.
+    /// The rights that they get.
     pub may: ShareLevel,
-    /// Until when; it ends by itself.
+    /// When it expires.
     #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
     pub until: Option<DateTime<Utc>>,
     /// Since when.
@@ -174,11 +174,11 @@ pub struct Share {
     pub by: String,
 }
 
-/// A share as it is to be from now on.
+/// A share's new state.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeShare {
-    /// What they may do with it.
+    /// The rights that they get.
     pub may: ShareLevel,
     /// Until when; without an end if not given.
     #[serde(default)]
@@ -195,7 +195,7 @@ pub enum Offer {
     Share {
         /// What: a fleet or a device.
         scope: Scope,
-        /// What they may do with it.
+        /// The rights that they get.
         may: ShareLevel,
         /// Until when; without an end if not given.
         #[serde(default)]
@@ -203,42 +203,42 @@ pub enum Offer {
     },
 }
 
-/// An invitation to write.
+/// An invitation to create.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewInvitation {
-    /// Whom it is for, in your own words: it does not name an account.
+    /// Whom it is for, as free text: it does not name an account.
     #[schema(example = "Marit, from the harbour office")]
     pub for_whom: String,
     /// What it offers.
     pub offer: Offer,
-    /// Days it is good for, 1 to 30; 7 if not given.
+    /// Days it is valid, 1 to 30; 7 if not given.
     #[serde(default)]
     pub days: Option<u32>,
 }
 
-/// An invitation that nobody has taken yet.
+/// An open invitation.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
-    /// Names it, to withdraw it.
+    /// Its identifier, for revoking it.
     pub id: u32,
     /// Whom it is for.
     pub for_whom: String,
     /// What it offers.
     pub offer: Offer,
-    /// Until when it is good.
+    /// When it expires.
     #[serde(with = "crate::millis")]
     pub expires_at: DateTime<Utc>,
-    /// Who wrote it.
+    /// Who created it.
     pub by: String,
 }
 
-/// An invitation that was just written.
+/// An invitation that was just created.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WrittenInvitation {
     /// The invitation.
     pub invitation: Invitation,
-    /// What the link ends with. It is shown only now.
+    /// The link's code. It is shown only now.
     pub code: String,
     /// The path that opens it, to be put behind the console's address.
     pub path: String,
@@ -248,7 +248,7 @@ pub struct WrittenInvitation {
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct InvitationCode {
-    /// As it stands in the link.
+    /// The code from the link.
     pub code: String,
 }
 
@@ -261,20 +261,20 @@ pub struct OpenedInvitation {
     pub for_whom: String,
     /// What it offers.
     pub offer: Offer,
-    /// Who wrote it.
+    /// Who created it.
     pub by: String,
-    /// Until when it is good.
+    /// When it expires.
     #[serde(with = "crate::millis")]
     pub expires_at: DateTime<Utc>,
 }
 
-/// Taking an invitation: as whoever is signed in, or with a new account.
+/// Taking an invitation: with the account that is signed in, or with a new one.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TakeInvitation {
-    /// As it stands in the link.
+    /// The code from the link.
     pub code: String,
-    /// The new account; none for whoever is signed in.
+    /// The new account; none with an account that is signed in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<NewAccount>,
 }
@@ -285,11 +285,11 @@ pub struct TakeInvitation {
 pub struct NewAccount {
     /// Its name.
     pub name: String,
-    /// Its password: at least 12 characters, none that are tried first by whoever guesses.
+    /// Its password: at least 12 characters, none that are tried first when passwords are guessed.
     pub password: String,
 }
 
-/// An estate as the one sees it who keeps the installation: that it is there, and whose it is.
+/// An estate as the installation's keeper sees it: its names and owners.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct EstateOutline {
     /// Its short name.
@@ -313,7 +313,7 @@ pub struct NewEstate {
     /// Its name; the short name if not given.
     #[serde(default)]
     pub name: Option<String>,
-    /// Whom the invitation is for that makes its owner, in your own words.
+    /// Whom the owner's invitation is for, as free text.
     pub owner: String,
 }
 

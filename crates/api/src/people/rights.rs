@@ -1,4 +1,4 @@
-//! What one may do: rights, the roles that stand for some of them, and how far they reach.
+//! Rights, roles, and the scope of rights.
 //!
 //! This is the only place that says what a role may do. The service asks it, the console and the guide show it.
 
@@ -12,7 +12,7 @@ use utoipa::ToSchema;
 use crate::problem;
 use crate::problem::Problem;
 
-/// One thing that one may do in an estate.
+/// A right in an estate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Right {
@@ -24,7 +24,7 @@ pub enum Right {
     Devices,
     /// Change models and their decoders.
     Decoders,
-    /// Register, change and remove gateways, and what they get in with.
+    /// Register, change and remove gateways and their credentials.
     Gateways,
     /// See root keys, and session keys that were given.
     Keys,
@@ -87,7 +87,7 @@ impl FromStr for Right {
     }
 }
 
-/// What a member of an estate is there.
+/// A member's role in an estate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
@@ -134,7 +134,7 @@ impl FromStr for Role {
     }
 }
 
-/// What somebody from outside may do with what is shared.
+/// What a person may do with what is shared with them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ShareLevel {
@@ -159,7 +159,7 @@ impl ShareLevel {
     }
 }
 
-/// How far rights reach in an estate.
+/// The scope of rights in an estate.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case", deny_unknown_fields)]
 pub enum Scope {

@@ -6,21 +6,21 @@ use utoipa::ToSchema;
 
 use crate::people::rights::{Right, Scope};
 
-/// An access token's secret begins with this, so that one that is found lying about is known for what it is.
+/// An access token's secret begins with this, so that a leaked one is recognized.
 pub const PREFIX: &str = "khr_";
 
 /// An access token, without its secret.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct AccessToken {
-    /// Names it, to revoke it.
+    /// Its identifier, for revoking it.
     pub id: u32,
     /// What it is for.
     pub name: String,
     /// Who made it.
     pub by: String,
-    /// What it allows, as long as its maker is allowed it too.
+    /// Its rights, as far as its maker still has them.
     pub rights: Vec<Right>,
-    /// How far it reaches.
+    /// Its scope.
     pub scope: Scope,
     /// When it was made.
     #[serde(with = "crate::millis")]
@@ -45,10 +45,10 @@ pub struct NewToken {
     pub name: String,
     /// What it allows: view, send, devices, decoders, gateways, keys, audit.
     pub rights: Vec<Right>,
-    /// How far it reaches; the whole estate if not given.
+    /// Its scope; the whole estate if not given.
     #[serde(default)]
     pub scope: Option<Scope>,
-    /// Days it is good for; without an end if not given.
+    /// Days it is valid; without an end if not given.
     #[serde(default)]
     pub days: Option<u32>,
 }

@@ -1,4 +1,4 @@
-//! How a device and the network get on: settings agreed upon and refused, decisions on data rate.
+//! The agreement of device and network: settings agreed upon and refused, decisions on data rate.
 
 use chrono::{DateTime, Utc};
 use lorawan::region::AdrSettings;
@@ -11,7 +11,7 @@ pub struct Setting {
     /// Which.
     #[schema(example = "data rate")]
     pub name: String,
-    /// What the device has acknowledged, or follows from its join.
+    /// The setting that the device has acknowledged, or that follows from its join.
     #[schema(example = "DR0 (SF12 at 125 kHz)")]
     pub known: String,
     /// What the network wants; the same if nothing is to change.
@@ -36,7 +36,7 @@ pub struct RefusedSetting {
     pub again_at: DateTime<Utc>,
 }
 
-/// What a device says of itself.
+/// What a device reports.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceHealth {
     /// Its battery, in words.
@@ -50,7 +50,7 @@ pub struct DeviceHealth {
     pub at: DateTime<Utc>,
 }
 
-/// How far device and network agree.
+/// How far the device's settings agree with the wanted ones.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Agreement {
     /// Every setting.
@@ -102,9 +102,9 @@ pub struct RateDecision {
     pub level_db: f32,
     /// SNR that the data rate needs.
     pub required_snr_db: f32,
-    /// Reserve wanted.
+    /// The margin wanted.
     pub margin_db: f32,
-    /// Whether the device was taken to be moving.
+    /// Whether the device counted as moving.
     pub moving: bool,
     /// What the device was set to.
     pub from: RateAndPower,
@@ -114,7 +114,7 @@ pub struct RateDecision {
     pub airtime_ms_before: f64,
     /// Airtime of a message after.
     pub airtime_ms_after: f64,
-    /// Charge of a message before, by a model of the transmitter.
+    /// Charge of a message before, from a model of the transmitter.
     pub charge_uah_before: f64,
     /// Charge of a message after.
     pub charge_uah_after: f64,

@@ -10,8 +10,7 @@ use crate::radio::settings::RadioSettings;
 /// A radio profile of an estate.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StoredProfile {
-    /// Changes with what is told of it; sent back as `If-Match` with a change, which is then refused if somebody else was
-    /// faster.
+    /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.
     #[serde(default)]
     pub revision: String,
     /// Its short name, used in addresses.
@@ -24,7 +23,7 @@ pub struct StoredProfile {
     pub region: Region,
     /// Radio and MAC. What is left out follows a device's model, then the region.
     pub radio: RadioSettings,
-    /// Devices that stand on it.
+    /// Devices that use it.
     pub devices: u64,
     /// When it was last changed.
     #[serde(with = "crate::millis")]
@@ -51,7 +50,7 @@ impl From<&StoredProfile> for PutProfile {
     }
 }
 
-/// A setting that becomes another.
+/// A setting that changes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SettingChange {
     /// The setting.
@@ -60,6 +59,7 @@ pub struct SettingChange {
     pub before: String,
     /// As it will be.
     pub after: String,
-    /// The MAC command that a device with a session is sent with its next downlink. Without one the network alone changes.
+    /// The MAC command that a device with a session is sent with its next downlink. Without one the network alone
+    /// changes.
     pub sent: Option<String>,
 }

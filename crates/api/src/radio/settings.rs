@@ -1,4 +1,4 @@
-//! A device's radio and MAC, as its owner wants them.
+//! A device's wanted radio and MAC settings.
 
 use lorawan::MacVersion;
 use lorawan::region::RegionalRevision;
@@ -33,7 +33,7 @@ pub enum ActivationMode {
     /// It joins, over the air.
     #[serde(rename = "OTAA")]
     Otaa,
-    /// It has one for good, by personalization.
+    /// It has a fixed session, by personalization.
     #[serde(rename = "ABP")]
     Abp,
 }
@@ -44,7 +44,7 @@ pub enum ActivationMode {
 pub enum RateSettings {
     /// The device; the network commands nothing.
     Device,
-    /// This profile, for good.
+    /// This fixed profile.
     Profile {
         /// Data rate index.
         data_rate: u8,
@@ -136,12 +136,12 @@ pub struct RadioSettings {
     /// Uplink channels that are to be on, as runs: `8-15, 65`. All of the network's if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub channels: Option<String>,
-    /// Uplink channels beyond those of the network, by frequency, in regions whose devices can be given channels: at most as many
-    /// as make sixteen. They are always on; gateways near the device must listen there.
+    /// Uplink channels beyond those of the network, by frequency, in regions whose devices can be given channels: at
+    /// most as many as make sixteen. They are always on; gateways near the device must listen there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub extra_frequencies_hz: Option<Vec<u32>>,
-    /// The most power the device may radiate. Where a region's table of powers is that at the antenna connector, an antenna of
-    /// 0 dBi is taken.
+    /// The most power the device may radiate. Where a region's table of powers is that at the antenna connector, an
+    /// antenna of 0 dBi is taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_eirp_dbm: Option<f32>,
     /// Whether transmissions are limited to 400 ms, in regions where that is the network's choice.
@@ -153,14 +153,14 @@ pub struct RadioSettings {
     /// Who decides the data rate; the network if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rates: Option<RateSettings>,
-    /// From one question for battery and margin to the next; 0 asks never, a day if not given.
+    /// Interval of DevStatusReq; 0 for never, a day if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub status_interval_s: Option<u32>,
     /// Channel of ping slots, where it is not the region's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ping_slot: Option<PingSlotSettings>,
-    /// From one ping slot to the next, in class B: 1, 2, 4, 8, 16, 32, 64 or 128 s. What the device says of it (PingSlotInfoReq)
-    /// counts once it has said so; it need not be given here.
+    /// From one ping slot to the next, in class B: 1, 2, 4, 8, 16, 32, 64 or 128 s. The device's own PingSlotInfoReq
+    /// overrides it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ping_period_s: Option<u16>,
     /// How long the acknowledgement of a class B or C downlink is waited for; 10 s if not given.
@@ -169,23 +169,23 @@ pub struct RadioSettings {
     /// Transmissions tried of each downlink; 3 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub attempts: Option<u8>,
-    /// How far an uplink's frame counter may be above the last one (MAX_FCNT_GAP); 0 sets no limit. 16384 up to 1.0.3 and in
-    /// 1.1, no limit in 1.0.4, if not given.
+    /// How far an uplink's frame counter may be above the last one (MAX_FCNT_GAP); 0 sets no limit. 16384 up to 1.0.3
+    /// and in 1.1, no limit in 1.0.4, if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_counter_gap: Option<u32>,
-    /// Uplink channels whose RX1 is on another frequency (DlChannelReq), from 1.0.2 on, in regions whose devices can be given
-    /// channels.
+    /// Uplink channels whose RX1 is on another frequency (DlChannelReq), from 1.0.2 on, in regions whose devices can be
+    /// given channels.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub downlink_channels: Option<Vec<DownlinkChannelSettings>>,
     /// The frequency on which a class B device looks for beacons (BeaconFreqReq), where it is not the region's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub beacon_frequency_hz: Option<u32>,
-    /// Uplinks after which a device asks for a sign of the network (ADR_ACK_LIMIT), a power of two from 1 to 32768; for 1.1. 64
-    /// if not given.
+    /// Uplinks without a downlink after which a device sets ADRACKReq (ADR_ACK_LIMIT), a power of two from 1 to 32768;
+    /// for 1.1. 64 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub adr_ack_limit: Option<u16>,
-    /// Uplinks for which it then waits before it slows down (ADR_ACK_DELAY), a power of two from 1 to 32768; for 1.1. 32 if not
-    /// given.
+    /// Uplinks for which it then waits before it slows down (ADR_ACK_DELAY), a power of two from 1 to 32768; for 1.1.
+    /// 32 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub adr_ack_delay: Option<u16>,
     /// The device is to send a rejoin-request at least this often, 2^10 to 2^25 s in powers of two; for 1.1.
@@ -200,8 +200,8 @@ pub struct RadioSettings {
     /// Whether a frame counter that starts over is accepted. Recorded frames can then be replayed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter_restart: Option<bool>,
-    /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its usual interval counts if not
-    /// given.
+    /// How often it is expected to send, in seconds: it is silent when it is three times overdue. Its usual interval
+    /// counts if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uplink_interval_s: Option<u32>,
 }

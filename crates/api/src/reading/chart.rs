@@ -11,7 +11,7 @@ use crate::diagnosis::plausibility::Doubt;
 use crate::message::{DeviceRef, Reading};
 use crate::reading::ReadingKind;
 
-/// One of a device's readings as it is now.
+/// The latest value of a reading.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceReading {
     /// Its name.
@@ -19,12 +19,12 @@ pub struct DeviceReading {
     /// Its last value.
     #[serde(flatten)]
     pub reading: Reading,
-    /// When that came.
+    /// When it was measured.
     #[serde(with = "crate::millis")]
     pub time: DateTime<Utc>,
     /// What kind of value it is.
     pub kind: ReadingKind,
-    /// How often it comes.
+    /// Its usual interval.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub interval_s: Option<f64>,
     /// Whether its next value is due.
@@ -32,12 +32,12 @@ pub struct DeviceReading {
     /// The lowest, the mean and the highest value of the last day.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub day: Option<Day>,
-    /// What looks wrong about its values.
+    /// Doubts about its values.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doubt: Option<Doubt>,
 }
 
-/// What the last day's values were like.
+/// Statistics of the last day's values.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Day {
     /// The lowest.
@@ -54,15 +54,15 @@ pub struct Day {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Freshness {
-    /// It came lately.
+    /// It is recent.
     Fresh,
-    /// It comes more seldom than its device is heard, and is not due.
+    /// It does not come with every uplink, and is not due.
     NowAndThen,
-    /// It should have come.
+    /// It is overdue.
     Overdue,
 }
 
-/// What a chart is to show.
+/// The request for a chart.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WantedChart {
@@ -73,7 +73,7 @@ pub struct WantedChart {
     /// Until when; now if not given.
     #[serde(default)]
     pub until: Option<DateTime<Utc>>,
-    /// About so many points a line are enough for the eye, 10 to 2,000; 400 if not given.
+    /// Points in a line, about: 10 to 2,000; 400 if not given.
     #[serde(default)]
     pub points: Option<u32>,
 }
@@ -105,7 +105,7 @@ pub struct Chart {
 /// A reading over time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChartLine {
-    /// Whose it is.
+    /// Its device.
     pub device: DeviceRef,
     /// The reading's name.
     pub reading: String,
@@ -117,12 +117,12 @@ pub struct ChartLine {
     /// Words for its values.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub words: BTreeMap<String, String>,
-    /// What time a point stands for; without it, each point is one value.
+    /// The period of a point; without it, each point is one value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub step_s: Option<u32>,
     /// Oldest first. One without a value stands where values are missing.
     pub points: Vec<ChartPoint>,
-    /// Whether there is more than could be told; it ends early then.
+    /// Whether values are missing at the end, because there were too many.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub cut: bool,
 }
@@ -130,7 +130,7 @@ pub struct ChartLine {
 /// A point of a chart.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChartPoint {
-    /// Milliseconds since 1970; the beginning of the time it stands for.
+    /// Milliseconds since 1970: the beginning of its period.
     pub at_ms: i64,
     /// The value, or the mean of several.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -1,4 +1,4 @@
-//! What a model says of a reading.
+//! A model's rules for readings.
 
 pub mod chart;
 
@@ -14,7 +14,7 @@ pub enum ReadingKind {
     /// A measured value.
     #[default]
     Measured,
-    /// A running total: it only grows, and goes on growing where its device starts counting anew.
+    /// A running total: it only grows, and goes on growing where its device starts counting from 0 again.
     Total,
     /// One of few states.
     State,
@@ -37,7 +37,7 @@ impl ReadingKind {
     }
 }
 
-/// What a model says of one of its readings. A text alone is a unit.
+/// A model's rule for a reading. A text alone is a unit.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, ToSchema)]
 pub struct ReadingRule {
     /// Its unit, after scale and offset.
@@ -47,23 +47,23 @@ pub struct ReadingRule {
     /// What kind of value it is; by its name and values if not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<ReadingKind>,
-    /// What the decoder's value is multiplied with.
+    /// The factor for the decoder's value.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(example = 0.1)]
     pub scale: Option<f64>,
-    /// What is added then.
+    /// The offset added afterwards.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub offset: Option<f64>,
-    /// The lowest value that can be right.
+    /// The lowest plausible value.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub min: Option<f64>,
     /// The highest.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max: Option<f64>,
-    /// Decimals that mean something.
+    /// Significant decimals.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub decimals: Option<u8>,
-    /// Where the device's counter begins again at 0, for a running total; a counter that falls has started anew
+    /// Where the device's counter begins again at 0, for a running total; a counter that falls has been reset
     /// if this is not given.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(example = 65536)]
@@ -89,7 +89,7 @@ struct Whole {
 }
 
 impl<'de> Deserialize<'de> for ReadingRule {
-    /// By what it is, so that an unknown field is named.
+    /// By its type, so that an unknown field is named.
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         struct Visitor;
         impl<'de> serde::de::Visitor<'de> for Visitor {

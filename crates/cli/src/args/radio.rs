@@ -12,7 +12,7 @@ use lorawan::region::RegionalRevision;
 pub(crate) enum WhoSets {
     /// The network, from what it hears.
     Network,
-    /// The profile: one data rate for good.
+    /// The profile: one fixed data rate.
     Profile,
     /// The device.
     Device,
@@ -40,7 +40,7 @@ pub(crate) struct RadioArgs {
     /// Revision of the regional parameters its firmware keeps to: RP002-1.0.3.
     #[arg(long, value_name = "REVISION")]
     pub regional_revision: Option<RegionalRevision>,
-    /// How its devices get a session: OTAA, they join; ABP, they have one for good.
+    /// How its devices get a session: OTAA, they join; ABP, they have a fixed one.
     #[arg(long, value_parser = activation, value_name = "OTAA|ABP")]
     pub activation: Option<ActivationMode>,
     /// When it listens: A, B or C.
@@ -136,7 +136,7 @@ pub(crate) struct RadioArgs {
     /// The same by uplinks: 2^4 to 2^19.
     #[arg(long, value_name = "UPLINKS")]
     pub rejoin_interval_uplinks: Option<u32>,
-    /// Have a 1.1 device agree on a new session after so many days.
+    /// Days after which a 1.1 device has to agree on a new session.
     #[arg(long, value_name = "DAYS")]
     pub renew_session_days: Option<u16>,
     /// Accept a frame counter that starts over. Recorded frames can then be replayed.

@@ -117,7 +117,7 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: FleetVerb,
     },
-    /// Models: makes of device, with their decoder.
+    /// Models: types of device, with their decoder.
     Model {
         #[command(subcommand)]
         verb: ModelVerb,
@@ -132,8 +132,8 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: ReadingsVerb,
     },
-    /// Decode bytes and do all that follows, as if they had been received. What comes of it is marked as rehearsed, and changes
-    /// no counter, ledger or reading.
+    /// Decode bytes and do all that follows, as if they had been received. The result is marked as rehearsed, and
+    /// changes no counter, ledger or reading.
     Rehearse(Box<RehearseArgs>),
     /// The catalogue: models as folders of text files.
     Catalogue {

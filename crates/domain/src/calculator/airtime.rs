@@ -8,10 +8,10 @@ use lorawan::{Direction, airtime};
 
 use crate::input;
 
-/// MHDR, FHDR without FOpts, FPort and MIC: what stands round a payload.
+/// MHDR, FHDR without FOpts, FPort and MIC: a frame's bytes besides its payload.
 const AROUND: usize = 13;
 
-/// Works the table out.
+/// Computes the table.
 ///
 /// # Errors
 /// A problem that names the field.

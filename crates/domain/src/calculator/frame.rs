@@ -1,4 +1,4 @@
-//! Taking a frame apart: reading the question, writing the report.
+//! Decoding a frame: reading the question, writing the report.
 
 use api::calculator::frame::{
     FrameCounter, FrameDevice, FrameField, FrameQuestion, FrameReport, FrameStop, MicVerdict,
@@ -12,7 +12,7 @@ use crate::{Check, input};
 /// The most bytes looked at: more than a packet carries, so that one that is too long can be shown.
 const MAX_BYTES: usize = 512;
 
-/// Whether keys come with the question, so that it can be answered without a service.
+/// Whether the question has keys, so that it can be answered without a service.
 pub fn has_keys(question: &FrameQuestion) -> bool {
     keys(question).into_iter().any(|(_, key)| key.is_some())
 }

@@ -1,4 +1,4 @@
-//! What can be worked out from tables alone: airtime, regions, the parts of a frame.
+//! Calculators that need only the regions' tables: airtime, regions, the parts of a frame.
 
 pub mod airtime;
 pub mod frame;

@@ -1,4 +1,4 @@
-//! Changing registered devices: what a change comes to, setting by setting.
+//! Changing registered devices: the result of a change, setting by setting.
 
 use api::device::change::DeviceChange;
 use api::problem::{Problem, bad_field};
@@ -14,10 +14,10 @@ use crate::input;
 use crate::radio::diff::changes;
 use crate::radio::profile::{checked_profile, profile_of, suits};
 
-/// Devices changed alike at most.
+/// Devices in one change, at most.
 pub const MOST_DEVICES: usize = 10_000;
 
-/// A device as it stands before a change.
+/// A device before a change.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct DeviceSnapshot {
     /// The device's DevEUI.
@@ -40,7 +40,7 @@ pub struct DeviceSnapshot {
     pub tags: Vec<String>,
     /// Whether it is disabled.
     pub disabled: bool,
-    /// What is known of it, in free text.
+    /// Its description.
     pub description: String,
     /// Its hardware version.
     pub hardware: Option<String>,
@@ -48,7 +48,7 @@ pub struct DeviceSnapshot {
     pub firmware: Option<String>,
 }
 
-/// What is written down of a change. What is `None` stays; of those with a second `Option`, `None` within takes away.
+/// The stored part of a change. `None` keeps a field; with a second `Option`, an inner `None` clears it.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct DevicePatch {
     /// Another name.
@@ -80,7 +80,7 @@ fn or_none(text: &str) -> Option<&str> {
     Some(text.trim()).filter(|text| !text.is_empty())
 }
 
-/// What the change comes to for a device, and what becomes different.
+/// The result of a change for a device, and the differences.
 ///
 /// # Errors
 /// Names the field, the value and what is allowed.
@@ -113,7 +113,7 @@ pub fn settle(
     tags.retain(|tag| !change.remove_tags.iter().any(|gone| gone.trim() == tag.trim()));
     let tags = register::tags(&tags)?;
     if tags != now.tags {
-        edit.tags = Some(tags.clone());
+        edit.tags = Some(tags);
     }
     let model = edit.model.clone().unwrap_or_else(|| now.model.clone());
     let profile = edit.profile.clone().unwrap_or_else(|| now.profile.clone());
@@ -127,29 +127,46 @@ pub fn settle(
     suits(&after.radio, now.personalized)?;
     let (before, after) = (profile_of(&before.radio, before.region)?, checked_profile(&after.radio, after.region)?);
     if (before.version == MacVersion::V1_1) != (after.version == MacVersion::V1_1) && !now.personalized {
-        let allowed = "1.1 has other root keys than the versions before it: remove the device and register it anew";
+        let allowed = "1.1 has other root keys than the versions before it: remove the device and register it again";
         return Err(bad_field("radio.mac_version", after.version.name(), allowed));
     }
-    let mut found = Vec::new();
-    let mut compare = |setting: &str, before: &str, after: &str| {
-        if before != after {
-            let (before, after) = (before.to_owned(), after.to_owned());
-            found.push(SettingChange { setting: setting.into(), before, after, sent: None });
-        }
-    };
-    let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
-    compare("name", &now.name, edit.name.as_deref().unwrap_or(&now.name));
-    compare("fleet", &now.fleet, edit.fleet.as_deref().unwrap_or(&now.fleet));
-    compare("model", &none(&now.model), &none(&model));
-    compare("profile", &none(&now.profile), &none(&profile));
-    let served = |disabled: bool| if disabled { "disabled" } else { "served" };
-    compare("service", served(now.disabled), served(edit.disabled.unwrap_or(now.disabled)));
-    compare("tags", &now.tags.join(", "), &tags.join(", "));
-    compare("description", &now.description, edit.description.as_deref().unwrap_or(&now.description));
-    compare("hardware", &none(&now.hardware), &none(edit.hardware.as_ref().unwrap_or(&now.hardware)));
-    compare("firmware", &none(&now.firmware), &none(edit.firmware.as_ref().unwrap_or(&now.firmware)));
+    let mut found = compare(now, &edit, (&model, &profile));
     found.extend(changes(&before, &after));
     Ok((edit, found))
+}
+
+/// The differences besides the radio settings.
+fn compare(
+    now: &DeviceSnapshot,
+    edit: &DevicePatch,
+    (model, profile): (&Option<String>, &Option<String>),
+) -> Vec<SettingChange> {
+    fn named(text: &Option<String>) -> &str {
+        text.as_deref().unwrap_or("none")
+    }
+    let served = |disabled: bool| if disabled { "disabled" } else { "served" };
+    let (tags_before, tags_after) = (now.tags.join(", "), edit.tags.as_ref().unwrap_or(&now.tags).join(", "));
+    let pairs = [
+        ("name", now.name.as_str(), edit.name.as_deref().unwrap_or(&now.name)),
+        ("fleet", &now.fleet, edit.fleet.as_deref().unwrap_or(&now.fleet)),
+        ("model", named(&now.model), named(model)),
+        ("profile", named(&now.profile), named(profile)),
+        ("service", served(now.disabled), served(edit.disabled.unwrap_or(now.disabled))),
+        ("tags", &tags_before, &tags_after),
+        ("description", &now.description, edit.description.as_deref().unwrap_or(&now.description)),
+        ("hardware", named(&now.hardware), named(edit.hardware.as_ref().unwrap_or(&now.hardware))),
+        ("firmware", named(&now.firmware), named(edit.firmware.as_ref().unwrap_or(&now.firmware))),
+    ];
+    pairs
+        .into_iter()
+        .filter(|(_, before, after)| before != after)
+        .map(|(setting, before, after)| SettingChange {
+            setting: setting.into(),
+            before: before.into(),
+            after: after.into(),
+            sent: None,
+        })
+        .collect()
 }
 
 #[cfg(test)]

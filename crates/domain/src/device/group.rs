@@ -12,7 +12,7 @@ use crate::{Check, input};
 /// Ping slots of a class B group, if nothing else is said: one every 8 s.
 const PING_PERIODICITY: u8 = 3;
 
-/// A group whose values have been checked; what is `None` is for the service to make.
+/// A group with checked values; the service makes up those that are `None`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CheckedGroup {
     /// Its name.

@@ -51,10 +51,10 @@ const SHAPE: Shape = Shape {
     most_rows: MOST_ROWS,
 };
 
-/// A row, and what it comes to.
+/// A row and its result.
 pub struct CheckedRow {
     row: Row,
-    /// The device, or why there is none.
+    /// The device, or what is wrong.
     pub device: Result<CheckedDevice, Problem>,
 }
 
@@ -102,7 +102,7 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
     Ok(new)
 }
 
-/// Reads a file's text; a row that cannot be read does not cost the others. Of two rows with one DevEUI or name the
+/// Reads a file's text; a bad row does not affect the others. Of two rows with one DevEUI or name the
 /// second is refused.
 pub fn read(
     options: &ImportOptions,
@@ -182,7 +182,7 @@ pub struct ExportRow {
     pub firmware: Option<String>,
     /// Its tags.
     pub tags: Vec<String>,
-    /// What is known of it, in free text.
+    /// Its description.
     pub description: String,
     /// Its keys.
     pub keys: Option<DeviceKeys>,

@@ -6,14 +6,14 @@ use api::device::DeviceKeys;
 use api::device::keys::KeyForm;
 use lorawan::{DevAddr, Eui64};
 
-/// One credential, with the bytes as they are written, most significant first.
+/// One credential, with its bytes in written order, most significant first.
 struct Credential {
     /// The standard's name.
     name: &'static str,
     /// A name for C.
     constant: &'static str,
     bytes: Vec<u8>,
-    /// Whether it is a number, which some firmware wants the other way round, rather than a key, which has no order.
+    /// Whether it is a number, which some firmware wants in reverse byte order, and not a key.
     number: bool,
 }
 
@@ -95,7 +95,7 @@ pub fn c_source(name: &str, join_eui: Eui64, keys: &DeviceKeys, order: ByteOrder
     };
     // A name must not end the comment.
     let name: String = name.chars().filter(|c| !c.is_control() && !matches!(c, '*' | '/' | '\\')).collect();
-    let mut out = format!("/* {name}. Secret: whoever has these keys can speak for the device. */\n");
+    let mut out = format!("/* {name}. Secret: anyone who has these keys can act as the device. */\n");
     for Credential { name, constant, bytes, number } in credentials(join_eui, keys) {
         let len = bytes.len();
         let (bytes, said) = match (number, order) {
@@ -126,7 +126,7 @@ mod tests {
         let lsb = c_source("tide-01 */ #error", JOIN, &joining(), ByteOrder::LsbFirst);
         assert_eq!(
             lsb,
-            "/* tide-01  #error. Secret: whoever has these keys can speak for the device. */\n\
+            "/* tide-01  #error. Secret: anyone who has these keys can act as the device. */\n\
              \n/* DevEUI, least significant byte first, as on air */\n\
              static const uint8_t DEV_EUI[8] = { 0x2a, 0x00, 0x00, 0x00, 0x00, 0x00, 0xbb, 0x02 };\n\
              \n/* JoinEUI, least significant byte first, as on air */\n\

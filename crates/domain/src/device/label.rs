@@ -14,8 +14,8 @@ fn crc16(bytes: &[u8]) -> u16 {
     })
 }
 
-/// The code with colons between its fields. A scanner types as a keyboard of its own country would: on another one's
-/// machine the colon becomes another character, always the same one.
+/// The code with colons between its fields. A scanner with another keyboard layout writes another character for the
+/// colon, always the same one.
 fn with_colons(text: &str) -> Option<String> {
     let between = text.chars().nth(2)?;
     if between.is_ascii_alphanumeric() || between.is_control() {

@@ -30,8 +30,8 @@ pub fn read_back(device: &CheckedDevice, warnings: Vec<String>) -> Result<ReadBa
     })
 }
 
-/// EUIs that differ from this one as if it had been copied wrongly: one digit another, or two neighbours exchanged. Its last
-/// four digits are left alone: makers count them up.
+/// EUIs that differ from this one by a likely copying mistake: one wrong digit, or two neighbours swapped. The last
+/// four digits are not varied: makers count them up.
 pub fn near_misses(eui: Eui64) -> impl Iterator<Item = Eui64> {
     let digit = move |place: u32| eui.0 >> (4 * place) & 0xf;
     let other = (4..16).flat_map(move |place| (1..16u64).map(move |by| Eui64(eui.0 ^ by << (4 * place))));
@@ -42,7 +42,7 @@ pub fn near_misses(eui: Eui64) -> impl Iterator<Item = Eui64> {
     exchanged.chain(other)
 }
 
-/// What gives pause about a device's identity among those that are known: `name_of` has the names of registered devices.
+/// Warnings about a device's identity among known ones: `name_of` has the names of registered devices.
 pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> Option<String>) -> Vec<String> {
     let (dev_eui, join_eui) = (device.dev_eui, device.join_eui);
     let mut found = device.notes.clone();

@@ -16,16 +16,16 @@ use crate::radio::profile::{checked_profile, profile_of, suits};
 use crate::radio::settings::over;
 use crate::{Check, input};
 
-/// Stands for a value that the service is to make up.
+/// Asks the service to make up a value.
 pub const GENERATE: &str = "generate";
 
-/// Stands for a key that the fleet holds for all its devices.
+/// Asks for the key that the fleet holds for all its devices.
 pub const OF_FLEET: &str = "fleet";
 
 /// Tags of one device at most.
 pub const MOST_TAGS: usize = 20;
 
-/// A radio profile of an estate, as devices stand on it.
+/// A radio profile of an estate, as devices use it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProfileBase {
     /// Its region.
@@ -34,12 +34,12 @@ pub struct ProfileBase {
     pub radio: RadioSettings,
 }
 
-/// A model of an estate, as devices stand on it.
+/// A model of an estate, as devices use it.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct ModelBase {
     /// Its radio settings.
     pub radio: RadioSettings,
-    /// What its labels call it.
+    /// Its ProfileID on labels.
     pub profile_id: Option<String>,
     /// Why its decoder is not used.
     pub flaw: Option<String>,
@@ -51,7 +51,7 @@ impl From<RadioSettings> for ModelBase {
     }
 }
 
-/// What an estate has that devices refer to.
+/// An estate's fleets, models and profiles that devices refer to.
 #[derive(Debug, Clone, Default)]
 pub struct EstateDefaults {
     /// Default keys by the fleets' short names.
@@ -62,7 +62,7 @@ pub struct EstateDefaults {
     pub profiles: HashMap<String, ProfileBase>,
 }
 
-/// What a device stands on: its settings in all, and where it is used.
+/// A device's effective settings and region.
 #[derive(Debug, Clone, PartialEq)]
 pub struct EffectiveSettings {
     /// Its region.
@@ -85,7 +85,7 @@ impl EstateDefaults {
         of_it.next().is_none().then(|| slug.clone())
     }
 
-    /// The default key of a fleet that there must be.
+    /// The default key of a fleet, which must exist.
     pub fn fleet(&self, slug: &str) -> Result<Option<AesKey>, Problem> {
         Self::of(&self.fleets, "fleet", slug)
     }
@@ -116,7 +116,7 @@ impl EstateDefaults {
     }
 }
 
-/// Where a device is registered, and what is needed to make values up.
+/// The context of a registration, with what is needed to make values up.
 pub struct RegistrationContext<'a> {
     /// What the estate has.
     pub defaults: &'a EstateDefaults,
@@ -124,7 +124,7 @@ pub struct RegistrationContext<'a> {
     pub net_id: NetId,
     /// Whether an address is in use.
     pub taken: &'a (dyn Fn(DevAddr) -> bool + Sync),
-    /// Chance, for keys.
+    /// Random numbers, for keys.
     pub random: &'a mut (dyn FnMut() -> [u8; 16] + Send),
 }
 
@@ -210,9 +210,9 @@ pub struct CheckedDevice {
     pub region: Region,
     /// Its own settings alone.
     pub radio: RadioSettings,
-    /// Those it has in all, with profile and model.
+    /// Its effective settings, with profile and model.
     pub whole: RadioSettings,
-    /// What is known of it, in free text.
+    /// Its description.
     pub description: String,
     /// Its hardware version.
     pub hardware: Option<String>,
@@ -220,7 +220,7 @@ pub struct CheckedDevice {
     pub firmware: Option<String>,
     /// Its tags.
     pub tags: Vec<String>,
-    /// What is to be said of it that is no error.
+    /// Warnings.
     pub notes: Vec<String>,
 }
 

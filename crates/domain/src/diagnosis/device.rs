@@ -1,4 +1,4 @@
-//! How a device is doing: what stands out, why, and what to do.
+//! A device's diagnosis: findings, reasons, and next steps.
 
 use api::device::outbox::OutboxItem;
 use api::device::{DeviceDetail, DeviceState};
@@ -9,14 +9,14 @@ use chrono::TimeDelta;
 use crate::diagnosis::finding;
 use crate::diagnosis::join::unheard_accepts;
 
-/// Percent of an hour's allowance from which on it is worth a word.
+/// Percent of an hour's allowance from which on airtime is reported.
 const MUCH_PERCENT: f64 = 80.0;
 
-/// A downlink that was put in this long before the last uplink could have gone with it.
+/// A downlink that was added this long before the last uplink could have gone with it.
 const SETTLING: TimeDelta = TimeDelta::seconds(1);
 
-/// What stands out about a device, what matters most first; of its outbox, the last downlink that failed, and how
-/// many wait with the one that is next.
+/// A device's findings, the most important first. From its outbox: the last failed downlink, the number of waiting
+/// ones, and the next one.
 pub fn findings(
     detail: &DeviceDetail,
     failed: Option<&OutboxItem>,

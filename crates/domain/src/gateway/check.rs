@@ -1,4 +1,4 @@
-//! Checks of a gateway that somebody registers or changes, and the state that follows from when it was last heard.
+//! Checks of a new or changed gateway, and its state by when it was last heard.
 
 use core::net::IpAddr;
 
@@ -38,7 +38,7 @@ pub struct CheckedGateway {
     pub eui: Eui64,
     /// Its name.
     pub name: String,
-    /// What is known of it, in free text.
+    /// Its description.
     pub description: String,
     /// Its region.
     pub region: Region,
@@ -64,7 +64,7 @@ pub struct CheckedGateway {
     pub beacons: bool,
 }
 
-/// Reads where datagrams may come from: an address, or a network.
+/// Reads an allowed source of datagrams: an address, or a network.
 pub fn source(text: &str) -> Result<IpNet, Problem> {
     let text = text.trim();
     let net = text.parse::<IpNet>().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
@@ -130,8 +130,8 @@ pub fn about(about: &GatewayAbout, eui: Eui64) -> Result<CheckedGateway, Problem
     })
 }
 
-/// The region on whose uplink channels most of these frequencies lie. Where several come out even, the one that
-/// has fewest other channels.
+/// The region on whose uplink channels most of these frequencies lie. Of equal ones, the one with the fewest other
+/// channels.
 pub fn region_of(frequencies_hz: &[u32]) -> Option<Region> {
     let fit = |region: Region| {
         let channels: Vec<u32> = region.plan().network_uplinks().map(|channel| channel.frequency_hz).collect();

@@ -4,10 +4,10 @@ use api::gateway::credential::{CredentialState, GatewayCredential, NewCredential
 use api::problem::{Problem, bad_field};
 use chrono::{DateTime, TimeDelta, Utc};
 
-/// Days before its end from which on it is pointed out.
+/// Days before its end from which on it is reported.
 pub const WARN_DAYS: i64 = 30;
 
-/// How it is now.
+/// Its state now.
 pub fn state(credential: &GatewayCredential, now: DateTime<Utc>) -> CredentialState {
     let left = credential.expires_at - now;
     match credential.revoked_at {
@@ -18,7 +18,7 @@ pub fn state(credential: &GatewayCredential, now: DateTime<Utc>) -> CredentialSt
     }
 }
 
-/// For how long, checked.
+/// How long it is valid, checked.
 pub fn lifetime(new: &NewCredential) -> Result<TimeDelta, Problem> {
     match new.days.unwrap_or(730) {
         days @ 1..=3650 => Ok(TimeDelta::days(days.into())),

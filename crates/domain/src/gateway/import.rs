@@ -79,7 +79,7 @@ fn set(about: &mut GatewayAbout, column: &'static str, text: &str) -> Result<(),
     Ok(())
 }
 
-/// Reads the file; a row that cannot be read does not cost the others.
+/// Reads the file; a bad row does not affect the others.
 pub fn read(import: &GatewayImport) -> Result<Vec<ReadRow>, Problem> {
     let rows = SHAPE.read(&import.csv)?.into_iter();
     Ok(rows
@@ -99,7 +99,7 @@ pub fn read(import: &GatewayImport) -> Result<Vec<ReadRow>, Problem> {
         .collect())
 }
 
-/// Says of rows with an EUI or a name that a row before them has, that they cannot be registered.
+/// Marks rows that repeat an EUI or a name of an earlier row as not registrable.
 pub fn refuse_twins(checked: &mut [(ReadRow, Result<CheckedGateway, Problem>)]) {
     let mut euis: HashMap<Eui64, u64> = HashMap::new();
     let mut names: HashSet<String> = HashSet::new();

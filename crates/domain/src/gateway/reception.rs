@@ -10,8 +10,7 @@ use lorawan::Eui64;
 /// Points of the scatter at most.
 const MOST_POINTS: usize = 600;
 
-/// Receivers stop telling a larger ratio at some 10 dB, however strong the signal: above this the ratio says nothing of
-/// the noise.
+/// Receivers report no SNR above some 10 dB, even for a stronger signal: above this the SNR does not tell the noise.
 const TELLS_NOISE_DB: f32 = 5.0;
 
 /// The noise in a channel, from the strength of what was received, which is signal and noise together, and the ratio
@@ -90,8 +89,8 @@ pub fn summary(gateway: Eui64, messages: &[Message]) -> Reception {
     }
 }
 
-/// The last days of a gateway, the earliest first, from the states it came to. `states` are when and whether it then
-/// was listening, the earliest first; what was before the first is not known.
+/// A gateway's online time on its last days, the earliest first, from its changes of state. `states` are when and
+/// whether it then was listening, the earliest first; what was before the first is not known.
 pub fn uptime(states: &[(DateTime<Utc>, bool)], now: DateTime<Utc>, days: u16) -> Vec<UptimeDay> {
     let midnight = |at: DateTime<Utc>| at.date_naive().and_time(chrono::NaiveTime::MIN).and_utc();
     (0..days)
@@ -119,8 +118,8 @@ pub fn uptime(states: &[(DateTime<Utc>, bool)], now: DateTime<Utc>, days: u16) -
         .collect()
 }
 
-/// Frames that a gateway may report beyond those that arrived before it is pointed out: its first report counts frames from
-/// before the service was started.
+/// Frames that a gateway may report beyond those that arrived before it is pointed out: its first report counts frames
+/// from before the service was started.
 const REPORTED_BEYOND: u64 = 100;
 
 /// Whether a gateway reports far more forwarded frames than arrived.

@@ -1,4 +1,4 @@
-//! The catalogue: models as a folder of text files, and what becomes of them when it is imported anew.
+//! The catalogue: models as a folder of text files, and what happens to them when it is imported again.
 //!
 //! ```text
 //! models/
@@ -176,16 +176,16 @@ fn fields(model: &PutModel) -> BTreeMap<String, Value> {
     }
 }
 
-/// In which fields two states of a model differ.
+/// The fields in which two states of a model differ.
 pub fn differences(a: &PutModel, b: &PutModel) -> Vec<String> {
     let (a, b) = (fields(a), fields(b));
     a.into_iter().filter(|(name, value)| b.get(name) != Some(value)).map(|(name, _)| name).collect()
 }
 
-/// A model after its catalogue has changed: what was edited here stays, all else follows the catalogue.
+/// A model after its catalogue has changed: fields edited here stay, all others follow the catalogue.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Merged {
-    /// As it is then.
+    /// The result.
     pub model: PutModel,
     /// Fields that follow the catalogue and are different now.
     pub changed: Vec<String>,
@@ -193,7 +193,7 @@ pub struct Merged {
     pub kept: Vec<String>,
 }
 
-/// Puts together what was imported, what became of it here, and what the catalogue has now.
+/// Merges the imported model, its present state, and the catalogue's new state.
 pub fn merge(imported: &PutModel, here: &PutModel, there: &PutModel) -> Merged {
     let edited: BTreeSet<String> = differences(imported, here).into_iter().collect();
     let moved: BTreeSet<String> = differences(imported, there).into_iter().collect();

@@ -21,8 +21,8 @@ pub struct Flaw {
     pub loads: bool,
 }
 
-/// The first thing that is wrong with a model's decoders, if anything is: that one does not load, or fails a test. This runs
-/// scripts, so it is not for a thread that serves; `clock` is any that goes forward.
+/// The first flaw of a model's decoders, if there is one: a decoder that does not load, or fails a test. Blocks while
+/// it runs scripts; `clock` is any monotonic clock.
 pub fn flaw(about: &PutModel, clock: fn() -> Duration) -> Option<Flaw> {
     let begun = clock();
     let own = about

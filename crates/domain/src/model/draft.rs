@@ -62,7 +62,7 @@ pub fn decoder_problem(error: &payload::DecodeError) -> DecoderProblem {
     }
 }
 
-/// A test that this is what must come of a payload, as the decoder gives it: before scales and words.
+/// A test with this result for a payload, as the decoder returns it, before scales and words.
 pub fn as_test(outcome: &Outcome, name: &str, port: u8, payload: &str) -> TestPayload {
     let readings = outcome.readings.iter().map(|(name, reading)| {
         let value = reading.raw.map_or_else(|| reading.value.clone(), ReadingValue::Number);
@@ -77,7 +77,7 @@ pub fn as_test(outcome: &Outcome, name: &str, port: u8, payload: &str) -> TestPa
     }
 }
 
-/// Compares what became of it.
+/// Compares the two results.
 pub fn change(before: Option<&Outcome>, after: &Outcome) -> UplinkChange {
     match (before.map(|outcome| &outcome.problem), &after.problem) {
         (Some(None), Some(_)) => UplinkChange::Broken,
@@ -103,7 +103,7 @@ pub fn counts(tried: &Tried) -> BTreeMap<UplinkChange, usize> {
     counts
 }
 
-/// What becomes of each reading, by what became of the uplinks.
+/// The changes of each reading, from the results of the uplinks.
 pub fn changes(uplinks: &[TriedUplink]) -> Vec<ReadingChange> {
     let nothing = Outcome::default();
     let mut changes: BTreeMap<&str, ReadingChange> = BTreeMap::new();

@@ -1,6 +1,6 @@
 //! Which part of the history a redecoding job may cover.
 
-use api::job::DecodeAnew;
+use api::job::Redecode;
 use api::problem::Problem;
 use chrono::{DateTime, Utc};
 
@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 ///
 /// # Errors
 /// If it ends before it begins.
-pub fn check(wanted: &DecodeAnew, now: DateTime<Utc>) -> Result<(DateTime<Utc>, DateTime<Utc>), Problem> {
+pub fn check(wanted: &Redecode, now: DateTime<Utc>) -> Result<(DateTime<Utc>, DateTime<Utc>), Problem> {
     crate::reading::chart::span(wanted.from, wanted.until.unwrap_or(now).min(now))
 }
 
@@ -22,7 +22,7 @@ mod tests {
     #[test]
     fn history_is_decoded_up_to_now_at_most() {
         let now = Utc::now();
-        let wanted = |from: i64, until: Option<i64>| DecodeAnew {
+        let wanted = |from: i64, until: Option<i64>| Redecode {
             model: "tg2".into(),
             device: None,
             from: now + TimeDelta::hours(from),

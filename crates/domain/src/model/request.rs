@@ -24,7 +24,7 @@ pub fn kind_of_file(name: &str) -> Option<DecoderKind> {
     }
 }
 
-/// What runs a decoder of this kind.
+/// How a decoder of this kind runs.
 pub fn payload_kind(kind: DecoderKind) -> payload::Kind {
     match kind {
         DecoderKind::Script => payload::Kind::Script,
@@ -34,7 +34,7 @@ pub fn payload_kind(kind: DecoderKind) -> payload::Kind {
     }
 }
 
-/// What files of decoders end with, for people.
+/// The file extensions of decoders, for people.
 pub const DECODER_FILES: &str = ".js, .table.toml, .low-power.toml or .text.toml";
 
 impl Check for TestPayload {

@@ -1,4 +1,4 @@
-//! What device and network agreed on: settings in use, pending and refused, decisions on data rate.
+//! The agreement of device and network: settings in use, pending and refused, decisions on data rate.
 
 use api::radio::agreement::{Agreement, DeviceHealth, RateDecision, RefusedSetting, Setting};
 use chrono::{DateTime, Utc};
@@ -15,7 +15,7 @@ fn setting(name: &str, known: impl Into<String>, wanted: impl Into<String>) -> S
     Setting { name: name.into(), known: known.into(), wanted: wanted.into() }
 }
 
-/// In words, with what the region makes of the numbers.
+/// As text; the region explains the numbers.
 pub fn agreement(plan: &Plan, negotiated: &Negotiated) -> Agreement {
     let Negotiated { known, wanted, under_way, refused, unanswered, health } = negotiated;
     let mhz = |hz: u32| format!("{:.3} MHz", f64::from(hz) / 1e6);

@@ -1,4 +1,4 @@
-//! What a change of settings means for a device, and which MAC command carries it.
+//! The effects of a change of settings for a device, and the MAC commands that carry it.
 
 use api::problem::Problem;
 use api::radio::profile::{PutProfile, SettingChange};
@@ -16,7 +16,7 @@ pub fn check(profile: PutProfile) -> Result<PutProfile, Problem> {
     Ok(PutProfile { name: input::name("name", &profile.name)?, ..profile })
 }
 
-/// What becomes different from one profile to another, and what a device is told of it (TS001-1.0.4 §5).
+/// The differences between two profiles, with the MAC commands that carry them (TS001-1.0.4 §5).
 pub fn changes(before: &RadioProfile, after: &RadioProfile) -> Vec<SettingChange> {
     let mut found = Vec::new();
     let mut compare = |setting: &str, sent: Option<&str>, of: &dyn Fn(&RadioProfile) -> String| {
@@ -104,7 +104,7 @@ fn rates(rates: &engine::Rates) -> String {
     match rates {
         engine::Rates::Device => "the device decides".into(),
         engine::Rates::Fixed { data_rate, tx_power, nb_trans } => {
-            format!("DR{data_rate}, TXPower {tx_power}, each uplink {nb_trans} times, for good")
+            format!("DR{data_rate}, TXPower {tx_power}, each uplink {nb_trans} times, fixed")
         }
         engine::Rates::Adaptive(l) => format!(
             "the network decides: DR{} to DR{}, TXPower up to {}, each uplink up to {} times, {} dB in reserve{}",

@@ -82,6 +82,23 @@ fn check_downlink_channels(
     Ok(found)
 }
 
+/// How often a class B device listens, and where.
+fn set_ping_slots(settings: &RadioSettings, plan: &Plan, profile: &mut RadioProfile) -> Result<(), Problem> {
+    if let Some(seconds) = settings.ping_period_s {
+        if !seconds.is_power_of_two() || seconds > 128 {
+            return Err(bad("ping_period_s", &seconds, "1, 2, 4, 8, 16, 32, 64 and 128 s are allowed"));
+        }
+        profile.ping_periodicity = Some(seconds.ilog2() as u8);
+    }
+    if let Some(ping) = settings.ping_slot {
+        profile.ping_channel = Some(PingChannel {
+            frequency_hz: frequency(plan, "ping_slot.frequency_hz", ping.frequency_hz)?,
+            data_rate: rate(plan, "ping_slot.data_rate", ping.data_rate, Use::Up)?,
+        });
+    }
+    Ok(())
+}
+
 /// The profile these settings make in a region.
 ///
 /// # Errors
@@ -126,19 +143,7 @@ pub fn profile_of(settings: &RadioSettings, region: Region) -> Result<RadioProfi
         let (lowest, most) = (plan.tx_power.dbm(plan.tx_power.highest).unwrap_or(0.0), plan.tx_power.max_dbm);
         profile.max_eirp_dbm = Some(within("max_eirp_dbm", dbm, lowest, most)?);
     }
-    if let Some(seconds) = settings.ping_period_s {
-        let period = seconds.is_power_of_two() && seconds <= 128;
-        let allowed = "1, 2, 4, 8, 16, 32, 64 and 128 s are allowed";
-        let periodicity =
-            if period { seconds.ilog2() as u8 } else { return Err(bad("ping_period_s", &seconds, allowed)) };
-        profile.ping_periodicity = Some(periodicity);
-    }
-    if let Some(ping) = settings.ping_slot {
-        profile.ping_channel = Some(PingChannel {
-            frequency_hz: frequency(plan, "ping_slot.frequency_hz", ping.frequency_hz)?,
-            data_rate: rate(plan, "ping_slot.data_rate", ping.data_rate, Use::Up)?,
-        });
-    }
+    set_ping_slots(settings, plan, &mut profile)?;
     set_rarely_used(settings, &mut profile)?;
     profile.rates = check_rates(settings, plan)?;
     check_power(&profile)?;
@@ -150,8 +155,8 @@ pub fn profile_of(settings: &RadioSettings, region: Region) -> Result<RadioProfi
     Ok(profile)
 }
 
-/// The same, once more than the single values has been looked at: what must be there together, and what the regional
-/// parameters of the device's firmware have. What is stored was looked at when it came in, under the rules of its day.
+/// The same, with checks of values that must go together, and of the regional parameters of the device's firmware. For
+/// new settings only: stored ones were checked when they came in.
 ///
 /// # Errors
 /// Names the field, the value and what is allowed.
@@ -169,13 +174,11 @@ pub fn checked_profile(settings: &RadioSettings, region: Region) -> Result<Radio
 /// If they are for the other kind.
 pub fn suits(settings: &RadioSettings, personalized: bool) -> Result<(), Problem> {
     match settings.activation {
-        Some(ActivationMode::Otaa) if personalized => Err(bad(
-            "activation",
-            "OTAA",
-            "this device is activated by personalization (ABP): it has a session for good",
-        )),
+        Some(ActivationMode::Otaa) if personalized => {
+            Err(bad("activation", "OTAA", "this device is activated by personalization (ABP): it has a fixed session"))
+        }
         Some(ActivationMode::Abp) if !personalized => {
-            Err(bad("activation", "ABP", "this device joins (OTAA): it has root keys, not a session for good"))
+            Err(bad("activation", "ABP", "this device joins (OTAA): it has root keys, not a fixed session"))
         }
         _ => Ok(()),
     }

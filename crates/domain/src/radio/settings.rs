@@ -20,7 +20,7 @@ pub fn wire_class(class: engine::Class) -> Class {
     }
 }
 
-/// These settings, and where they leave something out those of `base`.
+/// These settings, completed from `base`.
 #[must_use]
 pub fn over(own: &RadioSettings, base: &RadioSettings) -> RadioSettings {
     RadioSettings {

@@ -10,13 +10,13 @@ pub const MOST_LINES: usize = 24;
 /// The longest time that a chart can be of.
 const LONGEST: TimeDelta = TimeDelta::days(366 * 20);
 
-/// A value is overdue when it is missing for so many of its usual intervals.
+/// Usual intervals without a value after which the value is overdue.
 const OVERDUE: f64 = 3.0;
 
-/// A reading that comes this much more seldom than its device is heard comes now and then.
+/// From this ratio to its device's interval on, a reading counts as irregular.
 const SELDOM: f64 = 2.5;
 
-/// There is a gap where so many usual intervals are missing.
+/// Usual intervals without a value that make a gap.
 const GAP: f64 = 2.5;
 
 /// From how old it is and how often it comes.
@@ -65,7 +65,7 @@ const fn gap(at_ms: i64) -> ChartPoint {
     ChartPoint { at_ms, value: None, least: None, most: None, word: None }
 }
 
-/// Values of some time, taken together.
+/// Values of a period, summed up.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bucket {
     /// Milliseconds since 1970; when it begins.
@@ -82,17 +82,17 @@ pub struct Bucket {
 
 const MINUTE_MS: i64 = 60_000;
 
-/// How long a point may stand for, in minutes.
+/// The possible lengths of a point's period, in minutes.
 const STEPS_MIN: [i64; 16] = [1, 2, 5, 10, 15, 30, 60, 120, 180, 360, 720, 1440, 2880, 10_080, 20_160, 43_200];
 
-/// For how long a point stands, so that there are about `points` of them.
+/// The length of a point's period that gives about `points` points.
 pub fn step_ms(span_ms: i64, points: u32) -> i64 {
     let wanted = span_ms / i64::from(points.max(1));
     let step = STEPS_MIN.iter().map(|minutes| minutes * MINUTE_MS).find(|step| *step >= wanted);
     step.unwrap_or(STEPS_MIN[STEPS_MIN.len() - 1] * MINUTE_MS)
 }
 
-/// Takes neighbours together, so that there is one for each step. They come in the order of time.
+/// Merges neighbours to one for each step. They are in the order of time.
 pub fn merged(buckets: impl IntoIterator<Item = Bucket>, step_ms: i64) -> Vec<Bucket> {
     let mut out: Vec<Bucket> = Vec::new();
     for bucket in buckets {

@@ -1,4 +1,4 @@
-//! Readings: what a model says of them, and how they are drawn.
+//! Readings: a model's rules for them, and charts.
 
 pub mod chart;
 pub mod rule;

@@ -13,7 +13,7 @@ const MOST_WORDS: usize = 64;
 /// Decimals that a value can be rounded to.
 const MOST_DECIMALS: u8 = 12;
 
-/// What a reading is, where its model does not say: by its value and its name.
+/// The kind of a reading without a rule: from its value and its name.
 pub fn guessed_kind(name: &str, value: &ReadingValue) -> ReadingKind {
     let last = name.rsplit('.').next().unwrap_or(name).to_ascii_lowercase();
     match value {
@@ -26,12 +26,12 @@ pub fn guessed_kind(name: &str, value: &ReadingValue) -> ReadingKind {
     }
 }
 
-/// The last value of a running total, as its device counts and as it is told.
+/// The last value of a running total, as the device counts it and as it is shown.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Counted {
-    /// What the device said, after scale and offset.
+    /// The device's value, after scale and offset.
     pub counter: f64,
-    /// What its counter had reached each time when it started anew, in all.
+    /// The sum of what its counter had reached each time it was reset.
     pub carried: f64,
 }
 
@@ -103,8 +103,8 @@ fn rounded(rule: &ReadingRule, number: f64) -> f64 {
     }
 }
 
-/// A decoder's value as the model means it. What is questionable about it goes to `warnings`; a running total goes
-/// on from `counted`, which follows.
+/// A decoder's value under the model's rule. Doubts go to `warnings`; a running total continues `counted`, which is
+/// updated.
 pub fn apply(
     rule: &ReadingRule,
     found: &payload::Reading,
@@ -122,7 +122,7 @@ pub fn apply(
             let now = count(rule, *before, scaled);
             if let Some(before) = before.filter(|before| now.carried > before.carried) {
                 warnings.push(format!(
-                    "{name} fell from {} to {scaled}: its device counts anew, and the total goes on from {}",
+                    "{name} fell from {} to {scaled}: its device restarted its count, and the total goes on from {}",
                     before.counter,
                     rounded(rule, now.carried)
                 ));
@@ -140,7 +140,7 @@ pub fn apply(
     Reading { value, unit, word, raw, bytes }
 }
 
-/// Goes on counting. A counter that falls has begun again, at 0 or after `wraps_at`.
+/// Continues a running total. A counter that falls was reset to 0, or has passed `wraps_at`.
 fn count(rule: &ReadingRule, before: Option<Counted>, counter: f64) -> Counted {
     match before {
         None => Counted { counter, carried: 0.0 },
@@ -168,7 +168,7 @@ pub fn in_words(rule: &ReadingRule) -> String {
     parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
-/// In words: which values can be right.
+/// As text: the plausible values.
 fn range(rule: &ReadingRule) -> String {
     match (rule.min, rule.max) {
         (Some(min), Some(max)) => format!("{min} to {max}"),
@@ -187,7 +187,7 @@ pub fn wire_value(value: Decoded) -> ReadingValue {
     }
 }
 
-/// Endings of names that say a unit. One letter alone says it only after an underscore.
+/// Endings of names that give a unit. A single letter does so only after an underscore.
 const ENDINGS: [(&str, &str); 45] = [
     ("celsius", "°C"),
     ("degc", "°C"),

@@ -69,7 +69,7 @@ fn a_total_goes_on_when_its_device_counts_anew() {
     assert_eq!(totals(&wraps, &[250.0, 4.0, 8.0]), [250.0, 260.0, 264.0]);
     let measured = rule(json!({"kind": "measured"}));
     assert_eq!(totals(&measured, &[5.0, 2.0]), [5.0, 2.0]);
-    assert_eq!(warnings[0], "litres fell from 9 to 2: its device counts anew, and the total goes on from 9");
+    assert_eq!(warnings[0], "litres fell from 9 to 2: its device restarted its count, and the total goes on from 9");
     assert_eq!(warnings.len(), 3);
 }
 

@@ -58,7 +58,7 @@ async fn from_sign_in_to_a_command_that_arrives() {
     assert!(row.contains("02c7 e000 0000 00ff"), "{row}");
     browser.text_when("main", |text| text.contains("No strangers.")).await;
 
-    // One gateway: what it says of itself, and where its own GPS puts it.
+    // One gateway: what it reports, and where its own GPS puts it.
     browser.click(By::LinkText("chapel-rise")).await;
     browser.text_when("[data-report]", |text| text.contains("with a wrong CRC") && text.contains("54.71200")).await;
     browser.tab("setup").await;

@@ -64,7 +64,7 @@ impl Load {
         load
     }
 
-    /// Every device sends, and a downlink is put in for each.
+    /// Every device sends, and a downlink is added for each.
     async fn round(&mut self, n: u8) {
         for i in 0..self.devices.len() {
             let (eui, device) = &mut self.devices[i];

@@ -49,7 +49,7 @@ async fn a_printed_label_registers_the_device_it_is_of() {
     let found = read(&service, std::fs::read(&photo).unwrap()).await.unwrap();
     assert!(found.code.starts_with("LW:D0:02AA000000000001:02B0010000000001:FFFF0000:C"), "{}", found.code);
 
-    // Somebody finds the device with its label and registers it anew.
+    // Somebody finds the device with its label and registers it again.
     service.heron_says(&["device", "remove", "02b0010000000001", "--yes"]);
     let photo = photo.to_str().unwrap();
     let said = service.heron_says(&["device", "add", "--photo", photo, "--fleet", "tide", "--app-key", KEY, "--check"]);

@@ -338,7 +338,7 @@ async fn devices_are_registered_found_and_changed_in_the_console() {
     browser.click(By::XPath("//button[text()='Register 1']")).await;
     browser.text_when("[data-import]", |text| text.contains("1 were registered.")).await;
 
-    // The same label once more, with its bytes the other way round.
+    // The same label again, with its bytes the other way round.
     browser.click(By::XPath("//button[text()='Register device']")).await;
     browser.fill("input[name=dev_eui]", "01 00 00 00 00 01 b0 02").await.unwrap();
     browser.fill("input[name=join_eui]", "02aa000000000002").await.unwrap();

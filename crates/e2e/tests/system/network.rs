@@ -144,7 +144,7 @@ async fn radio_settings_are_checked_and_fleet_limits_kept() {
     for (body, field, said) in [
         (json!({ "rx_delay_s": 16 }), "radio.rx_delay_s", "1 to 15"),
         (json!({ "rx2_data_rate": 9 }), "radio.rx2_data_rate", "0, 1, 2"),
-        (json!({ "mac_version": "1.1" }), "radio.mac_version", "register it anew"),
+        (json!({ "mac_version": "1.1" }), "radio.mac_version", "register it again"),
     ] {
         let (status, problem) = bench.service.refused(Method::PUT, &path, body).await;
         assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{problem}");

@@ -1,4 +1,4 @@
-//! What is put into an outbox: in which form, in which order, and when it goes.
+//! Adding to an outbox: in which form, in which order, and when it goes.
 
 use api::Page;
 use api::device::DeviceDetail;
@@ -70,7 +70,7 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
     assert!(said.contains("cannot read this downlink: the script reports: nothing listens on port 13"), "{said}");
     let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=100", "--check"]);
     assert!(said.contains("was given opening = 100, and the decoder reads 99 out of it"), "{said}");
-    assert_eq!(bench.waiting().await, [], "nothing is put in by looking");
+    assert_eq!(bench.waiting().await, [], "nothing is added by looking");
     assert!(refused(&["--value", "opening=101"]).contains("opening is 0 to 100"));
     assert!(refused(&["--text", "x"]).contains("port"));
     assert!(refused(&["--port", "9"]).contains("--payload"));

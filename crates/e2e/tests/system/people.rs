@@ -171,7 +171,7 @@ async fn guessing_is_slowed_down_and_tells_nothing() {
     let request = service.request(Method::POST, "/sign-in").json(&json!({ "name": "owner", "password": "x" }));
     let answer = request.send().await.unwrap();
     assert!(answer.headers().contains_key("retry-after"));
-    // Whoever is in stays in.
+    // Who is signed in stays signed in.
     let _: Value = service.done(Method::GET, "/me", None).await;
     let entries: Value = service.done(Method::GET, "/installation/audit?kind=sign", None).await;
     assert!(

@@ -47,7 +47,7 @@ async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
         bench.uplink(&payload, false).await;
         until("the uplink", async || total(&now(&bench).await, litres).then_some(())).await;
     }
-    // What a total goes on from outlives the service, and the device counts anew.
+    // What a total goes on from outlives the service, and the device restarts its count.
     bench.service.kill();
     bench.service.start_again();
     bench.service.sign_heron_in();
@@ -58,10 +58,13 @@ async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
     assert_eq!((one("open").kind, one("open").reading.to_string().as_str()), (ReadingKind::State, "closed"));
     assert_eq!(one("temperature").doubt, None, "its model says that it can be so hot");
     let said = bench.service.heron_says(&["traffic"]);
-    assert!(said.contains("litres fell from 9 to 2: its device counts anew, and the total goes on from 9"), "{said}");
+    assert!(
+        said.contains("litres fell from 9 to 2: its device restarted its count, and the total goes on from 9"),
+        "{said}"
+    );
 
     // Without what the model says of it, such heat looks wrong.
-    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--anew", "--unit", "°C"]);
+    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--reset", "--unit", "°C"]);
     let said = bench.service.heron_says(&["readings", "now", "probe-1"]);
     assert!(
         said.contains("temperature: all 3 values of the last day are between 180 and 220 °C; a factor of 10?"),
@@ -145,7 +148,7 @@ async fn a_chart_shows_values_near_and_means_from_afar_with_gaps() {
     let said = bench.service.heron_says(&["readings", "chart", "probe-1", "level", "--last", "30d", "--points", "100"]);
     assert!(said.contains("no values") && said.contains("each stands for") && said.contains('●'), "{said}");
 
-    // A value that comes too late is summed up anew.
+    // A value that comes too late is summed up again.
     let (at, hours) = (until_ms - 30 * 24 * HOUR_MS, until_ms / HOUR_MS - 30 * 24);
     bench.service.query(&format!("UPDATE history SET value = 99999 WHERE at_ms BETWEEN {at} AND {}", at + HOUR_MS - 1));
     bench.service.query(&format!("INSERT INTO late_hours SELECT id, {hours} FROM series; INSERT INTO late_hours SELECT id, {hours} + 1 FROM series"));

@@ -37,7 +37,7 @@ const IN_PART: [&str; 13] = [
 /// Would end what the test goes on with; each has a test of its own.
 const ENDS_ITSELF: [&str; 3] = ["sign_out", "end_other_sign_ins", "leave"];
 
-/// Somebody who calls.
+/// A caller.
 pub(crate) struct Actor {
     name: &'static str,
     pub token: String,

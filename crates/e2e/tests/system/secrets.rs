@@ -29,7 +29,7 @@ async fn the_master_key_is_replaced_even_if_that_is_interrupted() {
     // Interrupted after one of the secrets.
     let vault = Vault::begin_replacement(&data.join("master.key")).unwrap();
     let store = Store::open(&bench.service.database(), vault).await.unwrap();
-    assert_eq!(store.seal_anew(Some(1)).await.unwrap(), 1);
+    assert_eq!(store.reseal(Some(1)).await.unwrap(), 1);
     store.close().await;
 
     // The service works with both keys meanwhile, and what it seals is under the new one.
@@ -39,7 +39,7 @@ async fn the_master_key_is_replaced_even_if_that_is_interrupted() {
     assert!(bench.service.stop());
 
     let told = bench.service.herond_says(&rotate);
-    assert!(told.contains("Going on with a replacement") && told.contains("2 secrets were sealed anew"), "{told}");
+    assert!(told.contains("Going on with a replacement") && told.contains("2 secrets were sealed again"), "{told}");
     assert!(!data.join("master.key.next").exists());
     assert_ne!(std::fs::read(data.join("master.key")).unwrap(), before);
     bench.service.start_again();

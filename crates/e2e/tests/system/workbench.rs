@@ -124,7 +124,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
 
     std::fs::write(file, FIXED).unwrap();
     service.heron_says(&["decoder", "try", "probe", file, "--put", "--note", "the layout of 2.0"]);
-    assert!(service.get::<Vec<DecodeFailures>>("decode-failures").await.is_empty(), "counted anew");
+    assert!(service.get::<Vec<DecodeFailures>>("decode-failures").await.is_empty(), "counted again");
     let stored = uplinks(&bench).await;
     assert_eq!(stored.iter().filter(|(_, u)| u.decode_error.is_some()).count(), 2, "history stays as it was");
 
@@ -143,8 +143,8 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
         "{said}"
     );
 
-    // History anew, by the current decoder.
-    let job: Job = service.heron_json(&["decoder", "anew", "probe", "--last", "1h"]);
+    // History decoded again, by the current decoder.
+    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--last", "1h"]);
     assert_eq!((job.state, job.done, job.total, job.failed), (JobState::Done, 5, 5, 0), "{job:?}");
     let stored = uplinks(&bench).await;
     assert!(stored.iter().all(|(_, uplink)| uplink.decode_error.is_none() && uplink.readings.contains_key("marked")));
@@ -153,11 +153,11 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
         service.query("SELECT COUNT(*) FROM history h JOIN series s ON s.id = h.series_id WHERE s.name = 'level'");
     assert_eq!(points.trim(), "5");
 
-    // And back, by number: readings that are no more are gone with it.
+    // And back, by number: readings that no longer exist are gone with it.
     service.heron_says(&["decoder", "restore", "probe", "1", "--yes"]);
     let model: Model = service.get("models/probe").await;
     assert_eq!(model.about.decoder.as_deref(), Some(BROKEN));
-    let job: Job = service.heron_json(&["decoder", "anew", "probe", "--last", "1h", "--device", "probe-1"]);
+    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--last", "1h", "--device", "probe-1"]);
     assert_eq!((job.done, job.failed), (5, 2));
     assert!(job.note.contains("2 of them could not be read"), "{}", job.note);
     assert_eq!(readings(&bench).await.keys().collect::<Vec<_>>(), ["level"]);
@@ -295,7 +295,7 @@ async fn the_workbench_in_the_console() {
     browser.click(By::XPath("//button[text()='changes']")).await;
     browser.text_when("[data-comparison]", |text| text.contains("const at")).await;
     browser.click(By::XPath("//button[text()='Decode again']")).await;
-    browser.text_when("[data-job=done]", |text| text.contains("5 uplinks were decoded anew")).await;
+    browser.text_when("[data-job=done]", |text| text.contains("5 uplinks were decoded again")).await;
 
     // On the device's page: readings with words, and a rehearsal that is marked as one.
     browser.window.goto(format!("{}/devices/{DEV_EUI}", bench.service.http)).await.unwrap();

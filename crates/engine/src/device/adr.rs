@@ -18,25 +18,25 @@ use crate::time::Timestamp;
 
 /// Uplinks looked at.
 pub(crate) const WINDOW: usize = 20;
-/// A first decision is made after so many, and carefully.
+/// Uplinks after which a first, careful decision is made.
 const FIRST: usize = 4;
-/// Taken off the level as long as the window is not full.
+/// Subtracted from the level until the window is full.
 const FEW_PENALTY_DB: f32 = 3.0;
-/// A signal that varies by more is taken for that of a moving device.
+/// If the signal varies by more, the device counts as moving.
 const MOVING_SPREAD_DB: f32 = 15.0;
-/// More reserve for what moves.
+/// Additional reserve for a moving device.
 const MOVING_RESERVE_DB: f32 = 5.0;
 /// Power is turned down only if this much remains beyond a step, so that it does not swing.
 const POWER_HYSTERESIS_DB: f32 = 1.0;
 /// One TXPower step (RP002, "TXPower" of each region).
 const POWER_STEP_DB: f32 = 2.0;
-/// Share of lost uplinks from which each is sent once more.
+/// From this share of lost uplinks on, NbTrans grows by one.
 const MUCH_LOSS: f32 = 0.10;
-/// Share from which nothing is made faster.
+/// From this share on, the data rate is not raised.
 const TOO_MUCH_LOSS: f32 = 0.30;
-/// Share below which one repetition fewer will do.
+/// Below this share, NbTrans shrinks by one.
 const LITTLE_LOSS: f32 = 0.02;
-/// Payload that savings are told for, if nothing better is known.
+/// Payload for which savings are computed while the device's own is not known.
 const HEADER_AND_MIC: usize = 13;
 
 #[derive(Debug, Clone, Copy)]
@@ -60,7 +60,7 @@ impl History {
         self.0.push_back(Sample { counter, snr_db, gateways: u8::try_from(gateways).unwrap_or(u8::MAX) });
     }
 
-    /// The device sends otherwise from now on.
+    /// The device's settings have changed: what was measured before no longer counts.
     pub(crate) fn clear(&mut self) {
         self.0.clear();
     }
@@ -108,7 +108,7 @@ pub struct Measured {
     pub best_db: f32,
     /// Gateways that heard one of them, at most.
     pub gateways: u8,
-    /// Whether the device was taken to be moving.
+    /// Whether the device counted as moving.
     pub moving: bool,
 }
 
@@ -118,16 +118,16 @@ impl Measured {
     }
 }
 
-/// What came of it.
+/// The outcome.
 #[derive(Debug, Clone, PartialEq)]
 pub enum AdrVerdict {
     /// The device is to change.
     Change,
-    /// It is well as it is.
+    /// No change is needed.
     Fits,
-    /// It is hardly heard, and at its slowest and strongest already.
+    /// The margin is missing, but it is at its slowest data rate and full power already.
     Strained,
-    /// Too much is lost to make anything faster.
+    /// Too many uplinks are lost to raise the data rate.
     Lossy,
 }
 
@@ -140,7 +140,7 @@ pub struct AdrDecision {
     pub counter: u32,
     /// What was measured.
     pub measured: Measured,
-    /// Reserve wanted.
+    /// The margin wanted.
     pub margin_db: f32,
     /// SNR that the present data rate needs.
     pub required_snr_db: f32,
@@ -148,7 +148,7 @@ pub struct AdrDecision {
     pub from: AdrSettings,
     /// What it should be set to.
     pub to: AdrSettings,
-    /// What came of it.
+    /// The outcome.
     pub verdict: AdrVerdict,
     /// Airtime of one message with all its repetitions, before and after.
     pub airtime_us: (u64, u64),
@@ -175,7 +175,7 @@ fn needs_db(modulation: Modulation) -> Option<(f32, f32)> {
     }
 }
 
-/// What a decision is made of.
+/// The inputs of a decision.
 pub(crate) struct Situation<'a> {
     pub(crate) profile: &'a RadioProfile,
     pub(crate) limits: AdrLimits,
@@ -186,7 +186,7 @@ pub(crate) struct Situation<'a> {
     pub(crate) frame_len: usize,
 }
 
-/// What would arrive from a device that sends otherwise.
+/// The SNR that other settings would give.
 struct Levels<'a> {
     of: &'a Situation<'a>,
     margin_db: f32,
@@ -232,7 +232,7 @@ impl Levels<'_> {
 }
 
 impl Situation<'_> {
-    /// Decides, if there is enough to go by.
+    /// Decides, if there are enough uplinks.
     pub(crate) fn decide(&self, at: Timestamp) -> Option<AdrDecision> {
         let strongest = self.profile.lowest_tx_power();
         let measured = self.history.measure(&self.limits)?;
@@ -248,7 +248,7 @@ impl Situation<'_> {
         let mut to = AdrSettings { data_rate, ..from };
         to.tx_power = power(&from, data_rate, spare_db, &self.limits, measured.moving || lossy);
         // A faster data rate is undone by the device itself if it was too much; less power is not, so it waits
-        // for more to go by.
+        // for more uplinks.
         if (measured.uplinks as usize) < WINDOW / 2 {
             to.tx_power = to.tx_power.min(from.tx_power);
         }

@@ -24,17 +24,17 @@ use crate::uplink::refusal::Refusal;
 /// Gateways remembered as being near a device.
 const NEAR: usize = 8;
 
-/// Taken off what a gateway heard for each uplink that it did not hear.
+/// Subtracted from a gateway's SNR for each uplink that it missed.
 const MISSED_DB: f32 = 10.0;
 
-/// What can be told of a device.
+/// A device's status.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DeviceStatus {
     /// The running session.
     pub session: Option<Session>,
     /// A session agreed upon, before the first uplink under it.
     pub next_session: Option<Session>,
-    /// When it listens, as of now.
+    /// Its class now.
     pub class: Class,
     /// How far device and network agree; none without a session.
     pub negotiated: Option<Negotiated>,
@@ -52,7 +52,7 @@ pub struct DeviceStatus {
     pub ping_slots: Option<(Timestamp, i64)>,
 }
 
-/// What somebody should know of a device that works.
+/// Concerns about a device that works.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DeviceAttention {
     /// The device.
@@ -83,7 +83,7 @@ pub(crate) struct Device {
     pub(crate) quarantined: bool,
 }
 
-/// What the engine learns of a device as it talks with it; it may be lost and learned again.
+/// What the engine learns from a device's frames; after a restart it is learned again.
 #[derive(Debug)]
 pub(crate) struct Link {
     pub(crate) class: Class,
@@ -96,7 +96,7 @@ pub(crate) struct Link {
     /// When the last uplink came, new or again, and how often it has been heard.
     pub(crate) last_heard: Timestamp,
     pub(crate) times_heard: u8,
-    /// When it was last said that the device is on air too much.
+    /// When a notice last said that the device is on air too much.
     pub(crate) told_over: Option<Timestamp>,
     pub(crate) told_policy: Option<Timestamp>,
 }
@@ -117,7 +117,7 @@ impl Link {
         }
     }
 
-    /// Notes one more who heard the last uplink.
+    /// Notes another gateway that heard the last uplink.
     pub(crate) fn heard_late(&mut self, copy: &Reception) {
         if !self.near.iter().any(|known| known.gateway == copy.gateway) {
             self.near.push(Near { gateway: copy.gateway, quality: copy.quality(), at: copy.heard_at });
@@ -125,10 +125,10 @@ impl Link {
         }
     }
 
-    /// Notes who heard the device, best first.
+    /// Notes the gateways that heard the device, best first.
     pub(crate) fn heard_by(&mut self, frame: &Collected) {
         let before = self.near_gateways();
-        // Whoever has missed this one is not believed to hear the device as well as it once did.
+        // A gateway that missed this one is rated lower than before.
         self.near.iter_mut().for_each(|near| near.quality -= MISSED_DB);
         for copy in frame.copies.iter().take(NEAR) {
             let near = Near { gateway: copy.gateway, quality: copy.quality(), at: copy.heard_at };
@@ -137,7 +137,7 @@ impl Link {
         }
         let newest = frame.first_heard();
         self.near.retain(|known| newest.since(known.at) < DAY_US);
-        // Those that heard the last uplink come before those that once did.
+        // Gateways that heard the last uplink come before those that heard earlier ones.
         self.near.sort_by(|a, b| {
             let fresh = |n: &Near| newest.since(n.at) <= 0;
             fresh(b).cmp(&fresh(a)).then(b.quality.total_cmp(&a.quality))
@@ -184,7 +184,7 @@ impl Device {
         }
     }
 
-    /// The clock was set by so much.
+    /// The clock was set by this much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         shift(&mut self.looks_at, by_us);
         self.on_air_until = self.on_air_until.plus_us(by_us);
@@ -203,7 +203,7 @@ impl Device {
         self.link.get_or_insert_with(|| Box::new(Link::new(class)))
     }
 
-    /// When it listens, as of now.
+    /// Its class now.
     pub(crate) fn class(&self) -> Class {
         match &self.link {
             Some(link) => link.class,
@@ -228,7 +228,7 @@ impl Device {
         self.session.iter().chain(&self.next_session).map(|boxed| &**boxed)
     }
 
-    /// What should be known of it, if there is anything.
+    /// Its concerns, if there are any.
     pub(crate) fn attention(&self, now: Timestamp) -> Option<DeviceAttention> {
         let mut airtime = self.ledger.report(self.config.plan(), now);
         airtime.retain(|band| band.near_since.is_some());

@@ -71,7 +71,7 @@ impl FromStr for Class {
 pub enum Rates {
     /// The device; the network commands nothing.
     Device,
-    /// One data rate and power for good.
+    /// One fixed data rate and power.
     Fixed {
         /// Data rate index.
         data_rate: u8,
@@ -139,7 +139,7 @@ pub struct DownlinkChannel {
     pub frequency_hz: u32,
 }
 
-/// How long a device waits for a sign of the network before it slows down (ADRParamSetupReq, TS001-1.1 §5.11).
+/// How many uplinks a device sends without a downlink before it slows down (ADRParamSetupReq, TS001-1.1 §5.11).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AdrAck {
     /// ADR_ACK_LIMIT = 2^limit_exp uplinks.
@@ -201,7 +201,7 @@ pub struct RadioProfile {
     pub beacon_hz: Option<u32>,
     /// Uplink channels whose RX1 is elsewhere.
     pub downlink_channels: Vec<DownlinkChannel>,
-    /// When the device is to miss the network, for 1.1; `None` leaves it at its default.
+    /// ADRParamSetupReq, for 1.1; `None` leaves the device's default.
     pub adr_ack: Option<AdrAck>,
     /// How often the device is to rejoin by itself, for 1.1.
     pub rejoin: Option<RejoinTimes>,
@@ -213,7 +213,7 @@ pub struct RadioProfile {
     pub attempts: u8,
     /// How far an uplink's counter may be above the last one; 0 sets no limit, `None` leaves it to the version.
     pub max_counter_gap: Option<u32>,
-    /// Whether a counter that starts over is accepted. Whoever has recorded old frames can then play
+    /// Whether a counter that starts over is accepted. Anyone who has recorded old frames can then play
     /// them back.
     pub counter_restart: bool,
 }
@@ -296,8 +296,8 @@ impl RadioProfile {
         all
     }
 
-    /// How far an uplink's counter may be above the last one. Versions up to 1.0.3 and 1.1 have MAX_FCNT_GAP (TS001-1.0.3
-    /// §4.3.1.5, TS001-1.1 §4.3.1.5); 1.0.4 has no limit.
+    /// How far an uplink's counter may be above the last one. Versions up to 1.0.3 and 1.1 have MAX_FCNT_GAP
+    /// (TS001-1.0.3 §4.3.1.5, TS001-1.1 §4.3.1.5); 1.0.4 has no limit.
     pub fn counter_gap_limit(&self) -> Option<u32> {
         match self.max_counter_gap {
             Some(0) => None,

@@ -7,7 +7,7 @@ use lorawan::{DevAddr, Direction};
 use crate::device::settings::Settings;
 use crate::time::Timestamp;
 
-/// Frame counters of a session and what else moves with each frame.
+/// Frame counters of a session and other values that change with each frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Counters {
     /// Last counter accepted from the device; none before the first uplink.
@@ -27,7 +27,7 @@ pub struct Counters {
 /// A session between device and network.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Session {
-    /// The address given at the join, or for good.
+    /// The address given at the join, or at registration (ABP).
     pub dev_addr: DevAddr,
     /// The session keys; in 1.0.x the three of the network are one.
     pub keys: SessionKeys11,
@@ -92,8 +92,9 @@ impl Session {
         !downlinks.any(|down| bound_to(down as u16, keys, (view, counter), ways))
     }
 
-    /// The confirmed downlinks that an uplink may acknowledge, by the 16 bits of their counters, latest first. The device
-    /// means the last one that it has heard, and some after that may have been lost (TS001-1.1 §4.4.1, ConfFCnt).
+    /// The confirmed downlinks that an uplink may acknowledge, by the 16 bits of their counters, latest first. The
+    /// device means the last one that it has heard, and some after that may have been lost (TS001-1.1 §4.4.1,
+    /// ConfFCnt).
     fn heard_by_device(&self, view: &DataView<'_>) -> impl Iterator<Item = u16> + use<> {
         let acknowledges = view.uplink_flags().ack;
         let last = self.counters.confirmed_down.filter(|_| acknowledges).unwrap_or(0);
@@ -102,7 +103,7 @@ impl Session {
         (0..=unheard).map(move |unheard| (last - unheard) as u16)
     }
 
-    /// Whether an uplink is the one with this counter once more. In 1.1 half of the MIC changes with data rate and
+    /// Whether an uplink repeats the one with this counter. In 1.1 half of the MIC changes with data rate and
     /// channel (TS001-1.1 §4.4.1), which a device may change between two sendings; the other half stays.
     pub(crate) fn repeats(&self, keys: &NetworkKeys, view: &DataView<'_>, counter: u32) -> bool {
         let (mic, last) = (view.mic(), self.counters.last_mic);

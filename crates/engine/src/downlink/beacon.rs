@@ -11,7 +11,7 @@ use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
-/// A beacon is handed to its gateway so long before it is sent.
+/// How long before its time a beacon is handed to its gateway.
 const AHEAD_US: i64 = 2_000_000;
 
 impl Engine {

@@ -6,12 +6,12 @@ use lorawan::{Eui64, Modulation, airtime};
 use crate::io::transmission::{When, Window};
 use crate::time::Timestamp;
 
-/// Whom a frame under way is for.
+/// The receiver of a frame under way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum To {
     Device(Eui64),
     Group(Eui64),
-    /// Whoever looks for a beacon.
+    /// Every device that looks for a beacon.
     Everyone,
 }
 
@@ -100,7 +100,7 @@ impl Channel {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Busy {
     pub(crate) gateway: Eui64,
-    /// Whom that is for.
+    /// The receiver of that frame.
     pub(crate) with: To,
     pub(crate) until: Timestamp,
 }
@@ -108,7 +108,7 @@ pub(crate) struct Busy {
 /// Time a gateway needs between being handed a frame and sending it.
 pub(crate) const LEAD_US: i64 = 60_000;
 
-/// A frame that is sent at once may leave so much later than planned. Whoever hands it over keeps to this, so that
+/// How much later than planned a frame may leave that is sent at once. The caller keeps to this, so that
 /// gateways are never given two frames for one moment.
 pub const AT_ONCE_LATEST_US: i64 = 500_000;
 

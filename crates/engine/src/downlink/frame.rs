@@ -80,7 +80,7 @@ impl Device {
     }
 }
 
-/// What a frame under way carries.
+/// The content of a frame under way.
 #[derive(Debug, Clone)]
 pub(crate) struct Cargo {
     pub(crate) to: To,
@@ -97,7 +97,7 @@ pub(crate) struct Cargo {
 }
 
 impl InFlight {
-    /// The clock was set by so much. What is under way is sent by the gateway's clock.
+    /// The clock was set by this much. What is under way is sent by the gateway's clock.
     pub(crate) fn shift(&mut self, by_us: i64) {
         for way in std::iter::once(&mut self.taken).chain(&mut self.others) {
             way.at = way.at.plus_us(by_us);
@@ -106,7 +106,7 @@ impl InFlight {
 }
 
 impl Cargo {
-    /// A frame that is no data frame.
+    /// A frame that is not a data frame.
     pub(crate) fn bare(to: To, phy_payload: Vec<u8>) -> Self {
         Self {
             to,

@@ -1,4 +1,4 @@
-//! One downlink that waits: its name, its place in line, its state, and what it waits for.
+//! One waiting downlink: its name, its place in the queue, its state, and what it waits for.
 
 use std::fmt;
 
@@ -9,7 +9,7 @@ use crate::time::{Dated, Timestamp};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct OutboxId(pub u128);
 
-/// Where in line a waiting downlink is put.
+/// A waiting downlink's place in the queue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Place {
     /// Before all others.
@@ -83,7 +83,7 @@ pub enum Wait {
 }
 
 impl Wait {
-    /// What a downlink waits for that has just been put in.
+    /// What a downlink waits for that has just been added.
     pub const fn first(joined: bool, class: Class) -> Self {
         match class {
             _ if !joined => Wait::Join,
@@ -144,8 +144,8 @@ pub struct OutboxItem {
     pub max_attempts: Option<u8>,
     /// When it is given up, if it has not been sent by then.
     pub expires_at: Option<Timestamp>,
-    /// Its place in line: what has a lower one goes before it. Numbers need not follow each other.
+    /// Its place in the queue: lower numbers go first. There may be gaps.
     pub place: i64,
-    /// Where it stands.
+    /// Its state.
     pub state: OutboxState,
 }

@@ -1,9 +1,9 @@
-//! Multicast groups: one frame for many devices of class B or C, by the fewest gateways that reach them all
-//! (addresses, keys and counters as TS005 §2 has them).
+//! Multicast groups: one frame for many devices of class B or C, by the fewest gateways that reach them all (addresses,
+//! keys and counters as TS005 §2 has them).
 //!
-//! A group is named by an EUI of the network's own making, so that its outbox and its messages are those of
-//! any device. What it sends stands on the gateways' accounts alone. Gateways that reach the same members would drown each other out; so they send
-//! one after another.
+//! A group is named by an EUI of the network's own making, so that its outbox and its messages are those of any device.
+//! What it sends stands on the gateways' accounts alone. Gateways that reach the same members would drown each other
+//! out; so they send one after another.
 
 use std::collections::VecDeque;
 
@@ -28,13 +28,13 @@ use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
-/// As long as nobody is reached, it is looked again so much later.
+/// The pause between two tries while no gateway can send to the group.
 const LOOK_AGAIN_US: i64 = 60_000_000;
 
 /// Transmissions tried of each downlink.
 const ATTEMPTS: u8 = 3;
 
-/// What can be told of a group.
+/// A group's status.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GroupStatus {
     /// Next counter towards its members.
@@ -57,7 +57,7 @@ struct Flight {
     sent: u32,
     /// Why the last one was not sent.
     why: String,
-    /// Whether a gateway had it at all.
+    /// Whether any gateway had it.
     attempted: bool,
 }
 
@@ -74,14 +74,14 @@ pub(crate) struct Group {
 }
 
 impl Group {
-    /// The clock was set by so much.
+    /// The clock was set by this much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         self.on_air_until = self.on_air_until.plus_us(by_us);
         self.rests_until = self.rests_until.plus_us(by_us);
     }
 }
 
-/// Up to so many gateways, every choice of them is looked at.
+/// Gateways up to which every choice of them is tried.
 const SEARCHED: usize = 12;
 
 /// The fewest gateways that reach all members that can be reached, and the members that cannot.
@@ -116,7 +116,7 @@ fn cover<N: AsRef<[Near]>>(members: &[(Eui64, N)], usable: impl Fn(Eui64) -> boo
     unreached.sort_unstable();
     let reaches_all = |choice: u128| sets.iter().all(|set| set & choice != 0);
     let chosen = if gateways.len() <= SEARCHED {
-        // Of as many gateways the lower number is that of the stronger ones.
+        // With the same number of gateways, the lower number has the stronger ones.
         let choices = (0..1u128 << gateways.len()).filter(|choice| reaches_all(*choice));
         choices.min_by_key(|choice| choice.count_ones()).unwrap_or(0)
     } else {
@@ -136,7 +136,7 @@ fn greedily(sets: &[u128], gateways: usize) -> u128 {
             _ => break,
         }
     }
-    // One taken early may have become needless.
+    // A gateway chosen early may no longer be needed.
     for bit in 0..gateways {
         let without = chosen & !(1 << bit);
         if sets.iter().all(|set| set & without != 0) {
@@ -193,7 +193,7 @@ impl Engine {
         }
     }
 
-    /// A device that is gone is no member any more, and what waited for its gateways need not.
+    /// A removed device is no longer a member, and no downlink has to wait for its gateways.
     pub(crate) fn leave_groups(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
         let left: Vec<Eui64> = self
             .groups
@@ -209,7 +209,7 @@ impl Engine {
         }
     }
 
-    /// What can be told of a group.
+    /// A group's status.
     pub fn group_status(&self, group: Eui64) -> Option<GroupStatus> {
         let group = self.groups.get(&group)?;
         let (gateways, unreached) = cover(&self.members(group), |eui| self.gateways.contains_key(&eui));
@@ -236,7 +236,7 @@ impl Engine {
         self.look_at_group(step, id);
     }
 
-    /// Goes on with what is on its way, or begins with the next downlink.
+    /// Continues the downlink under way, or begins the next one.
     pub(crate) fn look_at_group(&mut self, step: &mut Step<'_>, id: Eui64) {
         let free = |group: &&Group| group.on_air_until.max(group.rests_until) <= step.now;
         let Some(group) = self.groups.get(&id).filter(free) else { return };
@@ -270,7 +270,7 @@ impl Engine {
             why: String::new(),
             attempted: false,
         });
-        // What is tried again because its gateways are away has told this already.
+        // A downlink that is tried again because its gateways are away has told this already.
         if !unreached.is_empty() && !group.outbox.gateway_away() {
             let of = group.config.members.len();
             step.tell(id, Notice::MembersUnreached { unreached, of });
@@ -278,8 +278,8 @@ impl Engine {
         self.next_gateway(step, id);
     }
 
-    /// The gateways that reach a group's members, and the members that none reaches; or what a payload of `len` bytes has
-    /// to wait for, and when to look again.
+    /// The gateways that reach a group's members, and the members that none reaches; or what a payload of `len` bytes
+    /// has to wait for, and when to look again.
     fn route(&self, now: Timestamp, group: &Group, channel: Channel, len: usize) -> Result<Route, Hold> {
         if len > channel.max_payload {
             return Err((Wait::SmallerThan { len, max: channel.max_payload }, None));
@@ -412,7 +412,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn whoever_can_be_reached_is(links in proptest::collection::vec(proptest::collection::vec(0u64..6, 0..4), 1..20)) {
+        fn all_that_can_be_reached_are(links in proptest::collection::vec(proptest::collection::vec(0u64..6, 0..4), 1..20)) {
             let near: Vec<Vec<Near>> = links.iter().map(|l| l.iter().map(|g| near(*g, 0.0)).collect()).collect();
             let members: Vec<_> = near.iter().enumerate().map(|(i, n)| (Eui64(i as u64), n.as_slice())).collect();
             let (chosen, unreached) = cover(&members, |_| true);

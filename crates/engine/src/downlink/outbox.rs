@@ -11,17 +11,17 @@ use crate::io::event::{DownlinkEvent, DownlinkStage, Event};
 use crate::step::Step;
 use crate::time::Timestamp;
 
-/// Between two places, so that others can be put in between.
+/// Distance of two places in the queue, so that others fit in between.
 const APART: i64 = 1 << 20;
 
 #[derive(Debug)]
 pub(crate) struct Outbox {
-    /// The device or group whose it is.
+    /// Its device or group.
     owner: Eui64,
     items: VecDeque<OutboxItem>,
-    /// The one item that a gateway has, or that awaits its acknowledgement.
+    /// The one item that a gateway is sending, or that waits for its acknowledgement.
     in_flight: Option<OutboxId>,
-    /// How often in a row no gateway had a way down.
+    /// Tries in a row at which no gateway had a way down.
     away: u32,
 }
 
@@ -42,7 +42,7 @@ impl Outbox {
         for item in &mut self.items {
             let wait = match item.state {
                 OutboxState::UnderWay => {
-                    // What the service itself cut off is not held against it.
+                    // An attempt that the service itself interrupted does not count.
                     item.was_no_attempt();
                     Wait::again("the service was restarted while it was under way", class)
                 }
@@ -112,7 +112,7 @@ impl Outbox {
         }
     }
 
-    /// Items in flight stand in front, so a search ends at once unless one in the midst is meant.
+    /// Items under way are at the front, so most searches end at once.
     fn position(&self, id: OutboxId) -> Option<usize> {
         self.items.iter().position(|i| i.id == id)
     }
@@ -127,7 +127,7 @@ impl Outbox {
         }
     }
 
-    /// Puts a waiting item elsewhere in line; what is under way stays in front. It is told
+    /// Moves a waiting item to another place in the queue; what is under way stays at the front. It is told
     /// as a change unless it no longer waits, or the one it is to go before does not.
     pub(crate) fn arrange(&mut self, step: &mut Step<'_>, id: OutboxId, to: Place) {
         let in_front = usize::from(self.in_flight.is_some());
@@ -183,7 +183,7 @@ impl Outbox {
         }
     }
 
-    /// An item is handed to a gateway: one attempt more.
+    /// An item is handed to a gateway: this counts as an attempt.
     pub(crate) fn under_way(&mut self, step: &mut Step<'_>, id: OutboxId) {
         if let Some(at) = self.position(id) {
             self.items[at].attempts = self.items[at].attempts.saturating_add(1);
@@ -191,15 +191,15 @@ impl Outbox {
         self.advance(step, id, OutboxState::UnderWay);
     }
 
-    /// What was handed to a gateway never reached one: attempts are those that somebody may have heard.
+    /// The frame never reached a gateway: only a frame that may have been heard counts as an attempt.
     pub(crate) fn was_no_attempt(&mut self, id: OutboxId) {
         if let Some(at) = self.position(id) {
             self.items[at].was_no_attempt();
         }
     }
 
-    /// No gateway has a way down to send an item by, as after a restart, until they call again. It waits for one, however long
-    /// that takes, and says so once. Returns after how many microseconds to try again.
+    /// No gateway has a way down to send an item by, as after a restart, until they call again. It waits for one,
+    /// however long that takes, and says so once. Returns after how many microseconds to try again.
     pub(crate) fn no_way_down(&mut self, step: &mut Step<'_>, id: OutboxId, why: &str, class: Class) -> i64 {
         self.was_no_attempt(id);
         let data = self.get(id).map(|item| (item.port, item.payload.clone()));
@@ -217,7 +217,7 @@ impl Outbox {
         self.away > 0
     }
 
-    /// Moves an item on, says so to the store, and lets it go when it is done.
+    /// Moves an item to its next state, tells the store, and drops it when it is done.
     pub(crate) fn advance(&mut self, step: &mut Step<'_>, id: OutboxId, state: OutboxState) {
         let Some(at) = self.position(id) else { return };
         if matches!(state, OutboxState::Sent | OutboxState::AwaitingAck(_)) {
@@ -298,7 +298,7 @@ mod tests {
         Outbox::restore(Eui64(1), places.iter().enumerate().map(item).collect())
     }
 
-    /// Moves one; gives the order, and how many were written down anew.
+    /// Moves one; gives the order, and how many were written down again.
     fn moved(outbox: &mut Outbox, id: u128, to: Place) -> (Vec<u128>, usize) {
         let mut effects = Vec::new();
         outbox.arrange(&mut Step::new(Timestamp(0), &mut effects), OutboxId(id), to);

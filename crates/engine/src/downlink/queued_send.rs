@@ -1,6 +1,6 @@
-//! Downlinks to devices that listen without having sent: class C at once, class B in the next ping slot.
+//! Downlinks to devices that listen without an uplink before: class C at once, class B in the next ping slot.
 //!
-//! Nothing here waits by itself. Whenever something may have become possible (a downlink is put in, one has
+//! Nothing here waits by itself. Whenever something may have become possible (a downlink is added, one has
 //! gone out, airtime comes back), the outbox is looked at.
 
 use lorawan::Eui64;
@@ -18,14 +18,14 @@ use crate::step::Step;
 use crate::time::Timestamp;
 use crate::{Engine, Timer};
 
-/// The ways to a device that listens without having sent.
+/// The ways to a device that listens without an uplink before (class B or C).
 struct Listening {
     candidates: Vec<Candidate>,
     /// The largest payload that one of them takes.
     room: usize,
 }
 
-/// After a try that did not work out, the next comes so much later.
+/// The pause between a failed try and the next one.
 const TRY_AGAIN_US: i64 = 2_000_000;
 
 impl Engine {
@@ -38,7 +38,7 @@ impl Engine {
         }
     }
 
-    /// At a later time than this, however little.
+    /// The next moment after this time.
     pub(crate) fn look_soon(&mut self, now: Timestamp, dev_eui: Eui64) {
         let Some(device) = self.devices.get(&dev_eui) else { return };
         if device.class() != Class::A && device.outbox.next_waiting().is_some() {
@@ -84,8 +84,8 @@ impl Engine {
             self.look_when_policy_allows(dev_eui);
             return;
         };
-        // A gateway that is busy now is free at a time that is known, and a slot further off has time yet: until then, an
-        // answer to an uplink may have to go first.
+        // A gateway that is busy now is free at a time that is known, and a slot further off has time yet: until then,
+        // an answer to an uplink may have to go first.
         let ahead_us = if class == Class::C { LEAD_US } else { SLOT_AHEAD_US };
         let (ready, later): (Vec<Candidate>, Vec<Candidate>) =
             candidates.into_iter().partition(|c| c.at.since(step.now) <= ahead_us);
@@ -116,8 +116,8 @@ impl Engine {
         Some(Listening { candidates, room })
     }
 
-    /// Nobody could send now: says what the downlink waits for, and looks again when that may have changed. `free_at` is
-    /// when a gateway that is busy now has time again.
+    /// Nobody could send now: says what the downlink waits for, and looks again when that may have changed. `free_at`
+    /// is when a gateway that is busy now has time again.
     fn try_later(&mut self, step: &mut Step<'_>, dev_eui: Eui64, why: &NoWay, free_at: Option<Timestamp>) {
         let Some(class) = self.devices.get(&dev_eui).map(|device| device.class()) else { return };
         let (soonest, again_at) = (step.now.plus_us(1), step.now.plus_us(TRY_AGAIN_US));

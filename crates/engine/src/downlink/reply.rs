@@ -4,7 +4,7 @@ use lorawan::mac::DownCommand;
 
 use crate::mac::{Ask, MAX_FOPTS, Negotiation};
 
-/// What an uplink asks of the downlink after it.
+/// What an uplink requires of the next downlink.
 #[derive(Debug, Default)]
 pub(crate) struct Due {
     /// An acknowledgement.
@@ -13,12 +13,12 @@ pub(crate) struct Due {
     pub(crate) sign: bool,
     /// Answers to the device's MAC commands.
     pub(crate) mac_answers: Vec<DownCommand>,
-    /// What the network asks of the device.
+    /// The network's requests.
     pub(crate) asks: Vec<Ask>,
 }
 
 impl Due {
-    /// What is owed, in words; `None` if nothing is.
+    /// What has to be sent, as text; `None` if nothing.
     pub(crate) fn owed(&self) -> Option<&'static str> {
         match self {
             Due { acknowledge: true, .. } => Some("acknowledgement"),
@@ -29,9 +29,9 @@ impl Due {
         }
     }
 
-    /// Commands for the header of a frame with `room` bytes, answers first, and the requests among them. What is too long
-    /// for any header is the frame's whole payload instead. Answers that do not fit into that either are left out: the
-    /// device asks again.
+    /// Commands for the header of a frame with `room` bytes, answers first, and the requests among them. What is too
+    /// long for any header is the frame's whole payload instead. Answers that do not fit into that either are left out:
+    /// the device asks again.
     pub(crate) fn commands(&mut self, room: usize) -> Commands {
         let answers = std::mem::take(&mut self.mac_answers);
         let asks = std::mem::take(&mut self.asks);

@@ -18,7 +18,8 @@ use crate::io::transmission::{When, WhyRx2, Window};
 use crate::time::Timestamp;
 use crate::uplink::collect::Collected;
 
-/// A frame for a ping slot is made and handed over so long before: what an uplink asks for meanwhile has to go first.
+/// How long before its time a frame for a ping slot is made and handed over: what an uplink asks for meanwhile has to
+/// go first.
 pub(crate) const SLOT_AHEAD_US: i64 = 1_000_000;
 
 /// Time for a frame to be made durable and to reach the gateway before a moment that is of our choosing.
@@ -30,7 +31,7 @@ pub(crate) const HEADER_LEN: usize = 12;
 /// Ping slots considered, from the next on.
 const SLOTS: usize = 4;
 
-/// Gateways that differ by less in how well they hear a device are as good as each other.
+/// Gateways whose SNR differs by less than this count as equally good.
 const SAME_QUALITY_DB: f32 = 4.0;
 
 /// What a downlink follows, which decides when and where the windows open.
@@ -187,7 +188,7 @@ pub(crate) struct Ways {
 /// that hears the device best comes first; of several as good, the one with most airtime left.
 pub(crate) fn choose(
     gateways: &Gateways,
-    // Whose device it is for; none for whoever listens.
+    // The estate of its device; none for a beacon.
     estate: Option<EstateId>,
     now: Timestamp,
     candidates: Vec<Candidate>,
@@ -224,7 +225,7 @@ pub(crate) fn choose(
     Ok(Ways { open: open.into_iter().map(|(candidate, _)| candidate).collect(), why_rx2 })
 }
 
-/// What stands against one way.
+/// Why one way is closed.
 #[derive(Clone, Copy)]
 enum Obstacle {
     TooLate,
@@ -250,7 +251,7 @@ fn look(gateway: &Gateway, candidate: &Candidate, now: Timestamp, len: usize) ->
     Ok(airtime_us as f64 / left_us.max(1) as f64)
 }
 
-/// What stood against the ways that are closed.
+/// Why the closed ways are closed.
 #[derive(Default)]
 struct Closed {
     airtime: Option<(Timestamp, &'static str)>,

@@ -184,7 +184,7 @@ impl Engine {
         }
     }
 
-    /// What a failure says of its gateway, which is not asked the same again.
+    /// Notes on the gateway what it cannot do, so that it is not asked again.
     fn learn_from(&mut self, now: Timestamp, flight: &mut InFlight, why: &TxFailure) {
         let taken = &flight.taken;
         let Some(gateway) = self.gateways.get_mut(&taken.gateway) else { return };

@@ -72,7 +72,7 @@ pub enum Change {
         /// Its place in line.
         place: i64,
     },
-    /// Other gateways hear the device best, or it listens otherwise: how to reach it before it sends again.
+    /// The gateways that hear the device best, or its class, have changed: how to reach it before its next uplink.
     Near {
         /// The device.
         dev_eui: Eui64,

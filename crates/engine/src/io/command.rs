@@ -11,19 +11,19 @@ use crate::time::Timestamp;
 #[derive(Debug, Clone)]
 pub enum Command {
     /// An engine before this one has processed, and made durable, what was due until then. Frames that it was handed
-    /// may be handed in once more, in the same order: those that were processed are known again, and nothing
+    /// may be handed in again, in the same order: those that were processed are known again, and nothing
     /// follows from them. [`Command::FramesAreNew`] ends this.
     ProcessedUntil(Timestamp),
     /// What is handed in from now on was handed to no engine before, whatever its time.
     FramesAreNew,
-    /// The clock was set, and is ahead of where it would be by so much: behind, if that is negative. What lies ahead
+    /// The clock was set, and is ahead of where it would be by this much: behind, if that is negative. What lies ahead
     /// still does, after the same time.
     ClockStepped {
         /// Microseconds.
         by_us: i64,
     },
-    /// What is known of a device cannot be kept, so nothing may be done for it: its frames are refused, and nothing is
-    /// sent to it, until it is put back or registered anew.
+    /// A device's state cannot be stored, so the device is not served: its frames are refused, and nothing is
+    /// sent to it, until it is put back or registered again.
     Quarantine(Eui64),
     /// Adds a gateway or changes its settings.
     PutGateway(GatewayConfig),
@@ -41,7 +41,7 @@ pub enum Command {
     RestoreDevice(Box<DeviceRecord>),
     /// Takes a device away.
     RemoveDevice(Eui64),
-    /// Ends a device's sessions, so that it has to join again; one that is personalized begins its session anew.
+    /// Ends a device's sessions, so that it has to join again; an ABP device starts a new session.
     Forget {
         /// The device.
         dev_eui: Eui64,
@@ -69,14 +69,14 @@ pub enum Command {
         /// What was sent in that minute.
         used: Used,
     },
-    /// Puts a downlink into a device's outbox.
+    /// Adds a downlink to a device's outbox.
     Enqueue {
         /// For which device.
         dev_eui: Eui64,
         /// What to send.
         item: OutboxItem,
     },
-    /// Puts a downlink that waits elsewhere in its line.
+    /// Moves a waiting downlink to another place in its queue.
     Arrange {
         /// Of which device.
         dev_eui: Eui64,

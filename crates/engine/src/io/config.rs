@@ -29,12 +29,12 @@ impl RootKeys {
     }
 }
 
-/// How a device comes to its session.
+/// How a device gets its session.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Activation {
     /// It joins (OTAA).
     OverTheAir(RootKeys),
-    /// It was given one for good (ABP).
+    /// It was given one at registration (ABP).
     Personalized {
         /// Its address.
         dev_addr: DevAddr,
@@ -50,13 +50,13 @@ pub struct DeviceConfig {
     pub dev_eui: Eui64,
     /// The JoinEUI it joins with.
     pub join_eui: Eui64,
-    /// How it comes to its session.
+    /// How it gets its session.
     pub activation: Activation,
     /// Its radio and MAC.
     pub profile: Arc<RadioProfile>,
     /// Its fleet's limits.
     pub policy: Policy,
-    /// Whose it is.
+    /// Its estate.
     pub estate: EstateId,
     /// Its fleet: where a join-request's key is looked for if it is not the device's own.
     pub fleet: u32,
@@ -134,7 +134,7 @@ pub struct DeviceRecord {
     pub next_session: Option<Session>,
     /// Nonces that are spent.
     pub nonces: Nonces,
-    /// When it last said that it listens.
+    /// When it listens, as it last reported.
     pub class: Option<Class>,
     /// Gateways that heard it last, best first: the way to it before it sends again.
     pub near: Vec<(Eui64, f32)>,
@@ -162,11 +162,11 @@ impl DeviceRecord {
 pub struct GatewayConfig {
     /// Its EUI.
     pub eui: Eui64,
-    /// Whose it is.
+    /// Its estate.
     pub estate: EstateId,
     /// Whether it serves other estates' devices as well.
     pub open: bool,
-    /// Where it stands, and so which limits it keeps.
+    /// Its region, which decides its limits.
     pub region: Region,
     /// Antenna gain less cable loss.
     pub antenna_gain_dbi: f32,

@@ -9,7 +9,7 @@ use crate::notice::Notice;
 use crate::time::Timestamp;
 use crate::uplink::refusal::Refusal;
 
-/// Something worth telling.
+/// An event.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
     /// A data frame was accepted.
@@ -32,7 +32,7 @@ pub enum Event {
         /// The gateway that heard it.
         gateway: Eui64,
     },
-    /// Something else worth knowing about a device.
+    /// A notice about a device.
     Notice {
         /// The device.
         dev_eui: Eui64,
@@ -55,7 +55,7 @@ pub enum Dropped {
 }
 
 impl Dropped {
-    /// A stable word for programs.
+    /// A stable code for programs.
     pub const fn code(self) -> &'static str {
         match self {
             Dropped::UnknownGateway => "gateway_removed",
@@ -111,7 +111,7 @@ pub struct UplinkEvent {
     pub frame: HeardFrame,
     /// Data rate index in the device's region, if it is one of the region's.
     pub data_rate: Option<u8>,
-    /// Things that are not right but did not stand in the way.
+    /// Problems that did not prevent its acceptance.
     pub warnings: Vec<String>,
 }
 
@@ -165,7 +165,7 @@ pub struct DownlinkEvent {
 }
 
 impl DownlinkEvent {
-    /// A step that is no transmission; what it concerns is for the caller to add.
+    /// A step that is not a transmission; the caller adds the details.
     pub(crate) fn off_air(dev_eui: Eui64, stage: DownlinkStage) -> Self {
         Self {
             dev_eui,

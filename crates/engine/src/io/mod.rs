@@ -18,7 +18,7 @@ use crate::io::transmission::{Transmission, TransmissionId, TxFailure};
 pub enum Input {
     /// A gateway heard a frame.
     FrameHeard(FrameHeard),
-    /// A gateway says what became of a transmission.
+    /// A gateway reports on a transmission.
     TxReport {
         /// Which one.
         transmission: TransmissionId,
@@ -38,6 +38,6 @@ pub enum Effect {
     Persist(Change),
     /// Hand this frame to its gateway.
     Transmit(Transmission),
-    /// Tell whoever listens.
+    /// Tell the live stream.
     Publish(Event),
 }

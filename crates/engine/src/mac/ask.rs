@@ -49,12 +49,12 @@ pub(crate) enum Ask {
         data_rate: u8,
     },
     Status,
-    /// None goes back to the region's.
+    /// `None` for the region's.
     BeaconFrequency(Option<u32>),
     DownlinkChannel {
         index: u8,
         frequency_hz: u32,
-        /// As it is kept: 0 for the uplink's own.
+        /// As stored: 0 for the uplink's own frequency.
         kept_hz: u32,
     },
     AdrAck(AdrAck),
@@ -63,7 +63,7 @@ pub(crate) enum Ask {
     Rejoin(ForceRejoin),
 }
 
-/// What a device makes of a request.
+/// What a device does with a request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Reply {
     Yes,
@@ -194,7 +194,7 @@ impl Ask {
         }
     }
 
-    /// Whether something is part of it. What a device has refused is refused in whatever it comes.
+    /// Whether a subject is part of this request. What a device has refused counts as refused in every request.
     pub(crate) fn carries(&self, about: About) -> bool {
         match (self, about) {
             (Ask::LinkAdr { target, .. }, About::DataRate(data_rate)) => target.data_rate == data_rate,
@@ -204,7 +204,7 @@ impl Ask {
         }
     }
 
-    /// In words, as settings that are wanted.
+    /// As text: the settings that are wanted.
     pub(crate) fn label(&self, profile: &RadioProfile) -> String {
         let all: Vec<String> = self
             .commands()
@@ -214,7 +214,7 @@ impl Ask {
         all.join(", ")
     }
 
-    /// What `answer` says to this request; `None` if it answers something else.
+    /// How `answer` answers this request; `None` if it belongs to another one.
     pub(crate) fn reply(&self, answer: &UpCommand) -> Option<Reply> {
         let parts = |all: &[(bool, About)]| {
             let no: Vec<About> = all.iter().filter(|(yes, _)| !yes).map(|(_, about)| *about).collect();

@@ -1,4 +1,4 @@
-//! What a device says and asks with MAC commands: what it asks for is answered in the very next downlink.
+//! MAC commands from a device. What it asks for is answered in the next downlink.
 //!
 //! A device that does not hear the answer asks again, so nothing is kept of a question.
 
@@ -9,14 +9,14 @@ use lorawan::{MacVersion, gps_time};
 use crate::device::profile::Class;
 use crate::uplink::collect::Collected;
 
-/// What a frame's MAC commands lead to.
+/// The results of a frame's MAC commands.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(crate) struct Heard {
     /// Everything that could be read.
     pub(crate) commands: Vec<UpCommand>,
-    /// What they are answered with.
+    /// The answers.
     pub(crate) answers: Vec<DownCommand>,
-    /// What could not be read.
+    /// Warnings about what could not be read.
     pub(crate) warning: Option<String>,
     /// The device has started over with its default parameters (1.1, ABP).
     pub(crate) reset: bool,
@@ -76,7 +76,7 @@ pub(crate) fn hear(clear: &[u8], version: MacVersion, frame: &Collected) -> Hear
 
 /// Margin above the demodulation floor, of the copy heard best (TS001 §5.1).
 fn link_check_ans(frame: &Collected) -> DownCommand {
-    // Where no floor is laid down, the SNR is told as it is.
+    // Without a known floor, the SNR itself is given.
     let floor_db = frame.best().modulation.required_snr_db().unwrap_or(0.0);
     let snr_db = frame.copies.iter().filter_map(|copy| copy.snr_db).fold(f32::NEG_INFINITY, f32::max);
     // A cast of what is out of range ends at the range, and of no number at 0.

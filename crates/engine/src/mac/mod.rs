@@ -1,5 +1,5 @@
 //! MAC commands both ways: what a device asks is answered at once ([`hear`]), and what the network wants
-//! of it is asked until it is acknowledged, or refused for good ([`Negotiation`]).
+//! of it is asked until it is acknowledged, or refused permanently ([`Negotiation`]).
 
 mod ask;
 mod hear;

@@ -20,7 +20,7 @@ const REJOIN_RETRIES: u8 = 3;
 /// Room for commands in a header (TS001 §4.3.1.6).
 pub(crate) const MAX_FOPTS: usize = 15;
 
-/// What a device said of itself.
+/// What a device reported.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Health {
     /// Its battery.
@@ -34,7 +34,7 @@ pub struct Health {
 /// A setting that the device refused.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RefusedSetting {
-    /// Which, in words.
+    /// The setting, as text.
     pub what: String,
     /// How often in a row.
     pub times: u8,
@@ -46,12 +46,12 @@ pub struct RefusedSetting {
     pub again_at: Timestamp,
 }
 
-/// How far device and network agree.
+/// How far the device's settings agree with the wanted ones.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Negotiated {
     /// What the device is known to be set to.
     pub known: Settings,
-    /// What is wanted of it.
+    /// The wanted settings.
     pub wanted: Settings,
     /// Requests sent, in words, that the device's next uplink should answer.
     pub under_way: Vec<String>,
@@ -90,7 +90,7 @@ pub(crate) struct Outcome {
     pub(crate) adr_changed: bool,
 }
 
-/// The conversation with one device.
+/// The MAC negotiation with one device.
 #[derive(Debug, Default)]
 pub(crate) struct Negotiation {
     under_way: Vec<Ask>,
@@ -103,7 +103,7 @@ pub(crate) struct Negotiation {
     status_asked_at: Option<Timestamp>,
     rejoin_asked_at: Option<Timestamp>,
     health: Option<Health>,
-    /// Sticky answers that have been understood and may be repeated.
+    /// Repeated answers that have been handled and may come again.
     repeated: Vec<UpCommand>,
 }
 
@@ -124,7 +124,7 @@ impl Negotiation {
         }
     }
 
-    /// The clock was set by so much.
+    /// The clock was set by this much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         shift(&mut self.status_asked_at, by_us);
         shift(&mut self.rejoin_asked_at, by_us);
@@ -144,7 +144,7 @@ impl Negotiation {
         !self.under_way.is_empty()
     }
 
-    /// What adaptive data rate wants from now on.
+    /// Sets what adaptive data rate wants.
     pub(crate) fn aim(&mut self, target: AdrSettings) {
         self.target = Some(target);
     }
@@ -152,7 +152,7 @@ impl Negotiation {
     fn wanted(&self, profile: &RadioProfile, known: &Settings) -> Settings {
         let mut wanted = known.wanted(profile);
         if let (Some(target), Rates::Adaptive(_)) = (self.target, profile.rates) {
-            // A target that was settled on before the profile changed may be too strong for it.
+            // A target from before the profile changed may use more power than it allows.
             let tx_power = target.tx_power.max(profile.lowest_tx_power());
             wanted.adr = AdrSettings { channels: wanted.adr.channels, tx_power, ..target };
         }
@@ -230,7 +230,7 @@ impl Negotiation {
         (taken, bytes)
     }
 
-    /// The requests have left.
+    /// The requests were sent.
     pub(crate) fn sent(&mut self, now: Timestamp, asks: Vec<Ask>) {
         if asks.contains(&Ask::Status) {
             self.status_asked_at = Some(now);
@@ -244,7 +244,7 @@ impl Negotiation {
         }
     }
 
-    /// They have not left after all.
+    /// The requests were not sent after all.
     pub(crate) fn not_sent(&mut self) {
         if self.under_way.contains(&Ask::Status) {
             self.status_asked_at = None;
@@ -297,7 +297,7 @@ impl Negotiation {
         outcome
     }
 
-    /// The device does what it was asked for.
+    /// The device accepted a request.
     fn granted(
         &mut self,
         now: Timestamp,
@@ -316,7 +316,7 @@ impl Negotiation {
         outcome.notices.push(Notice::SettingTaken { what: ask.label(profile) });
     }
 
-    /// The device refuses these parts of what it was asked for.
+    /// The device refused these parts of a request.
     fn denied(
         &mut self,
         now: Timestamp,
@@ -359,8 +359,8 @@ impl Negotiation {
     }
 
     /// A device that refuses its channels does not have them all: it has those that every device of the region has, and
-    /// is given the others anew. Once only; a device that refuses them again has other reasons. Returns whether that changes
-    /// what is known of it.
+    /// is given the others again. Once only; a device that refuses them again has other reasons. Returns whether that
+    /// changes what is known of it.
     fn mask_refused(&self, mask: About, profile: &RadioProfile, known: &mut Settings) -> bool {
         let first = self.refused.iter().any(|refused| refused.about == mask && refused.times == 1);
         let every = profile.plan().known_channels();
@@ -374,7 +374,7 @@ impl Negotiation {
         true
     }
 
-    /// A device has taken a channel. What it refused for want of that may be asked once more now.
+    /// A device has taken a channel. What it refused because the channel was missing may be asked again now.
     fn channel_came(&mut self, now: Timestamp, ask: &Ask, known: &Settings) {
         let Ask::NewChannel(_) = ask else { return };
         for refused in self.refused.iter_mut().filter(|refused| refused.times == 1) {

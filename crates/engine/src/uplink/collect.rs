@@ -33,17 +33,17 @@ pub(crate) struct Collected {
 }
 
 impl Collected {
-    /// The copy to go by: the one with the best signal.
+    /// The copy that counts: the one with the best signal.
     pub(crate) fn best(&self) -> &Reception {
         &self.copies[0]
     }
 
-    /// What is told when the frame is not accepted.
+    /// The event for a frame that is not accepted.
     pub(crate) fn refused(&self, dev_eui: Option<Eui64>, reason: Refusal) -> Event {
         Event::Refused(RefusedEvent { dev_eui, reason, frame: self.told() })
     }
 
-    /// The frame as it is told of.
+    /// The frame as events carry it.
     pub(crate) fn told(&self) -> HeardFrame {
         HeardFrame {
             phy_payload: self.phy_payload.clone(),
@@ -134,14 +134,14 @@ impl Collector {
         Some(collected)
     }
 
-    /// Notes whose the frame turned out to be.
+    /// Notes the device that sent the frame.
     pub(crate) fn belongs_to(&mut self, key: u64, dev_eui: Eui64) {
         if let Some(Slot::Processed { of, .. }) = self.slots.get_mut(&key) {
             *of = Some(dev_eui);
         }
     }
 
-    /// The clock was set by so much.
+    /// The clock was set by this much.
     pub(crate) fn shift(&mut self, by_us: i64) {
         for slot in self.slots.values_mut() {
             match slot {

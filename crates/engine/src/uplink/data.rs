@@ -28,9 +28,9 @@ use crate::{Engine, mac};
 const REPETITION_US: i64 = 120_000_000;
 /// How often a device of any version sends a frame at most: NbTrans has four bits.
 const MOST_TIMES: u8 = 15;
-/// A frame that took so much longer than others from its gateway to here is a late copy.
+/// A frame that took this much longer than others from its gateway to here is a late copy.
 const LATE_US: i64 = 1_000_000;
-/// The same excess is told again after so long.
+/// How long until the same excess is told again.
 const TELL_AGAIN_US: i64 = 3_600_000_000;
 
 /// Which of a device's sessions.
@@ -66,7 +66,7 @@ enum Verdict {
 #[allow(clippy::large_enum_variant)] // the large one is the common one
 enum Judged {
     New(New),
-    /// The last frame once more, bit by bit.
+    /// The last frame again, the same bytes.
     Repeated,
     TooLow {
         received: u32,
@@ -80,14 +80,14 @@ enum Judged {
     },
 }
 
-/// What one session says of a frame at its address.
+/// The result of checking a frame against one session.
 #[allow(clippy::large_enum_variant)] // the large one is the common one
 enum Claim {
     /// Its MIC was not made in it.
     Foreign,
-    /// It was, so many counters after the last.
+    /// It was, this many counters after the last.
     Ahead(u32, New),
-    /// It was, and its counter needs a closer look.
+    /// It was, and its counter has to be checked further.
     Settled(Judged),
 }
 
@@ -186,13 +186,13 @@ impl Engine {
         if let Some((_, new)) = nearest {
             return Some(Verdict::Of(new.dev_eui, Judged::New(New { also: agree - 1, ..new })));
         }
-        // To those who have heard it, an address that only other estates use is not in use at all.
+        // To the estates whose gateways heard it, an address that only other estates use is not in use.
         let elsewhere_only = matches!(verdict, Verdict::Nobody) && unheard == sharing.len();
         (!elsewhere_only).then_some(verdict)
     }
 
-    /// Whether a frame with a counter of before was on its way for long, rather than sent again: each gateway that brings it
-    /// had heard it long before.
+    /// Whether a frame with a counter of before was on its way for long, rather than sent again: each gateway that
+    /// brings it had heard it long before.
     fn came_late(&self, frame: &Collected, counter: u32, last: u32) -> Option<Refusal> {
         let late = frame.copies.iter().map(|copy| {
             let gateway = self.gateways.get(&copy.gateway);
@@ -202,7 +202,7 @@ impl Engine {
         (late_us >= LATE_US).then_some(Refusal::CameLate { counter, last, gateway, late_ms: late_us / 1000 })
     }
 
-    /// The last uplink once more: the device is set to send each several times, or did not hear our
+    /// The last uplink again: the device is set to send each several times, or did not hear our
     /// acknowledgement. Later, or more often, it is a replay.
     fn repeated(&mut self, step: &mut Step<'_>, dev_eui: Eui64, view: &DataView<'_>, frame: &Collected) {
         let Some(device) = self.devices.get_mut(&dev_eui) else { return };
@@ -301,13 +301,13 @@ impl Engine {
     }
 }
 
-/// Whether something is to be told again that was told then.
+/// Whether a notice may be repeated that was given then.
 fn told_long_ago(told: Option<Timestamp>, now: Timestamp, every_us: i64) -> bool {
     told.is_none_or(|at| now.since(at) >= every_us)
 }
 
 impl Device {
-    /// What a new frame says; nothing if the session has ended meanwhile.
+    /// The content of a new frame; nothing if the session has ended in the meantime.
     fn open(&self, new: &New, view: &DataView<'_>, frame: &Collected) -> Option<(UplinkEvent, Heard)> {
         let session = self.session.as_deref()?;
         let (payload, mac_commands) = session.open(&new.keys, view, new.counter);
@@ -362,8 +362,8 @@ impl Device {
         lost.map(|(lost, last)| Notice::UplinksLost { lost, last, received })
     }
 
-    /// Whether a frame acknowledges the downlink that waits for it. Each transmission of it had its own counter, and the device
-    /// may have heard any of them.
+    /// Whether a frame acknowledges the downlink that waits for it. Each transmission of it had its own counter, and
+    /// the device may have heard any of them.
     fn acknowledged_by(&self, new: &New, view: &DataView<'_>, frame: &Collected) -> bool {
         let (Some((id, down)), Some(session)) = (self.outbox.awaiting_ack(), self.session.as_deref()) else {
             return false;
@@ -374,8 +374,9 @@ impl Device {
         view.uplink_flags().ack && !session.acknowledges_earlier(&new.keys, (view, new.counter), &ways, may_mean)
     }
 
-    /// What an uplink means for the downlink whose acknowledgement was awaited. A class A device that heard it says so in
-    /// its very next uplink (TS001 §4.3.1.2), so one without it means that it was not heard. The others have a time for it.
+    /// What an uplink means for the downlink whose acknowledgement was awaited. A class A device that heard it says so
+    /// in its very next uplink (TS001 §4.3.1.2), so one without it means that it was not heard. The others have a time
+    /// for it.
     fn settle_awaited(&mut self, step: &mut Step<'_>, awaited: Option<(OutboxId, u32)>, acknowledged: bool) {
         let (class, attempts) = (self.class(), self.config.profile.attempts);
         match awaited {
@@ -421,7 +422,7 @@ impl Device {
     }
 }
 
-/// What a device's session says of a frame at its address.
+/// Checks a frame against a device's session.
 fn claim(device: &Device, (session, which): (&Session, Which), view: &DataView<'_>, frame: &Collected) -> Claim {
     let (dev_eui, profile) = (device.config.dev_eui, &device.config.profile);
     let ways = ways(profile, session, frame);
@@ -460,8 +461,8 @@ fn sessions_at<'a>(device: &'a Device, view: &DataView<'_>) -> impl Iterator<Ite
     running.into_iter().chain(next).filter(move |(session, _)| session.dev_addr == dev_addr)
 }
 
-/// Data rate and channel of an uplink, as a MIC of 1.1 binds them; several, if several of the device's channels have its
-/// frequency. Empty for other sessions, whose MIC binds neither.
+/// Data rate and channel of an uplink, as a MIC of 1.1 binds them; several, if several of the device's channels have
+/// its frequency. Empty for other sessions, whose MIC binds neither.
 fn ways(profile: &RadioProfile, session: &Session, frame: &Collected) -> Vec<SentOn> {
     if !session.speaks_1_1 {
         return Vec::new();

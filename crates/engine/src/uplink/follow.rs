@@ -23,7 +23,7 @@ pub(crate) struct Accepted<'a> {
     pub(crate) frame: &'a Collected,
 }
 
-/// What came of following it.
+/// The result of following it.
 #[derive(Default)]
 pub(crate) struct Followed {
     /// Whether the settings known of the device have changed.
@@ -91,7 +91,7 @@ impl Link {
         }
     }
 
-    /// The class in which the device now listens.
+    /// The device's class from now on.
     fn follow_class(&mut self, profile: &RadioProfile, settings: &Settings, uplink: &Accepted<'_>) -> Option<Notice> {
         let class = match (profile.class, uplink.heard.class) {
             (_, Some(said)) => said,

@@ -27,7 +27,7 @@ const KEYS_TRIED: usize = 20_000;
 /// From one such search to the next.
 const KEYS_TRIED_EVERY_US: i64 = 1_000_000;
 
-/// A request that has been found good.
+/// A request that has passed all checks.
 struct Request {
     dev_eui: Eui64,
     kind: JoinKind,
@@ -126,7 +126,7 @@ impl Engine {
         named
     }
 
-    /// Looks among the other devices of a fleet for the key a join-request was made with. Whoever knows a DevEUI can
+    /// Looks among the other devices of a fleet for the key a join-request was made with. Anyone who knows a DevEUI can
     /// cause this, so it is done seldom, and ends.
     fn whose_key(&mut self, now: Timestamp, dev_eui: Eui64, request: &JoinRequestView<'_>) -> FleetKey {
         if self.keys_tried_at.is_some_and(|at| now.since(at) < KEYS_TRIED_EVERY_US) {
@@ -224,7 +224,7 @@ impl Engine {
     /// The registered device a join-request is about, as far as one can tell.
     fn device_of_join(&self, request: &JoinRequestView<'_>, frame: &Collected) -> Option<Eui64> {
         let (dev_eui, join_eui) = (request.dev_eui(), request.join_eui());
-        // What another estate has registered is none of those who have heard this.
+        // A device of another estate is unknown to the estates whose gateways heard this.
         let own = |eui: &Eui64| self.devices.get(eui).filter(|device| self.heard_for(frame, device.config.estate));
         let swapped = |eui: &Eui64| own(eui).is_some_and(|d| d.config.join_eui == dev_eui);
         [dev_eui, dev_eui.reversed()]

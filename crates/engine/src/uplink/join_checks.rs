@@ -7,12 +7,12 @@ use lorawan::region::{Plan, Region, Use};
 use crate::io::frame::Radio;
 use crate::uplink::refusal::{FleetKey, Refusal};
 
-/// What a check led to.
+/// The result of a check.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
-    /// As it should be.
+    /// Passed.
     Passed,
-    /// Not as it should be, though nothing was refused for it.
+    /// Not right, but the request was not refused for it.
     Doubtful,
     /// The request was refused for it.
     Failed,
@@ -23,9 +23,9 @@ pub enum Verdict {
 /// A check of a join-request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct JoinCheck {
-    /// What has to be so.
+    /// The condition.
     pub what: &'static str,
-    /// Whether it is.
+    /// The result.
     pub verdict: Verdict,
     /// What was found, where there is more to say.
     pub found: Option<String>,
@@ -108,8 +108,8 @@ pub fn off_plan(plan: &Plan, radio: Radio) -> Option<String> {
     Some(format!("{mhz} MHz is not a channel for join-requests in {}, {whose}", plan.name))
 }
 
-/// The verdicts on a join-request: of the one that was accepted, if `refusal` is `None`, with why it could not be answered.
-/// Nothing for what is not a join-request.
+/// The verdicts on a join-request: of the one that was accepted, if `refusal` is `None`, with why it could not be
+/// answered. Nothing for what is not a join-request.
 pub fn join_checks(plan: &Plan, radio: Radio, refusal: Option<&Refusal>, unanswered: Option<&str>) -> Vec<JoinCheck> {
     let failed = match refusal.map(failed_at) {
         None => CHECKS.len(),

@@ -55,7 +55,7 @@ pub enum Refusal {
         /// The last accepted.
         last: u16,
     },
-    /// The device is registered with a session for good, and asks to join.
+    /// The device is registered for ABP, and asks to join.
     Personalized,
     /// The device is registered, and kept from being served.
     Disabled {
@@ -132,7 +132,7 @@ pub enum Refusal {
         /// The largest gap that is accepted (MAX_FCNT_GAP).
         limit: u32,
     },
-    /// The last frame once more, too often or too late for a repetition.
+    /// The last frame again, too often or too late for a repetition.
     Replayed {
         /// Its counter.
         counter: u32,
@@ -172,7 +172,7 @@ pub enum FleetKey {
 }
 
 impl Refusal {
-    /// A stable word for programs.
+    /// A stable code for programs.
     pub const fn code(&self) -> &'static str {
         match self {
             Refusal::UnknownDevEui { .. } => "unknown_dev_eui",
@@ -360,7 +360,7 @@ impl Refusal {
                 format!("Frame counter {received} is not above the last accepted one, {last}.")
             }
             Refusal::Replayed { counter, times, after_s } => format!(
-                "Uplink {counter} was heard once more, {times} times now and {after_s} s after the last time: no device repeats itself like this."
+                "Uplink {counter} was heard again, {times} times now and {after_s} s after the last time: no device repeats itself like this."
             ),
             Refusal::CameLate { counter, last, gateway, late_ms } => format!(
                 "Gateway {gateway} brought uplink {counter} {:.1} s after it had heard it, and {last} was accepted meanwhile: a late copy, not a replay.",
@@ -444,7 +444,7 @@ impl Refusal {
                 "Look at the gateway's connection: frames that come this late cannot be answered through it."
             }
             Refusal::CounterGap { .. } => {
-                "Make the device join again. If so many uplinks really were lost, raise the largest gap in its radio profile."
+                "Make the device join again. If that many uplinks really were lost, raise the largest gap in its radio profile."
             }
             Refusal::Downlink { .. } => {
                 "Another gateway is near and sends without inverting its signal, or a device plays a gateway. Nothing needs doing unless it goes on."

@@ -38,7 +38,7 @@ fn a_join_accept_goes_where_a_device_listens_that_knows_only_its_region() {
     for version in [MacVersion::V1_0_2, MacVersion::V1_0_4, MacVersion::V1_1] {
         let mut field = only(Region::Eu868);
         let node = field.add(build(Region::Eu868, version, 5), other_windows(version), vec![(NEAR, 8.0)]);
-        // First, and anew while the session with the other windows runs.
+        // First, and again while the session with the other windows runs.
         for _ in 0..2 {
             field.forget();
             field.join(node);

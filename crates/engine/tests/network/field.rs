@@ -173,7 +173,7 @@ impl Field {
         self.take_transmissions();
     }
 
-    /// A frame from a gateway reaches whoever listens and hears that gateway.
+    /// A frame from a gateway reaches the devices that listen and hear that gateway.
     fn spread(&mut self, transmission: &Transmission) {
         let Transmission { at, frequency_hz, modulation, window, .. } = *transmission;
         for node in self.nodes.iter_mut().filter(|node| !node.deaf) {

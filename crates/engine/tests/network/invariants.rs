@@ -218,7 +218,7 @@ proptest! {
         }
     }
 
-    /// Every downlink put in is either still there or has ended in exactly one way.
+    /// Every downlink added is either still there or has ended in exactly one way.
     #[test]
     fn no_downlink_is_lost_or_ends_twice(steps in proptest::collection::vec(step(), 1..80)) {
         let mut drive = Drive::new();

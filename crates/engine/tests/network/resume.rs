@@ -1,4 +1,4 @@
-//! A service that was killed hands in what it had heard once more.
+//! A service that was killed hands in again what it had heard.
 
 use engine::*;
 use lorawan::region::Region;
@@ -14,7 +14,7 @@ fn hand_in(world: &mut World, frames: &[FrameHeard]) {
     }
 }
 
-/// Uplinks with two copies each, the second so many microseconds after the first.
+/// Uplinks with two copies each, the second this many microseconds after the first.
 fn uplinks(world: &World, session: &mut Joined, uplinks: &[(i64, i64)]) -> Vec<FrameHeard> {
     let mut at = world.now;
     let mut frames = Vec::new();

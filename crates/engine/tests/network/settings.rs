@@ -97,7 +97,7 @@ fn extra_channels_are_given_moved_and_used() {
     field.forget();
     put(&mut field, node, only_extra(&[869_000_000, 864_700_000]));
     field.uplinks(node, 30);
-    assert_eq!(field.noticed("setting_taken"), 1, "only the one that moved is given anew: {:#?}", field.notices());
+    assert_eq!(field.noticed("setting_taken"), 1, "only the one that moved is given again: {:#?}", field.notices());
     let uplinks = field.told().into_iter().filter_map(|event| match event {
         Event::Uplink(uplink) => Some(uplink.frame.radio.frequency_hz),
         _ => None,
@@ -105,7 +105,7 @@ fn extra_channels_are_given_moved_and_used() {
     let mut used: Vec<u32> = uplinks.collect();
     used.sort_unstable();
     used.dedup();
-    // The one that moved may have been used once more before.
+    // The one that moved may have been used one more time before.
     used.retain(|hz| *hz != 866_200_000);
     assert_eq!(used, [864_700_000, 868_100_000, 869_000_000]);
     field.enqueue(node, 1, &[1], false);

@@ -207,7 +207,7 @@ pub(crate) fn item(id: u128, payload: &[u8], confirmed: bool) -> OutboxItem {
 }
 
 impl Joined {
-    /// What a device makes of a join-accept.
+    /// How a device reads a join-accept.
     pub(crate) fn from_accept(accept: &JoinAccept, dev_nonce: u16) -> Self {
         let keys = session_keys(&KEY, accept.join_nonce, accept.net_id, dev_nonce);
         Self::new(accept.dev_addr, &SessionKeys11::from(keys), 0)

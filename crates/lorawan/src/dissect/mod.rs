@@ -32,10 +32,10 @@ pub struct Field {
     pub depth: u8,
 }
 
-/// Where a frame stops making sense.
+/// Where a frame cannot be decoded further.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stopped {
-    /// The first byte that does not fit, counted from 0.
+    /// The first wrong byte, counted from 0.
     pub at: usize,
     /// Why.
     pub why: String,
@@ -80,7 +80,7 @@ pub struct Verdict {
     pub counters: Vec<CounterCandidate>,
 }
 
-/// A frame taken apart.
+/// A decoded frame.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Report {
     /// The message type, if the first byte is there.
@@ -89,7 +89,7 @@ pub struct Report {
     pub summary: String,
     /// Its pieces, in order.
     pub fields: Vec<Field>,
-    /// Where it stops making sense, if it does.
+    /// Where it cannot be decoded further, if it cannot.
     pub stopped: Option<Stopped>,
     /// MIC verdicts, if keys were known.
     pub verdicts: Vec<Verdict>,

@@ -23,7 +23,7 @@ fn answer(f: &mut fmt::Formatter<'_>, parts: &[(bool, &str)]) -> fmt::Result {
     if refused.is_empty() { f.write_str("accepted") } else { write!(f, "refused: {}", refused.join(", ")) }
 }
 
-/// LinkADRReq, with what a region makes of its numbers if one is known.
+/// LinkADRReq; its numbers are explained if the region is known.
 fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
     let rate = match (adr.data_rate, plan) {
         (None, _) => "data rate as it is".into(),
@@ -51,7 +51,7 @@ fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
 }
 
 impl DownCommand {
-    /// In words, with what a region makes of its numbers.
+    /// As text; a region explains its numbers.
     pub fn describe_in(&self, plan: &Plan) -> String {
         match self {
             DownCommand::LinkAdrReq(adr) => link_adr(adr, Some(plan)),

@@ -1,7 +1,7 @@
 //! MAC commands in both directions (TS001 §5, and §14, §18 of TS001-1.1 for classes B and C).
 //!
 //! Commands stand one behind the other in FOpts or, on FPort 0, in FRMPayload. A command has no length
-//! of its own on air: whoever does not know its identifier cannot tell where the next one begins. So
+//! of its own on air: a reader that does not know its identifier cannot tell where the next one begins. So
 //! reading ends at the first unknown or truncated command, and what was read before it stays good.
 
 mod describe;

@@ -51,7 +51,7 @@ fn blocks_for(wanted: ChannelSet) -> u16 {
 }
 
 impl Plan {
-    /// What one mask makes of `current`, where `defined` are the channels the device knows.
+    /// The channels after one mask, from `current`, where `defined` are the channels the device knows.
     fn masked(&self, defined: ChannelSet, current: ChannelSet, step: ChannelMask) -> Result<ChannelSet, MaskError> {
         let wide = step.mask & 0x00ff;
         let next = match self.ch_mask_cntl[usize::from(step.cntl & 7)] {

@@ -14,7 +14,7 @@ pub struct Plan {
     pub name: &'static str,
     /// The name of its section in RP002.
     pub title: &'static str,
-    /// Where it is laid down.
+    /// The source.
     pub source: &'static str,
     /// Lower and upper edge of the band.
     pub band_hz: (u32, u32),
@@ -238,7 +238,7 @@ pub enum CfListForm {
     Masks(u8),
 }
 
-/// What a ChMaskCntl makes of ChMask.
+/// How a ChMaskCntl reads ChMask.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum MaskMeaning {
     /// ChMask switches the 16 channels from this index on.

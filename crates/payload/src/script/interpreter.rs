@@ -2,10 +2,10 @@
 //!
 //! Each call finds a world as if it were the first. Making one takes longer than most calls do, so a world is kept
 //! and used again for scripts that cannot change it: their built-in objects are locked, their own variables live
-//! in a function that is entered anew for each call, and whatever they leave among the globals is seen afterwards
+//! in a function that is entered for each call, and whatever they leave among the globals is seen afterwards
 //! and ends that world. A script that does anything else with built-in objects than to call them, by the words it
 //! contains, gets a new world for each call; so does any call that goes wrong in a kept one, for its error is to
-//! name the line. Whoever pieces a forbidden word together at run time harms the readings of that model alone.
+//! name the line. A script that pieces a forbidden word together at run time harms the readings of its own model alone.
 
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ use crate::script::call::{Call, Script, limit};
 
 /// Worlds kept; the one unused for longest gives way.
 const KEPT: usize = 16;
-/// Calls after which worlds are made anew, in case something has stayed behind in memory.
+/// Calls after which worlds are made again, in case something has stayed behind in memory.
 const CALLS: u32 = 10_000;
 /// Words without which no script reaches a prototype of the built-in objects, or makes code out of text; and
 /// escapes, which could spell any of them.
@@ -93,7 +93,7 @@ impl Interpreter {
         }
     }
 
-    /// Lets everything go, whatever state it is in.
+    /// Ends everything, in any state.
     pub(crate) fn renew(&mut self) {
         *self = Self::new();
     }

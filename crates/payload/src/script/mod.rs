@@ -1,9 +1,8 @@
-//! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns
-//! `{data, warnings, errors}`, and perhaps `encodeDownlink` ([`encode`](crate::script::encode)); LoRa Alliance
-//! TS013-1.0.0 §4.
+//! Payload scripts: JavaScript with `decodeUplink({bytes, fPort, recvTime})`, which returns `{data, warnings, errors}`,
+//! and perhaps `encodeDownlink` ([`encode`](crate::script::encode)); LoRa Alliance TS013-1.0.0 §4.
 //!
-//! Nothing a script leaves behind reaches another call ([`Interpreter`]). It has no way out (no files, no network, no timers) and three limits:
-//! on memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
+//! Nothing a script leaves behind reaches another call ([`Interpreter`]). It has no way out (no files, no network, no
+//! timers) and three limits: on memory, on stack, and on the steps it may take. The caller may add a fourth, a clock.
 
 mod adapt;
 pub mod call;
@@ -52,7 +51,7 @@ impl Script {
         self.reads_downlinks
     }
 
-    /// What was passed over in it, for whoever wrote it.
+    /// What was skipped in it, for its author.
     pub fn notes(&self) -> &[String] {
         &self.notes
     }

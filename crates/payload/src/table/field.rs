@@ -172,69 +172,12 @@ impl FieldSpec {
     /// Checks a field that begins at `next` if it does not say where.
     pub(crate) fn check(self, next: usize, endian: Endian) -> Result<Field, String> {
         check_name(&self.name)?;
-        let numeric = matches!(self.kind, Kind::Unsigned | Kind::Signed | Kind::Bcd | Kind::Float);
-        let given = self.scale.is_some() || self.offset.is_some();
-        check(numeric || !given, || "scale and offset are for numbers".into())?;
-        let (scale, offset) = (self.scale.unwrap_or(1.0), self.offset.unwrap_or(0.0));
-        check(scale.is_finite() && scale != 0.0, || format!("scale is {scale}; a number other than 0 is wanted"))?;
-        check(offset.is_finite(), || format!("offset is {offset}; a number is wanted"))?;
         let (min, max) = (self.min.unwrap_or(f64::NEG_INFINITY), self.max.unwrap_or(f64::INFINITY));
         check(min <= max, || format!("min is {min} and max is {max}"))?;
         let at = self.at.unwrap_or(next);
-        let long = matches!(self.kind, Kind::Text | Kind::Hex);
-        check(long || !self.rest, || "rest is for text and hex".into())?;
-        let partial = self.bits.is_some() || self.low_bit.is_some();
-        check(!(partial && (long || self.kind == Kind::Float)), || "bits and low_bit are for whole numbers".into())?;
-        let low_bit = self.low_bit.unwrap_or(0);
-        let one_bit = (self.kind == Kind::Flag).then_some(1);
-        let len = match (self.rest, self.bytes) {
-            (true, None) => None,
-            (true, Some(_)) => return Err("bytes and rest cannot both be given".into()),
-            (false, Some(bytes)) => Some(bytes),
-            (false, None) => match self.bits.or(one_bit) {
-                Some(bits) => Some(low_bit.saturating_add(bits).div_ceil(8) as usize),
-                None => return Err("bytes or bits is wanted".into()),
-            },
-        };
-        let most = if long { MAX_PAYLOAD } else { MOST_BYTES };
-        let end = at.saturating_add(len.unwrap_or(0));
-        check(len.is_none_or(|len| (1..=most).contains(&len)), || {
-            format!("it lies in {} bytes; 1 to {most} are allowed", len.unwrap_or(0))
-        })?;
-        check(at < MAX_PAYLOAD && end <= MAX_PAYLOAD, || {
-            format!("it ends at byte {end}; no payload has more than {MAX_PAYLOAD}")
-        })?;
-        let all = len.unwrap_or(0) as u32 * 8;
-        let bits = self.bits.or(one_bit).unwrap_or(all.saturating_sub(low_bit));
-        check(long || (bits >= 1 && low_bit.saturating_add(bits) <= all), || {
-            format!("bits {low_bit} to {} are not all within its {all}", u64::from(low_bit) + u64::from(bits) - 1)
-        })?;
-        let scale = Scale::of(scale);
-        let means = match self.kind {
-            Kind::Unsigned => Means::Unsigned(scale, offset),
-            Kind::Signed => Means::Signed(scale, offset),
-            Kind::Bcd => {
-                check(bits.is_multiple_of(4), || format!("{bits} bits are no whole digits: 4 are one"))?;
-                Means::Bcd(scale, offset)
-            }
-            Kind::Float => {
-                let right = matches!(len, Some(2 | 4 | 8));
-                check(right, || "a float has 2, 4 or 8 bytes (IEEE 754)".into())?;
-                Means::Float(scale, offset)
-            }
-            Kind::Flag => Means::Flag,
-            Kind::Choice => {
-                check(!self.choices.is_empty(), || "choices is wanted: words by number".into())?;
-                let choice = |(number, word): (&String, &String)| match number.parse() {
-                    Ok(number) => Ok((number, Arc::from(word.as_str()))),
-                    Err(_) => Err(format!("choices has {number:?}, where a number is wanted")),
-                };
-                Means::Choice(self.choices.iter().map(choice).collect::<Result<_, _>>()?)
-            }
-            Kind::Text => Means::Text,
-            Kind::Hex => Means::Hex,
-        };
-        check(self.kind == Kind::Choice || self.choices.is_empty(), || "choices are for kind \"choice\"".into())?;
+        let len = self.checked_len(at)?;
+        let (low_bit, bits) = self.checked_bits(len)?;
+        let means = self.checked_meaning(len, bits)?;
         Ok(Field {
             of: Meaning::new(self.name, self.unit.as_deref()),
             at,
@@ -248,6 +191,91 @@ impl FieldSpec {
             max,
             overlaps: self.overlaps,
             optional: self.optional,
+        })
+    }
+
+    /// Whether it takes whole bytes, of which there may be many.
+    fn is_long(&self) -> bool {
+        matches!(self.kind, Kind::Text | Kind::Hex)
+    }
+
+    /// Bits that its kind has without being told.
+    fn one_bit(&self) -> Option<u32> {
+        (self.kind == Kind::Flag).then_some(1)
+    }
+
+    /// Bytes it lies in; none if it goes on to the end.
+    fn checked_len(&self, at: usize) -> Result<Option<usize>, String> {
+        check(self.is_long() || !self.rest, || "rest is for text and hex".into())?;
+        let len = match (self.rest, self.bytes) {
+            (true, None) => None,
+            (true, Some(_)) => return Err("bytes and rest cannot both be given".into()),
+            (false, Some(bytes)) => Some(bytes),
+            (false, None) => match self.bits.or(self.one_bit()) {
+                Some(bits) => Some(self.low_bit.unwrap_or(0).saturating_add(bits).div_ceil(8) as usize),
+                None => return Err("bytes or bits is wanted".into()),
+            },
+        };
+        let most = if self.is_long() { MAX_PAYLOAD } else { MOST_BYTES };
+        check(len.is_none_or(|len| (1..=most).contains(&len)), || {
+            format!("it lies in {} bytes; 1 to {most} are allowed", len.unwrap_or(0))
+        })?;
+        let end = at.saturating_add(len.unwrap_or(0));
+        check(at < MAX_PAYLOAD && end <= MAX_PAYLOAD, || {
+            format!("it ends at byte {end}; no payload has more than {MAX_PAYLOAD}")
+        })?;
+        Ok(len)
+    }
+
+    /// Its lowest bit, and how many there are.
+    fn checked_bits(&self, len: Option<usize>) -> Result<(u32, u32), String> {
+        let partial = self.bits.is_some() || self.low_bit.is_some();
+        let whole = self.is_long() || self.kind == Kind::Float;
+        check(!(partial && whole), || "bits and low_bit are for whole numbers".into())?;
+        let low_bit = self.low_bit.unwrap_or(0);
+        let all = len.unwrap_or(0) as u32 * 8;
+        let bits = self.bits.or(self.one_bit()).unwrap_or(all.saturating_sub(low_bit));
+        check(self.is_long() || (bits >= 1 && low_bit.saturating_add(bits) <= all), || {
+            format!("bits {low_bit} to {} are not all within its {all}", u64::from(low_bit) + u64::from(bits) - 1)
+        })?;
+        Ok((low_bit, bits))
+    }
+
+    fn checked_scale(&self) -> Result<(Scale, f64), String> {
+        let numeric = matches!(self.kind, Kind::Unsigned | Kind::Signed | Kind::Bcd | Kind::Float);
+        let given = self.scale.is_some() || self.offset.is_some();
+        check(numeric || !given, || "scale and offset are for numbers".into())?;
+        let (scale, offset) = (self.scale.unwrap_or(1.0), self.offset.unwrap_or(0.0));
+        check(scale.is_finite() && scale != 0.0, || format!("scale is {scale}; a number other than 0 is wanted"))?;
+        check(offset.is_finite(), || format!("offset is {offset}; a number is wanted"))?;
+        Ok((Scale::of(scale), offset))
+    }
+
+    fn checked_meaning(&self, len: Option<usize>, bits: u32) -> Result<Means, String> {
+        let (scale, offset) = self.checked_scale()?;
+        check(self.kind == Kind::Choice || self.choices.is_empty(), || "choices are for kind \"choice\"".into())?;
+        Ok(match self.kind {
+            Kind::Unsigned => Means::Unsigned(scale, offset),
+            Kind::Signed => Means::Signed(scale, offset),
+            Kind::Bcd => {
+                check(bits.is_multiple_of(4), || format!("{bits} bits are no whole digits: 4 are one"))?;
+                Means::Bcd(scale, offset)
+            }
+            Kind::Float => {
+                check(matches!(len, Some(2 | 4 | 8)), || "a float has 2, 4 or 8 bytes (IEEE 754)".into())?;
+                Means::Float(scale, offset)
+            }
+            Kind::Flag => Means::Flag,
+            Kind::Choice => {
+                check(!self.choices.is_empty(), || "choices is wanted: words by number".into())?;
+                let choice = |(number, word): (&String, &String)| match number.parse() {
+                    Ok(number) => Ok((number, Arc::from(word.as_str()))),
+                    Err(_) => Err(format!("choices has {number:?}, where a number is wanted")),
+                };
+                Means::Choice(self.choices.iter().map(choice).collect::<Result<_, _>>()?)
+            }
+            Kind::Text => Means::Text,
+            Kind::Hex => Means::Hex,
         })
     }
 }
@@ -271,7 +299,8 @@ impl Field {
         mine.iter().any(|(from, to)| theirs.iter().any(|(start, end)| from < end && start < to))
     }
 
-    /// Its bits as they come on air, first and behind the last, counted from the most significant bit of the block's first byte.
+    /// Its bits as they come on air, first and behind the last, counted from the most significant bit of the block's
+    /// first byte.
     fn positions(&self) -> Vec<(usize, usize)> {
         let start = self.at * 8;
         let Some(len) = self.len else { return vec![(start, MAX_PAYLOAD * 8)] };

@@ -30,7 +30,7 @@ fn decoder(about: &PutModel, version: String, ready: Result<Ready, String>, comm
     Arc::new(Decoder { version, ready, rules: about.readings.clone(), commands, pace: Pace::default() })
 }
 
-/// A stored model's decoders. One with a flaw has none that works: each uplink then says why.
+/// A stored model's decoders. A model with a flaw has none that works: each uplink then says why.
 pub(crate) fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     let load = |source: &str, kind: DecoderKind| match flaw {
         Some(flaw) => Err(format!("the model's decoder is not used until it is fixed: {flaw}")),
@@ -51,19 +51,19 @@ pub(crate) fn loaded(about: &PutModel, flaw: Option<&str>) -> Decoders {
     }
 }
 
-/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. It waits for workers, so it is
-/// not for a thread that serves.
+/// A model's decoders, loaded and tried on its test payloads; and what is wrong with them. Blocks while it waits for
+/// workers.
 pub(crate) fn load(about: &PutModel) -> (Decoders, Option<FoundFlaw>) {
     let flaw = workers::flaw(about);
     (loaded(about, flaw.as_ref().map(|flaw| flaw.why.as_str())), flaw)
 }
 
-/// What is wrong with a model's decoders, in words.
+/// What is wrong with a model's decoders, as text.
 pub(crate) fn flaw_of(about: &PutModel) -> Option<String> {
     workers::flaw(about).map(|flaw| flaw.why)
 }
 
-/// What becomes of a catalogue's models: for each an outcome, and what is to be written down.
+/// The results of importing a catalogue's models: an outcome for each, and what to write to the database.
 pub(crate) fn plan(source: &str, entries: Vec<Entry>, here: &[ModelRow]) -> (Vec<ModelOutcome>, Vec<ImportedModel>) {
     let known: HashMap<&str, &ModelRow> = here.iter().map(|row| (row.model.slug.as_str(), row)).collect();
     let (mut outcomes, mut writes) = (Vec::new(), Vec::new());

@@ -1,7 +1,7 @@
 //! Running decoders: uplinks in, uplinks with readings out.
 //!
-//! Scripts run in processes of their own ([`workers`]); field tables, the low-power format and text run here, since what
-//! they take is known. Whoever calls a script waits for it, so none of this is for a thread that serves.
+//! Scripts run in processes of their own ([`workers`]); field tables, the low-power format and text run here, since
+//! their cost is known. A call blocks until the script has ended, so it must not run on an async thread.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -24,18 +24,18 @@ use crate::decoding::workers;
 use crate::decoding::workers::{Failure, Lane, Payload, Quick, ScriptRef};
 use crate::pipeline::directory::Directory;
 
-/// Uplinks that are decoded at once beside the commits. There is one worker for them.
+/// Uplinks decoded at the same time outside commits. There is one worker for them.
 const AT_ONCE: usize = 1;
-/// Uplinks of one fleet that wait; what is beyond stays marked in the database.
+/// Uplinks of one fleet that wait in memory; the others stay marked in the database.
 const FLEET_QUEUE: usize = 4096;
-/// Uplinks left undecoded that are taken up at once.
+/// Undecoded uplinks read from the database at a time.
 const LEFT_OVER: u32 = 500;
 /// How often the database is asked for such uplinks.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
-/// An uplink that is read after it was stored.
+/// An uplink that is decoded after it was stored.
 pub(crate) struct DecodeJob {
     pub written: Arc<WrittenMessage>,
     pub payload: Payload,
@@ -50,8 +50,8 @@ pub(crate) struct ReadUplink {
 /// Uplinks by estate and fleet.
 type Lines = Fair<(EstateId, Option<String>), DecodeJob>;
 
-/// Decodes until the service stops. What has been taken in is finished; the rest stays marked. Fleets take turns: one
-/// whose script takes all the time it may holds up another for one call.
+/// Decodes until the service stops. Uplinks already taken are finished; the others stay marked. Fleets take turns: a
+/// script that uses all of its time delays another fleet by one call.
 pub(crate) async fn run(
     store: Store,
     directory: Arc<Directory>,
@@ -64,7 +64,7 @@ pub(crate) async fn run(
     let mut lines = Lines::new(FLEET_QUEUE);
     let line_up = |lines: &mut Lines, job: DecodeJob| {
         let key = (job.written.estate_id, job.written.message.fleet.clone());
-        // One for which there is no room is marked in the database.
+        // An uplink without room is marked in the database.
         let _ = lines.put(key, job);
     };
     loop {
@@ -91,19 +91,19 @@ pub(crate) async fn run(
             }
         }
     }
-    // Whoever holds a permit still has a result to hand over.
+    // The holder of a permit still has a result to hand over.
     let _ = permits.acquire_many(AT_ONCE as u32).await;
 }
 
 impl DecodeJob {
-    /// One that was left over.
+    /// One that was left undecoded.
     fn stored(written: WrittenMessage) -> Self {
         // Only uplinks are listed; another message would be decoded as an empty payload.
         let payload = payload_of(&written.message).unwrap_or_default();
         Self { written: Arc::new(written), payload }
     }
 
-    /// Reads it with the current decoder.
+    /// Decodes it with the current decoder.
     fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
         let Self { written, payload } = self;
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
@@ -142,20 +142,20 @@ fn start(
     });
 }
 
-/// What came of decoding an uplink, for the records.
+/// The result of decoding an uplink, to be stored.
 #[derive(Default)]
 pub(crate) struct Found {
     pub readings: Vec<StoredReading>,
     pub failure: Option<DecodeFailure>,
 }
 
-/// The decoder of a message's device, as of now.
+/// The current decoder of a message's device.
 pub(crate) fn decoder_of(directory: &Directory, estate_id: EstateId, message: &Message) -> Option<Arc<Decoder>> {
     let device = message.device.as_ref()?;
     directory.decoder(estate_id, device.model.as_deref()?, device.eui)
 }
 
-/// What there is for a decoder in a message.
+/// The payload in a message, for a decoder.
 ///
 /// # Errors
 /// In words, if it is no uplink.
@@ -165,7 +165,7 @@ pub(crate) fn payload_of(message: &Message) -> Result<Payload, String> {
     Ok(Payload { bytes, port: heard.frame.port.unwrap_or(0), time_ms: message.time.timestamp_millis() })
 }
 
-/// Calls a decoder. It may wait for a worker, so it is not for a thread that serves.
+/// Calls a decoder. Blocks while it waits for a worker.
 ///
 /// # Errors
 /// In words, why there are no readings.
@@ -187,8 +187,8 @@ pub(crate) struct ToRead {
     pub payload: Payload,
 }
 
-/// Reads uplinks on their way to the commit, as far as their decoders are known to be quick and `time` allows. None stands
-/// for one that is to be read later, or not at all.
+/// Decodes uplinks before their commit, if their decoders are known to be quick and `time` allows. `None` for one that
+/// is decoded later, or has no decoder.
 pub(crate) fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
     let mut calls: Vec<(ScriptRef, Payload)> = Vec::new();
     let mut of_calls: Vec<(usize, &ToRead)> = Vec::new();
@@ -220,7 +220,7 @@ pub(crate) fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<O
     results
 }
 
-/// Calls what decodes, for the workbench: `trace` also looks for the bytes of each reading.
+/// Calls the decoder, for the workbench: `trace` also looks for the bytes of each reading.
 ///
 /// # Errors
 /// Why there are no readings.
@@ -241,7 +241,7 @@ pub(crate) fn try_out(
     Ok((decoded, found))
 }
 
-/// Makes a downlink of named values. It may wait for a worker, so it is not for a thread that serves.
+/// Makes a downlink of named values. Blocks while it waits for a worker.
 ///
 /// # Errors
 /// In words, why there is none.
@@ -254,7 +254,7 @@ pub(crate) fn encode(decoder: &Decoder, values: &Values) -> Result<Encoded, Stri
     }
 }
 
-/// Reads a downlink as the device will, if the decoder can. It may wait for a worker, too.
+/// Reads a downlink as the device will, if the decoder can. Blocks while it waits for a worker.
 pub(crate) fn read_downlink(decoder: &Decoder, port: u8, payload: &[u8]) -> Option<Result<Values, String>> {
     let Ok(Ready::Script(script)) = &decoder.ready else { return None };
     if !script.about().reads_downlinks {
@@ -290,7 +290,7 @@ pub(crate) fn meant(
         .collect()
 }
 
-/// Takes out of an uplink what a decoder has made of it.
+/// Removes from an uplink what a decoder has put into it.
 pub(crate) fn undo(message: &mut Message) {
     if let Body::Uplink(uplink) = &mut message.body {
         uplink.readings.clear();
@@ -299,7 +299,7 @@ pub(crate) fn undo(message: &mut Message) {
     }
 }
 
-/// Puts what a decoder returned into its uplink, and gives what is to be stored.
+/// Puts a decoder's result into its uplink, and returns what has to be stored.
 pub(crate) fn write_down(
     totals: &Totals,
     decoder: &Decoder,

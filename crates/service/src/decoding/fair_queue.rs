@@ -3,13 +3,13 @@
 use std::collections::{HashMap, VecDeque};
 use std::hash::Hash;
 
-/// Jobs in lines.
+/// Jobs by key.
 #[derive(Debug)]
 pub(crate) struct Fair<K, J> {
     lines: HashMap<K, VecDeque<J>>,
-    /// Whose turn is next; each who has a line, once.
+    /// The keys that have a line, each once, in the order of their turns.
     turns: VecDeque<K>,
-    /// How long a line may be.
+    /// The longest line.
     longest: usize,
 }
 
@@ -22,7 +22,7 @@ impl<K: Clone + Eq + Hash, J> Fair<K, J> {
         self.turns.is_empty()
     }
 
-    /// Adds a job at the end of somebody's line; gives it back if that is full.
+    /// Adds a job at the end of its key's line; returns it if the line is full.
     ///
     /// # Errors
     /// The job, if there is no room for it.
@@ -59,7 +59,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn whoever_brings_much_waits_for_themselves() {
+    fn a_key_with_many_jobs_delays_only_itself() {
         let mut fair = Fair::new(3);
         for job in ["a1", "a2", "a3"] {
             fair.put('a', job).unwrap();

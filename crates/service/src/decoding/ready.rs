@@ -1,4 +1,4 @@
-//! Decoders that are ready to run: what they are, where they run, and how quick they have shown themselves.
+//! Decoders that are ready to run: what they are, where they run, and how quick their last calls were.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -16,7 +16,7 @@ use crate::decoding::workers::{Failure, Lane, Payload, ScriptRef};
 /// A decoder that can be used, and where it runs.
 #[derive(Debug)]
 pub enum Ready {
-    /// In this process: it takes no longer than its payload is long.
+    /// In this process: its time is bounded by its payload's length.
     Here(payload::Decoder),
     /// In a worker.
     Script(ScriptRef),
@@ -42,7 +42,7 @@ impl Ready {
         }
     }
 
-    /// What was passed over in it, for whoever wrote it.
+    /// What was skipped in it, for its author.
     pub fn notes(&self) -> &[String] {
         match self {
             Self::Here(decoder) => decoder.notes(),
@@ -71,11 +71,11 @@ impl Ready {
 pub struct Decoder {
     /// The versions of the model it is for; empty if for all that have none of their own.
     pub version: String,
-    /// What decodes, or why it cannot be loaded.
+    /// The decoder, or why it cannot be loaded.
     pub ready: Result<Ready, String>,
-    /// What is to be known of its readings.
+    /// The rules for its readings.
     pub rules: BTreeMap<String, ReadingRule>,
-    /// Commands that its encoder is known to take.
+    /// Commands that its encoder takes.
     pub commands: Vec<TestCommand>,
     pub pace: Pace,
 }
@@ -99,7 +99,7 @@ impl Decoders {
     }
 }
 
-/// How quick a decoder has shown itself lately: the mean of its calls, the latest counting most.
+/// How quick a decoder's calls are: a moving mean in which the latest call counts most.
 #[derive(Debug, Default)]
 pub struct Pace {
     mean_us: AtomicU32,
@@ -109,10 +109,10 @@ pub struct Pace {
 impl Pace {
     /// A decoder that takes no longer than this delays nobody.
     const QUICK_US: u32 = 500;
-    /// Part of the mean that is the latest call's. The first one in a worker makes a world for the script, which must not
-    /// count for all.
+    /// The share of the latest call in the mean. The first one in a worker makes a world for the script, which must
+    /// not count for all.
     const LATEST: u32 = 16;
-    /// Calls after which something is known of it. Until then it is called where nobody waits.
+    /// Calls after which the mean counts. Until then the decoder is called outside commits.
     const KNOWN: u32 = 2;
 
     pub fn quick(&self) -> bool {

@@ -1,4 +1,5 @@
-//! Decoding history anew: one job at a time, beside everything else, and nothing of it shows until all is done.
+//! Decoding stored uplinks again: one job at a time, beside everything else, and no result is visible until all are
+//! done.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -18,13 +19,13 @@ use crate::decoding::totals::Totals;
 use crate::decoding::workers::Lane;
 use crate::pipeline::directory::Directory;
 
-/// Uplinks decoded in one go.
+/// Uplinks decoded at a time.
 const PAGE: u32 = 200;
-/// A deadlock passes; what is refused this often will not be taken.
+/// Tries to store a result. A deadlock passes; what is refused this often stays refused.
 const REFUSALS: u32 = 4;
-/// Before it is tried again.
+/// The pause before the next try.
 const PAUSE: Duration = Duration::from_millis(200);
-/// How often jobs are looked for, beside being told of.
+/// How often jobs are looked for when no notice of one comes.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
 
 /// The one who works on jobs.
@@ -43,7 +44,7 @@ enum End {
 }
 
 impl Worker {
-    /// Works until the service stops. What it is at then begins again at the next start.
+    /// Works until the service stops. An unfinished job begins again at the next start.
     pub(crate) async fn run(self) {
         loop {
             let worked = tokio::select! {
@@ -116,8 +117,8 @@ impl Worker {
             }
         }
         let note = match job.failed {
-            0 => format!("{} uplinks were decoded anew", job.done),
-            failed => format!("{} uplinks were decoded anew, {failed} of them could not be read", job.done),
+            0 => format!("{} uplinks were decoded again", job.done),
+            failed => format!("{} uplinks were decoded again, {failed} of them could not be read", job.done),
         };
         let found = |message: &Message| found_in(&self.directory, estate, message);
         let mut refused = 0;
@@ -158,7 +159,7 @@ fn rule_of(directory: &Directory, estate: EstateId, message: &Message, name: &st
     directory.rule(estate, message.device.as_ref()?, name)
 }
 
-/// What a total had reached, by what was told of it.
+/// What a total had reached, as last stored.
 fn counted(rule: &ReadingRule, reading: &api::message::Reading) -> Option<Counted> {
     let ReadingValue::Number(total) = reading.value else { return None };
     let counter = reading.raw.map_or(total, |raw| rule::scaled(rule, raw));
@@ -176,7 +177,7 @@ fn seed(directory: &Directory, estate: EstateId, totals: &Totals, message: &Mess
     }
 }
 
-/// What is to be stored of a decoded uplink.
+/// What to store of a decoded uplink.
 fn found_in(directory: &Directory, estate: EstateId, message: &Message) -> (Vec<StoredReading>, Option<DecodeFailure>) {
     let (Body::Uplink(uplink), Some(device)) = (&message.body, &message.device) else { return (Vec::new(), None) };
     let readings = uplink.readings.iter().map(|(name, reading)| StoredReading {

@@ -1,4 +1,4 @@
-//! Running totals: what each had reached, so that it goes on when its device counts anew.
+//! Running totals: what each had reached, so that it goes on when its device restarts its count.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -28,8 +28,7 @@ impl Totals {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What a value of this time goes on from. One that is older than the last is taken as it is: by then it is known
-    /// what came after it.
+    /// The total that a value of this time is added to. A value older than the last one is taken as it is.
     pub fn before(&self, dev_eui: Eui64, name: &str, at: DateTime<Utc>) -> Option<Counted> {
         let known = self.lock();
         let (last, counted) = known.get(&dev_eui)?.get(name)?;
@@ -47,13 +46,13 @@ impl Totals {
         }
     }
 
-    /// A copy of one device's, to try something with.
+    /// A copy of one device's totals, for a trial.
     pub fn copy_of(&self, dev_eui: Eui64) -> Self {
         let of_device = self.lock().get(&dev_eui).cloned();
         Self(Mutex::new(of_device.map(|known| (dev_eui, known)).into_iter().collect()))
     }
 
-    /// Takes what the records have, after they were changed.
+    /// Loads the totals from the records, after those were changed.
     pub async fn reload(&self, store: &Store, devices: &[Eui64]) -> Result<(), StoreError> {
         let loaded = Self::load(store).await?.0.into_inner().unwrap_or_else(PoisonError::into_inner);
         let mut known = self.lock();

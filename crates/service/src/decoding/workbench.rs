@@ -16,7 +16,7 @@ use crate::decoding::decoder;
 use crate::decoding::ready::{Decoder, Ready};
 use crate::decoding::workers::{Lane, Payload};
 
-/// All payloads of one try may take so long.
+/// The time limit for all payloads of one try.
 const TIME: Duration = Duration::from_secs(8);
 /// Until then the bytes of each reading are looked for as well: it takes some calls for each byte.
 const TRACING: Duration = Duration::from_secs(2);
@@ -31,12 +31,12 @@ pub(crate) struct Case {
 }
 
 impl Case {
-    /// A payload that was given along.
+    /// A payload that came with the request.
     pub(crate) fn given((port, bytes): (u8, Vec<u8>)) -> Self {
         Self { message: None, device: None, time: Utc::now(), port, bytes }
     }
 
-    /// A stored uplink; none if nothing of it is for a decoder.
+    /// A stored uplink; `None` if it has no payload for a decoder.
     pub(crate) fn stored(message: Message) -> Option<Self> {
         let Message { id, time, device, body: Body::Uplink(heard), .. } = message else { return None };
         let port = heard.frame.port.filter(|port| *port > 0)?;
@@ -72,7 +72,7 @@ pub(crate) fn with_draft(mut about: PutModel, draft: &Draft) -> Option<PutModel>
     Some(about)
 }
 
-/// Tries a draft. It waits for workers, so it is not for a thread that serves.
+/// Tries a draft. Blocks while it waits for workers.
 pub(crate) fn run(draft: &Draft, about: &PutModel, in_force: Option<&Arc<Decoder>>, cases: Vec<Case>) -> Tried {
     let begun = Instant::now();
     let loaded = draft.decoder.as_deref().map(|source| Ready::load(draft.decoder_kind, source, Lane::People));

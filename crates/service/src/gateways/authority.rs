@@ -1,4 +1,4 @@
-//! The service's own small certificate authority: gateways trust it, and it vouches for the service and for them.
+//! The service's own small certificate authority. It issues the certificates of the service and of gateways.
 
 use std::fs;
 use std::io::Write as _;
@@ -21,11 +21,11 @@ use time::OffsetDateTime;
 const KEY_FILE: &str = "authority.key";
 /// Its certificate, which every gateway is given.
 const CERTIFICATE_FILE: &str = "authority.pem";
-/// For how long gateways trust it.
+/// How long it is valid.
 const AUTHORITY_LASTS: TimeDelta = TimeDelta::days(20 * 365);
-/// For how long the service's own certificate is good; it is renewed a month before.
+/// How long the service's own certificate is valid; it is renewed a month before.
 const SERVER_LASTS: TimeDelta = TimeDelta::days(365);
-/// Clocks of gateways without a battery are wrong by a while after a start.
+/// Certificates are valid from this time before now: a gateway's clock may be behind after a start.
 const BACKDATED: TimeDelta = TimeDelta::days(1);
 
 /// Issues certificates.
@@ -131,12 +131,12 @@ impl Authority {
         self.issue(&params, expires_at)
     }
 
-    /// A certificate by which the service itself proves who it is, to a broker.
+    /// A certificate for the service as a client of a broker.
     pub fn for_client(&self, name: &str) -> Result<Issued> {
         self.client(name, (Utc::now() + SERVER_LASTS).min(self.expires_at))
     }
 
-    /// A certificate by which a gateway proves to be the one with this EUI.
+    /// A certificate for the gateway with this EUI.
     pub fn for_gateway(&self, eui: Eui64, expires_at: DateTime<Utc>) -> Result<Issued> {
         self.client(&eui.to_string(), expires_at)
     }

@@ -1,5 +1,5 @@
 //! What an MQTT broker needs so that each gateway reads and writes its own topics only: a certificate of the service's
-//! authority, and rules that go by the name in the certificate of whoever connects.
+//! authority, and rules that use the name in the client's certificate.
 
 use std::fs;
 use std::io::Write as _;

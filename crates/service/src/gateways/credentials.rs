@@ -17,7 +17,7 @@ use ulid::Ulid;
 use crate::gateways::authority::{Authority, Issued};
 use crate::net::tls::Trust;
 
-/// By what a gateway proves who it is.
+/// A gateway's proof of identity.
 #[derive(Debug, Clone, Copy)]
 pub enum Proof<'a> {
     /// A text that only it knows.
@@ -35,12 +35,12 @@ impl Proof<'_> {
     }
 }
 
-/// Why a gateway is not let in, and what to do about it.
+/// Why a gateway is rejected, and what to do about it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refused {
     pub text: String,
     pub next: &'static str,
-    /// Whose credential it is, if it is another gateway's.
+    /// The owner of the credential, if that is another gateway.
     pub of: Option<Eui64>,
 }
 
@@ -137,7 +137,7 @@ impl Fresh {
     }
 }
 
-/// The credentials by what opens the door, and by whose they are.
+/// The credentials by hash and by gateway.
 #[derive(Default)]
 struct Keyring {
     by_hash: HashMap<SecretHash, CredentialRow>,
@@ -221,7 +221,7 @@ impl Keyring {
         own.peek().is_some() && own.all(ended)
     }
 
-    /// Those that a newer one in use has made needless.
+    /// Credentials that a newer one in use has replaced.
     fn outlived(&self, gateway: Eui64, purpose: Purpose) -> Vec<CredentialRow> {
         let mut own = self.of(gateway);
         own.retain(|row| row.credential.purpose == purpose && row.credential.revoked_at.is_none());
@@ -247,7 +247,7 @@ impl Credentials {
         self.keyring.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether the proof is good for the purpose, brought by who says to be `claims`.
+    /// Whether the proof is valid for the purpose, for a gateway that says it is `claims`.
     pub fn check(
         &self,
         proof: Option<Proof<'_>>,
@@ -263,12 +263,12 @@ impl Credentials {
         self.lock().of(gateway)
     }
 
-    /// Whether a gateway has credentials for traffic, and none of them opens the door any more.
+    /// Whether a gateway has credentials for traffic, and none of them is valid any more.
     pub fn all_ended(&self, gateway: Eui64, now: DateTime<Utc>) -> bool {
         self.lock().all_ended(gateway, now)
     }
 
-    /// Lets new credentials in from now on.
+    /// Adds new credentials.
     pub async fn add(&self, fresh: &[&Fresh]) -> Result<(), StoreError> {
         let rows: Vec<CredentialRow> = fresh.iter().map(|fresh| fresh.row.clone()).collect();
         self.store.add_credentials(&rows).await?;
@@ -277,7 +277,7 @@ impl Credentials {
         Ok(())
     }
 
-    /// Drops what a gateway was given for a purpose and never used: it got lost on the way.
+    /// Drops credentials that a gateway was given for a purpose and never used: they were lost on the way.
     pub async fn drop_unused(&self, gateway: Eui64, purpose: Purpose) -> Result<(), StoreError> {
         let mut unused = self.of(gateway);
         unused.retain(|row| row.credential.purpose == purpose && row.credential.last_used.is_none());
@@ -288,7 +288,7 @@ impl Credentials {
         Ok(())
     }
 
-    /// Takes credentials back.
+    /// Revokes credentials.
     pub async fn revoke(&self, rows: &[CredentialRow]) -> Result<(), StoreError> {
         let now = Utc::now();
         for row in rows {
@@ -300,8 +300,7 @@ impl Credentials {
         Ok(())
     }
 
-    /// Once a gateway uses a newer credential, the older ones for the same purpose lie about for nobody's good. Says how
-    /// many were revoked.
+    /// Revokes a gateway's older credentials once it uses a newer one for the same purpose. Returns how many.
     pub async fn retire_older(&self, gateway: Eui64, purpose: Purpose) -> Result<usize, StoreError> {
         let older = self.lock().outlived(gateway, purpose);
         self.revoke(&older).await?;
@@ -340,7 +339,7 @@ impl Credentials {
     }
 }
 
-/// Why a proof that is not on record does not do.
+/// Why an unknown proof is rejected.
 pub(crate) fn unknown(proof: Proof<'_>) -> Refused {
     let certificate = match proof {
         Proof::Token(token) => {
@@ -361,7 +360,7 @@ pub(crate) fn unknown(proof: Proof<'_>) -> Refused {
     refused(text, NEW_KIT)
 }
 
-/// Who calls, by what it proves who it is.
+/// The caller, by its proof of identity.
 #[derive(Clone)]
 pub struct Peer {
     pub address: SocketAddr,

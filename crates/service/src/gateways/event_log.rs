@@ -15,19 +15,19 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 use ulid::Generator;
 
-/// Events that wait for the database; what is beyond is dropped.
+/// Events that may wait for the database; more are dropped.
 const QUEUE: usize = 4096;
 /// Written in one transaction.
 const AT_ONCE: usize = 256;
-/// The same refusal, oddity or restart is written down once in this time, however often it happens: of two gateways with
-/// one EUI each frame looks like a restart.
+/// The same refusal, oddity or restart is written down once in this time, however often it happens: of two gateways
+/// with one EUI each frame looks like a restart.
 const AGAIN_AFTER: Duration = Duration::from_secs(600);
-/// What was written down lately, of how many gateways at most.
+/// Gateways whose latest events are remembered, at most.
 const REMEMBERED: usize = 20_000;
-/// For how long events are kept.
+/// How long events are kept.
 const KEPT: TimeDelta = TimeDelta::days(400);
 
-/// An event before it has a name and a time.
+/// An event before it has an identifier and a time.
 #[derive(Debug, Clone)]
 pub struct GatewayEventDraft {
     kind: GatewayEventKind,

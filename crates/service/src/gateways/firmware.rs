@@ -18,7 +18,7 @@ use ulid::Ulid;
 /// Where the files are.
 pub struct Firmwares(PathBuf);
 
-/// Checks a firmware's signature and tells what is to be kept on record.
+/// Checks a firmware's signature and returns its record.
 pub(crate) fn check(new: &NewFirmware) -> Result<(FirmwareRow, Vec<u8>), Problem> {
     let CheckedFirmware { name, bytes, signature } = new.check()?;
     let key = VerifyingKey::from_public_key_pem(new.key_pem.trim())

@@ -1,4 +1,4 @@
-//! The connection kit: what one gateway needs to connect, packed, with a sheet in plain words.
+//! The connection kit: an archive of all that one gateway needs to connect, with instructions.
 
 use std::fmt::Write as _;
 use std::io::{Cursor, Write as _};
@@ -63,7 +63,7 @@ pub(crate) fn zip(
     Ok(archive.finish()?.into_inner())
 }
 
-/// How the concentrator's chains are set, one a line.
+/// The settings of the concentrator's chains, one a line.
 fn channel_table(region: Region, layout: &Layout) -> String {
     let mut out = String::from("chain,radio,radio_centre_hz,frequency_hz,offset_hz,bandwidth_hz,spreading_factor\n");
     let mut line = |name: String, chain: &gateway_link::layout::Chain, bandwidth_hz: u32, factor: &str| {
@@ -87,7 +87,7 @@ fn channel_table(region: Region, layout: &Layout) -> String {
     out
 }
 
-/// One page in plain words.
+/// The instructions, one page.
 fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints, files: &[(String, String)]) -> String {
     let mut out = String::new();
     let mut say = |text: &str| {
@@ -127,7 +127,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
             say("   table.");
             say("3. On the gateway's page it turns to \"listening\" within half a minute.");
             say("");
-            say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
+            say("The key file is a secret. It was made for this kit, and cannot be shown again; anyone who has it");
             say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
         }
         Protocol::Lns => {
@@ -144,7 +144,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
             }
             say("3. Channels need not be set: the gateway is told them when it connects.");
             say("");
-            say("The key file is a secret. It was made for this kit, and cannot be shown again; whoever has it");
+            say("The key file is a secret. It was made for this kit, and cannot be shown again; anyone who has it");
             say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
             for new in fresh {
                 let credential = &new.row.credential;
@@ -166,12 +166,12 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
     say("");
     if gateway.protocol == Protocol::Mqtt {
         if endpoints.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
-            say("MIND: this broker is reached from the service's own machine only. Whoever runs the service");
+            say("MIND: this broker is reached from the service's own machine only. The operator of the service");
             say("names the broker's address with --mqtt, and then makes this kit again.");
             say("");
         }
     } else if endpoints.only_here() {
-        say(&format!("MIND: {name} is reached from the service's own machine only. Whoever runs the service"));
+        say(&format!("MIND: {name} is reached from the service's own machine only. The operator of the service"));
         say("names the address for gateways with --gateway-names, and then makes this kit again.");
         say("");
     }

@@ -1,5 +1,5 @@
-//! Readings written out as CSV, JSON Lines or Parquet, a part at a time: an export of a year holds no more in memory than
-//! one of a day.
+//! Readings written out as CSV, JSON Lines or Parquet, a part at a time: an export of a year holds no more in memory
+//! than one of a day.
 
 use std::io::Write;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -81,7 +81,7 @@ fn time(at_ms: i64) -> String {
 trait Writer: Send {
     fn write(&mut self, column: &Column, points: &[Point]) -> Result<()>;
 
-    /// What there is to send so far.
+    /// The bytes that are ready to be sent.
     fn take(&mut self) -> Vec<u8>;
 
     fn finish(&mut self) -> Result<()>;
@@ -102,7 +102,7 @@ impl Writer for Csv {
         let (device, reading) = (guarded(&column.device), guarded(&column.reading));
         let unit = guarded(column.unit.as_deref().unwrap_or_default());
         for point in points {
-            // A negative number is one, and no formula.
+            // A negative number is not a formula.
             let value = point.value.map_or_else(String::new, |value| value.to_string());
             let text = guarded(point.word.as_deref().unwrap_or_default());
             let at = time(point.at_ms);
@@ -150,7 +150,7 @@ impl Writer for JsonLines {
     }
 }
 
-/// What a Parquet file's writer writes to, and is taken from while it goes on.
+/// The buffer that a Parquet writer fills, and that is emptied while it goes on.
 #[derive(Clone, Default)]
 struct Sink(Arc<Mutex<Vec<u8>>>);
 
@@ -252,7 +252,7 @@ fn writer(form: Form) -> Result<Box<dyn Writer>> {
     })
 }
 
-/// Writes readings out, as long as somebody takes what is written.
+/// Writes readings out, as long as the receiver takes them.
 ///
 /// # Errors
 /// If the database does not answer; what was sent until then is not whole.

@@ -15,22 +15,23 @@ use tokio_util::sync::CancellationToken;
 use crate::clock;
 use crate::pipeline::directory::Directory;
 
-/// How often summaries are looked after.
+/// How often summaries are brought up to date.
 const EVERY: Duration = Duration::from_secs(60);
-/// An hour is summed up so long after its end; what comes later is listed and summed up again.
+/// How long after its end an hour is summed up; what comes later is listed and summed up again.
 const SETTLED: TimeDelta = TimeDelta::minutes(2);
-/// How often old values are taken out.
+/// How often old values are removed.
 const PRUNE_EVERY: Duration = Duration::from_secs(6 * 3600);
-/// A clock that has not been set for so long is believed; until then nothing is taken out that a wrong one would.
+/// A clock that has not been set for this time is believed; until then nothing is removed that a wrong clock would
+/// remove.
 const CALM: Duration = Duration::from_secs(3600);
 /// At the start the clock is believed if it goes on from the newest data.
 const GOES_ON: TimeDelta = TimeDelta::days(1);
-/// If nothing has been stored for so long, the clock is more likely wrong than everything silent.
+/// If nothing has been stored for this time, a wrong clock is more likely than a silent network.
 const FAR_BEYOND: TimeDelta = TimeDelta::days(45);
 /// Texts that a chart can have.
 const MOST_WORDS: u32 = 5000;
 
-/// What looks wrong, by estate; made anew with each hour.
+/// Readings that look wrong, by estate; computed every hour.
 #[derive(Default)]
 pub struct Doubts(Mutex<HashMap<EstateId, Vec<ModelDoubt>>>);
 
@@ -91,13 +92,13 @@ fn doubts_in(
     found.into_iter().map(|((estate, ..), doubt)| (estate, doubt)).collect()
 }
 
-/// What doubts are made of.
+/// The input of doubts.
 pub(crate) fn seen_of(summary: &Bucket) -> Seen {
     Seen { least: summary.least, most: summary.most, count: summary.count }
 }
 
-/// Why nothing old is to be taken out now: the clock may be wrong, and what is taken out is gone. `newest_at_start` is of
-/// the newest message when the service was started, `newest` of the newest one now.
+/// Why nothing old may be removed now: the clock may be wrong, and what is removed is lost. `newest_at_start` is
+/// of the newest message when the service was started, `newest` of the newest one now.
 pub(crate) fn keep_all(
     now: DateTime<Utc>,
     calm: Duration,
@@ -165,14 +166,14 @@ pub(crate) async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Do
     }
 }
 
-/// A line of a chart: its points, and for how long each stands, if not for one value.
+/// A line of a chart: its points, and the time that each covers if it is not a single value.
 pub(crate) struct Line {
     pub points: Vec<ChartPoint>,
     pub step_ms: Option<i64>,
     pub cut: bool,
 }
 
-/// Reads a line: single values where there are few enough, else as many taken together as the eye can tell.
+/// Reads a line: single values if there are few enough, else means over equal times.
 pub(crate) async fn line(
     store: &Store,
     series: SeriesId,
@@ -182,7 +183,7 @@ pub(crate) async fn line(
 ) -> Result<Line, StoreError> {
     let step = step_ms(until_ms - from_ms, points);
     let few = points.saturating_mul(2);
-    // Where hours are enough, they say how many values there are.
+    // If hourly summaries are fine enough, they also tell how many values there are.
     if step >= HOUR_MS {
         let summaries = by_hours(store, series, (from_ms, until_ms), step).await?;
         let count: u64 = summaries.iter().map(|bucket| bucket.count).sum();

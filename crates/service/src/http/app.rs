@@ -26,12 +26,12 @@ use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
 
-/// What decides which gateway may come in, and how.
+/// What decides which gateways may connect, and how.
 #[derive(Clone)]
 pub struct GatewayServices {
     pub authority: Arc<Authority>,
     pub identity: Arc<Identity>,
-    /// What gateways are to check the broker against.
+    /// The certificate that gateways check the broker against.
     pub broker_trust: Trust,
     pub credentials: Arc<Credentials>,
     pub gateway_log: Arc<GatewayLog>,

@@ -1,5 +1,5 @@
-//! The console's files, built into the program. Every address that is no file is answered with the
-//! page itself, which then shows what belongs there.
+//! The console's files, built into the program. An address that is not a file gets the page itself, which then shows
+//! the route.
 
 use axum::extract::State;
 use axum::http::{StatusCode, Uri, header};

@@ -1,4 +1,4 @@
-//! What the description says of every endpoint alike: how one shows who one is, and how refusals look.
+//! What the OpenAPI document says of every endpoint: how callers identify themselves, and how refusals look.
 
 use utoipa::Modify;
 use utoipa::openapi::path::{Operation, Parameter, ParameterBuilder, ParameterIn};
@@ -22,8 +22,8 @@ impl Modify for TokenScheme {
     }
 }
 
-/// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that come
-/// before its handler.
+/// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that
+/// come before its handler.
 pub(crate) fn complete(openapi: &mut OpenApi) {
     for (path, item) in &mut openapi.paths.paths {
         for (_, operation) in operations(item) {

@@ -19,16 +19,16 @@ use crate::http::auth::recent::Recent;
 use crate::http::auth::secret;
 use crate::http::error::Refusal;
 
-/// What is said of answers for programs: there is nothing in them to show or run.
+/// The policy for JSON answers: nothing in them may be shown or run.
 const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
 /// The browsable description of the interface comes with scripts and styles of its own, in files.
 const BROWSE: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; \
      base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
-/// What stands in the page, and in its policy, for the number by which its own styles are known.
+/// The placeholder for the nonce of the page's styles, in the page and in its policy.
 const NONCE: &str = "{style-nonce}";
 
-/// What stands between the service and whoever calls it from a browser or elsewhere.
+/// What stands between the service and its HTTP callers.
 pub struct Edge {
     /// Whether it is reached over TLS.
     pub secure: bool,
@@ -81,7 +81,7 @@ impl Edge {
         (page.replace(NONCE, &nonce), self.page_policy.replace(NONCE, &nonce))
     }
 
-    /// To be called when somebody may do other things than before: whoever listens is looked at anew.
+    /// To be called when the rights of a person change: the rights of everyone who listens are checked again.
     pub fn rights_changed(&self) {
         self.recent.forget();
         self.changes.send_modify(|count| *count += 1);
@@ -102,7 +102,7 @@ impl Edge {
         secret::verify(password, stored).await.unwrap_or(false)
     }
 
-    /// Whose turn it is to change something in an estate.
+    /// The lock for changes in an estate.
     pub fn turn(&self, estate: EstateId) -> Arc<AsyncMutex<()>> {
         let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
         Arc::clone(turns.entry(estate).or_default())
@@ -130,8 +130,8 @@ fn bare(host: &str) -> String {
     name.trim_end_matches('.').to_ascii_lowercase()
 }
 
-/// What the console's page may do: run its own files and the scripts that stand in it, by their hashes; and use styles that
-/// its own scripts make, which show that by a number that is another one each time the page is given out.
+/// The policy of the console's page: it may run its own files, the scripts in it by their hashes, and styles of its own
+/// scripts, which carry a nonce that is new with each delivery.
 fn page_policy(page: &str) -> String {
     let mut scripts = String::from("'self'");
     let mut rest = page;
@@ -149,7 +149,7 @@ fn page_policy(page: &str) -> String {
     )
 }
 
-/// Answers only to the service's own names: a name that somebody else has made to point here is not one of them.
+/// Answers only to the service's own names: another name that points here is refused.
 pub(crate) async fn own_name(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
     let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
     if edge.answers_to(host) {
@@ -161,7 +161,7 @@ pub(crate) async fn own_name(State(edge): State<Arc<Edge>>, request: Request, ne
     Refusal(problem.detail(detail)).into_response()
 }
 
-/// Puts on every answer what browsers are to be told.
+/// Adds the security headers to every answer.
 pub(crate) async fn headers(State(edge): State<Arc<Edge>>, request: Request, next: Next) -> Response {
     let path = request.uri().path();
     let (api, browse) = (path.starts_with("/api/"), path.starts_with("/api/browse"));
@@ -224,7 +224,7 @@ mod tests {
         let hash = STANDARD.encode(Sha256::digest(b"boot()"));
         assert!(policy.contains(&format!("script-src 'self' 'sha256-{hash}';")), "{policy}");
         assert!(!policy.contains("unsafe") && policy.contains("style-src 'self' 'nonce-"));
-        // Each time it is given out it is another number, the same in the page and in its policy.
+        // The nonce is new with each delivery, and the same in the page and in its policy.
         let edge = edge(&["localhost"]);
         let given = || edge.page("<meta content=\"{style-nonce}\">");
         let ((page, policy), (again, _)) = (given(), given());

@@ -12,7 +12,7 @@ use store::StoreError;
 pub struct Refusal(pub Problem);
 
 impl Refusal {
-    /// Something that is nobody's fault but ours; the particulars are in the log.
+    /// An internal error; the particulars are in the log.
     pub fn internal() -> Self {
         Self(Problem::new(500, "internal", "Something went wrong in the service"))
     }
@@ -49,7 +49,7 @@ impl From<StoreError> for Refusal {
                 Self(Problem::new(500, "unreadable", "A stored record cannot be read; the service's log says which"))
             }
             other => {
-                // The particulars are for the log, not for whoever asked.
+                // The particulars are for the log, not for the caller.
                 tracing::error!("{other}");
                 Self(Problem::new(503, "unavailable", "The database is not available; try again shortly"))
             }
@@ -72,7 +72,7 @@ impl IntoResponse for Refusal {
     }
 }
 
-/// Nothing of that name. What it was is told back, cut to a sensible length.
+/// There is nothing of that name. The name is repeated, cut to a sensible length.
 pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
     let name: String = name.to_string().chars().take(80).collect();
     Refusal(

@@ -22,7 +22,7 @@ fn access_of(parts: &Parts, context: &RequestContext) -> Result<Arc<Access>, Ref
     context.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
 }
 
-/// The estate a path names, all of it: or, where the path names a device that one reaches, that device.
+/// The estate in the path, all of it; or the device in the path, if the caller may reach it.
 pub struct WholeEstate {
     pub id: EstateId,
     /// The caller's name.
@@ -36,7 +36,7 @@ impl WholeEstate {
         &self.context.audit
     }
 
-    /// Whether what is to be changed is still as it was when whoever changes it looked at it, if they say how it was.
+    /// Refuses a change if what it changes is no longer as the caller saw it (`If-Match`).
     pub fn still(&self, before: &impl Serialize) -> Result<(), Refusal> {
         let Some(believed) = &self.context.if_match else { return Ok(()) };
         if *believed == revision(before) {
@@ -49,7 +49,7 @@ impl WholeEstate {
     }
 }
 
-/// What something is at the moment, in short: it changes when anything about it does.
+/// The revision of something: it changes with every change of it.
 pub(crate) fn revision(of: &impl Serialize) -> String {
     let text = serde_json::to_vec(of).unwrap_or_default();
     hex::encode(&Sha256::digest(text)[..8])
@@ -71,7 +71,7 @@ impl FromRequestParts<App> for WholeEstate {
     }
 }
 
-/// The estate a path names, as far as the caller reaches: what is listed is limited to that.
+/// The part of the estate in the path that the caller may reach: lists are limited to it.
 pub(crate) struct VisibleEstate {
     pub within: Option<AccessFilter>,
     pub estate: WholeEstate,
@@ -88,7 +88,7 @@ impl FromRequestParts<App> for VisibleEstate {
     }
 }
 
-/// The EUI a path names, in any pasted form.
+/// The EUI in the path, in any common form.
 pub(crate) struct PathEui(pub Eui64);
 
 impl FromRequestParts<App> for PathEui {
@@ -99,7 +99,7 @@ impl FromRequestParts<App> for PathEui {
     }
 }
 
-/// The last name in a path: that of a fleet, a model or a downlink.
+/// The last name in the path: of a fleet, a model or a downlink.
 pub(crate) struct PathName(pub String);
 
 impl FromRequestParts<App> for PathName {
@@ -112,7 +112,7 @@ impl FromRequestParts<App> for PathName {
     }
 }
 
-/// The model a path names.
+/// The model in the path.
 pub(crate) struct PathModel(pub String);
 
 impl FromRequestParts<App> for PathModel {
@@ -132,7 +132,7 @@ async fn path_parameter(parts: &mut Parts, app: &App, name: &str) -> Result<Stri
     found.ok_or_else(|| not_found(name, parts.uri.path()))
 }
 
-/// Which part of a list.
+/// The part of a list.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Paging {
@@ -170,7 +170,7 @@ pub(crate) fn page<R, T>(
     api::Page { items: rows.into_iter().map(show).collect(), next }
 }
 
-/// Query parameters; ones that do not parse are answered with a problem.
+/// Query parameters; invalid ones are answered with a problem.
 pub(crate) struct Params<T>(pub T);
 
 impl<T: DeserializeOwned> FromRequestParts<App> for Params<T> {

@@ -12,7 +12,7 @@ use crate::http::error::Refusal;
 /// What a handler gives back.
 pub(crate) type Answer<T> = Result<Json<T>, Refusal>;
 
-/// A JSON body, in or out; one that does not parse is answered with a problem that says where.
+/// A JSON body, in or out; an invalid one is answered with a problem that says where.
 pub(crate) struct Json<T>(pub T);
 
 impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {

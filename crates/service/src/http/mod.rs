@@ -35,7 +35,7 @@ use crate::http::auth::authorize::Endpoints;
 
 /// The largest request body; a decoder's script is the largest thing sent.
 const MAX_BODY: usize = 1 << 20;
-/// A body that stops coming for so long is given up.
+/// How long a body may stop coming before it is given up.
 const BODY_PATIENCE: Duration = Duration::from_secs(20);
 
 #[derive(OpenApi)]
@@ -88,8 +88,8 @@ pub(crate) fn router(app: App) -> Result<Router, String> {
         .with_state(app))
 }
 
-/// What has begun to change something is finished, even if the caller has left: else it could be written down, and never
-/// be told to the engine.
+/// What has begun to change something is finished, even if the caller has left: else it could be written down, and
+/// never be told to the engine.
 async fn run_to_completion(request: Request, next: Next) -> Response {
     if request.method().is_safe() {
         return next.run(request).await;

@@ -1,7 +1,7 @@
-//! Archives that people send in: what is needed of them, and no more than can be looked through.
+//! Archives that people send in: only the needed files are read, within limits.
 //!
-//! Nothing is written to a disk, so no name in an archive can reach anything. Still, one that tries says what it is, and is
-//! refused. Links are passed over.
+//! Nothing is written to a disk, so no name in an archive can reach anything. Still, one that tries says what it is,
+//! and is refused. Links are passed over.
 
 use std::io::{Cursor, Read};
 
@@ -10,7 +10,7 @@ use domain::model::catalogue;
 use domain::model::catalogue::Files;
 use flate2::read::GzDecoder;
 
-/// Entries that are looked at.
+/// Entries read at most.
 const MOST_ENTRIES: usize = 20_000;
 /// Bytes an archive may unpack to, with all that is passed over.
 const MOST_UNPACKED: u64 = 128 << 20;
@@ -51,7 +51,7 @@ fn wanted(path: &str) -> Result<Option<String>, Problem> {
     Ok(catalogue::wanted(name).then(|| path.to_owned()))
 }
 
-/// Takes files one by one, and minds how much they are.
+/// Collects files, and counts their bytes.
 #[derive(Default)]
 struct Taken {
     files: Files,
@@ -98,7 +98,7 @@ fn unzip(bytes: &[u8]) -> Result<Files, Problem> {
     Ok(taken.files)
 }
 
-/// The same for a tar that is read as it comes.
+/// The same for a tar, which is read as a stream.
 pub(crate) fn untar(from: impl Read) -> Result<Files, Problem> {
     untar_within(MOST_UNPACKED, from)
 }
@@ -118,7 +118,7 @@ fn untar_within(most: u64, from: impl Read) -> Result<Files, Problem> {
     Ok(taken.files)
 }
 
-/// A reader that ends with an error where a bomb goes on.
+/// A reader that fails when too much is unpacked.
 struct Bounded<R> {
     from: R,
     most: u64,
@@ -206,7 +206,7 @@ mod tests {
         for archive in [gz(&tar_of(large)), zip_of(large)] {
             assert!(unpack(&archive).unwrap_err().to_string().contains("more than 1048576 bytes"));
         }
-        // What is passed over still has to be unpacked, from a tar.
+        // Skipped files of a tar still have to be unpacked.
         let mut writer = GzEncoder::new(Vec::new(), Compression::fast());
         let mut header = tar::Header::new_ustar();
         header.set_path("padding.bin").unwrap();

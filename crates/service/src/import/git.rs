@@ -1,7 +1,7 @@
 //! Catalogues from git repositories, read with the machine's own `git`.
 //!
-//! Nothing is checked out: one commit is fetched into a bare repository, and its files come as a tar. No hook, filter, link or
-//! setting of the repository or the machine takes part.
+//! Nothing is checked out: one commit is fetched into a bare repository, and its files come as a tar. No hook, filter,
+//! link or setting of the repository or the machine takes part.
 
 use std::io::Read as _;
 use std::net::IpAddr;
@@ -45,7 +45,7 @@ pub(crate) fn check_address(address: &str) -> Result<String, Problem> {
         return bad("an address has no spaces");
     }
     if rest.split('/').next().is_some_and(|host| host.contains('@')) {
-        // It would be shown to everybody who may see the catalogue.
+        // Everybody who may see the catalogue would see it.
         return Err(bad_field(
             "address",
             &format!("{scheme}://…@…"),
@@ -78,8 +78,8 @@ fn failed(address: &str, why: impl std::fmt::Display) -> Problem {
     problem.detail(format!("{address}: {why}"))
 }
 
-/// Where an address leads is looked up before anything is asked there: people who may import a catalogue may not look around
-/// in the service's own network. Hosts of it that are meant are named at the start.
+/// Where an address leads is looked up before anything is asked there: people who may import a catalogue may not look
+/// around in the service's own network. Hosts of it that are meant are named at the start.
 async fn outside(address: &str, inner: &[String]) -> Result<(), Problem> {
     let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
     let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();

@@ -34,7 +34,7 @@ const HELD_BACK: Duration = Duration::from_secs(10);
 /// How long the journal may keep frames that nothing followed from, such as other networks' downlinks.
 const MARK_EVERY_US: i64 = 1_000_000;
 
-/// Devices that the engine is asked about in one go.
+/// Devices that the engine is asked about at a time.
 const ASKED_AT_ONCE: usize = 2_000;
 
 enum Ask {
@@ -51,10 +51,10 @@ enum Ask {
     Stop,
 }
 
-/// What became of frames handed in. Only what is journalled may be acknowledged.
+/// The result of handing in frames. Only journalled frames may be acknowledged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Taken {
-    /// They stand in the journal and are on their way.
+    /// They are in the journal and on their way.
     Journalled,
     /// They are on their way, but would not survive a kill: the journal cannot be written.
     Unwritten,
@@ -65,13 +65,13 @@ pub enum Taken {
 /// A frame on its way to the engine.
 struct Heard {
     frame: FrameHeard,
-    /// Where it stands in the journal.
+    /// Its position in the journal.
     position: u64,
     /// By how much the clock had been set when it was heard.
     stepped_us: i64,
 }
 
-/// The way to the engine.
+/// The handle of the engine's task.
 #[derive(Clone)]
 pub struct Network {
     asks: mpsc::Sender<Ask>,
@@ -90,7 +90,7 @@ pub(crate) struct Start {
     pub before: Before,
 }
 
-/// What an engine before this one was handed, and what it was not.
+/// Frames that the engine before this one received, and frames that it did not.
 #[derive(Debug, Default)]
 pub(crate) struct Before {
     /// How far it had come.
@@ -129,7 +129,7 @@ fn positioned(records: Vec<Record>) -> Vec<(Option<u64>, FrameHeard)> {
     records.into_iter().map(|record| (record.position, record.frame)).collect()
 }
 
-/// Whether frames become safe.
+/// Whether frames become durable.
 #[derive(Default)]
 pub struct JournalHealth {
     /// Why the journal cannot be written, and since when.
@@ -217,7 +217,7 @@ impl Running {
         self.engine.handle(self.time, input, &mut self.effects);
     }
 
-    /// Goes on to a time; if the clock was set on the way, all that the engine waits for moves with it.
+    /// Advances to a time; if the clock was set in between, all deadlines of the engine move with it.
     fn go_to(&mut self, Moment { at, stepped_us }: Moment) {
         let by_us = stepped_us - self.stepped_us;
         if by_us != 0 {
@@ -335,7 +335,7 @@ impl Running {
         }
     }
 
-    /// Carries out a command about a downlink; gives what becomes of it at once, if anything does.
+    /// Carries out a command about a downlink; returns its immediate result, if there is one.
     fn outbox_command(&mut self, command: Command, id: OutboxId) -> Option<OutboxState> {
         let before = self.effects.len();
         self.handle(Input::Command(command));
@@ -358,10 +358,10 @@ impl Network {
         self.journal.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Hands in what a gateway has heard just now: all of it or nothing. Once it is journalled, a kill loses none.
+    /// Hands in frames that a gateway has just heard: all of them or none. Once it is journalled, a kill loses none.
     ///
-    /// What cannot be journalled goes on to the engine all the same if its link brings nothing again (`once`): it is
-    /// better served unsafely than not at all. Other links are to hold it back until it can be.
+    /// What cannot be journalled goes on to the engine all the same if its link brings nothing again (`once`): an
+    /// answer without durability is better than none. Other links are to hold it back until it can be.
     pub fn hear(&self, mut frames: Vec<FrameHeard>, once: bool) -> Taken {
         // Under one lock, so that the journal, the engine's queue and time are in the same order.
         let mut journal = self.journal();
@@ -384,8 +384,8 @@ impl Network {
         taken
     }
 
-    /// Hands in what will come again if it is not taken, holding it back until it can be journalled. `false` if that
-    /// takes too long: then the link is to be broken, so that whoever sent it keeps it.
+    /// Hands in frames that come again if they are not taken. Waits until they can be journalled. `false` if that
+    /// takes too long: then the link is to be broken, so that the sender keeps it.
     pub async fn hear_safely(&self, frames: &[FrameHeard]) -> bool {
         let end = Instant::now() + HELD_BACK;
         loop {
@@ -399,7 +399,7 @@ impl Network {
         }
     }
 
-    /// Whether frames become safe.
+    /// Whether frames become durable.
     pub fn journal_health(&self) -> &JournalHealth {
         &self.health
     }
@@ -414,7 +414,7 @@ impl Network {
         (self.frames.max_capacity() - self.frames.capacity(), self.journal().bytes())
     }
 
-    /// Keeps the journal safe from power cuts, to within a moment, until the service stops.
+    /// Syncs the journal to disk at short intervals until the service stops.
     pub async fn sync_journal(self, stopping: CancellationToken) {
         let mut often = tokio::time::interval(journal::SYNC_EVERY);
         loop {
@@ -429,14 +429,14 @@ impl Network {
         }
     }
 
-    /// Makes what was written safe from a power cut at once, as far as that works.
+    /// Syncs what was written to disk now, as far as that works.
     pub fn sync_now(&self) {
         if let Some(file) = self.journal().unsynced() {
             let _ = file.sync_data();
         }
     }
 
-    /// Tells what became of a transmission; `false` if the engine is too far behind to take it.
+    /// Reports on a transmission; `false` if the engine is too far behind to take it.
     pub fn try_report(&self, transmission: TransmissionId, result: Result<(), TxFailure>) -> bool {
         self.asks.try_send(Ask::Report(transmission, result)).is_ok()
     }
@@ -445,12 +445,12 @@ impl Network {
         let _ = self.asks.send(Ask::Command(command)).await;
     }
 
-    /// Takes a downlink out of the outbox, if it still waits there.
+    /// Removes a downlink from the outbox, if it still waits there.
     pub async fn cancel(&self, dev_eui: Eui64, id: OutboxId) -> bool {
         self.ask(|answer| Ask::Cancel(dev_eui, id, answer)).await.unwrap_or(false)
     }
 
-    /// Puts a waiting downlink elsewhere in its line; says whether it and the one it is to go before wait.
+    /// Moves a waiting downlink to another place in its queue; returns whether it and the one after it are waiting.
     pub async fn arrange(&self, dev_eui: Eui64, id: OutboxId, to: Place) -> bool {
         self.ask(|answer| Ask::Arrange(dev_eui, id, to, answer)).await.unwrap_or(false)
     }
@@ -477,8 +477,8 @@ impl Network {
         self.ask(|answer| Ask::Gateways(euis, answer)).await.unwrap_or_default()
     }
 
-    /// Of these devices, those that somebody should look at. The engine is asked about some at a time, so that frames do not
-    /// wait for long.
+    /// Of these devices, those with concerns. The engine is asked about some at a time, so that frames
+    /// do not wait for long.
     pub async fn attention(&self, devices: &[Eui64]) -> Vec<DeviceAttention> {
         let mut found = Vec::new();
         for some in devices.chunks(ASKED_AT_ONCE) {

@@ -50,7 +50,7 @@ impl IngestStats {
         self.drop_many("foreign", copies as u64, last, "the air");
     }
 
-    /// Counts a message that was to be shown live and stored nowhere, while more than enough of them wait.
+    /// Counts a live-only message that was dropped because too many wait.
     pub fn not_shown(&self) {
         self.dropped("not_shown_live", "a message that is only shown live, behind many others".into(), "the air");
     }
@@ -85,7 +85,7 @@ impl IngestStats {
     }
 }
 
-/// The word under which a malformed datagram is counted.
+/// The reason under which a malformed datagram is counted.
 pub(crate) fn reason(error: &DatagramError) -> &'static str {
     match error {
         DatagramError::TooShort { .. } => "too_short",

@@ -1,6 +1,6 @@
 //! Devices that send join-requests without being registered.
 //!
-//! Anybody on the band can make DevEUIs up, so no more is noted than can be looked through, and nothing is written down.
+//! Anybody on the band can make DevEUIs up, so only a limited number is kept, in memory only.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -15,10 +15,10 @@ use store::EstateId;
 
 use crate::pipeline::directory::Directory;
 
-/// Remembered of one estate; the one unheard for longest gives way.
+/// Remembered in one estate; the one unheard for longest is dropped.
 const MOST: usize = 500;
 
-/// A join-request of somebody unknown.
+/// A join-request of an unknown device.
 pub struct Request {
     pub estate_id: EstateId,
     pub dev_eui: Eui64,
@@ -29,7 +29,7 @@ pub struct Request {
     pub heard_by: Vec<HeardBy>,
 }
 
-/// The devices that ask.
+/// The devices that ask to join.
 #[derive(Default)]
 pub struct Strangers(Mutex<HashMap<(EstateId, Eui64), DeviceStranger>>);
 
@@ -66,7 +66,7 @@ impl Strangers {
         all.insert(key, stranger);
     }
 
-    /// Those of an estate, the one heard last first. What has been registered since is no stranger any more.
+    /// Those of an estate, the one heard last first, without those registered since.
     pub fn of(&self, estate_id: EstateId, directory: &Directory) -> Vec<DeviceStranger> {
         let known = |eui: Eui64| directory.device(eui).filter(|device| device.estate_id == estate_id);
         let mut all = self.lock();

@@ -63,7 +63,7 @@ mod tests {
         held.pop();
         assert!(all.begin(one).is_some());
         drop(held);
-        assert!(all.lock().is_empty(), "nothing is remembered of whoever is gone");
+        assert!(all.lock().is_empty(), "nothing is remembered of clients that are gone");
         let v6 = |text: &str| text.parse::<IpAddr>().unwrap();
         assert_eq!(one_source(v6("2001:db8::1")), one_source(v6("2001:db8::ffff")));
         assert_eq!(one_source(v6("::ffff:10.0.0.1")), one);

@@ -19,15 +19,15 @@ use crate::gateways::credentials::Peer;
 use crate::ingest::stats::IngestStats;
 use crate::net::handshakes::{Handshake, Handshakes};
 
-/// What is under way when the service stops is given so long.
+/// The time for requests in progress when the service stops.
 const FAREWELL: Duration = Duration::from_secs(2);
 
-/// How connections are taken on one port.
+/// How connections are accepted on one port.
 #[derive(Clone)]
 pub(crate) struct Port {
-    /// Speaks TLS, if it is given.
+    /// With TLS, if it is given.
     pub tls: Option<TlsAcceptor>,
-    /// A handshake, and each request's header, take no longer.
+    /// The time limit of a handshake, and of each request's header.
     pub patience: Duration,
     /// Connections at once.
     pub most: usize,
@@ -36,7 +36,7 @@ pub(crate) struct Port {
 }
 
 impl Port {
-    /// Takes connections until the service stops, and lets them end.
+    /// Accepts connections until the service stops, and waits for them to end.
     pub(crate) async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
         let room = Arc::new(Semaphore::new(self.most));
         let handshakes = Handshakes::default();
@@ -59,7 +59,7 @@ impl Port {
                 self.ingest.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
                 continue;
             };
-            // What speaks no TLS has no handshake: its first header has a time of its own.
+            // Without TLS there is no handshake: the first header has a time limit of its own.
             let handshake = match self.tls.as_ref().map(|_| handshakes.begin(address.ip())) {
                 Some(None) => {
                     self.ingest.dropped("too_many_handshakes", "one address has too many under way".into(), address);
@@ -120,7 +120,7 @@ impl Port {
             .with_upgrades();
         tokio::pin!(connection);
         tokio::select! {
-            // Whoever hangs up in the midst of a request is no news.
+            // A client that hangs up during a request is no news.
             _ = connection.as_mut() => {}
             () = stopping.cancelled() => {
                 connection.as_mut().graceful_shutdown();

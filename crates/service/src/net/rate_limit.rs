@@ -5,8 +5,8 @@ use std::hash::Hash;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// Keys remembered; beyond it those whose buckets are full again are forgotten, and if there are none, new keys share one
-/// answer: wait.
+/// Keys remembered; beyond it those whose buckets are full again are forgotten, and if there are none, new keys share
+/// one answer: wait.
 const MOST: usize = 50_000;
 
 /// Buckets by key. Each holds `burst` and gets one back every `every`.
@@ -26,7 +26,7 @@ impl<K: Eq + Hash> RateLimiter<K> {
         (level + back).min(self.burst)
     }
 
-    /// Takes one, or says how long to wait for it.
+    /// Takes a token, or returns how long to wait for one.
     pub fn take(&self, key: K, now: Instant) -> Result<(), Duration> {
         let mut levels = self.levels.lock().unwrap_or_else(PoisonError::into_inner);
         if levels.len() >= MOST && !levels.contains_key(&key) {
@@ -44,7 +44,7 @@ impl<K: Eq + Hash> RateLimiter<K> {
         Ok(())
     }
 
-    /// Gives one back that was taken for nothing.
+    /// Gives back a token that was not used.
     pub fn give_back(&self, key: &K) {
         let mut levels = self.levels.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((level, _)) = levels.get_mut(key) {

@@ -18,10 +18,10 @@ use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureSc
 use crate::gateways::authority;
 use crate::gateways::authority::Authority;
 
-/// The service's certificate is renewed so long before it ends.
+/// How long before its end the service's certificate is renewed.
 const RENEW_BEFORE: TimeDelta = TimeDelta::days(30);
 
-/// What gateways trust: the certificate that the service's own one is checked against.
+/// The certificate that gateways check the service's own one against.
 #[derive(Clone)]
 pub struct Trust {
     pub pem: String,
@@ -46,7 +46,7 @@ pub struct Given<'a> {
 pub struct Identity {
     shown: RwLock<(Arc<CertifiedKey>, DateTime<Utc>)>,
     pub trust: Trust,
-    /// Names it is renewed for; a given one is renewed by whoever gave it.
+    /// Names it is renewed for; a given one is renewed by the operator who gave it.
     names: Option<Vec<String>>,
 }
 

@@ -25,7 +25,7 @@ use crate::pipeline::directory::Directory;
 use crate::pipeline::mailbox::{Coalesce, EngineOutput, Mailbox};
 use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 
-/// Decoders get so much time in one batch, whatever its size; uplinks left over are decoded later.
+/// The time for decoders in one batch of any size; uplinks left over are decoded later.
 const DECODING: Duration = Duration::from_millis(20);
 /// And this for each of its effects: a large batch takes its time anyway.
 const DECODING_EACH: Duration = Duration::from_micros(10);
@@ -35,7 +35,7 @@ const ROOM: usize = 20_000;
 /// Messages that are only shown, and wait for what is before them to be durable.
 const LIVE_ONLY: usize = 2_000;
 
-/// What one transaction writes, and what follows once it is durable.
+/// The rows of one transaction, and the effects once it is durable.
 #[derive(Default)]
 pub(crate) struct PendingBatch {
     pub batch: Batch,
@@ -46,7 +46,7 @@ pub(crate) struct PendingBatch {
     pub transmissions: Vec<Transmission>,
     pub to_decode: Vec<DecodeJob>,
     pub to_publish: Vec<Arc<WrittenMessage>>,
-    /// What is shown to whoever watches and stored nowhere, such as frames of strangers.
+    /// What goes to the live stream and is stored nowhere, such as frames of unknown devices.
     pub live_only: Vec<Arc<WrittenMessage>>,
 }
 
@@ -59,7 +59,7 @@ impl Coalesce for PendingBatch {
         self.to_decode.append(&mut later.to_decode);
         self.to_publish.append(&mut later.to_publish);
         self.live_only.append(&mut later.live_only);
-        // Who watches misses some of it, for which nobody was promised anything.
+        // Listeners miss some of them: live messages are not promised.
         self.live_only.truncate(LIVE_ONLY);
     }
 
@@ -79,7 +79,7 @@ pub(crate) struct Batcher {
 }
 
 impl Batcher {
-    /// Works until the engine is gone.
+    /// Works until the engine has ended.
     ///
     /// # Panics
     /// If preparing does: what the engine wants done must not be lost silently.
@@ -143,7 +143,7 @@ impl Batcher {
     }
 }
 
-/// Counts what is lost or belongs to no estate, and keeps the frames of devices that are quarantined.
+/// Counts lost and foreign frames, and keeps the frames of quarantined devices.
 fn count(event: &Event, ingest: &IngestStats, quarantined: &QuarantinedFrames) {
     match event {
         Event::Discarded { copies } => ingest.foreign(*copies),
@@ -171,14 +171,14 @@ fn quarantine(quarantined: &QuarantinedFrames, ingest: &IngestStats, refused: &R
     }
 }
 
-/// Makes messages' names, which sort by time. When the clock was set back they do not stay in the future.
+/// Makes message identifiers, which sort by time. After the clock was set back they do not stay in the future.
 #[derive(Default)]
 pub(crate) struct Ids {
     generator: Generator,
     newest_ms: u64,
 }
 
-/// A generator keeps its names in order across this, as it is.
+/// The generator keeps its identifiers in order across this.
 const SMALL_STEP_MS: u64 = 2_000;
 
 impl Ids {
@@ -194,7 +194,7 @@ impl Ids {
 }
 
 impl PendingBatch {
-    /// Takes a message, with what its decoder has made of it if that is known already.
+    /// Takes a message, with its decoder's result if that is known already.
     fn take(
         &mut self,
         built: BuiltMessage,
@@ -310,7 +310,7 @@ mod tests {
         EngineOutput { effects: effects.into_iter().collect(), mark }
     }
 
-    /// Its decoder has shown itself quick.
+    /// Its decoder is known to be quick.
     fn known_to_be_quick(preparer: &Batcher) -> std::sync::MutexGuard<'static, ()> {
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         (0..2).for_each(|_| decoder.pace.took(Duration::from_micros(50)));
@@ -322,7 +322,7 @@ mod tests {
     fn what_is_quickly_decoded_is_stored_and_told_with_its_readings() {
         let mut preparer = preparer("function decodeUplink(i) { return { data: { level: i.bytes[0] / 10 } }; }");
         let _alone = known_to_be_quick(&preparer);
-        // What is on port 0 is the network's own.
+        // Port 0 carries MAC commands.
         let mut pending = preparer.prepare(output(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
         pending.coalesce(preparer.prepare(output(uplink(3, 2), 6)));
         assert_eq!((pending.decoded, pending.heard.len(), pending.to_decode.len()), (2, 3, 0));

@@ -1,11 +1,11 @@
 //! Commits each batch in one transaction, then sends and publishes: nothing leaves before it is durable.
 //!
-//! While one transaction is under way, the next one is prepared; that makes the group. Nothing is
-//! transmitted or published before the transaction that holds what came before it.
+//! While one transaction is under way, the next one is prepared; that makes the group. Nothing is transmitted or
+//! published before the transaction that holds what came before it.
 //!
 //! A database that is away, full or locked is waited for, however long that takes. What it refuses as data is found and
-//! left out: a device whose state cannot be stored is quarantined, a row of the history is kept in a file, and everybody
-//! else goes on.
+//! left out: a device whose state cannot be stored is quarantined, a row of the history is kept in a file, and
+//! everybody else goes on.
 
 use std::collections::HashSet;
 use std::iter;
@@ -39,7 +39,7 @@ const SHARE: Duration = Duration::from_millis(15);
 const PAUSE_FIRST: Duration = Duration::from_millis(100);
 const PAUSE_LAST: Duration = Duration::from_secs(5);
 
-/// The one task that writes what the network does.
+/// The one task that writes messages and state.
 pub(crate) struct Committer {
     pub writer: Writer,
     pub links: Arc<Links>,
@@ -49,24 +49,24 @@ pub(crate) struct Committer {
     pub metrics: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub refused_rows: RefusedRows,
-    /// Notes in the data folder how far the database has come.
+    /// The high-water mark in the data folder.
     pub high_water: HighWater,
     /// Ends the wait for a database that is away when the service stops: what is not written stays in the journal.
     pub give_up: CancellationToken,
 }
 
-/// Why something is not written.
+/// Why a batch was not written.
 enum NotWritten {
     /// The database refuses it as data.
     Refused(String),
-    /// The service stops and waits no longer.
+    /// The service stops and does not wait any longer.
     GivenUp,
     /// Another instance has the database.
     TakenOver(StoreError),
 }
 
 impl Committer {
-    /// Works until the engine and the decoders are gone.
+    /// Works until the engine and the decoders have ended.
     ///
     /// # Errors
     /// If another instance has taken the database over, or the service stops while the database is away.
@@ -144,9 +144,9 @@ impl Committer {
         Ok(())
     }
 
-    /// Writes a batch, however long the database is away. Meanwhile the queues before this task hold what they can, and
-    /// what they cannot is shed and counted where it comes in. Gives the devices that are not served from now on: what
-    /// the engine did for them is not durable, so nobody may hear of it.
+    /// Writes a batch, and waits while the database is away. Meanwhile the queues before this task hold what they can,
+    /// and what they cannot is shed and counted where it comes in. Gives the devices that are not served from now on:
+    /// what the engine did for them is not durable, so nobody may hear of it.
     async fn commit(&mut self, batch: Batch) -> Result<HashSet<Eui64>, NotWritten> {
         match self.write(&batch).await {
             Ok(()) => return Ok(HashSet::new()),
@@ -165,12 +165,12 @@ impl Committer {
                 Err(other) => return Err(other),
             }
         }
-        // Last, so that whoever is killed halfway hears it all once more.
+        // Last, so that a service killed halfway hears all of it again.
         self.write(&split.mark()).await?;
         Ok(unserved)
     }
 
-    /// Tells what the database refuses; gives the device or group whose state that is.
+    /// Reports a refused row; returns the device or group if it is state.
     fn refused(&self, refused: Refused) -> Option<Eui64> {
         match refused {
             Refused::State { subject: Subject::Device(eui), why } => {
@@ -190,10 +190,11 @@ impl Committer {
                 None
             }
             Refused::Row { row, why } => {
-                let kept = self.refused_rows.keep(&row, &why);
-                let place = kept
-                    .map_or_else(|error| format!("and could not be kept: {error}"), |path| format!("kept in {path}"));
-                tracing::error!("the database refuses a row, {place}: {why}: {row}");
+                let place = match self.refused_rows.keep(&row, &why) {
+                    Ok(path) => format!("kept in {path}"),
+                    Err(error) => format!("and could not be kept: {error}: {row}"),
+                };
+                tracing::error!("the database refuses a row, {place}: {why}");
                 self.condition.refused(&format!("a row of the history, {place}"), &why);
                 None
             }

@@ -13,20 +13,20 @@ use lorawan::Eui64;
 use crate::clock;
 use crate::ingest::network::Network;
 
-/// A commit may take so long before the service says that frames do not become durable.
+/// How long a commit may take before the service says that frames do not become durable.
 const SLOW_COMMIT: Duration = Duration::from_secs(5);
-/// A database that has said nothing for so long is away: it is asked every five seconds.
+/// A database that has said nothing for this time is away: it is asked every five seconds.
 const SILENT: Duration = Duration::from_secs(12);
 /// Frames that wait for the engine before it counts as behind.
 const BEHIND: usize = 20_000;
-/// After an outage devices are not called silent until so long after everything is caught up with.
+/// After an outage devices are not called silent until this time after everything is caught up with.
 const SETTLE: Duration = Duration::from_secs(60);
-/// Things noted at the start and since.
+/// Notes from the start and since.
 const NOTES: usize = 50;
-/// How long the watch page tells that the clock was set.
+/// How long the watch page shows that the clock was set.
 const STEP_TOLD_S: i64 = 3600;
 
-/// A commit under way, and how those before went.
+/// A commit under way, and the results of the earlier ones.
 #[derive(Debug, Default)]
 struct Commits {
     begun: Option<Instant>,
@@ -34,7 +34,7 @@ struct Commits {
     last: Option<Instant>,
     /// Since when commits fail, by both clocks, and why the last did.
     failing: Option<(Instant, DateTime<Utc>, String)>,
-    /// When frames became durable again, after they had not since the time beside it.
+    /// When frames became durable again, and since when they had not.
     recovered: Option<(Instant, DateTime<Utc>)>,
 }
 
@@ -45,7 +45,7 @@ pub struct Quarantined {
     pub why: String,
 }
 
-/// Something that happened and needs to be known.
+/// A note for the watch page.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Note {
     weight: Weight,
@@ -60,13 +60,13 @@ struct Inner {
     refused: u64,
     last_refused: String,
     notes: Vec<Note>,
-    /// Whether the MQTT broker is there, and since when; none without one.
+    /// Whether the MQTT broker is reachable, and since when; `None` without one.
     broker: Option<(bool, Instant)>,
     /// When the database last answered.
     database: Option<Instant>,
 }
 
-/// How the service is doing.
+/// The service's condition.
 #[derive(Default)]
 pub struct Condition(Mutex<Inner>);
 
@@ -84,13 +84,13 @@ impl Condition {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A commit of so many rows begins.
+    /// A commit of this many rows begins.
     pub fn commit_begins(&self, rows: usize) {
         let mut inner = self.lock();
         (inner.commits.begun, inner.commits.rows) = (Some(Instant::now()), rows);
     }
 
-    /// It did not work, and is tried again.
+    /// A commit failed, and is tried again.
     pub fn commit_fails(&self, why: &str) {
         let commits = &mut self.lock().commits;
         // From when the first of them began: until then all was durable.
@@ -114,18 +114,18 @@ impl Condition {
         inner.database = Some(now);
     }
 
-    /// What has to be stored for a device is refused.
+    /// The database refuses a device's state.
     pub fn quarantine(&self, dev_eui: Eui64, why: &str) {
         let new = || Quarantined { since: clock::utc(), why: why.to_owned() };
         self.lock().quarantined.entry(dev_eui).or_insert_with(new);
     }
 
-    /// A device is registered anew or removed.
+    /// A device is registered again or removed.
     pub fn release(&self, dev_eui: Eui64) {
         self.lock().quarantined.remove(&dev_eui);
     }
 
-    /// Why a device is not served, if that is so.
+    /// Why a device is not served, if it is not.
     pub fn quarantined(&self, dev_eui: Eui64) -> Option<Quarantined> {
         self.lock().quarantined.get(&dev_eui).cloned()
     }
@@ -135,14 +135,14 @@ impl Condition {
         self.lock().quarantined.iter().map(|(eui, quarantined)| (*eui, quarantined.clone())).collect()
     }
 
-    /// The database refuses something else.
+    /// The database refuses another row.
     pub fn refused(&self, what: &str, why: &str) {
         let mut inner = self.lock();
         inner.refused += 1;
         inner.last_refused = format!("{what}: {why}");
     }
 
-    /// Notes something for the watch page.
+    /// Adds a note for the watch page.
     pub fn note(&self, weight: Weight, what: impl Into<String>, next_step: impl Into<String>) {
         let note = Note { weight, what: what.into(), next_step: next_step.into() };
         let mut inner = self.lock();
@@ -151,7 +151,7 @@ impl Condition {
         }
     }
 
-    /// The MQTT broker is there, or not.
+    /// The MQTT broker is reachable, or not.
     pub fn broker(&self, there: bool) {
         let broker = &mut self.lock().broker;
         if broker.is_none_or(|(known, _)| known != there) {
@@ -159,17 +159,17 @@ impl Condition {
         }
     }
 
-    /// The database has answered, whatever was asked.
+    /// The database has answered any question.
     pub fn database_answers(&self) {
         self.lock().database = Some(Instant::now());
     }
 
-    /// For how long the database has not answered, if that is too long.
+    /// How long the database has not answered, if that is too long.
     fn database_silent(&self) -> Option<Duration> {
         self.lock().database.map(|at| at.elapsed()).filter(|age| *age > SILENT)
     }
 
-    /// For how long frames have not become durable, and why.
+    /// How long frames have not become durable, and why.
     pub fn not_durable(&self) -> Option<(Duration, String)> {
         let commits = &self.lock().commits;
         let slow = commits.begun.map(|begun| begun.elapsed()).filter(|age| *age > SLOW_COMMIT);
@@ -180,8 +180,8 @@ impl Condition {
         }
     }
 
-    /// The time up to which it is known who was heard: now, unless what was heard lately has not been looked at yet. Who
-    /// is silent is judged by it.
+    /// The time up to which receptions are evaluated: now, or earlier while frames are waiting. Silence is judged by
+    /// it.
     pub fn heard_until(&self, network: &Network) -> DateTime<Utc> {
         let behind = network.backlog().0 >= BEHIND;
         let trouble = self.not_durable().map(|(age, _)| clock::utc() - age);
@@ -190,7 +190,7 @@ impl Condition {
         trouble.into_iter().chain(settling).min().unwrap_or_else(clock::utc)
     }
 
-    /// Each part by itself. Who asks may be anybody, so errors are not quoted.
+    /// The state of each part. Anybody may ask, so errors are not quoted.
     pub fn parts(&self, network: &Network) -> Vec<HealthPart> {
         let part = |part: &str, state, age_s, what: String| HealthPart { part: part.into(), state, age_s, what };
         let ok = |name: &str, age_s, what: &str| part(name, PartState::Ok, age_s, what.into());
@@ -245,7 +245,7 @@ impl Condition {
         parts
     }
 
-    /// What needs attention and concerns everybody.
+    /// Concerns for all estates.
     pub fn concerns(&self, network: &Network) -> Vec<Concern> {
         let concern = |weight, what: String, next_step: &str| Concern {
             weight,

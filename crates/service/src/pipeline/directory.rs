@@ -22,11 +22,11 @@ struct Inner {
     estates: HashMap<EstateId, String>,
 }
 
-/// The directory; it follows what is registered.
+/// The directory; it follows all registrations.
 #[derive(Default)]
 pub struct Directory {
     inner: RwLock<Inner>,
-    /// What running totals had reached.
+    /// The running totals.
     pub totals: Totals,
 }
 
@@ -64,7 +64,7 @@ impl Directory {
         self.write().devices.insert(device.dev_eui, device);
     }
 
-    /// Takes what was changed about a device.
+    /// Takes a device's changed registration.
     pub fn edit_device(&self, dev_eui: Eui64, edit: &DevicePatch) {
         let mut inner = self.write();
         let Some(device) = inner.devices.get_mut(&dev_eui) else { return };
@@ -76,7 +76,7 @@ impl Directory {
         device.region = edit.region.unwrap_or(device.region);
     }
 
-    /// Takes where a device is used now.
+    /// Takes a device's place of use.
     pub fn set_region(&self, dev_eui: Eui64, region: Region) {
         if let Some(device) = self.write().devices.get_mut(&dev_eui) {
             device.region = region;
@@ -97,7 +97,7 @@ impl Directory {
         Some(self.read().devices.get(&dev_eui)?.fleet.clone())
     }
 
-    /// A device, and what reads its payloads.
+    /// A device and its decoder.
     pub fn device_with_decoder(&self, dev_eui: Eui64) -> Option<(DeviceContext, Option<Arc<Decoder>>)> {
         let inner = self.read();
         let device = inner.devices.get(&dev_eui)?;
@@ -106,8 +106,7 @@ impl Directory {
         Some((device.clone(), decoder))
     }
 
-    /// Notes a sign of life and gives the device's usual interval in seconds, following
-    /// changes within a few uplinks.
+    /// Notes an uplink and returns the device's usual interval in seconds, which follows changes within a few uplinks.
     pub fn heard(&self, dev_eui: Eui64, at: DateTime<Utc>) -> Option<f64> {
         let mut inner = self.write();
         let device = inner.devices.get_mut(&dev_eui)?;
@@ -122,7 +121,7 @@ impl Directory {
         device.usual_interval_s
     }
 
-    /// A join says that the device lives, not how often it sends.
+    /// Notes a join: the device works, but it tells nothing about its interval.
     pub fn joined(&self, dev_eui: Eui64) -> Option<f64> {
         let mut inner = self.write();
         let device = inner.devices.get_mut(&dev_eui)?;
@@ -130,7 +129,7 @@ impl Directory {
         device.usual_interval_s
     }
 
-    /// Takes a model with its scripts, which the caller has loaded: that runs them once.
+    /// Takes a model with its loaded scripts.
     pub fn put_model(&self, estate: EstateId, slug: &str, decoders: Decoders) {
         let key = (estate, slug.to_owned());
         let mut inner = self.write();
@@ -144,7 +143,7 @@ impl Directory {
         self.write().decoders.remove(&(estate, slug.to_owned()));
     }
 
-    /// What reads a device's payloads, by its model and its versions.
+    /// A device's decoder, by its model and its versions.
     pub fn decoder(&self, estate: EstateId, model: &str, dev_eui: Eui64) -> Option<Arc<Decoder>> {
         let inner = self.read();
         let device = inner.devices.get(&dev_eui);
@@ -153,7 +152,7 @@ impl Directory {
         inner.decoders.get(&(estate, model.to_owned()))?.of(hardware, firmware)
     }
 
-    /// The decoder for these versions of a model, as they are told in words; the one for all others by no word.
+    /// A model's decoder by the text of its versions; without a text, the one for all other versions.
     pub fn decoder_for(&self, estate: EstateId, model: &str, version: &str) -> Option<Arc<Decoder>> {
         let inner = self.read();
         let decoders = inner.decoders.get(&(estate, model.to_owned()))?;
@@ -161,7 +160,7 @@ impl Directory {
         all.find(|decoder| decoder.version == version).cloned()
     }
 
-    /// The devices of a model that one of its decoders reads, those heard last first; all if none is named.
+    /// The devices of a model with this decoder, those heard last first; all devices without one.
     pub fn devices_of(&self, estate: EstateId, model: &str, version: Option<&str>) -> Vec<Eui64> {
         let inner = self.read();
         let decoders = inner.decoders.get(&(estate, model.to_owned()));
@@ -180,7 +179,7 @@ impl Directory {
         found.into_iter().map(|(_, dev_eui)| dev_eui).collect()
     }
 
-    /// What a model says of a device's reading.
+    /// The model's rule for a device's reading.
     pub fn rule(&self, estate: EstateId, device: &DeviceRef, reading: &str) -> Option<ReadingRule> {
         self.decoder(estate, device.model.as_deref()?, device.eui)?.rules.get(reading).cloned()
     }

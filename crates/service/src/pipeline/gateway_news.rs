@@ -1,4 +1,4 @@
-//! What happens to gateways, for the live stream and the records.
+//! Publishes and records what happens to gateways.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,12 +14,12 @@ use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::message::new_message;
 
-/// How often it is looked whether something has happened.
+/// How often changes are looked for.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
-/// Looks from one note of when gateways were last heard to the next.
+/// Looks between two writes of when gateways were last heard.
 const NOTE_EVERY: u32 = 5;
 
-/// Publishes news of gateways and notes when they were last heard, until the service stops.
+/// Publishes changes of gateways and stores when they were last heard, until the service stops.
 pub(crate) async fn run(
     presence: Arc<GatewayRegistry>,
     store: Store,
@@ -52,7 +52,7 @@ pub(crate) async fn run(
 
 fn publish(presence: &GatewayRegistry, live: &Live, directory: &Directory) {
     for (estate, news) in presence.news(Utc::now()) {
-        // An unregistered gateway belongs to no estate yet: all are told of it.
+        // An unregistered gateway belongs to no estate yet: all estates are told.
         let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
         for id in estates {
             let (name, slug) = (Ulid::generate(), directory.estate_slug(id));

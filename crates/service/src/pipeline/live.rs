@@ -1,4 +1,4 @@
-//! The live stream: every message, to whoever listens, after it is durable.
+//! The live stream: every message, to all who listen, after it is durable.
 
 use std::sync::Arc;
 
@@ -9,7 +9,7 @@ use tokio_util::sync::CancellationToken;
 /// Messages kept for a slow listener; one that falls further behind is told so.
 const KEPT: usize = 4096;
 
-/// Fans messages out to listeners.
+/// Sends messages to all listeners.
 pub struct Live {
     sender: broadcast::Sender<Arc<WrittenMessage>>,
     stopping: CancellationToken,
@@ -20,7 +20,7 @@ impl Live {
         Self { sender: broadcast::Sender::new(KEPT), stopping }
     }
 
-    /// Tells everybody; says how many listen. Nobody listening is no error.
+    /// Sends a message to all listeners; returns how many there are.
     pub fn publish(&self, news: Arc<WrittenMessage>) -> usize {
         self.sender.send(news).unwrap_or(0)
     }

@@ -9,16 +9,16 @@ use tokio::sync::Notify;
 /// Effects that wait before the engine takes no more frames.
 const ROOM: usize = 20_000;
 
-/// What can be handed over in parts.
+/// A value that can be merged with later ones.
 pub(crate) trait Coalesce {
     /// Adds what comes after it.
     fn coalesce(&mut self, later: Self);
 
-    /// Whether its maker should wait until it is taken.
+    /// Whether the sender should wait until it is taken.
     fn full(&self) -> bool;
 }
 
-/// What the engine wants done, and how far it has come with it.
+/// The engine's effects, and how far the engine has come.
 #[derive(Default)]
 pub(crate) struct EngineOutput {
     /// In the order in which it must happen.
@@ -43,7 +43,7 @@ struct Inner<T> {
     closed: bool,
 }
 
-/// Between one maker and one taker.
+/// A mailbox for one sender and one receiver.
 pub(crate) struct Mailbox<T> {
     inner: Mutex<Inner<T>>,
     news: Notify,
@@ -61,7 +61,7 @@ impl<T: Coalesce> Mailbox<T> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Adds something; says whether there is room for more.
+    /// Adds a value; returns whether there is room for more.
     pub(crate) fn put(&self, more: T) -> bool {
         let mut inner = self.lock();
         let room = match &mut inner.gathered {
@@ -76,12 +76,12 @@ impl<T: Coalesce> Mailbox<T> {
         room
     }
 
-    /// Waits until what was put in has been taken.
+    /// Waits until everything in it has been taken.
     pub(crate) async fn room(&self) {
         self.room.notified().await;
     }
 
-    /// Nothing more will come.
+    /// Closes the mailbox.
     pub(crate) fn close(&self) {
         self.lock().closed = true;
         self.news.notify_one();
@@ -93,11 +93,10 @@ impl<T: Coalesce> Mailbox<T> {
         Some(gathered)
     }
 
-    /// Everything that has gathered, as soon as there is something; `None` once there is nothing and will be
-    /// nothing.
+    /// Waits for a value and takes everything that has gathered; `None` once the mailbox is closed and empty.
     pub(crate) async fn take(&self) -> Option<T> {
         loop {
-            // Closed is asked first: what is put in before that is there by then.
+            // `closed` is read first: a value added before closing is then seen.
             let closed = self.lock().closed;
             let gathered = self.gathered();
             if closed || gathered.is_some() {

@@ -20,19 +20,19 @@ use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::strangers::{Request, Strangers};
 use crate::pipeline::directory::Directory;
 
-/// A message, and what goes along with it.
+/// A message, and what belongs to it.
 pub(crate) struct BuiltMessage {
     pub estate_id: EstateId,
     pub message: Message,
-    /// What is to be decoded.
+    /// The payload to decode.
     pub to_read: Option<ToRead>,
     pub activity: Option<(Eui64, Activity)>,
-    /// Whether it belongs in the history. What strangers send may be any amount, and is only shown
-    /// to those who are watching.
+    /// Whether it belongs in the history. Messages of unknown devices are not limited in number, and only go to the
+    /// live stream.
     pub keep: bool,
 }
 
-/// Makes messages.
+/// Builds messages.
 pub(crate) struct MessageBuilder<'a> {
     pub directory: &'a Directory,
     pub presence: &'a GatewayRegistry,
@@ -41,7 +41,7 @@ pub(crate) struct MessageBuilder<'a> {
 }
 
 impl MessageBuilder<'_> {
-    /// The message for an event; `None` if it concerns nobody any more.
+    /// The message for an event; `None` if its device or estate was removed.
     pub(crate) fn tell(&mut self, event: Event) -> Option<BuiltMessage> {
         match event {
             Event::Uplink(uplink) => self.uplink(*uplink),
@@ -94,7 +94,7 @@ impl MessageBuilder<'_> {
         }));
         let activity = Activity::Heard { last_heard: at, usual_interval_s };
         let mut built = self.about_device(device, at, body, Some(activity));
-        // What is on port 0 is the network's own.
+        // Port 0 carries MAC commands.
         let for_decoder = uplink.port.filter(|port| *port > 0).zip(decoder);
         built.to_read = for_decoder.map(|(port, decoder)| ToRead {
             decoder,
@@ -216,7 +216,7 @@ impl MessageBuilder<'_> {
         self.presence.known(eui).map_or_else(|| eui.to_string(), |known| known.name)
     }
 
-    /// A frame as messages tell it.
+    /// A frame as messages carry it.
     fn heard(&self, region: Region, frame: &HeardFrame) -> Heard {
         let by = frame.heard_by.iter().map(|copy| HeardBy {
             gateway: copy.gateway,
@@ -238,12 +238,12 @@ struct Heard {
     by: Vec<HeardBy>,
 }
 
-/// A message about no device.
+/// A message without a device.
 pub(crate) fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
     Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
 }
 
-/// When the gateway that heard it best had it.
+/// The reception time at the gateway that heard it best.
 fn time_of(frame: &HeardFrame) -> DateTime<Utc> {
     frame.heard_by.first().and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
 }

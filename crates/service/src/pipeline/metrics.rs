@@ -32,7 +32,7 @@ impl Metrics {
         Self { started: Instant::now(), collect_ms, uplinks, decoded, until_stored }
     }
 
-    /// An uplink is durable, so long after it was heard.
+    /// An uplink is durable, this long after it was heard.
     pub fn stored(&self, after_us: i64) {
         self.uplinks.fetch_add(1, Ordering::Relaxed);
         let ms = after_us.max(0) as f64 / 1000.0;
@@ -40,7 +40,7 @@ impl Metrics {
         self.until_stored[slice.min(SLICES - 1)].fetch_add(1, Ordering::Relaxed);
     }
 
-    /// So many uplinks are durable with their readings.
+    /// Counts uplinks that are durable with their readings.
     pub fn decoded(&self, uplinks: usize) {
         self.decoded.fetch_add(uplinks as u64, Ordering::Relaxed);
     }
@@ -62,7 +62,7 @@ impl Metrics {
     }
 }
 
-/// What the system says of a process.
+/// The system's report on a process.
 pub(crate) struct ProcessStat {
     /// It has ended, and its parent has not asked for it yet.
     pub zombie: bool,
@@ -72,8 +72,8 @@ pub(crate) struct ProcessStat {
     pub started: u64,
 }
 
-/// Fields 3, 14, 15 and 22 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces. `process` is a number, or
-/// `self`.
+/// Fields 3, 14, 15 and 22 of proc(5)'s `/proc/PID/stat`; the name before them may hold spaces. `process` is a number,
+/// or `self`.
 pub(crate) fn process_stat(process: impl Display) -> Option<ProcessStat> {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
     let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();

@@ -18,7 +18,7 @@ impl RefusedRows {
         Self(data.join("refused-rows.jsonl"))
     }
 
-    /// Keeps a row; gives the file's name.
+    /// Keeps a row; returns the file's name.
     ///
     /// # Errors
     /// If the file is full or cannot be written.

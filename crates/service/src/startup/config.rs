@@ -1,4 +1,4 @@
-//! What can be set from outside.
+//! The command line's options.
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -17,27 +17,29 @@ pub(crate) struct Cli {
 pub(crate) enum Verb {
     /// Run the service.
     Serve(Box<Options>),
-    /// Write what an MQTT broker needs to keep gateways apart: its certificate with its key, the authority it checks
-    /// gateways against, and its rules.
+    /// Write the files with which an MQTT broker keeps gateways apart: its certificate with its key, the authority it
+    /// checks gateways against, and its rules.
     BrokerFiles(BrokerFiles),
     /// Print how many rows a second the database takes, in a table made for it and dropped again.
     InsertRate(InsertRate),
-    /// Give every device a made-up history, to see or measure what charts of it are like. For a database made for that.
+    /// Give every device a made-up history, to see or measure charts. For a database made for this.
     MakeHistory(MakeHistory),
     /// Give an account a new password, printed once, and end its sign-ins.
     ResetPassword(ResetPassword),
-    /// Replace the master key, while the service is stopped: every secret is sealed anew. Interrupted, it is run again.
+    /// Replace the master key, while the service is stopped: every secret is sealed with the new one. If it is
+    /// interrupted, run it again.
     RotateMasterKey(RotateMasterKey),
-    /// Say that an older copy of the database was put back on purpose: counters towards devices and JoinNonces are moved far
-    /// ahead, so that none is used twice. For the time when no service runs.
+    /// Accept a database that was restored from an older copy: FCntDown and JoinNonces are moved far ahead, so that
+    /// none is used twice. Run it while the service is stopped.
     Restored(Restored),
-    /// Bring the database's schema up to date, as an account that may, where the service's own account may not.
+    /// Bring the database's schema up to date, with an account that may do this, where the service's own account may
+    /// not.
     Migrate(Database),
     /// Print the statements that give a database account what the service needs, and no way to change the audit log.
     Grants(Grants),
-    /// Take out months of the audit log, as an account that may, where the service's own account may not.
+    /// Remove old months of the audit log, with an account that may do this, where the service's own account may not.
     PruneAudit(PruneAudit),
-    /// Run scripts for the service, which starts this by itself: requests on standard input, answers on standard output.
+    /// Run decoder scripts. The service starts this itself: requests on standard input, answers on standard output.
     #[command(hide = true)]
     DecodeWorker(DecodeWorker),
     /// Print the OpenAPI document of the HTTP interface.
@@ -53,7 +55,7 @@ pub(crate) struct Database {
 
 #[derive(Args, Debug, Clone)]
 pub(crate) struct DecodeWorker {
-    /// How much it stands back for others, as nice(1) counts.
+    /// Its scheduling priority, as for nice(1).
     #[arg(long, default_value_t = 0, value_parser = clap::value_parser!(i32).range(0..=19))]
     pub niceness: i32,
 }
@@ -67,7 +69,7 @@ pub(crate) struct ResetPassword {
     #[arg(long, env = "HEROND_DATABASE", hide_env_values = true)]
     pub database: String,
 
-    /// End two-step sign-in as well, for who has lost the app and the recovery codes.
+    /// End two-step sign-in as well, if the app and the recovery codes are lost.
     #[arg(long)]
     pub end_two_step: bool,
 }
@@ -187,7 +189,7 @@ pub struct Options {
     #[arg(long, env = "HEROND_HTTP", default_value = "127.0.0.1:8680")]
     pub http: SocketAddr,
 
-    /// Names and addresses by which browsers and programs reach the HTTP interface. It answers to no other.
+    /// Names and addresses by which browsers and programs reach the HTTP interface. Others are refused.
     #[arg(long, env = "HEROND_HTTP_NAMES", value_delimiter = ',', default_value = "localhost,127.0.0.1,[::1]")]
     pub http_names: Vec<String>,
 
@@ -195,7 +197,7 @@ pub struct Options {
     #[arg(long, env = "HEROND_HTTP_TLS")]
     pub http_tls: bool,
 
-    /// A certificate to show to browsers and programs instead of one from the service's own authority, PEM.
+    /// A certificate for browsers and programs instead of one from the service's own authority, PEM.
     #[arg(long, env = "HEROND_HTTP_CERTIFICATE", requires = "http_key")]
     pub http_certificate: Option<PathBuf>,
 
@@ -207,7 +209,7 @@ pub struct Options {
     #[arg(long, env = "HEROND_REQUESTS_PER_S", default_value_t = crate::http::auth::limits::REQUESTS_PER_S, value_parser = clap::value_parser!(u32).range(1..=1_000_000))]
     pub requests_per_s: u32,
 
-    /// Hosts of the own network that catalogues may be fetched from; others of it are not.
+    /// Hosts of the local network that catalogues may be fetched from; all others there are refused.
     #[arg(long, env = "HEROND_CATALOGUE_HOSTS", value_delimiter = ',')]
     pub catalogue_hosts: Vec<String>,
 
@@ -257,7 +259,7 @@ pub struct Options {
     #[arg(long, env = "HEROND_COLLECT_MS", default_value_t = 200, value_parser = clap::value_parser!(u16).range(10..=800))]
     pub collect_ms: u16,
 
-    /// How long a stop may take. What is not in the database by then stays in the journal for the next start.
+    /// How long a stop may take. Frames not in the database by then stay in the journal for the next start.
     #[arg(long, env = "HEROND_STOP_WITHIN_S", default_value_t = 10, value_parser = clap::value_parser!(u16).range(1..=600))]
     pub stop_within_s: u16,
 

@@ -7,7 +7,7 @@ use store::{Damaged, Store};
 
 use crate::pipeline::condition::Condition;
 
-/// Tells what was damaged; gives the commands by which the engine knows the devices that are not served.
+/// Reports damaged rows; returns the engine's commands for the devices that are not served.
 ///
 /// # Errors
 /// If the database does not answer.
@@ -20,12 +20,12 @@ pub(crate) async fn told(store: &Store, condition: &Condition) -> Result<Vec<Com
         condition.note(
             Weight::Trouble,
             text,
-            "Put it back from a copy of the database, or remove and register it anew.",
+            "Put it back from a copy of the database, or remove it and register it again.",
         );
         let Some(eui) = eui.filter(|_| what != "gateway") else { continue };
         condition.quarantine(eui, &why);
-        // As far as its registration can be read, its frames are refused for this reason and kept. One with a session for
-        // good would begin that anew.
+        // As far as its registration can be read, its frames are refused for this reason and kept. One with a session
+        // permanently would begin that again.
         if let Ok(Some(config)) = store.device_config_of(eui).await
             && matches!(config.activation, Activation::OverTheAir(_))
         {

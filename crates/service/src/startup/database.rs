@@ -1,4 +1,4 @@
-//! Opening the database, which may come up later than the service, and the key that its secrets are sealed under.
+//! Opening the database, which may start later than the service, and the master key of its secrets.
 
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -6,9 +6,9 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result, bail};
 use store::{Secrets, Store, Vault};
 
-/// A database that is not there yet is waited for so long.
+/// The longest wait for a database that is not there yet.
 const WAIT: Duration = Duration::from_secs(600);
-/// How often it is tried, and told.
+/// How often it is tried, and reported.
 const TRY_EVERY: Duration = Duration::from_secs(1);
 const TELL_EVERY: Duration = Duration::from_secs(10);
 
@@ -20,7 +20,7 @@ pub(crate) async fn open(url: &str, data: &Path) -> Result<Store> {
     let store = wait_for(url).await?;
     let key = data.join("master.key");
     if !Vault::is_there(&key)? {
-        // Nothing opens with a key that was just made up.
+        // No stored secret opens with a new key.
         let Secrets { tried, .. } = store.secrets().await?;
         if tried > 0 {
             bail!(

@@ -4,13 +4,13 @@ use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 /// Files that the journal, the database, the broker and the listeners need, whatever is connected.
 const RESERVE: u64 = 192;
-/// Wanted, if the system allows it.
+/// The limit asked for.
 const WANTED: u64 = 65_536;
-/// More connections of a kind are not taken even where there are files for them.
+/// The most connections of a kind, even if there are files for more.
 const MOST_GATEWAYS: u64 = 20_000;
 const MOST_CALLERS: u64 = 4_000;
 
-/// Connections that are taken at once.
+/// Connections at the same time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Room {
     /// Of gateways.
@@ -20,7 +20,7 @@ pub(crate) struct Room {
 }
 
 impl Room {
-    /// Shares out so many files: four in five to gateways.
+    /// Shares out this many files: four in five to gateways.
     fn of(files: u64) -> Self {
         let free = files.saturating_sub(RESERVE).max(50);
         let gateways = (free * 4 / 5).min(MOST_GATEWAYS);
@@ -30,7 +30,7 @@ impl Room {
     }
 }
 
-/// Raises the limit as far as is allowed; says what it leaves room for.
+/// Raises the limit as far as allowed; returns the room for connections.
 pub(crate) fn make_room() -> Room {
     let limit = getrlimit(Resource::Nofile);
     let most = limit.maximum.unwrap_or(WANTED);

@@ -1,5 +1,5 @@
-//! How far the database had come when this data folder was last used: a database that has come less far is an older copy,
-//! and would use frame counters and join nonces twice.
+//! The high-water mark of the database, in the data folder. A database below it is an older copy, which would use frame
+//! counters and join nonces twice.
 
 use std::fs::{File, OpenOptions};
 use std::io;
@@ -21,7 +21,7 @@ pub(crate) struct HighWater {
     file: File,
 }
 
-/// How far a database had come.
+/// A database's high-water mark.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Mark {
     database_id: String,
@@ -52,7 +52,7 @@ impl HighWater {
         Ok(Some(Mark { database_id: database_id.into(), commits: commits.trim().parse().map_err(|_| wrong())? }))
     }
 
-    /// Refuses a database that has come less far than the one that this folder was last used with.
+    /// Refuses a database below the mark of this folder.
     ///
     /// # Errors
     /// If that is so, with what to do about it.
@@ -73,7 +73,7 @@ impl HighWater {
         }
     }
 
-    /// Notes how far a database has come. Not synced: after a power cut the mark may be behind, never ahead of what was
+    /// Notes a database's mark. Not synced: after a power cut the mark may be behind, never ahead of what was
     /// committed.
     ///
     /// # Errors

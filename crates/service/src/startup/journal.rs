@@ -1,4 +1,4 @@
-//! Opening the journal: what is yet to be done, what is damaged, and frames that were kept apart.
+//! Opening the journal: frames still to be processed, damage, and quarantined frames.
 
 use std::path::Path;
 
@@ -13,7 +13,7 @@ use crate::ingest::journal::{Clocks, Journal, Opened};
 use crate::ingest::network::Before;
 use crate::pipeline::condition::Condition;
 
-/// A correction of less than this is not worth telling.
+/// A smaller correction is not reported.
 const TOLD_US: i64 = 2_000_000;
 
 /// Opens the journal of a data folder.
@@ -51,7 +51,7 @@ pub(crate) fn open(
         );
     }
     let mut before = Before::part(records, mark, looks_back_us);
-    // What was kept apart is tried again: journalled first, then let go of.
+    // Quarantined frames are tried again: journalled first, then removed.
     let quarantined = QuarantinedFrames::beside(&folder);
     let mut kept = quarantined.all().context("reading frames of quarantined devices")?;
     if !kept.is_empty() {

@@ -1,4 +1,4 @@
-//! Starts what keeps things in order beside the traffic: certificates, credentials, the audit log, summaries, jobs.
+//! Starts the regular upkeep: certificates, credentials, the audit log, summaries, jobs.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -18,11 +18,11 @@ use crate::net::tls::Identity;
 use crate::pipeline::gateway_news;
 use crate::startup::shared::{GatewayEvents, Shared};
 
-/// How often uses of credentials are written down, and ends of certificates looked at.
+/// How often uses of credentials are stored, and certificates' ends checked.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
-/// The audit log's months are looked after so often.
+/// How often the audit log's months are added and removed.
 const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
-/// Nothing is taken out of it before the clock has been believable for so long.
+/// Nothing is removed before the clock has been believable for this time.
 const AUDIT_CALM: Duration = Duration::from_secs(3600);
 
 /// Starts them all. Each ends when the service stops.
@@ -54,7 +54,7 @@ pub(crate) fn start(
     ]
 }
 
-/// Makes room in the audit log for the months to come, and takes out those that have been kept long enough.
+/// Adds the audit log's coming months, and removes those that have been kept long enough.
 async fn keep_audit(store: Store, days: u32, stopping: CancellationToken) {
     if let Err(why) = store.arrange_audit(Utc::now()).await {
         tracing::info!("the audit log's months are left as they are: {why}; see `herond prune-audit`");
@@ -75,7 +75,7 @@ async fn keep_audit(store: Store, days: u32, stopping: CancellationToken) {
     }
 }
 
-/// Keeps certificates fresh, and writes down which credentials are used, until the service stops.
+/// Renews certificates, and stores which credentials are used, until the service stops.
 async fn keep_certificates(
     authority: Arc<Authority>,
     identities: Vec<Arc<Identity>>,

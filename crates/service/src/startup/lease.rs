@@ -14,10 +14,10 @@ use crate::pipeline::condition::Condition;
 use crate::pipeline::metrics::process_stat;
 use crate::startup::high_water::HighWater;
 
-/// How often the lease is renewed beside the commits.
+/// How often the lease is renewed between commits.
 const RENEW_EVERY: Duration = Duration::from_secs(5);
 
-/// This process, as others can tell that it is there.
+/// This process, identified so that others can check whether it runs.
 fn claim(data: &Path) -> Claim {
     let host = fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let process = std::process::id();
@@ -30,7 +30,7 @@ fn claim(data: &Path) -> Claim {
     }
 }
 
-/// This run of the machine, and the space in which its process numbers hold.
+/// This run of the machine, and its process namespace.
 fn machine() -> String {
     let space = fs::read_link("/proc/self/ns/pid").unwrap_or_default();
     format!("{} {}", clock::boot_id(), space.display()).chars().take(80).collect()
@@ -41,7 +41,7 @@ fn started(process: u32) -> Option<u64> {
     process_stat(process).filter(|stat| !stat.zombie).map(|stat| stat.started)
 }
 
-/// Whether whoever holds the database is certainly gone.
+/// Whether the holder of the database is certainly gone.
 fn is_gone(holder: &Claim, own: &Claim) -> bool {
     holder.process == 0
         || (holder.machine == own.machine && started(holder.process).is_none_or(|started| started != holder.started))
@@ -50,8 +50,8 @@ fn is_gone(holder: &Claim, own: &Claim) -> bool {
 /// Takes the database.
 ///
 /// # Errors
-/// If another instance holds it, or, with `high_water`, if it is an older copy of the one that this data folder was last
-/// used with.
+/// If another instance holds it, or, with `high_water`, if it is an older copy of the one that this data folder was
+/// last used with.
 pub(crate) async fn take(store: &Store, data: &Path, high_water: Option<&HighWater>) -> Result<Lease> {
     let own = claim(data);
     let begun = Instant::now();
@@ -86,15 +86,15 @@ pub(crate) async fn take(store: &Store, data: &Path, high_water: Option<&HighWat
         }
         match store.take_lease(&own, before.as_ref().map(|holder| &holder.lease)).await {
             Ok(lease) => return Ok(lease),
-            // Another one was faster; it is looked at anew.
+            // Another one was faster: look again.
             Err(StoreError::Held { .. }) if begun.elapsed() < LEASE => {}
             Err(error) => return Err(error.into()),
         }
     }
 }
 
-/// Renews the lease until the service stops, and so learns whether the database answers; ends earlier if another instance
-/// has taken the database.
+/// Renews the lease until the service stops, and so learns whether the database answers; ends earlier if another
+/// instance has taken the database.
 ///
 /// # Errors
 /// If it has.

@@ -1,4 +1,4 @@
-//! What an operator does on the machine itself: passwords, the master key, the database's grants.
+//! The operator's commands on the machine itself: passwords, the master key, the database's grants.
 
 use std::fs::File;
 use std::path::Path;
@@ -14,11 +14,11 @@ use crate::startup::config::{Grants, PruneAudit, ResetPassword, Restored, Rotate
 use crate::startup::high_water::HighWater;
 use crate::startup::lease;
 
-/// Holds a data folder: two of us would undo each other's work.
+/// Locks a data folder: two processes must not use it at the same time.
 pub(crate) struct Hold(#[expect(dead_code, reason = "held until it is dropped")] File);
 
 impl Hold {
-    /// Takes the folder, if nobody else has it.
+    /// Locks the folder.
     ///
     /// # Errors
     /// If somebody has, or the file cannot be made.
@@ -89,26 +89,25 @@ pub(crate) async fn rotate_master_key(options: &RotateMasterKey) -> Result<()> {
         println!("Going on with a replacement that was interrupted.");
     }
     let store = Store::open(&options.database, vault).await.context("opening the database")?;
-    let sealed =
-        store.seal_anew(None).await.context("some secrets are sealed under the old key still; run this again")?;
-    // Once more: nothing may be left when the old key goes.
-    if store.seal_anew(None).await? > 0 {
+    let sealed = store.reseal(None).await.context("some secrets are sealed under the old key still; run this again")?;
+    // Again: nothing may be left when the old key goes.
+    if store.reseal(None).await? > 0 {
         bail!("something wrote secrets meanwhile; run this again");
     }
     Vault::end_replacement(&path)?;
     store
-        .add_audit(None, &entry("rotate_master_key", "master key".into(), &format!("{sealed} secrets sealed anew")))
+        .add_audit(None, &entry("rotate_master_key", "master key".into(), &format!("{sealed} secrets sealed again")))
         .await?;
     store.close().await;
-    println!("{sealed} secrets were sealed anew. {} holds the new master key: keep a copy of it.", path.display());
+    println!("{sealed} secrets were sealed again. {} holds the new master key: keep a copy of it.", path.display());
     Ok(())
 }
 
-/// Counters move on by so much: a device takes no counter that is more than 16,384 ahead of its last (TS001-1.0.3 §4.3.1.5,
-/// MAX_FCNT_GAP), and a copy is rarely so old that it has forgotten as many.
+/// Counters are moved on by this much: a device takes no counter that is more than 16,384 ahead of its last
+/// (TS001-1.0.3 §4.3.1.5, MAX_FCNT_GAP), and a copy is rarely so old that it has forgotten as many.
 const AHEAD: u32 = 10_000;
 
-/// Makes an older copy of a database fit to be used.
+/// Makes a restored older copy of a database usable.
 pub(crate) async fn restored(options: &Restored) -> Result<()> {
     let _hold = Hold::take(&options.data)?;
     let store = keyless(&options.database).await?;
@@ -153,7 +152,7 @@ pub(crate) async fn prune_audit(options: &PruneAudit) -> Result<()> {
     Ok(())
 }
 
-/// Prints what gives an account all that the service needs, and no way to change the audit log.
+/// Prints the statements that grant an account all that the service needs, but no change of the audit log.
 pub(crate) async fn grants(options: &Grants) -> Result<()> {
     let (user, host) = options.account.split_once('@').unwrap_or((&options.account, "localhost"));
     let good = |text: &str| !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || ".-_%:".contains(c));

@@ -22,14 +22,14 @@ use crate::net::tls::{self, Trust};
 use crate::startup::config::Options;
 use crate::startup::shared::Shared;
 
-/// A gateway's handshake and each request's header take no longer.
+/// The time limit of a gateway's handshake, and of each request's header.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-/// Everything that gateways are heard by and sent to.
+/// All protocols for gateways.
 pub(crate) struct Transports {
     pub links: Arc<Links>,
     pub lns: Arc<Lns>,
-    /// What gateways are to check the broker against.
+    /// The certificate that gateways check the broker against.
     pub broker_trust: Trust,
     cups: Arc<Cups>,
     udp: Arc<Udp>,
@@ -101,12 +101,12 @@ impl Transports {
     }
 }
 
-/// What listens to gateways.
+/// The gateways' listeners.
 pub(crate) struct GatewayTasks {
     pub tls: JoinHandle<()>,
     pub mqtt: Option<JoinHandle<()>>,
-    /// Listens until it is told to stop, which comes last: whoever sends a datagram until the end is told that it has
-    /// arrived, and the next start finds it in the journal.
+    /// Listens until it is told to stop, which comes last: a gateway that sends a datagram until the end is told that
+    /// it has arrived, and the next start finds it in the journal.
     pub udp: JoinHandle<()>,
     pub udp_until: CancellationToken,
 }

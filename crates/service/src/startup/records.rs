@@ -1,4 +1,4 @@
-//! Starts what turns frames into records: the engine, what builds messages of its work, the committer and the decoders.
+//! Starts the tasks that turn frames into records: the engine, the batcher, the committer and the decoders.
 
 use std::sync::Arc;
 
@@ -29,7 +29,7 @@ const DECODE_QUEUE: usize = 8192;
 /// Uplinks with readings waiting for the database.
 const DECODED_QUEUE: usize = 8192;
 
-/// The engine at work, and what makes batches of what it wants done.
+/// The running engine and the batcher of its effects.
 pub(crate) struct EngineTasks {
     pub network: Network,
     pub engine: JoinHandle<()>,
@@ -72,7 +72,7 @@ impl EngineTasks {
     }
 }
 
-/// What writes, and what decodes beside it.
+/// The committer and the decoders.
 pub(crate) struct RecordTasks {
     pub committer: JoinHandle<Result<()>>,
     pub decoder: JoinHandle<()>,

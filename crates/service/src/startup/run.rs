@@ -71,7 +71,7 @@ pub(crate) async fn run(options: Options) -> Result<()> {
     Ok(())
 }
 
-/// Makes the data folder this process's own.
+/// Locks the data folder for this process.
 fn hold(options: &Options) -> Result<Hold> {
     if !options.database.starts_with("mysql://") {
         // The value is not repeated: it may hold a password.
@@ -82,7 +82,7 @@ fn hold(options: &Options) -> Result<Hold> {
     Hold::take(&options.data)
 }
 
-/// Everything at work.
+/// All running parts.
 struct Running {
     engine: EngineTasks,
     records: RecordTasks,
@@ -94,8 +94,8 @@ struct Running {
 }
 
 impl Running {
-    /// Waits until somebody wants the service to stop. Without one of these tasks nothing is written any more, and a
-    /// service that is started again goes on from its journal.
+    /// Waits for a signal to stop. If one of the essential tasks ends, nothing is written any more: the service stops,
+    /// and goes on from its journal when it is started again.
     async fn work(&mut self) -> Result<()> {
         tokio::select! {
             told = wait_for_signal() => told,

@@ -1,4 +1,4 @@
-//! What the parts of the service share: sockets, and what is loaded before any part begins.
+//! Shared by all parts of the service: sockets, and what is loaded before any part begins.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -57,7 +57,7 @@ impl Sockets {
 /// Events of gateways that are to be written.
 pub(crate) type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
 
-/// What is loaded once, and used by many.
+/// Loaded once, and used by many parts.
 pub(crate) struct Shared {
     pub store: Store,
     pub directory: Arc<Directory>,

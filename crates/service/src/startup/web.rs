@@ -1,4 +1,4 @@
-//! Starts what people and programs use: the console and the HTTP interface.
+//! Starts the console and the HTTP interface.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -23,7 +23,7 @@ use crate::startup::config::Options;
 use crate::startup::ports::Transports;
 use crate::startup::shared::Shared;
 
-/// A handshake and each request's header take no longer.
+/// The time limit of a handshake, and of each request's header.
 const PATIENCE: Duration = Duration::from_secs(30);
 /// Exports that read from the database at once.
 const EXPORTS: usize = 2;
@@ -81,12 +81,12 @@ impl Web {
         Ok(Self { app, identity })
     }
 
-    /// How its address begins.
+    /// The scheme of its address.
     pub(crate) fn scheme(&self) -> &'static str {
         if self.identity.is_some() { "https" } else { "http" }
     }
 
-    /// Begins to listen, after a warning if it can be reached in a way that it should not.
+    /// Begins to listen, after a warning if it is reachable without protection.
     pub(crate) async fn serve(self, listener: TcpListener, most: usize) -> Result<JoinHandle<()>> {
         let Self { app, identity } = self;
         warn_of_exposure(&app.store, listener.local_addr()?, identity.is_some()).await?;
@@ -115,7 +115,7 @@ fn web_identity(authority: &Authority, options: &Options) -> Result<Option<Ident
     }
 }
 
-/// Says loudly what should not be reachable as it is.
+/// Warns about ports that are reachable from outside without protection.
 async fn warn_of_exposure(store: &Store, address: SocketAddr, secure: bool) -> Result<()> {
     if address.ip().is_loopback() {
         return Ok(());

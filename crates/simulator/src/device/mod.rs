@@ -288,7 +288,7 @@ impl Device {
         }
     }
 
-    /// What a device says of itself at the start of a session.
+    /// What a device reports at the start of a session.
     fn introduce(&mut self) {
         let Some(session) = &self.session else { return };
         if session.speaks_1_1 {
@@ -385,7 +385,7 @@ impl Device {
         Some(self.emission(frame, data_rate, hz, tx_power))
     }
 
-    /// The last uplink once more, on any of its channels: NbTrans asks for that (TS001 §5.2).
+    /// The last uplink again, on any of its channels: NbTrans asks for that (TS001 §5.2).
     pub fn again(&mut self) -> Option<Emission> {
         let (channel, hz) = self.pick_channel()?;
         let session = self.session.as_ref()?;

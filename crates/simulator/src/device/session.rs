@@ -221,7 +221,7 @@ impl Session {
         frame
     }
 
-    /// The last uplink once more, on another channel: in 1.1 with another MIC (TS001-1.1 §4.4.1).
+    /// The last uplink again, on another channel: in 1.1 with another MIC (TS001-1.1 §4.4.1).
     pub(super) fn seal_again(&self, channel: u8) -> Option<Vec<u8>> {
         self.frame(self.last_sent.as_ref()?, channel)
     }

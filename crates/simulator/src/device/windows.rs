@@ -11,7 +11,7 @@ use super::{Device, Emission, Group, Listens};
 /// A window counts as hit when the frame begins this near to its opening: some symbols of the preamble
 /// may be lost.
 const TOLERANCE_US: i64 = 5_000;
-/// Nothing begins so long after a window has opened.
+/// How long after a window has opened a frame can still begin.
 pub(super) const OPEN_US: i64 = 200_000;
 /// A device goes on without a beacon for two hours (TS001-1.1 §12.1).
 const BEACONLESS_S: i64 = 7200;

@@ -16,8 +16,8 @@ pub struct Faults {
     pub clock_drift_ppm: f64,
     /// Every so often its connection breaks, or its datagrams come from another port, and it goes on at once.
     pub reconnects_every_s: Option<f64>,
-    /// Its concentrator is set to another region's channels, and it says so of the frames it hears. One that is told its
-    /// channels by the service cannot have this.
+    /// Its concentrator is set to another region's channels, and it says so of the frames it hears. One that is told
+    /// its channels by the service cannot have this.
     pub set_to: Option<Region>,
 }
 
@@ -35,7 +35,7 @@ impl Faults {
         there.map_or(frequency_hz, |channel| channel.frequency_hz)
     }
 
-    /// What a clock that is fast shows after so many microseconds.
+    /// What a fast clock shows after this many microseconds.
     pub fn drifted_us(&self, elapsed_us: u128) -> u128 {
         let off = elapsed_us as f64 * self.clock_drift_ppm / 1e6;
         if off >= 0.0 { elapsed_us + off as u128 } else { elapsed_us.saturating_sub(-off as u128) }

@@ -34,7 +34,7 @@ const NEVER: Duration = Duration::from_secs(3_000_000_000);
 pub struct Site {
     /// Its name.
     pub name: String,
-    /// Where it stands.
+    /// Its state.
     pub place: Place,
     /// Gain of its antenna, in dBi.
     pub gain_dbi: f64,
@@ -46,7 +46,7 @@ pub struct Site {
     pub faults: Faults,
 }
 
-/// How it calls.
+/// Its protocol.
 #[derive(Debug, Clone)]
 pub enum Way {
     /// Datagrams to this address.

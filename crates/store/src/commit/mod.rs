@@ -34,23 +34,23 @@ pub(crate) fn parts<T>(mut rows: &[T]) -> impl Iterator<Item = &[T]> {
     })
 }
 
-/// Where a message stands with its decoder.
+/// A message's decoding state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Decoding {
-    /// There is nothing to decode, or it has been done.
+    /// There is nothing to decode, or it is decoded.
     None,
-    /// A decoder has yet to see it: it is listed, so that this is not forgotten.
+    /// It is still to be decoded, and listed for that.
     Pending,
-    /// A decoder has seen it since: it comes off that list.
+    /// It has been decoded since: it is removed from that list.
     Done,
 }
 
-/// A message with its JSON: written once, for the history and for whoever watches.
+/// A message with its JSON: written once, for the history and the live stream.
 #[derive(Debug, Clone)]
 pub struct WrittenMessage {
-    /// Whose it is.
+    /// Its estate.
     pub estate_id: EstateId,
-    /// What was written.
+    /// The message.
     pub message: Message,
     /// As it is stored and sent.
     pub json: String,
@@ -72,7 +72,7 @@ impl WrittenMessage {
 pub struct StoredMessage {
     /// The message.
     pub written: Arc<WrittenMessage>,
-    /// Where it stands with its decoder.
+    /// Its decoding state.
     pub decoding: Decoding,
 }
 
@@ -120,7 +120,6 @@ pub struct DecodeFailure {
 #[derive(Debug, Clone)]
 pub enum Activity {
     /// A frame was accepted.
-    /// It was heard.
     Heard {
         /// When.
         last_heard: DateTime<Utc>,
@@ -134,15 +133,15 @@ pub enum Activity {
 /// Everything one transaction writes.
 #[derive(Debug, Default)]
 pub struct Batch {
-    /// What the engine's state becomes.
+    /// Changes of the engine's state.
     pub changes: Vec<Change>,
-    /// What is told.
+    /// Messages.
     pub messages: Vec<StoredMessage>,
-    /// What becomes of its readings.
+    /// Readings.
     pub readings: Vec<StoredReading>,
     /// Payloads that could not be decoded.
     pub failures: Vec<DecodeFailure>,
-    /// What is known of devices by their frames.
+    /// Signs of life of devices.
     pub activity: Vec<(Eui64, Activity)>,
     /// How far the engine has come with this batch and those before it.
     pub mark: Option<Mark>,
@@ -153,7 +152,7 @@ pub struct Batch {
 pub struct Mark {
     /// Frames of the journal before this position were handed to the engine.
     pub position: u64,
-    /// What was due until then, by the engine's time, has been done.
+    /// Everything due until this time has been done.
     pub processed_until: Timestamp,
 }
 

@@ -58,8 +58,7 @@ pub(super) async fn write_messages(
     Ok(())
 }
 
-/// Of several signs of life of one device the last counts; a frame that was accepted takes the refusals before it
-/// back.
+/// Of several signs of life of one device the last counts; an accepted frame ends a series of refusals.
 pub(super) async fn write_activity(
     tx: &mut Transaction<'_, MySql>,
     activity: &[(Eui64, Activity)],

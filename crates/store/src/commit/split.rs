@@ -1,7 +1,8 @@
 //! Finding what the database refuses as data in a group: the group is halved until it stands alone.
 //!
 //! One row must not stop the network. What the engine keeps of one device belongs together and stays in order, so it is
-//! one piece; a device whose state cannot be stored is not served any more. Rows of the history are pieces of their own.
+//! one piece; a device whose state cannot be stored is not served any more. Rows of the history are pieces of their
+//! own.
 
 use std::collections::HashMap;
 
@@ -10,7 +11,7 @@ use lorawan::Eui64;
 
 use super::{Activity, Batch, DecodeFailure, Mark, StoredMessage, StoredReading};
 
-/// Whose state it is.
+/// The owner of the state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Subject {
     /// A device.
@@ -22,7 +23,7 @@ pub enum Subject {
 }
 
 impl Subject {
-    /// Whose state a change is of.
+    /// The owner of the state that a change is about.
     fn of(change: &Change) -> Self {
         match change {
             Change::Session { dev_eui, .. }
@@ -42,21 +43,21 @@ impl Subject {
     }
 }
 
-/// What the database does not take.
+/// A row that the database refuses.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Refused {
-    /// What the engine keeps of somebody.
+    /// State of a device, group or gateway.
     State {
-        /// Of whom.
+        /// Its owner.
         subject: Subject,
-        /// In the database's words.
+        /// The database's error.
         why: String,
     },
     /// A row of the history.
     Row {
-        /// What is in it.
+        /// Its content.
         row: String,
-        /// In the database's words.
+        /// The database's error.
         why: String,
     },
 }
@@ -70,12 +71,12 @@ enum Piece {
     Activity(Eui64, Activity),
 }
 
-/// A part of a group, as it is tried.
+/// A part of a group, written in one transaction.
 #[derive(Debug)]
 pub struct Part(Vec<Piece>);
 
 impl Part {
-    /// What a transaction writes of it.
+    /// The rows of the transaction.
     pub fn batch(&self) -> Batch {
         let mut batch = Batch::default();
         for piece in self.0.iter().cloned() {
@@ -132,7 +133,7 @@ impl Split {
         self.parts.pop()
     }
 
-    /// A part is refused: what that is, if it is a single piece; else its halves come next.
+    /// A part is refused: returns it if it is a single piece; otherwise its halves come next.
     pub fn refused(&mut self, part: Part, why: &str) -> Option<Refused> {
         let Part(mut pieces) = part;
         if pieces.len() > 1 {
@@ -146,7 +147,7 @@ impl Split {
         })
     }
 
-    /// What is written last, so that whoever is killed halfway hears it all once more.
+    /// What is written last, so that a service killed halfway hears all of it again.
     pub fn mark(&self) -> Batch {
         Batch { mark: self.mark, ..Batch::default() }
     }
@@ -180,7 +181,8 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever a database refuses, all else is written, in order for each device, and what is refused is told.
+        /// For any set of refused rows, all others are written, in order for each device, and the refused ones are
+        /// reported.
         #[test]
         fn everything_but_what_is_refused_is_written_once_and_in_order(
             devices in prop::collection::vec(0u64..12, 0..60), bad in prop::collection::hash_set(0u64..12, 0..4),

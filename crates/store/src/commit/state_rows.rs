@@ -102,7 +102,7 @@ impl<'a> Latest<'a> {
             | Change::Began { dev_eui, .. }
             | Change::Ended { dev_eui, .. } = change
             {
-                // What was said of the session before is not to be written over the new one.
+                // A change of the session before must not overwrite the new one.
                 last.remove(&Thing::Counters(*dev_eui));
                 last.remove(&Thing::Settings(*dev_eui));
             }

@@ -1,4 +1,4 @@
-//! The one that commits: with connections of its own, a time limit, and the lease checked in each transaction.
+//! The writer of batches: it has connections of its own, a time limit, and checks the lease in each transaction.
 
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use crate::connect::pool::connect;
 use crate::readings::{write_failures, write_readings};
 use crate::{Store, StoreError};
 
-/// From so many messages on they are written beside their state rather than before it. For fewer, a second
+/// From this many messages on they are written beside their state rather than before it. For fewer, a second
 /// transaction costs more than it gains.
 const APART: usize = 256;
 /// A commit that takes longer is given up, and its connections with it.
@@ -28,10 +28,10 @@ pub struct Writer {
     limit: Duration,
 }
 
-/// Whether a transaction is to go on.
+/// Whether a transaction goes on.
 enum Turn {
     Ours,
-    /// The answer to it was lost: it has been committed.
+    /// It has been committed already; only the answer was lost.
     DoneBefore,
 }
 
@@ -60,7 +60,7 @@ impl Writer {
         let done = tried.unwrap_or(Err(StoreError::NoAnswer(self.limit)));
         match &done {
             Ok(()) => self.lease.commits += 1,
-            // Whatever state that has left them in. The server frees their locks by itself.
+            // The connections may be in any state. The server frees their locks itself.
             Err(_) => (self.state, self.history) = (None, None),
         }
         done
@@ -76,7 +76,7 @@ impl Writer {
         if let Turn::DoneBefore = turn(&mut state, &self.store, &self.lease).await? {
             return Ok(());
         }
-        // What a decoder has seen since belongs with its readings.
+        // The mark of a decoded uplink belongs with its readings.
         let (new, decoded): (Vec<_>, Vec<_>) = batch.messages.iter().partition(|m| m.decoding != Decoding::Done);
         if new.len() < APART {
             write_messages(&mut state, &new).await?;
@@ -95,7 +95,7 @@ impl Writer {
         let told = async {
             write_messages(&mut history, &new).await?;
             note_group(&mut history, number, &new).await?;
-            // First, and it counts once the state is there too.
+            // First; the messages count once the state is there too.
             history.commit().await?;
             Ok::<_, StoreError>(())
         };
@@ -164,8 +164,8 @@ async fn write_state(store: &Store, tx: &mut Transaction<'_, MySql>, batch: &Bat
 }
 
 impl Store {
-    /// Takes out of the history what a kill has parted from its state. Nobody has been told of it yet, and it will come
-    /// again; this is for the time before anything is committed.
+    /// Removes messages whose state was not committed because of a kill. They were not published, and will be written
+    /// again. To be called before the first commit.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -190,7 +190,7 @@ impl Store {
         Ok(taken)
     }
 
-    /// What counted before groups were noted: the newest message with its state.
+    /// For databases from before groups were noted: the newest message with its state.
     async fn older_mark(&self) -> Result<Option<String>, StoreError> {
         let mark: Option<Option<String>> =
             sqlx::query_scalar("SELECT last_message FROM journal_mark WHERE position IS NULL")

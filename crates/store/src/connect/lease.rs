@@ -2,8 +2,8 @@
 //!
 //! An instance that starts raises the epoch of the row in `instance`; each of its commits checks that the epoch is
 //! still its own, so that a second one, with a copied data folder or on another machine, can never use a frame counter
-//! that the first one uses. The row also counts commits. An instance that has lost the answer to a commit learns from it
-//! whether it was carried out, and the data folder remembers it: a database that has fewer is an older copy.
+//! that the first one uses. The row also counts commits. An instance that has lost the answer to a commit learns from
+//! it whether it was carried out, and the data folder remembers it: a database that has fewer is an older copy.
 
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use ulid::Ulid;
 
 use crate::{Store, StoreError};
 
-/// An instance that has not renewed its lease for so long is gone.
+/// An instance that has not renewed its lease for this time is gone.
 pub const LEASE: Duration = Duration::from_secs(20);
 
 /// The right to write to a database.
@@ -29,9 +29,9 @@ pub struct Lease {
 /// A process that wants to hold a database.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
-    /// In words, for the one who is refused.
+    /// As text, for an instance that is refused.
     pub holder: String,
-    /// The run of the machine, and the space in which its process numbers hold.
+    /// The run of the machine, and its process namespace.
     pub machine: String,
     /// Its process number.
     pub process: u32,
@@ -39,19 +39,19 @@ pub struct Claim {
     pub started: u64,
 }
 
-/// Who holds a database.
+/// The holder of a database.
 #[derive(Debug, Clone)]
 pub struct Holder {
-    /// Who it is.
+    /// The process.
     pub claim: Claim,
     /// Since it last wrote.
     pub age: Duration,
-    /// What it holds.
+    /// The lease.
     pub lease: Lease,
 }
 
 impl Store {
-    /// Who held the database last, if anybody ever did.
+    /// The last holder of the database, if there was one.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -65,7 +65,7 @@ impl Store {
         .await?;
         row.map(|row| {
             let lease = Lease { database_id: row.try_get(0)?, epoch: row.try_get(1)?, commits: row.try_get(2)? };
-            // A clock that was put back has not renewed anything.
+            // A time in the future comes from a clock that was wrong: it is not a renewal.
             let age = u64::try_from(row.try_get::<i64, _>("age_s")?).unwrap_or(LEASE.as_secs());
             let claim = Claim {
                 holder: row.try_get("holder")?,
@@ -78,7 +78,7 @@ impl Store {
         .transpose()
     }
 
-    /// Takes the database, from `before` or from nobody. Whoever held it can commit nothing from then on.
+    /// Takes the database, from `before` or from nobody. The holder before can commit nothing from then on.
     ///
     /// # Errors
     /// [`StoreError::Held`] if another one was faster, or whatever the database says.
@@ -115,7 +115,7 @@ impl Store {
         }
     }
 
-    /// Says that this instance is still there.
+    /// Renews the lease.
     ///
     /// # Errors
     /// [`StoreError::TakenOver`] if another one has the database, or whatever the database says.
@@ -127,7 +127,7 @@ impl Store {
         }
     }
 
-    /// Lets the database go, so that the next instance need not wait.
+    /// Releases the database, so that the next instance need not wait.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -144,8 +144,8 @@ impl Store {
         StoreError::TakenOver(holder.map_or_else(|| "its lease is gone".into(), |h| h.claim.holder))
     }
 
-    /// Makes up for what an older copy of a database has forgotten: counters towards devices and JoinNonces move on by
-    /// so much that none is used twice. Says how many sessions, groups and devices that concerns.
+    /// Moves FCntDown and JoinNonces of an older copy of a database so far ahead that none is used twice. Returns how
+    /// many sessions, groups and devices that concerns.
     ///
     /// # Errors
     /// If the database does not answer.

@@ -17,8 +17,8 @@ use crate::error::number;
 
 static MIGRATIONS: Migrator = sqlx::migrate!("./migrations");
 
-/// What a step says that was done before: a table, column or key that is there already, or one to be dropped or
-/// renamed that is not there any more, or a row that is.
+/// Errors of a step that was done before: a table, column, key or row exists already, or one to be dropped or renamed
+/// does not exist any more.
 const DONE_ALREADY: [u16; 8] = [1050, 1054, 1060, 1061, 1062, 1068, 1091, 1826];
 /// Another process may be migrating.
 const LOCK_WAIT: Duration = Duration::from_secs(60);
@@ -34,7 +34,7 @@ pub(crate) async fn run(options: &MySqlConnectOptions) -> Result<(), StoreError>
     done
 }
 
-/// What a test may do to the steps.
+/// A fault that a test causes.
 #[derive(Debug, Default)]
 struct Steps {
     /// Stop after this many more statements, before the last of them is recorded: as a kill would.

@@ -1,4 +1,4 @@
-//! Getting to the database, and holding it.
+//! Connecting to the database, and holding its lease.
 
 pub(crate) mod lease;
 pub(crate) mod migrate;

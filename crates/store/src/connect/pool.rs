@@ -1,4 +1,4 @@
-//! The pool of connections, with an end to each wait: a connection that has gone silent must not hold a task for ever.
+//! The pool of connections. Every wait has a limit: a silent connection must not block a task for ever.
 
 use std::future::Future;
 use std::io;
@@ -11,11 +11,11 @@ use sqlx::{Connection as _, Either, Error, Execute, Executor, MySql, MySqlConnec
 
 /// The longest that a statement may take, or the next row of its answer. Taking out old history is the longest work.
 const STATEMENT: Duration = Duration::from_secs(90);
-/// The longest that a connection may take to come about, or to show that it still works.
+/// The longest that opening a connection may take.
 pub(crate) const CONNECT: Duration = Duration::from_secs(5);
 /// The longest that an idle connection may take to show that it still works.
 const STILL_THERE: Duration = Duration::from_millis(500);
-/// After so many idle seconds in a transaction the server ends the connection and frees its locks: whoever held them
+/// Idle seconds in a transaction after which the server ends the connection and frees its locks: the holder
 /// has gone silent.
 const IDLE_IN_TRANSACTION_S: u32 = 40;
 /// Connections at once.
@@ -34,7 +34,7 @@ async fn within<T>(time: Duration, work: impl Future<Output = Result<T, Error>>)
     tokio::time::timeout(time, work).await.unwrap_or_else(|_| Err(late()))
 }
 
-/// What each connection is told first. Rows are locked, not the gaps between them: registering many devices must not
+/// The settings of each connection. Rows are locked, not the gaps between them: registering many devices must not
 /// hold up the frames of others.
 async fn prepare(connection: &mut MySqlConnection) -> Result<(), Error> {
     connection.execute("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED").await?;
@@ -60,7 +60,7 @@ impl Pool {
             .max_connections(CONNECTIONS)
             .acquire_timeout(CONNECT)
             .after_connect(|connection, _| Box::pin(prepare(connection)))
-            // One that has gone silent must not use up the time that there is for the others.
+            // A silent connection must not use up the time of the others.
             .test_before_acquire(false)
             .before_acquire(|connection, _| {
                 Box::pin(async move { within(STILL_THERE, connection.ping()).await.map(|()| true) })

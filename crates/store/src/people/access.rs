@@ -1,4 +1,4 @@
-//! What people may reach: memberships, shares, invitations and access tokens.
+//! Access to estates: memberships, shares, invitations and access tokens.
 
 use api::people::rights::{Role, Scope, ShareLevel};
 use api::people::{Invitation, Offer, Share};
@@ -13,7 +13,7 @@ use crate::people::accounts::{PersonId, add_estate, add_person};
 use crate::rows::{eui, eui_bytes};
 use crate::{EstateId, Store, StoreError};
 
-/// An estate that somebody has something to do with.
+/// An estate that a person may access.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Membership {
     /// The estate.
@@ -34,7 +34,7 @@ pub(crate) fn scope(row: &MySqlRow) -> Result<Scope, StoreError> {
     Ok(scope_of(row.try_get("fleet")?, device))
 }
 
-/// A scope as it is stored: a fleet's number, a device. None if there is nothing like it in the estate.
+/// A scope as it is stored: a fleet's number, a device. `None` if the estate does not have it.
 pub(crate) async fn stored(
     tx: &mut MySqlConnection,
     estate_id: EstateId,
@@ -58,7 +58,7 @@ pub(crate) async fn stored(
 }
 
 impl Store {
-    /// Where somebody belongs, or has something shared; in one estate if it is named.
+    /// A person's memberships and shares; in one estate if it is named.
     pub async fn memberships(&self, person: PersonId, estate: Option<&str>) -> Result<Vec<Membership>, StoreError> {
         let rows = sqlx::query(
             "SELECT e.id, e.slug, e.name, m.role, NULL AS may, NULL AS fleet, NULL AS dev_eui, NULL AS until
@@ -129,7 +129,7 @@ impl Store {
             .collect()
     }
 
-    /// Changes a share; says whether there is one.
+    /// Changes a share; returns whether it exists.
     pub async fn change_share(
         &self,
         estate_id: EstateId,
@@ -137,7 +137,7 @@ impl Store {
         may: ShareLevel,
         until: Option<DateTime<Utc>>,
     ) -> Result<bool, StoreError> {
-        // Rows that are found and stay as they are count as well.
+        // Rows that are found but stay the same count as well.
         let done = sqlx::query("UPDATE shares SET may = ?, until = ? WHERE estate_id = ? AND id = ?")
             .bind(may.name())
             .bind(until)
@@ -148,7 +148,7 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Ends all that is shared with somebody in an estate; says how much that was.
+    /// Ends all of a person's shares in an estate; returns how many.
     pub async fn end_shares_of(&self, estate_id: EstateId, person: PersonId) -> Result<u64, StoreError> {
         let done = sqlx::query("DELETE FROM shares WHERE estate_id = ? AND person_id = ?")
             .bind(estate_id)
@@ -158,7 +158,7 @@ impl Store {
         Ok(done.rows_affected())
     }
 
-    /// Ends a share; says whether there was one. Tokens that came of it are worth nothing without it.
+    /// Ends a share; returns whether there was one. Tokens made with it give nothing without it.
     pub async fn end_share(&self, estate_id: EstateId, id: u32) -> Result<bool, StoreError> {
         let done = sqlx::query("DELETE FROM shares WHERE estate_id = ? AND id = ?")
             .bind(estate_id)
@@ -169,7 +169,7 @@ impl Store {
     }
 }
 
-/// An invitation as it is written.
+/// A new invitation.
 pub struct InvitationToWrite<'a> {
     /// The hash of its code.
     pub code_hash: [u8; 32],
@@ -206,11 +206,11 @@ fn invitation(row: &MySqlRow) -> Result<Invitation, StoreError> {
     })
 }
 
-/// Who takes an invitation.
+/// The person who takes an invitation.
 pub enum Taker<'a> {
-    /// Somebody who has an account.
+    /// A person with an account.
     Person(PersonId),
-    /// Somebody new, with a name and a password's hash.
+    /// A new person, with a name and a password's hash.
     New(&'a str, &'a str),
 }
 
@@ -255,7 +255,7 @@ async fn write_invitation(
 }
 
 impl Store {
-    /// Writes an invitation and gives its number; none if there is nothing like its scope in the estate.
+    /// Creates an invitation and returns its number; `None` if the estate does not have its scope.
     pub async fn add_invitation(
         &self,
         estate_id: EstateId,
@@ -305,7 +305,7 @@ impl Store {
         Ok(found)
     }
 
-    /// Invitations that can still be taken, the one that ends first first.
+    /// Open invitations, the one that expires first first.
     pub async fn invitations(&self, estate_id: EstateId) -> Result<Vec<Invitation>, StoreError> {
         let statement = format!("{INVITATIONS} WHERE i.estate_id = ? AND i.expires_at > ? ORDER BY i.expires_at");
         let rows =
@@ -313,7 +313,7 @@ impl Store {
         rows.iter().map(invitation).collect()
     }
 
-    /// Withdraws an invitation; says whether there was one.
+    /// Revokes an invitation; returns whether there was one.
     pub async fn withdraw_invitation(&self, estate_id: EstateId, id: u32) -> Result<bool, StoreError> {
         let done = sqlx::query("DELETE FROM invitations WHERE estate_id = ? AND id = ?")
             .bind(estate_id)
@@ -334,7 +334,7 @@ impl Store {
         row.map(|row| Ok((invitation(&row)?, row.try_get("estate")?))).transpose()
     }
 
-    /// Takes an invitation: it is gone, and what it offers is there, in one transaction.
+    /// Takes an invitation: removes it and grants what it offers, in one transaction.
     pub async fn take_invitation(&self, code_hash: [u8; 32], taker: Taker<'_>) -> Result<Option<Taken>, StoreError> {
         let mut tx = self.pool.begin().await?;
         let statement = format!("{INVITATIONS} WHERE i.code_hash = ? AND i.expires_at > ? FOR UPDATE");
@@ -351,7 +351,7 @@ impl Store {
         };
         let now = Utc::now();
         match &taken.offer {
-            // Whoever is a member already becomes what the invitation says.
+            // A person who is a member already gets the role of the invitation.
             Offer::Role(role) => {
                 sqlx::query(
                     "INSERT INTO memberships (estate_id, person_id, role, added_at, added_by) VALUES (?, ?, ?, ?, ?)

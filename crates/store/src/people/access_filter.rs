@@ -1,4 +1,4 @@
-//! Statements limited to a part of an estate: what somebody sees who does not see all of it.
+//! Limits statements to the part of an estate that a person may see.
 
 use domain::grants::AccessFilter;
 use sqlx::{MySql, QueryBuilder};

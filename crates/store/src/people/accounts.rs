@@ -1,4 +1,4 @@
-//! Accounts, what they belong to, and their sign-ins.
+//! Accounts, their memberships, and their sign-ins.
 
 use api::people::rights::Role;
 use api::people::{EstateMember, SignInRecord};
@@ -13,7 +13,7 @@ use crate::{EstateId, Store, StoreError, constraint};
 /// Names an account.
 pub type PersonId = u32;
 
-/// A source from which an account was signed in to is known for so long.
+/// How long a source stays known from which an account was signed in to.
 const KNOWN_DAYS: i64 = 90;
 
 /// A person's account.
@@ -36,7 +36,7 @@ pub struct Person {
 pub struct SignInRow {
     /// Its number.
     pub id: u64,
-    /// Whose it is.
+    /// Its owner.
     pub person: Person,
     /// When it was last used.
     pub last_used: Option<DateTime<Utc>>,
@@ -106,14 +106,14 @@ async fn locked(tx: &mut MySqlConnection, estate_id: EstateId, name: &str) -> Re
     .await?)
 }
 
-/// What became of a change of a member.
+/// The result of a change of a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MemberChange {
     /// It was done.
     Done,
     /// There is no such member.
     Nobody,
-    /// The role was another one than whoever changes it believed.
+    /// The role was not the one that the caller saw.
     Otherwise(Role),
     /// An estate keeps an owner.
     LastOwner,
@@ -164,7 +164,7 @@ impl Store {
         Ok(row.map(|row| Ok::<_, sqlx::Error>((person(&row)?, row.try_get("password_hash")?))).transpose()?)
     }
 
-    /// Whether the password that the service made up at the first start, or for a reset, is still that of somebody.
+    /// Whether an account still has the password that the service made at the first start, or for a reset.
     pub async fn given_passwords(&self) -> Result<Vec<String>, StoreError> {
         Ok(sqlx::query_scalar("SELECT name FROM people WHERE given_password ORDER BY name")
             .fetch_all(&self.pool)
@@ -230,7 +230,7 @@ impl Store {
         Ok(())
     }
 
-    /// Whether an account, if there is one of that name, has been signed in to from there.
+    /// Whether the account of that name has been signed in to from this source.
     pub async fn knows_source(&self, name: &str, address: &str) -> Result<bool, StoreError> {
         let found: Option<i32> = sqlx::query_scalar(
             "SELECT 1 FROM known_sources k JOIN people p ON p.id = k.person_id
@@ -244,7 +244,7 @@ impl Store {
         Ok(found.is_some())
     }
 
-    /// Who holds a token that has not ended.
+    /// The sign-in with this token, if it has not ended.
     pub async fn signed_in(&self, token_hash: [u8; 32]) -> Result<Option<SignInRow>, StoreError> {
         let row = sqlx::query(
             "SELECT s.id, s.last_used, s.expires_at, p.id AS person_id, p.name AS person, p.keeps_installation,
@@ -351,7 +351,7 @@ impl Store {
             .collect()
     }
 
-    /// Gives a member another role, if it is still the one it was believed to be.
+    /// Changes a member's role, if the old one is still the expected one.
     pub async fn change_member(
         &self,
         estate_id: EstateId,
@@ -380,7 +380,7 @@ impl Store {
         Ok(MemberChange::Done)
     }
 
-    /// Takes a member out; what they made stays. Their tokens in this estate go.
+    /// Removes a member; what they made stays. Their tokens in this estate end.
     pub async fn remove_member(&self, estate_id: EstateId, name: &str) -> Result<MemberChange, StoreError> {
         let mut tx = self.pool.begin().await?;
         let another = another_owner(&mut tx, estate_id, name).await?;
@@ -403,7 +403,7 @@ impl Store {
 
 /// Two-step sign-in.
 impl Store {
-    /// Keeps a secret that is not in use until its first code has come.
+    /// Stores a secret, which is not in use until its first code has been confirmed.
     pub async fn set_otp_secret(&self, id: PersonId, secret: Option<&[u8; 20]>) -> Result<(), StoreError> {
         let sealed = secret.map(|secret| self.vault.seal(Purpose::OneTimeCodes, otp_owner(id), secret)).transpose()?;
         let mut tx = self.pool.begin().await?;
@@ -424,7 +424,7 @@ impl Store {
         Ok(sealed.map(|sealed| self.vault.open(Purpose::OneTimeCodes, otp_owner(id), &sealed)).transpose()?)
     }
 
-    /// Uses up an interval: says whether its code had not been used before.
+    /// Marks an interval as used; returns whether its code had not been used before.
     pub async fn spend_otp_step(&self, id: PersonId, step: u64) -> Result<bool, StoreError> {
         let done = sqlx::query(
             "UPDATE people SET otp_last_step = ? WHERE id = ? AND (otp_last_step IS NULL OR otp_last_step < ?)",
@@ -437,7 +437,7 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// Begins to ask for codes, and keeps the recovery codes.
+    /// Begins to ask for codes, and stores the recovery codes.
     pub async fn begin_two_step(&self, id: PersonId, codes: &[[u8; 32]]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("UPDATE people SET otp_in_use = TRUE WHERE id = ?").bind(id).execute(&mut *tx).await?;
@@ -453,7 +453,7 @@ impl Store {
         Ok(())
     }
 
-    /// Uses up a recovery code; says whether it was one.
+    /// Uses up a recovery code; returns whether it was valid.
     pub async fn spend_recovery_code(&self, id: PersonId, hash: [u8; 32]) -> Result<bool, StoreError> {
         let done = sqlx::query("DELETE FROM recovery_codes WHERE person_id = ? AND code_hash = ?")
             .bind(id)
@@ -473,7 +473,7 @@ impl Store {
     }
 }
 
-/// What a person's secret is bound to.
+/// The owner that a person's secret is sealed for.
 pub(crate) fn otp_owner(id: PersonId) -> Eui64 {
     Eui64(u64::from(id))
 }

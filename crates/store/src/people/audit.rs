@@ -1,4 +1,4 @@
-//! The audit log: rows are added and read, and go by whole months when they have been kept long enough.
+//! The audit log: rows are added and read, and removed by whole months when they have been kept long enough.
 
 use api::people::audit::{AuditEntry, AuditKind};
 use chrono::{DateTime, Days, Utc};
@@ -7,12 +7,12 @@ use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row as _};
 
 use crate::{EstateId, Store, StoreError};
 
-/// Longest texts that the table takes; what is longer is cut.
+/// Longest texts that the table takes; longer ones are cut.
 const OBJECT: usize = 200;
 const NOTE: usize = 500;
 const WHO: usize = 80;
 
-/// What is looked for.
+/// The filters.
 #[derive(Debug, Clone, Default)]
 pub struct AuditQuery {
     /// Of this kind only.
@@ -126,8 +126,8 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// Guards the log against this account's own statements, where the database lets it; says whether entries can only be
-    /// added from now on.
+    /// Protects the log from this account's own statements, where the database allows it; returns whether entries can
+    /// only be added from now on.
     pub async fn guard_audit(&self) -> bool {
         for (name, event) in [("audit_stays", "UPDATE"), ("audit_is_kept", "DELETE")] {
             let statement = format!(
@@ -152,7 +152,7 @@ impl Store {
         if guards.is_ok_and(|count| count == 2) {
             return true;
         }
-        // Nothing is touched: what is asked is whether it would be allowed.
+        // Nothing is changed: this only asks whether it would be allowed.
         let may_not = |statement: &'static str| async move {
             let refused = sqlx::query(statement).execute(&self.pool).await;
             matches!(refused, Err(sqlx::Error::Database(error)) if error.code().as_deref() == Some("42000"))
@@ -160,7 +160,7 @@ impl Store {
         may_not("DELETE FROM audit WHERE 1 = 0").await && may_not("UPDATE audit SET note = note WHERE 1 = 0").await
     }
 
-    /// Makes room for the months to come.
+    /// Adds the coming months.
     ///
     /// # Errors
     /// If the account may not, or the database does not answer.
@@ -168,7 +168,7 @@ impl Store {
         self.arrange_months_of("audit", now, now).await
     }
 
-    /// Makes room for the months to come and takes out those that have been kept for `days`.
+    /// Adds the coming months and removes those that have been kept for `days`.
     pub async fn keep_audit(&self, now: DateTime<Utc>, days: u32) -> Result<(), StoreError> {
         self.arrange_audit(now).await?;
         match now.checked_sub_days(Days::new(u64::from(days))) {

@@ -1,4 +1,4 @@
-//! People: accounts, memberships, shares, access tokens, the audit log, and statements limited to what somebody sees.
+//! People: accounts, memberships, shares, access tokens, the audit log, and the access filter of statements.
 
 pub(crate) mod access;
 pub(crate) mod access_filter;

@@ -20,9 +20,9 @@ pub struct TokenRow {
     pub name: String,
     /// The estate it is for.
     pub estate_id: EstateId,
-    /// What one may do.
+    /// The rights.
     pub rights: Rights,
-    /// What it reaches.
+    /// The scope.
     pub scope: Scope,
     /// When it expires.
     pub expires_at: Option<DateTime<Utc>>,
@@ -56,16 +56,16 @@ pub struct TokenToMake<'a> {
     pub secret_hash: [u8; 32],
     /// Its name.
     pub name: &'a str,
-    /// What one may do.
+    /// The rights.
     pub rights: Rights,
-    /// What it reaches.
+    /// The scope.
     pub scope: &'a Scope,
     /// When it expires.
     pub expires_at: Option<DateTime<Utc>>,
 }
 
 impl Store {
-    /// Makes a token and gives its number; none if there is nothing like its scope in the estate.
+    /// Makes a token and returns its number; `None` if the estate does not have its scope.
     pub async fn add_token(
         &self,
         estate_id: EstateId,
@@ -103,7 +103,7 @@ impl Store {
         rows.iter().map(shown).collect()
     }
 
-    /// Revokes a token; says whether there was one. Only those of one person if one is named.
+    /// Revokes a token; returns whether there was one. Only those of one person if one is named.
     pub async fn revoke_token(&self, estate_id: EstateId, id: u32, of: Option<PersonId>) -> Result<bool, StoreError> {
         let done =
             sqlx::query("DELETE FROM access_tokens WHERE estate_id = ? AND id = ? AND (? IS NULL OR person_id = ?)")

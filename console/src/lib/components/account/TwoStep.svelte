@@ -14,7 +14,7 @@
   let code = $state("");
   let codes = $state<string[]>([]);
 
-  /** The password, which is asked for anew each time. */
+  /** The password, which is asked for each time. */
   function typed() {
     const body = { password };
     password = "";

@@ -47,7 +47,7 @@ pub(crate) struct AirtimeCalcArgs {
     /// How often each message is sent (NbTrans), 1 to 15.
     #[arg(long, default_value_t = 1)]
     pub times: u32,
-    /// Count with a repeater between device and gateway.
+    /// Assume a repeater between device and gateway.
     #[arg(long)]
     pub repeater: bool,
     /// The network has switched the dwell-time limit off, where the region lets it.

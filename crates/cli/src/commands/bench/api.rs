@@ -44,7 +44,7 @@ fn file(devices: u32) -> String {
 
 pub(super) async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -> Result<()> {
     let what = format!(
-        "This registers {} devices in a fleet named {FLEET}, for good: take a service made for it.",
+        "This registers {} devices in a fleet named {FLEET}. They cannot be removed together: use a service made for this.",
         args.devices
     );
     show::confirm(yes, &what)?;

@@ -19,7 +19,7 @@ use crate::show::{self, Out};
 /// Kits made at a time.
 const AT_ONCE: usize = 8;
 const LOOK_EVERY: Duration = Duration::from_millis(20);
-/// All have to be there after so long.
+/// The longest wait for all of them.
 const PATIENCE: Duration = Duration::from_secs(300);
 
 /// What was measured.
@@ -61,14 +61,31 @@ async fn entrance(client: &Client, n: usize) -> Result<(usize, Entrance)> {
 
 pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bool) -> Result<()> {
     let (by_udp, storm) = (args.by_udp, args.storm);
-    let by_websocket = args.by_websocket.min(storm);
-    show::confirm(yes, &format!("This registers {} gateways, for good: take a service made for it.", by_udp + storm))?;
+    show::confirm(
+        yes,
+        &format!(
+            "This registers {} gateways. They cannot be removed together: use a service made for this.",
+            by_udp + storm
+        ),
+    )?;
+    register(client, by_udp, storm).await?;
+    let measured = measure(client, args).await?;
+    if out.json { out.json(&measured) } else { measured.print(out) }
+}
+
+async fn register(client: &Client, by_udp: usize, by_websocket: usize) -> Result<()> {
     let path = client.in_estate("gateways/import").await?;
     // The largest file has 2000 rows.
-    for (udp, lns) in [(by_udp, 0), (0, storm)] {
+    for (udp, lns) in [(by_udp, 0), (0, by_websocket)] {
         let file = GatewayImport { csv: crowd::csv(udp, lns), skip_bad: true, preview: false };
         let _: ImportOutcome = client.post(&path, &file).await?;
     }
+    Ok(())
+}
+
+async fn measure(client: &Client, args: &GatewaysArgs) -> Result<Measured> {
+    let (by_udp, storm) = (args.by_udp, args.storm);
+    let by_websocket = args.by_websocket.min(storm);
     eprintln!("making {storm} connection kits …");
     let entrances: Vec<(usize, Entrance)> =
         stream::iter(0..storm).map(|n| entrance(client, n)).buffer_unordered(AT_ONCE).try_collect().await?;
@@ -87,9 +104,6 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
     let idle = client.metrics().await?;
     tokio::time::sleep(Duration::from_secs(args.seconds)).await;
     let after = client.metrics().await?;
-    let cores = |from: &Metrics, to: &Metrics| {
-        from.cpu_s.zip(to.cpu_s).map(|(a, b)| (b - a) / (to.up_s - from.up_s).max(f64::EPSILON))
-    };
     for (n, entrance) in rest {
         crowd.add_websocket(crowd::eui(Protocol::Lns, *n), entrance.clone());
     }
@@ -102,32 +116,43 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
     until("all to be back", || crowd.connected() == storm).await?;
     let storm_settled_s = begun.elapsed().as_secs_f64();
     let settled = client.metrics().await?;
-    let measured = Measured {
+    Ok(Measured {
         by_udp,
         by_websocket,
-        idle_cores: cores(&idle, &after),
+        idle_cores: cpu_between(&idle, &after).map(|s| s / (after.up_s - idle.up_s).max(f64::EPSILON)),
         idle_bytes: after.resident_bytes,
         bytes_without_gateways: before.resident_bytes,
         storm_gateways: storm,
         storm_settled_s,
         storm_attempts: crowd.attempts() - attempts,
-        storm_cpu_s: calm.cpu_s.zip(settled.cpu_s).map(|(a, b)| b - a),
-    };
-    if out.json {
-        return out.json(&measured);
+        storm_cpu_s: cpu_between(&calm, &settled),
+    })
+}
+
+/// Processor time the service took between two looks at it.
+fn cpu_between(from: &Metrics, to: &Metrics) -> Option<f64> {
+    from.cpu_s.zip(to.cpu_s).map(|(a, b)| b - a)
+}
+
+impl Measured {
+    fn print(&self, out: &Out) -> Result<()> {
+        let mb = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| format!("{} MB", bytes >> 20));
+        out.line(format!(
+            "{} gateways by UDP and {} by WebSocket connected, keep-alive and status only: {:.3} cores, {} of memory ({} \
+             before any was connected).",
+            self.by_udp,
+            self.by_websocket,
+            self.idle_cores.unwrap_or_default(),
+            mb(self.idle_bytes),
+            mb(self.bytes_without_gateways)
+        ))?;
+        out.line(format!(
+            "{} by WebSocket over TLS, dropped at once: all back after {:.1} s, {} attempts, {:.1} s of the service's \
+             processor time. Both sides ran on this machine.",
+            self.storm_gateways,
+            self.storm_settled_s,
+            self.storm_attempts,
+            self.storm_cpu_s.unwrap_or_default()
+        ))
     }
-    let mb = |bytes: Option<u64>| bytes.map_or("–".into(), |bytes| format!("{} MB", bytes >> 20));
-    out.line(format!(
-        "{by_udp} gateways by UDP and {by_websocket} by WebSocket connected, keep-alive and status only: {:.3} cores, {} \
-         of memory ({} before any was connected).",
-        measured.idle_cores.unwrap_or_default(),
-        mb(measured.idle_bytes),
-        mb(measured.bytes_without_gateways)
-    ))?;
-    out.line(format!(
-        "{storm} by WebSocket over TLS, dropped at once: all back after {storm_settled_s:.1} s, {} attempts, {:.1} s of \
-         the service's processor time. Both sides ran on this machine.",
-        measured.storm_attempts,
-        measured.storm_cpu_s.unwrap_or_default()
-    ))
 }

@@ -28,14 +28,14 @@ const FLEET: &str = "load";
 const MODEL: &str = "load-probe";
 /// Registrations under way at a time.
 const REGISTERING: usize = 8;
-/// Uplinks sent and not yet stored, at most: enough to keep the service busy, not so many that it only queues.
+/// Uplinks sent and not yet stored, at most: enough to keep the service busy, not more than it can work on.
 const UNDER_WAY: u64 = 20_000;
 const LOOK_EVERY: Duration = Duration::from_millis(20);
 /// Before anything counts.
 const WARM_UP: Duration = Duration::from_secs(5);
 /// After the last uplink, for what is still under way.
 const DRAIN: Duration = Duration::from_secs(60);
-/// One uplink in so many asks for an acknowledgement in the steady part: as many answers as the gateways'
+/// One uplink in this many is confirmed in the steady part: as many answers as the gateways'
 /// airtime allows.
 const CONFIRMED_EVERY: u64 = 50;
 
@@ -122,7 +122,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
     show::confirm(
         yes,
         &format!(
-            "This registers {} gateways and {} devices in a fleet named {FLEET}, for good: take a service made for it.",
+            "This registers {} gateways and {} devices in a fleet named {FLEET}. They cannot be removed together: use a service made for this.",
             size.gateways, size.devices
         ),
     )?;

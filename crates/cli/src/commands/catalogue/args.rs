@@ -28,9 +28,10 @@ pub(crate) enum LocalCatalogueVerb {
 pub(crate) enum RemoteCatalogueVerb {
     /// List where models came from.
     List,
-    /// Import models from a folder, an archive, a git repository, or as they come with the service. What was edited stays.
+    /// Import models from a folder, an archive, a git repository, or as they come with the service. What was edited
+    /// stays.
     Import(CatalogueImportArgs),
-    /// Import a catalogue anew from where it came.
+    /// Import a catalogue again from where it came.
     Refresh {
         /// Where it is from, as `heron catalogue list` shows it.
         source: String,

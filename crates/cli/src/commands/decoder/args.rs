@@ -28,7 +28,7 @@ pub(crate) enum LocalDecoderVerb {
 pub(crate) enum RemoteDecoderVerb {
     /// Try a draft on stored uplinks, beside the current decoder: what appears, vanishes, changes or fails.
     Try(DecoderTryArgs),
-    /// Keep what the current decoder makes of a payload as a test, run on every save.
+    /// Keep the current decoder's result for a payload as a test, run on every save.
     KeepTest(KeepTestArgs),
     /// A model each time it was saved.
     Editions {
@@ -54,7 +54,7 @@ pub(crate) enum RemoteDecoderVerb {
         number: u32,
     },
     /// Decode stored uplinks again with the current decoder. Old results stay until all are done.
-    Anew(DecodeAnewArgs),
+    Redecode(RedecodeArgs),
     /// Decoding jobs: running and done.
     Jobs,
     /// Stop one; the old results stay.
@@ -68,8 +68,8 @@ pub(crate) enum RemoteDecoderVerb {
 
 #[derive(Args)]
 pub(crate) struct DecoderReadArgs {
-    /// The decoder: a script (.js), a field table (.table.toml), names for the low-power format (.low-power.toml), or a form of
-    /// text (.text.toml).
+    /// The decoder: a script (.js), a field table (.table.toml), names for the low-power format (.low-power.toml), or a
+    /// form of text (.text.toml).
     pub file: PathBuf,
     /// The payload in hex, in any pasted form.
     #[arg(long, value_name = "HEX")]
@@ -121,7 +121,7 @@ pub(crate) struct DecoderTryArgs {
 }
 
 #[derive(Args)]
-pub(crate) struct DecodeAnewArgs {
+pub(crate) struct RedecodeArgs {
     /// The model's short name.
     pub model: String,
     /// Of how long a time until now: seconds, or with one of the units min, h, d.

@@ -12,7 +12,7 @@ use std::io::IsTerminal as _;
 use std::time::Duration;
 
 use anyhow::{Result, bail};
-use api::job::{DecodeAnew, Job, JobState};
+use api::job::{Job, JobState, Redecode};
 use api::model::draft::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
 use api::model::edition::{Comparison, Edition, LineChange};
 use api::model::{Model, ModelVersion, PutModel};
@@ -22,7 +22,7 @@ use domain::model::draft;
 use crate::client::Client;
 use crate::commands::Context;
 use crate::commands::decoder::args::{
-    DecodeAnewArgs, DecoderTryArgs, DecoderVerb, KeepTestArgs, LocalDecoderVerb, RemoteDecoderVerb,
+    DecoderTryArgs, DecoderVerb, KeepTestArgs, LocalDecoderVerb, RedecodeArgs, RemoteDecoderVerb,
 };
 use crate::commands::decoder::payload::source_of;
 use crate::show::{self, Out};
@@ -55,7 +55,7 @@ async fn remote(client: &Client, out: &Out, verb: RemoteDecoderVerb, yes: bool) 
         RemoteDecoderVerb::Editions { model } => editions::run(client, out, model).await,
         RemoteDecoderVerb::Compare { model, from, to } => compare(client, out, &model, from, to).await,
         RemoteDecoderVerb::Restore { model, number } => restore::run(client, out, model, number, yes).await,
-        RemoteDecoderVerb::Anew(args) => anew(client, out, args).await,
+        RemoteDecoderVerb::Redecode(args) => redecode(client, out, args).await,
         RemoteDecoderVerb::Jobs => jobs::run(client, out).await,
         RemoteDecoderVerb::Stop { job } => {
             client.delete(&client.in_estate(&format!("jobs/{job}")).await?).await?;
@@ -108,7 +108,10 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     }
     let note = args.note.unwrap_or_default();
     let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
-    out.line(format!("It is in use. To decode stored uplinks again: `heron decoder anew {} --last 30d`.", args.model))
+    out.line(format!(
+        "It is in use. To decode stored uplinks again: `heron decoder redecode {} --last 30d`.",
+        args.model
+    ))
 }
 
 async fn model_of(client: &Client, slug: &str) -> Result<Model> {
@@ -264,13 +267,13 @@ async fn compare(client: &Client, out: &Out, model: &str, from: Option<u32>, to:
     Ok(())
 }
 
-async fn anew(client: &Client, out: &Out, args: DecodeAnewArgs) -> Result<()> {
+async fn redecode(client: &Client, out: &Out, args: RedecodeArgs) -> Result<()> {
     let device = match &args.device {
         Some(device) => Some(client.dev_eui(device).await?.to_string()),
         None => None,
     };
     let from = Utc::now() - TimeDelta::milliseconds((args.last * 1000.0) as i64);
-    let wanted = DecodeAnew { model: args.model, device, from, until: None };
+    let wanted = Redecode { model: args.model, device, from, until: None };
     let path = client.in_estate("jobs").await?;
     let mut job: Job = client.post(&path, &wanted).await?;
     while !args.no_wait && job.state == JobState::Running {

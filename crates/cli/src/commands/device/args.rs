@@ -71,7 +71,7 @@ pub(crate) enum DeviceVerb {
         #[arg(long, value_name = "FILE")]
         into: Option<PathBuf>,
     },
-    /// End its session, so that it has to join again; a personalized one begins anew, with its counters at zero.
+    /// End its session, so that it has to join again; an ABP device starts a new session, with its counters at zero.
     Forget {
         /// Its DevEUI or name.
         device: String,
@@ -233,7 +233,8 @@ pub(crate) struct DeviceAddArgs {
     /// The code on its label (LW:D0:…), pasted or typed by a scanner, instead of DevEUI and JoinEUI.
     #[arg(long, value_name = "CODE")]
     pub label: Option<String>,
-    /// A photo of its label (JPEG, PNG or WebP), instead of DevEUI and JoinEUI: the service reads its QR code or Data Matrix.
+    /// A photo of its label (JPEG, PNG or WebP), instead of DevEUI and JoinEUI: the service reads its QR code or Data
+    /// Matrix.
     #[arg(long, value_name = "FILE", conflicts_with = "label")]
     pub photo: Option<PathBuf>,
     /// Its JoinEUI (AppEUI), in any pasted form.
@@ -269,7 +270,8 @@ pub(crate) struct NewDeviceArgs {
     /// The short name of its fleet.
     #[arg(long)]
     pub fleet: String,
-    /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it stays out of the shell's history.
+    /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it
+    /// stays out of the shell's history.
     #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
     pub app_key: Option<String>,
     /// Its NwkKey, if it speaks 1.1; asked for if not given.

@@ -6,9 +6,9 @@ use clap::Subcommand;
 pub(crate) enum EstateVerb {
     /// List those one belongs to, or where something is shared with one.
     List,
-    /// List all of the installation, for whoever looks after it.
+    /// List all of the installation (for the installation's keeper).
     All,
-    /// Found an estate, for whoever looks after the installation; its owner's invitation is printed once.
+    /// Found an estate (for the installation's keeper); its owner's invitation is printed once.
     Found {
         /// Its short name: lower-case letters, digits and dashes.
         slug: String,

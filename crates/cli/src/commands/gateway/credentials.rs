@@ -116,7 +116,7 @@ pub(crate) async fn endings(client: &Client, out: &Out) -> Result<()> {
     if out.json {
         return out.json(&endings);
     }
-    let renewal = if endings.server_renews_itself { "the service renews it" } else { "it has to be given anew" };
+    let renewal = if endings.server_renews_itself { "the service renews it" } else { "it has to be given again" };
     out.line(format!("The service's certificate ends on {}; {renewal}.", day(endings.server_expires_at)))?;
     out.line(format!("The authority that gateways trust ends on {}.", day(endings.authority_expires_at)))?;
     let now = Utc::now();

@@ -33,19 +33,19 @@ pub(crate) struct ReadingArgs {
     /// What kind of value it is.
     #[arg(long)]
     pub kind: Option<Kind>,
-    /// What the decoder's value is multiplied with.
+    /// The factor for the decoder's value.
     #[arg(long, allow_negative_numbers = true)]
     pub scale: Option<f64>,
-    /// What is added then.
+    /// The offset added afterwards.
     #[arg(long, allow_negative_numbers = true)]
     pub offset: Option<f64>,
-    /// The lowest value that can be right.
+    /// The lowest plausible value.
     #[arg(long, allow_negative_numbers = true)]
     pub min: Option<f64>,
     /// The highest.
     #[arg(long, allow_negative_numbers = true)]
     pub max: Option<f64>,
-    /// Decimals that mean something.
+    /// Significant decimals.
     #[arg(long)]
     pub decimals: Option<u8>,
     /// Where the device's counter begins again at 0, for a running total.
@@ -56,14 +56,14 @@ pub(crate) struct ReadingArgs {
     pub words: Vec<String>,
     /// Remove what was set before.
     #[arg(long)]
-    pub anew: bool,
+    pub reset: bool,
 }
 
 /// What kind of value a reading is.
 #[derive(Clone, Copy, ValueEnum)]
 pub enum Kind {
     Measured,
-    /// A running total, which goes on when its device counts anew.
+    /// A running total, which goes on when its device restarts its count.
     Total,
     State,
     Text,
@@ -92,8 +92,8 @@ pub(crate) struct ModelPutArgs {
     /// Its name; wanted for a new one.
     #[arg(long)]
     pub name: Option<String>,
-    /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names for
-    /// the low-power format (.low-power.toml), or a form of text (.text.toml).
+    /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names
+    /// for the low-power format (.low-power.toml), or a form of text (.text.toml).
     #[arg(long, value_name = "FILE")]
     pub decoder: Option<PathBuf>,
     /// Unit of a reading, as READING=UNIT; may be given several times. For more than that: `heron model reading`.

@@ -11,7 +11,7 @@ use crate::show::Out;
 pub(super) async fn run(client: &Client, out: &Out, args: ReadingArgs) -> Result<()> {
     let Some(model) = before(client, &args.slug).await? else { bail!("there is no model {:?}", args.slug) };
     let mut about = model.about;
-    let rule = about.readings.remove(&args.reading).filter(|_| !args.anew).unwrap_or_default();
+    let rule = about.readings.remove(&args.reading).filter(|_| !args.reset).unwrap_or_default();
     let rule = ReadingRule {
         unit: args.unit.or(rule.unit).filter(|unit| !unit.is_empty()),
         kind: args.kind.map(Into::into).or(rule.kind),

@@ -61,7 +61,7 @@ pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
     let mut items: Vec<OutboxItem> = client.all(path, &[]).await?;
     // They come newest first. What waits stands in its line, behind what is under way.
     items.sort_by_key(|item| (!item.state.is_open(), item.ahead, Reverse(item.added_at)));
-    let none = "Nothing was ever put into it. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
+    let none = "No downlink was ever added. Next: `heron outbox add DEVICE --port PORT --payload HEX`.";
     out.list(&items, none, &["ID", "PORT", "PAYLOAD", "STATE", "TRIES", "ADDED", "NOTE"], |i| {
         vec![
             i.id.clone(),

@@ -16,7 +16,7 @@ pub(crate) enum PeopleVerb {
 /// Those that need no sign-in.
 #[derive(Subcommand)]
 pub(crate) enum LocalPeopleVerb {
-    /// Take an invitation: as whoever is signed in, or with a new account, which is then signed in.
+    /// Take an invitation: with the account that is signed in, or with a new one, which is then signed in.
     Take(TakeArgs),
 }
 
@@ -61,11 +61,11 @@ pub(crate) enum RemotePeopleVerb {
     },
     /// List what is shared with others.
     Shares,
-    /// Change what somebody may do with what is shared with them, and until when.
+    /// Change the rights of a share, and until when it lasts.
     Reshare {
         /// The share's number.
         id: u32,
-        /// What they may do with it.
+        /// The rights that they get.
         #[arg(long, value_parser = level)]
         may: ShareLevel,
         /// Until when (RFC 3339); without an end if not given.

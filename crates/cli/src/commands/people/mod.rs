@@ -47,7 +47,7 @@ pub(crate) fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> 
             ("offers", offered(&written.invitation.offer)),
             ("good until", until.to_string()),
             ("link", format!("{}{}", client.url(), written.path)),
-            ("", "Whoever opens the link takes it, once. It is shown only now.".into()),
+            ("", "The link works once, for the first person who opens it. It is shown only now.".into()),
         ]
     })
 }

@@ -24,7 +24,7 @@ pub(crate) enum ProfileVerb {
         /// Where its devices are used; EU868 if it is new and none is given.
         #[arg(long)]
         region: Option<Region>,
-        /// Only say which devices would become different, and what they would be sent.
+        /// Only report which devices would change, and what they would be sent.
         #[arg(long)]
         preview: bool,
         #[command(flatten)]

@@ -29,7 +29,7 @@ pub(crate) struct ChartArgs {
     /// Of how long a time until now: seconds, or with one of the units min, h, d.
     #[arg(long, value_name = "TIME", default_value = "1d", value_parser = seconds)]
     pub last: f64,
-    /// About so many points, 10 to 2,000.
+    /// Points in a line, about: 10 to 2,000.
     #[arg(long, default_value_t = 24)]
     pub points: u32,
 }

@@ -29,7 +29,7 @@ pub(crate) struct TokenAddArgs {
     /// It reaches only this device.
     #[arg(long, value_name = "DEVICE")]
     pub device: Option<String>,
-    /// Days it is good for; without an end if not given.
+    /// Days it is valid; without an end if not given.
     #[arg(long, value_name = "DAYS")]
     pub days: Option<u32>,
 }

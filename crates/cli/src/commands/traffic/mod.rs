@@ -7,7 +7,7 @@ use std::time::Duration;
 use anyhow::{Context as _, Result};
 use api::Page;
 use api::heard::{HeardBy, Radio};
-use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message};
+use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message, Uplink};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 
@@ -89,69 +89,56 @@ pub(super) fn print(out: &Out, message: &Message) -> Result<()> {
     let who = message.device.as_ref().map_or("–", |d| d.name.as_str());
     let head = format!("{}  {:<9} {who:<12}", show::clock(message.time), message.body.kind());
     match &message.body {
-        Body::Uplink(uplink) => {
-            let frame = &uplink.frame;
-            let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
-            let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
-            out.line(format!(
-                "{head} #{} {port} [{}]  {}",
-                frame.counter,
-                show::pairs(&frame.payload),
-                readings.join(", ")
-            ))?;
-            out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
-            if let Some(rehearsed) = &uplink.rehearsed {
-                out.line(format!("    REHEARSED by {}: nothing was received", rehearsed.by))?;
-            }
-            mac(out, &frame.mac)?;
-            for warning in uplink.warnings.iter().chain(&uplink.decode_warnings) {
-                out.line(format!("    warning: {warning}"))?;
-            }
-            match &uplink.decode_error {
-                Some(error) => out.line(format!("    not decoded: {error}")),
-                None => Ok(()),
-            }
-        }
+        Body::Uplink(uplink) => print_uplink(out, &head, uplink),
         Body::Join(join) => {
             let how = join.rejoin_type.map_or_else(|| "joined".into(), |kind| format!("rejoined (type {kind})"));
             out.line(format!("{head} {how}: DevAddr {}, DevNonce {}", join.dev_addr, join.dev_nonce))?;
             out.line(format!("    {}  {}", radio(&join.radio), heard(&join.heard_by)))?;
-            match &join.unanswered {
-                Some(why) => out.line(format!("    not answered: {why}")),
-                None => Ok(()),
-            }
+            indented(out, "not answered", join.unanswered.as_deref())
         }
         Body::Refused(refused) => {
             out.line(format!("{head} {}", refused.refusal.why))?;
             out.line(format!("    {}  {}", radio(&refused.radio), heard(&refused.heard_by)))?;
             evidence(out, &refused.refusal.evidence)?;
-            out.line(format!("    next: {}", refused.refusal.next_step))
+            indented(out, "next", Some(&refused.refusal.next_step))
         }
-        Body::Downlink(downlink) => {
-            out.line(format!("{head} {}", downlink_line(downlink)))?;
-            mac(out, downlink.frame.as_ref().map_or(&[], |frame| &frame.mac))?;
-            match &downlink.sent {
-                Some(sent) => out.line(format!(
-                    "    {} by {} in {}, {} dBm{}",
-                    radio(&sent.radio),
-                    sent.name,
-                    sent.window,
-                    sent.power_dbm,
-                    sent.window_reason.as_ref().map(|why| format!(": {why}")).unwrap_or_default()
-                )),
-                None => Ok(()),
-            }
-        }
+        Body::Downlink(downlink) => print_downlink(out, &head, downlink),
         Body::Notice(notice) => {
             out.line(format!("{head} {}: {}", notice.code, notice.why))?;
             evidence(out, &notice.evidence)?;
-            match &notice.next_step {
-                Some(step) => out.line(format!("    next: {step}")),
-                None => Ok(()),
-            }
+            indented(out, "next", notice.next_step.as_deref())
         }
         Body::Gateway(_) => Ok(()),
     }
+}
+
+fn print_uplink(out: &Out, head: &str, uplink: &Uplink) -> Result<()> {
+    let frame = &uplink.frame;
+    let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
+    let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
+    let bytes = show::pairs(&frame.payload);
+    out.line(format!("{head} #{} {port} [{bytes}]  {}", frame.counter, readings.join(", ")))?;
+    out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;
+    if let Some(rehearsed) = &uplink.rehearsed {
+        out.line(format!("    REHEARSED by {}: nothing was received", rehearsed.by))?;
+    }
+    mac(out, &frame.mac)?;
+    for warning in uplink.warnings.iter().chain(&uplink.decode_warnings) {
+        indented(out, "warning", Some(warning))?;
+    }
+    indented(out, "not decoded", uplink.decode_error.as_deref())
+}
+
+fn print_downlink(out: &Out, head: &str, downlink: &Downlink) -> Result<()> {
+    out.line(format!("{head} {}", downlink_line(downlink)))?;
+    mac(out, downlink.frame.as_ref().map_or(&[], |frame| &frame.mac))?;
+    let Some(sent) = &downlink.sent else { return Ok(()) };
+    let why = sent.window_reason.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+    out.line(format!("    {} by {} in {}, {} dBm{why}", radio(&sent.radio), sent.name, sent.window, sent.power_dbm))
+}
+
+fn indented(out: &Out, label: &str, text: Option<&str>) -> Result<()> {
+    text.map_or(Ok(()), |text| out.line(format!("    {label}: {text}")))
 }
 
 fn mac(out: &Out, commands: &[MacCommand]) -> Result<()> {

@@ -41,7 +41,7 @@ async fn a_clock_that_is_put_far_forward_and_back_is_followed_and_told() {
         let wanted = (n + 2).to_string();
         until(&format!("{wanted} uplinks at {time}"), async || (count(&bench).trim() == wanted).then_some(())).await;
     }
-    // None of them stands in the future for good, nor does what comes next.
+    // None of them stays in the future, nor does what comes next.
     let newest = bench.service.query("SELECT MAX(id) FROM (SELECT id FROM messages ORDER BY id LIMIT 2) AS first");
     assert!(!newest.trim().is_empty());
     bench.service.sign_in_again().await;

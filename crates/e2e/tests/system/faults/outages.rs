@@ -95,7 +95,7 @@ async fn what_is_known_in_memory_is_told_while_the_database_is_away() {
     until_well(&bench.service).await;
 }
 
-/// Makes the records say that the device was last heard so many seconds ago.
+/// Makes the records say that the device was last heard this many seconds ago.
 fn heard_before(service: &Service, seconds: u32) {
     let hex = hex::encode(DEV_EUI.to_bytes());
     for (table, column) in [("sessions", "joined_at"), ("activity", "last_heard")] {

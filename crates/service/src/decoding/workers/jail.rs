@@ -1,5 +1,5 @@
-//! What a decoder worker may do: read its pipe, compute, write its pipe. Nothing else, whatever a script manages to do to
-//! the interpreter.
+//! What a decoder worker may do: read its pipe, compute, write its pipe. Nothing else, whatever a script manages to do
+//! to the interpreter.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -13,10 +13,10 @@ use seccompiler::{SeccompAction, SeccompFilter, TargetArch, apply_filter};
 const ADDRESS_SPACE: u64 = 2 << 30;
 /// Processor time in all; a worker that lives long is replaced.
 const PROCESSOR_S: u64 = 3600;
-/// The account of nobody, if the service runs as root.
+/// The account `nobody`, if the service runs as root.
 const NOBODY: u32 = 65_534;
 
-/// System calls that computing takes: memory, signals, clocks, reading and writing what is open, and the end.
+/// System calls that a computation needs: memory, signals, clocks, reading and writing what is open, and the end.
 #[cfg(target_os = "linux")]
 const ALLOWED: &[i64] = &[
     libc::SYS_read,
@@ -48,7 +48,7 @@ const ALLOWED: &[i64] = &[
     libc::SYS_restart_syscall,
 ];
 
-/// Locks this process in. `niceness` is how much it stands back for others.
+/// Restricts this process. `niceness` is its scheduling priority.
 ///
 /// # Errors
 /// If a limit cannot be set. Without system-call filters in the kernel the other limits stand.

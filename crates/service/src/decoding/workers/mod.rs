@@ -1,8 +1,9 @@
-//! Scripts run in processes of their own: this keeps them, and asks them.
+//! Scripts run in worker processes; this module starts, asks and replaces them.
 //!
-//! The interpreter's own limits count steps and memory. What escapes them (a search over megabytes is one step) is ended by
-//! the clock, which kills the process; another takes its place. Three lanes keep apart who waits for whom: uplinks whose
-//! decoders are known to be quick, all other uplinks, and people with their workbenches, tests and commands.
+//! The interpreter's own limits count steps and memory. What escapes them (a search over megabytes is one step) is
+//! ended by the clock, which kills the process; another takes its place. Three lanes keep apart who waits for whom:
+//! uplinks whose decoders are known to be quick, all other uplinks, and people with their workbenches, tests and
+//! commands.
 
 mod jail;
 mod process;
@@ -24,21 +25,21 @@ use quick::QuickLane;
 use wire::{Answer, Request};
 pub(crate) use wire::{Cause, Failure, FoundFlaw, Loaded};
 
-/// A script whose worker ended so often while it ran is stopped for good. Whoever kills workers at will may hit the same
-/// one twice.
+/// A script whose worker ended so often while it ran is stopped permanently. Workers killed from outside may hit the
+/// same one twice.
 const MOST_ENDED: u8 = 3;
-/// One call may take so long by the clock; four times as much when the machine was busy.
+/// The time limit of one call by the clock; four times as much when the machine was busy.
 const CALL: Duration = Duration::from_secs(1);
 const CALL_BUSY: Duration = Duration::from_secs(4);
 /// All tests of a model.
 const TESTS: Duration = Duration::from_secs(12);
-/// Until a worker is free.
+/// The longest wait for a free worker.
 const TURN: Duration = Duration::from_secs(20);
 
-/// Who waits.
+/// Who waits for the result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Lane {
-    /// Uplinks that are stored already, and history decoded anew.
+    /// Uplinks that are stored already, and history decoded again.
     Later,
     /// People.
     People,
@@ -53,7 +54,7 @@ pub struct ScriptRef {
 }
 
 impl ScriptRef {
-    /// What is known of it.
+    /// What loading it showed.
     pub fn about(&self) -> &Loaded {
         &self.about
     }
@@ -79,17 +80,17 @@ struct Pool {
 #[derive(Default)]
 struct State {
     idle: Vec<Process>,
-    /// Those that work.
+    /// The workers in use.
     out: usize,
 }
 
-/// How often workers had to be replaced, and what they did.
+/// Counts of replaced workers and of calls.
 #[derive(Debug, Default)]
 pub(crate) struct Counts {
     pub calls: AtomicU64,
     /// Killed by the clock.
     pub killed: AtomicU64,
-    /// Ended by themselves, or by somebody else.
+    /// Ended without being killed by the service.
     pub ended: AtomicU64,
 }
 
@@ -120,7 +121,7 @@ fn count(counter: &AtomicU64) {
 }
 
 impl Lost {
-    /// Counts a worker that is gone.
+    /// Counts a worker that has ended.
     fn count(&self) {
         match self {
             Self::Late { .. } => count(&COUNTS.killed),
@@ -138,7 +139,7 @@ impl Pool {
         Self { source, niceness, most, state, free: Condvar::new() }
     }
 
-    /// A worker that is free, as soon as there is one.
+    /// Waits for a free worker.
     fn take(&self) -> Result<Process, Failure> {
         let end = Instant::now() + TURN;
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
@@ -173,13 +174,13 @@ impl Pool {
         self.free.notify_one();
     }
 
-    /// A worker is gone; the next one who needs it starts another.
+    /// A worker has ended; the next call starts another.
     fn lost(&self) {
         self.state.lock().unwrap_or_else(PoisonError::into_inner).out -= 1;
         self.free.notify_one();
     }
 
-    /// Has a worker do something; one that fails at it is killed.
+    /// Runs a call in a worker; a worker that fails is killed.
     fn with<T>(&self, work: impl FnOnce(&mut Process) -> Result<T, Lost>) -> Result<Result<T, Lost>, Failure> {
         let mut process = self.take()?;
         let done = work(&mut process);
@@ -194,7 +195,8 @@ impl Pool {
         Ok(done)
     }
 
-    /// Has one thing done, and again if that was not the script's fault: the machine was busy, or the worker was killed.
+    /// Runs a call, and again if its failure was not the script's fault: the machine was busy, or the worker was
+    /// killed.
     fn ask(
         &self,
         limit: Duration,
@@ -230,7 +232,7 @@ fn unexpected(answer: &Answer) -> Failure {
     Failure::other(Cause::Other, format!("the decoder worker answered something else: {answer:?}"))
 }
 
-/// Loads a script, so that one that cannot work is refused at the door. Blocks; not for a thread that serves.
+/// Loads a script, so that one that cannot work is refused when it is saved. Blocks.
 ///
 /// # Errors
 /// If it does not load.
@@ -269,15 +271,15 @@ pub(crate) fn decode(script: &ScriptRef, payload: Payload, lane: Lane) -> (Resul
     }
 }
 
-/// What came of an uplink that was decoded among others.
+/// The result of an uplink that was decoded with others.
 pub(crate) struct Quick {
     pub result: Result<Decoded, Failure>,
     pub took: Duration,
 }
 
-/// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that is
-/// to be read later; `slow` is called with the place of one whose decoder was not quick at all. Blocks, for little longer
-/// than `time`.
+/// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that
+/// is to be read later; `slow` is called with the place of one whose decoder was not quick at all. Blocks, for little
+/// longer than `time`.
 pub(crate) fn decode_quickly(
     jobs: &[(ScriptRef, Payload)],
     time: Duration,
@@ -286,7 +288,8 @@ pub(crate) fn decode_quickly(
     QUICK.read(jobs, time, slow)
 }
 
-/// Loads a script for uplinks on their way to a commit. Until the guard is dropped, the quick workers are this test's own.
+/// Loads a script for uplinks on their way to a commit. Until the guard is dropped, the quick workers are this test's
+/// own.
 #[cfg(test)]
 pub(crate) fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> {
     static ONE_TEST: Mutex<()> = Mutex::new(());

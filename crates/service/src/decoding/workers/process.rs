@@ -1,4 +1,4 @@
-//! One worker process, from the service's side: started, asked, and killed when it takes too long.
+//! One worker process, from the service's side: it is started, asked, and killed when it takes too long.
 
 use std::collections::HashSet;
 use std::io::{self, Write as _};
@@ -13,19 +13,19 @@ use crate::decoding::workers::wire;
 use crate::decoding::workers::wire::{Answer, Request};
 use crate::pipeline::metrics::process_stat;
 
-/// Scripts that a worker holds; when it has more, it lets all go.
+/// Scripts that a worker holds at most; then it drops all of them.
 pub(super) const SCRIPTS: usize = 128;
 /// Room for what is read at once.
 const CHUNK: usize = 64 * 1024;
 
-/// An answer that has not come within this part of its time is slow.
+/// An answer is slow when it has not come within this share of its time.
 const SLOW: u32 = 10;
 
-/// Asks for a worker of this niceness.
+/// A request for a worker of this niceness.
 type Order = (i32, mpsc::Sender<io::Result<Child>>);
 
-/// Starts workers. They end with the thread that has started them (`prctl(2)`, `PR_SET_PDEATHSIG`), so it is one that lives
-/// as long as the service: a service that is killed leaves no script running.
+/// Starts workers. They end with the thread that has started them (`prctl(2)`, `PR_SET_PDEATHSIG`), so it is one that
+/// lives as long as the service: a service that is killed leaves no script running.
 static STARTER: LazyLock<mpsc::Sender<Order>> = LazyLock::new(|| {
     let (orders, taken) = mpsc::channel::<Order>();
     std::thread::spawn(move || {
@@ -39,7 +39,7 @@ static STARTER: LazyLock<mpsc::Sender<Order>> = LazyLock::new(|| {
                 .stdout(Stdio::piped())
                 .stderr(Stdio::inherit())
                 .spawn();
-            // Whoever asked waits for it.
+            // The caller waits for it.
             let _ = reply.send(started);
         }
     });
@@ -62,7 +62,7 @@ pub(super) enum Lost {
     Ended(String),
 }
 
-/// Where workers come from.
+/// How workers are started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Source {
     /// This program, run as a worker.
@@ -83,13 +83,13 @@ enum Pipes {
 /// A worker process.
 pub(super) struct Process {
     pipes: Pipes,
-    /// Read, and not taken yet.
+    /// Bytes that were read and not used yet.
     buffer: Vec<u8>,
     loaded: HashSet<u64>,
 }
 
 impl Process {
-    /// Starts a worker that stands back by `niceness` for others.
+    /// Starts a worker with this `niceness`.
     ///
     /// # Errors
     /// If the program cannot be started.
@@ -124,7 +124,7 @@ impl Process {
         sent.map_err(|error| Lost::Ended(error.to_string()))
     }
 
-    /// The next answer, if it comes until then.
+    /// The next answer, if it comes in time.
     fn receive(&mut self, begun: Instant, limit: Duration) -> Result<Answer, Lost> {
         // Asked only once an answer is slow to come: most calls take microseconds.
         let mut slow: Option<(Instant, Option<f64>)> = None;
@@ -189,7 +189,7 @@ impl Process {
         }
     }
 
-    /// Asks for one thing. After an error the worker is of no use any more.
+    /// Sends one request. After an error the worker cannot be used any more.
     pub(super) fn ask(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
         let begun = Instant::now();
         let mut bytes = Vec::with_capacity(512);
@@ -203,7 +203,7 @@ impl Process {
         self.loaded.contains(&script)
     }
 
-    /// Sees to it that the worker holds a script.
+    /// Loads a script into the worker unless it holds it already.
     pub(super) fn hold(&mut self, script: &ScriptRef, limit: Duration) -> Result<(), Lost> {
         if self.holds(script.number) {
             return Ok(());
@@ -223,8 +223,8 @@ impl Process {
         }
     }
 
-    /// Asks for many things, whose answers come in order, and tells each. It goes on asking for as long as `more` says so.
-    /// An answer that takes longer than `limit` ends it.
+    /// Sends many requests, whose answers come in order, and passes on each answer. It sends more for as long as `more`
+    /// says so. An answer that takes longer than `limit` ends it.
     pub(super) fn ask_all(
         &mut self,
         requests: &[Request],

@@ -13,7 +13,7 @@ use crate::decoding::workers::{CALL, COUNTS, Payload, Quick, ScriptRef};
 
 /// A commit waits this long for one answer. A decoder that is known to be quick takes a hundredth of it.
 const ANSWER: Duration = Duration::from_millis(25);
-/// After so many failures to load, a script is read later for good.
+/// Failures to load after which a script is always read later.
 const FAILURES: u8 = 3;
 /// Scripts whose failures are remembered.
 const MOST_FAILED: usize = 1_024;
@@ -83,8 +83,8 @@ impl QuickLane {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Reads uplinks in order, for as long as `time` allows. None stands for an uplink that is to be read later; `slow` is
-    /// called with the place of one whose decoder gave no answer in time. Blocks, for little longer than `time`.
+    /// Reads uplinks in order, for as long as `time` allows. None stands for an uplink that is to be read later; `slow`
+    /// is called with the place of one whose decoder gave no answer in time. Blocks, for little longer than `time`.
     pub(super) fn read(
         &'static self,
         jobs: &[(ScriptRef, Payload)],

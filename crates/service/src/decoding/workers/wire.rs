@@ -1,5 +1,4 @@
-//! What the service and its decoder workers say to each other over a pipe: frames of a length and a message as postcard
-//! writes it.
+//! The messages between the service and its decoder workers over a pipe: each a length and a postcard message.
 
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
@@ -14,7 +13,7 @@ use serde::{Deserialize, Serialize};
 /// No message is longer: a script has 256 kB at most, a model with its tests a megabyte.
 pub(crate) const LONGEST: usize = 4 << 20;
 
-/// What a worker is asked.
+/// A request to a worker.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) enum Request {
     /// Takes a script under a number. Calls name it by that.
@@ -33,7 +32,7 @@ pub(crate) enum Request {
     Flaw { model: String },
 }
 
-/// What it answers.
+/// An answer of a worker.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) enum Answer {
     Loaded(Result<Loaded, Failure>),
@@ -60,7 +59,7 @@ pub(crate) struct FoundFlaw {
     pub loads: bool,
 }
 
-/// What ended a call.
+/// Why a call ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Cause {
     /// It used up its steps.
@@ -82,7 +81,7 @@ pub struct Failure {
 }
 
 impl Failure {
-    /// One that is no error of the script's.
+    /// A failure that is not the script's fault.
     pub fn other(cause: Cause, message: impl Into<String>) -> Self {
         Self { cause, message: message.into(), line: None, column: None, adapter: None }
     }
@@ -103,7 +102,7 @@ impl From<&Failure> for DecoderProblem {
     }
 }
 
-/// What was read out of a payload.
+/// The result of decoding one payload.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Found {
     readings: Vec<FoundReading>,

@@ -36,7 +36,7 @@ pub(super) fn serve(from: &mut impl Read, to: &mut impl Write) -> io::Result<()>
     Ok(())
 }
 
-/// What this thread has taken of the processor.
+/// The processor time that this thread has used.
 fn processor_time() -> Duration {
     clock_gettime(ClockId::ThreadCPUTime).try_into().unwrap_or_default()
 }

@@ -19,11 +19,11 @@ use crate::gateways::event_log::GatewayEventDraft;
 pub(super) const LONGEST_CLOCK: usize = 40;
 /// Round trips remembered.
 const DELAYS: usize = 32;
-/// A place that another was left for so short a time ago is still in use.
+/// An address that the gateway left less than this time ago is still in use.
 const STILL_THERE_S: u64 = 30;
-/// So many returns to a place just left are no change of address any more.
+/// Returns to an address just left, after which two gateways share the EUI.
 const RETURNS: u32 = 2;
-/// How far a concentrator's clock may be from where it should be; frames may have waited on their way.
+/// How far a concentrator's clock may differ from the expected value; frames may have been delayed.
 const CLOCK_LEAP_US: u32 = 10_000_000;
 
 /// How a gateway is reached now.
@@ -37,7 +37,7 @@ pub enum WayDown {
     Mqtt,
 }
 
-/// What is known of a registered gateway.
+/// The state of a registered gateway.
 #[derive(Debug, Clone)]
 pub struct Known {
     pub estate_id: EstateId,
@@ -100,7 +100,7 @@ impl Known {
         known
     }
 
-    /// Takes what people have registered.
+    /// Takes the registered settings.
     pub fn set(&mut self, gateway: &CheckedGateway) {
         self.name.clone_from(&gateway.name);
         if self.region != gateway.region || self.channels_hz.is_empty() {
@@ -109,7 +109,7 @@ impl Known {
             self.channels_hz.sort_unstable();
             self.off_plan_hz.clear();
         }
-        // What led to it another way leads nowhere; a way that still holds is found again within seconds.
+        // A way down by another protocol is dropped; one that still works is found again within seconds.
         if (self.protocol, self.source) != (gateway.protocol, gateway.udp_source) {
             self.way_down = None;
         }
@@ -119,7 +119,7 @@ impl Known {
         self.beacons = gateway.beacons;
     }
 
-    /// Why a call by this protocol from there is not taken.
+    /// Why a call by this protocol from this address is rejected.
     pub fn turns_away(&self, protocol: Protocol, from: Option<IpAddr>) -> Option<GatewayEventDraft> {
         if self.protocol != protocol {
             let text = format!(
@@ -140,7 +140,7 @@ impl Known {
         Some(GatewayEventDraft::new(Refused, text).next(next))
     }
 
-    /// Notes a call that is taken.
+    /// Notes an accepted call.
     pub fn heard(
         &mut self,
         from: Option<SocketAddr>,
@@ -167,7 +167,7 @@ impl Known {
         })
     }
 
-    /// Notes where it is reached by datagrams.
+    /// Notes its address for datagrams.
     pub fn pulls_from(&mut self, from: SocketAddr) -> Option<GatewayEventDraft> {
         let was = match self.way_down.replace(WayDown::Udp(from)) {
             Some(WayDown::Udp(was)) if was == from => return None,
@@ -185,7 +185,7 @@ impl Known {
         (self.returns == RETURNS).then(|| two_of_them(was, from))
     }
 
-    /// Notes a concentrator's clock; says if it began anew.
+    /// Notes a concentrator's clock; says if it restarted.
     pub fn clock(&mut self, clock_us: u32) -> Option<GatewayEventDraft> {
         let now = Instant::now();
         let (before, at) = self.clock.replace((clock_us, now))?;
@@ -199,7 +199,7 @@ impl Known {
         })
     }
 
-    /// Takes what it says of itself; its counters tell what came since the report before.
+    /// Takes its report; its counters tell what came since the report before.
     pub fn reported(&mut self, status: &GatewayStatus) {
         let before = self.report.take();
         let sum = |so_far: fn(&GatewayReport) -> u64, more: Option<u32>| {
@@ -225,7 +225,7 @@ impl Known {
         });
     }
 
-    /// Notes how long a way there and back took.
+    /// Notes a round-trip time.
     pub fn round_trip(&mut self, ms: f64) {
         if self.delays_ms.len() == DELAYS {
             self.delays_ms.pop_front();

@@ -31,12 +31,12 @@ struct Inner {
     strangers: HashMap<Eui64, Caller>,
 }
 
-/// What follows from who calls.
+/// The answer to a call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CallerStatus {
     /// It is registered, and its frames are taken.
     Known,
-    /// It is registered, and may not call like this.
+    /// It is registered, but this call is rejected.
     TurnedAway,
     /// It is not registered.
     Stranger,
@@ -61,7 +61,7 @@ impl GatewayRegistry {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Does something with a registered gateway, and tells what follows.
+    /// Works on a registered gateway, and publishes what changes.
     fn with(&self, eui: Eui64, note: impl FnOnce(&mut Known) -> Option<GatewayEventDraft>) {
         let happening = self.lock().known.get_mut(&eui).and_then(note);
         if let Some(happening) = happening {
@@ -69,14 +69,14 @@ impl GatewayRegistry {
         }
     }
 
-    /// A gateway is registered; a stranger of that EUI no longer is one.
+    /// A gateway was registered; it is no longer a stranger.
     pub fn register(&self, row: &GatewayRow) {
         let mut inner = self.lock();
         inner.strangers.remove(&row.gateway.eui);
         inner.known.insert(row.gateway.eui, Known::new(row));
     }
 
-    /// A registered gateway is to be different.
+    /// A registered gateway's settings have changed.
     pub fn change(&self, row: &GatewayRow) {
         if let Some(known) = self.lock().known.get_mut(&row.gateway.eui) {
             known.set(&row.gateway);
@@ -115,7 +115,7 @@ impl GatewayRegistry {
         caller_status
     }
 
-    /// What follows from a call by this protocol, wherever it comes from.
+    /// The answer to a call by this protocol, from any address.
     pub fn caller_status(&self, eui: Eui64, protocol: Protocol) -> CallerStatus {
         let Some(turned_away) = self.lock().known.get(&eui).map(|known| known.turns_away(protocol, None)) else {
             return CallerStatus::Stranger;
@@ -125,13 +125,13 @@ impl GatewayRegistry {
         CallerStatus::TurnedAway
     }
 
-    /// Notes a call of somebody unknown by another protocol, and what it was told.
+    /// Notes a call of an unknown gateway by another protocol, and the answer it got.
     pub fn stranger_calls(&self, eui: Eui64, address: impl Display, protocol: Protocol, told: &str) {
         let call = Call { address: format!("{address}"), protocol, frames_hz: std::iter::empty(), told: Some(told) };
         stranger::note(&mut self.lock().strangers, eui, call);
     }
 
-    /// Notes that a connected gateway lives, and frames it heard on these frequencies.
+    /// Notes a sign of life of a connected gateway, and frames it heard on these frequencies.
     pub fn heard(&self, eui: Eui64, from: Option<SocketAddr>, frames_hz: impl ExactSizeIterator<Item = u32>) {
         self.with(eui, |known| known.heard(from, frames_hz));
     }
@@ -144,7 +144,7 @@ impl GatewayRegistry {
         });
     }
 
-    /// Gateways whose way down is this one now.
+    /// Gateways that are reached this way now.
     pub fn reached_by(&self, way: WayDown) -> Vec<Eui64> {
         self.lock().known.iter().filter(|(_, known)| known.way_down == Some(way)).map(|(eui, _)| *eui).collect()
     }
@@ -157,7 +157,7 @@ impl GatewayRegistry {
         });
     }
 
-    /// Takes what a registered gateway says of itself.
+    /// Takes a registered gateway's report.
     pub fn reported(&self, eui: Eui64, status: &GatewayStatus) {
         self.with(eui, |known| {
             known.reported(status);
@@ -170,7 +170,7 @@ impl GatewayRegistry {
         self.with(eui, |known| known.clock(clock_us));
     }
 
-    /// Notes how long the way to a gateway and back took.
+    /// Notes a gateway's round-trip time.
     pub fn round_trip(&self, eui: Eui64, ms: f64) {
         self.with(eui, |known| {
             known.round_trip(ms);
@@ -393,7 +393,7 @@ mod tests {
         pull(1);
         pull(1);
         pull(2);
-        assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(([192, 0, 2, 1], 2).into())), "NAT has bound it anew");
+        assert_eq!(presence.way_down(OURS), Some(WayDown::Udp(([192, 0, 2, 1], 2).into())), "NAT has bound it again");
         let first = told(&mut written);
         assert_eq!(first[0], (GatewayEventKind::Connected, "Connected by UDP from 192.0.2.1:1.".into()));
         assert_eq!(first[1].1, "It connects from 192.0.2.1:2 now; before, from 192.0.2.1:1.");

@@ -7,11 +7,10 @@ use chrono::{DateTime, Utc};
 use domain::gateway::check;
 use lorawan::Eui64;
 
-/// Strangers remembered; the one unheard for longest gives way.
+/// Strangers remembered; the one unheard for longest is dropped.
 pub(super) const MAX_STRANGERS: usize = 1000;
 
-/// What is noted of a stranger. Anybody may call, so noting is cheap; what follows from it is worked out for those
-/// who ask.
+/// What is noted about a stranger. Anybody may call, so noting is cheap; more is computed when it is asked for.
 pub(super) struct Caller {
     address: String,
     first_heard: DateTime<Utc>,
@@ -20,7 +19,7 @@ pub(super) struct Caller {
     frequencies_hz: BTreeSet<u32>,
     protocol: Protocol,
     told: Option<String>,
-    /// Whether its first call is news no more.
+    /// Whether its first call has been published.
     pub announced: bool,
 }
 
@@ -41,7 +40,7 @@ impl Caller {
     }
 }
 
-/// A call of somebody who is not registered.
+/// A call of a gateway that is not registered.
 pub(super) struct Call<'a, F> {
     pub address: String,
     pub protocol: Protocol,

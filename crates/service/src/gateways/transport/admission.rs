@@ -13,7 +13,7 @@ use crate::gateways::credentials::{Credentials, Peer, Proof, unknown};
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
 use crate::gateways::registry::{GatewayRegistry, Known};
 
-/// What is asked at the door.
+/// What admission needs.
 #[derive(Clone)]
 pub struct Admission {
     pub presence: Arc<GatewayRegistry>,
@@ -21,7 +21,7 @@ pub struct Admission {
     pub gateway_log: Arc<GatewayLog>,
 }
 
-/// By what a gateway proves who it is: the certificate of its handshake, or the token of its request. Some write
+/// A gateway's proof of identity: the certificate of its handshake, or the token of its request. Some write
 /// nothing in front of the token.
 fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
     if let Some(certificate) = &peer.certificate {
@@ -32,7 +32,7 @@ fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
 }
 
 impl Admission {
-    /// Whether a gateway may come in for this purpose; if not, why, with the status that says it over HTTP.
+    /// Whether a gateway may connect for this purpose; if not, why, with the HTTP status.
     pub fn admit(
         &self,
         eui: Eui64,
@@ -47,7 +47,7 @@ impl Admission {
         };
         let proof = proof(peer, headers);
         let checked = self.credentials.check(proof, eui, purpose, Utc::now()).map_err(|why| {
-            // Of another estate's gateways nothing is told, not even that there are any.
+            // Nothing is told about another estate's gateways, not even that they exist.
             let own = |other| self.presence.known(other).is_some_and(|other| other.estate_id == known.estate_id);
             match (why.of, proof) {
                 (Some(other), Some(proof)) if !own(other) => unknown(proof),

@@ -9,7 +9,7 @@ use engine::TransmissionId;
 /// After this the engine no longer waits for a report: a join-accept leaves within 6 s, its report has 2 s more.
 const REPORT_WITHIN: Duration = Duration::from_secs(10);
 
-/// Which transmissions are under way, by what names them in the gateway's report, oldest first.
+/// Transmissions under way, by their key in the gateway's report, oldest first.
 pub(super) struct Awaited<K>(Mutex<VecDeque<(K, TransmissionId, Instant)>>);
 
 impl<K> Default for Awaited<K> {

@@ -1,4 +1,4 @@
-//! A gateway's connection by WebSocket: which uplinks it can still answer, and orders in the protocol's words.
+//! A gateway's WebSocket connection: the uplinks it can still answer, and transmissions in the protocol's form.
 
 use std::collections::VecDeque;
 use std::net::SocketAddr;
@@ -14,7 +14,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::gateways::transport::awaited::Awaited;
 
-/// What goes before other frames: class A devices hear nothing outside their windows.
+/// Priority before other frames: class A devices hear nothing outside their windows.
 const PRIORITY: u8 = 1;
 /// Uplinks whose answer is still possible: RX2 comes 16 s later at most.
 const RECENT: usize = 512;
@@ -25,7 +25,7 @@ const JUST_BEGUN: Duration = Duration::from_secs(60);
 pub(super) struct Connection {
     pub id: u64,
     pub since: Instant,
-    /// How often in a row a connection was displaced that had just begun.
+    /// How many new connections in a row were replaced.
     pub displaced: u32,
     pub peer: SocketAddr,
     pub plan: &'static Plan,
@@ -51,7 +51,7 @@ impl Connection {
         recent.push_back(uplink);
     }
 
-    /// A transmission in the protocol's words.
+    /// A transmission in the protocol's form.
     pub(super) fn order(&self, transmission: &Transmission) -> Result<Downlink, TxFailure> {
         let rate = self.plan.downlink_data_rate_of(transmission.modulation);
         let data_rate = rate.ok_or_else(|| TxFailure::Refused("no data rate of its plan".into()))?;
@@ -70,7 +70,7 @@ impl Connection {
                     let rx_delay_s = seconds.checked_sub(second).filter(|delay| (1..=15).contains(delay))?;
                     Some((*xtime, *antenna, rx_delay_s))
                 });
-                // Its connection began anew after the uplink: its clock is another one.
+                // It connected again after the uplink: its clock is another one.
                 let (xtime, antenna, rx_delay_s) = uplink.ok_or(TxFailure::Unreachable)?;
                 rctx = antenna;
                 let channel = Some((data_rate, frequency_hz));

@@ -27,9 +27,9 @@ use crate::gateways::transport::admission::Admission;
 use crate::ingest::stats::IngestStats;
 use crate::net::tls::Identity;
 
-/// A question takes no longer to come in.
+/// The longest time for a request to arrive.
 const QUESTION_WITHIN: Duration = Duration::from_secs(10);
-/// For how long credentials are good that a gateway fetches: it comes for new ones in time.
+/// How long credentials are valid that a gateway fetches: it fetches new ones in time.
 const LASTS: TimeDelta = TimeDelta::days(365);
 
 /// What the endpoint needs.

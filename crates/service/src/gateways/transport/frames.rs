@@ -7,7 +7,7 @@ use lorawan::{Eui64, Modulation};
 /// FSK frequency deviation of LoRaWAN (RP002 §4.2).
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
-/// A transmission as gateways are told of it.
+/// A transmission as it is sent to gateways.
 pub(super) fn packet(transmission: &Transmission) -> TxPacket {
     let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
     let beacon = transmission.window == Window::Beacon;
@@ -33,7 +33,7 @@ pub(super) fn packet(transmission: &Transmission) -> TxPacket {
     }
 }
 
-/// The gateway's word in the engine's terms.
+/// The gateway's error as the engine's type.
 pub(super) fn failure(word: TxAckError) -> TxFailure {
     match word {
         TxAckError::TooLate => TxFailure::TooLate,

@@ -42,7 +42,7 @@ enum Heeded {
     Unsafe,
 }
 
-/// How long a gateway has said nothing.
+/// How long a gateway has been silent.
 struct Silence {
     last_word: Instant,
     /// When it was asked last, while it has not answered.
@@ -50,7 +50,7 @@ struct Silence {
 }
 
 impl Silence {
-    /// Asks whether the gateway is there; says why the connection is to end, if it is.
+    /// Pings the gateway if it is time; returns why the connection has to end, if it has to.
     async fn ping(&mut self, socket: &mut WebSocket) -> Option<&'static str> {
         if self.last_word.elapsed() > SILENT_FOR {
             return Some("not a word for a minute");
@@ -68,19 +68,19 @@ impl Silence {
     }
 }
 
-/// A gateway has so long to say the first word.
+/// The longest wait for a gateway's first message.
 const FIRST_WORD: Duration = Duration::from_secs(10);
-/// Held for each connection; a frame's message fits.
+/// The buffer of each connection; a frame's message fits.
 const READ_BUFFER: usize = 2048;
 /// How often a gateway is asked whether it is there; how long it takes tells the delay.
 const PING_EVERY: Duration = Duration::from_secs(20);
-/// After so long without a word a connection is dead.
+/// The time without a message after which a connection is dead.
 const SILENT_FOR: Duration = Duration::from_secs(65);
-/// One message takes no longer to hand over.
+/// The longest time to write one message.
 const SEND_WITHIN: Duration = Duration::from_secs(10);
-/// Orders that wait for a gateway's socket.
+/// Transmissions that may wait for a gateway's socket.
 const ORDERS: usize = 64;
-/// So often in a row a connection that has just begun is displaced by two gateways taking turns.
+/// New connections replaced in a row, after which two gateways share one EUI.
 const TURNS: u32 = 3;
 
 /// All connected gateways.
@@ -94,7 +94,7 @@ pub struct Lns {
     pub connections: Connections,
 }
 
-/// Who is connected.
+/// The connected gateways.
 #[derive(Default)]
 pub struct Connections {
     by_eui: Mutex<HashMap<Eui64, Arc<Connection>>>,
@@ -171,7 +171,7 @@ async fn connect(
 }
 
 impl Lns {
-    /// Whether a gateway may come in; if not, why.
+    /// Whether a gateway may connect; if not, why.
     fn admit(&self, eui: Eui64, peer: &Peer, headers: &HeaderMap) -> Result<Known, String> {
         self.admission.admit(eui, Purpose::Traffic, peer, headers).map_err(|(_, why)| why)
     }
@@ -219,7 +219,7 @@ impl Lns {
             awaited: Awaited::default(),
         });
         self.enter(eui, &connection, &version);
-        // What was revoked while it introduced itself could not be ended yet.
+        // A credential revoked during the introduction did not end this connection yet.
         if self.admit(eui, &peer, &headers).is_err() {
             connection.ended.cancel();
         }
@@ -270,7 +270,7 @@ impl Lns {
         }
     }
 
-    /// Talks until one side ends it; says why it ended.
+    /// Exchanges messages until one side ends the connection; returns why it ended.
     async fn converse(
         &self,
         eui: Eui64,
@@ -303,7 +303,7 @@ impl Lns {
         }
     }
 
-    /// Takes what came over the connection; says why the connection is to end, if it is.
+    /// Takes a message; returns why the connection has to end, if it has to.
     async fn message(
         &self,
         eui: Eui64,
@@ -335,7 +335,7 @@ impl Lns {
         None
     }
 
-    /// A gateway that lives with its credential needs no older ones any more.
+    /// A gateway that uses this credential needs no older ones.
     async fn retire_older_credentials(&self, eui: Eui64) {
         match self.admission.credentials.retire_older(eui, Purpose::Traffic).await {
             Ok(0) => {}
@@ -347,7 +347,7 @@ impl Lns {
         }
     }
 
-    /// Takes a message, and says what is to be answered.
+    /// Takes a message, and returns the answer.
     async fn hear(&self, eui: Eui64, connection: &Connection, text: &str) -> Heeded {
         self.ingest.datagrams.fetch_add(1, Ordering::Relaxed);
         match FromGateway::parse(text) {
@@ -379,7 +379,7 @@ impl Lns {
         Heeded::Done
     }
 
-    /// Hands a frame on; `false` if it cannot be made safe.
+    /// Passes a frame to the journal; `false` if it cannot be made durable.
     async fn frame(&self, eui: Eui64, connection: &Connection, heard: &Heard) -> bool {
         let Some(rate) = connection.plan.data_rate(heard.data_rate) else {
             let why = format!("data rate {} is none of those it was given", heard.data_rate);
@@ -403,7 +403,7 @@ impl Lns {
                 snr_db: Some(radio.snr as f32),
             },
         };
-        // Nothing is read from the gateway meanwhile, so it keeps what it has.
+        // Nothing is read from the gateway in this time, so it keeps its frames.
         let safe = self.network.hear_safely(&[frame]).await;
         if safe {
             self.ingest.took(1, true);

@@ -18,7 +18,7 @@ use crate::clock;
 use crate::gateways::registry::{GatewayRegistry, WayDown};
 use crate::startup::config::Options;
 
-/// Where gateways find the service, as it is told to them.
+/// The service's addresses for gateways.
 pub struct PublicEndpoints {
     /// The name or address they reach it by.
     pub name: String,
@@ -60,7 +60,7 @@ impl PublicEndpoints {
     }
 }
 
-/// All ways down.
+/// The ways down of all protocols.
 pub(crate) struct Links {
     pub presence: Arc<GatewayRegistry>,
     pub udp: Arc<udp::Udp>,

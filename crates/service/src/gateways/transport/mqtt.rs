@@ -86,8 +86,8 @@ pub(crate) fn reach(url: &str, authority: &Authority, trust: &Trust) -> Result<(
     // Always the same name, so that the broker keeps what comes while the service is away.
     let mut options = MqttOptions::new(broker_files::NAME, host, port);
     options.set_keep_alive(KEEP_ALIVE).set_clean_session(false).set_manual_acks(true);
-    // Whatever the protocol allows: a message that is too long is read, acknowledged and counted. The client would end the
-    // connection over it, and be sent it again.
+    // Whatever the protocol allows: a message that is too long is read, acknowledged and counted. The client would end
+    // the connection over it, and be sent it again.
     options.set_max_packet_size(LONGEST_PACKET, MAX_PAYLOAD * 2);
     if let Some((user, password)) = user.map(|user| user.split_once(':').unwrap_or((user, ""))) {
         options.set_credentials(user, password);
@@ -170,7 +170,7 @@ impl Mqtt {
         })
     }
 
-    /// Takes what the broker has, until the service stops.
+    /// Takes the broker's messages until the service stops.
     pub(crate) async fn run(self: Arc<Self>, mut broker: EventLoop, stopping: CancellationToken) {
         let mut ask = tokio::time::interval(ASK_EVERY);
         let (mut pause, mut poisoned) = (AGAIN_FIRST, 0u32);
@@ -258,7 +258,7 @@ impl Mqtt {
         }
     }
 
-    /// Takes a message; `false` if what is in it cannot be made safe.
+    /// Takes a message; `false` if its frames cannot be made durable.
     async fn hear(&self, publish: &Publish) -> bool {
         self.ingest.datagrams.fetch_add(1, Ordering::Relaxed);
         // What cannot be read now cannot be read later: it is acknowledged as well. Only what cannot be made safe is

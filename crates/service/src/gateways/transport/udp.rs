@@ -130,7 +130,7 @@ impl Udp {
         }
     }
 
-    /// Hands in what gateways have pushed, and acknowledges it once it is safe.
+    /// Writes pushed frames to the journal, and acknowledges them once they are durable.
     async fn take(&self, pushed: &mut Pushed) {
         let frames = std::mem::take(&mut pushed.frames);
         let count = frames.len();
@@ -145,7 +145,7 @@ impl Udp {
         }
         pushed.from.clear();
         for (from, token, frames) in pushed.acknowledge.drain(..) {
-            // Only what is safe is acknowledged. What holds no frame has nothing to be made safe.
+            // Only durable frames are acknowledged. A datagram without a frame is acknowledged at once.
             if taken == Taken::Journalled || frames == 0 {
                 self.answer(from, Datagram::PushAck { token }).await;
             }
@@ -153,13 +153,13 @@ impl Udp {
     }
 }
 
-/// What gateways have pushed, before it is in the journal.
+/// Pushed frames that are not in the journal yet.
 #[derive(Default)]
 struct Pushed {
     frames: Vec<FrameHeard>,
-    /// Where each came from.
+    /// The address of each.
     from: Vec<(Eui64, SocketAddr)>,
-    /// Whose datagrams are to be acknowledged then, and how many frames were in each.
+    /// The datagrams to acknowledge then, with the number of frames in each.
     acknowledge: Vec<(SocketAddr, Token, usize)>,
 }
 

@@ -8,7 +8,7 @@ use store::{EstateId, Membership, Person};
 
 use crate::pipeline::directory::Directory;
 
-/// By what a caller is known.
+/// How a caller is identified.
 #[derive(Debug, Clone, PartialEq)]
 pub enum By {
     /// A sign-in, by its number.
@@ -17,12 +17,12 @@ pub enum By {
     Token { id: u32, name: String, estate_id: EstateId, rights: Rights, scope: Scope },
 }
 
-/// Somebody who calls.
+/// A caller.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Who {
     pub person: Person,
     pub by: By,
-    /// When what they are known by ends by itself.
+    /// When the sign-in or token expires.
     pub until: Option<DateTime<Utc>>,
 }
 
@@ -36,7 +36,7 @@ impl Who {
     }
 }
 
-/// What somebody may do in one estate, as of now.
+/// What a caller may do in one estate now.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Access {
     pub estate_id: EstateId,
@@ -47,7 +47,8 @@ pub struct Access {
 }
 
 impl Access {
-    /// From what somebody has in an estate, and what they are known by. None if there is nothing that they may do there.
+    /// From a caller's membership and shares in an estate, and their sign-in or token. `None` if they may do nothing
+    /// there.
     pub(crate) fn of(membership: Membership, by: &By, directory: &Directory) -> Option<Self> {
         let Membership { estate_id, slug, name, role, grants } = membership;
         let grants = match by {
@@ -62,7 +63,7 @@ impl Access {
     }
 }
 
-/// Whether a time has come.
+/// Whether a time has passed.
 pub(crate) fn over(until: Option<DateTime<Utc>>) -> bool {
     until.is_some_and(|until| until <= Utc::now())
 }

@@ -1,4 +1,4 @@
-//! One's own account: where one belongs, one's sign-ins, password and second step.
+//! The caller's own account: estates, sign-ins, password and second step.
 
 use std::time::Instant;
 
@@ -18,7 +18,7 @@ use crate::http::extract::PathName;
 use crate::http::json::{Answer, Json};
 use crate::import::labels::code_svg;
 
-/// Who is signed in, and where they belong.
+/// The caller's account, with its estates.
 #[utoipa::path(get, path = "/me", tag = "people",
     extensions(("x-right" = json!("anyone"))),
     responses((status = 200, body = Me), (status = 401, body = Problem)))]
@@ -32,7 +32,7 @@ pub(crate) async fn me_of(app: &App, who: &Who) -> Result<Me, Refusal> {
     let estates = estates.map(|access| Estate {
         rights: access.grants.rights().iter().collect(),
         only: access.grants.only(),
-        // A token is no member, whatever its maker is.
+        // A token is not a member, even if its maker is.
         role: access.role.filter(|_| who.token().is_none()),
         slug: access.slug,
         name: access.name,
@@ -56,14 +56,14 @@ fn this(context: &RequestContext) -> u64 {
     }
 }
 
-/// One's own sign-ins, the one used last first.
+/// The caller's sign-ins, the one used last first.
 #[utoipa::path(get, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 200, body = Vec<SignInRecord>)))]
 pub(crate) async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
     Ok(Json(app.store.sign_ins_of(context.who.person.id, this(&context)).await?))
 }
 
-/// Ends one of one's own sign-ins.
+/// Ends one of the caller's sign-ins.
 #[utoipa::path(delete, path = "/me/sign-ins/{id}", tag = "people",
     extensions(("x-right" = json!("oneself"))), params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
@@ -79,7 +79,7 @@ pub(crate) async fn end_sign_in(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Ends all of one's own sign-ins but the one that asks.
+/// Ends all of the caller's sign-ins except the one of this request.
 #[utoipa::path(delete, path = "/me/sign-ins", tag = "people",
     extensions(("x-right" = json!("oneself"))), responses((status = 204)))]
 pub(crate) async fn end_other_sign_ins(State(app): State<App>, context: RequestContext) -> Result<StatusCode, Refusal> {
@@ -88,7 +88,7 @@ pub(crate) async fn end_other_sign_ins(State(app): State<App>, context: RequestC
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The password once more; it is not to be guessed from a borrowed browser either.
+/// The password again; it must not be guessed from a borrowed browser either.
 async fn again(app: &App, context: &RequestContext, field: &str, password: String) -> Result<Person, Refusal> {
     let name = &context.who.person.name;
     app.edge.limits.try_sign_in(name, context.address, true, Instant::now()).map_err(Refusal::too_often)?;
@@ -121,7 +121,8 @@ pub(crate) async fn set_password(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Makes the secret for an app that makes codes. It is not asked for until a first code has come; one that was in use ends.
+/// Makes the secret for an authenticator app. Codes are asked for after a first code has been confirmed; a secret in
+/// use before ends.
 #[utoipa::path(post, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = TwoStepSecret), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -144,7 +145,7 @@ pub(crate) async fn prepare_two_step(
     Ok(Json(TwoStepSecret { secret: text, uri, svg }))
 }
 
-/// Shows with a first code that the app makes the right ones. From now on sign-ins take one.
+/// Confirms the app with a first code. From now on sign-ins need a code.
 #[utoipa::path(put, path = "/me/two-step", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = TwoStepCode,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -170,7 +171,7 @@ pub(crate) async fn begin_two_step(
     Ok(Json(RecoveryCodes { codes }))
 }
 
-/// New recovery codes; the ones until now are good no more.
+/// Makes new recovery codes; the earlier ones are no longer valid.
 #[utoipa::path(post, path = "/me/two-step/recovery-codes", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 200, body = RecoveryCodes), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -189,7 +190,7 @@ pub(crate) async fn renew_recovery_codes(
     Ok(Json(RecoveryCodes { codes }))
 }
 
-/// Ends two-step sign-in; the recovery codes go with it.
+/// Ends two-step sign-in and its recovery codes.
 #[utoipa::path(post, path = "/me/two-step/end", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
     responses((status = 204), (status = 422, body = Problem)))]

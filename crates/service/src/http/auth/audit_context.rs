@@ -1,4 +1,4 @@
-//! What a request leaves in the audit log.
+//! What a request adds to the audit log.
 
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -28,7 +28,7 @@ struct AuditNotes {
 }
 
 impl AuditContext {
-    /// Of something that is named by its path, as long as nothing better is said.
+    /// The default: what the path names.
     pub fn at(object: &str) -> Self {
         Self(Arc::new(Mutex::new(AuditNotes {
             object: object.to_owned(),
@@ -42,19 +42,19 @@ impl AuditContext {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What it was done to, in words.
+    /// What it was done to, as text.
     pub fn object(&self, object: impl Into<String>) -> &Self {
         self.lock().object = object.into();
         self
     }
 
-    /// What else is to be said.
+    /// Further details.
     pub fn note(&self, note: impl Into<String>) -> &Self {
         self.lock().note = Some(note.into());
         self
     }
 
-    /// Somebody came or went.
+    /// A sign-in or a sign-out.
     pub fn sign(&self) -> &Self {
         self.lock().kind = Some(AuditKind::Sign);
         self
@@ -89,20 +89,20 @@ impl AuditContext {
         self
     }
 
-    /// A secret has another value, whatever it is.
+    /// A secret has another value, which is not shown.
     pub fn secret_changed(&self, field: &str) -> &Self {
         let changed = AuditDifference { field: field.to_owned(), before: None, after: Some("changed".into()) };
         self.lock().differences.push(changed);
         self
     }
 
-    /// Whether there is something to be told of a request that would else not be told.
+    /// Whether a request has to be recorded that would otherwise not be.
     pub fn is_deed(&self) -> bool {
         self.lock().kind.is_some()
     }
 }
 
-/// Somebody doing something.
+/// A caller and an action.
 pub(crate) struct AuditRecord {
     who: String,
     token: Option<String>,
@@ -120,7 +120,7 @@ impl AuditRecord {
         }
     }
 
-    /// By whoever gave this name, which may be nobody's.
+    /// By a caller who gave this name, which may be no account's.
     pub(crate) fn claimed(name: &str, address: IpAddr, action: &str) -> Self {
         Self { who: name.to_owned(), token: None, address: address.to_string(), action: action.to_owned() }
     }
@@ -142,7 +142,7 @@ impl AuditRecord {
         }
     }
 
-    /// Writes down what was done and how it ended.
+    /// Records what was done and how it ended.
     pub(crate) async fn ended(
         &mut self,
         app: &App,
@@ -156,7 +156,7 @@ impl AuditRecord {
         write(app, estate, &entry).await;
     }
 
-    /// Writes down what was not allowed, and why.
+    /// Records what was not allowed, and why.
     pub(crate) async fn refused(
         &mut self,
         app: &App,
@@ -169,7 +169,7 @@ impl AuditRecord {
         write(app, estate, &entry).await;
     }
 
-    /// Writes down a sign-in, or what came of one: for the installation, and for each estate that the account is a member of.
+    /// Records a sign-in or its failure: for the installation, and for each estate that the account is a member of.
     pub(crate) async fn signed(&mut self, app: &App, person: Option<&Person>, status: u16, note: Option<&str>) {
         let audit = AuditContext::at("");
         let mut entry = self.entry(&audit, status, AuditKind::Sign);
@@ -201,7 +201,7 @@ pub(crate) async fn write(app: &App, estate: Option<EstateId>, entry: &AuditEntr
     }
 }
 
-/// Writes down that a token was presented that is none, now and then.
+/// Records an unknown token, at a limited rate.
 pub(crate) async fn unknown_token(app: &App, address: IpAddr, action: &str) {
     let told = Problem::new(401, "sign_in", "a token was presented that is none, or has ended");
     AuditRecord::claimed("(nobody)", address, action).refused(app, None, &AuditContext::at(""), &Refusal(told)).await;

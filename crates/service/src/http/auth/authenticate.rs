@@ -14,17 +14,17 @@ use crate::http::auth::context::RequestContext;
 use crate::http::auth::presented::Presented;
 use crate::http::auth::secret;
 
-/// That a token is used is written down so often at most.
+/// The use of a token is recorded at most once in this time.
 const NOTED_EVERY: TimeDelta = TimeDelta::minutes(5);
-/// Whether a listener may still listen is looked at so often, beside whenever something has changed.
+/// How often a listener's rights are checked, besides after every change.
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
-/// Who holds this token.
+/// The caller with this token.
 pub(crate) async fn who(app: &App, presented: &Presented, address: IpAddr) -> Result<Option<Who>, StoreError> {
     let stale = |last: Option<chrono::DateTime<Utc>>| last.is_none_or(|last| Utc::now() - last > NOTED_EVERY);
     let hash = secret::token_hash(&presented.token);
     if presented.token.starts_with(PREFIX) {
-        // A browser has no business with one.
+        // A browser never sends one.
         if presented.by_cookie {
             return Ok(None);
         }
@@ -43,7 +43,7 @@ pub(crate) async fn who(app: &App, presented: &Presented, address: IpAddr) -> Re
     Ok(Some(Who { person: row.person, by: By::SignIn(row.id), until: Some(row.expires_at) }))
 }
 
-/// What somebody may do in the estate of that short name; none if it is none of theirs.
+/// What a caller may do in the estate with this short name; `None` if nothing.
 pub(crate) async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Access>, crate::http::error::Refusal> {
     let membership = app.store.memberships(who.person.id, Some(slug)).await?.pop();
     // The database compares names without regard to case; addresses do not.
@@ -51,7 +51,7 @@ pub(crate) async fn access(app: &App, who: &Who, slug: &str) -> Result<Option<Ac
     Ok(membership.and_then(|membership| Access::of(membership, &who.by, &app.directory)))
 }
 
-/// Somebody who listens for as long as they may.
+/// A listener, until its rights end.
 pub(crate) struct Listener {
     pub app: App,
     pub presented: Presented,
@@ -59,7 +59,7 @@ pub(crate) struct Listener {
 }
 
 impl Listener {
-    /// Returns when they may no longer see what they listen to, or reach other things than they did.
+    /// Returns when the listener's rights have ended or changed.
     pub(crate) async fn lost(self) {
         let Self { app, presented, context } = self;
         let Some(before) = context.access else { return };

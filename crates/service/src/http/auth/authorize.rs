@@ -1,8 +1,8 @@
 //! Enforces the right that each operation states. The only place where a request is allowed or refused.
 //!
 //! Each endpoint states in its description what it asks of its caller (`x-right`), and that is what is enforced: an
-//! endpoint that states nothing answers nobody. What changes something, shows a secret or is refused goes into the audit
-//! log from here, with what the handler has left in its [`Trail`].
+//! endpoint that states nothing is never answered. What changes something, shows a secret or is refused goes into the
+//! audit log from here, with what the handler has left in its [`Trail`].
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -31,14 +31,14 @@ use crate::http::auth::presented::{Presented, presented};
 use crate::http::auth::recent::PATIENCE;
 use crate::http::error::{Refusal, no_such_method, not_found};
 
-/// What an endpoint asks of whoever calls it.
+/// What an endpoint asks of its caller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Requirement {
-    /// Nothing at all.
+    /// Nothing.
     Nothing,
     /// To be known.
     Anyone,
-    /// To have signed in: what concerns one's own account is no business of an access token.
+    /// To have signed in: an access token may not manage an account.
     Oneself,
     /// To have signed in, and to have something to do with the estate.
     Member,
@@ -60,12 +60,12 @@ impl Requirement {
         })
     }
 
-    /// Whether what changes by it is what somebody may do.
+    /// Whether it changes people's rights.
     fn concerns_rights(self) -> bool {
         matches!(self, Self::Oneself | Self::Member | Self::In(Right::People))
     }
 
-    /// Whether a request is written down once it was done: reading is not, whatever its method.
+    /// Whether a request is recorded: reading is not, with any method.
     fn is_deed(self, method: &Method) -> bool {
         match self {
             Self::In(Right::View) => false,
@@ -112,7 +112,7 @@ impl Endpoints {
     }
 
     fn get(&self, method: &Method, path: &str) -> Option<&Endpoint> {
-        // What is asked with HEAD is what GET would answer.
+        // HEAD is answered like GET.
         let method = if method == Method::HEAD { Method::GET } else { method.clone() };
         self.0.get(&(method, path.to_owned()))
     }
@@ -130,18 +130,18 @@ pub(crate) fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &
     all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
 }
 
-/// Lets a request through to its handler, or says why not.
+/// Passes a request to its handler, or refuses it with the reason.
 pub(crate) async fn guard(
     State((app, endpoints)): State<(App, Arc<Endpoints>)>,
     matched: Option<MatchedPath>,
     request: Request,
     next: Next,
 ) -> Response {
-    // What no route answers is answered by the console, or with 404.
+    // A path without a route is answered by the console, or with 404.
     let Some(path) = matched.filter(|path| path.as_str().starts_with(api::BASE)) else {
         return next.run(request).await;
     };
-    // A handler that is not described answers nobody either.
+    // A handler without a description is never called.
     let Some(endpoint) = endpoints.get(request.method(), path.as_str()).cloned() else {
         return no_such_method(request.method().clone(), request.uri().clone()).await.into_response();
     };
@@ -170,7 +170,7 @@ pub(crate) async fn guard(
     answer
 }
 
-/// A call of somebody who is known, on its way to its handler and back.
+/// A call of a known caller, on its way to its handler and back.
 struct Call {
     app: App,
     endpoint: Endpoint,
@@ -182,7 +182,7 @@ struct Call {
 }
 
 impl Call {
-    /// What the handler is told of the caller, or why the call is refused.
+    /// The caller's context for the handler, or why the call is refused.
     async fn admit(&mut self, parts: &mut Parts, who: Who, address: IpAddr) -> Result<RequestContext, Refusal> {
         let mut context = RequestContext {
             who,
@@ -210,7 +210,7 @@ impl Call {
         Ok(context)
     }
 
-    /// Whether the caller has signed in, where that is needed.
+    /// Refuses an access token where a sign-in is needed.
     fn signed_in(&self, who: &Who) -> Result<(), Refusal> {
         let needs = self.endpoint.needs;
         let needs_sign_in = matches!(needs, Requirement::Oneself | Requirement::Member | Requirement::Installation);
@@ -219,7 +219,7 @@ impl Call {
             return Err(Refusal(problem.detail("sign in with name and password instead")));
         }
         if needs == Requirement::Installation && !who.person.keeps_installation {
-            return Err(Refusal(Problem::new(403, "not_allowed", "This is for whoever keeps the installation")));
+            return Err(Refusal(Problem::new(403, "not_allowed", "This is for the installation's keeper")));
         }
         Ok(())
     }
@@ -255,7 +255,7 @@ impl Call {
         Ok(())
     }
 
-    /// Runs the handler. What stands in one estate is changed by one after the other, so that the second can be told.
+    /// Runs the handler. Changes in one estate run one after the other, so that the second sees the first.
     async fn carry_out(&self, next: Next, request: Request) -> Response {
         let changes = matches!(self.method, Method::PUT | Method::PATCH | Method::DELETE);
         let turn = self.estate.filter(|_| changes).map(|estate| self.app.edge.turn(estate));
@@ -266,7 +266,7 @@ impl Call {
         next.run(request).await
     }
 
-    /// Writes down what was done. What could not be done as it was asked for has changed nothing.
+    /// Records what was done. A refused request has changed nothing.
     async fn end(&mut self, status: StatusCode) {
         let needs = self.endpoint.needs;
         if needs.concerns_rights() && !self.method.is_safe() && status.is_success() {
@@ -283,7 +283,7 @@ impl Call {
     }
 }
 
-/// The revision that a caller believes to change. A form that was filled from nothing says nothing.
+/// The revision that the caller saw (`If-Match`); none for a new form.
 fn if_match(headers: &HeaderMap) -> Option<String> {
     let value = headers.get(header::IF_MATCH)?.to_str().ok()?;
     Some(value.trim().trim_matches('"').to_owned()).filter(|value| !value.is_empty() && value != "*")
@@ -298,8 +298,8 @@ fn below_estate(path: &str) -> &str {
     }
 }
 
-/// Browsers send a cookie along with whatever another site asks for; what changes something has to come from the console
-/// itself. A token in a header is put there by who means it.
+/// Browsers send a cookie along with whatever another site asks for; what changes something has to come from the
+/// console itself. A token in a header is put there on purpose.
 fn own_site(method: &Method, headers: &HeaderMap) -> Result<(), Refusal> {
     let text = |name: header::HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
     let by_cookie = !headers.contains_key(header::AUTHORIZATION) && headers.contains_key(header::COOKIE);
@@ -335,7 +335,7 @@ async fn known_caller(app: &App, headers: &HeaderMap, address: IpAddr, endpoint:
     Ok(who)
 }
 
-/// What tells how the service is doing is answered while the database is away, to who was known lately.
+/// While the database is away, questions about the service's state are answered to recent callers.
 const FROM_MEMORY: [&str; 3] = ["show_ingest", "show_metrics", "show_watch"];
 
 async fn who_calls(

@@ -21,16 +21,16 @@ pub struct RequestContext {
     pub who: Who,
     pub address: IpAddr,
     pub access: Option<Arc<Access>>,
-    /// How far the right reaches that the endpoint needs.
+    /// The part of the estate that the right covers.
     pub visibility: Visibility,
-    /// What the caller believes that it changes: the revision of it that was looked at.
+    /// The revision that the caller saw.
     pub if_match: Option<String>,
-    /// Whether the path names a device, which has been looked at.
+    /// Whether the path names a device, which has been checked.
     pub of_device: bool,
     pub audit: AuditContext,
 }
 
-/// What the handler cannot do without, since it was let through: else it is not reached by its proper way.
+/// The context that `authorize` has put into the request.
 pub(crate) fn request_context(parts: &Parts) -> Result<RequestContext, Refusal> {
     let missing = || {
         tracing::error!("{} was reached without a caller: its x-right does not fit it", parts.uri.path());
@@ -63,7 +63,7 @@ impl FromRequestParts<App> for Source {
     }
 }
 
-/// What is not allowed, and what is.
+/// A refusal: what is not allowed, and what is.
 pub(crate) fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
     let may: Vec<_> = access.grants.rights().iter().map(Right::name).collect();
     let by = match (who.token(), access.role) {
@@ -75,7 +75,7 @@ pub(crate) fn missing(right: Right, access: &Access, who: &Who) -> Refusal {
     Refusal(problem.detail(format!("{by} one may: {}", may.join(", "))))
 }
 
-/// What goes beyond the part that somebody reaches.
+/// A refusal: the request goes beyond the part that the caller reaches.
 pub(crate) fn beyond(visibility: &Visibility) -> Refusal {
     let part = match visibility {
         Visibility::Part(part) => {

@@ -7,9 +7,9 @@ use store::PersonId;
 
 use crate::net::rate_limit::RateLimiter;
 
-/// Requests of one account in a second, as long as nothing else is said.
+/// Requests of one account in a second, by default.
 pub(crate) const REQUESTS_PER_S: u32 = 500;
-/// Seconds' worth of requests that may come at once.
+/// Seconds of requests that may come at once.
 const BURST_S: u32 = 5;
 
 /// All the limits.
@@ -18,14 +18,14 @@ pub struct Limits {
     source: RateLimiter<IpAddr>,
     /// Wrong sign-ins to one account, from sources that it has not been signed in to from.
     account: RateLimiter<String>,
-    /// Wrong sign-ins to one account from one source that it has been signed in to from: whoever guesses elsewhere does not
+    /// Wrong sign-ins to one account from one source that it has been signed in to from: guesses from elsewhere do not
     /// lock its owner out.
     known: RateLimiter<(String, IpAddr)>,
-    /// Tokens that are none, from one source.
+    /// Unknown tokens, from one source.
     pub unknown: RateLimiter<IpAddr>,
-    /// How often such a token is written down, from one source.
+    /// How often an unknown token is recorded, from one source.
     pub told: RateLimiter<IpAddr>,
-    /// What is open to everybody and costs something, from one source.
+    /// Costly requests without a sign-in, from one source.
     pub open: RateLimiter<IpAddr>,
     /// Requests of one account.
     pub requests: RateLimiter<PersonId>,
@@ -60,7 +60,7 @@ impl Limits {
         one_source(address)
     }
 
-    /// Before a sign-in is tried: whether it may be, or how long to wait.
+    /// Before a sign-in: whether it may be tried, or how long to wait.
     pub fn try_sign_in(&self, name: &str, address: IpAddr, knows: bool, now: Instant) -> Result<(), Duration> {
         let source = self.of(address);
         if knows {
@@ -70,7 +70,7 @@ impl Limits {
         self.account.take(account(name), now).inspect_err(|_| self.source.give_back(&source))
     }
 
-    /// After one that was right: it is not counted.
+    /// After a correct sign-in: it is not counted.
     pub fn was_right(&self, name: &str, address: IpAddr, knows: bool) {
         let source = self.of(address);
         if knows {
@@ -81,7 +81,7 @@ impl Limits {
     }
 }
 
-/// Names are compared without regard to case, and are as long as whoever guesses likes.
+/// Names are compared without regard to case, and can be of any length: the caller chooses them.
 fn account(name: &str) -> String {
     name.trim().chars().take(80).flat_map(char::to_lowercase).collect()
 }

@@ -1,4 +1,4 @@
-//! Callers who were known shortly before the database went away: they may still ask for health, watch and metrics.
+//! Recent callers. While the database is away they may still ask for health, watch and metrics.
 //!
 //! Nothing else is answered by it. Whatever changes rights empties it.
 
@@ -10,11 +10,11 @@ use store::PersonId;
 
 use crate::http::auth::access::{Access, Who};
 
-/// How long somebody is remembered.
+/// How long a caller is remembered.
 const KEPT: Duration = Duration::from_secs(600);
-/// How many are.
+/// How many callers are remembered.
 const MOST: usize = 1000;
-/// A database that takes longer to say who calls is away.
+/// A database that takes longer than this to identify a caller counts as away.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 
 #[derive(Default)]
@@ -23,7 +23,7 @@ struct Inner {
     access: HashMap<(PersonId, String), (Instant, Access)>,
 }
 
-/// Those who were known lately.
+/// Recent callers.
 #[derive(Default)]
 pub struct Recent(Mutex<Inner>);
 
@@ -36,7 +36,7 @@ impl Recent {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Remembers whose token has this hash.
+    /// Remembers the caller whose token has this hash.
     pub fn remember(&self, token: [u8; 32], who: &Who) {
         let mut inner = self.lock();
         if inner.callers.len() >= MOST {
@@ -47,12 +47,12 @@ impl Recent {
         }
     }
 
-    /// Whose token it was.
+    /// The caller with this token.
     pub fn who(&self, token: [u8; 32]) -> Option<Who> {
         fresh(self.lock().callers.get(&token)).filter(|who| who.until.is_none_or(|until| until > crate::clock::utc()))
     }
 
-    /// Remembers what somebody may do in an estate.
+    /// Remembers what a caller may do in an estate.
     pub fn remember_access(&self, person: PersonId, slug: &str, access: &Access) {
         let mut inner = self.lock();
         if inner.access.len() >= MOST {
@@ -63,7 +63,7 @@ impl Recent {
         }
     }
 
-    /// What somebody might do in an estate.
+    /// What a caller was allowed in an estate.
     pub fn access(&self, person: PersonId, slug: &str) -> Option<Access> {
         fresh(self.lock().access.get(&(person, slug.to_owned())))
     }

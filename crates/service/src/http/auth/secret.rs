@@ -15,11 +15,10 @@ use sha2::{Digest as _, Sha256};
 pub(crate) const CLEAR: &[u8] = b"abcdefghjkmnpqrstuvwxyz23456789";
 /// Characters of a password.
 const LENGTH: RangeInclusive<usize> = 12..=256;
-/// A password that is guessed in fewer attempts than this by whoever tries common ones first is none.
+/// A password that is guessed in fewer attempts than this, common ones first, is refused.
 const MOST_GUESSABLE: f64 = 8.0;
 
-/// Whether a password may be one: it is long enough, and none of those that are tried first. What characters it is made of
-/// is nobody's business.
+/// Checks a new password: long enough, and not one that is tried first. Any characters are allowed.
 ///
 /// # Errors
 /// Says what is allowed, never what was given.
@@ -29,7 +28,7 @@ pub(crate) fn check_password(field: &str, password: &str, name: &str) -> Result<
         let allowed = format!("{} to {} characters are allowed, not {length}", LENGTH.start(), LENGTH.end());
         return Err(bad_field(field, "(hidden)", allowed));
     }
-    // What comes first is what is easily guessed of it; looking at all of a long one takes long.
+    // The beginning is enough for the estimate; a long password would take long.
     let begin: String = password.chars().take(64).collect();
     let guess = zxcvbn::zxcvbn(&begin, &[name, "keen heron", "lorawan"]);
     if guess.guesses_log10() < MOST_GUESSABLE {
@@ -54,7 +53,7 @@ pub(crate) fn new_token() -> String {
     hex::encode(rand::random::<[u8; 32]>())
 }
 
-/// What is stored of a token.
+/// The hash of a token, as stored.
 pub(crate) fn token_hash(token: &str) -> [u8; 32] {
     Sha256::digest(token.as_bytes()).into()
 }

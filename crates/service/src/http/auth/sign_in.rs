@@ -56,7 +56,7 @@ pub(crate) async fn sign_in(
     let by_code = match second_step(&app, &person, given.code.as_deref()).await? {
         Second::Right(how) => how,
         Second::Missing => {
-            // The password was right: that is no guess.
+            // The password was correct: this does not count as a guess.
             app.edge.limits.was_right(&given.name, address, knows);
             let problem = Problem::new(401, "code_wanted", "A code is wanted as well");
             return Err(Refusal(problem.field("code").detail("the six digits of the app, or a recovery code")));
@@ -72,7 +72,7 @@ pub(crate) async fn sign_in(
     welcome(&app, person, address, &headers).await
 }
 
-/// A name that no account can have is that of nobody.
+/// A name that no account can have is an unknown one.
 fn none_such<T>(found: Result<T, StoreError>) -> Result<Option<T>, StoreError> {
     match found {
         Err(StoreError::NoSuchName) => Ok(None),
@@ -100,7 +100,7 @@ async fn second_step(app: &App, person: &Person, code: Option<&str>) -> Result<S
     }
 }
 
-/// Makes a sign-in for somebody who has shown who they are.
+/// Makes a sign-in for an account that has been verified.
 async fn welcome(
     app: &App,
     person: Person,
@@ -164,7 +164,7 @@ pub(crate) async fn open_invitation(
     }))
 }
 
-/// Takes an invitation: as whoever is signed in, or with a new account, which is then signed in.
+/// Takes an invitation: with the account that is signed in, or with a new one, which is then signed in.
 #[utoipa::path(post, path = "/invitations/take", tag = "people", extensions(("x-right" = json!("none"))),
     request_body = TakeInvitation,
     responses((status = 200, body = SignedIn), (status = 204), (status = 401, body = Problem), (status = 404, body = Problem),
@@ -177,7 +177,7 @@ pub(crate) async fn take_invitation(
 ) -> Result<axum::response::Response, Refusal> {
     app.edge.limits.open.take(app.edge.limits.of(address), Instant::now()).map_err(Refusal::too_often)?;
     let code = secret::token_hash(given.code.trim());
-    // An account's name is looked at only by somebody who has been invited.
+    // Only a person with an invitation learns whether a name is taken.
     app.store.invitation(code).await?.ok_or_else(no_invitation)?;
     let Some(account) = given.account else {
         let presented = presented(&headers, app.edge.secure);

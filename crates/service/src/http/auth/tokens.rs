@@ -20,25 +20,25 @@ use crate::http::json::{Answer, Json};
 /// Tokens of one person in one estate.
 const MOST: usize = 100;
 
-/// Whose tokens somebody may see and revoke: their own, or everybody's.
+/// Whose tokens the caller may see and revoke: their own, or everybody's.
 fn whose(estate: &WholeEstate) -> Option<PersonId> {
     let all = estate.access.grants.visibility(Right::People) == Visibility::Whole;
     (!all).then_some(estate.context.who.person.id)
 }
 
-/// What the audit log tells of a token.
+/// A token in the audit log.
 fn told(token: &AccessToken) -> serde_json::Value {
     serde_json::json!({ "rights": token.rights, "scope": token.scope, "expires_at": token.expires_at.map(|at| at.to_rfc3339_opts(SecondsFormat::Secs, true)) })
 }
 
-/// Access tokens: one's own, and everybody's for who looks after people.
+/// Access tokens: the caller's own, or everybody's with the right `people`.
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people",
     extensions(("x-right" = json!("member"))), responses((status = 200, body = Vec<AccessToken>)))]
 pub(crate) async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
     Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
 }
 
-/// Makes an access token, which allows no more than its maker is allowed. Its secret is in the answer, and nowhere else.
+/// Makes an access token, which allows no more than its maker is allowed. Its secret is in this answer only.
 #[utoipa::path(post, path = "/estates/{estate}/tokens", tag = "people",
     extensions(("x-right" = json!("member"))), request_body = NewToken,
     responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),

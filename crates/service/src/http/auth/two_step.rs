@@ -20,7 +20,8 @@ pub(crate) fn new_secret() -> [u8; 20] {
     rand::random()
 }
 
-/// What makes the codes of a secret: SHA-1, six digits, every 30 s; one interval early or late is allowed (RFC 6238 §5.2).
+/// The code generator of a secret: SHA-1, six digits, every 30 s; one interval early or late is allowed (RFC 6238
+/// §5.2).
 fn codes(secret: &[u8; 20], account: &str) -> Option<Totp> {
     let issuer = Some("Keen Heron");
     // A colon would end the name (it stands between issuer and account).
@@ -57,7 +58,7 @@ pub(crate) fn new_recovery_codes() -> Vec<(String, [u8; 32])> {
         .collect()
 }
 
-/// What is stored of a recovery code, however it is written.
+/// The hash of a recovery code, without regard to spaces and case.
 pub(crate) fn recovery_hash(code: &str) -> [u8; 32] {
     let plain: String = code.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect();
     token_hash(&plain)

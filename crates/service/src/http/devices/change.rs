@@ -1,4 +1,4 @@
-//! Changing devices: what is told of them, what they stand on, and their sessions.
+//! Changing devices: their settings, fleet, model and profile, and their sessions.
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -21,7 +21,7 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Params, PathEui, WholeEstate};
 use crate::http::json::{Answer, Json};
 
-/// Writes edits down and makes them known.
+/// Stores changes and publishes them.
 async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DevicePatch)]) -> Result<(), Refusal> {
     app.store.edit_devices(estate, edits).await?;
     for (dev_eui, edit) in edits {
@@ -31,7 +31,7 @@ async fn write(app: &App, estate: EstateId, edits: &[(Eui64, DevicePatch)]) -> R
     retell(app, &euis).await
 }
 
-/// Tells the engine of devices as they now are.
+/// Tells the engine the devices' new settings.
 pub(crate) async fn retell(app: &App, euis: &[Eui64]) -> Result<(), Refusal> {
     for config in app.store.configs_of(euis).await? {
         app.network.command(Command::PutDevice(Box::new(config))).await;
@@ -54,7 +54,7 @@ async fn change(app: &App, estate: &WholeEstate, dev_eui: Eui64, change: &Device
     detail(app, estate, dev_eui).await.map(Json)
 }
 
-/// Changes what is given about a device; all else stays.
+/// Changes the given fields of a device; all others stay.
 #[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}", tag = "devices",
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = DeviceChange,
@@ -69,8 +69,8 @@ pub(crate) async fn change_device(
     change(&app, &estate, eui, &wanted).await
 }
 
-/// Changes a device's own radio and MAC as a whole; what is left out follows its profile, its model, the region. What has to
-/// be told the device is asked of it with its next downlinks.
+/// Replaces a device's own radio and MAC settings; what is left out follows its profile, its model, the region.
+/// Settings that the device has to know are sent with its next downlinks.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/radio", tag = "devices",
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = RadioSettings,
@@ -84,7 +84,7 @@ pub(crate) async fn set_radio(
     change(&app, &estate, eui, &DeviceChange { radio: Some(radio), ..DeviceChange::default() }).await
 }
 
-/// Changes many devices alike, all of them or none, or says what would become different.
+/// Makes the same change to many devices, to all of them or none; or previews it.
 #[utoipa::path(post, path = "/estates/{estate}/devices/change", tag = "devices",
     extensions(("x-right" = json!("devices"))), request_body = BulkChange,
     responses((status = 200, body = ChangeEffect), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -124,12 +124,12 @@ pub(crate) async fn change_devices(
     Ok(Json(ChangeEffect { done: !bulk.preview, ..effect }))
 }
 
-/// Devices as they stand in the audit log: by EUI, since a name may be what changes.
+/// Devices in the audit log: by EUI, since the name may change.
 fn told(rows: Vec<DeviceRow>) -> BTreeMap<String, DeviceSnapshot> {
     rows.into_iter().map(|row| (row.dev_eui.to_string(), as_is(row))).collect()
 }
 
-/// What a change comes to for each of many; a device that it cannot be made of is named.
+/// The result of a change for each device; a device that refuses it is named.
 fn settle(
     rows: Vec<DeviceRow>,
     of: impl Fn(&DeviceSnapshot) -> Result<(DevicePatch, Vec<api::radio::profile::SettingChange>), Problem>,
@@ -148,23 +148,22 @@ fn settle(
     Ok((effect, edits))
 }
 
-/// A problem that one of many devices is the reason of.
+/// A problem with one of many devices.
 pub(crate) fn of_device(mut problem: Problem, name: &str) -> Problem {
     let detail = problem.detail.take().unwrap_or_default();
     problem.detail(format!("{detail}; so it would be with {name}"))
 }
 
-/// What is forgotten beside the session.
+/// What else is forgotten.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Forgetting {
-    /// Let DevNonces come again that were used, for a device that has lost count of them. Recorded joins can then be played
-    /// back.
+    /// Accept used DevNonces again, for a device that has lost its count. Recorded joins can then be replayed.
     #[serde(default)]
     nonces: bool,
 }
 
-/// Ends a device's sessions, so that it has to join again; one that is personalized begins its session anew, with its
+/// Ends a device's sessions, so that it has to join again; an ABP device starts a new session, with its
 /// counters at zero.
 #[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/session", tag = "devices",
     extensions(("x-right" = json!("devices"))),
@@ -183,7 +182,7 @@ pub(crate) async fn forget_session(
     detail(&app, &estate, dev_eui).await.map(Json)
 }
 
-/// Sets the counters of a device's running session, such as after it was moved here from another network.
+/// Sets the counters of a device's session, for example after it was moved here from another network.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices",
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = SetCounters,

@@ -32,7 +32,7 @@ use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
 use crate::http::json::{Answer, Json};
 
-/// A device as it is shown; `heard_until` is the time up to which it is known who was heard.
+/// A device as it is shown; `heard_until` is the time up to which receptions are stored.
 pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
     let refused_at = row.refusal.as_ref().map(|r| r.time);
     let expected_s = expected_s(&row);
@@ -58,7 +58,7 @@ pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
     }
 }
 
-/// A device as it is, for whoever is going to change it.
+/// A device as it is before a change.
 pub(crate) fn as_is(row: DeviceRow) -> DeviceSnapshot {
     DeviceSnapshot {
         dev_eui: row.dev_eui,
@@ -77,7 +77,7 @@ pub(crate) fn as_is(row: DeviceRow) -> DeviceSnapshot {
     }
 }
 
-/// Which devices, and in which order.
+/// Filters and order.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Which {
@@ -85,7 +85,7 @@ pub(crate) struct Which {
     fleet: Option<String>,
     /// Only those of this model.
     model: Option<String>,
-    /// Only those that stand on this radio profile.
+    /// Only those with this radio profile.
     profile: Option<String>,
     /// Only those with this tag.
     tag: Option<String>,
@@ -93,7 +93,7 @@ pub(crate) struct Which {
     state: Option<DeviceState>,
     /// Only those with this in their name, an EUI, their address or a tag.
     find: Option<String>,
-    /// `name`, `last_heard` or `added_at`; with a dash in front the other way round. By name if not given.
+    /// `name`, `last_heard` or `added_at`; with a dash in front in descending order. By name if not given.
     order: Option<String>,
 }
 
@@ -128,7 +128,7 @@ impl Which {
     }
 }
 
-/// Where the next page begins after a row.
+/// The cursor after a row.
 fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
     let time = |at: DateTime<Utc>| format!("{}{BETWEEN}{}", at.timestamp_micros(), row.dev_eui);
     match order {
@@ -138,7 +138,7 @@ fn cursor(order: DeviceOrder, row: &DeviceRow) -> String {
     }
 }
 
-/// An estate's devices, by name if nothing else is said.
+/// An estate's devices, by name by default.
 #[utoipa::path(get, path = "/estates/{estate}/devices", tag = "devices",
     extensions(("x-right" = json!("view"))),
     params(Which, Paging),
@@ -222,7 +222,7 @@ fn session(session: &engine::Session) -> Session {
     }
 }
 
-/// How many events.
+/// Number of events.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct HowMany {
@@ -230,10 +230,10 @@ pub(crate) struct HowMany {
     limit: Option<u32>,
 }
 
-/// The kinds of message that a timeline is made of: what is out of the ordinary.
+/// The kinds of message in a timeline: all but ordinary uplinks.
 const TIMELINE: [&str; 4] = ["join", "refused", "notice", "downlink"];
 
-/// How a device is doing: what stands out, why, what to do, and what happened to it.
+/// A device's diagnosis: findings with reasons and next steps, and a timeline.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/why", tag = "devices",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), HowMany),
@@ -262,7 +262,7 @@ pub(crate) async fn why(
     Ok(Json(DeviceWhy { findings, conditions, timeline }))
 }
 
-/// What must be true before a device is heard, with what is known in its estate.
+/// The conditions for a device to be heard, each checked as far as possible.
 async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
     let gateways = gateway::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
     let strangers = app.strangers.of(estate.id, &app.directory);
@@ -275,10 +275,10 @@ async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> R
     Ok(join::conditions(detail, &JoinContext { gateways: &gateways, strangers: &strangers, last_heard }))
 }
 
-/// Gateways looked through for what may hear a device.
+/// Gateways checked for whether they may hear a device.
 const ALL_GATEWAYS: u32 = 10_000;
 
-/// Devices that ask to join without being registered, the one heard last first, since the service started.
+/// Unregistered devices that ask to join, the one heard last first, since the service started.
 #[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<DeviceStranger>)))]
 pub(crate) async fn list_device_strangers(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<DeviceStranger>> {
@@ -288,7 +288,7 @@ pub(crate) async fn list_device_strangers(State(app): State<App>, estate: WholeE
 /// Downlinks, newest first, that findings are drawn from.
 const OUTBOX_LOOKED_AT: u32 = 200;
 
-/// The device's keys. Each look is in the audit log.
+/// The device's keys. Each request is recorded in the audit log.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/keys", tag = "devices",
     extensions(("x-right" = json!("keys"))),
     params(("eui" = String, Path)),

@@ -80,7 +80,7 @@ async fn row(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GroupRow, Re
     app.store.group(estate.id, eui).await?.ok_or_else(|| not_found("group", eui))
 }
 
-/// As they stand in the audit log.
+/// As the audit log shows them.
 #[derive(serde::Serialize)]
 #[serde(transparent)]
 struct Members<'a>(#[serde(serialize_with = "listed")] &'a [Eui64]);
@@ -149,7 +149,7 @@ pub(crate) async fn show_group(State(app): State<App>, estate: WholeEstate, Path
     Ok(Json(show(&app, row).await))
 }
 
-/// Sets a group's members as a whole.
+/// Replaces a group's members.
 #[utoipa::path(put, path = "/estates/{estate}/groups/{eui}/members", tag = "groups",
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = GroupMembers,
@@ -174,7 +174,7 @@ pub(crate) async fn set_members(
     Ok(Json(show(&app, row).await))
 }
 
-/// A group's address and keys, to be set in its members. Each look is in the audit log.
+/// A group's address and keys, to be set in its members. Each request is recorded in the audit log.
 #[utoipa::path(get, path = "/estates/{estate}/groups/{eui}/keys", tag = "groups",
     extensions(("x-right" = json!("keys"))),
     params(("eui" = String, Path)),

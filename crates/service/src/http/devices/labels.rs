@@ -20,9 +20,9 @@ use crate::http::models::scripts::blocking;
 use crate::import::labels;
 use crate::import::labels::Printed;
 
-/// Labels in one go.
+/// Labels in one request.
 const MOST: usize = 2100;
-/// What stands for vendor and profile where a model says nothing of them (TR005 §3: a vendor's number that none has).
+/// Vendor and profile where a model has none (TR005 §3: a number that no vendor has).
 const NO_PROFILE: u32 = 0xffff_0000;
 
 /// A photo takes much memory and a core for a moment.

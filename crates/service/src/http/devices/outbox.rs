@@ -25,13 +25,13 @@ use crate::http::models::turns::Purpose;
 /// Downlinks that may wait for one device.
 const MAX_OPEN: u64 = 10_000;
 
-/// A device of the estate, or a multicast group, whose outbox is like a device's. Others' are not known to it.
+/// A device or a multicast group of the estate; both have an outbox.
 pub(crate) fn known(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let known = app.directory.device(dev_eui).filter(|device| device.estate_id == estate.id);
     known.ok_or_else(|| not_found("device", dev_eui))
 }
 
-/// The same, if the caller reaches it.
+/// The same, if the caller may reach it.
 pub(crate) fn within_reach(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
     let device = known(app, estate, dev_eui)?;
     if estate.context.visibility.covers(dev_eui, &device.fleet) {
@@ -45,9 +45,9 @@ fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
     Ulid::from_string(text).map_err(|_| bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
 }
 
-/// When the device listens, as far as it is known; and what a downlink waits for that has just been put in.
+/// When the device listens, as far as it is known; and what a downlink waits for that has just been added.
 async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
-    // A group has neither row nor status, and nothing is expected of it.
+    // A group has no row and no status, and no uplinks are expected.
     let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
     let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
     let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
@@ -55,7 +55,7 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
     let listening = Listening {
         class: joined.then(|| wire_class(status.class)),
         last_heard: row.last_heard,
-        // What it does counts more than what it is expected to do.
+        // Its measured interval counts more than the expected one.
         interval_s: row.usual_interval_s.or_else(|| expected_s(&row)),
         held_until: status.held_until.and_then(time),
         ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
@@ -63,7 +63,7 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
     Ok((listening, Wait::first(joined, status.class)))
 }
 
-/// A device's downlinks, newest first, those that are done included.
+/// A device's downlinks, newest first, including those that are done.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), Paging),
@@ -89,12 +89,12 @@ pub(crate) async fn list_outbox(
     Ok(Json(page(rows, limit, |item| item.id.clone(), |item| item)))
 }
 
-/// How many go before one of those that wait.
+/// How many waiting downlinks go before this one.
 fn ahead_of(line: &[OutboxId], id: OutboxId) -> Option<u32> {
     line.iter().position(|other| *other == id).and_then(|at| u32::try_from(at).ok())
 }
 
-/// Says of an item that waits how many go before it, and when it is expected to go.
+/// Adds to a waiting item how many go before it, and when it is expected to go.
 fn tell_place(item: &mut OutboxItem, ahead: Option<u32>, listening: &Listening) {
     let Some(ahead) = ahead else { return };
     (item.ahead, item.expected_at) = (Some(ahead), listening.expects(ahead));
@@ -111,7 +111,7 @@ fn behind(ahead: u32) -> String {
     }
 }
 
-/// Port and payload of a downlink; named values are encoded. With them, what the encoder found questionable.
+/// Port and payload of a downlink; named values are encoded. With them, the encoder's warnings.
 async fn payload_of(
     app: &App,
     estate: &WholeEstate,
@@ -142,7 +142,7 @@ async fn payload_of(
     Ok((port, encoded.bytes, warnings))
 }
 
-/// A downlink that can be put in, and what it waits for then.
+/// A downlink that can be added, and what it will wait for.
 struct Ready {
     new: CheckedOutboxItem,
     port: u8,
@@ -163,7 +163,7 @@ async fn ready(app: &App, estate: &WholeEstate, eui: Eui64, new: &NewOutboxItem)
     Ok(Ready { new, port, payload, warnings, wait, listening })
 }
 
-/// Numbers are the same however they are written.
+/// Numbers compare by value: 40 and 40.0 are equal.
 fn same(a: &serde_json::Value, b: &serde_json::Value) -> bool {
     match (a.as_f64(), b.as_f64()) {
         (Some(a), Some(b)) => (a - b).abs() <= 1e-9 * a.abs().max(1.0),
@@ -171,7 +171,7 @@ fn same(a: &serde_json::Value, b: &serde_json::Value) -> bool {
     }
 }
 
-/// The named values in a downlink, if the device's model has what reads it.
+/// The named values in a downlink, if the device's model can decode it.
 async fn read_back(
     app: &App,
     estate: &WholeEstate,
@@ -186,7 +186,7 @@ async fn read_back(
     app.run_scripts(estate, Purpose::Calls, move || decoder::read_downlink(&decoder, port, &payload)).await
 }
 
-/// Says what a downlink comes to, and when it would go, without putting it in.
+/// Previews a downlink: its payload, and when it would go. Nothing is added.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox/check", tag = "outbox",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)), request_body = NewOutboxItem,
@@ -225,7 +225,7 @@ pub(crate) async fn check_outbox_item(
     Ok(Json(OutboxReadBack { port, payload, length, reads_as, note, ahead, expected_at, warnings }))
 }
 
-/// Puts a downlink into a device's outbox.
+/// Adds a downlink to a device's outbox.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path)), request_body = NewOutboxItem,
@@ -269,7 +269,7 @@ pub(crate) async fn add_to_outbox(
     Ok(Json(stored))
 }
 
-/// Puts a waiting downlink elsewhere in its line.
+/// Moves a waiting downlink to another place in its queue.
 #[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox",
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
@@ -306,7 +306,7 @@ fn no_longer_waits(item: &OutboxItem) -> Refusal {
     Refusal(problem.detail(format!("its state is: {}", item.state.label())))
 }
 
-/// Takes a downlink out of the outbox, if it has not been sent yet.
+/// Removes a downlink from the outbox, if it has not been sent yet.
 #[utoipa::path(delete, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox",
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path), ("id" = String, Path)),

@@ -52,16 +52,16 @@ fn with_revision(profile: StoredProfile) -> StoredProfile {
     StoredProfile { revision: revision(&PutProfile::from(&profile)), ..profile }
 }
 
-/// Whether a change is only looked at.
+/// Whether a change is a preview.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Preview {
-    /// Only say which devices would become different, and what they would be sent.
+    /// Only report which devices would change, and what they would be sent.
     #[serde(default)]
     preview: bool,
 }
 
-/// Adds a radio profile or changes it, as a whole. Says which devices become different, and what they are sent.
+/// Adds or replaces a radio profile. Reports which devices change, and what they are sent.
 #[utoipa::path(put, path = "/estates/{estate}/profiles/{profile}", tag = "profiles",
     extensions(("x-right" = json!("devices"))),
     params(("profile" = String, Path), Preview), request_body = PutProfile,
@@ -101,7 +101,7 @@ pub(crate) async fn put_profile(
     Ok(Json(ChangeEffect { done: !preview, ..effect }))
 }
 
-/// What becomes different for devices when what they stand on does.
+/// The changes of devices when their profile or model changes.
 pub(crate) fn compare(
     rows: &[DeviceRow],
     before: &EstateDefaults,
@@ -134,7 +134,7 @@ pub(crate) fn compare(
     Ok(effect)
 }
 
-/// Removes a radio profile that no device stands on.
+/// Removes a radio profile that no device uses.
 #[utoipa::path(delete, path = "/estates/{estate}/profiles/{profile}", tag = "profiles",
     extensions(("x-right" = json!("devices"))),
     params(("profile" = String, Path)),

@@ -38,7 +38,7 @@ use crate::http::extract::{Params, VisibleEstate, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 
-/// What is there already, in an estate and beyond.
+/// What exists already, in the estate and in the installation.
 struct EstateContext {
     defaults: EstateDefaults,
     /// Addresses in use; they are looked up only if one is to be made up.
@@ -53,7 +53,7 @@ impl EstateContext {
         Ok(Self { defaults, addresses, net_id: app.net_id })
     }
 
-    /// Reads in it what people gave.
+    /// Reads a request in this context.
     fn read<T>(&self, read: impl FnOnce(&mut RegistrationContext<'_>) -> T) -> T {
         read(&mut RegistrationContext {
             defaults: &self.defaults,
@@ -75,7 +75,7 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
     move |eui| directory.device(eui).filter(|device| device.estate_id == estate).map(|device| device.name)
 }
 
-/// Says how a device would be understood, and what gives pause, without registering it.
+/// Previews a registration: how the device would be understood, with warnings. Nothing is registered.
 #[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices",
     extensions(("x-right" = json!("view"))), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -114,7 +114,7 @@ pub(crate) async fn add_device(
     Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
 }
 
-/// Makes devices that have been written down known to the engine and to messages.
+/// Tells the engine and the directory about stored devices.
 async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) -> Result<(), Refusal> {
     for device in devices {
         app.directory.put_device(DeviceContext {
@@ -134,9 +134,9 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
     retell(app, &euis).await
 }
 
-/// Registers devices from a CSV file, or says what would become of each of its rows.
+/// Registers devices from a CSV file, or previews the result for each row.
 ///
-/// Who accepts `text/event-stream` is told of the progress: events `progress`, then one `outcome` or `problem`.
+/// A caller that accepts `text/event-stream` gets the progress: events `progress`, then one `outcome` or `problem`.
 #[utoipa::path(post, path = "/estates/{estate}/devices/import", tag = "devices",
     extensions(("x-right" = json!("devices"))),
     params(ImportOptions), request_body(content = String, content_type = "text/csv"),
@@ -156,7 +156,7 @@ pub(crate) async fn import_devices(
         return Ok(Json(outcome).into_response());
     }
     let (told, events) = mpsc::channel(64);
-    // By itself: who stops listening does not stop it.
+    // In its own task: a caller that stops listening does not stop it.
     tokio::spawn(async move {
         // Some of it may be missed by a slow listener; the end is not.
         let progress = |progress: ImportProgress| drop(told.try_send(event("progress", &progress)));
@@ -219,13 +219,13 @@ async fn import(
     Ok(DeviceImportOutcome { outcome: ImportOutcome { rows, registered, bad }, notes })
 }
 
-/// What an export holds.
+/// What an export contains.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct ExportOptions {
     /// Only devices of this fleet.
     fleet: Option<String>,
-    /// Their keys as well, for who may see them. This is in the audit log.
+    /// With keys, if the caller may see them. Recorded in the audit log.
     #[serde(default)]
     keys: bool,
 }
@@ -247,7 +247,7 @@ pub(crate) async fn export_devices(
     VisibleEstate { estate, within }: VisibleEstate,
     Params(options): Params<ExportOptions>,
 ) -> Result<impl IntoResponse, Refusal> {
-    // Keys may be in reach of less than what one sees.
+    // A caller may see more devices than keys.
     let within = if options.keys { keys_within(&estate)? } else { within };
     let which = DeviceQuery { fleet: options.fleet.clone(), within, ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;

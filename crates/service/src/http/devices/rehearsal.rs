@@ -26,7 +26,7 @@ use crate::http::models::turns::Purpose;
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
 const OVERHEAD: usize = 13;
 
-/// Puts bytes through decoding and all that follows it as if they had been received. The message is marked as rehearsed
+/// Runs bytes through decoding and everything after it as if they had been received. The message is marked as rehearsed
 /// everywhere; no counter, ledger, reading or state is touched, and nothing is stored.
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/rehearse", tag = "decoders",
     extensions(("x-right" = json!("send"))),
@@ -44,7 +44,7 @@ pub(crate) async fn rehearse(
         Some(id) => Some(uplink_of(&app, &estate, eui, id).await?),
         None => None,
     };
-    // What it is not told otherwise is as it was with the last one heard.
+    // Fields that are not given are those of the last uplink.
     let like = match &before {
         Some((_, uplink)) => Some(uplink.clone()),
         None => app.store.last_uplinks(estate.id, &[eui], 1).await?.pop().and_then(|last| uplink_in(last.body)),
@@ -55,17 +55,8 @@ pub(crate) async fn rehearse(
         (None, Some((_, uplink))) => hex::decode(&uplink.frame.payload).unwrap_or_default(),
         (None, None) => Vec::new(),
     };
-    let frame = before.as_ref().map(|(_, uplink)| &uplink.frame);
-    let port = wanted.port.or(frame.and_then(|frame| frame.port)).unwrap_or(1);
     let uplink = Uplink {
-        frame: UplinkFrame {
-            counter: wanted.counter.or(frame.map(|frame| frame.counter)).unwrap_or(0),
-            port: Some(port),
-            confirmed: frame.is_some_and(|frame| frame.confirmed),
-            payload: hex::encode(&payload),
-            mac_commands: String::new(),
-            mac: Vec::new(),
-        },
+        frame: frame_of(&wanted, before.as_ref().map(|(_, uplink)| &uplink.frame), &payload),
         phy_payload: String::new(),
         readings: std::collections::BTreeMap::new(),
         radio: like.map_or_else(|| slow(device.region, payload.len()), |like| like.radio),
@@ -75,7 +66,7 @@ pub(crate) async fn rehearse(
         decode_error: None,
         rehearsed: Some(Rehearsed { by: estate.person.clone(), again: wanted.again.clone() }),
     };
-    let mut message = Message {
+    let message = Message {
         id: Ulid::generate().to_string(),
         time: wanted.time.or(before.map(|(time, _)| time)).unwrap_or_else(Utc::now),
         estate: app.directory.estate_slug(estate.id),
@@ -83,17 +74,7 @@ pub(crate) async fn rehearse(
         device: Some(DeviceRef { eui, name: device.name, model: device.model }),
         body: Body::Uplink(Box::new(uplink)),
     };
-    if let Some(decoder) = decoder::decoder_of(&app.directory, estate.id, &message) {
-        let totals = app.directory.totals.copy_of(eui);
-        message = app
-            .run_scripts(&estate, Purpose::Calls, move || {
-                let payload = decoder::payload_of(&message);
-                let called = payload.and_then(|payload| decoder::call(&decoder, payload, Lane::People));
-                decoder::write_down(&totals, &decoder, &mut message, called);
-                message
-            })
-            .await?;
-    }
+    let message = decoded(&app, &estate, eui, message).await?;
     let listeners = app.live.publish(Arc::new(WrittenMessage::new(estate.id, message.clone())?));
     let went_to = vec![match listeners {
         0 => "live stream: nobody listens".into(),
@@ -101,6 +82,32 @@ pub(crate) async fn rehearse(
         n => format!("live stream: {n} listeners"),
     }];
     Ok(Json(RehearsalOutcome { message, went_to }))
+}
+
+/// The frame, as far as the rehearsal is told of it; for the rest, that of the uplink that is repeated.
+fn frame_of(wanted: &Rehearse, before: Option<&UplinkFrame>, payload: &[u8]) -> UplinkFrame {
+    let port = wanted.port.or(before.and_then(|frame| frame.port)).unwrap_or(1);
+    UplinkFrame {
+        counter: wanted.counter.or(before.map(|frame| frame.counter)).unwrap_or(0),
+        port: Some(port),
+        confirmed: before.is_some_and(|frame| frame.confirmed),
+        payload: hex::encode(payload),
+        mac_commands: String::new(),
+        mac: Vec::new(),
+    }
+}
+
+/// The message with the result of the device's decoder.
+async fn decoded(app: &App, estate: &WholeEstate, eui: Eui64, mut message: Message) -> Result<Message, Refusal> {
+    let Some(decoder) = decoder::decoder_of(&app.directory, estate.id, &message) else { return Ok(message) };
+    let totals = app.directory.totals.copy_of(eui);
+    app.run_scripts(estate, Purpose::Calls, move || {
+        let payload = decoder::payload_of(&message);
+        let called = payload.and_then(|payload| decoder::call(&decoder, payload, Lane::People));
+        decoder::write_down(&totals, &decoder, &mut message, called);
+        message
+    })
+    .await
 }
 
 fn uplink_in(body: Body) -> Option<Uplink> {
@@ -124,7 +131,7 @@ async fn uplink_of(
     Ok((time, uplink))
 }
 
-/// Who is to have heard it, and how well.
+/// The receptions of the rehearsed uplink.
 async fn heard_by(
     app: &App,
     estate: &WholeEstate,
@@ -158,7 +165,7 @@ async fn heard_by(
     Ok(copies)
 }
 
-/// As a device sends that is not known to do it otherwise: on the region's first channel, at its slowest data rate.
+/// The radio of an unknown device: the region's first channel, at its slowest data rate.
 fn slow(region: Region, payload: usize) -> Radio {
     let plan = region.plan();
     let channel = plan.uplinks().next();

@@ -1,4 +1,4 @@
-//! How a gateway gets in: its credentials, its connection kit, and what happened when it tried.
+//! A gateway's access: its credentials, its connection kit, and the events of its connections.
 
 use api::Page;
 use api::gateway::credential::{
@@ -25,9 +25,9 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 
-/// Gateways looked through for credentials that end, in one go.
+/// Gateways checked for expiring credentials, at a time.
 const ALL: u32 = 100_000;
-/// Uplinks looked at for what a gateway hears.
+/// Uplinks evaluated for what a gateway hears.
 const LOOKED_AT: u32 = 2000;
 /// Days of uptime.
 const UPTIME_DAYS: u16 = 30;
@@ -45,7 +45,7 @@ fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
     })
 }
 
-/// Writes down what somebody changed about a gateway.
+/// Records a change of a gateway.
 pub(crate) fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
     app.gateway_services.gateway_log.tell(eui, GatewayEventDraft::new(GatewayEventKind::Changed, text));
 }
@@ -64,7 +64,7 @@ pub(crate) async fn list_credentials(
     Ok(Json(app.gateway_services.credentials.of(eui).into_iter().map(|row| row.credential).collect()))
 }
 
-/// Makes a credential for a gateway. Its secret is in the answer, and nowhere else from then on.
+/// Makes a credential for a gateway. Its secret is in this answer only.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = NewCredential,
@@ -84,7 +84,7 @@ pub(crate) async fn add_credential(
     Ok(Json(fresh.shown(&app.gateway_services.identity.trust)))
 }
 
-/// Takes a credential back; a gateway that is connected with it is cut off.
+/// Revokes a credential; a gateway that is connected with it is disconnected.
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/credentials/{id}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path), ("id" = String, Path)),
@@ -109,8 +109,8 @@ pub(crate) async fn revoke_credential(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Has a gateway's credentials replaced: it is given new ones when it next asks over CUPS, and the old ones end when it
-/// first uses them.
+/// Replaces a gateway's credentials: it gets new ones when it next asks over CUPS, and the old ones end when it first
+/// uses the new ones.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
@@ -130,7 +130,7 @@ pub(crate) async fn replace_credentials(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Whether a gateway can fetch what is new for it.
+/// Whether a gateway can fetch updates over CUPS.
 pub(crate) fn asks_over_cups(own: &[CredentialRow]) -> bool {
     let now = Utc::now();
     let open = |row: &CredentialRow| {
@@ -139,7 +139,7 @@ pub(crate) fn asks_over_cups(own: &[CredentialRow]) -> bool {
     own.iter().any(|row| row.credential.purpose == Purpose::Updates && open(row))
 }
 
-/// A connection kit: everything this gateway needs to connect, with new credentials, as a zip archive.
+/// A connection kit: everything that this gateway needs to connect, with new credentials, as a zip archive.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/kit", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = KitOrder,
@@ -186,7 +186,7 @@ pub(crate) async fn make_kit(
     Ok((headers, kit).into_response())
 }
 
-/// What happened to a gateway, the latest first: connects, refusals with their reason, restarts, changes.
+/// A gateway's events, newest first: connections, rejections with their reasons, restarts, changes.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/events", tag = "gateways",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path), Paging),
@@ -204,7 +204,7 @@ pub(crate) async fn list_events(
     Ok(Json(page(events, limit, |event| event.id.clone(), |event| event)))
 }
 
-/// What a gateway hears, of the estate's last uplinks: signal, channels, data rates, and what it alone hears.
+/// What a gateway hears of the estate's last uplinks: signal, channels, data rates, and devices that it alone hears.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/reception", tag = "gateways",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
@@ -219,7 +219,7 @@ pub(crate) async fn show_reception(
     Ok(Json(reception::summary(eui, &messages)))
 }
 
-/// How much of each of the last 30 days a gateway was listening, the earliest first.
+/// A gateway's online time on each of the last 30 days, the earliest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
@@ -236,14 +236,14 @@ pub(crate) async fn show_uptime(
     Ok(Json(reception::uptime(&events.iter().map(listening).collect::<Vec<_>>(), now, UPTIME_DAYS)))
 }
 
-/// Certificates and tokens of gateways that end soon or have ended, and the service's own.
+/// Certificates and tokens of gateways that expire soon or have expired, and the service's own.
 #[utoipa::path(get, path = "/estates/{estate}/endings", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Endings)))]
 pub(crate) async fn list_endings(State(app): State<App>, estate: WholeEstate) -> Answer<Endings> {
     endings(&app, &estate).await.map(Json)
 }
 
-/// The same, for whoever shows it among other things.
+/// The same, to be shown with other things.
 pub(crate) async fn endings(app: &App, estate: &WholeEstate) -> Result<Endings, Refusal> {
     let soon = Utc::now() + TimeDelta::days(credential::WARN_DAYS);
     let mut credentials = Vec::new();

@@ -1,4 +1,4 @@
-//! Firmware for gateways, and who is handed which.
+//! Firmware for gateways, and which gateway gets which.
 
 use api::gateway::firmware::{Firmware, HandFirmware, NewFirmware};
 use api::problem::{Problem, bad_field};
@@ -12,14 +12,14 @@ use crate::http::extract::{PathEui, PathName, WholeEstate};
 use crate::http::gateways::access::{asks_over_cups, registered, tell};
 use crate::http::json::{Answer, Json};
 
-/// Firmware that is kept for gateways, the latest first.
+/// Firmware for gateways, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Firmware>)))]
 pub(crate) async fn list_firmware(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Firmware>> {
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
 }
 
-/// Keeps a firmware for gateways, once its signature is checked.
+/// Adds a firmware for gateways, after its signature is checked.
 #[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = NewFirmware,
     responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
@@ -43,7 +43,7 @@ fn lost() -> Refusal {
     Refusal(Problem::new(500, "not_kept", "The firmware could not be kept; the service's log says why"))
 }
 
-/// Removes a firmware; no gateway is handed it any more.
+/// Removes a firmware; no gateway gets it any more.
 #[utoipa::path(delete, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("id" = String, Path)),
@@ -60,7 +60,7 @@ pub(crate) async fn remove_firmware(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Has a gateway handed a firmware, once, when it next asks over CUPS; or none.
+/// Sets the firmware that a gateway gets, once, when it next asks over CUPS; or none.
 #[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = HandFirmware,

@@ -23,7 +23,7 @@ use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision}
 use crate::http::gateways::access::tell;
 use crate::http::json::{Answer, Json};
 
-/// An account of airtime as it is shown.
+/// An airtime account as it is shown.
 pub(crate) fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
     used.into_iter()
         .map(|used| BandUse {
@@ -91,7 +91,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     }
 }
 
-/// Gateways as they are shown, with what the engine knows of them.
+/// Gateways as they are shown, with the engine's state of them.
 pub(crate) async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
     let mut status = app.network.gateways(rows.iter().map(|r| r.gateway.eui).collect()).await.into_iter();
     rows.into_iter().map(|row| show(app, row, status.next().flatten())).collect()
@@ -128,7 +128,7 @@ pub(crate) async fn add_gateway(
     Ok(Json(show(&app, row, None)))
 }
 
-/// A new gateway with every field read; what it does not tell follows from how the gateway calls already.
+/// A new gateway with every field checked; missing fields follow from how the gateway calls already.
 fn checked(app: &App, estate: EstateId, new: &NewGateway) -> Result<CheckedGateway, Problem> {
     let mut known = new.clone();
     let eui = new.eui.parse::<Eui64>().ok();
@@ -139,7 +139,7 @@ fn checked(app: &App, estate: EstateId, new: &NewGateway) -> Result<CheckedGatew
     known.check().map_err(|problem| offer_euis(app, estate, &new.eui, problem))
 }
 
-/// Makes a gateway known to all who deal with it, once it is in the database.
+/// Tells the engine and the registry about a stored gateway.
 async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
     let row = GatewayRow { estate_id, gateway: gateway.clone(), added_at: Utc::now(), last_heard: None };
     let account = app.store.gateway_account(gateway.eui, clock::now()).await?;
@@ -152,7 +152,7 @@ async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) ->
     Ok(row)
 }
 
-/// Registers gateways from a CSV file, or says what would become of each of its rows.
+/// Registers gateways from a CSV file, or previews the result for each row.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/import", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = GatewayImport,
     responses((status = 200, body = ImportOutcome), (status = 422, body = Problem)))]
@@ -185,7 +185,7 @@ pub(crate) async fn import_gateways(
     let mut outcome = ImportOutcome { rows: Vec::new(), registered: 0, bad };
     if write {
         let good: Vec<&CheckedGateway> = read.iter().filter_map(|(_, gateway)| gateway.as_ref().ok()).collect();
-        // All in one transaction; then each is made known.
+        // All in one transaction; then the engine and the registry are told.
         app.store.add_gateways(estate.id, &good).await?;
         for gateway in good {
             make_known(&app, estate.id, gateway).await?;
@@ -210,7 +210,7 @@ pub(crate) async fn import_gateways(
     Ok(Json(outcome))
 }
 
-/// Says which EUIs could be meant where a MAC address was entered, the one that calls here first.
+/// The EUIs that a MAC address could mean; one that calls already comes first.
 fn offer_euis(app: &App, estate: EstateId, entered: &str, problem: Problem) -> Problem {
     if problem.field.as_deref() != Some("eui") {
         return problem;
@@ -240,7 +240,7 @@ pub(crate) async fn show_gateway(
     Ok(Json(show(&app, row, status)))
 }
 
-/// Changes what is told of a gateway: all of it. Its EUI stays.
+/// Replaces a gateway's settings. Its EUI stays.
 #[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = GatewayAbout,
@@ -272,7 +272,7 @@ pub(crate) async fn change_gateway(
     Ok(Json(show(&app, row, status)))
 }
 
-/// What is told of a gateway, by which one notices that it has changed.
+/// A gateway's settings, for its revision.
 fn settings(g: &CheckedGateway) -> serde_json::Value {
     serde_json::json!({
         "name": g.name, "description": g.description, "region": g.region, "channels": g.channels.to_string(),
@@ -287,7 +287,7 @@ fn named(gateway: &CheckedGateway) -> String {
     format!("gateway {} ({})", gateway.name, gateway.eui)
 }
 
-/// What is different, before and after.
+/// The differences, before and after.
 fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
     let place = |g: &CheckedGateway| match (g.latitude_deg, g.longitude_deg) {
         (Some(lat), Some(lon)) => format!("{lat:.5}, {lon:.5}"),
@@ -318,7 +318,7 @@ fn differences(before: &CheckedGateway, after: &CheckedGateway) -> Vec<String> {
     .collect()
 }
 
-/// Forgets which frequencies a gateway has refused: it is asked to send on them again at once.
+/// Forgets the frequencies that a gateway has refused: it is asked to send on them again at once.
 #[utoipa::path(delete, path = "/estates/{estate}/gateways/{eui}/refused-frequencies", tag = "gateways", extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
@@ -356,8 +356,7 @@ pub(crate) async fn remove_gateway(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Gateways that call without being registered, since the service started. Their frames are not
-/// accepted.
+/// Unregistered gateways that call, since the service started. Their frames are not accepted.
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Stranger>)))]
 pub(crate) async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {

@@ -24,7 +24,8 @@ pub(crate) struct Wanted {
     text: String,
 }
 
-/// Looks in names, EUIs, addresses and tags of devices and gateways, and in the EUIs of strangers; at most ten of each kind.
+/// Searches names, EUIs, addresses and tags of devices and gateways, and EUIs of unregistered ones; at most ten of each
+/// kind.
 #[utoipa::path(get, path = "/estates/{estate}/find", tag = "service",
     extensions(("x-right" = json!("view"))),
     params(Wanted), responses((status = 200, body = Vec<Found>)))]

@@ -19,8 +19,8 @@ use crate::http::json::{Answer, Json};
 /// Devices that a frame is compared with, at most. An address is seldom shared by more.
 const MOST_DEVICES: usize = 8;
 
-/// Takes a frame apart. If no keys come with it, those of the registered device that it names, or of
-/// the devices with its address, are tried.
+/// Decodes a frame. Without keys in the request, those of the registered device that it names, or of the devices with
+/// its address, are tried.
 #[utoipa::path(post, path = "/estates/{estate}/frame", tag = "frames",
     extensions(("x-right" = json!("view"))), request_body = FrameQuestion,
     responses((status = 200, body = FrameReport), (status = 404, body = Problem), (status = 422, body = Problem)))]

@@ -37,8 +37,8 @@ fn sub_band(region: Region, name: &str) -> Option<&'static SubBand> {
     region.plan().sub_bands.iter().find(|band| band.name == name)
 }
 
-/// Who has used how much airtime, and what is left: by gateway, device and sub-band; now, in the last hour, as the
-/// law counts it, and in the last day.
+/// Airtime used and left, by gateway, device and sub-band: in the last hour, which duty cycle counts, and in the last
+/// day.
 #[utoipa::path(get, path = "/estates/{estate}/airtime", tag = "airtime",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Ledger), (status = 404, body = Problem)))]
 pub(crate) async fn ledger(State(app): State<App>, estate: WholeEstate) -> Answer<Ledger> {
@@ -107,7 +107,7 @@ fn sum(all: impl Iterator<Item = Spans>) -> Spans {
     })
 }
 
-/// A gateway's last day, a strip for each sub-band it used.
+/// A gateway's last day, one row for each sub-band it used.
 fn strips(gateway: Eui64, region: Region, rows: &[QuarterRow], minute: i64) -> Vec<DayStrip> {
     let first = minute.div_euclid(QUARTER) - STRIP as i64 + 1;
     let mut strips: HashMap<&str, DayStrip> = HashMap::new();

@@ -30,7 +30,7 @@ use crate::http::json::{Answer, Json};
 /// Lines read at once.
 const AT_ONCE: usize = 4;
 
-/// A device's readings as they are now: each with its age, how often it comes, and what looks wrong about it.
+/// A device's latest readings, each with its age, its usual interval, and what looks wrong about it.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings",
     extensions(("x-right" = json!("view"))),
     params(("eui" = String, Path)),
@@ -49,7 +49,7 @@ pub(crate) async fn list_readings(
     let told = rows.into_iter().map(|row| {
         let rule = app.directory.rule(estate.id, &whose, &row.name).unwrap_or_default();
         let kind = rule.kind.unwrap_or_else(|| rule::guessed_kind(&row.name, &row.reading.value));
-        // Of states and texts there is no mean.
+        // States and texts have no mean.
         let day = row.series.and_then(|id| days.get(&id)).filter(|_| kind != ReadingKind::State);
         let doubt = day.and_then(|day| {
             domain::diagnosis::plausibility::doubt(
@@ -78,7 +78,7 @@ pub(crate) async fn list_readings(
     Ok(Json(told.collect()))
 }
 
-/// Readings of devices over time. Single values where there are few, else means with the lowest and the highest.
+/// Readings of devices over time: single values if there are few, else means with minimum and maximum.
 #[utoipa::path(post, path = "/estates/{estate}/chart", tag = "readings",
     extensions(("x-right" = json!("view"))), request_body = WantedChart,
     responses((status = 200, body = Chart), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -102,7 +102,7 @@ pub(crate) async fn chart(
     Ok(Json(Chart { from, until, lines: lines.into_iter().collect::<Result<_, _>>()? }))
 }
 
-/// Which readings, of when, and in which form.
+/// Filters, period and format.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Export {
@@ -122,7 +122,7 @@ pub(crate) struct Export {
     reading: Option<String>,
 }
 
-/// Every value of readings, as a file: of one device after the other, each reading by itself, oldest first.
+/// All values of readings, as a file: by device, then by reading, oldest first.
 #[utoipa::path(get, path = "/estates/{estate}/readings/export", tag = "readings",
     extensions(("x-right" = json!("view"))),
     params(Export),
@@ -146,7 +146,7 @@ pub(crate) async fn export_readings(
         let span = (from.timestamp_millis(), until.timestamp_millis());
         if let Err(error) = export(&store, form, &columns, span, &sender).await {
             tracing::error!("an export ends early: {error:#}");
-            // The stream breaks off, so that nobody takes what they have for all of it.
+            // The stream breaks off, so that an incomplete file is noticed.
             let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
         }
         drop(permit);

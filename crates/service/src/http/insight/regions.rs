@@ -35,7 +35,7 @@ pub(crate) async fn show_region(_entry: RequestContext, PathName(name): PathName
     Ok(Json(domain::calculator::region::detail(region(&name)?)))
 }
 
-/// How a gateway's concentrator is set to listen on channels of a region: two radios, and chains behind them.
+/// The settings of a gateway's concentrator for channels of a region: two radios, and their chains.
 #[utoipa::path(get, path = "/regions/{region}/layout", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), LayoutQuestion),
@@ -48,7 +48,7 @@ pub(crate) async fn layout(
     Ok(Json(domain::gateway::channels::layout(region(&name)?, &question)?))
 }
 
-/// What a message costs in airtime, side by side for all uplink data rates of a region.
+/// The airtime of a message at every uplink data rate of a region.
 #[utoipa::path(get, path = "/regions/{region}/airtime", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
     params(("region" = String, Path, example = "EU868"), AirtimeQuestion),

@@ -1,4 +1,4 @@
-//! How the service itself is doing.
+//! The service's metrics.
 
 use api::health::{Health, PartState};
 use axum::extract::State;
@@ -19,14 +19,14 @@ pub(crate) async fn show_health(State(app): State<App>) -> (StatusCode, Json<Hea
     (if failing { StatusCode::SERVICE_UNAVAILABLE } else { StatusCode::OK }, Json(health))
 }
 
-/// What came in on the gateways' port since the start, and what had to be dropped.
+/// Frames received from gateways since the start, and frames dropped.
 #[utoipa::path(get, path = "/ingest", tag = "service",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::IngestStats)))]
 pub(crate) async fn show_ingest(State(app): State<App>, _entry: RequestContext) -> Answer<api::IngestStats> {
     Ok(Json(app.ingest.report(app.network.backlog())))
 }
 
-/// How the service itself is doing: what it takes, and how long until uplinks are stored.
+/// The service's metrics: load, latencies, and the age of its parts.
 #[utoipa::path(get, path = "/metrics", tag = "service",
     extensions(("x-right" = json!("installation"))), responses((status = 200, body = api::metrics::Metrics)))]
 pub(crate) async fn show_metrics(State(app): State<App>, _entry: RequestContext) -> Answer<api::metrics::Metrics> {

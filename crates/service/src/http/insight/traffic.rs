@@ -64,7 +64,7 @@ impl Filter {
     }
 }
 
-/// What happened, newest first.
+/// Messages, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/traffic", tag = "traffic",
     extensions(("x-right" = json!("view"))),
     params(Which, Paging),
@@ -82,7 +82,7 @@ pub(crate) async fn history(
     Ok(Json(page(rows, limit, |message| message.id.clone(), |message| message)))
 }
 
-/// What happens from now on, as Server-Sent Events; each event's data is a message. A listener that
+/// New messages as Server-Sent Events; each event's data is a message. A listener that
 /// comes back with `Last-Event-ID` gets what it missed. An event `gap` says how many were skipped.
 #[utoipa::path(get, path = "/estates/{estate}/live", tag = "traffic",
     extensions(("x-right" = json!("view"))),
@@ -121,7 +121,7 @@ pub(crate) async fn live(
     Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
 }
 
-/// Whether a listener wants a message, and reaches what it is about.
+/// Whether a listener wants a message, and may see it.
 fn takes((filter, visibility): &(Filter, Visibility), message: &Message) -> bool {
     let fleet = message.fleet.as_deref().unwrap_or_default();
     let reached = match (visibility, &message.device) {

@@ -19,11 +19,11 @@ use crate::http::gateways::access::endings;
 use crate::http::gateways::gateway;
 use crate::http::json::{Answer, Json};
 
-/// Gateways and devices looked through in one go.
+/// Gateways and devices checked at a time.
 const ALL: u32 = 100_000;
 
-/// What needs attention in an estate, gravest first: gateways that are not heard, credentials that expire, devices that are
-/// refused, silent, over their duty cycle or refusing settings, decoders that fail, and readings that look wrong.
+/// What needs attention in an estate, gravest first: gateways that are not heard, credentials that expire, devices that
+/// are refused, silent, over their duty cycle or refusing settings, decoders that fail, and readings that look wrong.
 #[utoipa::path(get, path = "/estates/{estate}/watch", tag = "service",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Watch)))]
 pub(crate) async fn show_watch(

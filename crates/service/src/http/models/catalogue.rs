@@ -36,9 +36,9 @@ const ALL: u32 = 100_000;
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct FilesOptions {
-    /// What they are known by from now on; files sent in under the same name are a refresh.
+    /// The source's name; files sent again under the same name are a refresh.
     name: String,
-    /// Only say what would become of each model.
+    /// Only preview the result for each model.
     #[serde(default)]
     preview: bool,
 }
@@ -47,20 +47,20 @@ pub(crate) struct FilesOptions {
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Preview {
-    /// Only say what would become of each model.
+    /// Only preview the result for each model.
     #[serde(default)]
     preview: bool,
 }
 
-/// The catalogues that models came from.
+/// The sources of imported models.
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<CatalogueSource>)))]
 pub(crate) async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
     Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
 }
 
-/// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or says what would become of each.
-/// What was edited here stays.
+/// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or previews the result for each.
+/// Models edited here stay.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/files", tag = "models",
     extensions(("x-right" = json!("decoders"))),
     params(FilesOptions),
@@ -82,7 +82,7 @@ pub(crate) async fn import_files(
     import(&app, &estate, source, entries, options.preview).await
 }
 
-/// Imports the models in a git repository, or says what would become of each. What was edited here stays.
+/// Imports the models in a git repository, or previews the result for each. Models edited here stay.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/git", tag = "models",
     extensions(("x-right" = json!("decoders"))), request_body = GitCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 422, body = Problem)))]
@@ -106,7 +106,7 @@ pub(crate) async fn import_git(
     import(&app, &estate, source, entries, wanted.preview).await
 }
 
-/// Imports the models that come with the service, or says what would become of each.
+/// Imports the models that come with the service, or previews the result for each.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/shipped", tag = "models",
     extensions(("x-right" = json!("decoders"))),
     params(Preview), responses((status = 200, body = CatalogueOutcome)))]
@@ -184,7 +184,7 @@ async fn fitting(
     Ok((writes.into_iter().filter(|write| !unfit.contains(&write.slug)).collect(), retold))
 }
 
-/// Imports a catalogue anew from where it came; files have to be sent in again.
+/// Imports a catalogue again from where it came; files have to be sent in again.
 #[utoipa::path(post, path = "/estates/{estate}/catalogue/refresh", tag = "models",
     extensions(("x-right" = json!("decoders"))), request_body = RefreshCatalogue,
     responses((status = 200, body = CatalogueOutcome), (status = 404, body = Problem), (status = 422, body = Problem)))]

@@ -42,16 +42,16 @@ pub(crate) async fn show_model(State(app): State<App>, estate: WholeEstate, Path
     model_of(&app, &estate, &slug).await.map(|row| Json(row.model))
 }
 
-/// What a change is for.
+/// The reason for a change.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Note {
-    /// In at most 300 characters; it stands beside the edition.
+    /// At most 300 characters, shown with the edition.
     note: Option<String>,
 }
 
-/// Adds a model or replaces it; devices of it follow what it says of the radio. A decoder that does not load is refused; one that fails the
-/// model's own tests is kept, said to be flawed, and not used. What it was before stays as an edition.
+/// Adds or replaces a model; its devices follow its radio settings. A decoder that does not load is refused; one that
+/// fails the model's own tests is kept, marked as flawed, and not used. The earlier model stays as an edition.
 #[utoipa::path(put, path = "/estates/{estate}/models/{model}", tag = "models",
     extensions(("x-right" = json!("decoders"))),
     params(("model" = String, Path), Note), request_body = PutModel,
@@ -67,7 +67,7 @@ pub(crate) async fn put_model(
     put(&app, &estate, &slug, model, note.note.as_deref().unwrap_or_default()).await
 }
 
-/// Puts a model in use.
+/// Stores a model and uses it.
 pub(crate) async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutModel, note: &str) -> Answer<Model> {
     let model = request::check(model)?;
     if note.chars().count() > 300 {
@@ -75,7 +75,7 @@ pub(crate) async fn put(app: &App, estate: &WholeEstate, slug: &str, model: PutM
     }
     let about = model.clone();
     let (decoders, flaw) = app.run_scripts(estate, Purpose::Tests, move || load(&about)).await?;
-    // A script that cannot even be loaded is most likely a slip of whoever sends it; one that fails a test may be work under way.
+    // A script that cannot be loaded is most likely a mistake; one that fails a test may be work in progress.
     if let Some(unreadable) = flaw.as_ref().filter(|flaw| !flaw.loads) {
         let problem = Problem::new(422, "bad_decoder", "The decoder cannot be used");
         return Err(Refusal(problem.field("decoder").detail(unreadable.why.clone())));
@@ -113,7 +113,7 @@ fn with_revision(mut row: ModelRow) -> ModelRow {
     row
 }
 
-/// Removes a model that no device is of.
+/// Removes a model that no device uses.
 #[utoipa::path(delete, path = "/estates/{estate}/models/{model}", tag = "models",
     extensions(("x-right" = json!("decoders"))),
     params(("model" = String, Path)),

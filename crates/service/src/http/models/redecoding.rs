@@ -1,7 +1,7 @@
-//! History decoded anew.
+//! Stored uplinks decoded again.
 
 use api::Page;
-use api::job::{DecodeAnew, Job, JobState};
+use api::job::{Job, JobState, Redecode};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -17,15 +17,11 @@ use crate::http::extract::{Paging, Params, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 use crate::http::models::model::model_of;
 
-/// Decodes the uplinks of a time again, with the current decoders. What was there stays until all of it is done.
+/// Decodes the uplinks of a period again with the current decoders. Old results stay until all are done.
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders",
-    extensions(("x-right" = json!("decoders"))), request_body = DecodeAnew,
+    extensions(("x-right" = json!("decoders"))), request_body = Redecode,
     responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn add_job(
-    State(app): State<App>,
-    estate: WholeEstate,
-    Json(wanted): Json<DecodeAnew>,
-) -> Answer<Job> {
+pub(crate) async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): Json<Redecode>) -> Answer<Job> {
     let now = Utc::now();
     let (from, until) = redecoding::check(&wanted, now)?;
     let model = model_of(&app, &estate, &wanted.model).await?.model;
@@ -53,7 +49,7 @@ pub(crate) async fn add_job(
     let device = wanted.device.as_ref().and(devices.first()).map(ToString::to_string);
     let job = Job {
         id: Ulid::generate().to_string(),
-        wanted: DecodeAnew { from, until: Some(until), device, model: wanted.model },
+        wanted: Redecode { from, until: Some(until), device, model: wanted.model },
         state: JobState::Running,
         done: 0,
         total,
@@ -83,7 +79,7 @@ pub(crate) async fn list_jobs(
     Ok(Json(page(rows, limit, |job| job.id.clone(), |job| job)))
 }
 
-/// How far a job has come.
+/// A job's progress.
 #[utoipa::path(get, path = "/estates/{estate}/jobs/{job}", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("job" = String, Path)),
@@ -92,7 +88,7 @@ pub(crate) async fn show_job(State(app): State<App>, estate: WholeEstate, PathNa
     app.store.job(estate.id, &id).await?.map(Json).ok_or_else(|| not_found("job", id))
 }
 
-/// Stops a job; what was there before stays.
+/// Stops a job; the old results stay.
 #[utoipa::path(delete, path = "/estates/{estate}/jobs/{job}", tag = "decoders",
     extensions(("x-right" = json!("decoders"))),
     params(("job" = String, Path)),

@@ -27,7 +27,7 @@ use crate::http::models::turns::Purpose;
 /// Devices whose last uplinks a draft is tried on: those heard last.
 const DEVICES: usize = 64;
 
-/// Tries a draft of a decoder on payloads and on stored uplinks, beside the current decoder. Nothing is changed by it.
+/// Tries a draft of a decoder on payloads and on stored uplinks, beside the current decoder. Nothing is changed.
 #[utoipa::path(post, path = "/estates/{estate}/models/{model}/try", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)), request_body = Draft,
@@ -56,7 +56,7 @@ pub(crate) async fn try_draft(
             None => app.directory.devices_of(estate.id, &slug, Some(&version)),
         };
         devices.truncate(DEVICES);
-        // Some of each, so that one that talks much does not stand for all.
+        // Some uplinks of each device, so that a device that sends much does not crowd out the others.
         let each = (2 * draft.last).div_ceil(u32::try_from(devices.len()).unwrap_or(1).max(1)).clamp(4, MOST_UPLINKS);
         let stored = app.store.last_uplinks(estate.id, &devices, each).await?;
         let known: Vec<Option<String>> = cases.iter().map(|case| case.message.clone()).collect();
@@ -68,7 +68,7 @@ pub(crate) async fn try_draft(
     Ok(Json(app.run_scripts(&estate, Purpose::Tests, run).await?))
 }
 
-/// What looks wrong with a model's readings, by the last day's values of its devices.
+/// What looks wrong with a model's readings, from the last day's values of its devices.
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
@@ -80,7 +80,7 @@ pub(crate) async fn list_doubts(
     Ok(Json(doubts_of(&app.store, &app.directory, estate.id, &slug).await?))
 }
 
-/// A model each time it was saved, newest first.
+/// A model's editions, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}/editions", tag = "decoders",
     extensions(("x-right" = json!("view"))),
     params(("model" = String, Path), Paging),
@@ -124,7 +124,7 @@ pub(crate) async fn show_edition(
     edition(&app, &estate, &slug, &text).await.map(Json)
 }
 
-/// Which two.
+/// The two editions.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Which {
@@ -150,7 +150,7 @@ pub(crate) async fn compare_editions(
     Ok(Json(blocking(move || diff::compare((which.from, &old.about), (which.to, &new.about))).await?))
 }
 
-/// Brings an edition back: the model becomes what it was then, as a new edition.
+/// Restores an edition, as a new edition.
 #[utoipa::path(post, path = "/estates/{estate}/models/{model}/editions/{edition}/restore", tag = "decoders",
     extensions(("x-right" = json!("decoders"))), params(("model" = String, Path), ("edition" = u32, Path)),
     responses((status = 200, body = Model), (status = 404, body = Problem), (status = 422, body = Problem)))]

@@ -62,7 +62,7 @@ async fn page(app: &App, estate: Option<EstateId>, which: Which, paging: &Paging
     Ok(Json(AuditPage { items: page.items, next: page.next, kept_days, append_only }))
 }
 
-/// What was done in the estate, newest first.
+/// The estate's audit log, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/audit", tag = "audit",
     extensions(("x-right" = json!("audit"))),
     params(Which, Paging),
@@ -76,7 +76,7 @@ pub(crate) async fn list_audit(
     page(&app, Some(estate.id), which, &paging).await
 }
 
-/// What concerns the installation, newest first: sign-ins, accounts, estates.
+/// The installation's audit log, newest first: sign-ins, accounts, estates.
 #[utoipa::path(get, path = "/installation/audit", tag = "installation",
     extensions(("x-right" = json!("installation"))), params(Which, Paging),
     responses((status = 200, body = AuditPage), (status = 422, body = Problem)))]
@@ -89,7 +89,7 @@ pub(crate) async fn list_installation_audit(
     page(&app, None, which, &paging).await
 }
 
-/// As what it is exported.
+/// The format.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Exported {

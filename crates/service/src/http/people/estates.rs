@@ -15,14 +15,14 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
 use crate::http::json::{Answer, Json};
 
-/// The estates one belongs to.
+/// The caller's estates.
 #[utoipa::path(get, path = "/estates", tag = "estates",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
 pub(crate) async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
     Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
 }
 
-/// Whether all of a fleet is within sight: one device of it says nothing of the others.
+/// Whether the caller may see the whole fleet, not only one device of it.
 fn whole(within: Option<&AccessFilter>, slug: &str) -> bool {
     within.is_none_or(|part| part.fleets.iter().any(|fleet| fleet == slug))
 }
@@ -72,7 +72,7 @@ pub(crate) async fn show_fleet(
     Some(found).filter(|fleet| whole(within.as_ref(), &fleet.slug)).map(Json).ok_or_else(|| not_found("fleet", slug))
 }
 
-/// Sets what a fleet's devices may use in any 24 hours, as a whole: a limit that is left out is lifted.
+/// Sets what a fleet's devices may use in any 24 hours. A limit that is left out is removed.
 #[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetLimits,
@@ -95,8 +95,8 @@ pub(crate) async fn set_fleet_limits(
     fleet(&app.store, &estate, &slug).await.map(Json)
 }
 
-/// Sets how long a fleet's history is kept, as a whole: what is left out is kept for ever. What is older is taken out
-/// within hours, and cannot be had again.
+/// Sets how long a fleet's history is kept. What is left out is kept for ever. Older history is removed within hours,
+/// and cannot be restored.
 #[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/retention", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetRetention,
@@ -120,7 +120,7 @@ async fn fleet(store: &Store, estate: &WholeEstate, slug: &str) -> Result<Fleet,
     store.fleet(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("fleet", slug))
 }
 
-/// What is set of a fleet, by which one notices that it has changed.
+/// A fleet's settings, for its revision.
 fn kept(fleet: &Fleet) -> (FleetLimits, FleetRetention) {
     (fleet.limits, fleet.retention)
 }
@@ -129,7 +129,7 @@ fn with_revision(fleet: Fleet) -> Fleet {
     Fleet { revision: revision(&kept(&fleet)), ..fleet }
 }
 
-/// Gives a fleet the AppKey that its devices ship with, or takes it away; a blank one changes nothing. It is not shown again.
+/// Sets the AppKey that a fleet's devices ship with, or removes it; a blank one changes nothing. It is not shown again.
 #[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetKey,
@@ -140,7 +140,7 @@ pub(crate) async fn set_fleet_key(
     PathName(slug): PathName,
     Json(given): Json<FleetKey>,
 ) -> Answer<Fleet> {
-    // A field left blank is no wish to change what is stored.
+    // A blank field does not change the stored key.
     if given.app_key.as_deref().is_some_and(|key| key.trim().is_empty()) {
         return fleet(&store, &estate, &slug).await.map(Json);
     }

@@ -1,4 +1,4 @@
-//! The installation: its estates. Who keeps it sees that they are there and whose they are, and nothing of what is in them.
+//! The installation: its estates. Its keeper sees that they exist and who owns them, and nothing of their content.
 
 use api::people::rights::Role;
 use api::people::{EstateOutline, FoundedEstate, Invitation, NewEstate, NewInvitation, Offer};

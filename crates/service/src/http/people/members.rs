@@ -17,7 +17,7 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{PathName, WholeEstate};
 use crate::http::json::{Answer, Json};
 
-/// What the rights are, and which roles have them.
+/// All rights, and the roles that have them.
 #[utoipa::path(get, path = "/roles", tag = "people",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
 pub(crate) async fn list_roles() -> Json<Vec<RightAbout>> {
@@ -31,7 +31,7 @@ pub(crate) async fn list_people(State(app): State<App>, estate: WholeEstate) -> 
     Ok(Json(app.store.members(estate.id).await?))
 }
 
-/// Gives a member another role.
+/// Changes a member's role.
 #[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("name" = String, Path)), request_body = ChangeMember,
@@ -49,7 +49,7 @@ pub(crate) async fn change_member(
     Ok(Json(after))
 }
 
-/// As it stands in the audit log.
+/// As the audit log shows it.
 struct RoleRecord(Role);
 
 impl serde::Serialize for RoleRecord {
@@ -78,7 +78,7 @@ fn settled(change: MemberChange, name: &str) -> Result<(), Refusal> {
     }
 }
 
-/// Takes a member out of the estate. What they made stays; their access tokens end.
+/// Removes a member from the estate. What they made stays; their access tokens end.
 #[utoipa::path(delete, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("name" = String, Path)),
@@ -94,40 +94,41 @@ pub(crate) async fn remove_member(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Leaves an estate. What one made stays; one's access tokens there end.
+/// Leaves an estate. What the caller made stays; the caller's access tokens there end.
 #[utoipa::path(post, path = "/estates/{estate}/leave", tag = "people",
     extensions(("x-right" = json!("member"))),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(crate) async fn leave(State(app): State<App>, estate: WholeEstate) -> Result<StatusCode, Refusal> {
     let shares = app.store.end_shares_of(estate.id, estate.context.who.person.id).await?;
     match app.store.remove_member(estate.id, &estate.person).await? {
-        // Somebody who only had something shared was none.
+        // A person with shares only was not a member.
         MemberChange::Nobody if shares > 0 => {}
         change => settled(change, &estate.person)?,
     }
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Invitations that nobody has taken yet.
+/// Open invitations.
 #[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people",
     extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Invitation>)))]
 pub(crate) async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
     Ok(Json(app.store.invitations(estate.id).await?))
 }
 
-/// A new invitation's code, with what is stored of it.
+/// A new invitation's code, with the hash that is stored.
 pub(crate) fn new_code() -> (String, [u8; 32]) {
     let code = secret::new_token();
     let hash = secret::token_hash(&code);
     (code, hash)
 }
 
-/// An invitation as it is shown, once, to who wrote it. The code stands behind a `#`, which browsers do not send.
+/// An invitation as its author sees it, once. The code is behind a `#`, which browsers do not send.
 pub(crate) fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
     WrittenInvitation { invitation, path: format!("/invitation#{code}"), code }
 }
 
-/// Writes an invitation: to be a member, or to have a fleet or a device shared. Whoever opens its link takes it, once.
+/// Creates an invitation: to become a member, or to share a fleet or a device. The link works once, for the first
+/// person who opens it.
 #[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people",
     extensions(("x-right" = json!("people"))), request_body = NewInvitation,
     responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -154,7 +155,7 @@ fn number(what: &str, text: &str) -> Result<u32, Refusal> {
     text.parse().map_err(|_| not_found(what, text))
 }
 
-/// Withdraws an invitation.
+/// Revokes an invitation.
 #[utoipa::path(delete, path = "/estates/{estate}/invitations/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)),
@@ -183,7 +184,7 @@ async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refus
     all.into_iter().find(|share| share.id == wanted).ok_or_else(|| not_found("share", id))
 }
 
-/// Changes what somebody may do with what is shared with them, and until when.
+/// Changes the rights of a share, and until when it lasts.
 #[utoipa::path(put, path = "/estates/{estate}/shares/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)), request_body = ChangeShare,

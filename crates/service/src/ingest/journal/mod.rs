@@ -29,9 +29,9 @@ pub(crate) use record::Record;
 
 /// A segment is closed when it has grown to this.
 const SEGMENT_BYTES: u64 = 4 << 20;
-/// How often what was written is made safe from a power cut.
+/// How often written frames are synced to disk.
 pub(crate) const SYNC_EVERY: Duration = Duration::from_millis(100);
-/// Damaged segments that are kept for whoever wants to look at them.
+/// Damaged segments that are kept to be looked at.
 const KEPT_DAMAGED: usize = 16;
 
 /// The journal, open for writing.
@@ -41,7 +41,7 @@ pub(crate) struct Journal {
     boot: String,
     current: Segment,
     file: File,
-    /// Bytes may stand at the end of the file that are no record: it is not written to any more.
+    /// The end of the file may hold an incomplete record: nothing is appended to it any more.
     broken: bool,
     closed: VecDeque<Segment>,
     next_position: u64,
@@ -59,7 +59,7 @@ struct Segment {
     last_heard: Timestamp,
 }
 
-/// What a journal holds when it is opened.
+/// The content of a journal when it is opened.
 pub(crate) struct Opened {
     pub journal: Journal,
     /// In the order in which they were written; heard in the past, whatever the clock said then.
@@ -139,7 +139,7 @@ impl Journal {
         Ok(Opened { journal, records, damaged, clock_off_us })
     }
 
-    /// Where the next frame will stand.
+    /// The position of the next frame.
     pub(crate) fn next_position(&self) -> u64 {
         self.next_position
     }
@@ -164,7 +164,7 @@ impl Journal {
             record::write(&mut self.buffer, position, since_boot_us, frame)?;
         }
         if let Err(error) = self.file.write_all(&self.buffer) {
-            // Half a record is skipped when it is read, but nobody is to take it for one.
+            // An incomplete record is skipped by readers, but it should not stay.
             self.broken = self.file.set_len(self.current.bytes).is_err();
             return Err(error);
         }
@@ -195,7 +195,7 @@ impl Journal {
         self.closed.iter().map(|segment| segment.bytes).sum::<u64>() + self.current.bytes
     }
 
-    /// What has to be synced for everything written so far to be safe from a power cut.
+    /// The file to sync so that everything written so far survives a power cut.
     pub(crate) fn unsynced(&mut self) -> Option<File> {
         if !std::mem::take(&mut self.unsynced) {
             return None;
@@ -225,7 +225,7 @@ fn begin(folder: &Path, mut number: u64, boot: &str) -> io::Result<(Segment, Fil
     }
 }
 
-/// Copies a damaged segment to where nothing removes it; gives the copy's place.
+/// Copies a damaged segment to a folder where it stays; returns the copy's path.
 fn keep_damaged(folder: &Path, path: &Path) -> io::Result<PathBuf> {
     let kept = folder.join("damaged");
     fs::create_dir_all(&kept)?;

@@ -10,9 +10,9 @@ use lorawan::Eui64;
 
 use crate::ingest::journal::record;
 
-/// Kept of one device.
+/// Bytes kept for one device.
 const EACH_BYTES: u64 = 4 << 20;
-/// Devices of which something is kept.
+/// Devices with frames kept, at most.
 const DEVICES: usize = 256;
 
 /// The folder with these files.
@@ -24,7 +24,7 @@ impl QuarantinedFrames {
         Self(journal.join("quarantine"))
     }
 
-    /// Keeps frames of a device; an error says why they are not.
+    /// Keeps frames of a device; an error says why they were not kept.
     pub(crate) fn put(&self, dev_eui: Eui64, frames: &[FrameHeard]) -> io::Result<()> {
         fs::create_dir_all(&self.0)?;
         let path = self.0.join(format!("{dev_eui}.heard"));
@@ -42,7 +42,7 @@ impl QuarantinedFrames {
         OpenOptions::new().create(true).append(true).open(path)?.write_all(&bytes)
     }
 
-    /// What is kept, in the order in which it was heard.
+    /// The kept frames, in the order in which they were heard.
     pub(crate) fn all(&self) -> io::Result<Vec<FrameHeard>> {
         let mut frames = Vec::new();
         for path in self.files()? {
@@ -52,7 +52,7 @@ impl QuarantinedFrames {
         Ok(frames)
     }
 
-    /// Lets go of it all, once it stands in the journal again.
+    /// Removes them, once they are in the journal again.
     pub(crate) fn clear(&self) -> io::Result<()> {
         self.files()?.into_iter().try_for_each(fs::remove_file)
     }

@@ -1,8 +1,8 @@
-//! When the journal's frames were heard, in terms of the clock as it is now.
+//! Corrects the reception times of the journal's frames to the clock as it is now.
 //!
-//! The clock may have been wrong when a frame was written: ahead for some seconds before the network's time arrived, say.
-//! Frames of this run of the machine also carry a clock that is never set, by which their time is corrected. Whatever is
-//! left, frames stand in the order in which they came, and none was heard in the future.
+//! The clock may have been wrong when a frame was written: ahead for some seconds before the network's time arrived,
+//! say. Frames of this run of the machine also carry a clock that is never set, by which their time is corrected.
+//! Whatever is left, frames stand in the order in which they came, and none was heard in the future.
 
 use engine::Timestamp;
 
@@ -15,10 +15,10 @@ pub(crate) struct Clocks {
     pub since_boot_us: i64,
 }
 
-/// What the two clocks may differ by without anything being wrong: one is slewed, the other not.
+/// The normal difference of the two clocks: one is slewed, the other is not.
 const AGREE_US: i64 = 2_000_000;
 
-/// Corrects times; says by how much the most wrong one was off. `this_boot` tells which frames were written since the
+/// Corrects times; returns the largest correction. `this_boot` tells which frames were written since the
 /// machine was started last.
 pub(super) fn rebase(records: &mut [Record], this_boot: impl Fn(usize) -> bool, clocks: Clocks) -> i64 {
     let mut worst_us = 0;

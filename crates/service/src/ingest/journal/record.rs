@@ -33,13 +33,13 @@ pub(crate) struct Record {
     pub moved_us: i64,
 }
 
-/// What a segment's bytes hold.
+/// The content of a segment.
 #[derive(Debug, Default, PartialEq)]
 pub(super) struct Read {
     pub records: Vec<Record>,
-    /// Bytes that are no record, with records behind them: damage.
+    /// Bytes that are not a record, with records after them: damage.
     pub damaged: usize,
-    /// Bytes at the end that are no record: what a kill tore off, and nobody was told of.
+    /// An incomplete record at the end: its writing was interrupted, and it was not acknowledged.
     pub torn: usize,
 }
 

@@ -3,7 +3,7 @@
   import { api, call } from "#lib/api.ts";
   import Card from "#lib/components/common/Card.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
-  import DecodeAnew from "#lib/components/model/DecodeAnew.svelte";
+  import Redecode from "#lib/components/model/Redecode.svelte";
   import DecoderTests from "#lib/components/model/DecoderTests.svelte";
   import DraftEditor from "#lib/components/model/DraftEditor.svelte";
   import Editions from "#lib/components/model/Editions.svelte";
@@ -129,7 +129,7 @@
         void load();
       }}
     />
-    {#if session.may("decoders")}<DecodeAnew model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
+    {#if session.may("decoders")}<Redecode model={slug} flawed={!!model.flaw || !(model.decoder || model.versions?.length)} />{/if}
   </div>
 {:else if !problem}
   <Loading />

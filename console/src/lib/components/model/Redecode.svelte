@@ -36,7 +36,7 @@
   });
 </script>
 
-<Card data-anew>
+<Card data-redecode>
   <h2 class="mb-1">History</h2>
   <p class="mb-2 text-sm text-base-content/80">
     Stored readings keep the results of earlier editions. Decode them again with the current one; results are swapped in when all are ready.
