@@ -4,7 +4,7 @@ import type { Message } from "./api.ts";
 const times = vi.hoisted(() => ({ utc: true }));
 vi.mock("./times.svelte.ts", () => ({ times }));
 
-const { ago, clock, day, duration, expected, grouped, minute, moment, runs, scopeWords, span, until, withNews } = await import("./format.ts");
+const { ago, clock, day, duration, expected, grouped, instant, minute, moment, runs, scopeWords, span, until, withNews } = await import("./format.ts");
 
 beforeEach(() => {
   times.utc = true;
@@ -15,6 +15,14 @@ describe("times", () => {
 
   it("have one form", () => {
     expect([moment(at), day(at), minute(at), clock(at)]).toEqual(["2026-05-04 09:12:33", "2026-05-04", "09:12", "09:12:33.4"]);
+  });
+
+  it("are read in the form in which they are shown", () => {
+    expect(instant("2026-05-04 09:12:33")).toBe("2026-05-04T09:12:33.000Z");
+    expect(instant(" 2026-05-04 09:12 ")).toBe("2026-05-04T09:12:00.000Z");
+    times.utc = false;
+    expect(moment(instant("2026-05-04 09:12:33"))).toBe("2026-05-04 09:12:33");
+    expect(() => instant("2026-13-04 09:12:33")).toThrow("2026-13-04 09:12:33");
   });
 
   it("are shown in the viewer's zone unless UTC is chosen", () => {

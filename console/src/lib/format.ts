@@ -55,6 +55,16 @@ export function moment(time: string | number | Date): string {
   return `${date} ${clock}`;
 }
 
+/** The form of a date and time that people enter. */
+export const MOMENT = String.raw`\s*\d{4}-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?\s*`;
+
+/** The instant of a date and time in the chosen zone, as JSON has it; seconds may be left out. Throws if there is no such time. */
+export function instant(moment: string): string {
+  const at = new Date(`${moment.trim().replace(" ", "T")}${times.utc ? "Z" : ""}`);
+  if (Number.isNaN(at.getTime())) throw new Error(`"${moment}" is not a date and time; write it as 2026-05-04 09:12:33.`);
+  return at.toISOString();
+}
+
 /** An hour and minute: 09:12. */
 export function minute(time: string | number | Date): string {
   return parts(time).clock.slice(0, 5);

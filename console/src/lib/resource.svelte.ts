@@ -107,7 +107,7 @@ export class Action {
     this.refusal = undefined;
   }
 
-  /** Does it; gives what came of it, or nothing if it did not work. */
+  /** Does the work and returns its result, or nothing if it failed. */
   async run<T>(work: () => Promise<T>): Promise<T | undefined> {
     this.busy = true;
     this.clear();

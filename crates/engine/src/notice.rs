@@ -214,10 +214,10 @@ impl Notice {
                     ms(late_us.unsigned_abs())
                 )
             }
-            Notice::SettingTaken { what } => format!("The device has taken {what}."),
-            Notice::SettingRefused { what, parts, .. } => format!("The device refuses {parts} of {what}."),
+            Notice::SettingTaken { what } => format!("The device accepted {what}."),
+            Notice::SettingRefused { what, parts, .. } => format!("The device refuses {parts} in {what}."),
             Notice::SettingUnanswered { what, times, .. } => {
-                format!("{what} was sent {times} times, and no uplink answered it.")
+                format!("No answer after {times} requests: {what}.")
             }
             Notice::UnaskedAnswer { command } => {
                 format!("The device answers with {}, which was not asked.", command.cid().name(Direction::Up))

@@ -177,7 +177,7 @@ fn a_downlink_of_1_1_gives_up_what_it_acknowledges() {
     let bytes = repr.emit_1_1(&keys, &PayloadKey::new(&key(0x40)), binding).unwrap();
     let report = dissect::frame(&bytes, &session_1_1());
     assert!(report.agreed().unwrap().note.ends_with("acknowledges the uplink with counter 4711 (low half)"));
-    assert!(label(&report).contains(&". DevStatusReq: how are battery and reception?".to_owned()));
+    assert!(label(&report).contains(&". DevStatusReq: asks for battery and SNR".to_owned()));
     let told = Known { conf_f_cnt: Some(4711), ..session_1_1() };
     assert!(dissect::frame(&bytes, &told).agreed().is_some());
 }

@@ -21,8 +21,8 @@ fn down(bytes: &[u8]) -> Vec<DownCommand> {
 #[test]
 fn every_uplink_command() {
     let known: [(&[u8], UpCommand, &str); 20] = [
-        (&[0x01, 0x01], UpCommand::ResetInd { minor: 1 }, "the device has started over; it speaks 1.1"),
-        (&[0x02], UpCommand::LinkCheckReq, "how well am I heard?"),
+        (&[0x01, 0x01], UpCommand::ResetInd { minor: 1 }, "the device was reset; LoRaWAN 1.1"),
+        (&[0x02], UpCommand::LinkCheckReq, "asks how well it is heard"),
         (
             &[0x03, 0b110],
             UpCommand::LinkAdrAns { power_ack: true, data_rate_ack: true, channel_mask_ack: false },
@@ -48,9 +48,9 @@ fn every_uplink_command() {
         (&[0x08], UpCommand::RxTimingSetupAns, "accepted"),
         (&[0x09], UpCommand::TxParamSetupAns, "accepted"),
         (&[0x0a, 0b11], UpCommand::DlChannelAns { uplink_exists_ack: true, frequency_ack: true }, "accepted"),
-        (&[0x0b, 0x01], UpCommand::RekeyInd { minor: 1 }, "the device has new session keys; it speaks 1.1"),
+        (&[0x0b, 0x01], UpCommand::RekeyInd { minor: 1 }, "the device has new session keys; LoRaWAN 1.1"),
         (&[0x0c], UpCommand::AdrParamSetupAns, "accepted"),
-        (&[0x0d], UpCommand::DeviceTimeReq, "what time is it?"),
+        (&[0x0d], UpCommand::DeviceTimeReq, "asks for the time"),
         (&[0x0f, 0x01], UpCommand::RejoinParamSetupAns { time_ack: true }, "accepted, count and time"),
         (&[0x10, 0x04], UpCommand::PingSlotInfoReq { periodicity: 4 }, "a ping slot every 16 s"),
         (
@@ -58,7 +58,7 @@ fn every_uplink_command() {
             UpCommand::PingSlotChannelAns { data_rate_ack: false, frequency_ack: false },
             "refused: data rate, frequency",
         ),
-        (&[0x12], UpCommand::BeaconTimingReq, "when is the next beacon?"),
+        (&[0x12], UpCommand::BeaconTimingReq, "asks for the next beacon"),
         (&[0x13, 0x01], UpCommand::BeaconFreqAns { frequency_ack: true }, "accepted"),
         (&[0x20, 0x02], UpCommand::DeviceModeInd { class: DeviceClass::C }, "the device is in class C"),
     ];
@@ -81,7 +81,7 @@ fn every_downlink_command() {
     let force = ForceRejoin { period: 2, max_retries: 3, rejoin_type: 2, data_rate: 4 };
     // 869 525 000 Hz is 0x84add2 hundreds of hertz, 867 100 000 Hz 0x844f18.
     let known: [(&[u8], DownCommand, &str); 22] = [
-        (&[0x01, 0x01], DownCommand::ResetConf { minor: 1 }, "understood; the network speaks 1.1"),
+        (&[0x01, 0x01], DownCommand::ResetConf { minor: 1 }, "confirmed; the network uses LoRaWAN 1.1"),
         (
             &[0x02, 20, 3],
             DownCommand::LinkCheckAns { margin_db: 20, gateways: 3 },
@@ -100,16 +100,16 @@ fn every_downlink_command() {
                 channels: ChannelMask { cntl: 7, mask: 2 },
                 nb_trans: 1,
             }),
-            "data rate as it is, power as it is, ChMaskCntl 7, ChMask 0x0002, each uplink once",
+            "data rate unchanged, power unchanged, ChMaskCntl 7, ChMask 0x0002, each uplink once",
         ),
         (&[0x04, 0x07], DownCommand::DutyCycleReq { max_duty_cycle: 7 }, "at most 1/128 of the time (0.781 %)"),
         (&[0x05, 0x23, 0xd2, 0xad, 0x84], DownCommand::RxParamSetupReq(rx), "RX1DROffset 2, RX2 on 869.525 MHz at DR3"),
-        (&[0x06], DownCommand::DevStatusReq, "how are battery and reception?"),
+        (&[0x06], DownCommand::DevStatusReq, "asks for battery and SNR"),
         (&[0x07, 3, 0x18, 0x4f, 0x84, 0x50], DownCommand::NewChannelReq(channel), "channel 3 is 867.1 MHz, DR0 to DR5"),
         (
             &[0x07, 3, 0, 0, 0, 0x50],
             DownCommand::NewChannelReq(NewChannel { frequency_hz: 0, ..channel }),
-            "channel 3 is taken away",
+            "removes channel 3",
         ),
         (&[0x08, 0x05], DownCommand::RxTimingSetupReq { delay_s: 5 }, "RX1 5 s after the uplink"),
         (
@@ -122,11 +122,11 @@ fn every_downlink_command() {
             DownCommand::DlChannelReq { index: 3, frequency_hz: 867_100_000 },
             "RX1 of channel 3 is on 867.1 MHz",
         ),
-        (&[0x0b, 0x01], DownCommand::RekeyConf { minor: 1 }, "understood; the network speaks 1.1"),
+        (&[0x0b, 0x01], DownCommand::RekeyConf { minor: 1 }, "confirmed; the network uses LoRaWAN 1.1"),
         (
             &[0x0c, 0x65],
             DownCommand::AdrParamSetupReq { limit_exp: 6, delay_exp: 5 },
-            "ask for a sign after 64 uplinks, lower the data rate 32 uplinks later",
+            "ADR_ACK_LIMIT 64 uplinks, ADR_ACK_DELAY 32 uplinks",
         ),
         (
             &[0x0d, 0x12, 0x00, 0x93, 0x45, 0x80],
@@ -136,14 +136,14 @@ fn every_downlink_command() {
         (
             &[0x0e, 0x24, 0x13],
             DownCommand::ForceRejoinReq(force),
-            "rejoin-request type 2 at DR4 now, 3 more tries every 128 s",
+            "send a rejoin-request of type 2 at DR4, repeat it 3 times, every 128 s",
         ),
         (
             &[0x0f, 0x21],
             DownCommand::RejoinParamSetupReq { max_time_n: 2, max_count_n: 1 },
-            "a rejoin-request every 4096 s or 32 uplinks at the latest",
+            "a rejoin-request at least every 4096 s or 32 uplinks",
         ),
-        (&[0x10], DownCommand::PingSlotInfoAns, "understood"),
+        (&[0x10], DownCommand::PingSlotInfoAns, "confirmed"),
         (
             &[0x11, 0xd2, 0xad, 0x84, 0x03],
             DownCommand::PingSlotChannelReq { frequency_hz: 869_525_000, data_rate: 3 },
@@ -155,7 +155,7 @@ fn every_downlink_command() {
             "the next beacon within 300 ms on channel 2",
         ),
         (&[0x13, 0, 0, 0], DownCommand::BeaconFreqReq { frequency_hz: 0 }, "the beacon is on the region's channel"),
-        (&[0x20, 0x00], DownCommand::DeviceModeConf { class: DeviceClass::A }, "class A understood"),
+        (&[0x20, 0x00], DownCommand::DeviceModeConf { class: DeviceClass::A }, "class A confirmed"),
     ];
     for (bytes, command, words) in known {
         assert_eq!(down(bytes), [command]);

@@ -4,7 +4,7 @@ use api::calculator::airtime::{AirtimeQuestion, AirtimeRow, AirtimeTable};
 use api::problem::Problem;
 use lorawan::limits::{AirtimeLimit, DAY_US, duty_cycle, largest_phy_payload, usual_sensitivity_dbm};
 use lorawan::region::{PayloadLimits, Plan, Region, Use};
-use lorawan::{Direction, airtime};
+use lorawan::{Direction, Modulation, airtime};
 
 use crate::input;
 
@@ -32,47 +32,24 @@ pub fn table(region: Region, question: &AirtimeQuestion) -> Result<AirtimeTable,
     let dwell_off = question.dwell_off && plan.dwell.by_command;
     let dwell_ms = plan.dwell.uplink_ms.filter(|_| !dwell_off);
     let limits = PayloadLimits { repeater: question.repeater, dwell_time: dwell_ms.is_some() };
-    let phy_payload_bytes = AROUND + fopts + payload;
+    let message = Message {
+        plan,
+        limits,
+        payload,
+        fopts,
+        times: u64::from(times),
+        interval_us: question.interval_s.map(|s| (s * 1e6) as u64),
+        daily_airtime_s: question.daily_airtime_s,
+    };
     let rows = plan
         .data_rates()
         .filter(|(_, rate)| rate.direction != Use::Down)
-        .map(|(index, rate)| {
-            let max_payload_bytes = plan.max_payload(index, limits).map(|max| max.saturating_sub(fopts));
-            let frame_us = airtime::uplink_us(rate.modulation, phy_payload_bytes);
-            let airtime_us = frame_us * u64::from(times);
-            let tightest = tightest(plan, index);
-            let allowed = allowances(tightest.map(|(ppm, _)| ppm), question.daily_airtime_s);
-            let interval_us = question.interval_s.map(|s| (s * 1e6) as u64);
-            let shortest = allowed.iter().filter_map(|limit| limit.shortest_interval_us(airtime_us)).max();
-            let duty = interval_us.map(|us| duty_cycle(airtime_us, us));
-            AirtimeRow {
-                data_rate: index,
-                modulation: rate.modulation.to_string(),
-                max_payload_bytes,
-                fits: max_payload_bytes.is_some_and(|max| payload <= max),
-                airtime_ms: frame_us as f64 / 1e3,
-                limit_percent: tightest.map(|(ppm, _)| f64::from(ppm) / 1e4),
-                sub_band: tightest.map(|(_, name)| name.to_owned()),
-                duty_cycle_percent: duty.map(|share| share * 100.0),
-                airtime_s_a_day: duty.map(|share| share * DAY_US as f64 / 1e6),
-                shortest_interval_s: shortest.map(|us| us as f64 / 1e6),
-                messages_a_day: allowed.iter().map(|limit| limit.frames_a_day(airtime_us)).min(),
-                largest_payload_bytes: interval_us.zip(max_payload_bytes).and_then(|(us, max)| {
-                    let budget = allowed.iter().map(|limit| limit.airtime_us_in(us)).min().unwrap_or(us);
-                    let each = budget / u64::from(times);
-                    let largest = largest_phy_payload(rate.modulation, Direction::Up, each)?;
-                    Some(largest.checked_sub(AROUND + fopts)?.min(max))
-                }),
-                // Frames of one device cannot follow each other faster than they last.
-                keeps_limits: interval_us.map(|us| us >= shortest.unwrap_or(airtime_us)),
-                sensitivity_dbm: usual_sensitivity_dbm(rate.modulation),
-            }
-        })
+        .map(|(index, rate)| message.row(index, rate.modulation))
         .collect();
     Ok(AirtimeTable {
         region,
         payload_bytes: payload,
-        phy_payload_bytes,
+        phy_payload_bytes: AROUND + fopts + payload,
         interval_s: question.interval_s,
         daily_airtime_s: question.daily_airtime_s,
         times,
@@ -80,6 +57,50 @@ pub fn table(region: Region, question: &AirtimeQuestion) -> Result<AirtimeTable,
         dwell_by_command: plan.dwell.by_command,
         rows,
     })
+}
+
+/// A message whose cost is computed.
+struct Message {
+    plan: &'static Plan,
+    limits: PayloadLimits,
+    payload: usize,
+    fopts: usize,
+    times: u64,
+    interval_us: Option<u64>,
+    daily_airtime_s: Option<f64>,
+}
+
+impl Message {
+    fn row(&self, data_rate: u8, modulation: Modulation) -> AirtimeRow {
+        let max_payload_bytes = self.plan.max_payload(data_rate, self.limits).map(|max| max.saturating_sub(self.fopts));
+        let frame_us = airtime::uplink_us(modulation, AROUND + self.fopts + self.payload);
+        let airtime_us = frame_us * self.times;
+        let tightest = tightest(self.plan, data_rate);
+        let allowed = allowances(tightest.map(|(ppm, _)| ppm), self.daily_airtime_s);
+        let shortest = allowed.iter().filter_map(|limit| limit.shortest_interval_us(airtime_us)).max();
+        let duty = self.interval_us.map(|us| duty_cycle(airtime_us, us));
+        AirtimeRow {
+            data_rate,
+            modulation: modulation.to_string(),
+            max_payload_bytes,
+            fits: max_payload_bytes.is_some_and(|max| self.payload <= max),
+            airtime_ms: frame_us as f64 / 1e3,
+            limit_percent: tightest.map(|(ppm, _)| f64::from(ppm) / 1e4),
+            sub_band: tightest.map(|(_, name)| name.to_owned()),
+            duty_cycle_percent: duty.map(|share| share * 100.0),
+            airtime_s_a_day: duty.map(|share| share * DAY_US as f64 / 1e6),
+            shortest_interval_s: shortest.map(|us| us as f64 / 1e6),
+            messages_a_day: allowed.iter().map(|limit| limit.frames_a_day(airtime_us)).min(),
+            largest_payload_bytes: self.interval_us.zip(max_payload_bytes).and_then(|(us, max)| {
+                let budget = allowed.iter().map(|limit| limit.airtime_us_in(us)).min().unwrap_or(us);
+                let largest = largest_phy_payload(modulation, Direction::Up, budget / self.times)?;
+                Some(largest.checked_sub(AROUND + self.fopts)?.min(max))
+            }),
+            // Frames of one device cannot follow each other faster than they last.
+            keeps_limits: self.interval_us.map(|us| us >= shortest.unwrap_or(airtime_us)),
+            sensitivity_dbm: usual_sensitivity_dbm(modulation),
+        }
+    }
 }
 
 /// The tightest duty cycle among the channels that a device may use at a data rate, and its sub-band.

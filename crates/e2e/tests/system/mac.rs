@@ -45,7 +45,7 @@ async fn a_device_that_asks_is_answered() {
         })
         .map(|command| format!("{}: {}", command.name, command.words))
         .collect();
-    assert!(words.contains(&"LinkCheckReq: how well am I heard?".to_owned()), "{words:?}");
+    assert!(words.contains(&"LinkCheckReq: asks how well it is heard".to_owned()), "{words:?}");
     assert!(words.contains(&format!("LinkCheckAns: heard {margin_db} dB above the floor, by 1 gateway")), "{words:?}");
     bench.service.sign_heron_in();
     let said = bench.service.heron_says(&["traffic"]);

@@ -108,7 +108,7 @@ async fn the_client_needs_no_service_to_take_a_frame_apart() {
     let (code, said, _) = heron(&["frame", &hex, "--nwk-s-key", &nwk, "--app-s-key", &app]);
     assert_eq!(code, Some(0));
     assert!(said.contains("counter 70000 (found by search): agrees"), "{said}");
-    assert!(said.contains("· LinkCheckReq  how well am I heard?"), "{said}");
+    assert!(said.contains("· LinkCheckReq  asks how well it is heard"), "{said}");
     assert!(said.contains("Payload in the clear: 68 65 6c 6c 6f"), "{said}");
     let (_, json, _) = heron(&["frame", &hex, "--nwk-s-key", &nwk, "--json"]);
     let report: FrameReport = serde_json::from_str(&json).unwrap();

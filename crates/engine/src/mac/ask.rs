@@ -209,9 +209,9 @@ impl Ask {
         let all: Vec<String> = self
             .commands()
             .iter()
-            .map(|c| format!("{} ({})", c.cid().name(lorawan::Direction::Down), c.describe_in(profile.plan())))
+            .map(|c| format!("{}: {}", c.cid().name(lorawan::Direction::Down), c.describe_in(profile.plan())))
             .collect();
-        all.join(", ")
+        all.join("; ")
     }
 
     /// How `answer` answers this request; `None` if it belongs to another one.

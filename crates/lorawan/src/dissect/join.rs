@@ -124,7 +124,7 @@ pub(super) fn accept(mut reader: Reader<'_, '_>, known: &Known) {
     field(3, "JoinNonce", accept.join_nonce.to_string(), Some("AppNonce before 1.0.4".into()));
     field(3, "NetID", accept.net_id.to_string(), None);
     field(4, "DevAddr", accept.dev_addr.to_string(), None);
-    let opt_neg = if accept.opt_neg { ", OptNeg: the network speaks 1.1" } else { "" };
+    let opt_neg = if accept.opt_neg { ", OptNeg: the network uses LoRaWAN 1.1" } else { "" };
     let settings = format!(
         "RX1DROffset {}, RX2 at {}{opt_neg}",
         accept.rx1_data_rate_offset,

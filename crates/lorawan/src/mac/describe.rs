@@ -26,12 +26,12 @@ fn answer(f: &mut fmt::Formatter<'_>, parts: &[(bool, &str)]) -> fmt::Result {
 /// LinkADRReq; its numbers are explained if the region is known.
 fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
     let rate = match (adr.data_rate, plan) {
-        (None, _) => "data rate as it is".into(),
+        (None, _) => "data rate unchanged".into(),
         (Some(index), Some(plan)) => plan.data_rate_label(index),
         (Some(index), None) => format!("DR{index}"),
     };
     let power = match (adr.tx_power, plan) {
-        (None, _) => "power as it is".into(),
+        (None, _) => "power unchanged".into(),
         (Some(index), None) => format!("TXPower {index}"),
         (Some(index), Some(plan)) => match plan.tx_power.dbm(index) {
             Some(dbm) => format!("TXPower {index} ({dbm} dBm)"),
@@ -43,7 +43,7 @@ fn link_adr(adr: &LinkAdr, plan: Option<&Plan>) -> String {
         None => format!("ChMaskCntl {}, ChMask 0x{:04x}", adr.channels.cntl, adr.channels.mask),
     };
     let times = match adr.nb_trans {
-        0 => "NbTrans 0 (each uplink once; 1.0.4: as often as before)".into(),
+        0 => "NbTrans 0 (each uplink once; in 1.0.4 unchanged)".into(),
         1 => "each uplink once".into(),
         n => format!("each uplink {n} times"),
     };
@@ -63,8 +63,8 @@ impl DownCommand {
 impl fmt::Display for UpCommand {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match *self {
-            UpCommand::ResetInd { minor } => write!(f, "the device has started over; it speaks 1.{minor}"),
-            UpCommand::LinkCheckReq => f.write_str("how well am I heard?"),
+            UpCommand::ResetInd { minor } => write!(f, "the device was reset; LoRaWAN 1.{minor}"),
+            UpCommand::LinkCheckReq => f.write_str("asks how well it is heard"),
             UpCommand::LinkAdrAns { power_ack, data_rate_ack, channel_mask_ack } => {
                 answer(f, &[(power_ack, "power"), (data_rate_ack, "data rate"), (channel_mask_ack, "channel mask")])
             }
@@ -89,15 +89,15 @@ impl fmt::Display for UpCommand {
             UpCommand::DlChannelAns { uplink_exists_ack, frequency_ack } => {
                 answer(f, &[(uplink_exists_ack, "the channel has no uplink frequency"), (frequency_ack, "frequency")])
             }
-            UpCommand::RekeyInd { minor } => write!(f, "the device has new session keys; it speaks 1.{minor}"),
-            UpCommand::DeviceTimeReq => f.write_str("what time is it?"),
+            UpCommand::RekeyInd { minor } => write!(f, "the device has new session keys; LoRaWAN 1.{minor}"),
+            UpCommand::DeviceTimeReq => f.write_str("asks for the time"),
             UpCommand::RejoinParamSetupAns { time_ack: true } => f.write_str("accepted, count and time"),
             UpCommand::RejoinParamSetupAns { time_ack: false } => f.write_str("accepted, the count only"),
             UpCommand::PingSlotInfoReq { periodicity } => write!(f, "a ping slot every {} s", 1u32 << periodicity),
             UpCommand::PingSlotChannelAns { data_rate_ack, frequency_ack } => {
                 answer(f, &[(data_rate_ack, "data rate"), (frequency_ack, "frequency")])
             }
-            UpCommand::BeaconTimingReq => f.write_str("when is the next beacon?"),
+            UpCommand::BeaconTimingReq => f.write_str("asks for the next beacon"),
             UpCommand::BeaconFreqAns { frequency_ack } => answer(f, &[(frequency_ack, "frequency")]),
             UpCommand::DeviceModeInd { class } => write!(f, "the device is in {class}"),
         }
@@ -108,7 +108,7 @@ impl fmt::Display for DownCommand {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match *self {
             DownCommand::ResetConf { minor } | DownCommand::RekeyConf { minor } => {
-                write!(f, "understood; the network speaks 1.{minor}")
+                write!(f, "confirmed; the network uses LoRaWAN 1.{minor}")
             }
             DownCommand::LinkCheckAns { margin_db, gateways } => {
                 let s = if gateways == 1 { "" } else { "s" };
@@ -127,8 +127,8 @@ impl fmt::Display for DownCommand {
                 Mhz(rx.rx2_frequency_hz),
                 rx.rx2_data_rate
             ),
-            DownCommand::DevStatusReq => f.write_str("how are battery and reception?"),
-            DownCommand::NewChannelReq(c) if c.frequency_hz == 0 => write!(f, "channel {} is taken away", c.index),
+            DownCommand::DevStatusReq => f.write_str("asks for battery and SNR"),
+            DownCommand::NewChannelReq(c) if c.frequency_hz == 0 => write!(f, "removes channel {}", c.index),
             DownCommand::NewChannelReq(c) => {
                 write!(
                     f,
@@ -153,12 +153,9 @@ impl fmt::Display for DownCommand {
             DownCommand::DlChannelReq { index, frequency_hz } => {
                 write!(f, "RX1 of channel {index} is on {}", Mhz(frequency_hz))
             }
-            DownCommand::AdrParamSetupReq { limit_exp, delay_exp } => write!(
-                f,
-                "ask for a sign after {} uplinks, lower the data rate {} uplinks later",
-                1u32 << limit_exp,
-                1u32 << delay_exp
-            ),
+            DownCommand::AdrParamSetupReq { limit_exp, delay_exp } => {
+                write!(f, "ADR_ACK_LIMIT {} uplinks, ADR_ACK_DELAY {} uplinks", 1u32 << limit_exp, 1u32 << delay_exp)
+            }
             DownCommand::DeviceTimeAns { gps_s, fraction } => {
                 let gps_us = i64::from(gps_s) * 1_000_000 + i64::from(fraction) * 1_000_000 / 256;
                 match DateTime::from_timestamp_micros(gps_time::to_unix_us(gps_us)) {
@@ -168,7 +165,7 @@ impl fmt::Display for DownCommand {
             }
             DownCommand::ForceRejoinReq(force) => write!(
                 f,
-                "rejoin-request type {} at DR{} now, {} more tries every {} s",
+                "send a rejoin-request of type {} at DR{}, repeat it {} times, every {} s",
                 force.rejoin_type,
                 force.data_rate,
                 force.max_retries,
@@ -176,11 +173,11 @@ impl fmt::Display for DownCommand {
             ),
             DownCommand::RejoinParamSetupReq { max_time_n, max_count_n } => write!(
                 f,
-                "a rejoin-request every {} s or {} uplinks at the latest",
+                "a rejoin-request at least every {} s or {} uplinks",
                 1u64 << (max_time_n + 10),
                 1u32 << (max_count_n + 4)
             ),
-            DownCommand::PingSlotInfoAns => f.write_str("understood"),
+            DownCommand::PingSlotInfoAns => f.write_str("confirmed"),
             DownCommand::PingSlotChannelReq { frequency_hz: 0, data_rate } => {
                 write!(f, "ping slots on the region's channel at DR{data_rate}")
             }
@@ -192,7 +189,7 @@ impl fmt::Display for DownCommand {
             }
             DownCommand::BeaconFreqReq { frequency_hz: 0 } => f.write_str("the beacon is on the region's channel"),
             DownCommand::BeaconFreqReq { frequency_hz } => write!(f, "the beacon is on {}", Mhz(frequency_hz)),
-            DownCommand::DeviceModeConf { class } => write!(f, "{class} understood"),
+            DownCommand::DeviceModeConf { class } => write!(f, "{class} confirmed"),
         }
     }
 }

@@ -89,95 +89,125 @@ fn channel_table(region: Region, layout: &Layout) -> String {
 
 /// The instructions, one page.
 fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints, files: &[(String, String)]) -> String {
-    let mut out = String::new();
-    let mut say = |text: &str| {
-        out += text;
-        out.push('\n');
+    let steps = match gateway.protocol {
+        Protocol::Udp => udp_steps(gateway, endpoints),
+        Protocol::Mqtt => format!("{MQTT_STEPS}{KEY_FILE}"),
+        Protocol::Lns => lns_steps(fresh, files),
     };
-    say(&format!("Connecting {} ({}) to Keen Heron", gateway.name, gateway.eui));
-    say("");
-    say(&format!(
-        "Region {}, channels {}. It connects by {}.",
+    format!(
+        "Connecting {} ({}) to Keen Heron\n\nRegion {}, channels {}. It connects by {}.\n\n{steps}\n{}\n{}{LAST}",
+        gateway.name,
+        gateway.eui,
         gateway.region.name(),
         gateway.channels,
-        gateway.protocol.label()
-    ));
-    say("");
-    let (name, tls) = (&endpoints.name, endpoints.tls_port);
-    match gateway.protocol {
-        Protocol::Udp => {
-            say("1. In the gateway's packet forwarder, set");
-            say(&format!("     server address   {name}"));
-            say(&format!("     port up          {}", endpoints.udp_port));
-            say(&format!("     port down        {}   (the same)", endpoints.udp_port));
-            say(&format!("     gateway EUI      {}", gateway.eui));
-            say("2. Set its concentrator as concentrator.json says; channels.csv is the same as a table.");
-            say(
-                "3. Restart the packet forwarder. On the gateway's page it turns to \"listening\" within half a minute.",
-            );
-            say("");
-            say("This protocol has no passwords. If the gateway has an address of its own, enter it on the");
-            say("gateway's page as the only place its datagrams are taken from.");
+        gateway.protocol.label(),
+        firewall(gateway.protocol, endpoints),
+        local_only(gateway.protocol, endpoints),
+    )
+}
+
+const MQTT_STEPS: &str = "\
+1. Copy this archive as it is to the gateway, or to a machine beside it, and run there
+     heron agent --kit connection-kit.zip --listen 127.0.0.1:1700
+2. In the gateway's packet forwarder, set the agent's address as the server, with port 1700 both
+   up and down, and its concentrator as concentrator.json says; channels.csv is the same as a
+   table.
+3. On the gateway's page it turns to \"listening\" within half a minute.
+
+";
+
+const KEY_FILE: &str = "\
+The key file is a secret. It was made for this kit, and cannot be shown again; anyone who has it
+can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.
+";
+
+const LAST: &str = "\
+If it does not connect, its page says why: it lists each attempt, and what to do about it.
+If nothing is listed there, nothing has reached the service: check the address and the firewall.
+";
+
+fn udp_steps(gateway: &CheckedGateway, endpoints: &PublicEndpoints) -> String {
+    let (name, port) = (&endpoints.name, endpoints.udp_port);
+    format!(
+        "\
+1. In the gateway's packet forwarder, set
+     server address   {name}
+     port up          {port}
+     port down        {port}   (the same)
+     gateway EUI      {}
+2. Set its concentrator as concentrator.json says; channels.csv is the same as a table.
+3. Restart the packet forwarder. On the gateway's page it turns to \"listening\" within half a minute.
+
+This protocol has no passwords. If the gateway has an address of its own, enter it on the
+gateway's page as the only place its datagrams are taken from.
+",
+        gateway.eui
+    )
+}
+
+fn lns_steps(fresh: &[Fresh], files: &[(String, String)]) -> String {
+    let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
+    let restart = if fresh.iter().any(|new| new.row.credential.purpose == Purpose::Updates) {
+        "2. Restart it. It asks over CUPS, fetches its credentials for traffic, and connects. It fetches\n   \
+         later credentials itself as well.\n"
+    } else {
+        "2. Restart it. On the gateway's page it turns to \"listening\" within half a minute.\n"
+    };
+    let expiry: String = fresh
+        .iter()
+        .map(|new| {
+            let credential = &new.row.credential;
+            let ends = credential.expires_at.format("%Y-%m-%d");
+            format!("The {} for {} is valid until {ends}.\n", credential.kind.name(), credential.purpose.name())
+        })
+        .collect();
+    format!(
+        "\
+1. Copy {} to the folder where the gateway's program
+   looks for its settings. Remove files of the same names that were there before, and those
+   that this kit does not have: a key without its certificate keeps it from connecting.
+{restart}3. Channels need not be set: the gateway is told them when it connects.
+
+{KEY_FILE}{expiry}",
+        names.join(", ")
+    )
+}
+
+fn firewall(protocol: Protocol, endpoints: &PublicEndpoints) -> String {
+    let name = &endpoints.name;
+    let open = match protocol {
+        Protocol::Udp => format!("UDP to {name}, port {}, and the answers to it", endpoints.udp_port),
+        Protocol::Lns => format!("TCP to {name}, port {}", endpoints.tls_port),
+        Protocol::Mqtt => format!("TCP to the broker, {}", endpoints.mqtt.as_deref().unwrap_or("which is not set")),
+    };
+    format!(
+        "\
+What to open in the firewall between gateway and service, from the gateway outwards:
+     {open}
+     DNS, if the address is a name, and NTP, so that the gateway knows the date
+"
+    )
+}
+
+/// A warning if the address in the kit is reached from the service's own machine only; empty otherwise.
+fn local_only(protocol: Protocol, endpoints: &PublicEndpoints) -> String {
+    if protocol == Protocol::Mqtt {
+        let local = |url: &str| url.contains("//localhost") || url.contains("//127.");
+        if !endpoints.mqtt.as_deref().is_some_and(local) {
+            return String::new();
         }
-        Protocol::Mqtt => {
-            say("1. Copy this archive as it is to the gateway, or to a machine beside it, and run there");
-            say("     heron agent --kit connection-kit.zip --listen 127.0.0.1:1700");
-            say("2. In the gateway's packet forwarder, set the agent's address as the server, with port 1700 both");
-            say("   up and down, and its concentrator as concentrator.json says; channels.csv is the same as a");
-            say("   table.");
-            say("3. On the gateway's page it turns to \"listening\" within half a minute.");
-            say("");
-            say("The key file is a secret. It was made for this kit, and cannot be shown again; anyone who has it");
-            say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
-        }
-        Protocol::Lns => {
-            let updates = fresh.iter().any(|new| new.row.credential.purpose == Purpose::Updates);
-            let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
-            say(&format!("1. Copy {} to the folder where the gateway's program", names.join(", ")));
-            say("   looks for its settings. Remove files of the same names that were there before, and those");
-            say("   that this kit does not have: a key without its certificate keeps it from connecting.");
-            if updates {
-                say("2. Restart it. It asks over CUPS, fetches its credentials for traffic, and connects. Later");
-                say("   credentials it fetches by itself as well.");
-            } else {
-                say("2. Restart it. On the gateway's page it turns to \"listening\" within half a minute.");
-            }
-            say("3. Channels need not be set: the gateway is told them when it connects.");
-            say("");
-            say("The key file is a secret. It was made for this kit, and cannot be shown again; anyone who has it");
-            say("can pretend to be this gateway. If it gets lost, revoke it on the gateway's page.");
-            for new in fresh {
-                let credential = &new.row.credential;
-                let ends = credential.expires_at.format("%Y-%m-%d");
-                say(&format!("The {} for {} is good until {ends}.", credential.kind.name(), credential.purpose.name()));
-            }
-        }
+        return "MIND: this broker is reached from the service's own machine only. The operator of the service\n\
+                names the broker's address with --mqtt, and then makes this kit again.\n\n"
+            .into();
     }
-    say("");
-    say("What to open in the firewall between gateway and service, from the gateway outwards:");
-    match gateway.protocol {
-        Protocol::Udp => say(&format!("     UDP to {name}, port {}, and the answers to it", endpoints.udp_port)),
-        Protocol::Lns => say(&format!("     TCP to {name}, port {tls}")),
-        Protocol::Mqtt => {
-            say(&format!("     TCP to the broker, {}", endpoints.mqtt.as_deref().unwrap_or("which is not set")));
-        }
+    if !endpoints.only_here() {
+        return String::new();
     }
-    say("     DNS, if the address is a name, and NTP, so that the gateway knows the date");
-    say("");
-    if gateway.protocol == Protocol::Mqtt {
-        if endpoints.mqtt.as_deref().is_some_and(|url| url.contains("//localhost") || url.contains("//127.")) {
-            say("MIND: this broker is reached from the service's own machine only. The operator of the service");
-            say("names the broker's address with --mqtt, and then makes this kit again.");
-            say("");
-        }
-    } else if endpoints.only_here() {
-        say(&format!("MIND: {name} is reached from the service's own machine only. The operator of the service"));
-        say("names the address for gateways with --gateway-names, and then makes this kit again.");
-        say("");
-    }
-    say("If it does not connect, its page says why: it lists each attempt, and what to do about it.");
-    say("If nothing is listed there, nothing has reached the service: look at the address and the firewall.");
-    out
+    format!(
+        "MIND: {} is reached from the service's own machine only. The operator of the service\n\
+         names the address for gateways with --gateway-names, and then makes this kit again.\n\n",
+        endpoints.name
+    )
 }
 
 #[cfg(test)]

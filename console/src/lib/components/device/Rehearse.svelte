@@ -6,13 +6,14 @@
   import MessageRow from "#lib/components/traffic/MessageRow.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import { Action } from "#lib/resource.svelte.ts";
+  import { instant, moment, MOMENT } from "#lib/format.ts";
 
   let { eui, again = $bindable(null) }: { eui: string; again?: string | null } = $props();
   let payload = $state("");
   let port = $state<number | null>(null);
   let rssi = $state<number | null>(null);
   let snr = $state<number | null>(null);
-  /** In the browser's own zone. */
+  /** In the zone in which times are shown. */
   let time = $state("");
   let outcome = $state<RehearsalOutcome | null>(null);
   const act = new Action();
@@ -20,15 +21,15 @@
 
   async function go() {
     const params = { path: { estate: session.estate, eui } };
-    const body = {
+    const body = () => ({
       payload: payload.trim() || null,
       again: payload.trim() ? null : again,
       port,
       rssi_dbm: rssi,
       snr_db: snr,
-      time: time ? new Date(time).toISOString() : null,
-    };
-    outcome = (await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", { params, body })))) ?? null;
+      time: time.trim() ? instant(time) : null,
+    });
+    outcome = (await act.run(() => call(api.POST("/api/v1/estates/{estate}/devices/{eui}/rehearse", { params, body: body() })))) ?? null;
   }
 </script>
 
@@ -92,10 +93,13 @@
     >
     <label class="text-sm"
       ><span class="block text-base-content/75">Received at</span><input
-        class="input input-sm w-52"
-        type="datetime-local"
+        class="input input-sm w-44 tabular-nums"
         name="time"
         bind:value={time}
+        placeholder={moment(Date.now())}
+        pattern={MOMENT}
+        title="A date and time, such as 2026-05-04 09:12:33"
+        autocomplete="off"
       /></label
     >
     <button class="btn btn-sm" disabled={working}>Rehearse</button>

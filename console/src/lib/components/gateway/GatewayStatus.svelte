@@ -32,7 +32,7 @@
       <dd class="tabular-nums">
         {report.latitude_deg != null && report.longitude_deg != null
           ? `${report.latitude_deg.toFixed(5)}, ${report.longitude_deg.toFixed(5)}`
-          : "no position"}{gateway.has_gps ? ", and gives it time" : ""}
+          : "no position"}{gateway.has_gps ? "; gives GPS time" : ""}
       </dd>
       {#if report.clock}<dt class="text-base-content/75">Its clock</dt>
         <dd>{report.clock}</dd>{/if}

@@ -71,7 +71,7 @@
             >{/snippet}
           {#each ledger.devices as device (device.eui)}
             <tr data-device={device.name}>
-              <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+              <td class="whitespace-nowrap"><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
               {@render cells(device.sent)}
               <td class="text-right tabular-nums {device.hour.used_percent > 100 ? 'font-semibold text-error' : ''}">
                 {device.hour.used_percent > 100 ? "over: " : ""}{device.hour.used_percent.toFixed(2)} % of {device.hour.sub_band}
@@ -92,7 +92,7 @@
             >{/snippet}
           {#each ledger.towards as device (device.eui)}
             <tr>
-              <td><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
+              <td class="whitespace-nowrap"><a class="link-hover font-semibold" href="/devices/{device.eui}">{device.name}</a></td>
               {@render cells(device.sent)}
               <td class="text-right tabular-nums">{device.sent.day.frames}</td>
             </tr>

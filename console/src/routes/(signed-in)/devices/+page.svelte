@@ -89,8 +89,7 @@
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     {#if session.may("devices")}
       <button
-        class="btn btn-sm"
-        class:btn-active={open === "one"}
+        class="btn btn-sm btn-primary"
         aria-expanded={open === "one"}
         onclick={() => {
           adopted = null;

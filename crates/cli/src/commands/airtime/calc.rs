@@ -36,7 +36,7 @@ pub(super) fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
     let mut head =
         vec!["DR", "MODULATION", "MAX BYTES", "AIRTIME", "LIMIT", "SHORTEST INTERVAL", "A DAY", "SENSITIVITY"];
     if answer.interval_s.is_some() {
-        head.extend(["DUTY CYCLE", "AIRTIME A DAY", "KEEPS LIMITS", "LARGEST THEN"]);
+        head.extend(["DUTY CYCLE", "AIRTIME A DAY", "KEEPS LIMITS", "LARGEST PAYLOAD"]);
     }
     out.line(show::table(&head, answer.rows.iter().map(row)))
 }

@@ -197,13 +197,13 @@ fn limits(out: &Out, region: &RegionDetail) -> Result<()> {
     out.line(format!("TXPower 0 to {}: {} dBm ({reference})", powers.len() - 1, powers.join(", ")))?;
     let dwell = &region.dwell;
     let longest = |ms: Option<u32>| ms.map_or("of any length".into(), |ms| format!("at most {ms} ms"));
-    let switched = if dwell.by_command { ", until TxParamSetupReq says otherwise" } else { "" };
+    let switched = if dwell.by_command { ", unless TxParamSetupReq changes it" } else { "" };
     let source = if dwell.source.is_empty() { String::new() } else { format!(" ({})", dwell.source) };
-    out.line(format!(
-        "Uplinks are {}, downlinks {}{switched}{source}.",
-        longest(dwell.uplink_ms),
-        longest(dwell.downlink_ms)
-    ))?;
+    let (up, down) = (longest(dwell.uplink_ms), longest(dwell.downlink_ms));
+    out.line(match (dwell.uplink_ms, dwell.downlink_ms) {
+        (None, None) => "No dwell time limit.".into(),
+        _ => format!("Uplinks are {up}, downlinks {down}{switched}{source}."),
+    })?;
     let head = ["SUB-BAND", "FROM", "TO", "DUTY CYCLE", "EIRP", "GATEWAYS", "SOURCE"];
     out.line(show::table(
         &head,

@@ -60,7 +60,7 @@
     <input class="input w-28 tabular-nums" type="number" min="0" max="242" value={payload} oninput={(e) => set("payload", e.currentTarget.value)} />
   </label>
   <div class="grid gap-1">
-    <label for="interval">One every</label>
+    <label for="interval">Interval</label>
     <div class="flex gap-1">
       <input
         id="interval"
@@ -77,11 +77,11 @@
     </div>
   </div>
   <label class="grid gap-1">
-    <span>Each sent, times</span>
+    <span>Transmissions each</span>
     <input class="input w-24 tabular-nums" type="number" min="1" max="15" value={times} oninput={(e) => set("times", e.currentTarget.value)} />
   </label>
   <label class="grid gap-1">
-    <span>Own limit, s of airtime a day</span>
+    <span>Own airtime limit, s a day</span>
     <input
       class="input w-44 tabular-nums"
       type="number"
@@ -110,7 +110,9 @@
   <DataTable class="table-sm tabular-nums" aria-label="Airtime by data rate"
     >{#snippet head()}
       <th>DR</th><th>Modulation</th><th>Airtime</th><th>Verdict</th><th class="text-right">Limit</th><th class="text-right">Shortest interval</th>
-      <th class="text-right">A day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right">Largest then</th>
+      <th class="text-right">Messages a day</th><th class="text-right">Duty cycle</th><th class="text-right">Airtime a day</th><th class="text-right"
+        >Largest payload</th
+      >
     {/snippet}
     {#each table.rows as row (row.data_rate)}
       <tr class={row.fits ? "" : "text-base-content/75"} data-rate={row.data_rate}>

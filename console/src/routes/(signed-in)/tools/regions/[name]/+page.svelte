@@ -13,6 +13,12 @@
   const name = $derived(page.params.name ?? "");
 
   const longest = (ms: number | null | undefined) => (ms == null ? "of any length" : `at most ${ms} ms`);
+  const dwell = $derived.by(() => {
+    const { uplink_ms, downlink_ms, by_command, source } = region.dwell;
+    if (uplink_ms == null && downlink_ms == null) return "No dwell time limit.";
+    const until = by_command ? ", unless TxParamSetupReq changes it" : "";
+    return `Uplinks are ${longest(uplink_ms)}, downlinks ${longest(downlink_ms)}${until}.${source ? ` (${source})` : ""}`;
+  });
   const hops = (all: number[]) => (all.length > 1 ? `${all[0]} to ${all.at(-1)} MHz, ${all.length} channels in turn` : `${all[0]} MHz`);
 </script>
 
@@ -85,9 +91,7 @@
         TXPower 0 to {region.tx_power_dbm.length - 1}: {region.tx_power_dbm[0]} dBm down to {region.tx_power_dbm.at(-1)} dBm in steps of 2 dB, {region.tx_power_reference}.
       </p>
       <p class="mt-1">
-        Uplinks are {longest(region.dwell.uplink_ms)}, downlinks {longest(region.dwell.downlink_ms)}{region.dwell.by_command
-          ? ", until TxParamSetupReq says otherwise"
-          : ""}.{region.dwell.source ? ` (${region.dwell.source})` : ""}
+        {dwell}
       </p>
       <DataTable class="table-sm mt-1 tabular-nums" aria-label="Sub-bands">
         {#snippet head()}<th>Sub-band</th><th>MHz</th><th>Duty cycle</th><th>EIRP</th>{/snippet}
