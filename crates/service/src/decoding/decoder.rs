@@ -182,42 +182,47 @@ fn told(port: u8, len: usize, failure: &Failure) -> String {
 }
 
 /// An uplink's payload, and the decoder of its device.
+#[derive(Clone)]
 pub(crate) struct ToRead {
     pub decoder: Arc<Decoder>,
     pub payload: Payload,
 }
 
-/// Decodes uplinks before their commit, if their decoders are known to be quick and `time` allows. `None` for one that
-/// is decoded later, or has no decoder.
-pub(crate) fn read_quickly(uplinks: &[Option<&ToRead>], time: Duration) -> Vec<Option<Result<Decoded, String>>> {
-    let mut calls: Vec<(ScriptRef, Payload)> = Vec::new();
-    let mut of_calls: Vec<(usize, &ToRead)> = Vec::new();
-    let mut results = Vec::with_capacity(uplinks.len());
-    for (at, uplink) in uplinks.iter().enumerate() {
-        results.push(None);
-        let Some(uplink) = uplink else { continue };
-        match &uplink.decoder.ready {
-            Ok(Ready::Script(script)) if uplink.decoder.pace.quick() => {
-                calls.push((script.clone(), uplink.payload.clone()));
-                of_calls.push((at, uplink));
-            }
-            Ok(Ready::Script(_)) => {}
-            Ok(Ready::Here(_)) | Err(_) => {
-                results[at] = Some(call(&uplink.decoder, uplink.payload.clone(), Lane::Later));
-            }
+impl ToRead {
+    /// Decodes it in this process, if its decoder is not a script; its time is then bounded by the payload's length.
+    pub(crate) fn read_here(&self) -> Option<Result<Decoded, String>> {
+        match &self.decoder.ready {
+            Ok(Ready::Script(_)) => None,
+            Ok(Ready::Here(_)) | Err(_) => Some(call(&self.decoder, self.payload.clone(), Lane::Later)),
         }
     }
-    if calls.is_empty() {
-        return results;
+
+    /// Its script, if that is known to be quick.
+    pub(crate) fn quick_script(&self) -> Option<&ScriptRef> {
+        match &self.decoder.ready {
+            Ok(Ready::Script(script)) if self.decoder.pace.quick() => Some(script),
+            _ => None,
+        }
     }
-    let done = workers::decode_quickly(&calls, time, |nth| of_calls[nth].1.decoder.pace.much_too_slow());
-    for ((at, uplink), quick) in of_calls.iter().zip(done) {
-        let Some(Quick { result, took }) = quick else { continue };
+}
+
+/// Decodes uplinks by scripts that are known to be quick, as far as `time` allows, and passes on each result. Blocks.
+pub(crate) fn read_quickly(uplinks: &[ToRead], time: Duration, mut done: impl FnMut(usize, Result<Decoded, String>)) {
+    let (calls, of_calls): (Vec<(ScriptRef, Payload)>, Vec<usize>) = uplinks
+        .iter()
+        .enumerate()
+        .filter_map(|(at, uplink)| Some(((uplink.quick_script()?.clone(), uplink.payload.clone()), at)))
+        .unzip();
+    if calls.is_empty() {
+        return;
+    }
+    let slow = |nth: usize| uplinks[of_calls[nth]].decoder.pace.much_too_slow();
+    workers::decode_quickly(&calls, time, slow, |nth, Quick { result, took }| {
+        let uplink = &uplinks[of_calls[nth]];
         uplink.decoder.pace.took(took);
         let (port, len) = (uplink.payload.port, uplink.payload.bytes.len());
-        results[*at] = Some(result.map_err(|failure| told(port, len, &failure)));
-    }
-    results
+        done(of_calls[nth], result.map_err(|failure| told(port, len, &failure)));
+    });
 }
 
 /// Calls the decoder, for the workbench: `trace` also looks for the bytes of each reading.

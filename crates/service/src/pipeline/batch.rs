@@ -1,43 +1,47 @@
-//! From what the engine wants done to what one transaction writes: messages are told, made into rows, and
-//! decoded if that is quickly done. All this happens while the transaction before is under way.
+//! From the engine's effects to the rows of one transaction. All this happens while the transaction before is under way.
 //!
-//! A reading that is there when its uplink is stored costs the database next to nothing; one that comes later
-//! makes it write the whole uplink again. So decoders that are known to be quick are run here. The others
-//! have threads of their own: nobody's answers wait for them.
+//! Uplinks whose scripts are quick are decoded in that time as well ([`ahead`](crate::pipeline::ahead)); no commit waits
+//! for a script.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
-use payload::Decoded;
 use store::{Batch, Decoding, StoreError, StoredMessage, WrittenMessage};
 use ulid::Generator;
 
 use crate::clock;
-use crate::decoding::decoder;
-use crate::decoding::decoder::DecodeJob;
-use crate::decoding::totals::Totals;
+use crate::decoding::decoder::{self, DecodeJob, Found, ReadUplink};
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
+use crate::pipeline::ahead::{Ahead, AheadReader, PendingMessage, Taken, Undecoded};
 use crate::pipeline::directory::Directory;
 use crate::pipeline::mailbox::{Coalesce, EngineOutput, Mailbox};
 use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 
-/// The time for decoders in one batch of any size; uplinks left over are decoded later.
-const DECODING: Duration = Duration::from_millis(20);
-/// And this for each of its effects: a large batch takes its time anyway.
-const DECODING_EACH: Duration = Duration::from_micros(10);
 /// Rows and frames that wait for the database before nothing more is prepared.
 const ROOM: usize = 20_000;
 
 /// Messages that are only shown, and wait for what is before them to be durable.
 const LIVE_ONLY: usize = 2_000;
 
-/// The rows of one transaction, and the effects once it is durable.
+/// A batch that waits for its commit.
 #[derive(Default)]
 pub(crate) struct PendingBatch {
+    /// All rows but those of messages.
+    batch: Batch,
+    /// When the first copies of the uplinks in it were heard.
+    heard: Vec<Timestamp>,
+    transmissions: Vec<Transmission>,
+    messages: Vec<PendingMessage>,
+    /// What goes to the live stream and is stored nowhere, such as frames of unknown devices.
+    live_only: Vec<Arc<WrittenMessage>>,
+}
+
+/// The rows of one transaction, and the effects once it is durable.
+#[derive(Default)]
+pub(crate) struct FinishedBatch {
     pub batch: Batch,
     /// When the first copies of the uplinks in it were heard.
     pub heard: Vec<Timestamp>,
@@ -46,7 +50,7 @@ pub(crate) struct PendingBatch {
     pub transmissions: Vec<Transmission>,
     pub to_decode: Vec<DecodeJob>,
     pub to_publish: Vec<Arc<WrittenMessage>>,
-    /// What goes to the live stream and is stored nowhere, such as frames of unknown devices.
+    /// What goes to the live stream and is stored nowhere.
     pub live_only: Vec<Arc<WrittenMessage>>,
 }
 
@@ -54,17 +58,98 @@ impl Coalesce for PendingBatch {
     fn coalesce(&mut self, mut later: Self) {
         self.batch.append(later.batch);
         self.heard.append(&mut later.heard);
-        self.decoded += later.decoded;
         self.transmissions.append(&mut later.transmissions);
-        self.to_decode.append(&mut later.to_decode);
-        self.to_publish.append(&mut later.to_publish);
+        self.messages.append(&mut later.messages);
         self.live_only.append(&mut later.live_only);
         // Listeners miss some of them: live messages are not promised.
         self.live_only.truncate(LIVE_ONLY);
     }
 
     fn full(&self) -> bool {
-        self.batch.changes.len() + self.batch.messages.len() >= ROOM
+        self.batch.changes.len() + self.messages.len() >= ROOM
+    }
+}
+
+impl PendingBatch {
+    /// Takes a message; the uplink, if a script is to decode it while the batch waits.
+    fn take(&mut self, built: BuiltMessage, directory: &Directory) -> Result<Option<Arc<Ahead>>, StoreError> {
+        let BuiltMessage { estate_id, mut message, to_read, activity, keep } = built;
+        self.batch.activity.extend(activity);
+        let Some(to_read) = to_read else {
+            let written = Arc::new(WrittenMessage::new(estate_id, message)?);
+            if keep {
+                let stored = StoredMessage { written, decoding: Decoding::None };
+                self.messages.push(PendingMessage::Written { stored, found: None, job: None });
+            } else {
+                self.live_only.push(written);
+            }
+            return Ok(None);
+        };
+        if let Some(called) = to_read.read_here() {
+            let found = decoder::write_down(&directory.totals, &to_read.decoder, &mut message, called);
+            let written = Arc::new(WrittenMessage::new(estate_id, message)?);
+            let stored = StoredMessage { written, decoding: Decoding::None };
+            self.messages.push(PendingMessage::Written { stored, found: Some(found), job: None });
+            return Ok(None);
+        }
+        let quick = to_read.quick_script().is_some();
+        let uplink = Undecoded { estate_id, message, to_read };
+        if !quick {
+            let (stored, job) = uplink.stored()?;
+            self.messages.push(PendingMessage::Written { stored, found: None, job: Some(job) });
+            return Ok(None);
+        }
+        let ahead = Ahead::new(uplink);
+        self.messages.push(PendingMessage::Ahead(Arc::clone(&ahead)));
+        Ok(Some(ahead))
+    }
+
+    /// Makes the transaction's rows, with the readings that are there now.
+    pub(crate) fn finish(self) -> FinishedBatch {
+        let Self { batch, heard, transmissions, messages, live_only } = self;
+        let mut finished = FinishedBatch { batch, heard, transmissions, live_only, ..FinishedBatch::default() };
+        for message in messages {
+            if let Err(error) = finished.take(message) {
+                tracing::error!("a message cannot be written down: {error}");
+            }
+        }
+        finished
+    }
+}
+
+impl FinishedBatch {
+    fn take(&mut self, message: PendingMessage) -> Result<(), StoreError> {
+        match message {
+            PendingMessage::Written { stored, found, job } => self.add(stored, found, job),
+            PendingMessage::Ahead(ahead) => match ahead.take() {
+                Some(Taken::Read(read)) => self.add_read(*read),
+                Some(Taken::Undecoded(uplink)) => {
+                    let (stored, job) = uplink.stored()?;
+                    self.add(stored, None, Some(job));
+                }
+                None => {}
+            },
+        }
+        Ok(())
+    }
+
+    /// Adds an uplink with its readings.
+    pub(crate) fn add_read(&mut self, read: ReadUplink) {
+        self.add(read.stored, Some(read.found), None);
+    }
+
+    /// Adds a message; one that is still to be decoded is published with its readings.
+    fn add(&mut self, stored: StoredMessage, found: Option<Found>, job: Option<DecodeJob>) {
+        if job.is_none() {
+            self.to_publish.push(Arc::clone(&stored.written));
+        }
+        self.to_decode.extend(job);
+        self.batch.messages.push(stored);
+        if let Some(found) = found {
+            self.decoded += 1;
+            self.batch.readings.extend(found.readings);
+            self.batch.failures.extend(found.failure);
+        }
     }
 }
 
@@ -76,6 +161,7 @@ pub(crate) struct Batcher {
     pub ingest: Arc<IngestStats>,
     pub quarantined: QuarantinedFrames,
     pub ids: Ids,
+    pub reader: AheadReader,
 }
 
 impl Batcher {
@@ -111,8 +197,7 @@ impl Batcher {
         };
         let mut pending = PendingBatch::default();
         pending.batch.mark = Some(output.mark);
-        let decoding = DECODING + DECODING_EACH * u32::try_from(output.effects.len()).unwrap_or(u32::MAX);
-        let (mut all_built, mut shown): (Vec<BuiltMessage>, usize) = (Vec::new(), 0);
+        let (mut ahead, mut shown): (Vec<Arc<Ahead>>, usize) = (Vec::new(), 0);
         for effect in output.effects {
             match effect {
                 Effect::Persist(change) => pending.batch.changes.push(change),
@@ -128,17 +213,14 @@ impl Batcher {
                         self.ingest.not_shown();
                         continue;
                     }
-                    all_built.push(built);
+                    match pending.take(built, &self.directory) {
+                        Ok(uplink) => ahead.extend(uplink),
+                        Err(error) => tracing::error!("a message cannot be written down: {error}"),
+                    }
                 }
             }
         }
-        let to_read: Vec<_> = all_built.iter().map(|built| built.to_read.as_ref()).collect();
-        let read = decoder::read_quickly(&to_read, decoding);
-        for (built, read) in all_built.into_iter().zip(read) {
-            if let Err(error) = pending.take(built, &self.directory.totals, read) {
-                tracing::error!("a message cannot be written down: {error}");
-            }
-        }
+        self.reader.put(ahead);
         pending
     }
 }
@@ -193,40 +275,6 @@ impl Ids {
     }
 }
 
-impl PendingBatch {
-    /// Takes a message, with its decoder's result if that is known already.
-    fn take(
-        &mut self,
-        built: BuiltMessage,
-        totals: &Totals,
-        read: Option<Result<Decoded, String>>,
-    ) -> Result<(), StoreError> {
-        let BuiltMessage { estate_id, mut message, to_read, activity, keep } = built;
-        self.batch.activity.extend(activity);
-        let (left, decoding) = match (to_read, read) {
-            (Some(uplink), Some(read)) => {
-                let found = decoder::write_down(totals, &uplink.decoder, &mut message, read);
-                self.batch.readings.extend(found.readings);
-                self.batch.failures.extend(found.failure);
-                self.decoded += 1;
-                (None, Decoding::None)
-            }
-            (Some(uplink), None) => (Some(uplink.payload), Decoding::Pending),
-            (None, _) => (None, Decoding::None),
-        };
-        let written = Arc::new(WrittenMessage::new(estate_id, message)?);
-        if keep {
-            self.batch.messages.push(StoredMessage { written: Arc::clone(&written), decoding });
-        }
-        match left {
-            Some(payload) => self.to_decode.push(DecodeJob { written, payload }),
-            None if keep => self.to_publish.push(written),
-            None => self.live_only.push(written),
-        }
-        Ok(())
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use api::message::{Body, ReadingValue};
@@ -237,8 +285,11 @@ mod tests {
     use lorawan::{DevAddr, Eui64, Modulation};
     use store::{DeviceContext, Mark};
 
+    use std::time::{Duration, Instant};
+
     use super::*;
     use crate::decoding::ready::Ready;
+    use crate::decoding::workers::Lane;
 
     const DEV: Eui64 = Eui64(0x02b0_0900_0000_0001);
 
@@ -260,14 +311,27 @@ mod tests {
         let readings = [("level".to_owned(), ReadingRule::of_unit("m"))].into();
         let about = PutModel { decoder: Some(script.into()), readings, ..PutModel::default() };
         directory.put_model(1, "probe", crate::decoding::catalogue::loaded(&about, None));
+        let directory = Arc::new(directory);
         Batcher {
-            directory: Arc::new(directory),
+            directory: Arc::clone(&directory),
             presence: Arc::new(GatewayRegistry::new(&[], crate::gateways::event_log::GatewayLog::new().0)),
             strangers: Arc::default(),
             ingest: Arc::default(),
             quarantined: QuarantinedFrames::beside(std::path::Path::new("/nonexistent")),
             ids: Ids::default(),
+            reader: AheadReader::start(directory),
         }
+    }
+
+    /// The batch once scripts have decoded all that they were given.
+    fn finished_when_read(pending: PendingBatch) -> FinishedBatch {
+        let begun = Instant::now();
+        let waits = |message: &PendingMessage| matches!(message, PendingMessage::Ahead(ahead) if ahead.waits());
+        while pending.messages.iter().any(waits) {
+            assert!(begun.elapsed() < Duration::from_secs(60), "scripts are not done");
+            std::thread::yield_now();
+        }
+        pending.finish()
     }
 
     /// An uplink with its counter, as the engine wants it done.
@@ -325,6 +389,7 @@ mod tests {
         // Port 0 carries MAC commands.
         let mut pending = preparer.prepare(output(uplink(1, 2).into_iter().chain(uplink(2, 0)), 5));
         pending.coalesce(preparer.prepare(output(uplink(3, 2), 6)));
+        let pending = finished_when_read(pending);
         assert_eq!((pending.decoded, pending.heard.len(), pending.to_decode.len()), (2, 3, 0));
         let batch = &pending.batch;
         assert_eq!((batch.changes.len(), batch.messages.len(), batch.readings.len()), (3, 3, 2));
@@ -346,7 +411,7 @@ mod tests {
     #[test]
     fn a_decoder_of_which_nothing_is_known_is_left_to_others() {
         let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
-        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1));
+        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1)).finish();
         assert_eq!((pending.decoded, pending.to_decode.len(), pending.to_publish.len()), (0, 30, 0));
         assert_eq!(pending.batch.messages.len(), 30, "they are stored all the same");
     }
@@ -354,25 +419,42 @@ mod tests {
     #[test]
     fn frames_that_are_only_shown_are_bounded_while_the_database_is_away() {
         let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
-        let some = |preparer: &mut Batcher| preparer.prepare(output(uplink(1, 2), 1));
-        let mut waiting = some(&mut preparer);
+        let mut some = || preparer.prepare(output(uplink(1, 2), 1));
+        let one = Arc::clone(&some().finish().to_decode[0].written);
+        let mut waiting = some();
         for _ in 0..10 {
-            let mut more = some(&mut preparer);
-            let one = more.to_publish.first().cloned().unwrap_or_else(|| Arc::clone(&more.to_decode[0].written));
-            more.live_only = vec![one; LIVE_ONLY / 2];
+            let mut more = some();
+            more.live_only = vec![Arc::clone(&one); LIVE_ONLY / 2];
             waiting.coalesce(more);
         }
         assert_eq!(waiting.live_only.len(), LIVE_ONLY);
-        assert_eq!(waiting.batch.messages.len(), 11, "what is stored is kept");
+        assert_eq!(waiting.finish().batch.messages.len(), 11, "what is stored is kept");
     }
 
     #[test]
     fn a_decoder_that_throws_has_done_its_work() {
         let mut preparer = preparer("function decodeUplink(i) { throw new Error('port ' + i.fPort); }");
         let _alone = known_to_be_quick(&preparer);
-        let pending = preparer.prepare(output(uplink(1, 9), 1));
+        let pending = finished_when_read(preparer.prepare(output(uplink(1, 9), 1)));
         assert_eq!((pending.decoded, pending.to_decode.len(), pending.batch.readings.len()), (1, 0, 0));
         let Body::Uplink(built) = &pending.to_publish[0].message.body else { panic!("no uplink") };
         assert!(built.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", built.decode_error);
+    }
+
+    #[test]
+    fn a_commit_begins_without_what_a_script_has_not_decoded() {
+        let mut preparer =
+            preparer("function decodeUplink(i) { if (i.bytes.length) for (;;) {} return { data: {} }; }");
+        let _alone = known_to_be_quick(&preparer);
+        let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
+        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1));
+        let PendingMessage::Ahead(late) = &pending.messages[0] else { panic!("not decoded ahead") };
+        let late = Arc::clone(late);
+        let finished = pending.finish();
+        assert_eq!((finished.decoded, finished.batch.messages.len(), finished.to_decode.len()), (0, 30, 30));
+        assert!(finished.batch.messages.iter().all(|stored| stored.decoding == Decoding::Pending));
+        // A result that comes after the commit has begun changes nothing, totals included.
+        late.put(&preparer.directory, decoder::call(&decoder, finished.to_decode[0].payload.clone(), Lane::Later));
+        assert!(late.take().is_none());
     }
 }

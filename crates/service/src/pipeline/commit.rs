@@ -23,7 +23,7 @@ use crate::clock;
 use crate::decoding::decoder::{DecodeJob, ReadUplink};
 use crate::gateways::transport::Links;
 use crate::ingest::network::Network;
-use crate::pipeline::batch::PendingBatch;
+use crate::pipeline::batch::{FinishedBatch, PendingBatch};
 use crate::pipeline::condition::Condition;
 use crate::pipeline::live::Live;
 use crate::pipeline::mailbox::Mailbox;
@@ -96,15 +96,13 @@ impl Committer {
                 }
             }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
-            let mut pending = pending.unwrap_or_default();
-            pending.decoded += from_decoders.len();
-            for ReadUplink { stored, found } in from_decoders.drain(..) {
-                pending.to_publish.push(Arc::clone(&stored.written));
-                pending.batch.messages.push(stored);
-                pending.batch.readings.extend(found.readings);
-                pending.batch.failures.extend(found.failure);
-            }
-            match self.carry_out(pending).await {
+            // Uplinks without readings are serialised now, which may take a moment.
+            let mut finished = match pending {
+                Some(pending) => tokio::task::spawn_blocking(|| pending.finish()).await?,
+                None => FinishedBatch::default(),
+            };
+            from_decoders.drain(..).for_each(|read| finished.add_read(read));
+            match self.carry_out(finished).await {
                 Ok(()) => {}
                 Err(NotWritten::GivenUp) => {
                     bail!("the database is away; what is not in it yet stays in the journal for the next start")
@@ -119,8 +117,8 @@ impl Committer {
     }
 
     /// First durable, then told.
-    async fn carry_out(&mut self, pending: PendingBatch) -> Result<(), NotWritten> {
-        let PendingBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = pending;
+    async fn carry_out(&mut self, finished: FinishedBatch) -> Result<(), NotWritten> {
+        let FinishedBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = finished;
         let mark = batch.mark;
         let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
         let unserved = self.commit(batch).await?;

@@ -1,6 +1,7 @@
 //! From the engine to the database and the live stream: messages are built, batched, committed, and only then sent.
 //! Decoders are called from here but live in `decoding`.
 
+pub(crate) mod ahead;
 pub(crate) mod batch;
 pub(crate) mod commit;
 pub(crate) mod condition;

@@ -15,6 +15,7 @@ use crate::gateways::transport::Links;
 use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::network;
 use crate::ingest::network::Network;
+use crate::pipeline::ahead::AheadReader;
 use crate::pipeline::batch::{Batcher, Ids, PendingBatch};
 use crate::pipeline::commit::Committer;
 use crate::pipeline::mailbox::Mailbox;
@@ -65,6 +66,7 @@ impl EngineTasks {
             ingest: Arc::clone(&shared.ingest),
             quarantined: QuarantinedFrames::beside(&options.data.join("journal")),
             ids: Ids::default(),
+            reader: AheadReader::start(Arc::clone(&shared.directory)),
         };
         let batcher = tokio::spawn(batcher.run(outputs, Arc::clone(&ready)));
         tokio::spawn(network.clone().sync_journal(shared.stopping.clone()));

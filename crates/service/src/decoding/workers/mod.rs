@@ -277,24 +277,25 @@ pub(crate) struct Quick {
     pub took: Duration,
 }
 
-/// Reads uplinks whose decoders are known to be quick, in order, for as long as `time` allows. None stands for one that
-/// is to be read later; `slow` is called with the place of one whose decoder was not quick at all. Blocks, for little
-/// longer than `time`.
+/// Decodes uplinks by quick scripts, in order, for as long as `time` allows, and passes on each result. An uplink
+/// without a result is to be decoded later; `slow` is called with the place of one whose decoder was not quick at all.
+/// Blocks, for little longer than `time`.
 pub(crate) fn decode_quickly(
     jobs: &[(ScriptRef, Payload)],
     time: Duration,
     slow: impl FnMut(usize),
-) -> Vec<Option<Quick>> {
-    QUICK.read(jobs, time, slow)
+    done: impl FnMut(usize, Quick),
+) {
+    QUICK.read(jobs, time, slow, done);
 }
 
-/// Loads a script for uplinks on their way to a commit. Until the guard is dropped, the quick workers are this test's
+/// Loads a script for uplinks whose batch waits for its commit. Until the guard is dropped, the quick workers are this test's
 /// own.
 #[cfg(test)]
 pub(crate) fn quick_for_test(script: &ScriptRef) -> std::sync::MutexGuard<'static, ()> {
     static ONE_TEST: Mutex<()> = Mutex::new(());
     let guard = ONE_TEST.lock().unwrap_or_else(PoisonError::into_inner);
-    QUICK.read(&[(script.clone(), Payload { bytes: Vec::new(), port: 1, time_ms: 0 })], CALL, |_| ());
+    QUICK.read(&[(script.clone(), Payload { bytes: Vec::new(), port: 1, time_ms: 0 })], CALL, |_| (), |_, _| ());
     QUICK.loaded();
     guard
 }
@@ -422,16 +423,22 @@ mod tests {
             (0..200).map(|n| (if n % 10 == 9 { bad.clone() } else { good.clone() }, payload(n))).collect();
         let minute = Duration::from_secs(60);
         let _alone = quick_for_test(&good);
-        let half = decode_quickly(&jobs, minute, |_| panic!("slow"));
-        assert!(half.iter().enumerate().all(|(n, quick)| quick.is_none() == (n % 10 == 9)), "one is not loaded yet");
+        let read = |jobs: &[(ScriptRef, Payload)], time| {
+            let mut results = Vec::new();
+            decode_quickly(jobs, time, |_| panic!("slow"), |n, quick| results.push((n, quick.result)));
+            results
+        };
+        let half = read(&jobs, minute);
+        assert!(half.len() == 180 && half.iter().all(|(n, _)| n % 10 != 9), "one is not loaded yet");
         QUICK.loaded();
-        let done = decode_quickly(&jobs, minute, |_| panic!("slow"));
-        for (n, quick) in done.into_iter().enumerate() {
-            match quick.unwrap().result {
+        let done = read(&jobs, minute);
+        assert!(done.iter().map(|(n, _)| *n).eq(0..200), "in order");
+        for (n, result) in done {
+            match result {
                 Ok(decoded) => assert_eq!(decoded.readings[0].value, payload::ReadingValue::Number(n as f64)),
                 Err(why) => assert!(n % 10 == 9 && why.message.contains("no"), "{n}: {why:?}"),
             }
         }
-        assert!(decode_quickly(&jobs[..3], Duration::ZERO, |_| ()).iter().all(Option::is_none), "no time");
+        assert!(read(&jobs[..3], Duration::ZERO).is_empty(), "no time");
     }
 }

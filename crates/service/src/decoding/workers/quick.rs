@@ -1,6 +1,5 @@
-//! The workers of uplinks on their way to a commit. No commit waits for a script to load or for a process to start: an
-//! uplink whose script is not loaded yet is read later. A thread loads the script in the spare worker, and the two
-//! workers change places.
+//! The workers of uplinks whose batch waits for its commit. They are quick or nothing: an uplink whose script is not
+//! loaded yet is decoded later. A thread loads the script in the spare worker, and the two workers change places.
 
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
@@ -11,7 +10,7 @@ use crate::decoding::workers::process::{Lost, Process, SCRIPTS, Source};
 use crate::decoding::workers::wire::{Answer, Request};
 use crate::decoding::workers::{CALL, COUNTS, Payload, Quick, ScriptRef};
 
-/// A commit waits this long for one answer. A decoder that is known to be quick takes a hundredth of it.
+/// The time limit of one answer. A decoder that is known to be quick takes a hundredth of it.
 const ANSWER: Duration = Duration::from_millis(25);
 /// Failures to load after which a script is always read later.
 const FAILURES: u8 = 3;
@@ -83,15 +82,16 @@ impl QuickLane {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Reads uplinks in order, for as long as `time` allows. None stands for an uplink that is to be read later; `slow`
-    /// is called with the place of one whose decoder gave no answer in time. Blocks, for little longer than `time`.
+    /// Decodes uplinks in order, for as long as `time` allows, and passes on each result. An uplink without a result is
+    /// to be decoded later; `slow` is called with the place of one whose decoder gave no answer in time. Blocks, for
+    /// little longer than `time`.
     pub(super) fn read(
         &'static self,
         jobs: &[(ScriptRef, Payload)],
         time: Duration,
         mut slow: impl FnMut(usize),
-    ) -> Vec<Option<Quick>> {
-        let mut results: Vec<Option<Quick>> = std::iter::repeat_with(|| None).take(jobs.len()).collect();
+        mut result_of: impl FnMut(usize, Quick),
+    ) {
         let begun = Instant::now();
         let mut next = 0;
         // If a worker had to be killed, the other goes on behind the uplink that it was at.
@@ -103,7 +103,7 @@ impl QuickLane {
             let answered = |at: usize, answer| {
                 if let Answer::Decoded(decoded, took_us) = answer {
                     let took = Duration::from_micros(took_us.into());
-                    results[held[at]] = Some(Quick { result: decoded.map(Into::into), took });
+                    result_of(held[at], Quick { result: decoded.map(Into::into), took });
                 }
                 done = at + 1;
             };
@@ -119,7 +119,6 @@ impl QuickLane {
             }
             next = held[done] + 1;
         }
-        results
     }
 
     /// The front worker, if there is one. Has what it does not hold loaded for the next time.
