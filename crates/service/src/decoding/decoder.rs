@@ -22,6 +22,7 @@ use crate::decoding::ready::{Decoder, Ready};
 use crate::decoding::totals::Totals;
 use crate::decoding::workers;
 use crate::decoding::workers::{Failure, Lane, Payload, Quick, ScriptRef};
+use crate::pipeline::ahead::Ahead;
 use crate::pipeline::directory::Directory;
 
 /// Uplinks decoded at the same time outside commits. There is one worker for them.
@@ -39,6 +40,8 @@ const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 pub(crate) struct DecodeJob {
     pub written: Arc<WrittenMessage>,
     pub payload: Payload,
+    /// Where a result may be that came too late for the commit.
+    pub ahead: Option<Arc<Ahead>>,
 }
 
 /// An uplink with its readings, for the committer.
@@ -100,16 +103,17 @@ impl DecodeJob {
     fn stored(written: WrittenMessage) -> Self {
         // Only uplinks are listed; another message would be decoded as an empty payload.
         let payload = payload_of(&written.message).unwrap_or_default();
-        Self { written: Arc::new(written), payload }
+        Self { written: Arc::new(written), payload, ahead: None }
     }
 
     /// Decodes it with the current decoder.
     fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
-        let Self { written, payload } = self;
+        let Self { written, payload, ahead } = self;
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
         let found = match decoder_of(directory, estate_id, &message) {
             Some(decoder) => {
-                let called = call(&decoder, payload, Lane::Later);
+                let late = ahead.and_then(|ahead| ahead.late());
+                let called = late.unwrap_or_else(|| call(&decoder, payload, Lane::Later));
                 write_down(&directory.totals, &decoder, &mut message, called)
             }
             None => {

@@ -15,12 +15,12 @@ use store::{Decoding, EstateId, StoreError, StoredMessage, WrittenMessage};
 use crate::decoding::decoder::{self, DecodeJob, Found, ReadUplink, ToRead};
 use crate::pipeline::directory::Directory;
 
-/// Batches that wait for the reader. The uplinks of further ones are decoded after their commit.
-const WAITING: usize = 8;
-/// The time for the decoders of one batch; uplinks left over are decoded after their commit.
-const TIME: Duration = Duration::from_millis(20);
-/// And this for each of its uplinks: a large batch takes its time anyway.
-const TIME_EACH: Duration = Duration::from_micros(100);
+/// Lists of uplinks that wait for the reader. Further ones are decoded after their commit.
+const WAITING: usize = 256;
+/// Uplinks decoded in one go, from as many lists as there are.
+const TOGETHER: usize = 512;
+/// The time for them; uplinks left over are decoded after their commit.
+const TIME: Duration = Duration::from_millis(200);
 
 /// An uplink whose batch waits for its commit.
 pub(crate) struct Ahead(Mutex<Stage>);
@@ -30,8 +30,8 @@ enum Stage {
     Waiting(Box<Undecoded>),
     /// It is decoded.
     Read(Box<ReadUplink>),
-    /// It belongs to a commit.
-    Taken,
+    /// It belongs to a commit. What its decoder has returned since is for the job that decodes it afterwards.
+    Taken(Option<Result<Decoded, String>>),
 }
 
 /// An uplink that is not decoded.
@@ -49,12 +49,12 @@ impl Undecoded {
         Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::None }, found })
     }
 
-    /// Its row without readings, and the job to decode it.
-    pub(crate) fn stored(self) -> Result<(StoredMessage, DecodeJob), StoreError> {
+    /// Its row without readings, and the job to decode it, which takes the result that `ahead` may have by then.
+    pub(crate) fn stored(self, ahead: Option<Arc<Ahead>>) -> Result<(StoredMessage, DecodeJob), StoreError> {
         let Self { estate_id, message, to_read } = self;
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
         let stored = StoredMessage { written: Arc::clone(&written), decoding: Decoding::Pending };
-        Ok((stored, DecodeJob { written, payload: to_read.payload }))
+        Ok((stored, DecodeJob { written, payload: to_read.payload, ahead }))
     }
 }
 
@@ -76,15 +76,26 @@ impl Ahead {
 
     /// What is there now; `None` if it has been taken before.
     pub(crate) fn take(&self) -> Option<Taken> {
-        match std::mem::replace(&mut *self.stage(), Stage::Taken) {
+        let mut stage = self.stage();
+        match std::mem::replace(&mut *stage, Stage::Taken(None)) {
             Stage::Waiting(uplink) => Some(Taken::Undecoded(uplink)),
             Stage::Read(read) => Some(Taken::Read(read)),
-            Stage::Taken => None,
+            before @ Stage::Taken(_) => {
+                *stage = before;
+                None
+            }
+        }
+    }
+
+    /// The result that came after a commit had taken the uplink.
+    pub(crate) fn late(&self) -> Option<Result<Decoded, String>> {
+        match &mut *self.stage() {
+            Stage::Taken(late) => late.take(),
+            Stage::Waiting(_) | Stage::Read(_) => None,
         }
     }
 
     /// Whether it is neither decoded nor taken.
-    #[cfg(test)]
     pub(crate) fn waits(&self) -> bool {
         matches!(*self.stage(), Stage::Waiting(_))
     }
@@ -93,19 +104,20 @@ impl Ahead {
     fn to_read(&self) -> Option<ToRead> {
         match &*self.stage() {
             Stage::Waiting(uplink) => Some(uplink.to_read.clone()),
-            Stage::Read(_) | Stage::Taken => None,
+            Stage::Read(_) | Stage::Taken(_) => None,
         }
     }
 
-    /// Notes the decoder's result, unless a commit has taken the uplink.
+    /// Takes the decoder's result: into the uplink, or for later if a commit has taken that.
     pub(crate) fn put(&self, directory: &Directory, called: Result<Decoded, String>) {
         let mut stage = self.stage();
-        match std::mem::replace(&mut *stage, Stage::Taken) {
+        match std::mem::replace(&mut *stage, Stage::Taken(None)) {
             Stage::Waiting(uplink) => match uplink.decoded(directory, called) {
                 Ok(read) => *stage = Stage::Read(Box::new(read)),
                 Err(error) => tracing::error!("a message cannot be written down: {error}"),
             },
-            other => *stage = other,
+            Stage::Taken(_) => *stage = Stage::Taken(Some(called)),
+            read @ Stage::Read(_) => *stage = read,
         }
     }
 }
@@ -116,7 +128,16 @@ pub(crate) struct AheadReader(SyncSender<Vec<Arc<Ahead>>>);
 impl AheadReader {
     pub(crate) fn start(directory: Arc<Directory>) -> Self {
         let (sender, receiver) = sync_channel::<Vec<Arc<Ahead>>>(WAITING);
-        std::thread::spawn(move || receiver.iter().for_each(|uplinks| read(&directory, &uplinks)));
+        std::thread::spawn(move || {
+            while let Ok(mut uplinks) = receiver.recv() {
+                while uplinks.len() < TOGETHER
+                    && let Ok(mut more) = receiver.try_recv()
+                {
+                    uplinks.append(&mut more);
+                }
+                read(&directory, &uplinks);
+            }
+        });
         Self(sender)
     }
 
@@ -135,9 +156,8 @@ impl AheadReader {
 fn read(directory: &Directory, uplinks: &[Arc<Ahead>]) {
     let waiting: Vec<(&Arc<Ahead>, ToRead)> =
         uplinks.iter().filter_map(|uplink| Some((uplink, uplink.to_read()?))).collect();
-    let time = TIME + TIME_EACH * u32::try_from(waiting.len()).unwrap_or(u32::MAX);
     let (uplinks, to_read): (Vec<&Arc<Ahead>>, Vec<ToRead>) = waiting.into_iter().unzip();
-    decoder::read_quickly(&to_read, time, |at, called| uplinks[at].put(directory, called));
+    decoder::read_quickly(&to_read, TIME, |at, called| uplinks[at].put(directory, called));
 }
 
 /// A message on its way to a commit.

@@ -3,6 +3,7 @@
 //! Uplinks whose scripts are quick are decoded in that time as well ([`ahead`](crate::pipeline::ahead)); no commit waits
 //! for a script.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
@@ -23,12 +24,18 @@ use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 /// Rows and frames that wait for the database before nothing more is prepared.
 const ROOM: usize = 20_000;
 
+/// With fewer rows a commit waits a moment for more.
+const FEW: usize = 500;
+
 /// Messages that are only shown, and wait for what is before them to be durable.
 const LIVE_ONLY: usize = 2_000;
 
-/// A batch that waits for its commit.
+/// What waits for the next commit: parts in their order, one for each look at the engine's output.
 #[derive(Default)]
-pub(crate) struct PendingBatch {
+pub(crate) struct PendingBatch(VecDeque<Part>);
+
+#[derive(Default)]
+struct Part {
     /// All rows but those of messages.
     batch: Batch,
     /// When the first copies of the uplinks in it were heard.
@@ -37,6 +44,8 @@ pub(crate) struct PendingBatch {
     messages: Vec<PendingMessage>,
     /// What goes to the live stream and is stored nowhere, such as frames of unknown devices.
     live_only: Vec<Arc<WrittenMessage>>,
+    /// A commit has left it for the next one, which takes it as it is.
+    left: bool,
 }
 
 /// The rows of one transaction, and the effects once it is durable.
@@ -55,22 +64,67 @@ pub(crate) struct FinishedBatch {
 }
 
 impl Coalesce for PendingBatch {
-    fn coalesce(&mut self, mut later: Self) {
-        self.batch.append(later.batch);
-        self.heard.append(&mut later.heard);
-        self.transmissions.append(&mut later.transmissions);
-        self.messages.append(&mut later.messages);
-        self.live_only.append(&mut later.live_only);
-        // Listeners miss some of them: live messages are not promised.
-        self.live_only.truncate(LIVE_ONLY);
+    fn coalesce(&mut self, later: Self) {
+        let mut live_only: usize = self.0.iter().map(|part| part.live_only.len()).sum();
+        for mut part in later.0 {
+            // Listeners miss some of them: live messages are not promised.
+            part.live_only.truncate(LIVE_ONLY.saturating_sub(live_only));
+            live_only += part.live_only.len();
+            self.0.push_back(part);
+        }
     }
 
     fn full(&self) -> bool {
-        self.batch.changes.len() + self.messages.len() >= ROOM
+        self.0.iter().map(Part::rows).sum::<usize>() >= ROOM
     }
 }
 
 impl PendingBatch {
+    /// Whether it is small and nothing is to be sent in it, so that it can wait a moment for more to commit with it.
+    pub(crate) fn may_gather(&self) -> bool {
+        let rows: usize = self.0.iter().map(Part::rows).sum();
+        rows < FEW && self.0.iter().all(|part| part.transmissions.is_empty())
+    }
+
+    /// Leaves the last parts for the next commit if scripts have not decoded them yet and nothing is to be sent in them.
+    /// Each part is left once at most, and never if nothing else is there to commit: a script holds up nothing.
+    pub(crate) fn leave_undecoded(&mut self) -> Option<Self> {
+        let may_wait = |part: &Part| !part.left && part.transmissions.is_empty() && part.waits();
+        let last_needed = self.0.iter().rposition(|part| !may_wait(part))?;
+        let mut later = self.0.split_off(last_needed + 1);
+        later.iter_mut().for_each(|part| part.left = true);
+        (!later.is_empty()).then_some(Self(later))
+    }
+
+    /// Makes the transaction's rows, with the readings that are there now.
+    pub(crate) fn finish(self) -> FinishedBatch {
+        let mut finished = FinishedBatch::default();
+        for part in self.0 {
+            let Part { batch, mut heard, mut transmissions, messages, mut live_only, .. } = part;
+            finished.batch.append(batch);
+            finished.heard.append(&mut heard);
+            finished.transmissions.append(&mut transmissions);
+            finished.live_only.append(&mut live_only);
+            for message in messages {
+                if let Err(error) = finished.take(message) {
+                    tracing::error!("a message cannot be written down: {error}");
+                }
+            }
+        }
+        finished
+    }
+}
+
+impl Part {
+    fn rows(&self) -> usize {
+        self.batch.changes.len() + self.messages.len()
+    }
+
+    /// Whether a script is yet to decode one of its uplinks.
+    fn waits(&self) -> bool {
+        self.messages.iter().any(|message| matches!(message, PendingMessage::Ahead(ahead) if ahead.waits()))
+    }
+
     /// Takes a message; the uplink, if a script is to decode it while the batch waits.
     fn take(&mut self, built: BuiltMessage, directory: &Directory) -> Result<Option<Arc<Ahead>>, StoreError> {
         let BuiltMessage { estate_id, mut message, to_read, activity, keep } = built;
@@ -95,25 +149,13 @@ impl PendingBatch {
         let quick = to_read.quick_script().is_some();
         let uplink = Undecoded { estate_id, message, to_read };
         if !quick {
-            let (stored, job) = uplink.stored()?;
+            let (stored, job) = uplink.stored(None)?;
             self.messages.push(PendingMessage::Written { stored, found: None, job: Some(job) });
             return Ok(None);
         }
         let ahead = Ahead::new(uplink);
         self.messages.push(PendingMessage::Ahead(Arc::clone(&ahead)));
         Ok(Some(ahead))
-    }
-
-    /// Makes the transaction's rows, with the readings that are there now.
-    pub(crate) fn finish(self) -> FinishedBatch {
-        let Self { batch, heard, transmissions, messages, live_only } = self;
-        let mut finished = FinishedBatch { batch, heard, transmissions, live_only, ..FinishedBatch::default() };
-        for message in messages {
-            if let Err(error) = finished.take(message) {
-                tracing::error!("a message cannot be written down: {error}");
-            }
-        }
-        finished
     }
 }
 
@@ -124,7 +166,7 @@ impl FinishedBatch {
             PendingMessage::Ahead(ahead) => match ahead.take() {
                 Some(Taken::Read(read)) => self.add_read(*read),
                 Some(Taken::Undecoded(uplink)) => {
-                    let (stored, job) = uplink.stored()?;
+                    let (stored, job) = uplink.stored(Some(ahead))?;
                     self.add(stored, None, Some(job));
                 }
                 None => {}
@@ -195,16 +237,16 @@ impl Batcher {
             strangers: &self.strangers,
             ids: self.ids.now(),
         };
-        let mut pending = PendingBatch::default();
-        pending.batch.mark = Some(output.mark);
+        let mut part = Part::default();
+        part.batch.mark = Some(output.mark);
         let (mut ahead, mut shown): (Vec<Arc<Ahead>>, usize) = (Vec::new(), 0);
         for effect in output.effects {
             match effect {
-                Effect::Persist(change) => pending.batch.changes.push(change),
-                Effect::Transmit(transmission) => pending.transmissions.push(transmission),
+                Effect::Persist(change) => part.batch.changes.push(change),
+                Effect::Transmit(transmission) => part.transmissions.push(transmission),
                 Effect::Publish(event) => {
                     if let Event::Uplink(uplink) = &event {
-                        pending.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
+                        part.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
                     count(&event, &self.ingest, &self.quarantined);
                     let Some(built) = builder.tell(event) else { continue };
@@ -213,7 +255,7 @@ impl Batcher {
                         self.ingest.not_shown();
                         continue;
                     }
-                    match pending.take(built, &self.directory) {
+                    match part.take(built, &self.directory) {
                         Ok(uplink) => ahead.extend(uplink),
                         Err(error) => tracing::error!("a message cannot be written down: {error}"),
                     }
@@ -221,7 +263,7 @@ impl Batcher {
             }
         }
         self.reader.put(ahead);
-        pending
+        PendingBatch([part].into())
     }
 }
 
@@ -326,8 +368,7 @@ mod tests {
     /// The batch once scripts have decoded all that they were given.
     fn finished_when_read(pending: PendingBatch) -> FinishedBatch {
         let begun = Instant::now();
-        let waits = |message: &PendingMessage| matches!(message, PendingMessage::Ahead(ahead) if ahead.waits());
-        while pending.messages.iter().any(waits) {
+        while pending.0.iter().any(Part::waits) {
             assert!(begun.elapsed() < Duration::from_secs(60), "scripts are not done");
             std::thread::yield_now();
         }
@@ -367,6 +408,22 @@ mod tests {
         };
         let counters = Counters { up: Some(counter), ..Counters::default() };
         [Effect::Persist(Change::Counters { dev_eui: DEV, counters }), Effect::Publish(Event::Uplink(Box::new(event)))]
+    }
+
+    fn transmission() -> Transmission {
+        Transmission {
+            id: engine::TransmissionId(1),
+            towards: Some(DEV),
+            gateway: Eui64(1),
+            when: engine::When::AtOnce,
+            at: Timestamp(0),
+            window: engine::Window::Rx1,
+            frequency_hz: 868_100_000,
+            modulation: Modulation::lora(7, 125).unwrap(),
+            power_dbm: 14,
+            airtime_us: 46_336,
+            phy_payload: vec![0x60],
+        }
     }
 
     fn output(effects: impl IntoIterator<Item = Effect>, until: i64) -> EngineOutput {
@@ -424,11 +481,12 @@ mod tests {
         let mut waiting = some();
         for _ in 0..10 {
             let mut more = some();
-            more.live_only = vec![Arc::clone(&one); LIVE_ONLY / 2];
+            more.0[0].live_only = vec![Arc::clone(&one); LIVE_ONLY / 2];
             waiting.coalesce(more);
         }
-        assert_eq!(waiting.live_only.len(), LIVE_ONLY);
-        assert_eq!(waiting.finish().batch.messages.len(), 11, "what is stored is kept");
+        let finished = waiting.finish();
+        assert_eq!(finished.live_only.len(), LIVE_ONLY);
+        assert_eq!(finished.batch.messages.len(), 11, "what is stored is kept");
     }
 
     #[test]
@@ -448,13 +506,47 @@ mod tests {
         let _alone = known_to_be_quick(&preparer);
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1));
-        let PendingMessage::Ahead(late) = &pending.messages[0] else { panic!("not decoded ahead") };
+        let PendingMessage::Ahead(late) = &pending.0[0].messages[0] else { panic!("not decoded ahead") };
         let late = Arc::clone(late);
         let finished = pending.finish();
         assert_eq!((finished.decoded, finished.batch.messages.len(), finished.to_decode.len()), (0, 30, 30));
         assert!(finished.batch.messages.iter().all(|stored| stored.decoding == Decoding::Pending));
-        // A result that comes after the commit has begun changes nothing, totals included.
+        // A result that comes after the commit has begun is for the job that decodes the uplink afterwards.
         late.put(&preparer.directory, decoder::call(&decoder, finished.to_decode[0].payload.clone(), Lane::Later));
         assert!(late.take().is_none());
+        assert!(finished.to_decode[0].ahead.as_ref().is_some_and(|ahead| ahead.late().is_some()));
+    }
+
+    #[test]
+    fn a_commit_leaves_undecoded_uplinks_once_if_there_is_more_to_commit() {
+        let mut preparer =
+            preparer("function decodeUplink(i) { if (i.bytes.length) for (;;) {} return { data: {} }; }");
+        let _alone = known_to_be_quick(&preparer);
+        let mut undecoded = |n: u32| preparer.prepare(output(uplink(n, 2), i64::from(n)));
+        let (mut pending, second, third) = (undecoded(1), undecoded(2), undecoded(3));
+        assert!(pending.leave_undecoded().is_none(), "nothing else is there to commit");
+        let mac_only = preparer.prepare(output(uplink(4, 0), 4));
+        pending.coalesce(mac_only);
+        pending.coalesce(second);
+        let mut left = pending.leave_undecoded().expect("the second is undecoded");
+        let finished = pending.finish();
+        assert_eq!((finished.batch.messages.len(), finished.to_decode.len()), (2, 1));
+        assert_eq!(finished.batch.mark.map(|mark| mark.processed_until), Some(Timestamp(4)));
+        left.coalesce(third);
+        let third = left.leave_undecoded().expect("the second has been left once; the third is left now");
+        assert_eq!((left.0.len(), third.0.len()), (1, 1));
+        assert_eq!(left.finish().batch.mark.map(|mark| mark.processed_until), Some(Timestamp(2)));
+    }
+
+    #[test]
+    fn only_a_few_rows_with_nothing_to_send_wait_for_more() {
+        let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
+        let mut pending = preparer.prepare(output(uplink(1, 0), 1));
+        assert!(pending.may_gather());
+        pending.coalesce(preparer.prepare(output((0..FEW as u32).flat_map(|n| uplink(n, 0)), 2)));
+        assert!(!pending.may_gather(), "they are many");
+        let mut answered = preparer.prepare(output(uplink(1, 0), 3));
+        answered.0[0].transmissions.push(transmission());
+        assert!(!answered.may_gather() && answered.leave_undecoded().is_none(), "an answer does not wait");
     }
 }

@@ -26,13 +26,16 @@ use crate::ingest::network::Network;
 use crate::pipeline::batch::{FinishedBatch, PendingBatch};
 use crate::pipeline::condition::Condition;
 use crate::pipeline::live::Live;
-use crate::pipeline::mailbox::Mailbox;
+use crate::pipeline::mailbox::{Coalesce as _, Mailbox};
 use crate::pipeline::metrics::Metrics;
 use crate::pipeline::refused_rows::RefusedRows;
 use crate::startup::high_water::HighWater;
 
 /// Uplinks with readings that one transaction takes at most.
 const DECODED: usize = 4096;
+/// How long a few rows wait for others to share their transaction, if nothing is to be sent. It is the same for all, so
+/// that no script can make it longer; a quick one is done by then.
+const GATHER: Duration = Duration::from_millis(5);
 /// How long readings wait to share a transaction with the engine's next batch.
 const SHARE: Duration = Duration::from_millis(15);
 /// Before a commit is tried again: longer each time.
@@ -65,6 +68,20 @@ enum NotWritten {
     TakenOver(StoreError),
 }
 
+/// Waits a moment for more to commit together with a few rows, until something is to be sent. Returns whether the engine
+/// is still there.
+async fn gather(pending: &mut PendingBatch, ready: &Mailbox<PendingBatch>) -> bool {
+    let end = tokio::time::Instant::now() + GATHER;
+    while pending.may_gather() {
+        match tokio::time::timeout_at(end, ready.take()).await {
+            Ok(Some(more)) => pending.coalesce(more),
+            Ok(None) => return false,
+            Err(_) => break,
+        }
+    }
+    true
+}
+
 impl Committer {
     /// Works until the engine and the decoders have ended.
     ///
@@ -95,10 +112,18 @@ impl Committer {
                     pending = taken;
                 }
             }
+            if let Some(pending) = pending.as_mut() {
+                engine_is_there &= gather(pending, &ready).await;
+            }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             // Uplinks without readings are serialised now, which may take a moment.
             let mut finished = match pending {
-                Some(pending) => tokio::task::spawn_blocking(|| pending.finish()).await?,
+                Some(mut pending) => {
+                    if let Some(later) = pending.leave_undecoded() {
+                        ready.put_back(later);
+                    }
+                    tokio::task::spawn_blocking(|| pending.finish()).await?
+                }
                 None => FinishedBatch::default(),
             };
             from_decoders.drain(..).for_each(|read| finished.add_read(read));

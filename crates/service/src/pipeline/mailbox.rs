@@ -76,6 +76,18 @@ impl<T: Coalesce> Mailbox<T> {
         room
     }
 
+    /// Puts back what was taken and is for the next time: before all that has come since.
+    pub(crate) fn put_back(&self, earlier: T) {
+        let mut inner = self.lock();
+        let mut gathered = earlier;
+        if let Some(since) = inner.gathered.take() {
+            gathered.coalesce(since);
+        }
+        inner.gathered = Some(gathered);
+        drop(inner);
+        self.news.notify_one();
+    }
+
     /// Waits until everything in it has been taken.
     pub(crate) async fn room(&self) {
         self.room.notified().await;
@@ -132,5 +144,18 @@ mod tests {
         handover.close();
         assert_eq!(handover.take().await.unwrap().effects.len(), 2);
         assert!(handover.take().await.is_none());
+    }
+
+    #[tokio::test]
+    async fn what_is_put_back_comes_before_what_came_since() {
+        let mailbox = Mailbox::default();
+        mailbox.put(output(1, 2));
+        mailbox.put_back(output(2, 1));
+        let taken = mailbox.take().await.unwrap();
+        assert_eq!((taken.effects.len(), taken.mark.processed_until), (3, Timestamp(2)));
+        mailbox.put_back(output(1, 3));
+        mailbox.close();
+        assert_eq!(mailbox.take().await.unwrap().effects.len(), 1, "it is not lost at the end");
+        assert!(mailbox.take().await.is_none());
     }
 }
