@@ -112,7 +112,7 @@ fn mac_commands_on_port_0() {
     UpCommand::AdrParamSetupAns.emit(&mut commands);
     commands.push(0x99);
     let report = dissect::frame(&up(3, &[], 0, &commands), &session_1_0());
-    assert!(label(&report).contains(&". DeviceTimeReq: what time is it?".to_owned()));
+    assert!(label(&report).contains(&". DeviceTimeReq: asks for the time".to_owned()));
     let newer = report.fields.iter().find(|f| f.name == "ADRParamSetupAns").unwrap();
     assert_eq!(newer.note.as_deref(), Some("LoRaWAN 1.1 only"));
     assert_eq!(report.payload, None, "no payload of the application's");

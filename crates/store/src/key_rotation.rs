@@ -95,12 +95,12 @@ impl Store {
     pub async fn reseal(&self, most: Option<u64>) -> Result<u64, StoreError> {
         let mut done = 0;
         for of in &ALL {
-            done += self.seal_column_anew(of, most.map(|most| most.saturating_sub(done))).await?;
+            done += self.reseal_column(of, most.map(|most| most.saturating_sub(done))).await?;
         }
         Ok(done)
     }
 
-    async fn seal_column_anew(&self, of: &Sealed, most: Option<u64>) -> Result<u64, StoreError> {
+    async fn reseal_column(&self, of: &Sealed, most: Option<u64>) -> Result<u64, StoreError> {
         let Sealed { table, column, .. } = of;
         let (key, is_eui) = match of.owner {
             Owner::Eui(key) => (key, true),

@@ -51,7 +51,7 @@ fn states_have_words() {
 }
 
 #[test]
-fn a_total_goes_on_when_its_device_counts_anew() {
+fn a_total_goes_on_when_its_device_is_reset() {
     let mut warnings = Vec::new();
     let mut totals = |rule: &ReadingRule, counters: &[f64]| -> Vec<f64> {
         let mut counted = None;

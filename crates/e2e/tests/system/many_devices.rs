@@ -257,7 +257,7 @@ async fn many_are_changed_alike_after_a_look() {
 }
 
 #[tokio::test]
-async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_anew() {
+async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_again() {
     let mut bench = Bench::set_up().await;
     bench.service.sign_heron_in();
     bench.join().await;

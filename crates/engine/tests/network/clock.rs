@@ -87,7 +87,7 @@ fn frames_that_no_engine_was_handed_count_whatever_their_time() {
 }
 
 #[test]
-fn a_quarantined_device_is_refused_until_it_is_registered_anew() {
+fn a_quarantined_device_is_refused_until_it_is_registered_again() {
     let mut world = World::new();
     let mut joined = world.join(1);
     world.pass(10 * SECOND);

@@ -156,7 +156,7 @@ fn a_disabled_device_is_refused_and_sent_nothing() {
 }
 
 #[test]
-fn a_session_that_is_ended_is_joined_anew() {
+fn a_session_that_is_ended_is_joined_again() {
     let mut world = World::new();
     let mut joined = world.join(7);
     world.effects.clear();

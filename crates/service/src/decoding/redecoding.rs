@@ -69,7 +69,7 @@ impl Worker {
         let Some((estate, job)) = self.store.next_job().await? else { return Ok(false) };
         let id = job.id.clone();
         self.store.begin_again(&id).await?;
-        match self.decode_anew(estate, job).await {
+        match self.decode_again(estate, job).await {
             Ok(End::Done | End::Stopped) => {}
             Err(error) if error.is_refusal() => {
                 // It would be refused again and again.
@@ -82,7 +82,7 @@ impl Worker {
         Ok(true)
     }
 
-    async fn decode_anew(&self, estate: EstateId, mut job: Job) -> Result<End, StoreError> {
+    async fn decode_again(&self, estate: EstateId, mut job: Job) -> Result<End, StoreError> {
         (job.done, job.failed) = (0, 0);
         let wanted = job.wanted.clone();
         let (from, until) = (wanted.from, wanted.until.unwrap_or(job.begun_at));

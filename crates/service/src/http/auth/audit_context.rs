@@ -16,7 +16,7 @@ use crate::http::app::App;
 use crate::http::auth::access::Who;
 use crate::http::error::Refusal;
 
-/// AuditNotes by a handler while it works, written down when it has ended.
+/// Notes by a handler for the audit log, recorded when it has ended.
 #[derive(Clone)]
 pub struct AuditContext(Arc<Mutex<AuditNotes>>);
 

@@ -2,7 +2,7 @@
 //!
 //! Each endpoint states in its description what it asks of its caller (`x-right`), and that is what is enforced: an
 //! endpoint that states nothing is never answered. What changes something, shows a secret or is refused goes into the
-//! audit log from here, with what the handler has left in its [`Trail`].
+//! audit log from here, with what the handler has left in its [`AuditContext`].
 
 use std::collections::HashMap;
 use std::net::IpAddr;

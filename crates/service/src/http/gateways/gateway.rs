@@ -263,8 +263,8 @@ pub(crate) async fn change_gateway(
     if !differences.is_empty() {
         tell(&app, eui, format!("Changed: {}.", differences.join(", ")));
     }
-    let told_anew = |g: &CheckedGateway| (g.protocol, g.region, g.channels, g.beacons);
-    if told_anew(&before.gateway) != told_anew(&gateway) {
+    let told_again = |g: &CheckedGateway| (g.protocol, g.region, g.channels, g.beacons);
+    if told_again(&before.gateway) != told_again(&gateway) {
         // It comes again, and is told its new channel plan.
         app.gateway_services.lns.connections.end(eui);
     }
