@@ -1,5 +1,6 @@
 //! A headless Chromium.
 
+use std::io::{BufRead as _, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -8,7 +9,6 @@ use serde_json::json;
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 
-use crate::mariadb::free_port;
 use crate::wait;
 
 /// A browser window.
@@ -19,16 +19,27 @@ pub struct Browser {
     _profile: TempDir,
 }
 
+/// The port that chromedriver tells once it listens. What it says later is read and dropped.
+fn port_of(driver: &mut Child) -> Result<u16> {
+    let mut lines = BufReader::new(driver.stdout.take().context("chromedriver's output")?).lines();
+    let told = lines.by_ref().map_while(Result::ok).find_map(|line| {
+        line.rsplit_once("on port ")?.1.trim_end_matches('.').parse::<u16>().ok().filter(|port| *port > 0)
+    });
+    std::thread::spawn(move || lines.for_each(drop));
+    told.context("chromedriver told no port")
+}
+
 impl Browser {
     /// Opens a window of this size; a narrow one is a phone's.
     pub async fn open(width: u32, height: u32) -> Result<Self> {
-        let port = free_port();
-        let driver = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
+        // It chooses a port itself: one chosen here could be taken by another test before it listens.
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
             .context("chromedriver; scripts/test installs what is missing")?;
+        let port = port_of(&mut driver)?;
         let profile = tempfile::Builder::new().prefix("keen-heron-browser-").tempdir()?;
         let mut wanted = DesiredCapabilities::chrome();
         for arg in [
