@@ -4,7 +4,7 @@
 //! write the whole uplink again. But no commit waits for a script: an uplink that is not decoded when its commit begins
 //! is stored without readings, and decoded afterwards ([`decoder::run`]).
 
-use std::sync::mpsc::{SyncSender, TrySendError, sync_channel};
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -42,7 +42,12 @@ pub(crate) struct Undecoded {
 }
 
 impl Undecoded {
-    fn decoded(self, directory: &Directory, called: Result<Decoded, String>) -> Result<ReadUplink, StoreError> {
+    /// Its row and its readings, by its decoder's result.
+    pub(crate) fn decoded(
+        self,
+        directory: &Directory,
+        called: Result<Decoded, String>,
+    ) -> Result<ReadUplink, StoreError> {
         let Self { estate_id, mut message, to_read } = self;
         let found = decoder::write_down(&directory.totals, &to_read.decoder, &mut message, called);
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
@@ -146,10 +151,8 @@ impl AheadReader {
         if uplinks.is_empty() {
             return;
         }
-        match self.0.try_send(uplinks) {
-            // They are decoded after their commit.
-            Ok(()) | Err(TrySendError::Full(_) | TrySendError::Disconnected(_)) => {}
-        }
+        // Those without room are decoded after their commit.
+        let _ = self.0.try_send(uplinks);
     }
 }
 

@@ -1,7 +1,8 @@
-//! From the engine's effects to the rows of one transaction. All this happens while the transaction before is under way.
+//! From the engine's effects to the rows of one transaction. All this happens while the transaction before is under
+//! way.
 //!
-//! Uplinks whose scripts are quick are decoded in that time as well ([`ahead`](crate::pipeline::ahead)); no commit waits
-//! for a script.
+//! Uplinks whose scripts are quick are decoded in that time as well ([`ahead`](crate::pipeline::ahead)); no commit
+//! waits for a script.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -11,7 +12,7 @@ use store::{Batch, Decoding, StoreError, StoredMessage, WrittenMessage};
 use ulid::Generator;
 
 use crate::clock;
-use crate::decoding::decoder::{self, DecodeJob, Found, ReadUplink};
+use crate::decoding::decoder::{DecodeJob, Found, ReadUplink};
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::stats::IngestStats;
@@ -30,7 +31,8 @@ const FEW: usize = 500;
 /// Messages that are only shown, and wait for what is before them to be durable.
 const LIVE_ONLY: usize = 2_000;
 
-/// What waits for the next commit: parts in their order, one for each look at the engine's output.
+/// What waits for the next commit: parts in their order. Only a part with uplinks for scripts stands by itself, so that
+/// there are no more than [`ROOM`] allows while the database is away.
 #[derive(Default)]
 pub(crate) struct PendingBatch(VecDeque<Part>);
 
@@ -44,6 +46,8 @@ struct Part {
     messages: Vec<PendingMessage>,
     /// What goes to the live stream and is stored nowhere, such as frames of unknown devices.
     live_only: Vec<Arc<WrittenMessage>>,
+    /// Whether it has uplinks for scripts.
+    for_scripts: bool,
     /// A commit has left it for the next one, which takes it as it is.
     left: bool,
 }
@@ -70,7 +74,10 @@ impl Coalesce for PendingBatch {
             // Listeners miss some of them: live messages are not promised.
             part.live_only.truncate(LIVE_ONLY.saturating_sub(live_only));
             live_only += part.live_only.len();
-            self.0.push_back(part);
+            match self.0.back_mut() {
+                Some(last) if !last.for_scripts && !part.for_scripts => last.append(part),
+                _ => self.0.push_back(part),
+            }
         }
     }
 
@@ -86,8 +93,8 @@ impl PendingBatch {
         rows < FEW && self.0.iter().all(|part| part.transmissions.is_empty())
     }
 
-    /// Leaves the last parts for the next commit if scripts have not decoded them yet and nothing is to be sent in them.
-    /// Each part is left once at most, and never if nothing else is there to commit: a script holds up nothing.
+    /// Leaves the last parts for the next commit if scripts have not decoded them yet and nothing is to be sent in
+    /// them. Each part is left once at most, and never if nothing else is there to commit: a script holds up nothing.
     pub(crate) fn leave_undecoded(&mut self) -> Option<Self> {
         let may_wait = |part: &Part| !part.left && part.transmissions.is_empty() && part.waits();
         let last_needed = self.0.iter().rposition(|part| !may_wait(part))?;
@@ -116,6 +123,14 @@ impl PendingBatch {
 }
 
 impl Part {
+    fn append(&mut self, mut later: Self) {
+        self.batch.append(later.batch);
+        self.heard.append(&mut later.heard);
+        self.transmissions.append(&mut later.transmissions);
+        self.messages.append(&mut later.messages);
+        self.live_only.append(&mut later.live_only);
+    }
+
     fn rows(&self) -> usize {
         self.batch.changes.len() + self.messages.len()
     }
@@ -127,7 +142,7 @@ impl Part {
 
     /// Takes a message; the uplink, if a script is to decode it while the batch waits.
     fn take(&mut self, built: BuiltMessage, directory: &Directory) -> Result<Option<Arc<Ahead>>, StoreError> {
-        let BuiltMessage { estate_id, mut message, to_read, activity, keep } = built;
+        let BuiltMessage { estate_id, message, to_read, activity, keep } = built;
         self.batch.activity.extend(activity);
         let Some(to_read) = to_read else {
             let written = Arc::new(WrittenMessage::new(estate_id, message)?);
@@ -139,21 +154,19 @@ impl Part {
             }
             return Ok(None);
         };
-        if let Some(called) = to_read.read_here() {
-            let found = decoder::write_down(&directory.totals, &to_read.decoder, &mut message, called);
-            let written = Arc::new(WrittenMessage::new(estate_id, message)?);
-            let stored = StoredMessage { written, decoding: Decoding::None };
+        let uplink = Undecoded { estate_id, message, to_read };
+        if let Some(called) = uplink.to_read.read_here() {
+            let ReadUplink { stored, found } = uplink.decoded(directory, called)?;
             self.messages.push(PendingMessage::Written { stored, found: Some(found), job: None });
             return Ok(None);
         }
-        let quick = to_read.quick_script().is_some();
-        let uplink = Undecoded { estate_id, message, to_read };
-        if !quick {
+        if uplink.to_read.quick_script().is_none() {
             let (stored, job) = uplink.stored(None)?;
             self.messages.push(PendingMessage::Written { stored, found: None, job: Some(job) });
             return Ok(None);
         }
         let ahead = Ahead::new(uplink);
+        self.for_scripts = true;
         self.messages.push(PendingMessage::Ahead(Arc::clone(&ahead)));
         Ok(Some(ahead))
     }
@@ -330,6 +343,7 @@ mod tests {
     use std::time::{Duration, Instant};
 
     use super::*;
+    use crate::decoding::decoder;
     use crate::decoding::ready::Ready;
     use crate::decoding::workers::Lane;
 
@@ -365,8 +379,8 @@ mod tests {
         }
     }
 
-    /// The batch once scripts have decoded all that they were given. On a busy machine, or when a worker has ended, they
-    /// are given it again.
+    /// The batch once scripts have decoded all that they were given. On a busy machine, or when a worker has ended,
+    /// they are given it again.
     fn finished_when_read(preparer: &Batcher, pending: PendingBatch) -> FinishedBatch {
         let decoder = preparer.directory.decoder(1, "probe", DEV).unwrap();
         let begun = Instant::now();
@@ -557,5 +571,24 @@ mod tests {
         let mut answered = preparer.prepare(output(uplink(1, 0), 3));
         answered.0[0].transmissions.push(transmission());
         assert!(!answered.may_gather() && answered.leave_undecoded().is_none(), "an answer does not wait");
+    }
+
+    #[test]
+    fn outputs_without_uplinks_for_scripts_stay_one_part_while_the_database_is_away() {
+        let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
+        let _alone = known_to_be_quick(&preparer);
+        let mut waiting = PendingBatch::default();
+        for n in 0..1000 {
+            waiting.coalesce(preparer.prepare(output([], n)));
+        }
+        assert_eq!(waiting.0.len(), 1, "a mark takes no room of its own");
+        waiting.coalesce(preparer.prepare(output(uplink(1, 2), 1000)));
+        for n in 1001..2000 {
+            waiting.coalesce(preparer.prepare(output(uplink(2, 0), n)));
+        }
+        assert_eq!(waiting.0.len(), 3);
+        let finished = waiting.finish();
+        assert_eq!(finished.batch.messages.len(), 1000);
+        assert_eq!(finished.batch.mark.map(|mark| mark.processed_until), Some(Timestamp(1999)));
     }
 }
