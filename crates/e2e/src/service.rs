@@ -154,7 +154,7 @@ pub struct Unfinished {
 }
 
 impl Unfinished {
-    /// Starts it again, to the end. Nobody is signed in to it.
+    /// Starts it again and waits until it is up. No one is signed in.
     pub fn start(self) -> Service {
         let Self { mariadb, data, database } = self;
         let surroundings = StartContext::default();

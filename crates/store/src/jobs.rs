@@ -115,8 +115,8 @@ impl Store {
         Ok(ended.rows_affected() > 0)
     }
 
-    /// How many uplinks of some devices an estate has between two names. What an EUI sent as another estate's is none
-    /// of it.
+    /// How many uplinks of some devices an estate has between two names. Uplinks that an EUI sent in another estate do
+    /// not count.
     pub async fn count_uplinks(
         &self,
         estate_id: EstateId,

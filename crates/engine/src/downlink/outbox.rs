@@ -127,8 +127,8 @@ impl Outbox {
         }
     }
 
-    /// Moves a waiting item to another place in the queue; what is under way stays at the front. It is told
-    /// as a change unless it no longer waits, or the one it is to go before does not.
+    /// Moves a waiting item to another place in the queue; an item under way stays at the front. Stores the change,
+    /// unless this item, or the one it is to go before, no longer waits.
     pub(crate) fn arrange(&mut self, step: &mut Step<'_>, id: OutboxId, to: Place) {
         let in_front = usize::from(self.in_flight.is_some());
         let Some(from) = self.position(id).filter(|at| *at >= in_front) else { return };

@@ -107,7 +107,7 @@ pub struct Pace {
 }
 
 impl Pace {
-    /// A decoder that takes no longer than this delays nobody.
+    /// A decoder that takes no longer than this counts as quick.
     const QUICK_US: u32 = 500;
     /// The share of the latest call in the mean. The first one in a worker makes a world for the script, which must
     /// not count for all.

@@ -97,8 +97,8 @@ pub(crate) fn seen_of(summary: &Bucket) -> Seen {
     Seen { least: summary.least, most: summary.most, count: summary.count }
 }
 
-/// Why nothing old may be removed now: the clock may be wrong, and what is removed is lost. `newest_at_start` is
-/// of the newest message when the service was started, `newest` of the newest one now.
+/// Why no old history may be removed now: the clock may be wrong, and removed history is lost. `newest_at_start` is the
+/// time of the newest message when the service was started, `newest` of the newest one now.
 pub(crate) fn keep_all(
     now: DateTime<Utc>,
     calm: Duration,

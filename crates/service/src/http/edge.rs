@@ -130,8 +130,8 @@ fn bare(host: &str) -> String {
     name.trim_end_matches('.').to_ascii_lowercase()
 }
 
-/// The policy of the console's page: it may run its own files, the scripts in it by their hashes, and styles of its own
-/// scripts, which carry a nonce that is new with each delivery.
+/// The policy of the console's page. It may run its own files, and the scripts in it by their hashes. Styles that its
+/// scripts add carry a nonce, which is new with each delivery.
 fn page_policy(page: &str) -> String {
     let mut scripts = String::from("'self'");
     let mut rest = page;

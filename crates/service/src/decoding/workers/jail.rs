@@ -13,7 +13,7 @@ use seccompiler::{SeccompAction, SeccompFilter, TargetArch, apply_filter};
 const ADDRESS_SPACE: u64 = 2 << 30;
 /// Processor time in all; a worker that lives long is replaced.
 const PROCESSOR_S: u64 = 3600;
-/// The account `nobody`, if the service runs as root.
+/// The account `nobody`, which workers run as if the service runs as root.
 const NOBODY: u32 = 65_534;
 
 /// System calls that a computation needs: memory, signals, clocks, reading and writing what is open, and the end.

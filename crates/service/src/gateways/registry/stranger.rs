@@ -10,7 +10,7 @@ use lorawan::Eui64;
 /// Strangers remembered; the one unheard for longest is dropped.
 pub(super) const MAX_STRANGERS: usize = 1000;
 
-/// What is noted about a stranger. Anybody may call, so noting is cheap; more is computed when it is asked for.
+/// What is noted about a stranger. Any gateway may call, so a note is cheap; the rest is computed when someone asks.
 pub(super) struct Caller {
     address: String,
     first_heard: DateTime<Utc>,

@@ -298,8 +298,8 @@ fn below_estate(path: &str) -> &str {
     }
 }
 
-/// Browsers send a cookie along with whatever another site asks for; what changes something has to come from the
-/// console itself. A token in a header is put there on purpose.
+/// Refuses a change that another site asks a browser for: the browser sends the cookie with it. A token in a header is
+/// put there on purpose, so it needs no check.
 fn own_site(method: &Method, headers: &HeaderMap) -> Result<(), Refusal> {
     let text = |name: header::HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
     let by_cookie = !headers.contains_key(header::AUTHORIZATION) && headers.contains_key(header::COOKIE);

@@ -84,7 +84,7 @@ pub(crate) async fn rehearse(
     Ok(Json(RehearsalOutcome { message, went_to }))
 }
 
-/// The frame, as far as the rehearsal is told of it; for the rest, that of the uplink that is repeated.
+/// The frame with the fields of the request; the other fields are those of the uplink that is repeated.
 fn frame_of(wanted: &Rehearse, before: Option<&UplinkFrame>, payload: &[u8]) -> UplinkFrame {
     let port = wanted.port.or(before.and_then(|frame| frame.port)).unwrap_or(1);
     UplinkFrame {

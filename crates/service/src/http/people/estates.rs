@@ -95,8 +95,8 @@ pub(crate) async fn set_fleet_limits(
     fleet(&app.store, &estate, &slug).await.map(Json)
 }
 
-/// Sets how long a fleet's history is kept. What is left out is kept for ever. Older history is removed within hours,
-/// and cannot be restored.
+/// Sets how long a fleet's history is kept. A period that is left out means for ever. Older history is removed within
+/// hours, and cannot be restored.
 #[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/retention", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
     params(("fleet" = String, Path)), request_body = FleetRetention,
