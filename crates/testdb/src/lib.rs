@@ -6,6 +6,7 @@ use std::os::unix::process::ExitStatusExt as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
@@ -20,13 +21,24 @@ pub struct MariaDb {
     port: u16,
 }
 
-/// A port nobody listens on.
+/// A port nobody listens on, for a program that has to be told its port. No other test of this process gets the same
+/// one, and the kernel does not give it to anybody who asks for any port: Linux takes those from 32768 upwards
+/// (`ip_local_port_range`).
 ///
 /// # Panics
 /// If loopback has none left.
 pub fn free_port() -> u16 {
-    let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
-    listener.local_addr().expect("bound").port()
+    const FIRST: u32 = 10_000;
+    const COUNT: u32 = 22_000;
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    // Each process begins elsewhere, so that two runs of the tests seldom ask for the same port.
+    let begin = std::process::id().wrapping_mul(101);
+    let port = (0..COUNT).find_map(|_| {
+        let offset = begin.wrapping_add(NEXT.fetch_add(1, Ordering::Relaxed)) % COUNT;
+        let port = u16::try_from(FIRST + offset).ok()?;
+        TcpListener::bind(("127.0.0.1", port)).is_ok().then_some(port)
+    });
+    port.expect("a free port")
 }
 
 /// A folder in memory where there is room for it: tests make some hundred databases, and a slow disk would make each take

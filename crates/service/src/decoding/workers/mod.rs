@@ -25,9 +25,12 @@ use quick::QuickLane;
 use wire::{Answer, Request};
 pub(crate) use wire::{Cause, Failure, FoundFlaw, Loaded};
 
-/// A script whose worker ended so often while it ran is stopped permanently. Workers killed from outside may hit the
-/// same one twice.
+/// A script whose worker ended so often while it ran is stopped permanently.
 const MOST_ENDED: u8 = 3;
+/// A worker killed by somebody else is not the script's fault: the call is made again, so often at most.
+const MOST_KILLED: u8 = 30;
+/// The pause before a call is made again after its worker was killed for the third time or later.
+const AFTER_KILLED: Duration = Duration::from_millis(100);
 /// The time limit of one call by the clock; four times as much when the machine was busy.
 const CALL: Duration = Duration::from_secs(1);
 const CALL_BUSY: Duration = Duration::from_secs(4);
@@ -129,6 +132,10 @@ impl Lost {
                 count(&COUNTS.ended);
                 tracing::warn!("a decoder worker is gone: {why}");
             }
+            Self::Killed => {
+                count(&COUNTS.ended);
+                tracing::warn!("a decoder worker was killed by somebody else");
+            }
         }
     }
 }
@@ -204,7 +211,7 @@ impl Pool {
     ) -> Result<Answer, Failure> {
         count(&COUNTS.calls);
         let mut limit = limit;
-        let (mut late, mut ended) = (0, 0);
+        let (mut late, mut ended, mut killed) = (0, 0, 0);
         loop {
             match self.with(|process| work(process, limit))? {
                 Ok(answer) => return Ok(answer),
@@ -216,6 +223,16 @@ impl Pool {
                     let ms = limit.as_millis();
                     let message = format!("the script was stopped: it took longer than {ms} ms");
                     return Err(Failure::other(Cause::Clock, message));
+                }
+                Err(Lost::Killed) if killed + 1 < MOST_KILLED => {
+                    killed += 1;
+                    if killed >= MOST_ENDED {
+                        std::thread::sleep(AFTER_KILLED);
+                    }
+                }
+                Err(Lost::Killed) => {
+                    let message = format!("the script was stopped: somebody killed its worker {MOST_KILLED} times");
+                    return Err(Failure::other(Cause::Other, message));
                 }
                 Err(Lost::Ended(_)) if ended + 1 < MOST_ENDED => ended += 1,
                 Err(Lost::Ended(why)) => {

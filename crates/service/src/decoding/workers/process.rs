@@ -2,11 +2,13 @@
 
 use std::collections::HashSet;
 use std::io::{self, Write as _};
+use std::os::unix::process::ExitStatusExt as _;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::{Arc, LazyLock, mpsc};
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::Signal;
 
 use crate::decoding::workers::ScriptRef;
 use crate::decoding::workers::wire;
@@ -20,6 +22,9 @@ const CHUNK: usize = 64 * 1024;
 
 /// An answer is slow when it has not come within this share of its time.
 const SLOW: u32 = 10;
+
+/// How many milliseconds a worker whose pipes are closed may take to end before it counts as alive.
+const CLOSING_TRIES: usize = 50;
 
 /// A request for a worker of this niceness.
 type Order = (i32, mpsc::Sender<io::Result<Child>>);
@@ -60,6 +65,9 @@ pub(super) enum Lost {
     Late { busy_machine: bool },
     /// The worker has ended, or says nothing that can be read.
     Ended(String),
+    /// The worker was killed by somebody else: an administrator, the kernel for want of memory, or the kernel because the
+    /// worker has used all the processor time that one worker may use. No script can do that to its worker.
+    Killed,
 }
 
 /// How workers are started.
@@ -189,8 +197,35 @@ impl Process {
         }
     }
 
+    /// Whether the worker is dead by `SIGKILL`. The service itself kills a worker only when it drops it.
+    fn was_killed(&mut self) -> bool {
+        match &mut self.pipes {
+            // Its pipes are closed: it ends at once, if it has not ended yet.
+            Pipes::Process(child, ..) => {
+                let status = (0..CLOSING_TRIES).find_map(|_| {
+                    let status = child.try_wait().ok().flatten();
+                    if status.is_none() {
+                        std::thread::sleep(Duration::from_millis(1));
+                    }
+                    status
+                });
+                status.is_some_and(|status| status.signal() == Some(Signal::KILL.as_raw()))
+            }
+            #[cfg(test)]
+            Pipes::Thread(..) => false,
+        }
+    }
+
     /// Sends one request. After an error the worker cannot be used any more.
     pub(super) fn ask(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
+        let asked = self.ask_once(request, limit);
+        asked.map_err(|lost| match lost {
+            Lost::Ended(_) if self.was_killed() => Lost::Killed,
+            other => other,
+        })
+    }
+
+    fn ask_once(&mut self, request: &Request, limit: Duration) -> Result<Answer, Lost> {
         let begun = Instant::now();
         let mut bytes = Vec::with_capacity(512);
         wire::put(&mut bytes, request).map_err(|error| Lost::Ended(error.to_string()))?;
