@@ -126,6 +126,10 @@ pub struct Rehearsed {
     /// The uplink whose bytes they are, if they are those of one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub again: Option<String>,
+    /// Values that nobody gave and that are not known of the device, so that others stand in their place.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(example = json!(["radio: DR0 at 868.1 MHz, since the device was never heard"]))]
+    pub assumed: Vec<String>,
 }
 
 /// The frame of an uplink.

@@ -20,9 +20,12 @@ pub struct Problem {
     /// The particulars, with the value and what is allowed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
-    /// The field it is about.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    /// The field it is about; the first, if there are several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// All fields that cannot be what was given.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub fields: Vec<FieldProblem>,
     /// What could be meant instead, the likeliest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub offers: Vec<String>,
@@ -31,11 +34,31 @@ pub struct Problem {
     pub retry_after_s: Option<u32>,
 }
 
+/// One field that cannot be what was given.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FieldProblem {
+    /// The field; one inside another is written with a dot between them.
+    #[schema(example = "radio.rx_delay_s")]
+    pub field: String,
+    /// The value, and what is allowed.
+    pub detail: String,
+}
+
 impl Problem {
     /// A problem without detail.
     pub fn new(status: u16, code: &str, title: impl Into<String>) -> Self {
         let (kind, title, code) = ("about:blank".into(), title.into(), code.into());
-        Self { kind, title, status, code, detail: None, field: None, offers: Vec::new(), retry_after_s: None }
+        Self {
+            kind,
+            title,
+            status,
+            code,
+            detail: None,
+            field: None,
+            fields: Vec::new(),
+            offers: Vec::new(),
+            retry_after_s: None,
+        }
     }
 
     /// Adds the particulars.
@@ -55,6 +78,10 @@ impl Problem {
 
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.fields.len() > 1 {
+            f.write_str(&self.title)?;
+            return self.fields.iter().try_for_each(|field| write!(f, "\n  {}: {}", field.field, field.detail));
+        }
         if let Some(field) = &self.field {
             write!(f, "{field}: ")?;
         }
@@ -71,7 +98,73 @@ impl std::error::Error for Problem {}
 /// A field that cannot be what was entered.
 pub fn bad_field(field: &str, value: &str, allowed: impl fmt::Display) -> Problem {
     let shown: String = value.chars().take(80).collect();
-    Problem::new(422, "bad_field", "This value cannot be used")
-        .field(field)
-        .detail(format!("{shown:?} was given; {allowed}"))
+    bad_fields(vec![FieldProblem { field: field.into(), detail: format!("{shown:?} was given; {allowed}") }])
+}
+
+/// Fields that cannot be what was entered, the first of which stands for all where only one is shown.
+pub fn bad_fields(fields: Vec<FieldProblem>) -> Problem {
+    let title = if fields.len() > 1 { "Some values cannot be used" } else { "This value cannot be used" };
+    let problem = Problem::new(422, "bad_field", title);
+    let Some(first) = fields.first().cloned() else { return problem };
+    Problem { fields, ..problem.field(&first.field).detail(first.detail) }
+}
+
+/// Collects what is wrong with several fields, so that all of it is told at once.
+#[derive(Debug, Default)]
+pub struct FieldProblems {
+    found: Vec<FieldProblem>,
+    other: Option<Problem>,
+}
+
+impl FieldProblems {
+    /// Takes a field's value, or keeps what is wrong with it.
+    pub fn take<T>(&mut self, value: Result<T, Problem>) -> Option<T> {
+        value.map_err(|problem| self.add(problem)).ok()
+    }
+
+    /// Keeps what is wrong with a field.
+    pub fn add(&mut self, problem: Problem) {
+        match problem.fields.is_empty() || problem.code != "bad_field" {
+            true => self.other = self.other.take().or(Some(problem)),
+            false => self.found.extend(problem.fields),
+        }
+    }
+
+    /// Everything that is wrong.
+    ///
+    /// # Errors
+    /// If anything is.
+    pub fn end(self) -> Result<(), Problem> {
+        match (self.found.is_empty(), self.other) {
+            (_, Some(problem)) => Err(problem),
+            (false, None) => Err(bad_fields(self.found)),
+            (true, None) => Ok(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_that_is_wrong_is_told_at_once() {
+        let mut problems = FieldProblems::default();
+        assert_eq!(problems.take(Ok(3)), Some(3));
+        let bad = |field: &str| -> Result<u8, Problem> { Err(bad_field(field, "x", "a number is wanted")) };
+        assert_eq!((problems.take(bad("a")), problems.take(bad("b"))), (None, None));
+        let problem = problems.end().unwrap_err();
+        let fields: Vec<&str> = problem.fields.iter().map(|field| field.field.as_str()).collect();
+        assert_eq!((fields, problem.field.as_deref()), (vec!["a", "b"], Some("a")));
+        assert_eq!(problem.fields[1].detail, "\"x\" was given; a number is wanted");
+        assert!(FieldProblems::default().end().is_ok());
+    }
+
+    #[test]
+    fn what_is_wrong_with_no_field_comes_first() {
+        let mut problems = FieldProblems::default();
+        problems.add(bad_field("a", "x", "y"));
+        problems.add(Problem::new(409, "exists", "It exists already"));
+        assert_eq!(problems.end().unwrap_err().code, "exists");
+    }
 }

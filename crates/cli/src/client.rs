@@ -1,5 +1,7 @@
 //! Calling the service.
 
+use std::time::Duration;
+
 use anyhow::{Context as _, Result, anyhow, bail};
 use api::Page;
 use api::device::Device;
@@ -7,11 +9,12 @@ use api::metrics::Metrics;
 use api::people::Me;
 use api::problem::Problem;
 use lorawan::Eui64;
-use reqwest::{Method, RequestBuilder, Response};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::args::Global;
+use crate::failure::{NotFound, Unreachable};
 use crate::session;
 
 /// Entries asked for at once when a whole list is wanted.
@@ -42,6 +45,24 @@ fn http(global: &Global, stored: Option<&str>) -> Result<reqwest::Client> {
     builder.build().context("preparing to call the service")
 }
 
+/// How long a request waits for its turn in all, when there were too many.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// How long to wait, if the service says that there were too many requests.
+fn too_many(response: &Response) -> Option<Duration> {
+    let wait = response.headers().get("retry-after")?.to_str().ok()?.parse().ok()?;
+    (response.status() == StatusCode::TOO_MANY_REQUESTS).then(|| Duration::from_secs(wait))
+}
+
+/// What lies at the bottom of an error: the layers above it only say that something below them went wrong.
+fn innermost(error: &reqwest::Error) -> String {
+    let mut at: &dyn std::error::Error = error;
+    while let Some(below) = at.source() {
+        at = below;
+    }
+    at.to_string()
+}
+
 /// A part of a path, with any characters.
 pub(crate) fn segment(text: &str) -> String {
     text.bytes()
@@ -60,7 +81,10 @@ impl Client {
         let http = http(global, trusted.as_deref())?;
         let url = global.url.clone().or_else(|| stored.as_ref().map(|s| s.url.clone()));
         let token = global.token.clone().or_else(|| stored.map(|s| s.token));
-        let (Some(url), Some(token)) = (url, token) else { bail!("not signed in; do `heron sign-in URL` first") };
+        let (Some(url), Some(token)) = (url, token) else {
+            let problem = Problem::new(401, "sign_in", "Not signed in");
+            return Err(problem.detail("do `heron sign-in URL` first").into());
+        };
         Ok(Self { http, url, token, estate: global.estate.clone() })
     }
 
@@ -79,8 +103,23 @@ impl Client {
         if self.token.is_empty() { request } else { request.bearer_auth(&self.token) }
     }
 
+    /// Sends a request. If the service says that there were too many, it waits as long as it is told, and tries again.
     async fn send(&self, request: RequestBuilder) -> Result<Response> {
-        let response = request.send().await.with_context(|| format!("{} does not answer", self.url))?;
+        let mut waited = Duration::ZERO;
+        loop {
+            // A body that comes in parts can be sent only once.
+            let Some(this) = request.try_clone() else { return self.answer(request.send().await).await };
+            let sent = this.send().await;
+            let wait =
+                sent.as_ref().ok().and_then(|response| too_many(response)).filter(|wait| waited + *wait <= PATIENCE);
+            let Some(wait) = wait else { return self.answer(sent).await };
+            waited += wait;
+            tokio::time::sleep(wait).await;
+        }
+    }
+
+    async fn answer(&self, sent: reqwest::Result<Response>) -> Result<Response> {
+        let response = sent.map_err(|error| Unreachable { url: self.url.clone(), why: innermost(&error) })?;
         let status = response.status();
         if status.is_success() {
             return Ok(response);
@@ -233,7 +272,10 @@ impl Client {
         let devices: Vec<Device> = self.all(&self.in_estate("devices").await?, &like_it).await?;
         match devices.iter().find(|d| d.name == device) {
             Some(found) => Ok(found.dev_eui),
-            None => bail!("no device has the name {device:?}, and it is no DevEUI (16 hex digits) either"),
+            None => {
+                let why = format!("no device has the name {device:?}, and it is no DevEUI (16 hex digits) either");
+                Err(NotFound(why).into())
+            }
         }
     }
 }

@@ -1,10 +1,12 @@
 //! `heron`: the command-line client. `heron NOUN VERB`, tables for people, `--json` for programs.
 //!
-//! Exit codes: 0 done; 1 refused (the reason on stderr), or something needs attention; 2 wrong usage.
+//! Exit codes: 0 done; 1 refused (the reason on stderr), or something needs attention; 2 wrong usage; 3 not found; 4 not
+//! allowed; 5 the service cannot be reached.
 
 mod args;
 mod client;
 mod commands;
+mod failure;
 mod session;
 mod show;
 
@@ -21,21 +23,8 @@ async fn main() -> ExitCode {
         show::use_utc();
     }
     let out = show::Out { json: global.json };
-    match commands::run(&Context { global, out }, noun).await {
-        Ok(()) => ExitCode::SUCCESS,
-        // The reader of the output has left, as `head` does: that is no failure of ours.
-        Err(error) if is_broken_pipe(&error) => ExitCode::SUCCESS,
-        // What that is has been written already.
-        Err(error) if error.is::<show::NeedsAttention>() => ExitCode::from(1),
-        Err(error) => {
-            eprintln!("heron: {error:#}");
-            ExitCode::from(1)
-        }
-    }
-}
-
-fn is_broken_pipe(error: &anyhow::Error) -> bool {
-    error.downcast_ref::<std::io::Error>().is_some_and(|e| e.kind() == std::io::ErrorKind::BrokenPipe)
+    let as_json = global.json;
+    failure::end(commands::run(&Context { global, out }, noun).await, as_json)
 }
 
 #[cfg(test)]

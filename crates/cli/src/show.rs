@@ -26,6 +26,11 @@ impl Out {
         Ok(())
     }
 
+    /// What was done, in a sentence; for programs an object that has it.
+    pub(crate) fn said(&self, text: impl std::fmt::Display) -> Result<()> {
+        if self.json { self.json(&serde_json::json!({ "done": text.to_string() })) } else { self.line(text) }
+    }
+
     pub(crate) fn json<T: Serialize + ?Sized>(&self, value: &T) -> Result<()> {
         self.line(serde_json::to_string_pretty(value)?)
     }

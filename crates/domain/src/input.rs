@@ -51,6 +51,17 @@ pub fn slug(field: &str, value: &str) -> Result<String, Problem> {
     Ok(value.to_owned())
 }
 
+/// Checks a tag: a short name in any language. In lower case, so that one word is one tag.
+pub fn tag(field: &str, value: &str) -> Result<String, Problem> {
+    let tag = value.trim().to_lowercase();
+    let good = |c: char| c.is_alphanumeric() || c == '-';
+    if tag.is_empty() || tag.chars().count() > 60 || !tag.chars().all(good) || tag.starts_with('-') {
+        let allowed = "1 to 60 letters, digits and dashes are allowed, with no dash in front";
+        return Err(bad_field(field, value, allowed));
+    }
+    Ok(tag)
+}
+
 /// Checks a number against its range; not-a-number is in no range.
 pub fn range(field: &str, value: f64, from: f64, to: f64, unit: &str) -> Result<f64, Problem> {
     if (from..=to).contains(&value) {
@@ -78,6 +89,14 @@ mod tests {
         assert_eq!(name("name", " chapel rise ").unwrap(), "chapel rise");
         for bad in ["", "Tide", "-a", "a b"] {
             assert!(slug("fleet", bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn tags_are_words_of_any_language() {
+        assert_eq!(tag("tags", " Südufer-2 ").unwrap(), "südufer-2");
+        for bad in ["", "-a", "a b", "a,b", "a;b"] {
+            assert!(tag("tags", bad).is_err(), "{bad}");
         }
     }
 

@@ -561,7 +561,7 @@ impl Service {
     /// The same in any estate.
     pub async fn token_in(&self, estate: &str, by: &str, new: Value) -> (String, u64) {
         let (status, made) = self.by(by, Method::POST, &format!("/estates/{estate}/tokens"), Some(new)).await;
-        assert_eq!(status, 200, "{made}");
+        assert_eq!(status, 201, "{made}");
         (made["secret"].as_str().expect("a secret").to_owned(), made["token"]["id"].as_u64().expect("a number"))
     }
 

@@ -358,8 +358,13 @@ mod tests {
             ..EstateDefaults::default()
         };
         let mut random = || [0; 16];
-        let mut estate =
-            RegistrationContext { defaults: &defaults, net_id: NetId::new(0), taken: &|_| false, random: &mut random };
+        let mut estate = RegistrationContext {
+            defaults: &defaults,
+            net_id: NetId::new(0),
+            taken: &|_| false,
+            preview: false,
+            random: &mut random,
+        };
         for device in &scenario.devices {
             // What it names is there.
             let checked = register::check(&device.to_register(), &mut estate).unwrap();

@@ -12,7 +12,7 @@ use lorawan::{AesKey, DevAddr, Eui64};
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
-use crate::rows::{eui, json, region};
+use crate::rows::{eui, json, optional_eui, region};
 use crate::vault::Purpose;
 use crate::{Store, StoreError};
 
@@ -28,7 +28,7 @@ impl Store {
         let dev_eui = eui(row, "dev_eui")?;
         Ok(DeviceConfig {
             dev_eui,
-            join_eui: eui(row, "join_eui")?,
+            join_eui: optional_eui(row, "join_eui")?.unwrap_or(Eui64(0)),
             activation: self.activation(dev_eui, row)?,
             profile: profiles.of(row)?,
             policy: policy(row)?,

@@ -15,7 +15,7 @@ use sqlx::{MySql, QueryBuilder, Row as _};
 
 use crate::device_config::{CONFIG, Profiles, whole_radio};
 use crate::people::access_filter::limit_to;
-use crate::rows::{AMONG, among, eui, eui_bytes, json, region};
+use crate::rows::{AMONG, among, eui, eui_bytes, json, optional_eui, region};
 use crate::{AccessFilter, EstateId, Store, StoreError};
 
 /// A device as its list shows it.
@@ -23,8 +23,8 @@ use crate::{AccessFilter, EstateId, Store, StoreError};
 pub struct DeviceRow {
     /// The device's DevEUI.
     pub dev_eui: Eui64,
-    /// Its JoinEUI.
-    pub join_eui: Eui64,
+    /// Its JoinEUI; a personalized device needs none.
+    pub join_eui: Option<Eui64>,
     /// Its name.
     pub name: String,
     /// The short name of its fleet.
@@ -138,7 +138,7 @@ const WHICH: &str = from_devices!("d.dev_eui");
 
 /// Which they are, with what their state follows from.
 const WHICH_BY_STATE: &str = from_devices!(
-    "d.dev_eui, d.disabled, d.radio, p.radio AS profile_radio, m.radio AS model_radio,
+    "d.dev_eui, d.disabled, d.personal_addr, d.radio, p.radio AS profile_radio, m.radio AS model_radio,
      (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at, a.last_heard, a.usual_interval_s, a.refusal,
      a.refused_at"
 );
@@ -148,7 +148,7 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
     let tags: Option<String> = row.try_get("tags")?;
     Ok(DeviceRow {
         dev_eui: eui(row, "dev_eui")?,
-        join_eui: eui(row, "join_eui")?,
+        join_eui: optional_eui(row, "join_eui")?,
         name: row.try_get("name")?,
         fleet: row.try_get("fleet")?,
         model: row.try_get("model")?,
@@ -229,8 +229,9 @@ impl DeviceOrder {
 
 /// What `DeviceState::of` says, over the columns of a device's row.
 fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
-    const GOOD: &str =
-        "NULLIF(GREATEST(COALESCE(joined_at, '1970-01-01'), COALESCE(last_heard, '1970-01-01')), '1970-01-01')";
+    // The session of a personalized device is there from the start, and says nothing.
+    const GOOD: &str = "NULLIF(GREATEST(COALESCE(IF(personal_addr IS NULL, joined_at, NULL), '1970-01-01'),
+        COALESCE(last_heard, '1970-01-01')), '1970-01-01')";
     const REFUSED: &str = "refused_at IS NOT NULL AND refusal IS NOT NULL";
     const OVERDUE: &str = "> 60 + 3 * COALESCE(JSON_VALUE(radio, '$.uplink_interval_s'), JSON_VALUE(profile_radio, '$.uplink_interval_s'),
         JSON_VALUE(model_radio, '$.uplink_interval_s'), usual_interval_s, 86400)";
@@ -243,7 +244,10 @@ fn state_is(query: &mut QueryBuilder<MySql>, state: DeviceState) {
     match state {
         DeviceState::Disabled => {}
         DeviceState::NeverJoined => {
-            query.push(format_args!(" AND {GOOD} IS NULL AND NOT ({REFUSED})"));
+            query.push(format_args!(" AND {GOOD} IS NULL AND NOT ({REFUSED}) AND personal_addr IS NULL"));
+        }
+        DeviceState::NeverHeard => {
+            query.push(format_args!(" AND {GOOD} IS NULL AND NOT ({REFUSED}) AND personal_addr IS NOT NULL"));
         }
         DeviceState::Refused => {
             query.push(format_args!(" AND {REFUSED} AND ({GOOD} IS NULL OR refused_at > {GOOD})"));
@@ -276,13 +280,13 @@ fn add_filters(query: &mut QueryBuilder<MySql>, which: &DeviceQuery) {
     }
     if let Some(tag) = &which.tag {
         query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
-        query.push_bind(tag).push(")");
+        query.push_bind(tag.trim().to_lowercase()).push(")");
     }
     if let Some(find) = &which.find {
         let text = anywhere(find);
         query.push(" AND (d.name LIKE ").push_bind(text.clone());
         query.push(" OR EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag LIKE ");
-        query.push_bind(text).push(")");
+        query.push_bind(text.to_lowercase()).push(")");
         if let Some(digits) = eui_digits(find) {
             let digits = anywhere(&digits);
             query.push(" OR HEX(d.dev_eui) LIKE ").push_bind(digits.clone());

@@ -93,6 +93,8 @@ impl Store {
     /// Seals all secrets under the newest master key, in small transactions; returns how many were sealed under the one
     /// before. It can be interrupted and begun again. With `most`, it ends after that many.
     pub async fn reseal(&self, most: Option<u64>) -> Result<u64, StoreError> {
+        // Kept answers are good for a day, and are not sealed again.
+        sqlx::query("DELETE FROM idempotency").execute(&self.pool).await?;
         let mut done = 0;
         for of in &ALL {
             done += self.reseal_column(of, most.map(|most| most.saturating_sub(done))).await?;

@@ -107,7 +107,7 @@ impl Store {
                     .push_bind(fleet)
                     .push_bind(device.model.as_ref().and_then(|slug| models.get(slug).copied()))
                     .push_bind(device.profile.as_ref().and_then(|slug| profiles.get(slug).copied()))
-                    .push_bind(eui_bytes(device.join_eui))
+                    .push_bind(device.join_eui.map(eui_bytes))
                     .push_bind(keys.app_key)
                     .push_bind(keys.nwk_key)
                     .push_bind(personal.as_ref().map(|(dev_addr, _)| *dev_addr))

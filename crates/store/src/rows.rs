@@ -16,6 +16,14 @@ pub(crate) fn eui(row: &MySqlRow, column: &'static str) -> Result<Eui64, StoreEr
     Ok(Eui64(u64::from_be_bytes(bytes)))
 }
 
+/// An EUI that may be left out.
+pub(crate) fn optional_eui(row: &MySqlRow, column: &'static str) -> Result<Option<Eui64>, StoreError> {
+    match row.try_get::<Option<Vec<u8>>, _>(column)? {
+        Some(_) => eui(row, column).map(Some),
+        None => Ok(None),
+    }
+}
+
 pub(crate) fn eui_bytes(eui: Eui64) -> Vec<u8> {
     eui.to_bytes().to_vec()
 }

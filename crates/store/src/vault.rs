@@ -44,6 +44,7 @@ pub(crate) enum Purpose {
     GroupKeys,
     FleetKey,
     OneTimeCodes,
+    KeptAnswer,
 }
 
 /// Seals and opens keys. While the master key is being replaced there are two: new secrets are sealed under the new
@@ -167,12 +168,16 @@ impl Vault {
         owner: Eui64,
         sealed: &[u8],
     ) -> Result<[u8; N], VaultError> {
+        self.open_any(purpose, owner, sealed)?.try_into().map_err(|_| VaultError::Sealed)
+    }
+
+    /// Opens a secret of any length.
+    pub(crate) fn open_any(&self, purpose: Purpose, owner: Eui64, sealed: &[u8]) -> Result<Vec<u8>, VaultError> {
         let newest = open_with(&self.newest, purpose, owner, sealed);
-        let secret = match (newest, &self.before) {
-            (Err(_), Some(before)) => open_with(before, purpose, owner, sealed)?,
-            (newest, _) => newest?,
-        };
-        secret.try_into().map_err(|_| VaultError::Sealed)
+        match (newest, &self.before) {
+            (Err(_), Some(before)) => open_with(before, purpose, owner, sealed),
+            (newest, _) => newest,
+        }
     }
 
     /// Whether a secret opens, of any kind.
@@ -208,6 +213,7 @@ fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
         Purpose::GroupKeys => 5,
         Purpose::FleetKey => 6,
         Purpose::OneTimeCodes => 7,
+        Purpose::KeptAnswer => 8,
     };
     aad[1..].copy_from_slice(&owner.to_bytes());
     aad

@@ -33,6 +33,8 @@ use crate::radio::settings::{Class, RadioSettings};
 pub enum DeviceState {
     /// Registered, and no join seen.
     NeverJoined,
+    /// Registered with a session (ABP), and not heard under it yet.
+    NeverHeard,
     /// Its joins fail.
     Refused,
     /// It sends at its usual interval.
@@ -48,6 +50,7 @@ impl DeviceState {
     pub const fn label(self) -> &'static str {
         match self {
             Self::NeverJoined => "never joined",
+            Self::NeverHeard => "never heard",
             Self::Refused => "refused",
             Self::Active => "active",
             Self::Silent => "silent",
@@ -62,9 +65,10 @@ pub struct Device {
     /// Its DevEUI.
     #[schema(value_type = String, example = "02bb00000000002a")]
     pub dev_eui: Eui64,
-    /// The JoinEUI it joins with.
-    #[schema(value_type = String, example = "02aa000000000001")]
-    pub join_eui: Eui64,
+    /// The JoinEUI it joins with. A personalized device needs none.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, example = "02aa000000000001")]
+    pub join_eui: Option<Eui64>,
     /// Its name.
     pub name: String,
     /// Its fleet's short name.
@@ -204,9 +208,10 @@ pub struct ShownKeys {
     /// The keys.
     #[serde(flatten)]
     pub keys: DeviceKeys,
-    /// The JoinEUI it joins with.
-    #[schema(value_type = String)]
-    pub join_eui: Eui64,
+    /// The JoinEUI it joins with. A personalized device needs none.
+    #[serde(default)]
+    #[schema(value_type = Option<String>)]
+    pub join_eui: Option<Eui64>,
     /// Every credential in every form.
     pub forms: Vec<KeyForm>,
 }

@@ -14,9 +14,9 @@ pub struct ReadBack {
     /// The DevEUI in its canonical form.
     #[schema(value_type = String)]
     pub dev_eui: Eui64,
-    /// The JoinEUI in its canonical form.
-    #[schema(value_type = String)]
-    pub join_eui: Eui64,
+    /// The JoinEUI in its canonical form. A personalized device needs none.
+    #[schema(value_type = Option<String>)]
+    pub join_eui: Option<Eui64>,
     /// Its name.
     pub name: String,
     /// Its fleet.

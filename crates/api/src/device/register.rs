@@ -18,7 +18,7 @@ pub struct NewDevice {
     #[serde(default)]
     #[schema(example = "02bb00000000002a")]
     pub dev_eui: String,
-    /// Its JoinEUI (AppEUI), likewise.
+    /// Its JoinEUI (AppEUI), likewise. A personalized device needs none.
     #[serde(default)]
     #[schema(example = "02aa000000000001")]
     pub join_eui: String,
@@ -61,7 +61,7 @@ pub struct NewDevice {
     /// Version of its firmware.
     #[serde(default)]
     pub firmware: Option<String>,
-    /// Words to find it by: lower-case letters, digits and dashes.
+    /// Words to find it by, 20 at most: letters, digits and dashes, stored in lower case.
     #[serde(default)]
     pub tags: Vec<String>,
 }

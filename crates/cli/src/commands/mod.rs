@@ -28,6 +28,8 @@ pub(crate) mod token;
 pub(crate) mod traffic;
 pub(crate) mod watch;
 
+use std::io::Write as _;
+
 use anyhow::Result;
 use clap::{CommandFactory as _, Parser, Subcommand};
 use lorawan::region::Region;
@@ -218,8 +220,8 @@ impl Context {
 pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
     let (out, yes) = (&context.out, context.global.yes);
     match noun {
-        Noun::SignIn(args) => sign_in::sign_in(&context.global, args).await,
-        Noun::SignOut => sign_in::sign_out(&context.global).await,
+        Noun::SignIn(args) => sign_in::sign_in(context, args).await,
+        Noun::SignOut => sign_in::sign_out(context).await,
         Noun::Account { verb } => account::run(&context.client()?, out, verb, yes).await,
         Noun::People { verb } => people::run(context, verb).await,
         Noun::Token { verb } => token::run(&context.client()?, out, verb, yes).await,
@@ -229,7 +231,7 @@ pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
         Noun::Find { text } => find::run(&context.client()?, out, text.join(" ")).await,
         Noun::Gateway { verb } => gateway::run(context, verb).await,
         Noun::Fleet { verb } => fleet::run(&context.client()?, out, verb, yes).await,
-        Noun::Model { verb } => model::run(&context.client()?, out, verb).await,
+        Noun::Model { verb } => model::run(&context.client()?, out, verb, yes).await,
         Noun::Decoder { verb } => decoder::run(context, verb).await,
         Noun::Readings { verb } => readings::run(&context.client()?, out, verb).await,
         Noun::Rehearse(args) => rehearse::run(&context.client()?, out, *args).await,
@@ -247,7 +249,10 @@ pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
         Noun::Agent(args) => agent::run(args).await,
         Noun::Scenario { verb } => scenario::run(&context.client()?, out, verb).await,
         Noun::Completions { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "heron", &mut std::io::stdout());
+            // Into memory first: writing to a closed pipe would panic there.
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Cli::command(), "heron", &mut script);
+            std::io::stdout().write_all(&script)?;
             Ok(())
         }
     }

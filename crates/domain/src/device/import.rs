@@ -163,7 +163,7 @@ pub struct ExportRow {
     /// The device's DevEUI.
     pub dev_eui: Eui64,
     /// Its JoinEUI.
-    pub join_eui: Eui64,
+    pub join_eui: Option<Eui64>,
     /// Its name.
     pub name: String,
     /// The short name of its fleet.
@@ -199,7 +199,7 @@ pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
             let session = |of: fn(&PersonalSession) -> Option<String>| keys.personal.as_ref().and_then(of);
             let cells = [
                 Some(d.dev_eui.to_string()),
-                Some(d.join_eui.to_string()),
+                d.join_eui.map(|eui| eui.to_string()),
                 keys.app_key.clone(),
                 keys.nwk_key.clone(),
                 Some(d.name),
@@ -246,6 +246,7 @@ mod tests {
                 defaults: &defaults,
                 net_id: NetId::new(0),
                 taken: &|_| false,
+                preview: false,
                 random: &mut random,
             },
         )

@@ -17,7 +17,7 @@ struct Credential {
     number: bool,
 }
 
-fn credentials(join_eui: Eui64, keys: &DeviceKeys) -> Vec<Credential> {
+fn credentials(join_eui: Option<Eui64>, keys: &DeviceKeys) -> Vec<Credential> {
     let mut all = Vec::new();
     let mut add = |name, constant, bytes: Vec<u8>, number| all.push(Credential { name, constant, bytes, number });
     add("DevEUI", "DEV_EUI", keys.dev_eui.to_bytes().to_vec(), true);
@@ -30,7 +30,9 @@ fn credentials(join_eui: Eui64, keys: &DeviceKeys) -> Vec<Credential> {
         None => {
             key("AppKey", "APP_KEY", keys.app_key.as_ref());
             key("NwkKey", "NWK_KEY", keys.nwk_key.as_ref());
-            add("JoinEUI", "JOIN_EUI", join_eui.to_bytes().to_vec(), true);
+            if let Some(join_eui) = join_eui {
+                add("JoinEUI", "JOIN_EUI", join_eui.to_bytes().to_vec(), true);
+            }
         }
         Some(session) => {
             let one_one = session.s_nwk_s_int_key.is_some() || session.nwk_s_enc_key.is_some();
@@ -60,7 +62,7 @@ fn reversed(bytes: &[u8]) -> Vec<u8> {
 }
 
 /// Every credential in every form, to be copied.
-pub fn forms(join_eui: Eui64, keys: &DeviceKeys) -> Vec<KeyForm> {
+pub fn forms(join_eui: Option<Eui64>, keys: &DeviceKeys) -> Vec<KeyForm> {
     let mut all = Vec::new();
     for credential in credentials(join_eui, keys) {
         let mut add = |form: &str, order: &str, text: String| {
@@ -88,7 +90,7 @@ pub enum ByteOrder {
 }
 
 /// The credentials as a piece of C. Keys have no byte order: they are written as the standard writes them.
-pub fn c_source(name: &str, join_eui: Eui64, keys: &DeviceKeys, order: ByteOrder) -> String {
+pub fn c_source(name: &str, join_eui: Option<Eui64>, keys: &DeviceKeys, order: ByteOrder) -> String {
     let word = match order {
         ByteOrder::LsbFirst => "least significant byte first, as on air",
         ByteOrder::MsbFirst => "most significant byte first, as on the label",
@@ -114,7 +116,7 @@ mod tests {
     use super::*;
     use api::device::register::PersonalSession;
 
-    const JOIN: Eui64 = Eui64(0x02aa_0000_0000_0001);
+    const JOIN: Option<Eui64> = Some(Eui64(0x02aa_0000_0000_0001));
 
     fn joining() -> DeviceKeys {
         let app_key = Some("7d14b209e65a813cf0279b4ed8631ac5".to_owned());

@@ -52,10 +52,10 @@ pub fn warnings(device: &CheckedDevice, near: bool, name_of: &dyn Fn(Eui64) -> O
             dev_eui.reversed()
         ));
     }
-    if let Some(name) = name_of(join_eui) {
+    if let Some((join_eui, name)) = join_eui.and_then(|join_eui| Some((join_eui, name_of(join_eui)?))) {
         found.push(format!("{join_eui} is the DevEUI of {name}: DevEUI and JoinEUI may be swapped."));
     }
-    if dev_eui == join_eui {
+    if Some(dev_eui) == join_eui {
         found.push("DevEUI and JoinEUI are the same.".into());
     }
     if near && let Some((eui, name)) = near_misses(dev_eui).find_map(|eui| name_of(eui).map(|name| (eui, name))) {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use api::device::label::Label;
 use api::device::register::{NewDevice, PersonalSession};
-use api::problem::{Problem, bad_field};
+use api::problem::{FieldProblems, Problem, bad_field};
 use api::radio::settings::RadioSettings;
 use engine::{Activation, RootKeys};
 use lorawan::crypto::{SessionKeys, SessionKeys11};
@@ -124,6 +124,8 @@ pub struct RegistrationContext<'a> {
     pub net_id: NetId,
     /// Whether an address is in use.
     pub taken: &'a (dyn Fn(DevAddr) -> bool + Sync),
+    /// Whether this is a preview: keys that are not given yet are no mistake.
+    pub preview: bool,
     /// Random numbers, for keys.
     pub random: &'a mut (dyn FnMut() -> [u8; 16] + Send),
 }
@@ -167,6 +169,7 @@ impl Check for PersonalSession {
                 defaults: &EstateDefaults::default(),
                 net_id: NetId::new(0),
                 taken: &|_| false,
+                preview: false,
                 random: &mut none,
             },
         )
@@ -194,8 +197,8 @@ fn check_session(
 pub struct CheckedDevice {
     /// Its DevEUI.
     pub dev_eui: Eui64,
-    /// Its JoinEUI.
-    pub join_eui: Eui64,
+    /// Its JoinEUI; a personalized device needs none.
+    pub join_eui: Option<Eui64>,
     /// How it joins, with its keys.
     pub activation: Activation,
     /// Its name.
@@ -226,7 +229,7 @@ pub struct CheckedDevice {
 
 /// Tags as they are kept: each once, in order.
 pub fn tags(given: &[String]) -> Result<Vec<String>, Problem> {
-    let mut tags: Vec<String> = given.iter().map(|tag| input::slug("tags", tag.trim())).collect::<Result<_, _>>()?;
+    let mut tags: Vec<String> = given.iter().map(|tag| input::tag("tags", tag)).collect::<Result<_, _>>()?;
     tags.sort();
     tags.dedup();
     if tags.len() > MOST_TAGS {
@@ -268,26 +271,49 @@ fn stated(field: &str, entered: &str, on_label: Option<Eui64>) -> Result<Eui64, 
 /// # Errors
 /// Names the field, the value and what is allowed; keys are not repeated.
 pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<CheckedDevice, Problem> {
+    let mut wrong = FieldProblems::default();
     let label = new.label.as_deref().filter(|text| !text.trim().is_empty()).map(label::read).transpose()?;
-    let dev_eui = stated("dev_eui", &new.dev_eui, label.as_ref().map(|label| label.dev_eui))?;
-    let join_eui = stated("join_eui", &new.join_eui, label.as_ref().map(|label| label.join_eui))?;
+    let dev_eui = wrong.take(stated("dev_eui", &new.dev_eui, label.as_ref().map(|label| label.dev_eui)));
+    let join_eui = match (&new.personal, new.join_eui.trim(), &label) {
+        (Some(_), "", None) => None,
+        _ => wrong.take(stated("join_eui", &new.join_eui, label.as_ref().map(|label| label.join_eui))),
+    };
     let of_label = label.as_ref().and_then(|label| estate.defaults.model_of_label(label));
     let serial = label.and_then(|label| label.serial_number).map(|serial| format!("serial number {serial}"));
     let about = if new.description.trim().is_empty() { serial } else { None };
-    let fleet = input::slug("fleet", &new.fleet)?;
-    let fleet_key = estate.defaults.fleet(&fleet)?;
-    let slug = |field, slug: &Option<String>| slug.as_deref().map(|slug| input::slug(field, slug)).transpose();
-    let (model, profile) = (slug("model", &new.model)?.or(of_label), slug("profile", &new.profile)?);
+    let fleet = wrong.take(input::slug("fleet", &new.fleet)).unwrap_or_default();
+    let fleet_key = if fleet.is_empty() { None } else { wrong.take(estate.defaults.fleet(&fleet)).flatten() };
+    let mut slug = |field, slug: &Option<String>| {
+        wrong.take(slug.as_deref().map(|slug| input::slug(field, slug)).transpose()).flatten()
+    };
+    let (model, profile) = (slug("model", &new.model).or(of_label), slug("profile", &new.profile));
     let flaw = model.as_ref().and_then(|slug| estate.defaults.models.get(slug)?.flaw.as_ref());
     let flaw = flaw.map(|flaw| format!("The decoder of its model is not used until it is fixed: {flaw}."));
-    let effective = estate.defaults.effective_settings(model.as_deref(), profile.as_deref(), new.region, &new.radio)?;
-    let version_of_mac = checked_profile(&effective.radio, effective.region)?.version;
-    suits(&effective.radio, new.personal.is_some())?;
-    let name = if new.name.trim().is_empty() { dev_eui.to_string() } else { input::name("name", &new.name)? };
+    let effective = estate.defaults.effective_settings(model.as_deref(), profile.as_deref(), new.region, &new.radio);
+    let effective = wrong.take(effective.and_then(|effective| {
+        suits(&effective.radio, new.personal.is_some())?;
+        Ok((checked_profile(&effective.radio, effective.region)?.version, effective))
+    }));
+    let activation =
+        effective.as_ref().and_then(|(version, _)| wrong.take(check_activation(new, *version, fleet_key, estate)));
+    let name = match new.name.trim() {
+        "" => dev_eui.map(|eui| eui.to_string()),
+        _ => wrong.take(input::name("name", &new.name)),
+    };
+    let description = wrong.take(description(about.as_ref().unwrap_or(&new.description)));
+    let hardware = wrong.take(version("hardware", new.hardware.as_deref())).flatten();
+    let firmware = wrong.take(version("firmware", new.firmware.as_deref())).flatten();
+    let tags = wrong.take(tags(&new.tags)).unwrap_or_default();
+    wrong.end()?;
+    let (Some(dev_eui), Some((_, effective)), Some(activation), Some(name)) = (dev_eui, effective, activation, name)
+    else {
+        // What is missing has been told above.
+        return Err(Problem::new(422, "bad_field", "This device cannot be registered"));
+    };
     Ok(CheckedDevice {
         dev_eui,
         join_eui,
-        activation: check_activation(new, version_of_mac, fleet_key, estate)?,
+        activation,
         name,
         fleet,
         model,
@@ -295,10 +321,10 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
         region: effective.region,
         radio: new.radio.clone(),
         whole: effective.radio,
-        description: description(about.as_ref().unwrap_or(&new.description))?,
-        hardware: version("hardware", new.hardware.as_deref())?,
-        firmware: version("firmware", new.firmware.as_deref())?,
-        tags: tags(&new.tags)?,
+        description: description.unwrap_or_default(),
+        hardware,
+        firmware,
+        tags,
         notes: Vec::from_iter(flaw),
     })
 }
@@ -319,6 +345,7 @@ fn check_activation(
         return Ok(Activation::Personalized { dev_addr, keys: Box::new(keys) });
     }
     let app_key = match new.app_key.as_deref().map(str::trim) {
+        None | Some("") if estate.preview => AesKey((estate.random)()),
         None | Some("") => {
             let why = "32 hex digits are wanted, or one of the words generate and fleet, or `personal` for a device that does not join";
             return Err(missing("app_key", why));
@@ -331,6 +358,9 @@ fn check_activation(
     };
     let nwk_key = new.nwk_key.as_deref().map(|key| estate.key("nwk_key", key)).transpose()?;
     match (version, nwk_key) {
+        (MacVersion::V1_1, None) if estate.preview => {
+            Ok(Activation::OverTheAir(RootKeys { app_key, nwk_key: Some(AesKey((estate.random)())) }))
+        }
         (MacVersion::V1_1, None) => {
             Err(missing("nwk_key", "LoRaWAN 1.1 has two root keys; 32 hex digits are wanted, or the word generate"))
         }

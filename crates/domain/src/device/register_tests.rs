@@ -20,6 +20,7 @@ fn surrounded<T>(run: impl FnOnce(&mut RegistrationContext<'_>) -> T) -> T {
         defaults: &defaults,
         net_id: NetId::new(0),
         taken: &|addr| addr == NetId::new(0).dev_addr(0x0202_0202),
+        preview: false,
         random: &mut random,
     })
 }
@@ -42,7 +43,7 @@ fn good() -> NewDevice {
 #[test]
 fn a_device_is_read_as_pasted() {
     let braces = NewDevice { join_eui: "{0x02, 0xaa, 0, 0, 0, 0, 0, 0x01,}".into(), ..good() };
-    assert_eq!(check(&braces).unwrap().join_eui, Eui64(0x02aa_0000_0000_0001), "as C has it");
+    assert_eq!(check(&braces).unwrap().join_eui, Some(Eui64(0x02aa_0000_0000_0001)), "as C has it");
     let digits = NewDevice { join_eui: "02:aa:0:0:0:0:0:01".into(), ..good() };
     assert_eq!(check(&digits).unwrap_err().field.as_deref(), Some("join_eui"), "a lone 0 is half a byte elsewhere");
     let device = check(&good()).unwrap();
@@ -118,7 +119,7 @@ fn a_label_gives_identity_and_serial_number() {
     let label = Some("lw;d0;02aa000000000001;02bb00000000002a;00010002;S12AB".to_owned());
     let scanned = NewDevice { label, dev_eui: String::new(), join_eui: String::new(), ..good() };
     let device = check(&scanned).unwrap();
-    assert_eq!((device.dev_eui, device.join_eui), (Eui64(0x02bb_0000_0000_002a), Eui64(0x02aa_0000_0000_0001)));
+    assert_eq!((device.dev_eui, device.join_eui), (Eui64(0x02bb_0000_0000_002a), Some(Eui64(0x02aa_0000_0000_0001))));
     assert_eq!(device.description, "serial number 12AB");
     assert!(check(&NewDevice { dev_eui: "02bb00000000002a".into(), ..scanned.clone() }).is_ok());
     let other = check(&NewDevice { dev_eui: "02bb00000000002b".into(), ..scanned.clone() }).unwrap_err();

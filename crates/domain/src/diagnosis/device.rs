@@ -1,5 +1,6 @@
 //! A device's diagnosis: findings, reasons, and next steps.
 
+use api::device::join::DeviceStranger;
 use api::device::outbox::OutboxItem;
 use api::device::{DeviceDetail, DeviceState};
 use api::diagnosis::device::{Finding, Weight};
@@ -7,7 +8,7 @@ use api::message::Message;
 use chrono::TimeDelta;
 
 use crate::diagnosis::finding;
-use crate::diagnosis::join::unheard_accepts;
+use crate::diagnosis::join::{requests_before, unheard_accepts};
 
 /// Percent of an hour's allowance from which on airtime is reported.
 const MUCH_PERCENT: f64 = 80.0;
@@ -16,14 +17,15 @@ const MUCH_PERCENT: f64 = 80.0;
 const SETTLING: TimeDelta = TimeDelta::seconds(1);
 
 /// A device's findings, the most important first. From its outbox: the last failed downlink, the number of waiting
-/// ones, and the next one.
+/// ones, and the next one. `asked_before` are the join-requests it sent before it was registered.
 pub fn findings(
     detail: &DeviceDetail,
     failed: Option<&OutboxItem>,
     next: Option<(u64, &OutboxItem)>,
     timeline: &[Message],
+    asked_before: Option<&DeviceStranger>,
 ) -> Vec<Finding> {
-    let mut all = vec![unheard_accepts(detail, timeline).unwrap_or_else(|| state(detail))];
+    let mut all = vec![unheard_accepts(detail, timeline).unwrap_or_else(|| state(detail, asked_before))];
     all.extend(radio(detail));
     for band in detail.airtime.iter().filter(|band| band.used_percent >= MUCH_PERCENT) {
         let what = format!(
@@ -62,14 +64,20 @@ pub fn findings(
     all
 }
 
-fn state(detail: &DeviceDetail) -> Finding {
+fn state(detail: &DeviceDetail, asked_before: Option<&DeviceStranger>) -> Finding {
     let device = &detail.device;
     match (device.state, &device.refusal) {
-        (DeviceState::NeverJoined, _) if detail.personalized => finding(
+        (DeviceState::NeverHeard, _) => finding(
             Weight::Trouble,
             "session",
             "Personalized (ABP), and never heard under its session.".into(),
             "Check that it is switched on and near a gateway. Compare DevAddr and session keys with the device.",
+        ),
+        (DeviceState::NeverJoined, _) if asked_before.is_some() => finding(
+            Weight::Attention,
+            "join",
+            format!("{} None since.", asked_before.map(requests_before).unwrap_or_default()),
+            "A device asks again by itself, often after minutes or hours. Restart it to make it ask at once.",
         ),
         (DeviceState::NeverJoined, _) => finding(
             Weight::Trouble,
@@ -93,6 +101,12 @@ fn state(detail: &DeviceDetail) -> Finding {
             "device",
             "Disabled: its frames are refused, and nothing is sent to it.".into(),
             "Enable it to serve it again.",
+        ),
+        (DeviceState::Active, _) if device.last_heard.is_none() => finding(
+            Weight::Fine,
+            "uplinks",
+            "Joined; no uplink of its new session was heard yet.".into(),
+            "If none comes, the device did not hear the join-accept.",
         ),
         (DeviceState::Active, _) => finding(Weight::Fine, "uplinks", "Uplinks arrive on time.".into(), ""),
     }

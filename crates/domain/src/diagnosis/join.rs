@@ -25,6 +25,17 @@ pub struct JoinContext<'a> {
     pub strangers: &'a [DeviceStranger],
     /// The device of the estate that was heard last, and how long ago, in words.
     pub last_heard: Option<(String, String)>,
+    /// Its own join-requests before it was registered.
+    pub asked_before: Option<&'a DeviceStranger>,
+}
+
+/// The join-requests of a device before it was registered.
+pub(crate) fn requests_before(asked: &DeviceStranger) -> String {
+    let at = asked.last_heard.format("%Y-%m-%d %H:%M:%S UTC");
+    match asked.requests {
+        1 => format!("One join-request was heard before it was registered, at {at}."),
+        n => format!("{n} join-requests were heard before it was registered, the last at {at}."),
+    }
 }
 
 fn listed<'a>(names: impl Iterator<Item = &'a str>) -> String {
@@ -53,7 +64,11 @@ pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condit
         false => add("It is enabled here", Verdict::Passed, "It is.".into()),
     }
     let seen = "This cannot be seen from here: many devices sleep until a button is held or a magnet removed.";
-    add(&format!("It is switched on and sends {sends}"), Verdict::NotReached, seen.into());
+    let (on, seen) = match around.asked_before {
+        Some(asked) => (Verdict::Passed, requests_before(asked)),
+        None => (Verdict::NotReached, seen.to_owned()),
+    };
+    add(&format!("It is switched on and sends {sends}"), on, seen);
     let (verdict, known) = gateways(device.region, around.gateways);
     add(&format!("A gateway near it listens to {}", device.region), verdict, known);
     match &around.last_heard {
@@ -73,7 +88,10 @@ pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condit
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let known = format!("Join-requests of {} go out at {}{more} MHz.", device.region, channels.join(", "));
     add(&format!("Its firmware is set to {}", device.region), Verdict::NotReached, known);
-    let (verdict, known) = strangers(device.dev_eui, around.strangers);
+    let (verdict, known) = match around.asked_before {
+        Some(_) => (Verdict::Passed, "It has asked to join with this DevEUI.".to_owned()),
+        None => strangers(device.dev_eui, around.strangers),
+    };
     if detail.personalized {
         let known = "Looked at once an uplink comes: an unknown address is shown in the traffic.".into();
         add("DevAddr and session keys are those of the device", Verdict::NotReached, known);

@@ -1,5 +1,7 @@
 //! Applying a model's reading rules: unit, scale, limits, decimals, words, running totals.
 
+use std::collections::BTreeMap;
+
 use api::message::{Reading, ReadingValue};
 use api::problem::{Problem, bad_field};
 use api::reading::{ReadingKind, ReadingRule};
@@ -138,6 +140,16 @@ pub fn apply(
     }
     let word = rule.words.get(&value.to_string()).cloned();
     Reading { value, unit, word, raw, bytes }
+}
+
+/// The word for a stored value, which is a number or a text; none if there is no word for it.
+pub fn word_of(words: &BTreeMap<String, String>, value: Option<f64>, text: Option<&str>) -> Option<String> {
+    let key = match (text, value) {
+        (Some(text), _) => text.to_owned(),
+        (None, Some(value)) => ReadingValue::Number(value).to_string(),
+        (None, None) => return None,
+    };
+    words.get(&key).cloned()
 }
 
 /// Continues a running total. A counter that falls was reset to 0, or has passed `wraps_at`.

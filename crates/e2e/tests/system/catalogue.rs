@@ -168,7 +168,7 @@ async fn a_git_repository_is_imported_and_refreshed() {
 
     for (address, branch, said) in [
         (format!("git://127.0.0.1:{}/nothing.git", repository.port), None, "nothing.git"),
-        (service.http.clone(), None, "is this a git repository"),
+        (service.http.clone(), None, "not found"),
         ("git://127.0.0.1:1/x.git".to_owned(), None, "Connection refused"),
         (address.clone(), Some("no-such-branch"), "no-such-branch"),
     ] {

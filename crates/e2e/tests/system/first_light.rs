@@ -19,7 +19,7 @@ use crate::scenes::tarnsey;
 async fn one_device_one_gateway_from_radio_to_reading() {
     let service = Service::first_start().await;
     let before = service.heron(&["gateway", "list"]);
-    assert_eq!(before.status.code(), Some(1));
+    assert_eq!(before.status.code(), Some(4), "not allowed");
     assert!(String::from_utf8_lossy(&before.stderr).contains("heron sign-in"));
     service.sign_heron_in();
 
@@ -155,11 +155,11 @@ async fn the_client_refuses_clearly() {
         }
     };
     refused(&["gateway", "add", "02a1f0", "--name", "x"], 1, &["eui", "\"02a1f0\"", "16"]);
-    refused(&["gateway", "show", "02a1f00000000001"], 1, &["no such gateway"]);
+    refused(&["gateway", "show", "02a1f00000000001"], 3, &["no such gateway"]);
     refused(&["gateway", "list", "--nonsense"], 2, &["--nonsense"]);
-    refused(&["device", "show", "nobody"], 1, &["\"nobody\"", "DevEUI"]);
+    refused(&["device", "show", "nobody"], 3, &["\"nobody\"", "DevEUI"]);
     refused(&["traffic", "--type", "sounds"], 1, &["sounds", "uplink, join, refused, downlink"]);
-    refused(&["--estate", "elsewhere", "gateway", "list"], 1, &["no such estate"]);
+    refused(&["--estate", "elsewhere", "gateway", "list"], 3, &["no such estate"]);
     service.heron_says(&["fleet", "add", "herons"]);
     refused(&["fleet", "add", "herons"], 1, &["exists already"]);
     refused(&["fleet", "remove", "herons"], 1, &["--yes"]);

@@ -28,6 +28,7 @@ mod restart;
 mod rights;
 mod scenes;
 mod secrets;
+mod surface;
 mod tools;
 mod trust;
 mod websocket;

@@ -191,7 +191,11 @@ async fn files_that_cannot_be_are_refused_as_a_whole() {
             .contains("line 3 is UTF-8 and line 2 is not")
     );
     assert!(said("", b"PK\x03\x04\0".to_vec()).await.contains("it is not text"));
-    assert!(said("colour=grey", b"dev_eui\n".to_vec()).await.contains("query parameters"));
+    assert!(
+        said("colour=grey", b"dev_eui\n".to_vec())
+            .await
+            .contains("colour: This value cannot be used: there is no such parameter")
+    );
     let large = vec![b'x'; domain::device::import::LARGEST + 1];
     let request = service.request(Method::POST, &format!("/estates/{ESTATE}/devices/import")).body(large);
     assert_eq!(request.send().await.unwrap().status().as_u16(), 413);

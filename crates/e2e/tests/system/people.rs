@@ -288,7 +288,7 @@ async fn the_client_does_all_of_it() {
     assert!(by_marit(&["account", "show"]).1.contains("operator"));
     let (code, told) = by_marit(&["fleet", "add", "mine"]);
     assert!(
-        code == Some(1) && told.contains("needs the right \"devices\"") && told.contains("operator of tarnsey"),
+        code == Some(4) && told.contains("needs the right \"devices\"") && told.contains("operator of tarnsey"),
         "{told}"
     );
     says(&["fleet", "add", "nests"]);

@@ -2,7 +2,7 @@
 
 use domain::Check;
 use domain::device::register;
-use domain::device::state::device_state;
+use domain::device::state::{StateEvidence, device_state};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -109,6 +109,7 @@ fn device(name: &str, dev_eui: Eui64) -> domain::device::register::CheckedDevice
         defaults: &defaults,
         net_id: lorawan::NetId::new(0),
         taken: &|_| false,
+        preview: false,
         random: &mut random,
     };
     register::check(&new, &mut estate).unwrap()
@@ -452,10 +453,16 @@ async fn lists_are_searched_filtered_and_ordered() {
         let rows = store.devices(estate, &which, 9).await.unwrap();
         // What the database says of a state is what is shown of it.
         let shown = |row: &store::DeviceRow| {
-            let refused = row.refusal.as_ref().map(|refusal| refusal.time);
+            let evidence = StateEvidence {
+                personalized: row.personalized,
+                joined_at: row.joined_at,
+                last_heard: row.last_heard,
+                interval_s: row.usual_interval_s,
+                refused_at: row.refusal.as_ref().map(|refusal| refusal.time),
+            };
             match row.disabled {
                 true => DeviceState::Disabled,
-                false => device_state(Utc::now(), row.joined_at, row.last_heard, row.usual_interval_s, refused),
+                false => device_state(Utc::now(), evidence),
             }
         };
         assert!(rows.iter().all(|row| which.state.is_none_or(|state| shown(row) == state)), "{which:?}");
@@ -471,6 +478,7 @@ async fn lists_are_searched_filtered_and_ordered() {
     assert_eq!(list(tagged).await, ["tide-03", "tide-04"]);
     let state = |state| DeviceQuery { state: Some(state), ..DeviceQuery::default() };
     assert_eq!(list(state(DeviceState::NeverJoined)).await, ["tide-01"]);
+    assert_eq!(list(state(DeviceState::NeverHeard)).await, Vec::<String>::new());
     assert_eq!(list(state(DeviceState::Active)).await, ["tide-02"]);
     assert_eq!(list(state(DeviceState::Silent)).await, ["tide-03"]);
     assert_eq!(list(state(DeviceState::Disabled)).await, ["tide-04"]);

@@ -122,7 +122,7 @@ pub(crate) async fn two_estates() -> (Service, String) {
     ] {
         let path = format!("/estates/{OTHER}/{path}");
         let (status, answer) = service.by(&runa, Method::POST, &path, Some(body)).await;
-        assert_eq!(status, 200, "{path}: {answer}");
+        assert!(status.is_success(), "{path}: {answer}");
     }
     (service, runa)
 }

@@ -54,8 +54,7 @@ impl Bench {
         let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
         let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
         if let Some(decoder) = decoder {
-            let model =
-                json!({ "maker": "Benchwright", "name": "Probe", "decoder": decoder, "units": { "level": "m" } });
+            let model = json!({ "maker": "Benchwright", "name": "Probe", "decoder": decoder, "readings": { "level": { "unit": "m" } } });
             let path = format!("/estates/{}/models/probe", e2e::service::ESTATE);
             let _: Value = service.done(reqwest::Method::PUT, &path, Some(model)).await;
         }

@@ -161,10 +161,10 @@ async fn regions_and_airtime_over_http() {
 
     for (path, status, part) in [
         ("/regions/EU999", 404, "EU868, US915"),
-        ("/regions/EU868/airtime", 400, "payload_bytes"),
+        ("/regions/EU868/airtime", 422, "payload_bytes"),
         ("/regions/EU868/airtime?payload_bytes=300", 422, "0 to 242 bytes"),
         ("/regions/EU868/airtime?payload_bytes=1&interval_s=0", 422, "interval_s"),
-        ("/regions/EU868/airtime?payload_bytes=1&colour=red", 400, "colour"),
+        ("/regions/EU868/airtime?payload_bytes=1&colour=red", 422, "colour"),
     ] {
         let (given, body) = service.call(Method::GET, path, None).await;
         assert_eq!(given, status, "{path}");

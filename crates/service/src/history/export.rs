@@ -1,6 +1,7 @@
 //! Readings written out as CSV, JSON Lines or Parquet, a part at a time: an export of a year holds no more in memory
 //! than one of a day.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -8,6 +9,7 @@ use anyhow::Result;
 use axum::body::Bytes;
 use chrono::{DateTime, SecondsFormat};
 use domain::csv::guarded;
+use domain::reading::rule::word_of;
 use parquet::basic::Compression;
 use parquet::data_type::{ByteArray, ByteArrayType, DataType, DoubleType, Int64Type};
 use parquet::file::properties::WriterProperties;
@@ -59,6 +61,22 @@ pub(crate) struct Column {
     pub dev_eui: String,
     pub reading: String,
     pub unit: Option<String>,
+    /// Words for its values.
+    pub words: BTreeMap<String, String>,
+}
+
+impl Column {
+    /// Puts the words for values in their place.
+    fn put_words(&self, points: &mut [Point]) {
+        if self.words.is_empty() {
+            return;
+        }
+        for point in points {
+            if let Some(word) = word_of(&self.words, point.value, point.word.as_deref()) {
+                point.word = Some(word.into());
+            }
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -267,9 +285,10 @@ pub(crate) async fn export(
     for column in columns {
         let mut from_ms = from_ms;
         loop {
-            let points = store.points(column.series, from_ms, until_ms, PAGE).await?;
+            let mut points = store.points(column.series, from_ms, until_ms, PAGE).await?;
             let Some(last) = points.last() else { break };
             from_ms = last.at_ms + 1;
+            column.put_words(&mut points);
             writer.write(column, &points)?;
             let written = writer.take();
             if !written.is_empty() && to.send(Ok(written.into())).await.is_err() {
@@ -299,11 +318,14 @@ mod tests {
             dev_eui: "02b0000000000001".into(),
             reading: "level".into(),
             unit: Some("m".into()),
+            words: BTreeMap::from([("ebb".to_owned(), "falling".to_owned()), ("-2.5".to_owned(), "low".to_owned())]),
         };
         let point = |at_ms, value, word: Option<&str>| Point { at_ms, value, word: word.map(Into::into) };
         let mut writer = writer(form).unwrap();
         let mut out = writer.take();
-        writer.write(&column, &[point(0, Some(-2.5), None), point(1500, None, Some("ebb"))]).unwrap();
+        let mut points = [point(0, Some(-2.5), None), point(1500, None, Some("ebb"))];
+        column.put_words(&mut points);
+        writer.write(&column, &points).unwrap();
         writer.finish().unwrap();
         out.append(&mut writer.take());
         out

@@ -1,11 +1,18 @@
 //! What the OpenAPI document says of every endpoint: how callers identify themselves, and how refusals look.
 
-use utoipa::Modify;
-use utoipa::openapi::path::{Operation, Parameter, ParameterBuilder, ParameterIn};
-use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityRequirement, SecurityScheme};
-use utoipa::openapi::{Content, ObjectBuilder, OpenApi, Ref, RefOr, Required, Response, ResponseBuilder, Schema, Type};
+use std::collections::{BTreeMap, HashSet};
 
-use crate::http::auth::authorize::operations;
+use axum::http::Method;
+use utoipa::Modify;
+use utoipa::openapi::header::HeaderBuilder;
+use utoipa::openapi::path::{Operation, Parameter, ParameterBuilder, ParameterIn, PathItem};
+use utoipa::openapi::schema::{AdditionalProperties, ArrayItems};
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityRequirement, SecurityScheme};
+use utoipa::openapi::{
+    Content, Header, ObjectBuilder, OpenApi, Ref, RefOr, Required, Response, ResponseBuilder, Schema, Type,
+};
+
+use crate::http::auth::endpoint::operations;
 
 /// As refusals are sent (RFC 9457).
 const PROBLEM: &str = "application/problem+json";
@@ -25,16 +32,191 @@ impl Modify for TokenScheme {
 /// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that
 /// come before its handler.
 pub(crate) fn complete(openapi: &mut OpenApi) {
+    close_bodies(openapi);
+    let revised: HashSet<String> = {
+        let schemas = openapi.components.as_ref().map(|components| &components.schemas);
+        let has_revision = |item: &PathItem| item.get.as_ref().is_some_and(|get| shows_revision(get, schemas));
+        openapi.paths.paths.iter().filter(|(_, item)| has_revision(item)).map(|(path, _)| path.clone()).collect()
+    };
     for (path, item) in &mut openapi.paths.paths {
-        for (_, operation) in operations(item) {
+        let revised = revised.contains(path);
+        for (method, operation) in operations(item) {
             if path.contains("{estate}") {
                 operation.parameters.get_or_insert_default().insert(0, estate().into());
             }
             if right(operation) != Some("none") {
                 operation.security = Some(vec![SecurityRequirement::new("token", NO_SCOPES)]);
             }
+            headers(&method, operation, revised);
             refusals(path, operation);
         }
+    }
+}
+
+/// Whether an operation answers with something that has a revision.
+fn shows_revision(operation: &Operation, schemas: Option<&BTreeMap<String, RefOr<Schema>>>) -> bool {
+    let Some(RefOr::T(answer)) = operation.responses.responses.get("200") else { return false };
+    let shown = answer.content.get("application/json").and_then(|content| match content {
+        RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) => of.ref_location.rsplit('/').next(),
+        _ => None,
+    });
+    let Some(RefOr::T(schema)) = shown.and_then(|name| schemas?.get(name)) else { return false };
+    has_field(schema, "revision")
+}
+
+fn has_field(schema: &Schema, name: &str) -> bool {
+    match schema {
+        Schema::Object(object) => object.properties.contains_key(name),
+        Schema::AllOf(parts) => {
+            parts.items.iter().any(|part| matches!(part, RefOr::T(schema) if has_field(schema, name)))
+        }
+        _ => false,
+    }
+}
+
+fn text() -> Schema {
+    Schema::from(ObjectBuilder::new().schema_type(Type::String))
+}
+
+fn header_parameter(name: &str, told: &str) -> Parameter {
+    ParameterBuilder::new()
+        .name(name)
+        .parameter_in(ParameterIn::Header)
+        .required(Required::False)
+        .description(Some(told))
+        .schema(Some(text()))
+        .build()
+}
+
+fn header(told: &str) -> RefOr<Header> {
+    RefOr::T(HeaderBuilder::new().schema(Some(text())).description(Some(told)).build())
+}
+
+const TAG: &str = "Revision and content, to be sent back as `If-Match` or `If-None-Match`.";
+
+/// Adds the headers that an operation takes and answers with.
+fn headers(method: &Method, operation: &mut Operation, revised: bool) {
+    let mut taken = Vec::new();
+    let answers = &mut operation.responses.responses;
+    let mut add_to = |status: &str, name: &str, told: &str| {
+        if let Some(RefOr::T(answer)) = answers.get_mut(status) {
+            answer.headers.insert(name.to_owned(), header(told));
+        }
+    };
+    let json = |answers: &BTreeMap<String, RefOr<Response>>| matches!(answers.get("200"), Some(RefOr::T(answer)) if answer.content.contains_key("application/json"));
+    if *method == Method::POST {
+        add_to("201", "Location", "Where it is.");
+        add_to("201", "ETag", TAG);
+        add_to("202", "Location", "Where its progress is.");
+        if answers.contains_key("201") || answers.contains_key("202") {
+            taken.push(header_parameter(
+                "Idempotency-Key",
+                "Any text of 1 to 100 characters, new for each request. If the same request comes again with the same key \
+                 within a day, it is not carried out again, and gets the same answer.",
+            ));
+        }
+    } else if *method == Method::GET && json(answers) {
+        if let Some(RefOr::T(answer)) = answers.get_mut("200") {
+            answer.headers.insert("ETag".to_owned(), header(TAG));
+        }
+        taken.push(header_parameter(
+            "If-None-Match",
+            "The ETag of an earlier answer; if nothing has changed, 304 is answered.",
+        ));
+        answers.insert("304".into(), RefOr::T(ResponseBuilder::new().description("It is as it was").build()));
+    } else if revised {
+        taken.push(header_parameter(
+            "If-Match",
+            "The ETag or the revision that was seen; if somebody has changed it since, 412 is answered and nothing changes.",
+        ));
+        let told = "Somebody else has changed it meanwhile";
+        answers.insert(
+            "412".into(),
+            RefOr::T(ResponseBuilder::new().description(told).content(PROBLEM, problem()).build()),
+        );
+    }
+    operation.parameters.get_or_insert_default().extend(taken.into_iter().map(RefOr::from));
+}
+
+/// States that bodies have no fields but those that are described. A body that consists of several parts is described as
+/// one object.
+fn close_bodies(openapi: &mut OpenApi) {
+    let Some(components) = &mut openapi.components else { return };
+    let schemas = &mut components.schemas;
+    let bodies = openapi.paths.paths.values_mut().flat_map(|item| operations(item).map(|(_, operation)| operation));
+    let bodies = bodies.filter_map(|operation| operation.request_body.as_ref()).filter_map(|body| match body {
+        RefOr::T(body) => body.content.get("application/json"),
+        RefOr::Ref(_) => None,
+    });
+    let mut waiting: Vec<String> = bodies
+        .filter_map(|content| match content {
+            RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) => name_of(of),
+            _ => None,
+        })
+        .collect();
+    let mut closed = HashSet::new();
+    while let Some(name) = waiting.pop() {
+        if !closed.insert(name.clone()) {
+            continue;
+        }
+        let Some(RefOr::T(schema)) = schemas.get(&name).cloned() else { continue };
+        let mut schema = merged(&schema, schemas);
+        if let Schema::Object(object) = &mut schema
+            && !object.properties.is_empty()
+            && object.additional_properties.is_none()
+        {
+            object.additional_properties = Some(Box::new(AdditionalProperties::FreeForm(false)));
+        }
+        referred(&schema, &mut waiting);
+        schemas.insert(name, RefOr::T(schema));
+    }
+}
+
+fn name_of(of: &Ref) -> Option<String> {
+    of.ref_location.rsplit('/').next().map(str::to_owned)
+}
+
+/// A schema of several parts as one object, if all of them are objects.
+fn merged(schema: &Schema, schemas: &BTreeMap<String, RefOr<Schema>>) -> Schema {
+    let Schema::AllOf(parts) = schema else { return schema.clone() };
+    let mut whole = ObjectBuilder::new().description(parts.description.clone()).build();
+    for part in &parts.items {
+        let part = match part {
+            RefOr::T(schema) => Some(schema.clone()),
+            RefOr::Ref(of) => match name_of(of).and_then(|name| schemas.get(&name)) {
+                Some(RefOr::T(schema)) => Some(merged(schema, schemas)),
+                _ => None,
+            },
+        };
+        let Some(Schema::Object(part)) = part else { return schema.clone() };
+        whole.properties.extend(part.properties);
+        whole.required.extend(part.required);
+    }
+    Schema::Object(whole)
+}
+
+/// Adds the names of schemas that one refers to.
+fn referred(schema: &Schema, found: &mut Vec<String>) {
+    let mut each = |part: &RefOr<Schema>| match part {
+        RefOr::Ref(of) => found.extend(name_of(of)),
+        RefOr::T(schema) => referred(schema, found),
+    };
+    match schema {
+        Schema::Object(object) => {
+            object.properties.values().for_each(&mut each);
+            if let Some(AdditionalProperties::RefOr(part)) = object.additional_properties.as_deref() {
+                each(part);
+            }
+        }
+        Schema::Array(array) => {
+            if let ArrayItems::RefOrSchema(part) = &array.items {
+                each(part);
+            }
+        }
+        Schema::OneOf(choice) => choice.items.iter().for_each(each),
+        Schema::AnyOf(choice) => choice.items.iter().for_each(each),
+        Schema::AllOf(parts) => parts.items.iter().for_each(each),
+        _ => {}
     }
 }
 
@@ -76,9 +258,12 @@ fn refusals(path: &str, operation: &mut Operation) {
             });
         }
     }
-    for response in operation.responses.responses.values_mut() {
+    for (status, response) in &mut operation.responses.responses {
         if let RefOr::T(response) = response {
             as_problem(response);
+            if status == "429" {
+                response.headers.insert("Retry-After".into(), header("Seconds until another try may work."));
+            }
         }
     }
 }

@@ -80,6 +80,11 @@ pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
     )
 }
 
+/// The body is larger than is taken.
+pub(crate) fn too_large() -> Refusal {
+    Refusal(Problem::new(413, "too_large", "The body is larger than the 1 MiB allowed"))
+}
+
 pub(crate) async fn no_such_endpoint(uri: axum::http::Uri) -> Refusal {
     not_found("endpoint", uri.path())
 }

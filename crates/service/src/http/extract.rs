@@ -32,6 +32,11 @@ pub struct WholeEstate {
 }
 
 impl WholeEstate {
+    /// The path of something in the estate.
+    pub fn path(&self, below: impl std::fmt::Display) -> String {
+        format!("/estates/{}/{below}", self.access.slug)
+    }
+
     pub fn audit(&self) -> &AuditContext {
         &self.context.audit
     }
@@ -88,14 +93,21 @@ impl FromRequestParts<App> for VisibleEstate {
     }
 }
 
-/// The EUI in the path, in any common form.
+/// The EUI of what a path names, as the guard has found it: it may be named by its name.
+#[derive(Clone, Copy)]
+pub(crate) struct ResolvedEui(pub Eui64);
+
+/// The EUI of what the path names.
 pub(crate) struct PathEui(pub Eui64);
 
 impl FromRequestParts<App> for PathEui {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
-        Ok(Self(domain::input::eui("eui", &path_parameter(parts, app, "eui").await?)?))
+        match parts.extensions.get::<ResolvedEui>() {
+            Some(ResolvedEui(eui)) => Ok(Self(*eui)),
+            None => Ok(Self(domain::input::eui("eui", &path_parameter(parts, app, "eui").await?)?)),
+        }
     }
 }
 

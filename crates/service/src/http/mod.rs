@@ -3,6 +3,7 @@
 pub(crate) mod app;
 pub(crate) mod auth;
 pub(crate) mod console;
+pub(crate) mod contract;
 pub(crate) mod description;
 pub(crate) mod devices;
 pub(crate) mod edge;
@@ -31,10 +32,9 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_swagger_ui::SwaggerUi;
 
 use crate::http::app::App;
-use crate::http::auth::authorize::Endpoints;
+use crate::http::auth::endpoint::Endpoints;
+use crate::http::contract::body::MAX_BODY;
 
-/// The largest request body; a decoder's script is the largest thing sent.
-const MAX_BODY: usize = 1 << 20;
 /// How long a body may stop coming before it is given up.
 const BODY_PATIENCE: Duration = Duration::from_secs(20);
 

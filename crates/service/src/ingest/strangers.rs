@@ -69,10 +69,10 @@ impl Strangers {
     /// Those of an estate, the one heard last first, without those registered since.
     pub fn of(&self, estate_id: EstateId, directory: &Directory) -> Vec<DeviceStranger> {
         let known = |eui: Eui64| directory.device(eui).filter(|device| device.estate_id == estate_id);
-        let mut all = self.lock();
-        all.retain(|(estate, eui), _| *estate != estate_id || known(*eui).is_none());
+        let all = self.lock();
+        let unknown = |(estate, eui): &(EstateId, Eui64)| *estate == estate_id && known(*eui).is_none();
         let mut found: Vec<DeviceStranger> =
-            all.iter().filter(|((estate, _), _)| *estate == estate_id).map(|(_, stranger)| stranger.clone()).collect();
+            all.iter().filter(|(key, _)| unknown(key)).map(|(_, stranger)| stranger.clone()).collect();
         drop(all);
         for stranger in &mut found {
             let like = near_misses(stranger.dev_eui).find_map(known);
@@ -80,6 +80,11 @@ impl Strangers {
         }
         found.sort_by_key(|stranger| std::cmp::Reverse(stranger.last_heard));
         found
+    }
+
+    /// The requests of a device that has been registered since.
+    pub fn before_registration(&self, estate_id: EstateId, dev_eui: Eui64) -> Option<DeviceStranger> {
+        self.lock().get(&(estate_id, dev_eui)).cloned()
     }
 }
 

@@ -10,7 +10,7 @@
 
   const estateOptions = useEstateOptions();
   let { wanted, choose }: { wanted: Filters; choose: (name: Filter, value: string) => void } = $props();
-  const STATES = ["active", "silent", "refused", "never_joined", "disabled"] as const;
+  const STATES = ["active", "silent", "refused", "never_joined", "never_heard", "disabled"] as const;
 
   let typing: ReturnType<typeof setTimeout> | undefined;
   function find(text: string) {

@@ -39,7 +39,10 @@
   let keys = $state<"entered" | "generate" | "fleet" | "session" | "session_entered">("entered");
 
   const fleet = $derived(estateOptions.fleets.find((f) => f.slug === form.fleet));
-  const complete = $derived((form.label.trim() !== "" || (form.dev_eui.trim() !== "" && form.join_eui.trim() !== "")) && form.fleet !== "" && given());
+  /** A device with a fixed session does not join, and needs no JoinEUI. */
+  const joins = $derived(keys !== "session" && keys !== "session_entered");
+  const named = $derived(form.label.trim() !== "" || (form.dev_eui.trim() !== "" && (!joins || form.join_eui.trim() !== "")));
+  const complete = $derived(named && form.fleet !== "" && given());
 
   /** Whether what the device is to be known by is there. */
   function given() {
@@ -49,16 +52,15 @@
 
   function body() {
     const made = keys === "entered" ? form.app_key : keys;
-    const personal = keys === "session" || keys === "session_entered";
     const made_up = { dev_addr: "generate", nwk_s_key: "generate", app_s_key: "generate" };
     const { dev_addr, nwk_s_key, app_s_key } = keys === "session" ? made_up : form;
     return {
       label: form.label || null,
       dev_eui: form.dev_eui,
       join_eui: form.join_eui,
-      app_key: personal ? null : made,
+      app_key: joins ? made : null,
       nwk_key: (keys === "entered" && form.nwk_key) || null,
-      personal: personal ? { dev_addr, nwk_s_key, app_s_key } : null,
+      personal: joins ? null : { dev_addr, nwk_s_key, app_s_key },
       name: form.name,
       fleet: form.fleet,
       model: form.model || null,
@@ -123,7 +125,7 @@
       <input class="input w-64 font-mono" name="dev_eui" bind:value={form.dev_eui} required={!form.label} autocomplete="off" spellcheck="false" />
     </Field>
     <Field label="JoinEUI (AppEUI)">
-      <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required={!form.label} autocomplete="off" spellcheck="false" />
+      <input class="input w-64 font-mono" name="join_eui" bind:value={form.join_eui} required={!form.label && joins} autocomplete="off" spellcheck="false" />
     </Field>
     <Field label="Fleet">
       <select class="select w-44" name="fleet" bind:value={form.fleet} required>
@@ -190,7 +192,9 @@
   {#if readBack}
     <div class="mt-3 rounded-field bg-base-200 p-3" data-read-back>
       <p>
-        Read as DevEUI <span class="font-mono">{grouped(readBack.dev_eui)}</span>, JoinEUI <span class="font-mono">{grouped(readBack.join_eui)}</span>:
+        Read as DevEUI <span class="font-mono">{grouped(readBack.dev_eui)}</span>{#if readBack.join_eui}, JoinEUI <span class="font-mono"
+            >{grouped(readBack.join_eui)}</span
+          >{/if}:
         {readBack.name}, {readBack.model ? `model ${readBack.model}, ` : ""}{readBack.profile ? `profile ${readBack.profile}, ` : ""}{readBack.region}, LoRaWAN {readBack.mac_version},
         class {readBack.class}, {readBack.joins ? "joins (OTAA)" : "personalized (ABP)"}.
       </p>

@@ -13,7 +13,11 @@
     <dt>DevEUI</dt>
     <dd class="font-mono text-[0.9em]">{grouped(device.dev_eui)}</dd>
     <dt>JoinEUI</dt>
-    <dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
+    {#if device.join_eui}
+      <dd class="font-mono text-[0.9em]">{grouped(device.join_eui)}</dd>
+    {:else}
+      <dd>none: it does not join</dd>
+    {/if}
     <dt>Fleet</dt>
     <dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
     <dt>Model</dt>
@@ -43,8 +47,10 @@
     {#if device.session}
       <dt>DevAddr</dt>
       <dd class="font-mono text-[0.9em]">{device.session.dev_addr}</dd>
-      <dt>{device.personalized ? "Session since" : "Joined"}</dt>
-      <dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
+      {#if !device.personalized}
+        <dt>Joined</dt>
+        <dd title={moment(device.session.joined_at)}>{ago(device.session.joined_at, live.now)}</dd>
+      {/if}
       <dt>Last FCntUp</dt>
       <dd class="tabular-nums">{device.session.last_counter_up ?? "none yet"}</dd>
       <dt>Next FCntDown</dt>

@@ -124,7 +124,7 @@ pub(crate) struct DeviceListArgs {
     /// Only those with this tag.
     #[arg(long)]
     pub tag: Option<String>,
-    /// Only those in this state: never_joined, refused, active, silent or disabled.
+    /// Only those in this state: never_joined, never_heard, refused, active, silent or disabled.
     #[arg(long)]
     pub state: Option<String>,
     /// Only those with this in their name, an EUI, their address or a tag.

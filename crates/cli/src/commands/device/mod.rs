@@ -20,7 +20,7 @@ use api::device::{DeviceDetail, ShownKeys};
 use api::radio::settings::RadioSettings;
 use domain::device::keys::ByteOrder;
 use domain::device::keys::c_source;
-use lorawan::MacVersion;
+use lorawan::{Eui64, MacVersion};
 
 use crate::client::Client;
 use crate::commands::device::args::{DeviceAddArgs, DeviceVerb, KeyForms, KeyOrder};
@@ -29,11 +29,15 @@ use crate::show::{self, Out};
 
 const NONE: &str = "No device is registered. Next: `heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI`.";
 
+fn join_eui(eui: Option<Eui64>) -> String {
+    eui.map_or_else(|| "none: it does not join".into(), |eui| eui.to_string())
+}
+
 fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
     let device = &d.device;
     let mut lines = vec![
         ("dev eui", device.dev_eui.to_string()),
-        ("join eui", device.join_eui.to_string()),
+        ("join eui", join_eui(device.join_eui)),
         ("name", device.name.clone()),
         ("fleet", device.fleet.clone()),
         ("model", device.model.clone().unwrap_or_else(|| "none: payloads are not decoded".into())),
@@ -62,7 +66,11 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
     }
     if let Some(session) = &d.session {
         let up = session.last_counter_up.map_or_else(|| "none yet".into(), |n| n.to_string());
-        lines.push(("session", format!("DevAddr {}, joined {}", session.dev_addr, show::ago(Some(session.joined_at)))));
+        let begun = match d.personalized {
+            true => "fixed".to_owned(),
+            false => format!("joined {}", show::ago(Some(session.joined_at))),
+        };
+        lines.push(("session", format!("DevAddr {}, {begun}", session.dev_addr)));
         lines.push(("counters", format!("last up {up}, next down {}", session.next_counter_down)));
     }
     if let Some(decision) = &d.rate_decision {
@@ -141,7 +149,7 @@ fn read_back_lines(r: &ReadBack) -> Vec<(&'static str, String)> {
     let joins = if r.joins { "joins" } else { "personalized" };
     vec![
         ("dev eui", r.dev_eui.to_string()),
-        ("join eui", r.join_eui.to_string()),
+        ("join eui", join_eui(r.join_eui)),
         ("name", r.name.clone()),
         ("fleet", r.fleet.clone()),
         ("model", none(&r.model)),
@@ -173,7 +181,7 @@ fn show_keys(out: &Out, name: &str, keys: &ShownKeys, form: KeyForms, order: Key
 
 fn key_lines(shown: &ShownKeys) -> Vec<(&'static str, String)> {
     let keys = &shown.keys;
-    let mut lines = vec![("dev eui", keys.dev_eui.to_string()), ("join eui", shown.join_eui.to_string())];
+    let mut lines = vec![("dev eui", keys.dev_eui.to_string()), ("join eui", join_eui(shown.join_eui))];
     lines.extend(keys.app_key.clone().map(|key| ("app key", key)));
     lines.extend(keys.nwk_key.clone().map(|key| ("nwk key", key)));
     if let Some(personal) = &keys.personal {

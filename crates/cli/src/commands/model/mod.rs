@@ -14,7 +14,7 @@ use domain::reading::rule;
 
 use crate::client::Client;
 use crate::commands::model::args::ModelVerb;
-use crate::show::Out;
+use crate::show::{Out, confirm};
 
 fn lines(m: &Model) -> Vec<(&'static str, String)> {
     let none = |text: &Option<String>| text.clone().unwrap_or_else(|| "none".into());
@@ -45,13 +45,15 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
     lines
 }
 
-pub(crate) async fn run(client: &Client, out: &Out, verb: ModelVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: ModelVerb, yes: bool) -> Result<()> {
     match verb {
         ModelVerb::List => list::run(client, out).await,
         ModelVerb::Show { slug } => show::run(client, out, slug).await,
         ModelVerb::Remove { slug } => {
+            let what = format!("The model {slug} will be removed with its decoder, its tests and its editions.");
+            confirm(yes, &what)?;
             client.delete(&client.in_estate(&format!("models/{slug}")).await?).await?;
-            out.line(format!("{slug} was removed."))
+            out.said(format!("{slug} was removed."))
         }
         ModelVerb::Put(args) => put::run(client, out, *args).await,
         ModelVerb::Reading(args) => reading::run(client, out, args).await,

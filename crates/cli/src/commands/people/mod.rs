@@ -63,9 +63,7 @@ pub(crate) async fn run(context: &Context, verb: PeopleVerb) -> Result<()> {
 async fn local(context: &Context, verb: LocalPeopleVerb) -> Result<()> {
     let out = &context.out;
     match verb {
-        LocalPeopleVerb::Take(args) if args.new_account.is_some() => {
-            sign_in::take_invitation(&context.global, args).await
-        }
+        LocalPeopleVerb::Take(args) if args.new_account.is_some() => sign_in::take_invitation(context, args).await,
         LocalPeopleVerb::Take(args) => {
             let client = context.client()?;
             let code = args.link.rsplit('#').next().unwrap_or_default().to_owned();

@@ -4,7 +4,6 @@
 //! endpoint that states nothing is never answered. What changes something, shows a secret or is refused goes into the
 //! audit log from here, with what the handler has left in its [`AuditContext`].
 
-use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
@@ -12,6 +11,7 @@ use std::time::Instant;
 use api::people::audit::AuditKind;
 use api::people::rights::Right;
 use api::problem::Problem;
+use axum::body::Body;
 use axum::extract::{FromRequestParts as _, MatchedPath, RawPathParams, Request, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, StatusCode, header};
@@ -19,116 +19,19 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use domain::grants::Visibility;
 use lorawan::Eui64;
-use store::{EstateId, StoreError};
-use utoipa::openapi::path::{Operation, PathItem};
+use store::{EstateId, Named, PersonId, StoreError};
 
 use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
 use crate::http::auth::audit_context::{self, AuditContext, AuditRecord};
 use crate::http::auth::authenticate;
 use crate::http::auth::context::{RequestContext, missing, source};
+use crate::http::auth::endpoint::{Endpoint, Endpoints, Requirement};
 use crate::http::auth::presented::{Presented, presented};
 use crate::http::auth::recent::PATIENCE;
-use crate::http::error::{Refusal, no_such_method, not_found};
-
-/// What an endpoint asks of its caller.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Requirement {
-    /// Nothing.
-    Nothing,
-    /// To be known.
-    Anyone,
-    /// To have signed in: an access token may not manage an account.
-    Oneself,
-    /// To have signed in, and to have something to do with the estate.
-    Member,
-    /// To have signed in as the one who keeps the installation.
-    Installation,
-    /// A right in the estate.
-    In(Right),
-}
-
-impl Requirement {
-    fn read(text: &str) -> Option<Self> {
-        Some(match text {
-            "none" => Self::Nothing,
-            "anyone" => Self::Anyone,
-            "oneself" => Self::Oneself,
-            "member" => Self::Member,
-            "installation" => Self::Installation,
-            right => Self::In(right.parse().ok()?),
-        })
-    }
-
-    /// Whether it changes people's rights.
-    fn concerns_rights(self) -> bool {
-        matches!(self, Self::Oneself | Self::Member | Self::In(Right::People))
-    }
-
-    /// Whether a request is recorded: reading is not, with any method.
-    fn is_deed(self, method: &Method) -> bool {
-        match self {
-            Self::In(Right::View) => false,
-            Self::In(Right::Keys) => true,
-            _ => !method.is_safe(),
-        }
-    }
-}
-
-/// One endpoint.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Endpoint {
-    pub name: String,
-    pub needs: Requirement,
-    /// Whether its path names a device.
-    of_device: bool,
-}
-
-/// All endpoints, as they are described.
-pub(crate) struct Endpoints(HashMap<(Method, String), Endpoint>);
-
-impl Endpoints {
-    /// From the OpenAPI document.
-    ///
-    /// # Errors
-    /// Names the first endpoint that does not say what it needs.
-    pub(crate) fn of(document: &utoipa::openapi::OpenApi) -> Result<Self, String> {
-        let mut found = HashMap::new();
-        let mut document = document.clone();
-        for (path, item) in &mut document.paths.paths {
-            for (method, operation) in operations(item) {
-                let stated = operation.extensions.as_ref().and_then(|all| all.get("x-right")?.as_str());
-                let needs = stated.and_then(Requirement::read);
-                let needs = needs.ok_or_else(|| format!("{method} {path} does not state an x-right that is known"))?;
-                let endpoint = Endpoint {
-                    name: operation.operation_id.clone().unwrap_or_default(),
-                    needs,
-                    of_device: path.contains("/devices/{eui}"),
-                };
-                found.insert((method, path.clone()), endpoint);
-            }
-        }
-        Ok(Self(found))
-    }
-
-    fn get(&self, method: &Method, path: &str) -> Option<&Endpoint> {
-        // HEAD is answered like GET.
-        let method = if method == Method::HEAD { Method::GET } else { method.clone() };
-        self.0.get(&(method, path.to_owned()))
-    }
-}
-
-/// The endpoints at a path.
-pub(crate) fn operations(item: &mut PathItem) -> impl Iterator<Item = (Method, &mut Operation)> {
-    let all = [
-        (Method::GET, &mut item.get),
-        (Method::PUT, &mut item.put),
-        (Method::POST, &mut item.post),
-        (Method::DELETE, &mut item.delete),
-        (Method::PATCH, &mut item.patch),
-    ];
-    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
-}
+use crate::http::contract::{Contract, idempotency, tags};
+use crate::http::error::{Refusal, no_such_method, not_found, too_large};
+use crate::http::extract::ResolvedEui;
 
 /// Passes a request to its handler, or refuses it with the reason.
 pub(crate) async fn guard(
@@ -151,8 +54,12 @@ pub(crate) async fn guard(
     let (mut parts, body) = request.into_parts();
     let audit = AuditContext::at(below_estate(parts.uri.path()));
     parts.extensions.insert(audit.clone());
+    let contract = Arc::clone(&endpoint.contract);
     if endpoint.needs == Requirement::Nothing {
-        return next.run(Request::from_parts(parts, body)).await;
+        return match within_contract(&contract, Request::from_parts(parts, body)).await {
+            Ok(request) => next.run(request).await,
+            Err(refusal) => refusal.into_response(),
+        };
     }
     let address = source(&parts);
     let who = match known_caller(&app, &parts.headers, address, &endpoint).await {
@@ -160,20 +67,49 @@ pub(crate) async fn guard(
         Err(refusal) => return refusal.into_response(),
     };
     let record = AuditRecord::by(&who, address, &endpoint.name);
-    let mut call = Call { app, endpoint, method: parts.method.clone(), estate: None, audit, record };
+    let person = who.person.id;
+    let mut call = Call { app, endpoint, person, method: parts.method.clone(), estate: None, audit, record };
     match call.admit(&mut parts, who, address).await {
         Ok(context) => parts.extensions.insert(context),
         Err(refusal) => return refusal.into_response(),
     };
-    let answer = call.carry_out(next, Request::from_parts(parts, body)).await;
+    let asked = parts.headers.clone();
+    let answer = match within_contract(&contract, Request::from_parts(parts, body)).await {
+        Ok(request) => call.carry_out(next, request).await,
+        Err(refusal) => refusal.into_response(),
+    };
     call.end(answer.status()).await;
-    answer
+    match call.method {
+        Method::GET | Method::HEAD => tags::tagged(&asked, answer).await,
+        _ if contract.creates || contract.has_revision => tags::revised(answer).await,
+        _ => answer,
+    }
+}
+
+/// The request, if its query, its body and its `If-Match` are as the operation is described.
+async fn within_contract(contract: &Contract, request: Request) -> Result<Request, Refusal> {
+    contract.check_query(request.uri().query())?;
+    let changes = matches!(*request.method(), Method::PUT | Method::PATCH | Method::DELETE);
+    if changes && !contract.has_revision && tags::if_match(request.headers()).is_some() {
+        let problem = Problem::new(412, "no_revision", "This has no revision that could be compared");
+        return Err(problem.detail("leave If-Match out, or send If-Match: *").into());
+    }
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    // A body of another type is for the handler to refuse.
+    if !contract.takes_json() || !kind.trim_start().starts_with("application/json") {
+        return Ok(request);
+    }
+    let (parts, body) = request.into_parts();
+    let bytes = axum::body::to_bytes(body, contract.max_body).await.map_err(|_| too_large())?;
+    contract.check_body(&bytes)?;
+    Ok(Request::from_parts(parts, Body::from(bytes)))
 }
 
 /// A call of a known caller, on its way to its handler and back.
 struct Call {
     app: App,
     endpoint: Endpoint,
+    person: PersonId,
     method: Method,
     /// The estate its path names, once the caller has been let in.
     estate: Option<EstateId>,
@@ -189,8 +125,8 @@ impl Call {
             address,
             access: None,
             visibility: Visibility::Nothing,
-            if_match: if_match(&parts.headers),
-            of_device: self.endpoint.of_device,
+            if_match: tags::if_match(&parts.headers),
+            of_device: self.endpoint.of_device(),
             audit: self.audit.clone(),
         };
         let parameters = RawPathParams::from_request_parts(parts, &self.app).await.ok();
@@ -202,9 +138,15 @@ impl Call {
             Err(refusal) => Err((None, refusal)),
             Ok(()) => self.enter(&mut context, named("estate"), named("eui")).await,
         };
-        if let Err((estate, refusal)) = admitted {
-            self.record.refused(&self.app, estate, &self.audit, &refusal).await;
-            return Err(refusal);
+        match admitted {
+            Ok(eui) => drop(eui.map(|eui| parts.extensions.insert(ResolvedEui(eui)))),
+            Err((estate, refusal)) => {
+                // What cannot be read at all is a mistake, not somebody who wants more than is allowed.
+                if matches!(refusal.0.status, 403 | 404) {
+                    self.record.refused(&self.app, estate, &self.audit, &refusal).await;
+                }
+                return Err(refusal);
+            }
         }
         self.estate = context.access.as_ref().map(|access| access.estate_id);
         Ok(context)
@@ -224,14 +166,15 @@ impl Call {
         Ok(())
     }
 
-    /// Finds out what the caller may do in the estate and with the device that the path names.
+    /// Finds out what the caller may do in the estate and with the device that the path names. Gives back the EUI of what
+    /// the path names.
     async fn enter(
         &self,
         context: &mut RequestContext,
         estate: Option<String>,
-        eui: Option<String>,
-    ) -> Result<(), Denied> {
-        let Some(slug) = estate else { return Ok(()) };
+        named: Option<String>,
+    ) -> Result<Option<Eui64>, Denied> {
+        let Some(slug) = estate else { return Ok(None) };
         let access = access_of(&self.app, &context.who, &slug, &self.endpoint).await.map_err(|why| (None, why))?;
         let Some(access) = access else {
             // To others an estate does not exist.
@@ -244,15 +187,34 @@ impl Call {
                 return Err((Some(estate_id), missing(right, &access, &context.who)));
             }
         }
-        if let Some(text) = eui.filter(|_| self.endpoint.of_device) {
-            let eui: Eui64 = domain::input::eui("eui", &text).map_err(|why| (Some(estate_id), why.into()))?;
+        let eui = match (named, self.endpoint.names) {
+            (Some(text), Some(kind)) => {
+                Some(self.resolve(estate_id, kind, &text).await.map_err(|why| (Some(estate_id), why))?)
+            }
+            _ => None,
+        };
+        if let Some(eui) = eui.filter(|_| self.endpoint.of_device()) {
             let known = self.app.directory.device(eui).filter(|device| device.estate_id == estate_id);
             if !known.is_some_and(|device| context.visibility.covers(eui, &device.fleet)) {
                 return Err((Some(estate_id), not_found("device", eui)));
             }
         }
         context.access = Some(Arc::new(access));
-        Ok(())
+        Ok(eui)
+    }
+
+    /// The EUI that a text in a path stands for: it is one, in any form, or it is a name.
+    async fn resolve(&self, estate: EstateId, kind: Named, text: &str) -> Result<Eui64, Refusal> {
+        let eui = domain::input::eui("eui", text);
+        if let Ok(eui) = &eui
+            && (kind != Named::Device || self.app.directory.device(*eui).is_some())
+        {
+            return Ok(*eui);
+        }
+        match self.app.store.eui_named(estate, kind, text).await? {
+            Some(found) => Ok(found),
+            None => eui.map_err(|_| not_found(kind.word(), text)),
+        }
     }
 
     /// Runs the handler. Changes in one estate run one after the other, so that the second sees the first.
@@ -263,7 +225,11 @@ impl Call {
             Some(turn) => Some(turn.lock().await),
             None => None,
         };
-        next.run(request).await
+        if !self.endpoint.contract.creates {
+            return next.run(request).await;
+        }
+        let most = self.endpoint.contract.max_body;
+        idempotency::once(&self.app.store, self.person, most, request, async |request| next.run(request).await).await
     }
 
     /// Records what was done. A refused request has changed nothing.
@@ -281,12 +247,6 @@ impl Call {
         };
         self.record.ended(&self.app, self.estate, &self.audit, status, kind).await;
     }
-}
-
-/// The revision that the caller saw (`If-Match`); none for a new form.
-fn if_match(headers: &HeaderMap) -> Option<String> {
-    let value = headers.get(header::IF_MATCH)?.to_str().ok()?;
-    Some(value.trim().trim_matches('"').to_owned()).filter(|value| !value.is_empty() && value != "*")
 }
 
 /// What a path names below its estate.
@@ -389,32 +349,6 @@ type Denied = (Option<EstateId>, Refusal);
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn every_endpoint_states_what_it_needs() {
-        let endpoints = Endpoints::of(&crate::http::document()).unwrap();
-        assert!(endpoints.0.len() > 100, "{}", endpoints.0.len());
-        for ((method, path), endpoint) in &endpoints.0 {
-            let in_estate = path.contains("{estate}");
-            let fits = match endpoint.needs {
-                Requirement::Nothing | Requirement::Anyone | Requirement::Oneself | Requirement::Installation => {
-                    !in_estate
-                }
-                Requirement::Member | Requirement::In(_) => in_estate,
-            };
-            assert!(fits, "{method} {path} needs {:?}", endpoint.needs);
-            let changes = matches!(*method, Method::PUT | Method::DELETE | Method::PATCH);
-            assert!(!changes || endpoint.needs != Requirement::In(Right::View), "{method} {path} changes something");
-        }
-    }
-
-    #[test]
-    fn an_endpoint_that_states_nothing_is_found() {
-        let mut document = crate::http::document();
-        let path = document.paths.paths.get_mut("/api/v1/me").unwrap();
-        path.get.as_mut().unwrap().extensions = None;
-        assert!(Endpoints::of(&document).is_err_and(|why| why.contains("GET /api/v1/me")));
-    }
 
     #[test]
     fn a_cookie_is_taken_from_the_own_site_only() {

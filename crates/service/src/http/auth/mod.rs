@@ -7,6 +7,7 @@ pub(crate) mod audit_context;
 pub(crate) mod authenticate;
 pub(crate) mod authorize;
 pub(crate) mod context;
+pub(crate) mod endpoint;
 pub(crate) mod limits;
 pub(crate) mod presented;
 pub(crate) mod recent;
@@ -35,5 +36,5 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(account::renew_recovery_codes))
         .routes(routes!(account::end_two_step))
         .routes(routes!(tokens::list_tokens, tokens::add_token))
-        .routes(routes!(tokens::revoke_token))
+        .routes(routes!(tokens::show_token, tokens::revoke_token))
 }

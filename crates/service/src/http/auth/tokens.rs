@@ -15,7 +15,7 @@ use crate::http::auth::context::missing;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{PathName, WholeEstate};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// Tokens of one person in one estate.
 const MOST: usize = 100;
@@ -41,13 +41,13 @@ pub(crate) async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> 
 /// Makes an access token, which allows no more than its maker is allowed. Its secret is in this answer only.
 #[utoipa::path(post, path = "/estates/{estate}/tokens", tag = "people",
     extensions(("x-right" = json!("member"))), request_body = NewToken,
-    responses((status = 200, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
+    responses((status = 201, body = MadeToken), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub(crate) async fn add_token(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewToken>,
-) -> Answer<MadeToken> {
+) -> Made<MadeToken> {
     let (name, rights, scope, expires_at) = token::check(&new, Utc::now())?;
     estate
         .access
@@ -75,7 +75,26 @@ pub(crate) async fn add_token(
         last_from: None,
     };
     estate.audit().object(format!("token {id}: {}", token.name)).made(&told(&token));
-    Ok(Json(MadeToken { token, secret }))
+    Ok(Created { at: estate.path(format_args!("tokens/{id}")), made: MadeToken { token, secret } })
+}
+
+/// One access token, without its secret.
+#[utoipa::path(get, path = "/estates/{estate}/tokens/{id}", tag = "people",
+    extensions(("x-right" = json!("member"))),
+    params(("id" = String, Path)),
+    responses((status = 200, body = AccessToken), (status = 404, body = Problem)))]
+pub(crate) async fn show_token(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathName(id): PathName,
+) -> Answer<AccessToken> {
+    token_of(&app, &estate, &id).await.map(Json)
+}
+
+async fn token_of(app: &App, estate: &WholeEstate, id: &str) -> Result<AccessToken, Refusal> {
+    let number: u32 = id.parse().map_err(|_| not_found("token", id))?;
+    let all = app.store.tokens(estate.id, whose(estate)).await?;
+    all.into_iter().find(|token| token.id == number).ok_or_else(|| not_found("token", id))
 }
 
 /// Revokes an access token. What it is used for ends at once, open streams included.
@@ -88,11 +107,8 @@ pub(crate) async fn revoke_token(
     estate: WholeEstate,
     PathName(id): PathName,
 ) -> Result<StatusCode, Refusal> {
-    let number: u32 = id.parse().map_err(|_| not_found("token", &id))?;
-    let whose = whose(&estate);
-    let before = app.store.tokens(estate.id, whose).await?.into_iter().find(|token| token.id == number);
-    let before = before.ok_or_else(|| not_found("token", &id))?;
-    if !app.store.revoke_token(estate.id, number, whose).await? {
+    let before = token_of(&app, &estate, &id).await?;
+    if !app.store.revoke_token(estate.id, before.id, whose(&estate)).await? {
         return Err(not_found("token", id));
     }
     estate.audit().object(format!("token {id}: {}", before.name)).removed(&told(&before));

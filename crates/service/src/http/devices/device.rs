@@ -14,7 +14,7 @@ use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
 use domain::device::change::DeviceSnapshot;
 use domain::device::keys;
-use domain::device::state::{device_keys, device_state};
+use domain::device::state::{StateEvidence, device_keys, device_state};
 use domain::diagnosis::join;
 use domain::diagnosis::join::JoinContext;
 use domain::radio::agreement::{agreement, rate_decision};
@@ -34,11 +34,16 @@ use crate::http::json::{Answer, Json};
 
 /// A device as it is shown; `heard_until` is the time up to which receptions are stored.
 pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
-    let refused_at = row.refusal.as_ref().map(|r| r.time);
-    let expected_s = expected_s(&row);
+    let known = StateEvidence {
+        personalized: row.personalized,
+        joined_at: row.joined_at,
+        last_heard: row.last_heard,
+        interval_s: expected_s(&row),
+        refused_at: row.refusal.as_ref().map(|refusal| refusal.time),
+    };
     let state = match row.disabled {
         true => DeviceState::Disabled,
-        false => device_state(heard_until, row.joined_at, row.last_heard, expected_s, refused_at),
+        false => device_state(heard_until, known),
     };
     Device {
         dev_eui: row.dev_eui,
@@ -254,16 +259,23 @@ pub(crate) async fn why(
     let timeline = app.store.messages(estate.id, (Some(eui), None), &kinds, None, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
     let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
-    let findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline);
+    let asked_before = app.strangers.before_registration(estate.id, eui);
+    let asked = asked_before.as_ref();
+    let findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline, asked);
     let conditions = match detail.device.last_heard {
-        None => conditions(&app, &estate, &detail).await?,
+        None => conditions(&app, &estate, &detail, asked).await?,
         Some(_) => Vec::new(),
     };
     Ok(Json(DeviceWhy { findings, conditions, timeline }))
 }
 
 /// The conditions for a device to be heard, each checked as far as possible.
-async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> Result<Vec<Condition>, Refusal> {
+async fn conditions(
+    app: &App,
+    estate: &WholeEstate,
+    detail: &DeviceDetail,
+    asked_before: Option<&DeviceStranger>,
+) -> Result<Vec<Condition>, Refusal> {
     let gateways = gateway::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
     let strangers = app.strangers.of(estate.id, &app.directory);
     let latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
@@ -272,7 +284,8 @@ async fn conditions(app: &App, estate: &WholeEstate, detail: &DeviceDetail) -> R
         let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
         Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
     });
-    Ok(join::conditions(detail, &JoinContext { gateways: &gateways, strangers: &strangers, last_heard }))
+    let around = JoinContext { gateways: &gateways, strangers: &strangers, last_heard, asked_before };
+    Ok(join::conditions(detail, &around))
 }
 
 /// Gateways checked for whether they may hear a device.
@@ -312,7 +325,9 @@ pub(crate) async fn remove_device(
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    estate.audit().object(format!("device {} ({eui})", row.name)).removed(&as_is(row));
+    let before = as_is(row);
+    estate.still(&before)?;
+    estate.audit().object(format!("device {} ({eui})", before.name)).removed(&before);
     // The engine first, so that it writes nothing more for the device afterwards.
     app.network.command(Command::RemoveDevice(eui)).await;
     app.directory.remove_device(eui);

@@ -16,7 +16,7 @@ use store::{DeviceContext, GroupIdentity, GroupRow};
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{PathEui, WholeEstate, revision};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 async fn show(app: &App, row: GroupRow) -> Group {
     let status = app.network.group(row.config.group).await;
@@ -104,8 +104,8 @@ pub(crate) async fn list_groups(State(app): State<App>, estate: WholeEstate) -> 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.
 #[utoipa::path(post, path = "/estates/{estate}/groups", tag = "groups",
     extensions(("x-right" = json!("devices"))), request_body = NewGroup,
-    responses((status = 200, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Answer<Group> {
+    responses((status = 201, body = Group), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn add_group(State(app): State<App>, estate: WholeEstate, Json(new): Json<NewGroup>) -> Made<Group> {
     let new = new.check()?;
     check_members(&app, &estate, &new.members, new.class, new.region).await?;
     let identity = GroupIdentity {
@@ -136,7 +136,8 @@ pub(crate) async fn add_group(State(app): State<App>, estate: WholeEstate, Json(
     let row = row(&app, &estate, identity.group).await?;
     estate.audit().object(format!("group {} ({})", row.name, identity.group));
     put(&app, &row).await;
-    Ok(Json(show(&app, row).await))
+    let at = estate.path(format_args!("groups/{}", identity.group));
+    Ok(Created { at, made: show(&app, row).await })
 }
 
 /// One group.
@@ -205,6 +206,7 @@ pub(crate) async fn remove_group(
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let before = row(&app, &estate, eui).await?;
+    estate.still(&before.config.members)?;
     estate.audit().object(format!("group {} ({eui})", before.name));
     app.network.command(Command::RemoveGroup(eui)).await;
     app.directory.remove_device(eui);

@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use domain::device::label;
+use lorawan::Eui64;
 use serde::Deserialize;
 use store::DeviceQuery;
 use tokio::sync::Semaphore;
@@ -89,8 +90,10 @@ pub(crate) async fn print_labels(
             let base = row.model.as_ref().and_then(|slug| defaults.models.get(slug));
             let profile = base.and_then(|base| u32::from_str_radix(base.profile_id.as_deref()?, 16).ok());
             let profile = profile.unwrap_or(NO_PROFILE);
+            // A label has a JoinEUI (TR005); that of a device that does not join is all zeros.
+            let join_eui = row.join_eui.unwrap_or(Eui64(0));
             let label = Label {
-                join_eui: row.join_eui,
+                join_eui,
                 dev_eui: row.dev_eui,
                 vendor_id: (profile >> 16) as u16,
                 vendor_profile_id: profile as u16,
@@ -98,7 +101,7 @@ pub(crate) async fn print_labels(
                 serial_number: None,
                 proprietary: None,
             };
-            let (dev_eui, join_eui) = (row.dev_eui.to_string(), row.join_eui.to_string());
+            let (dev_eui, join_eui) = (row.dev_eui.to_string(), join_eui.to_string());
             Printed { code: label::code(&label), name: row.name, dev_eui, join_eui }
         })
         .collect();

@@ -50,5 +50,5 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
         .routes(routes!(outbox::check_outbox_item))
         .routes(routes!(outbox::place_in_outbox))
-        .routes(routes!(outbox::cancel))
+        .routes(routes!(outbox::show_outbox_item, outbox::cancel))
 }

@@ -19,7 +19,7 @@ use crate::http::app::App;
 use crate::http::devices::device::expected_s;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::models::turns::Purpose;
 
 /// Downlinks that may wait for one device.
@@ -229,13 +229,13 @@ pub(crate) async fn check_outbox_item(
 #[utoipa::path(post, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("send"))),
     params(("eui" = String, Path)), request_body = NewOutboxItem,
-    responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_to_outbox(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(new): Json<NewOutboxItem>,
-) -> Answer<OutboxItem> {
+) -> Made<OutboxItem> {
     let Ready { new, port, payload, wait, listening, .. } = ready(&app, &estate, eui, &new).await?;
     if app.store.outbox_open(eui).await? >= MAX_OPEN {
         let problem = Problem::new(409, "outbox_full", "The outbox is full");
@@ -266,7 +266,23 @@ pub(crate) async fn add_to_outbox(
         app.network.arrange(eui, id, Place::First).await;
     }
     tell_place(&mut stored, ahead_of(&app.network.outbox_line(eui).await, id), &listening);
-    Ok(Json(stored))
+    Ok(Created { at: estate.path(format_args!("devices/{eui}/outbox/{}", stored.id)), made: stored })
+}
+
+/// One downlink of a device's outbox, waiting or done.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox",
+    extensions(("x-right" = json!("view"))),
+    params(("eui" = String, Path), ("id" = String, Path)),
+    responses((status = 200, body = OutboxItem), (status = 404, body = Problem)))]
+pub(crate) async fn show_outbox_item(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+    PathName(name): PathName,
+) -> Answer<OutboxItem> {
+    known(&app, &estate, eui)?;
+    let item = app.store.outbox_item(eui, id("id", &name)?).await?;
+    item.map(Json).ok_or_else(|| not_found("downlink", name))
 }
 
 /// Moves a waiting downlink to another place in its queue.

@@ -144,6 +144,8 @@ pub(crate) async fn remove_profile(
     estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
+    let before = app.store.radio_profile(estate.id, &slug).await?.ok_or_else(|| not_found("profile", &slug))?;
+    estate.still(&PutProfile::from(&before))?;
     match app.store.remove_radio_profile(estate.id, &slug).await? {
         true => Ok(StatusCode::NO_CONTENT),
         false => Err(not_found("profile", slug)),

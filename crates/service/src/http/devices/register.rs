@@ -35,7 +35,7 @@ use crate::http::devices::device::as_is;
 use crate::http::devices::device::detail;
 use crate::http::error::Refusal;
 use crate::http::extract::{Params, VisibleEstate, WholeEstate};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::models::scripts::blocking;
 
 /// What exists already, in the estate and in the installation.
@@ -44,13 +44,14 @@ struct EstateContext {
     /// Addresses in use; they are looked up only if one is to be made up.
     addresses: HashSet<DevAddr>,
     net_id: NetId,
+    preview: bool,
 }
 
 impl EstateContext {
     async fn look(app: &App, estate: EstateId, makes_up: bool) -> Result<Self, Refusal> {
         let defaults = app.store.defaults(estate).await?;
         let addresses = if makes_up { app.store.addresses().await? } else { HashSet::new() };
-        Ok(Self { defaults, addresses, net_id: app.net_id })
+        Ok(Self { defaults, addresses, net_id: app.net_id, preview: false })
     }
 
     /// Reads a request in this context.
@@ -59,14 +60,16 @@ impl EstateContext {
             defaults: &self.defaults,
             net_id: self.net_id,
             taken: &|addr| self.addresses.contains(&addr),
+            preview: self.preview,
             random: &mut rand::random,
         })
     }
 }
 
-async fn checked(app: &App, estate: EstateId, new: &NewDevice) -> Result<CheckedDevice, Refusal> {
+async fn checked(app: &App, estate: EstateId, new: &NewDevice, preview: bool) -> Result<CheckedDevice, Refusal> {
     let makes_up = new.personal.as_ref().is_some_and(|personal| personal.dev_addr.trim() == GENERATE);
-    Ok(EstateContext::look(app, estate, makes_up).await?.read(|around| register::check(new, around))?)
+    let around = EstateContext { preview, ..EstateContext::look(app, estate, makes_up).await? };
+    Ok(around.read(|around| register::check(new, around))?)
 }
 
 /// Names of devices of the same estate; others' are none of the caller's.
@@ -75,7 +78,7 @@ fn known(app: &App, estate: EstateId) -> impl Fn(Eui64) -> Option<String> {
     move |eui| directory.device(eui).filter(|device| device.estate_id == estate).map(|device| device.name)
 }
 
-/// Previews a registration: how the device would be understood, with warnings. Nothing is registered.
+/// Previews a registration: how the device would be understood, with warnings. Nothing is registered. Keys need not be given.
 #[utoipa::path(post, path = "/estates/{estate}/devices/check", tag = "devices",
     extensions(("x-right" = json!("view"))), request_body = NewDevice,
     responses((status = 200, body = ReadBack), (status = 409, body = Problem), (status = 422, body = Problem)))]
@@ -84,7 +87,7 @@ pub(crate) async fn check_device(
     estate: WholeEstate,
     Json(new): Json<NewDevice>,
 ) -> Answer<ReadBack> {
-    let device = checked(&app, estate.id, &new).await?;
+    let device = checked(&app, estate.id, &new, true).await?;
     if app.directory.device(device.dev_eui).is_some() {
         return Err(bad_field("dev_eui", &new.dev_eui, "it is registered already").into());
     }
@@ -95,13 +98,13 @@ pub(crate) async fn check_device(
 /// Registers a device.
 #[utoipa::path(post, path = "/estates/{estate}/devices", tag = "devices",
     extensions(("x-right" = json!("devices"))), request_body = NewDevice,
-    responses((status = 200, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = Registered), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_device(
     State(app): State<App>,
     VisibleEstate { estate, .. }: VisibleEstate,
     Json(new): Json<NewDevice>,
-) -> Answer<Registered> {
-    let device = checked(&app, estate.id, &new).await?;
+) -> Made<Registered> {
+    let device = checked(&app, estate.id, &new, false).await?;
     if !estate.context.visibility.covers(device.dev_eui, &device.fleet) {
         return Err(beyond(&estate.context.visibility));
     }
@@ -111,7 +114,8 @@ pub(crate) async fn add_device(
     if let Some(row) = app.store.device(estate.id, device.dev_eui).await? {
         estate.audit().object(format!("device {} ({})", device.name, device.dev_eui)).made(&as_is(row));
     }
-    Ok(Json(Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings }))
+    let at = estate.path(format_args!("devices/{}", device.dev_eui));
+    Ok(Created { at, made: Registered { device: detail(&app, &estate, device.dev_eui).await?, warnings } })
 }
 
 /// Tells the engine and the directory about stored devices.

@@ -23,6 +23,10 @@ use crate::http::extract::{PathEui, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::http::models::turns::Purpose;
 
+/// Told of a rehearsal for a device that was never heard.
+const ASSUMED_RADIO: &str =
+    "radio: the region's first channel at its slowest data rate, since this device was never heard";
+
 /// A frame's overhead beside its payload: MHDR, FHDR without options, FPort and MIC (L2 1.0.4 §4).
 const OVERHEAD: usize = 13;
 
@@ -55,6 +59,7 @@ pub(crate) async fn rehearse(
         (None, Some((_, uplink))) => hex::decode(&uplink.frame.payload).unwrap_or_default(),
         (None, None) => Vec::new(),
     };
+    let assumed = if like.is_none() { vec![ASSUMED_RADIO.to_owned()] } else { Vec::new() };
     let uplink = Uplink {
         frame: frame_of(&wanted, before.as_ref().map(|(_, uplink)| &uplink.frame), &payload),
         phy_payload: String::new(),
@@ -64,7 +69,7 @@ pub(crate) async fn rehearse(
         warnings: Vec::new(),
         decode_warnings: Vec::new(),
         decode_error: None,
-        rehearsed: Some(Rehearsed { by: estate.person.clone(), again: wanted.again.clone() }),
+        rehearsed: Some(Rehearsed { by: estate.person.clone(), again: wanted.again.clone(), assumed }),
     };
     let message = Message {
         id: Ulid::generate().to_string(),
@@ -148,7 +153,14 @@ async fn heard_by(
                 .map(|row| row.gateway)
                 .find(|gateway| Some(gateway.eui) == eui || gateway.name == text);
             let found = found.ok_or_else(|| not_found("gateway", text))?;
-            vec![HeardBy { gateway: found.eui, name: found.name, rssi_dbm: -100.0, snr_db: Some(5.0) }]
+            let before = like.and_then(|like| like.heard_by.iter().find(|by| by.gateway == found.eui));
+            let rssi_dbm = wanted.rssi_dbm.or(before.map(|by| by.rssi_dbm)).ok_or_else(|| {
+                let allowed =
+                    format!("{} did not hear its last uplink: say how strong the signal is to be", found.name);
+                bad_field("rssi_dbm", "nothing", allowed)
+            })?;
+            let snr_db = before.and_then(|by| by.snr_db);
+            vec![HeardBy { gateway: found.eui, name: found.name, rssi_dbm, snr_db }]
         }
     };
     if wanted.rssi_dbm.is_some() || wanted.snr_db.is_some() {

@@ -23,7 +23,7 @@ use crate::gateways::kit;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// Gateways checked for expiring credentials, at a time.
 const ALL: u32 = 100_000;
@@ -68,20 +68,38 @@ pub(crate) async fn list_credentials(
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = NewCredential,
-    responses((status = 200, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = IssuedCredential), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_credential(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
     Json(new): Json<NewCredential>,
-) -> Answer<IssuedCredential> {
+) -> Made<IssuedCredential> {
     registered(&app, &estate, eui).await?;
     let fresh = make(&app, eui, &new)?;
     estate.audit().made(&fresh.row.credential);
     app.gateway_services.credentials.add(&[&fresh]).await?;
     let ends = fresh.row.credential.expires_at.format("%Y-%m-%d");
     tell(&app, eui, format!("A {} for {} was made, good until {ends}.", new.kind.name(), new.purpose.name()));
-    Ok(Json(fresh.shown(&app.gateway_services.identity.trust)))
+    let at = estate.path(format_args!("gateways/{eui}/credentials/{}", fresh.row.credential.id));
+    Ok(Created { at, made: fresh.shown(&app.gateway_services.identity.trust) })
+}
+
+/// One credential of a gateway, without its secret.
+#[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials/{id}", tag = "gateways",
+    extensions(("x-right" = json!("gateways"))),
+    params(("eui" = String, Path), ("id" = String, Path)),
+    responses((status = 200, body = GatewayCredential), (status = 404, body = Problem)))]
+pub(crate) async fn show_credential(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+    PathName(id): PathName,
+) -> Answer<GatewayCredential> {
+    registered(&app, &estate, eui).await?;
+    let own = app.gateway_services.credentials.of(eui).into_iter();
+    let found = own.map(|row| row.credential).find(|credential| credential.id == id);
+    found.map(Json).ok_or_else(|| not_found("credential", id))
 }
 
 /// Revokes a credential; a gateway that is connected with it is disconnected.

@@ -10,7 +10,7 @@ use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{PathEui, PathName, WholeEstate};
 use crate::http::gateways::access::{asks_over_cups, registered, tell};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// Firmware for gateways, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
@@ -19,15 +19,18 @@ pub(crate) async fn list_firmware(State(app): State<App>, estate: WholeEstate) -
     Ok(Json(app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect()))
 }
 
+/// A firmware takes a third more in base64.
+pub(crate) const MAX_BODY: usize = domain::gateway::firmware::LARGEST / 3 * 4 + (1 << 16);
+
 /// Adds a firmware for gateways, after its signature is checked.
 #[utoipa::path(post, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
-    extensions(("x-right" = json!("gateways"))), request_body = NewFirmware,
-    responses((status = 200, body = Firmware), (status = 422, body = Problem)))]
+    extensions(("x-right" = json!("gateways")), ("x-max-body-bytes" = json!(MAX_BODY))), request_body = NewFirmware,
+    responses((status = 201, body = Firmware), (status = 422, body = Problem)))]
 pub(crate) async fn add_firmware(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewFirmware>,
-) -> Answer<Firmware> {
+) -> Made<Firmware> {
     // Hashing 64 MB takes a while.
     let checked = tokio::task::spawn_blocking(move || firmware::check(&new)).await;
     let (row, bytes) = checked.map_err(|_| lost())??;
@@ -36,7 +39,22 @@ pub(crate) async fn add_firmware(
         lost()
     })?;
     app.store.add_firmware(estate.id, &row).await?;
-    Ok(Json(row.firmware))
+    Ok(Created { at: estate.path(format_args!("gateway-firmware/{}", row.firmware.id)), made: row.firmware })
+}
+
+/// One firmware for gateways.
+#[utoipa::path(get, path = "/estates/{estate}/gateway-firmware/{id}", tag = "gateways",
+    extensions(("x-right" = json!("view"))),
+    params(("id" = String, Path)),
+    responses((status = 200, body = Firmware), (status = 404, body = Problem)))]
+pub(crate) async fn show_firmware(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathName(id): PathName,
+) -> Answer<Firmware> {
+    let all = app.store.firmware(estate.id).await?.into_iter();
+    let found = all.map(|row| row.firmware).find(|firmware| firmware.id == id);
+    found.map(Json).ok_or_else(|| not_found("firmware", id))
 }
 
 fn lost() -> Refusal {

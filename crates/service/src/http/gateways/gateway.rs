@@ -21,7 +21,7 @@ use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision};
 use crate::http::gateways::access::tell;
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// An airtime account as it is shown.
 pub(crate) fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
@@ -115,17 +115,17 @@ pub(crate) async fn list_gateways(
 /// Registers a gateway.
 #[utoipa::path(post, path = "/estates/{estate}/gateways", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), request_body = NewGateway,
-    responses((status = 200, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = Gateway), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_gateway(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewGateway>,
-) -> Answer<Gateway> {
+) -> Made<Gateway> {
     let gateway = checked(&app, estate.id, &new)?;
     app.store.add_gateways(estate.id, &[&gateway]).await?;
     estate.audit().object(named(&gateway)).made(&settings(&gateway));
     let row = make_known(&app, estate.id, &gateway).await?;
-    Ok(Json(show(&app, row, None)))
+    Ok(Created { at: estate.path(format_args!("gateways/{}", gateway.eui)), made: show(&app, row, None) })
 }
 
 /// A new gateway with every field checked; missing fields follow from how the gateway calls already.
@@ -345,6 +345,7 @@ pub(crate) async fn remove_gateway(
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
+    estate.still(&settings(&before.gateway))?;
     estate.audit().object(named(&before.gateway)).removed(&settings(&before.gateway));
     if !app.store.remove_gateway(estate.id, eui).await? {
         return Err(not_found("gateway", eui));

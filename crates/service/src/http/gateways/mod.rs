@@ -10,16 +10,13 @@ use utoipa_axum::routes;
 
 use crate::http::app::App;
 
-/// A firmware takes a third more in base64.
-const MAX_FIRMWARE_BODY: usize = domain::gateway::firmware::LARGEST / 3 * 4 + (1 << 16);
-
 /// All endpoints of this part.
 pub(crate) fn routes() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .merge(
             OpenApiRouter::new()
                 .routes(routes!(firmware::list_firmware, firmware::add_firmware))
-                .layer(DefaultBodyLimit::max(MAX_FIRMWARE_BODY)),
+                .layer(DefaultBodyLimit::max(firmware::MAX_BODY)),
         )
         .routes(routes!(gateway::list_gateways, gateway::add_gateway))
         .routes(routes!(gateway::show_gateway, gateway::change_gateway, gateway::remove_gateway))
@@ -27,13 +24,13 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(gateway::import_gateways))
         .routes(routes!(gateway::list_strangers))
         .routes(routes!(access::list_credentials, access::add_credential))
-        .routes(routes!(access::revoke_credential))
+        .routes(routes!(access::show_credential, access::revoke_credential))
         .routes(routes!(access::replace_credentials))
         .routes(routes!(access::make_kit))
         .routes(routes!(access::list_events))
         .routes(routes!(access::show_reception))
         .routes(routes!(access::show_uptime))
         .routes(routes!(access::list_endings))
-        .routes(routes!(firmware::remove_firmware))
+        .routes(routes!(firmware::show_firmware, firmware::remove_firmware))
         .routes(routes!(firmware::hand_firmware))
 }

@@ -1,5 +1,6 @@
 //! Readings: the last of each, and charts.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use api::message::DeviceRef;
@@ -166,6 +167,13 @@ async fn columns(
     wanted: &Export,
 ) -> Result<Vec<Column>, Refusal> {
     let (fleet, model) = (wanted.fleet.clone(), wanted.model.clone());
+    let known = app.store.defaults(estate.id).await?;
+    if let Some(fleet) = fleet.as_deref().filter(|fleet| !known.fleets.contains_key(*fleet)) {
+        return Err(not_found("fleet", fleet));
+    }
+    if let Some(model) = model.as_deref().filter(|model| !known.models.contains_key(*model)) {
+        return Err(not_found("model", model));
+    }
     let which = DeviceQuery { fleet, model, within, ..DeviceQuery::default() };
     let mut devices = app.store.devices(estate.id, &which, u32::MAX).await?;
     if let Some(text) = wanted.device.as_deref() {
@@ -176,13 +184,19 @@ async fn columns(
         }
     }
     let names: Option<Vec<&str>> = wanted.reading.as_deref().map(|list| list.split(',').map(str::trim).collect());
+    let mut missing: BTreeSet<&str> = names.iter().flatten().copied().collect();
     let mut columns = Vec::new();
     for device in devices {
+        let whose = DeviceRef { eui: device.dev_eui, name: device.name.clone(), model: device.model.clone() };
         for row in app.store.readings_of(device.dev_eui).await? {
             let named = names.as_ref().is_none_or(|names| names.contains(&row.name.as_str()));
+            if named {
+                missing.remove(row.name.as_str());
+            }
             let Some(series) = row.series.filter(|_| named) else { continue };
             columns.push(Column {
                 series,
+                words: app.directory.rule(estate.id, &whose, &row.name).unwrap_or_default().words,
                 device: device.name.clone(),
                 dev_eui: device.dev_eui.to_string(),
                 reading: row.name,
@@ -190,7 +204,13 @@ async fn columns(
             });
         }
     }
-    Ok(columns)
+    match missing.first() {
+        Some(name) => {
+            let allowed = "none of these devices has a reading of that name";
+            Err(bad_field("reading", name, allowed).into())
+        }
+        None => Ok(columns),
+    }
 }
 
 async fn read(
@@ -202,10 +222,17 @@ async fn read(
     points: u32,
 ) -> Result<ChartLine, Refusal> {
     let rule = app.directory.rule(estate, &device, &row.name).unwrap_or_default();
-    let found = match row.series {
+    let mut found = match row.series {
         Some(series) => line(&app.store, series, span, points, row.interval_s).await?,
         None => crate::history::summaries::Line { points: vec![], step_ms: None, cut: false },
     };
+    // A mean of several values has no word.
+    let single = found.points.iter_mut().filter(|point| point.least.is_none());
+    for point in single {
+        if let Some(word) = rule::word_of(&rule.words, point.value, point.word.as_deref()) {
+            point.word = Some(word);
+        }
+    }
     Ok(ChartLine {
         kind: rule.kind.unwrap_or_else(|| rule::guessed_kind(&row.name, &row.reading.value)),
         device,

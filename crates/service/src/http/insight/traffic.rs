@@ -76,6 +76,10 @@ pub(crate) async fn history(
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Message>> {
     let (filter, limit) = (which.check()?, paging.limit()?);
+    if filter.kinds.iter().any(|kind| kind == "gateway") {
+        let allowed = "what gateways do is in the live stream only; for the past, list the events of a gateway";
+        return Err(api::problem::bad_field("type", "gateway", allowed).into());
+    }
     let before = paging.after.as_deref();
     let rows =
         app.store.messages(estate.id, (filter.device, within.as_ref()), &filter.kinds, before, limit + 1).await?;

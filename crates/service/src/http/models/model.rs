@@ -123,6 +123,7 @@ pub(crate) async fn remove_model(
     estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
+    estate.still(&model_of(&app, &estate, &slug).await?.model.about)?;
     estate.audit().object(format!("model {slug}"));
     if !app.store.remove_model(estate.id, &slug).await? {
         return Err(not_found("model", slug));

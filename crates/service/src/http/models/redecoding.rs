@@ -4,7 +4,8 @@ use api::Page;
 use api::job::{Job, JobState, Redecode};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use axum::http::StatusCode;
+use axum::http::{StatusCode, header};
+use axum::response::IntoResponse;
 use chrono::Utc;
 use domain::model::redecoding;
 use store::first_name_at;
@@ -20,8 +21,12 @@ use crate::http::models::model::model_of;
 /// Decodes the uplinks of a period again with the current decoders. Old results stay until all are done.
 #[utoipa::path(post, path = "/estates/{estate}/jobs", tag = "decoders",
     extensions(("x-right" = json!("decoders"))), request_body = Redecode,
-    responses((status = 200, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wanted): Json<Redecode>) -> Answer<Job> {
+    responses((status = 202, body = Job), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn add_job(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Json(wanted): Json<Redecode>,
+) -> Result<impl IntoResponse, Refusal> {
     let now = Utc::now();
     let (from, until) = redecoding::check(&wanted, now)?;
     let model = model_of(&app, &estate, &wanted.model).await?.model;
@@ -62,7 +67,8 @@ pub(crate) async fn add_job(State(app): State<App>, estate: WholeEstate, Json(wa
     estate.audit().object(format!("job {}", job.id)).made(&job.wanted);
     app.store.add_job(estate.id, &job).await?;
     app.jobs.notify_one();
-    Ok(Json(job))
+    let at = format!("{}{}", api::BASE, estate.path(format_args!("jobs/{}", job.id)));
+    Ok((StatusCode::ACCEPTED, [(header::LOCATION, at)], Json(job)))
 }
 
 /// An estate's jobs, newest first.

@@ -13,13 +13,23 @@ use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// The caller's estates.
 #[utoipa::path(get, path = "/estates", tag = "estates",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
 pub(crate) async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
     Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
+}
+
+/// One of the caller's estates.
+#[utoipa::path(get, path = "/estates/{estate}", tag = "estates",
+    extensions(("x-right" = json!("member"))),
+    responses((status = 200, body = Estate), (status = 404, body = Problem)))]
+pub(crate) async fn show_estate(State(app): State<App>, estate: WholeEstate) -> Answer<Estate> {
+    let slug = &estate.access.slug;
+    let all = crate::http::auth::account::me_of(&app, &estate.context.who).await?.estates;
+    all.into_iter().find(|found| found.slug == *slug).map(Json).ok_or_else(|| not_found("estate", slug))
 }
 
 /// Whether the caller may see the whole fleet, not only one device of it.
@@ -46,16 +56,16 @@ pub(crate) async fn list_fleets(
 /// Makes a fleet.
 #[utoipa::path(post, path = "/estates/{estate}/fleets", tag = "fleets",
     extensions(("x-right" = json!("devices"))), request_body = NewFleet,
-    responses((status = 200, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = Fleet), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_fleet(
     State(store): State<Store>,
     estate: WholeEstate,
     Json(new): Json<NewFleet>,
-) -> Answer<Fleet> {
+) -> Made<Fleet> {
     let (slug, name) = new.check()?;
     let fleet = store.add_fleet(estate.id, &slug, &name, new.limits.check()?).await?;
     estate.audit().object(format!("fleet {slug}")).made(&new);
-    Ok(Json(fleet))
+    Ok(Created { at: estate.path(format_args!("fleets/{slug}")), made: with_revision(fleet) })
 }
 
 /// One fleet.
@@ -162,6 +172,7 @@ pub(crate) async fn remove_fleet(
     estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
+    estate.still(&kept(&fleet(&store, &estate, &slug).await?))?;
     estate.audit().object(format!("fleet {slug}"));
     match store.remove_fleet(estate.id, &slug).await? {
         true => Ok(StatusCode::NO_CONTENT),

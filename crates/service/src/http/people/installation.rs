@@ -11,7 +11,7 @@ use store::InvitationToWrite;
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::people::members::{new_code, shown};
 
 /// All estates, by short name.
@@ -27,12 +27,12 @@ pub(crate) async fn list_installation_estates(
 /// Founds an estate, with an invitation for its owner.
 #[utoipa::path(post, path = "/installation/estates", tag = "installation",
     extensions(("x-right" = json!("installation"))), request_body = NewEstate,
-    responses((status = 200, body = FoundedEstate), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = FoundedEstate), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn found_estate(
     State(app): State<App>,
     context: RequestContext,
     Json(new): Json<NewEstate>,
-) -> Answer<FoundedEstate> {
+) -> Made<FoundedEstate> {
     let short = slug("slug", &new.slug)?;
     let full = name("name", new.name.as_deref().unwrap_or(&short))?;
     name("owner", &new.owner)?;
@@ -48,5 +48,6 @@ pub(crate) async fn found_estate(
     let estate = EstateOutline { slug: short, name: full, owners: Vec::new(), added_at: now };
     context.audit.object(format!("estate {}", estate.slug)).made(&estate);
     let invitation = Invitation { id, for_whom, offer, expires_at, by };
-    Ok(Json(FoundedEstate { estate, owner: shown(invitation, code) }))
+    let at = format!("/estates/{}", estate.slug);
+    Ok(Created { at, made: FoundedEstate { estate, owner: shown(invitation, code) } })
 }

@@ -15,7 +15,7 @@ use crate::http::app::App;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{PathName, WholeEstate};
-use crate::http::json::{Answer, Json};
+use crate::http::json::{Answer, Created, Json, Made};
 
 /// All rights, and the roles that have them.
 #[utoipa::path(get, path = "/roles", tag = "people",
@@ -131,12 +131,12 @@ pub(crate) fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
 /// person who opens it.
 #[utoipa::path(post, path = "/estates/{estate}/invitations", tag = "people",
     extensions(("x-right" = json!("people"))), request_body = NewInvitation,
-    responses((status = 200, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = WrittenInvitation), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn add_invitation(
     State(app): State<App>,
     estate: WholeEstate,
     Json(new): Json<NewInvitation>,
-) -> Answer<WrittenInvitation> {
+) -> Made<WrittenInvitation> {
     let (for_whom, expires_at) = check_invitation(&new, Utc::now())?;
     let (code, code_hash) = new_code();
     let write = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &new.offer, expires_at, by: &estate.person };
@@ -148,7 +148,22 @@ pub(crate) async fn add_invitation(
     estate.audit().object(format!("invitation {id} for {}", invitation.for_whom)).made(&serde_json::json!({
         "offer": invitation.offer, "expires_at": invitation.expires_at.to_rfc3339_opts(SecondsFormat::Secs, true),
     }));
-    Ok(Json(shown(invitation, code)))
+    Ok(Created { at: estate.path(format_args!("invitations/{id}")), made: shown(invitation, code) })
+}
+
+/// One open invitation, without its code.
+#[utoipa::path(get, path = "/estates/{estate}/invitations/{id}", tag = "people",
+    extensions(("x-right" = json!("people"))),
+    params(("id" = String, Path)),
+    responses((status = 200, body = Invitation), (status = 404, body = Problem)))]
+pub(crate) async fn show_invitation(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathName(id): PathName,
+) -> Answer<Invitation> {
+    let wanted = number("invitation", &id)?;
+    let found = app.store.invitations(estate.id).await?.into_iter().find(|invitation| invitation.id == wanted);
+    found.map(Json).ok_or_else(|| not_found("invitation", id))
 }
 
 fn number(what: &str, text: &str) -> Result<u32, Refusal> {
@@ -182,6 +197,15 @@ async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refus
     let wanted = number("share", id)?;
     let all = app.store.shares(estate.id).await?;
     all.into_iter().find(|share| share.id == wanted).ok_or_else(|| not_found("share", id))
+}
+
+/// One share.
+#[utoipa::path(get, path = "/estates/{estate}/shares/{id}", tag = "people",
+    extensions(("x-right" = json!("people"))),
+    params(("id" = String, Path)),
+    responses((status = 200, body = Share), (status = 404, body = Problem)))]
+pub(crate) async fn show_share(State(app): State<App>, estate: WholeEstate, PathName(id): PathName) -> Answer<Share> {
+    share(&app, &estate, &id).await.map(Json)
 }
 
 /// Changes the rights of a share, and until when it lasts.
