@@ -127,3 +127,14 @@ export function problemOf(error: unknown): string {
   if (error instanceof CallError) return error.message;
   throw error;
 }
+
+/** Every entry of a list, page by page. */
+export async function every<T>(page: (query: { after?: string; limit: number }) => Promise<{ items: T[]; next?: string | null }>): Promise<T[]> {
+  const found: T[] = [];
+  for (let after: string | undefined; ;) {
+    const { items, next } = await page({ after, limit: 500 });
+    found.push(...items);
+    if (!next) return found;
+    after = next;
+  }
+}

@@ -61,13 +61,51 @@ pub struct Fleet {
     pub added_at: DateTime<Utc>,
 }
 
-/// The key that a fleet's devices ship with.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+/// Changes of a fleet: what is left out stays, and `null` takes it away.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct FleetKey {
-    /// AppKey, 32 hex digits; none takes it away, a blank one leaves it as it is. Devices that are registered keep what
-    /// they have.
+pub struct ChangeFleet {
+    /// Another short name. Messages that are stored keep the one they have.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slug: Option<String>,
+    /// Another name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Airtime of each device's uplinks in any 24 hours; `null` for no limit but the law's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub airtime_a_day_s: Option<f64>,
+    /// Downlinks to each device in any 24 hours; `null` for no limit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub downlinks_a_day: Option<u32>,
+    /// How long its history is kept; what is older is removed within hours, and cannot be restored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retention: Option<FleetRetention>,
+    /// The AppKey that its devices ship with, 32 hex digits; `null` takes it away, a blank one leaves it as it is. Devices
+    /// that are registered keep what they have. It is not shown again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub app_key: Option<String>,
+}
+
+/// The settings of a fleet that can be changed in part.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FleetSettings {
+    /// Its short name.
+    pub slug: String,
+    /// Its name.
+    pub name: String,
+    /// What its devices may use in any 24 hours.
+    #[serde(flatten)]
+    pub limits: FleetLimits,
+    /// How long its history is kept.
+    #[serde(default)]
+    pub retention: FleetRetention,
+}
+
+impl From<&Fleet> for FleetSettings {
+    fn from(fleet: &Fleet) -> Self {
+        let Fleet { slug, name, limits, retention, .. } = fleet.clone();
+        Self { slug, name, limits, retention }
+    }
 }
 
 /// Limits of a fleet beyond the law, for each of its devices and any 24 hours.

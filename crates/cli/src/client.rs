@@ -180,6 +180,12 @@ impl Client {
         Ok(response.bytes().await?.to_vec())
     }
 
+    /// Changes something in part.
+    pub(crate) async fn patch<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        let response = self.send(self.request(Method::PATCH, path).json(body)).await?;
+        Ok(response.json().await?)
+    }
+
     pub(crate) async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(response.json().await?)

@@ -9,6 +9,7 @@ mod commands;
 mod failure;
 mod session;
 mod show;
+mod table;
 
 use std::process::ExitCode;
 
@@ -21,6 +22,9 @@ async fn main() -> ExitCode {
     let Cli { global, noun } = Cli::parse();
     if global.utc {
         show::use_utc();
+    }
+    if global.wide {
+        show::use_wide();
     }
     let out = show::Out { json: global.json };
     let as_json = global.json;

@@ -6,7 +6,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use anyhow::{Result, bail};
 use api::BandUse;
 use chrono::{DateTime, Local, Utc};
-use comfy_table::{ContentArrangement, Table, presets};
 use serde::Serialize;
 
 /// A command did its work, and what it found needs attention: exit code 1, with nothing more to write.
@@ -73,17 +72,23 @@ impl Out {
     }
 }
 
-/// A table without frames, as wide as the terminal at most; piped, each row stays one line.
+/// Whether tables may be wider than the terminal.
+static WIDE: AtomicBool = AtomicBool::new(false);
+
+/// Shows all of a table from now on, however wide it is.
+pub(crate) fn use_wide() {
+    WIDE.store(true, Ordering::Relaxed);
+}
+
+/// How wide a table may be. A terminal that has no width is none.
+fn width() -> Option<usize> {
+    let (_, columns) = console::Term::stdout().size_checked()?;
+    Some(usize::from(columns)).filter(|columns| *columns > 0 && !WIDE.load(Ordering::Relaxed))
+}
+
+/// A table without frames, as wide as the terminal at most; piped, each row stays one whole line.
 pub(crate) fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING).set_header(head.to_vec());
-    if std::io::stdout().is_terminal() {
-        table.set_content_arrangement(ContentArrangement::Dynamic);
-    }
-    for row in rows {
-        table.add_row(row);
-    }
-    table.to_string().lines().map(|line| line.trim_end().trim_start_matches(' ')).collect::<Vec<_>>().join("\n")
+    crate::table::table(head, &rows.collect::<Vec<_>>(), width())
 }
 
 /// Hex digits in pairs.
@@ -103,6 +108,11 @@ static IN_UTC: AtomicBool = AtomicBool::new(false);
 /// Shows times in UTC from now on.
 pub(crate) fn use_utc() {
     IN_UTC.store(true, Ordering::Relaxed);
+}
+
+/// Whether times are shown in UTC.
+pub(crate) fn in_utc() -> bool {
+    IN_UTC.load(Ordering::Relaxed)
 }
 
 fn formatted(time: DateTime<Utc>, format: &str) -> String {

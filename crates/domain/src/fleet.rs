@@ -1,8 +1,8 @@
 //! Checks of fleets: names, limits, retention.
 
-use api::fleet::{FleetLimits, FleetRetention, NewFleet};
+use api::fleet::{FleetLimits, FleetRetention, FleetSettings, NewFleet};
 use api::problem;
-use api::problem::Problem;
+use api::problem::{FieldProblem, FieldProblems, Problem};
 
 use crate::{Check, input};
 
@@ -56,6 +56,25 @@ impl Check for FleetRetention {
             return Err(problem::bad_field("summaries_days", &summaries.to_string(), allowed));
         }
         Ok(*self)
+    }
+}
+
+impl Check for FleetSettings {
+    type Checked = engine::Policy;
+
+    /// Everything checked; the limits in the engine's form.
+    fn check(&self) -> Result<Self::Checked, Problem> {
+        let mut wrong = FieldProblems::default();
+        wrong.take(input::slug("slug", &self.slug));
+        wrong.take(input::name("name", &self.name));
+        let policy = wrong.take(self.limits.check());
+        if let Err(problem) = self.retention.check() {
+            let field = problem.field.clone().unwrap_or_default();
+            let detail = problem.detail.unwrap_or_default();
+            wrong.add(problem::bad_fields(vec![FieldProblem { field: format!("retention.{field}"), detail }]));
+        }
+        wrong.end()?;
+        Ok(policy.unwrap_or_default())
     }
 }
 

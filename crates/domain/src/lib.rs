@@ -16,6 +16,7 @@ pub mod grants;
 pub mod input;
 pub mod metrics;
 pub mod model;
+pub mod patch;
 pub mod people;
 pub mod radio;
 pub mod reading;

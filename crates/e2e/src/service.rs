@@ -572,6 +572,11 @@ impl Service {
         serde_json::from_value(value).expect("the type asked for")
     }
 
+    /// The entries of a list below the estate: its first page.
+    pub async fn list<T: DeserializeOwned>(&self, path: &str) -> Vec<T> {
+        self.get::<api::Page<T>>(path).await.items
+    }
+
     /// The same below the estate.
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> T {
         self.done(Method::GET, &format!("/estates/{ESTATE}/{path}"), None).await

@@ -1,6 +1,6 @@
 //! Fleets.
 
-use api::fleet::{Fleet, FleetRetention};
+use api::fleet::{Fleet, FleetRetention, FleetSettings};
 use chrono::Utc;
 use domain::fleet::limits;
 use engine::Policy;
@@ -83,37 +83,31 @@ impl Store {
         row.as_ref().map(read).transpose()
     }
 
-    /// Sets a fleet's limits; says whether there is such a fleet.
-    pub async fn set_fleet_limits(&self, estate_id: EstateId, slug: &str, policy: Policy) -> Result<bool, StoreError> {
-        let statement = "UPDATE fleets SET airtime_a_day_us = ?, downlinks_a_day = ? WHERE estate_id = ? AND slug = ?";
-        sqlx::query(statement)
-            .bind(policy.airtime_us)
-            .bind(policy.downlinks)
-            .bind(estate_id)
-            .bind(slug)
-            .execute(&self.pool)
-            .await?;
-        Ok(self.fleet_id(estate_id, slug).await?.is_some())
-    }
-
-    /// Sets how long a fleet's history is kept; says whether there is such a fleet.
-    pub async fn set_fleet_retention(
+    /// Stores a fleet's settings under the short name it had until now; says whether there is such a fleet.
+    pub async fn change_fleet(
         &self,
         estate_id: EstateId,
-        slug: &str,
-        retention: FleetRetention,
+        before: &str,
+        settings: &FleetSettings,
+        policy: Policy,
     ) -> Result<bool, StoreError> {
-        let statement = "UPDATE fleets SET keep_values_days = ?, keep_summaries_days = ?, keep_messages_days = ?
-             WHERE estate_id = ? AND slug = ?";
+        let retention = settings.retention;
+        let statement = "UPDATE fleets SET slug = ?, name = ?, airtime_a_day_us = ?, downlinks_a_day = ?,
+             keep_values_days = ?, keep_summaries_days = ?, keep_messages_days = ? WHERE estate_id = ? AND slug = ?";
         sqlx::query(statement)
+            .bind(&settings.slug)
+            .bind(&settings.name)
+            .bind(policy.airtime_us)
+            .bind(policy.downlinks)
             .bind(retention.values_days)
             .bind(retention.summaries_days)
             .bind(retention.messages_days)
             .bind(estate_id)
-            .bind(slug)
+            .bind(before)
             .execute(&self.pool)
-            .await?;
-        Ok(self.fleet_id(estate_id, slug).await?.is_some())
+            .await
+            .map_err(|e| constraint(e, "a fleet with that short name"))?;
+        Ok(self.fleet_id(estate_id, &settings.slug).await?.is_some())
     }
 
     /// Whether there was one to remove; one that still has devices stays.

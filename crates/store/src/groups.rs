@@ -137,9 +137,15 @@ impl Store {
         })
     }
 
-    /// Sets a group's members.
-    pub async fn set_group_members(&self, group: Eui64, members: &[Eui64]) -> Result<(), StoreError> {
+    /// Sets a group's name and members.
+    pub async fn change_group(&self, group: Eui64, name: &str, members: &[Eui64]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
+        sqlx::query("UPDATE multicast_groups SET name = ? WHERE group_eui = ?")
+            .bind(name)
+            .bind(eui_bytes(group))
+            .execute(&mut *tx)
+            .await
+            .map_err(|e| constraint(e, "a group with that name"))?;
         sqlx::query("DELETE FROM multicast_members WHERE group_eui = ?")
             .bind(eui_bytes(group))
             .execute(&mut *tx)

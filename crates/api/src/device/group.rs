@@ -94,11 +94,22 @@ pub struct NewGroup {
     pub members: Vec<String>,
 }
 
-/// All members of a group.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct GroupMembers {
-    /// DevEUIs.
-    pub members: Vec<String>,
+/// Changes of a group; what is left out stays.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeGroup {
+    /// Another name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// DevEUIs of all its members, instead of those it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub members: Option<Vec<String>>,
+    /// DevEUIs of devices that become members.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub add_members: Vec<String>,
+    /// DevEUIs of devices that are members no longer.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remove_members: Vec<String>,
 }
 
 /// A group's address and keys, to be set in its members.

@@ -150,6 +150,14 @@ pub struct OutboxReadBack {
     pub warnings: Vec<String>,
 }
 
+/// Changes of a waiting downlink.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeOutboxItem {
+    /// Its new place.
+    pub place: OutboxPlace,
+}
+
 /// A waiting downlink's place in the queue.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case", deny_unknown_fields)]

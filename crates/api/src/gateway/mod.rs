@@ -236,6 +236,54 @@ pub struct GatewayAbout {
     pub beacons: Option<bool>,
 }
 
+/// Changes of a gateway; what is left out stays, and `null` makes it what it would be if nothing had been said. With
+/// another region and no channels, it gets those of the region.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeGateway {
+    /// Its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Description, in free text: at most 500 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    /// Latitude in degrees, north positive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub latitude_deg: Option<f64>,
+    /// Longitude in degrees, east positive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longitude_deg: Option<f64>,
+    /// Altitude above the sea.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub altitude_m: Option<f64>,
+    /// Antenna gain; 2.15 dBi if nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub antenna_gain_dbi: Option<f32>,
+    /// Loss of the cable to the antenna; none if nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cable_loss_db: Option<f32>,
+    /// The region whose limits it keeps.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>, example = "EU868")]
+    pub region: Option<Region>,
+    /// Uplink channels it is to listen on, as runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(example = "0-7")]
+    pub channels: Option<String>,
+    /// Its protocol.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub protocol: Option<Protocol>,
+    /// The address or network that its UDP datagrams are taken from; `null` for anywhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub udp_source: Option<String>,
+    /// Whether other estates' devices may be heard through it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub open_to_others: Option<bool>,
+    /// Whether it is to send class B beacons, as long as it has GPS time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beacons: Option<bool>,
+}
+
 /// A gateway to register.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewGateway {

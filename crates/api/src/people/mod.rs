@@ -174,11 +174,22 @@ pub struct Share {
     pub by: String,
 }
 
-/// A share's new state.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+/// Changes of a share; what is left out stays.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeShare {
     /// The rights that they get.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub may: Option<ShareLevel>,
+    /// Until when; `null` for without an end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<DateTime<Utc>>,
+}
+
+/// The part of a share that can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct ShareTerms {
+    /// The rights that they have.
     pub may: ShareLevel,
     /// Until when; without an end if not given.
     #[serde(default)]

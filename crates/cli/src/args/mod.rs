@@ -1,6 +1,8 @@
 //! Options that several commands share.
 
+pub(crate) mod moment;
 pub(crate) mod radio;
+pub(crate) mod secret;
 
 use std::path::PathBuf;
 
@@ -14,6 +16,9 @@ pub(crate) struct Global {
     /// Show times in UTC instead of your own zone.
     #[arg(long, global = true)]
     pub utc: bool,
+    /// Show all columns of a table, however wide the terminal is.
+    #[arg(long, global = true)]
+    pub wide: bool,
     /// Do destructive steps without asking.
     #[arg(long, global = true)]
     pub yes: bool,
@@ -32,6 +37,31 @@ pub(crate) struct Global {
     /// Folder for the sign-in.
     #[arg(long, global = true, env = "HERON_CONFIG", value_name = "FOLDER")]
     pub config: Option<PathBuf>,
+}
+
+/// A value, or the word that takes it away.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct OrNone<T>(pub Option<T>);
+
+/// A duration, or `none`.
+pub(crate) fn seconds_or_none(text: &str) -> Result<OrNone<f64>, String> {
+    if text.trim() == "none" { Ok(OrNone(None)) } else { seconds(text).map(|s| OrNone(Some(s))) }
+}
+
+/// A whole number, or `none`.
+pub(crate) fn number_or_none(text: &str) -> Result<OrNone<u32>, String> {
+    match text.trim() {
+        "none" => Ok(OrNone(None)),
+        number => number.parse().map(|n| OrNone(Some(n))).map_err(|_| "a whole number or none is wanted".into()),
+    }
+}
+
+/// Days, or `forever`.
+pub(crate) fn days_or_forever(text: &str) -> Result<OrNone<u32>, String> {
+    match text.trim() {
+        "forever" => Ok(OrNone(None)),
+        days => days.parse().map(|n| OrNone(Some(n))).map_err(|_| "a number of days or forever is wanted".into()),
+    }
 }
 
 /// A duration in seconds, or with a unit.

@@ -1,6 +1,6 @@
 //! Checks of multicast groups.
 
-use api::device::group::{GroupMembers, NewGroup};
+use api::device::group::{ChangeGroup, NewGroup};
 use api::problem;
 use api::problem::Problem;
 use api::radio::settings::Class;
@@ -39,17 +39,25 @@ pub struct CheckedGroup {
     pub members: Vec<Eui64>,
 }
 
-impl Check for GroupMembers {
-    type Checked = Vec<Eui64>;
+fn euis(field: &str, texts: &[String]) -> Result<Vec<Eui64>, Problem> {
+    texts.iter().map(|text| input::eui(field, text)).collect()
+}
 
-    /// The EUIs, checked, each once.
-    fn check(&self) -> Result<Self::Checked, Problem> {
-        let mut all: Vec<Eui64> =
-            self.members.iter().map(|text| input::eui("members", text)).collect::<Result<_, _>>()?;
-        all.sort_unstable();
-        all.dedup();
-        Ok(all)
-    }
+/// The members of a group after a change, each once.
+///
+/// # Errors
+/// If an EUI cannot be read.
+pub fn changed_members(change: &ChangeGroup, before: &[Eui64]) -> Result<Vec<Eui64>, Problem> {
+    let mut all = match &change.members {
+        Some(members) => euis("members", members)?,
+        None => before.to_vec(),
+    };
+    all.extend(euis("add_members", &change.add_members)?);
+    let gone = euis("remove_members", &change.remove_members)?;
+    all.retain(|eui| !gone.contains(eui));
+    all.sort_unstable();
+    all.dedup();
+    Ok(all)
 }
 
 impl Check for NewGroup {
@@ -106,7 +114,10 @@ impl Check for NewGroup {
             frequency_hz,
             data_rate,
             ping_periodicity,
-            members: GroupMembers { members: self.members.clone() }.check()?,
+            members: changed_members(
+                &ChangeGroup { members: Some(self.members.clone()), ..ChangeGroup::default() },
+                &[],
+            )?,
         })
     }
 }

@@ -130,6 +130,25 @@ pub fn about(about: &GatewayAbout, eui: Eui64) -> Result<CheckedGateway, Problem
     })
 }
 
+/// The settings of a gateway, to be changed in part.
+pub fn about_of(gateway: &CheckedGateway) -> GatewayAbout {
+    GatewayAbout {
+        name: gateway.name.clone(),
+        description: Some(gateway.description.clone()),
+        latitude_deg: gateway.latitude_deg,
+        longitude_deg: gateway.longitude_deg,
+        altitude_m: gateway.altitude_m,
+        antenna_gain_dbi: Some(gateway.antenna_gain_dbi),
+        cable_loss_db: Some(gateway.cable_loss_db),
+        region: Some(gateway.region),
+        channels: Some(gateway.channels.to_string()),
+        protocol: Some(gateway.protocol),
+        udp_source: gateway.udp_source.as_ref().map(source_text),
+        open_to_others: Some(gateway.open_to_others),
+        beacons: Some(gateway.beacons),
+    }
+}
+
 /// The region on whose uplink channels most of these frequencies lie. Of equal ones, the one with the fewest other
 /// channels.
 pub fn region_of(frequencies_hz: &[u32]) -> Option<Region> {

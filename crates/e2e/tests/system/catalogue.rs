@@ -67,7 +67,7 @@ async fn a_folder_is_imported_and_followed() {
     assert!(!checked.status.success() && said.contains("level is 1, 10 expected"), "{said}");
 
     let import = ["catalogue", "import", path, "--name", "ours"];
-    let preview: CatalogueOutcome = service.heron_json(&[&import[..], &["--preview"]].concat());
+    let preview: CatalogueOutcome = service.heron_json(&[&import[..], &["--dry-run"]].concat());
     let expected = [("gauge", ModelFate::New), ("torn", ModelFate::Bad), ("wrong", ModelFate::New)];
     assert_eq!(fates(&preview), expected);
     assert_eq!(service.get::<Page<Model>>("models").await.items.len(), 0, "nothing is written by looking");
@@ -159,7 +159,7 @@ async fn a_git_repository_is_imported_and_refreshed() {
     write(&files, "gauge", &model("Gauge mark 2", 1.0));
     write(&files, "second", &model("Second", 1.0));
     repository.commit();
-    let preview: CatalogueOutcome = service.heron_json(&["catalogue", "refresh", &address, "--preview"]);
+    let preview: CatalogueOutcome = service.heron_json(&["catalogue", "refresh", &address, "--dry-run"]);
     assert_eq!(fates(&preview), [("gauge", ModelFate::Updated), ("second", ModelFate::New)]);
     assert_eq!((preview.models[0].changed.clone(), preview.done), (vec!["name".to_owned()], false));
     let said = service.heron_says(&["catalogue", "refresh", &address]);
@@ -265,7 +265,7 @@ async fn every_kind_of_decoder_reads_what_is_heard() {
         bench.service.heron_says(&[&put[..], &[path.to_str().unwrap()]].concat());
         bench.service.heron_says(&["device", "set", &device, "--model", "gauge"]);
         if n == 0 {
-            let said = bench.service.heron_says(&["outbox", "add", &device, "--value", "opening=40", "--check"]);
+            let said = bench.service.heron_says(&["outbox", "add", &device, "--value", "opening=40", "--dry-run"]);
             assert!(said.contains("28 (1 byte)"), "{said}");
             let why = bench.service.heron(&["outbox", "add", &device, "--value", "opening=101"]);
             assert!(String::from_utf8_lossy(&why.stderr).contains("opening: 101 is given"), "{why:?}");

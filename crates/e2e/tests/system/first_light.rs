@@ -165,9 +165,9 @@ async fn the_client_refuses_clearly() {
     refused(&["fleet", "remove", "herons"], 1, &["--yes"]);
     service.heron_says(&["fleet", "remove", "herons", "--yes"]);
     let wrong = service.heron_command(&["sign-in", &service.http, "--password-stdin"]).output().unwrap();
-    assert_eq!(wrong.status.code(), Some(1));
+    assert_eq!(wrong.status.code(), Some(4));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("Name or password is wrong"));
     assert!(service.heron_says(&["completions", "bash"]).contains("heron"));
     service.heron_says(&["sign-out"]);
-    refused(&["fleet", "list"], 1, &["not signed in"]);
+    refused(&["fleet", "list"], 4, &["Not signed in", "heron sign-in"]);
 }

@@ -27,7 +27,7 @@ async fn a_stranger_is_answered_listed_and_not_believed() {
     let request = device(DEV_EUI).join_request();
     caller.push(&request, 1).await;
 
-    let strangers: Vec<Stranger> = service.get("strangers").await;
+    let strangers: Vec<Stranger> = service.list("strangers").await;
     assert_eq!((strangers.len(), strangers[0].eui, strangers[0].frames_turned_away), (1, GATEWAY, 1));
     let ingest: api::IngestStats = service.done(reqwest::Method::GET, "/ingest", None).await;
     assert_eq!(ingest.frames, 0);
@@ -37,7 +37,7 @@ async fn a_stranger_is_answered_listed_and_not_believed() {
 
     // Registered, it is one of ours at once, and the same frame is taken.
     let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
-    let none: Vec<Stranger> = service.get("strangers").await;
+    let none: Vec<Stranger> = service.list("strangers").await;
     assert_eq!(none, []);
     caller.pull().await;
     caller.push(&request, 2).await;
@@ -69,7 +69,7 @@ async fn a_mac_address_finds_the_gateway_and_its_region() {
         heard.frequency_hz = (mhz * 1e6) as u32;
         caller.push(&heard, n).await;
     }
-    let strangers: Vec<Stranger> = service.get("strangers").await;
+    let strangers: Vec<Stranger> = service.list("strangers").await;
     assert_eq!((strangers[0].protocol, &strangers[0].frequencies_mhz[..]), (Protocol::Udp, &[904.1, 904.3][..]));
     let (_, problem) = service.refused(Method::POST, "gateways", new).await;
     assert_eq!(problem.offers, [calls, other], "the one that calls first");
@@ -167,11 +167,12 @@ async fn a_gateway_is_changed_in_part_and_its_account_outlives_it() {
     bench.gateway.report(token, Ok(())).await;
 
     let _: Value = bench.service.post("gateways", json!({ "eui": "02a1f000000000aa", "name": "pier" })).await;
-    let (status, problem) = bench.service.refused(Method::PUT, &path, json!({ "name": "pier" })).await;
+    let (status, problem) = bench.service.refused(Method::PATCH, &path, json!({ "name": "pier" })).await;
     assert_eq!((status, problem.code.as_str()), (409, "exists"), "{problem}");
-    let (status, problem) = bench.service.refused(Method::PUT, &path, json!({ "name": "x", "altitude_m": 1e6 })).await;
+    let (status, problem) =
+        bench.service.refused(Method::PATCH, &path, json!({ "name": "x", "altitude_m": 1e6 })).await;
     assert_eq!((status, problem.field.as_deref()), (422, Some("altitude_m")));
-    let (status, _) = bench.service.refused(Method::PUT, "gateways/02a1f000000000bb", json!({ "name": "x" })).await;
+    let (status, _) = bench.service.refused(Method::PATCH, "gateways/02a1f000000000bb", json!({ "name": "x" })).await;
     assert_eq!(status, 404);
 
     // Removed and registered again it has the same account: the law has not forgotten.

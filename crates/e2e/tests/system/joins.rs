@@ -124,7 +124,7 @@ async fn a_stranger_is_adopted_with_what_was_heard() {
         bench.gateway.push(&request(STRANGER, JOIN_EUI, APP_KEY, nonce), bench.clock_us).await;
     }
     let stranger = until("the stranger", async || {
-        let strangers: Vec<DeviceStranger> = bench.service.get("devices/strangers").await;
+        let strangers: Vec<DeviceStranger> = bench.service.list("devices/strangers").await;
         strangers.into_iter().find(|s| s.requests == 2)
     })
     .await;
@@ -137,7 +137,7 @@ async fn a_stranger_is_adopted_with_what_was_heard() {
     let key = APP_KEY.to_hex();
     let said = bench.service.heron_says(&[&adopt[..], &[&key]].concat());
     assert!(said.contains(&JOIN_EUI.to_string()) && said.contains("EU868"), "{said}");
-    let strangers: Vec<DeviceStranger> = bench.service.get("devices/strangers").await;
+    let strangers: Vec<DeviceStranger> = bench.service.list("devices/strangers").await;
     assert_eq!(strangers, []);
     let none = bench.service.heron(&["device", "adopt", "02b0090000000888", "--fleet", "bench"]);
     assert_eq!(none.status.code(), Some(1));

@@ -33,13 +33,13 @@ async fn a_printed_label_registers_the_device_it_is_of() {
     let _: DeviceDetail = service.post("devices", new).await;
     let folder = TempDir::new().unwrap();
     let sheet = folder.path().join("sheet.svg");
-    service.heron_says(&["device", "labels", sheet.to_str().unwrap(), "--fleet", "tide"]);
+    service.heron_says(&["device", "labels", "-o", sheet.to_str().unwrap(), "--fleet", "tide"]);
     let pdf = folder.path().join("sheet.pdf");
-    service.heron_says(&["device", "labels", pdf.to_str().unwrap()]);
+    service.heron_says(&["device", "labels", "-o", pdf.to_str().unwrap()]);
     assert!(std::fs::read(&pdf).unwrap().starts_with(b"%PDF-"));
-    let none = service.heron(&["device", "labels", pdf.to_str().unwrap(), "--tag", "nobody"]);
+    let none = service.heron(&["device", "labels", "-o", pdf.to_str().unwrap(), "--tag", "nobody"]);
     assert!(String::from_utf8_lossy(&none.stderr).contains("no label to print"));
-    assert!(!service.heron(&["device", "labels", "sheet.docx"]).status.success());
+    assert!(!service.heron(&["device", "labels", "-o", "sheet.docx"]).status.success());
 
     // The browser is the printer and the camera.
     let browser = Browser::open(1280, 900).await.unwrap();
@@ -52,7 +52,8 @@ async fn a_printed_label_registers_the_device_it_is_of() {
     // Somebody finds the device with its label and registers it again.
     service.heron_says(&["device", "remove", "02b0010000000001", "--yes"]);
     let photo = photo.to_str().unwrap();
-    let said = service.heron_says(&["device", "add", "--photo", photo, "--fleet", "tide", "--app-key", KEY, "--check"]);
+    let said =
+        service.heron_says(&["device", "add", "--photo", photo, "--fleet", "tide", "--app-key", KEY, "--dry-run"]);
     assert!(said.contains("02b0010000000001") && said.contains("02aa000000000001"), "{said}");
     sign_in(&browser, &service).await;
     browser.window.goto(format!("{}/devices", service.http)).await.unwrap();

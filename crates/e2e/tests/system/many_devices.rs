@@ -49,7 +49,7 @@ async fn a_device_is_read_back_before_it_is_registered() {
     let service = service().await;
     service.heron_says(&["profile", "put", "island", "--region", "IN865", "--class", "C"]);
     let add = ["device", "add", "02-B0-01-00-00-00-00-01", "--join-eui", "02aa000000000001", "--fleet", "tide"];
-    let said = service.heron_says(&[&add[..], &["--app-key", KEY, "--profile", "island", "--check"]].concat());
+    let said = service.heron_says(&[&add[..], &["--app-key", KEY, "--profile", "island", "--dry-run"]].concat());
     assert!(said.contains("02b0010000000001") && said.contains("IN865") && said.contains("class C"), "{said}");
     assert_eq!(names(&service).await, Vec::<String>::new(), "nothing is written by looking");
     let said = service.heron_says(
@@ -98,7 +98,7 @@ async fn a_device_is_read_back_before_it_is_registered() {
     ];
     let said = service.heron(&fleet);
     assert!(String::from_utf8_lossy(&said.stderr).contains("no default key"), "{said:?}");
-    service.heron_says(&["fleet", "key", "tide", "--app-key", KEY]);
+    service.heron_says(&["fleet", "set", "tide", "--app-key", KEY]);
     service.heron_says(&fleet);
     let keys: ShownKeys = service.get("devices/02b0010000000002/keys").await;
     assert_eq!(keys.keys.app_key.as_deref(), Some(KEY));
@@ -221,7 +221,7 @@ async fn many_are_changed_alike_after_a_look() {
         "slow",
         "--fleet",
         "scales",
-        "--preview",
+        "--dry-run",
     ]);
     assert!(
         look.contains("RX1 delay: 1 s → 5 s; it is sent RXTimingSetupReq") && look.contains("2 would become different"),
@@ -246,7 +246,7 @@ async fn many_are_changed_alike_after_a_look() {
     ]);
     assert_eq!((of_fleet("scales").await, of_fleet("tide").await), (2, 0));
     // A change of the profile says whom it touches; one that cannot be for a device is refused, and names it.
-    let effect: ChangeEffect = service.heron_json(&["profile", "put", "slow", "--rx-delay-s", "7", "--preview"]);
+    let effect: ChangeEffect = service.heron_json(&["profile", "put", "slow", "--rx-delay-s", "7", "--dry-run"]);
     assert_eq!((effect.devices.len(), effect.done), (2, false));
     let held = service.refused(Method::DELETE, "profiles/slow", json!(null)).await.1;
     assert_eq!((held.status, held.code.as_str()), (409, "in_use"));
@@ -273,7 +273,7 @@ async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_again() 
         device.session.and_then(|session| session.last_counter_up)
     })
     .await;
-    service.heron_says(&["device", "set", "probe-1", "--disable"]);
+    service.heron_says(&["device", "set", "probe-1", "--disable", "--yes"]);
     let device: DeviceDetail = service.get(&path).await;
     assert_eq!((device.device.state, device.class), (DeviceState::Disabled, api::radio::settings::Class::A));
     let _ = bench.uplink(&[2], false).await;
@@ -291,7 +291,8 @@ async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_again() 
     service.heron_says(&["device", "forget", "probe-1", "--yes"]);
     let device: DeviceDetail = service.get(&path).await;
     assert_eq!(device.session, None);
-    let no_session = service.refused(Method::PUT, &format!("{path}/counters"), json!({ "last_counter_up": 1 })).await.1;
+    let no_session =
+        service.refused(Method::PATCH, &format!("{path}/counters"), json!({ "last_counter_up": 1 })).await.1;
     assert_eq!(no_session.code, "no_session");
     bench.join().await;
     let again: Value = bench.service.get(&path).await;

@@ -33,7 +33,7 @@ impl Agent {
         let folder = tempfile::tempdir().unwrap();
         let kit = folder.path().join("kit.zip");
         let kit = kit.to_str().unwrap();
-        service.heron_says(&["gateway", "kit", &GATEWAY.to_string(), "--into", kit]);
+        service.heron_says(&["gateway", "kit", &GATEWAY.to_string(), "-o", kit]);
         let mut process = service
             .heron_command(&["agent", "--kit", kit, "--listen", "127.0.0.1:0"])
             .stderr(Stdio::piped())
@@ -138,7 +138,7 @@ async fn a_revoked_certificate_is_not_believed_even_if_the_broker_does() {
     let mut caller = Caller::towards(agent.listens, GATEWAY).await;
     caller.pull().await;
     let path = format!("gateways/{GATEWAY}/credentials");
-    let own: Vec<GatewayCredential> = service.get(&path).await;
+    let own: Vec<GatewayCredential> = service.list(&path).await;
     service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &own[0].id, "--yes"]);
     caller.push(&device(DEV_EUI).join_request(), 1).await;
     let ingest = until("it to be turned away", async || {

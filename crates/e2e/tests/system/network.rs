@@ -96,7 +96,7 @@ async fn a_group_sends_one_frame_for_all() {
     assert_eq!((left.members.len(), left.gateways.len()), (0, 0), "a device that is removed leaves its groups");
     let said = bench.service.heron_says(&["--yes", "group", "remove", "gates"]);
     assert_eq!(said.trim(), "gates was removed.");
-    let none: Vec<Group> = bench.service.get("groups").await;
+    let none: Vec<Group> = bench.service.list("groups").await;
     assert_eq!(none, []);
 }
 
@@ -155,7 +155,7 @@ async fn radio_settings_are_checked_and_fleet_limits_kept() {
     let said = bench.service.heron_says(&["device", "radio", "probe-1", "--data-rate", "3"]);
     assert!(said.contains("rx_delay_s 5") && said.contains("\"data_rate\":3"), "what is not given stays: {said}");
     let said =
-        bench.service.heron_says(&["fleet", "limit", "bench", "--airtime-a-day", "30s", "--downlinks-a-day", "10"]);
+        bench.service.heron_says(&["fleet", "set", "bench", "--airtime-a-day", "30s", "--downlinks-a-day", "10"]);
     assert!(said.contains("30 s for each device") && said.contains("10 for each device"), "{said}");
     let fleet: Value = bench.service.get("fleets/bench").await;
     assert_eq!((fleet["airtime_a_day_s"].as_f64(), fleet["downlinks_a_day"].as_u64()), (Some(30.0), Some(10)));
@@ -169,7 +169,7 @@ async fn a_downlink_that_uplinks_pass_by_is_pointed_out() {
     bench.service.sign_heron_in();
     bench.join().await;
     // One of them is the join-accept.
-    bench.service.heron_says(&["fleet", "limit", "bench", "--downlinks-a-day", "2"]);
+    bench.service.heron_says(&["fleet", "set", "bench", "--downlinks-a-day", "2"]);
     let outbox = format!("devices/{DEV_EUI}/outbox");
     for payload in ["01", "02", "03"] {
         let _: OutboxItem = bench.service.post(&outbox, json!({"port": 10, "payload": payload})).await;

@@ -63,12 +63,12 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
     let detail: DeviceDetail = bench.service.get(&format!("devices/{DEV_EUI}")).await;
     assert_eq!(detail.commands, Some(vec![]), "it can encode, and has no examples");
 
-    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=95", "--check"]);
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=95", "--dry-run"]);
     assert!(said.contains("5f (1 byte)") && said.contains("the gate sticks") && said.contains("to join"), "{said}");
     assert!(said.contains("reads as        opening = 95"), "{said}");
-    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--port", "13", "--payload", "c0", "--check"]);
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--port", "13", "--payload", "c0", "--dry-run"]);
     assert!(said.contains("cannot read this downlink: the script reports: nothing listens on port 13"), "{said}");
-    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=100", "--check"]);
+    let said = bench.service.heron_says(&["outbox", "add", "probe-1", "--value", "opening=100", "--dry-run"]);
     assert!(said.contains("was given opening = 100, and the decoder reads 99 out of it"), "{said}");
     assert_eq!(bench.waiting().await, [], "nothing is added by looking");
     assert!(refused(&["--value", "opening=101"]).contains("opening is 0 to 100"));
@@ -96,15 +96,15 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
     .await;
 
     assert_eq!(bench.exchanged().await, (10, vec![40]));
-    let place = format!("{}/{}/place", path(), by_name.id);
+    let place = format!("{}/{}", path(), by_name.id);
     let (status, problem) = until("the first to be done", async || {
-        let answer = bench.service.refused(Method::PUT, &place, json!("first")).await;
+        let answer = bench.service.refused(Method::PATCH, &place, json!({ "place": "first" })).await;
         answer.1.detail.as_deref().is_some_and(|why| why.contains("sent")).then_some(answer)
     })
     .await;
     assert_eq!((status, problem.code.as_str()), (409, "not_waiting"));
-    let place = format!("{}/{}/place", path(), text.id);
-    let (_, problem) = bench.service.refused(Method::PUT, &place, json!({ "before": by_name.id })).await;
+    let place = format!("{}/{}", path(), text.id);
+    let (_, problem) = bench.service.refused(Method::PATCH, &place, json!({ "place": { "before": by_name.id } })).await;
     assert_eq!(problem.field.as_deref(), Some("before"));
     for payload in [(12, vec![1, 255]), (11, b"ebb".to_vec()), (13, vec![0xc0, 0xff, 0xee])] {
         assert_eq!(bench.exchanged().await, payload);

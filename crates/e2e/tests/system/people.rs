@@ -61,7 +61,7 @@ async fn roles_change_and_an_estate_keeps_an_owner() {
     let service = Service::first_start().await;
     let token = service.invited(json!({ "role": "engineer" }), "marit").await;
     let (secret, _) = service.token_of(&token, json!({ "name": "ci", "rights": ["view", "decoders"] })).await;
-    let put = |name: &str, body: Value| (Method::PUT, format!("/estates/{ESTATE}/people/{name}"), Some(body));
+    let put = |name: &str, body: Value| (Method::PATCH, format!("/estates/{ESTATE}/people/{name}"), Some(body));
     let ask = async |(method, path, body): (Method, String, Option<Value>)| service.call(method, &path, body).await;
     let (status, problem) = ask(put("owner", json!({ "role": "viewer" }))).await;
     assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("last_owner")));
@@ -128,7 +128,7 @@ async fn sign_ins_are_listed_and_ended_and_a_new_password_ends_the_others() {
     let (_, other) = sign_in(&service, "owner", &service.password, None).await;
     let other = other["token"].as_str().unwrap().to_owned();
     let all: Value = service.done(Method::GET, "/me/sign-ins", None).await;
-    let list = all.as_array().unwrap();
+    let list = all["items"].as_array().unwrap();
     assert_eq!((list.len(), list.iter().filter(|one| one["this_one"] == true).count()), (2, 1));
     assert_eq!(list[0]["address"], json!("127.0.0.1"));
     let not_mine = list.iter().find(|one| one["this_one"] == false).unwrap();
@@ -191,7 +191,7 @@ async fn a_revoked_token_ends_what_it_is_used_for() {
     let stream = client.get(&address).bearer_auth(&secret).send().await.unwrap();
     assert_eq!(stream.status(), 200);
     let mut events = Box::pin(stream.bytes_stream().eventsource());
-    let tokens: Value = service.get("tokens").await;
+    let tokens: Vec<Value> = service.list("tokens").await;
     assert_eq!((&tokens[0]["name"], &tokens[0]["last_from"]), (&json!("dashboard"), &json!("127.0.0.1")));
     assert!(tokens[0].get("secret").is_none());
     let path = format!("/estates/{ESTATE}/tokens/{id}");
@@ -231,11 +231,7 @@ async fn the_audit_log_tells_who_did_what_and_what_it_changed() {
     let _: Value = service.done(Method::PATCH, &device, Some(json!({ "description": "by the <sluice>" }))).await;
     let _: Value = service.done(Method::GET, &format!("{device}/keys"), None).await;
     let _: Value = service
-        .done(
-            Method::PUT,
-            &format!("/estates/{ESTATE}/fleets/bench/default-key"),
-            Some(json!({ "app_key": APP_KEY.to_hex() })),
-        )
+        .done(Method::PATCH, &format!("/estates/{ESTATE}/fleets/bench"), Some(json!({ "app_key": APP_KEY.to_hex() })))
         .await;
     let entry = async |query: &str| -> Value {
         let page: Value = service.get(&format!("audit?{query}")).await;
@@ -309,7 +305,7 @@ async fn the_client_does_all_of_it() {
     assert!(founded.contains("/invitation#"), "{founded}");
     assert!(says(&["estate", "all"]).contains("saltholm"));
     let export = service.client_folder().join("audit.csv");
-    says(&["audit", "--export", export.to_str().unwrap()]);
+    says(&["audit", "--output", export.to_str().unwrap()]);
     assert!(std::fs::read_to_string(export).unwrap().starts_with("time,kind,who"));
     says(&["people", "remove", "marit", "--yes"]);
     assert!(by_marit(&["fleet", "list"]).1.contains("belongs to no estate"));

@@ -22,7 +22,7 @@ const COUNTER: &str = "function decodeUplink({bytes}) {
 }";
 
 async fn now(bench: &Bench) -> Vec<DeviceReading> {
-    bench.service.get(&format!("devices/{DEV_EUI}/readings")).await
+    bench.service.list(&format!("devices/{DEV_EUI}/readings")).await
 }
 
 #[tokio::test]
@@ -70,7 +70,7 @@ async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
         said.contains("temperature: all 3 values of the last day are between 180 and 220 °C; a factor of 10?"),
         "{said}"
     );
-    let doubts: Value = bench.service.get("models/probe/doubts").await;
+    let doubts: Vec<Value> = bench.service.list("models/probe/doubts").await;
     assert_eq!((&doubts[0]["reading"], &doubts[0]["factor"]), (&json!("temperature"), &json!(0.1)));
     bench.service.heron_says(&["model", "reading", "probe", "temperature", "--scale", "0.1", "--decimals", "1"]);
     bench.uplink(&[3, 105, 0], false).await;
@@ -145,7 +145,8 @@ async fn a_chart_shows_values_near_and_means_from_afar_with_gaps() {
     // The last, which has no summary yet, is in it.
     let newest = far.points.iter().filter_map(|point| point.most).fold(0.0, f64::max);
     assert_eq!(newest, values.last().unwrap().1);
-    let said = bench.service.heron_says(&["readings", "chart", "probe-1", "level", "--last", "30d", "--points", "100"]);
+    let said =
+        bench.service.heron_says(&["readings", "chart", "probe-1", "level", "--since", "30d", "--points", "100"]);
     assert!(said.contains("no values") && said.contains("each stands for") && said.contains('●'), "{said}");
 
     // A value that comes too late is summed up again.
@@ -177,7 +178,7 @@ async fn every_value_can_be_had_as_a_file() {
         std::fs::File::open(folder.path().join(name)).unwrap().read_to_string(&mut text).unwrap();
         text
     };
-    bench.service.heron_says(&["readings", "export", "--file", &file("all.csv"), "--last", "60d"]);
+    bench.service.heron_says(&["readings", "export", "-o", &file("all.csv"), "--since", "60d"]);
     let text = read("all.csv");
     let lines: Vec<&str> = text.lines().collect();
     assert_eq!(lines.len(), 1 + values.len() + 3);
@@ -187,7 +188,7 @@ async fn every_value_can_be_had_as_a_file() {
     bench.service.heron_says(&[
         "readings",
         "export",
-        "--file",
+        "--output",
         &file("s.jsonl"),
         "--reading",
         "salinity",
@@ -199,7 +200,7 @@ async fn every_value_can_be_had_as_a_file() {
         text.lines().map(|line| serde_json::from_str::<Value>(line).unwrap()["reading"].clone()).collect::<Vec<_>>(),
         ["salinity"; 3]
     );
-    bench.service.heron_says(&["readings", "export", "--file", &file("all.parquet"), "--last", "60d"]);
+    bench.service.heron_says(&["readings", "export", "-o", &file("all.parquet"), "--since", "60d"]);
     let bytes = std::fs::read(folder.path().join("all.parquet")).unwrap();
     assert!(bytes.starts_with(b"PAR1") && bytes.ends_with(b"PAR1"));
     assert!(!folder.path().join("all.part").exists());
@@ -228,9 +229,11 @@ async fn what_a_fleet_does_not_keep_is_taken_out_and_so_is_what_is_left_of_remov
     let before = values();
     store.prune(now).await.unwrap();
     assert_eq!(values(), before, "for ever, unless somebody says otherwise");
-    let refused = bench.service.heron(&["fleet", "keep", "bench", "--values", "30", "--summaries", "20", "--yes"]);
+    let refused =
+        bench.service.heron(&["fleet", "set", "bench", "--keep-values", "30", "--keep-summaries", "20", "--yes"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("summaries_days"), "{refused:?}");
-    let said = bench.service.heron_says(&["fleet", "keep", "bench", "--values", "30", "--summaries", "60", "--yes"]);
+    let said =
+        bench.service.heron_says(&["fleet", "set", "bench", "--keep-values", "30", "--keep-summaries", "60", "--yes"]);
     assert!(said.contains("values for 30 days, summaries for 60 days, messages for ever"), "{said}");
     store.prune(now).await.unwrap();
     let kept = values();

@@ -349,7 +349,7 @@ async fn nothing_of_one_estate_shows_in_lists_of_another() {
     }
     // Who keeps the installation sees that the other estate is there, and nothing in it.
     let estates: Value = service.done(Method::GET, "/installation/estates", None).await;
-    let names: Vec<_> = estates.as_array().unwrap().iter().map(|e| (&e["slug"], &e["owners"][0])).collect();
+    let names: Vec<_> = estates["items"].as_array().unwrap().iter().map(|e| (&e["slug"], &e["owners"][0])).collect();
     assert_eq!(names, [(&json!(OTHER), &json!("runa")), (&json!(ESTATE), &json!("owner"))]);
     let (status, _) = service.call(Method::GET, &format!("/estates/{OTHER}/devices"), None).await;
     assert_eq!(status, 404);
@@ -369,7 +369,7 @@ async fn a_part_of_an_estate_shows_that_part() {
     let (_, fleets) = see("fleets").await;
     assert_eq!(fleets["items"].as_array().unwrap().len(), 1);
     let (_, found) = see("find?text=probe").await;
-    assert_eq!(found.as_array().unwrap().len(), 1);
+    assert_eq!(found["items"].as_array().unwrap().len(), 1);
     let (_, csv) = see("devices/export").await;
     assert!(csv.as_str().unwrap().contains("probe-1") && !csv.as_str().unwrap().contains("probe-2"));
     assert_eq!(see(&format!("devices/{DEV_EUI}")).await.0, 200);

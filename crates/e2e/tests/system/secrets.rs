@@ -17,8 +17,7 @@ async fn the_master_key_is_replaced_even_if_that_is_interrupted() {
     let mut bench = Bench::set_up().await;
     bench.join().await;
     let fleet_key = json!({ "app_key": APP_KEY.to_hex() });
-    let _: Value =
-        bench.service.done(Method::PUT, &format!("/estates/{ESTATE}/fleets/bench/default-key"), Some(fleet_key)).await;
+    let _: Value = bench.service.done(Method::PATCH, &format!("/estates/{ESTATE}/fleets/bench"), Some(fleet_key)).await;
     let data = bench.service.data();
     let rotate = ["rotate-master-key", "--data", data.to_str().unwrap()];
     let refused = bench.service.herond_refuses(&rotate);
@@ -93,9 +92,9 @@ async fn a_blank_field_for_a_secret_changes_nothing() {
     assert_eq!(key(&bench.service).await, before);
     let fleet: Value = bench.service.get("fleets/bench").await;
     assert_eq!(fleet["has_default_key"], json!(false));
-    let path = format!("/estates/{ESTATE}/fleets/bench/default-key");
+    let path = format!("/estates/{ESTATE}/fleets/bench");
     let set = json!({ "app_key": APP_KEY.to_hex() });
-    let _: Value = bench.service.done(Method::PUT, &path, Some(set)).await;
-    let (status, fleet) = bench.service.call(Method::PUT, &path, Some(json!({ "app_key": " " }))).await;
+    let _: Value = bench.service.done(Method::PATCH, &path, Some(set)).await;
+    let (status, fleet) = bench.service.call(Method::PATCH, &path, Some(json!({ "app_key": " " }))).await;
     assert_eq!((status.as_u16(), &fleet["has_default_key"]), (200, &json!(true)), "blank keeps what is stored");
 }

@@ -50,7 +50,7 @@ async fn text_of_any_language_is_found_shown_and_addressed() {
     for nothing in ["find=Nord%C3%B8", "tag=%C3%B8", "fleet=%C3%B8", "model=%C3%B8", "profile=%C3%B8"] {
         assert_eq!(names(nothing).await, Vec::<String>::new(), "{nothing}");
     }
-    let found: Vec<Found> = service.get("find?text=S%C3%BCd").await;
+    let found: Vec<Found> = service.list("find?text=S%C3%BCd").await;
     assert_eq!(found.len(), 1);
     let shown: DeviceDetail = service.get("devices/S%C3%BCd").await;
     assert_eq!((shown.device.dev_eui, shown.device.tags), (SUED, vec!["südufer".to_owned(), "湖".to_owned()]));
@@ -108,7 +108,7 @@ async fn a_device_just_adopted_is_known_to_have_asked() {
     let request = bench.device.join_request();
     bench.gateway.push(&request, bench.clock_us).await;
     until("a stranger", async || {
-        let strangers: Vec<Value> = bench.service.get("devices/strangers").await;
+        let strangers: Vec<Value> = bench.service.list("devices/strangers").await;
         (!strangers.is_empty()).then_some(())
     })
     .await;
@@ -227,4 +227,173 @@ async fn a_path_that_is_nothing_is_not_found() {
     }
     let posted = reqwest::Client::new().post(format!("{}/devices", service.http)).send().await.unwrap();
     assert_eq!(posted.status().as_u16(), 405);
+}
+
+/// What `heron` says on both outputs, and how it ends.
+fn heron(service: &Service, args: &[&str]) -> (i32, String) {
+    let out = service.heron(args);
+    let said = [out.stdout, out.stderr].concat();
+    (out.status.code().unwrap_or(-1), String::from_utf8_lossy(&said).into_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_undone_asks_first_and_nothing_given_changes_nothing() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    for payload in 0..3 {
+        bench.uplink(&[payload], false).await;
+    }
+    let service = &bench.service;
+    until("the session", async || {
+        let device: DeviceDetail = service.get("devices/probe-1").await;
+        device.session.filter(|session| session.last_counter_up == Some(2))
+    })
+    .await;
+    service.sign_heron_in();
+    let model = json!({ "maker": "Benchwright", "name": "Probe" });
+    let _: Value = service.done(Method::PUT, &below("models/spare"), Some(model)).await;
+    let mut c = registration(SUED, "gate", None);
+    c["radio"]["class"] = json!("C");
+    let _: Value = service.post("devices", c).await;
+    let group = json!({ "name": "gates", "fleet": "bench", "class": "C", "members": [SUED] });
+    let _: Value = service.post("groups", group).await;
+    let invited = service.invited(json!({ "role": "engineer" }), "marit").await;
+    assert!(!invited.is_empty());
+    let kit = service.client_folder().join("kit.zip");
+    std::fs::write(&kit, "the only copy").unwrap();
+    for args in [
+        vec!["group", "set", "gates", "--remove-member", "gate"],
+        vec!["fleet", "set", "bench", "--keep-values", "30"],
+        vec!["device", "counters", "probe-1", "--last-up", "1"],
+        vec!["model", "remove", "spare"],
+        vec!["device", "set", "probe-1", "--disable"],
+        vec!["people", "role", "marit", "viewer"],
+        vec!["gateway", "kit", "bench", "-o", kit.to_str().unwrap()],
+    ] {
+        let (code, said) = heron(service, &args);
+        assert!(code == 1 && said.contains("Say --yes"), "{args:?}: {said}");
+    }
+    assert_eq!(std::fs::read_to_string(&kit).unwrap(), "the only copy");
+    let group: Value = service.get("groups/gates").await;
+    assert_eq!(group["members"].as_array().unwrap().len(), 1);
+    for args in [vec!["group", "set", "gates"], vec!["fleet", "set", "bench"]] {
+        let (code, said) = heron(service, &args);
+        assert!(code == 1 && said.contains("nothing is to be changed"), "{args:?}: {said}");
+    }
+    // What is not given stays.
+    service.heron_says(&["fleet", "set", "bench", "--airtime-a-day", "30s", "--downlinks-a-day", "10"]);
+    service.heron_says(&["fleet", "set", "bench", "--downlinks-a-day", "none", "--name", "Werkbank Süd"]);
+    let fleet: Value = service.get("fleets/bench").await;
+    assert_eq!((&fleet["airtime_a_day_s"], &fleet["downlinks_a_day"]), (&json!(30.0), &Value::Null));
+    assert_eq!(fleet["name"], "Werkbank Süd");
+    service.heron_says(&["fleet", "set", "bench", "--slug", "workbench"]);
+    let device: DeviceDetail = service.get("devices/probe-1").await;
+    assert_eq!(device.device.fleet, "workbench");
+    service.heron_says(&["group", "set", "gates", "--name", "Tore", "--add-member", "gate"]);
+    assert!(service.heron_says(&["group", "show", "Tore"]).contains("gate"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn keys_come_without_a_terminal_and_only_where_they_are_used() {
+    let bench = Bench::set_up().await;
+    let service = &bench.service;
+    service.sign_heron_in();
+    let key = APP_KEY.to_hex();
+    let add = |eui: &'static str| {
+        vec!["device", "add", eui, "--join-eui", "02aa000000000009", "--fleet", "bench", "--name", eui]
+    };
+    let preview = service.heron_says(&[&add("02b0090000000011")[..], &["--dry-run"]].concat());
+    assert!(preview.contains("02b0090000000011"), "{preview}");
+    let (code, said) = heron(service, &add("02b0090000000011"));
+    assert!(code == 1 && said.contains("--app-key-stdin"), "{said}");
+    service.heron_fed(&[&add("02b0090000000011")[..], &["--app-key-stdin"]].concat(), &key);
+    let both = format!("{key}\n{}", "01".repeat(16));
+    let newer = ["--mac-version", "1.1", "--app-key-stdin", "--nwk-key-stdin"];
+    service.heron_fed(&[&add("02b0090000000012")[..], &newer[..]].concat(), &both);
+    let keys: Value = service.get("devices/02b0090000000012/keys").await;
+    assert_eq!((&keys["app_key"], &keys["nwk_key"]), (&json!(key), &json!("01".repeat(16))));
+    // Variables that are set for other devices do not get in the way of one with a fixed session.
+    let abp = ["device", "add", "02b0090000000013", "--fleet", "bench", "--dev-addr", "generate"];
+    let abp = [&abp[..], &["--nwk-s-key", "generate", "--app-s-key", "generate"]].concat();
+    let mut command = service.heron_command(&abp);
+    let out = command.env("HERON_APP_KEY", &key).env("HERON_NWK_KEY", &key).output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    let why = service.heron_says(&["device", "why", "02b0090000000013"]);
+    assert!(why.contains("never heard under its session"), "{why}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_client_says_what_it_does_not_know() {
+    let mut bench = Bench::with_decoder("function decodeUplink(i) { return { data: { gate: i.bytes[0] } }; }").await;
+    let service = &bench.service;
+    service.sign_heron_in();
+    service.heron_says(&["model", "reading", "probe", "gate", "--kind", "state", "--word", "1=open"]);
+    bench.join().await;
+    bench.uplink(&[1], false).await;
+    let service = &bench.service;
+    until("the reading", async || {
+        let detail: DeviceDetail = service.get("devices/probe-1").await;
+        detail.readings.contains_key("gate").then_some(())
+    })
+    .await;
+    let folder = service.client_folder();
+    let file = |name: &str| folder.join(name).to_str().unwrap().to_owned();
+    let (code, said) = heron(service, &["readings", "export", "-o", &file("a.xlsx")]);
+    assert!(code == 1 && said.contains(".csv, .jsonl or .parquet"), "{said}");
+    let (code, said) = heron(service, &["readings", "export", "-o", &file("a.csv"), "--reading", "level"]);
+    assert!(code == 1 && said.contains("none of these devices has a reading of that name"), "{said}");
+    assert!(!std::path::Path::new(&file("a.csv")).exists());
+    let (code, _) = heron(service, &["readings", "export", "--fleet", "nothing"]);
+    assert_eq!(code, 3);
+    let csv = until("the stored value", async || {
+        Some(service.heron_says(&["readings", "export"])).filter(|csv| csv.lines().count() == 2)
+    })
+    .await;
+    assert!(csv.contains(",gate,1,open,"), "{csv}");
+    let chart = service.heron_says(&["readings", "chart", "probe-1", "gate", "--since", "2020-01-01"]);
+    assert!(chart.contains("open"), "{chart}");
+    let (code, said) = heron(service, &["traffic", "--type", "gateway"]);
+    assert!(code == 1 && said.contains("live stream only"), "{said}");
+    let (code, said) = heron(service, &["rehearse", "probe-1", "--payload", "01", "--gateway", "bench", "--snr", "3"]);
+    assert!(code == 0, "the gateway heard its last uplink: {said}");
+    let (code, said) = heron(service, &["airtime", "calc", "--payload", "0102"]);
+    assert!(code == 0 && said.contains("2 bytes of payload"), "{said}");
+    assert_eq!(heron(service, &["audit", "--since", "2026-01-01"]).0, 0);
+    let (code, said) = heron(service, &["audit", "--since", "lately"]);
+    assert!(code == 2 && said.contains("a date"), "{said}");
+    let (code, said) = heron(service, &["device", "show", "nobody", "--json"]);
+    let error: Value = serde_json::from_str(&said).unwrap();
+    assert_eq!((code, &error["error"]), (3, &json!("not_found")));
+    let (code, said) = heron(service, &["--url", "http://127.0.0.1:9", "device", "list"]);
+    assert!(code == 5 && said.matches("127.0.0.1:9").count() == 1, "{said}");
+    // A request that cannot be read is not somebody who wants too much.
+    service.refused(Method::GET, "devices?limit=many", Value::Null).await;
+    service.refused(Method::PATCH, "devices/probe-1", json!({ "nonsense": 1 })).await;
+    let refusals: Value = service.get("audit?kind=refusal").await;
+    assert_eq!(refusals["items"], json!([]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reader_that_leaves_is_no_failure() {
+    let service = Service::first_start().await;
+    service.sign_heron_in();
+    for args in [vec!["completions", "bash"], vec!["region", "US915"], vec!["region", "EU868", "--json"]] {
+        let mut child = service.heron_command(&args).stdout(std::process::Stdio::piped()).spawn().unwrap();
+        drop(child.stdout.take());
+        assert!(child.wait().unwrap().success(), "{args:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preview_of_many_rows_says_the_sums_and_what_is_wrong() {
+    let bench = Bench::set_up().await;
+    let service = &bench.service;
+    service.sign_heron_in();
+    let rows = (0..200).map(|n| format!("02b00a00{n:08x},02aa000000000009,generate,row-{n},bench\n"));
+    let csv = format!("dev_eui,join_eui,app_key,name,fleet\n{}02b0,x,generate,bad,bench\n", rows.collect::<String>());
+    let file = service.client_folder().join("many.csv");
+    std::fs::write(&file, csv).unwrap();
+    let said = service.heron_says(&["device", "import", file.to_str().unwrap(), "--dry-run"]);
+    assert!(said.starts_with("200 devices can be registered, 1 cannot:"), "{said}");
+    assert!(said.lines().count() < 8 && said.contains("202") && said.contains("dev_eui"), "{said}");
 }

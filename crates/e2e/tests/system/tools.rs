@@ -121,7 +121,7 @@ async fn the_client_needs_no_service_to_take_a_frame_apart() {
         (vec!["frame", &hex, "--app-s-key", "0102"], "app_s_key: This value cannot be used"),
         (vec!["frame", &hex, "--data-rate", "16"], "0 to 15 are allowed"),
         (vec!["frame", &hex, "--device", "probe-1"], "sign in first"),
-        (vec!["airtime", "calc", "--payload", "243"], "0 to 242 bytes are allowed"),
+        (vec!["airtime", "calc", "--payload-bytes", "243"], "0 to 242 bytes are allowed"),
     ] {
         let (code, _, error) = heron(&args);
         assert_eq!(code, Some(1), "{args:?}");
@@ -140,14 +140,15 @@ async fn the_client_needs_no_service_to_take_a_frame_apart() {
             assert!(said.contains(part), "{region} does not say {part}");
         }
     }
-    let (_, said, _) = heron(&["airtime", "calc", "--payload", "13", "--interval", "10min"]);
+    let (_, said, _) = heron(&["airtime", "calc", "--payload-bytes", "13", "--interval", "10min"]);
     assert!(said.contains("DR5   SF7/125 kHz") && said.contains("61.7 ms"), "{said}");
 }
 
 #[tokio::test]
 async fn regions_and_airtime_over_http() {
     let service = Service::first_start().await;
-    let regions: Vec<RegionSummary> = service.done(Method::GET, "/regions", None).await;
+    let regions: api::Page<RegionSummary> = service.done(Method::GET, "/regions", None).await;
+    let regions = regions.items;
     assert_eq!(regions.iter().map(|r| r.name).collect::<Vec<_>>(), Region::ALL);
     let us: RegionDetail = service.done(Method::GET, "/regions/US915", None).await;
     assert_eq!((us.uplinks.len(), us.downlinks.len(), us.rx2_bandwidth_khz), (72, 8, 500));
@@ -156,7 +157,7 @@ async fn regions_and_airtime_over_http() {
         service.done(Method::GET, "/regions/as923-1/airtime?payload_bytes=11&interval_s=60&dwell_off=true", None).await;
     assert_eq!((table.region, table.dwell_ms, table.rows[0].fits), (Region::As923_1, None, true));
     let same: Value = service.done(Method::GET, "/regions/EU868/airtime?payload_bytes=11", None).await;
-    let said: Value = service.heron_json(&["airtime", "calc", "--payload", "11"]);
+    let said: Value = service.heron_json(&["airtime", "calc", "--payload-bytes", "11"]);
     assert_eq!(same, said, "one definition");
 
     for (path, status, part) in [

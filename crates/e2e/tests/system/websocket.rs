@@ -41,7 +41,7 @@ fn kit(service: &Service, options: &[&str]) -> Kit {
     let folder = tempfile::tempdir().unwrap();
     let path: PathBuf = folder.path().join("kit.zip");
     let eui = GATEWAY.to_string();
-    let said = service.heron_says(&[&["gateway", "kit", &eui, "--into", path.to_str().unwrap()], options].concat());
+    let said = service.heron_says(&[&["gateway", "kit", &eui, "--output", path.to_str().unwrap()], options].concat());
     assert!(said.contains("connection kit of mast"), "{said}");
     Kit::from_zip(&std::fs::read(path).unwrap()).unwrap()
 }
@@ -204,7 +204,7 @@ async fn each_refusal_says_what_is_wrong() {
     let other = Eui64(GATEWAY.0 + 1);
     let refused = Connection::open(&good, other).await.map(|_| ()).unwrap_err().to_string();
     assert_eq!(refused, "the service says no: This gateway is not registered.");
-    let strangers: Vec<Stranger> = service.get("strangers").await;
+    let strangers: Vec<Stranger> = service.list("strangers").await;
     assert_eq!((strangers[0].eui, strangers[0].protocol), (other, Protocol::Lns));
     assert_eq!(strangers[0].told.as_deref(), Some("This gateway is not registered."));
     service.heron_says(&["gateway", "adopt", &other.to_string(), "--name", "other"]);
@@ -251,7 +251,7 @@ async fn a_revoked_credential_cuts_off_at_once() {
     let service = service().await;
     let entrance = traffic_entrance(&service, &[]);
     let mut connection = Connection::open(&entrance, GATEWAY).await.unwrap();
-    let all: Vec<GatewayCredential> = service.get(&format!("gateways/{GATEWAY}/credentials")).await;
+    let all: Vec<GatewayCredential> = service.list(&format!("gateways/{GATEWAY}/credentials")).await;
     assert_eq!(
         (all.len(), credential::state(&all[0], Utc::now()), all[0].last_used.is_some()),
         (1, CredentialState::Good, true)
@@ -273,7 +273,7 @@ async fn what_is_revoked_before_the_first_word_cuts_off_after_it() {
     let service = service().await;
     let entrance = traffic_entrance(&service, &[]);
     let silent = Connection::upgrade(&entrance, GATEWAY).await.unwrap();
-    let all: Vec<GatewayCredential> = service.get(&format!("gateways/{GATEWAY}/credentials")).await;
+    let all: Vec<GatewayCredential> = service.list(&format!("gateways/{GATEWAY}/credentials")).await;
     service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &all[0].id, "--yes"]);
     if let Ok(mut connection) = silent.introduce(lns::version()).await {
         let ended = tokio::time::timeout(PATIENCE, async { while connection.next().await.is_ok() {} }).await;
@@ -310,7 +310,7 @@ async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
         let refused = lns::ask(&cups, &lns::question(GATEWAY, &cups, Some(&tc))).await.unwrap_err().to_string();
         assert!(refused.contains("was revoked"), "the old ones end with the first use of the new: {refused}");
         assert!(Connection::open(&new_tc, GATEWAY).await.is_ok());
-        let all: Vec<GatewayCredential> = service.get(&format!("gateways/{GATEWAY}/credentials")).await;
+        let all: Vec<GatewayCredential> = service.list(&format!("gateways/{GATEWAY}/credentials")).await;
         let in_force = all.iter().filter(|c| c.purpose == Purpose::Updates && c.revoked_at.is_none()).count();
         assert_eq!(in_force, 1);
     }

@@ -66,7 +66,7 @@ async fn readings(bench: &Bench) -> BTreeMap<String, LastReading> {
 async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     let bench = with_failures().await;
     let service = &bench.service;
-    let failures: Vec<DecodeFailures> = service.get("decode-failures").await;
+    let failures: Vec<DecodeFailures> = service.list("decode-failures").await;
     assert_eq!((failures.len(), failures[0].failures, failures[0].device.eui), (1, 2, DEV_EUI));
     assert!(failures[0].why.contains("unknown layout 9 (line 2"), "{}", failures[0].why);
     let watch: Watch = service.get("watch").await;
@@ -124,7 +124,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
 
     std::fs::write(file, FIXED).unwrap();
     service.heron_says(&["decoder", "try", "probe", file, "--put", "--note", "the layout of 2.0"]);
-    assert!(service.get::<Vec<DecodeFailures>>("decode-failures").await.is_empty(), "counted again");
+    assert!(service.list::<DecodeFailures>("decode-failures").await.is_empty(), "counted again");
     let stored = uplinks(&bench).await;
     assert_eq!(stored.iter().filter(|(_, u)| u.decode_error.is_some()).count(), 2, "history stays as it was");
 
@@ -144,7 +144,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     );
 
     // History decoded again, by the current decoder.
-    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--last", "1h"]);
+    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--since", "1h"]);
     assert_eq!((job.state, job.done, job.total, job.failed), (JobState::Done, 5, 5, 0), "{job:?}");
     let stored = uplinks(&bench).await;
     assert!(stored.iter().all(|(_, uplink)| uplink.decode_error.is_none() && uplink.readings.contains_key("marked")));
@@ -157,11 +157,11 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     service.heron_says(&["decoder", "restore", "probe", "1", "--yes"]);
     let model: Model = service.get("models/probe").await;
     assert_eq!(model.about.decoder.as_deref(), Some(BROKEN));
-    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--last", "1h", "--device", "probe-1"]);
+    let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--since", "1h", "--device", "probe-1"]);
     assert_eq!((job.done, job.failed), (5, 2));
     assert!(job.note.contains("2 of them could not be read"), "{}", job.note);
     assert_eq!(readings(&bench).await.keys().collect::<Vec<_>>(), ["level"]);
-    let failures: Vec<DecodeFailures> = service.get("decode-failures").await;
+    let failures: Vec<DecodeFailures> = service.list("decode-failures").await;
     assert_eq!(failures[0].failures, 2, "they are told of again");
 }
 
@@ -405,6 +405,6 @@ async fn a_script_without_end_does_not_hold_up_another_fleet() {
         matches!(&message.body, Body::Uplink(of) if of.decode_error.as_ref().is_some_and(|why| why.contains("endless loop")))
     });
     assert_eq!(stopped.count(), 24);
-    let failures: Vec<DecodeFailures> = bench.service.get("decode-failures").await;
+    let failures: Vec<DecodeFailures> = bench.service.list("decode-failures").await;
     assert_eq!((failures.len(), failures[0].failures), (1, 24));
 }

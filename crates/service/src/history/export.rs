@@ -336,15 +336,15 @@ mod tests {
         let text = String::from_utf8(written(Form::Csv)).unwrap();
         let lines: Vec<&str> = text.lines().collect();
         assert_eq!(lines[0], "time,device,dev_eui,reading,value,text,unit");
-        assert_eq!(lines[1], "1970-01-01T00:00:00.000Z,\"'=tide, 01\",02b0000000000001,level,-2.5,,m");
-        assert_eq!(lines[2], "1970-01-01T00:00:01.500Z,\"'=tide, 01\",02b0000000000001,level,,ebb,m");
+        assert_eq!(lines[1], "1970-01-01T00:00:00.000Z,\"'=tide, 01\",02b0000000000001,level,-2.5,low,m");
+        assert_eq!(lines[2], "1970-01-01T00:00:01.500Z,\"'=tide, 01\",02b0000000000001,level,,falling,m");
     }
 
     #[test]
     fn json_lines_are_whole_objects() {
         let text = String::from_utf8(written(Form::JsonLines)).unwrap();
         let rows: Vec<serde_json::Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
-        assert_eq!((rows.len(), &rows[0]["value"], &rows[1]["text"]), (2, &(-2.5).into(), &"ebb".into()));
+        assert_eq!((rows.len(), &rows[0]["value"], &rows[1]["text"]), (2, &(-2.5).into(), &"falling".into()));
         assert_eq!(rows[0]["device"], "=tide, 01");
     }
 
@@ -354,7 +354,10 @@ mod tests {
         let rows: Vec<_> = reader.get_row_iter(None).unwrap().map(Result::unwrap).collect();
         assert_eq!(rows.len(), 2);
         assert_eq!((rows[0].get_double(4).unwrap(), rows[0].get_string(1).unwrap().as_str()), (-2.5, "=tide, 01"));
-        assert_eq!((rows[1].get_string(5).unwrap().as_str(), rows[1].get_timestamp_millis(0).unwrap()), ("ebb", 1500));
+        assert_eq!(
+            (rows[1].get_string(5).unwrap().as_str(), rows[1].get_timestamp_millis(0).unwrap()),
+            ("falling", 1500)
+        );
         assert!(rows[1].get_double(4).is_err(), "there is none");
     }
 }

@@ -49,7 +49,7 @@ const ROUTES: &[&str] = &[
 
 /// Whether a path, without the slash in front, is one of the console's routes.
 fn is_route(path: &str) -> bool {
-    let path = path.trim_end_matches('/');
+    let path = path.strip_suffix('/').unwrap_or(path);
     let fits = |route: &&str| {
         route.split('/').count() == path.split('/').count()
             && route

@@ -261,10 +261,32 @@ fn refusals(path: &str, operation: &mut Operation) {
     for (status, response) in &mut operation.responses.responses {
         if let RefOr::T(response) = response {
             as_problem(response);
+            if response.description.is_empty() {
+                told_by_status(status).clone_into(&mut response.description);
+            }
             if status == "429" {
                 response.headers.insert("Retry-After".into(), header("Seconds until another try may work."));
             }
         }
+    }
+}
+
+/// What an answer is, where its handler says nothing of it.
+fn told_by_status(status: &str) -> &'static str {
+    match status {
+        "200" => "What was asked for",
+        "201" => "It was made",
+        "202" => "It was begun",
+        "204" => "It was done",
+        "304" => "It is as it was",
+        "401" => "The sign-in, the password or the code is wrong",
+        "403" => "This is not allowed",
+        "404" => "There is nothing of that name",
+        "409" => "It cannot be done as things are",
+        "413" => "The body is too large",
+        "422" => "A value cannot be used",
+        "429" => "Too many requests",
+        _ => "It could not be done",
     }
 }
 
@@ -294,7 +316,8 @@ mod tests {
             let schema = &fleets[status]["content"]["application/problem+json"]["schema"]["$ref"];
             assert_eq!(schema, "#/components/schemas/Problem", "{status}");
         }
-        assert!(fleets["200"]["content"]["application/json"].is_object());
+        assert!(fleets["201"]["content"]["application/json"].is_object());
+        assert!(fleets["201"]["headers"]["Location"].is_object());
         let sign_in = &document["paths"]["/api/v1/sign-in"]["post"]["responses"];
         assert!(sign_in["401"].is_object() && sign_in.get("403").is_none());
         let health = document["paths"]["/api/v1/health"]["get"]["responses"].as_object().unwrap();

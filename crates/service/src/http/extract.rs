@@ -16,10 +16,16 @@ use crate::http::app::App;
 use crate::http::auth::access::Access;
 use crate::http::auth::audit_context::AuditContext;
 use crate::http::auth::context::{RequestContext, beyond, request_context};
+use crate::http::contract::Contract;
 use crate::http::error::{Refusal, not_found};
 
 fn access_of(parts: &Parts, context: &RequestContext) -> Result<Arc<Access>, Refusal> {
     context.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
+}
+
+/// Checks what comes before the body, once the caller has been let in.
+fn check_head(parts: &Parts) -> Result<(), Refusal> {
+    parts.extensions.get::<Arc<Contract>>().map_or(Ok(()), |contract| contract.check_head(parts))
 }
 
 /// The estate in the path, all of it; or the device in the path, if the caller may reach it.
@@ -72,6 +78,7 @@ impl FromRequestParts<App> for WholeEstate {
             context.audit.note(refusal.0.to_string());
             return Err(refusal);
         }
+        check_head(parts)?;
         Ok(Self { id: access.estate_id, person: context.who.person.name.clone(), context, access })
     }
 }
@@ -88,6 +95,7 @@ impl FromRequestParts<App> for VisibleEstate {
     async fn from_request_parts(parts: &mut Parts, _app: &App) -> Result<Self, Refusal> {
         let context = request_context(parts)?;
         let access = access_of(parts, &context)?;
+        check_head(parts)?;
         let (id, person) = (access.estate_id, context.who.person.name.clone());
         Ok(Self { within: context.visibility.part(), estate: WholeEstate { id, person, context, access } })
     }
@@ -180,6 +188,24 @@ pub(crate) fn page<R, T>(
     rows.truncate(limit as usize);
     let next = if more { rows.last().map(cursor) } else { None };
     api::Page { items: rows.into_iter().map(show).collect(), next }
+}
+
+/// A page of a list that is in memory as a whole, in its order; `key` tells its entries apart.
+pub(crate) fn page_of<T>(
+    mut all: Vec<T>,
+    paging: &Paging,
+    key: impl Fn(&T) -> String,
+) -> Result<api::Page<T>, Refusal> {
+    let limit = paging.limit()?;
+    let first = match paging.after() {
+        "" => 0,
+        after => {
+            let last = all.iter().position(|entry| key(entry) == after);
+            1 + last.ok_or_else(|| api::problem::bad_field("after", after, "the `next` of the page before"))?
+        }
+    };
+    all.drain(..first);
+    Ok(page(all, limit, |entry| key(entry), |entry| entry))
 }
 
 /// Query parameters; invalid ones are answered with a problem.

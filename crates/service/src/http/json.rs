@@ -1,13 +1,17 @@
 //! JSON bodies, in and out.
 
+use std::sync::Arc;
+
 use api::problem::Problem;
+use axum::body::Bytes;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, Request};
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use crate::http::contract::Contract;
 use crate::http::error::{Refusal, too_large};
 
 /// What a handler gives back.
@@ -23,23 +27,26 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     type Rejection = Refusal;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        match axum::Json::<T>::from_request(request, state).await {
-            Ok(axum::Json(value)) => Ok(Self(value)),
-            Err(rejection) => {
-                let status = rejection.status().as_u16();
-                if status == 413 {
-                    return Err(too_large());
-                }
-                let (code, title) = match &rejection {
-                    JsonRejection::MissingJsonContentType(_) => {
-                        ("not_json", "The content type must be application/json")
-                    }
-                    _ => ("bad_json", "The body is not the JSON expected here"),
-                };
-                Err(Refusal(Problem::new(status, code, title).detail(rejection.body_text())))
-            }
+        let contract = request.extensions().get::<Arc<Contract>>().cloned();
+        if !is_json(request.headers()) {
+            return Err(Refusal(Problem::new(415, "not_json", "The content type must be application/json")));
         }
+        let bytes = Bytes::from_request(request, state).await.map_err(|_| too_large())?;
+        if let Some(contract) = contract {
+            contract.check_body(&bytes)?;
+        }
+        let bad_json = |why: JsonRejection| {
+            let title = "The body is not the JSON expected here";
+            Refusal(Problem::new(why.status().as_u16(), "bad_json", title).detail(why.body_text()))
+        };
+        axum::Json::<T>::from_bytes(&bytes).map(|axum::Json(value)| Self(value)).map_err(bad_json)
     }
+}
+
+fn is_json(headers: &HeaderMap) -> bool {
+    let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
+    let kind = kind.split(';').next().unwrap_or_default().trim();
+    kind.eq_ignore_ascii_case("application/json") || kind.to_ascii_lowercase().ends_with("+json")
 }
 
 /// Something new, and where it is.

@@ -76,6 +76,20 @@ impl Directory {
         device.region = edit.region.unwrap_or(device.region);
     }
 
+    /// Takes a fleet's other short name.
+    pub fn rename_fleet(&self, estate: EstateId, before: &str, after: &str) {
+        let mut inner = self.write();
+        let devices = inner.devices.values_mut().filter(|device| device.estate_id == estate && device.fleet == before);
+        devices.for_each(|device| after.clone_into(&mut device.fleet));
+    }
+
+    /// Takes a group's other name.
+    pub fn rename(&self, eui: Eui64, name: &str) {
+        if let Some(device) = self.write().devices.get_mut(&eui) {
+            name.clone_into(&mut device.name);
+        }
+    }
+
     /// Takes a device's place of use.
     pub fn set_region(&self, dev_eui: Eui64, region: Region) {
         if let Some(device) = self.write().devices.get_mut(&dev_eui) {

@@ -1,10 +1,10 @@
 <!-- A choice among the regions. -->
 <script lang="ts">
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import { resource } from "#lib/resource.svelte.ts";
 
   let { value, choose, none, width }: { value: string; choose: (name: string) => void; none?: string; width: string } = $props();
-  const held = resource(() => call(api.GET("/api/v1/regions")));
+  const held = resource(() => every((query) => call(api.GET("/api/v1/regions", { params: { query } }))));
   const regions = $derived(held.value ?? []);
 </script>
 

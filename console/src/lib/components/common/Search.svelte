@@ -16,7 +16,7 @@
     async () => {
       const wanted = text.trim();
       if (!wanted) return null;
-      const found = await call(api.GET("/api/v1/estates/{estate}/find", { params: { path: { estate: session.estate }, query: { text: wanted } } }));
+      const { items: found } = await call(api.GET("/api/v1/estates/{estate}/find", { params: { path: { estate: session.estate }, query: { text: wanted } } }));
       at = 0;
       return found;
     },

@@ -41,7 +41,7 @@
     event.preventDefault();
     const params = { path: { estate: session.estate, eui: device.dev_eui } };
     const body = { last_counter_up: up, next_counter_down: down };
-    const data = await act.run(() => call(api.PUT("/api/v1/estates/{estate}/devices/{eui}/counters", { params, body })));
+    const data = await act.run(() => call(api.PATCH("/api/v1/estates/{estate}/devices/{eui}/counters", { params, body })));
     counted = Boolean(data);
     if (data) done();
   }

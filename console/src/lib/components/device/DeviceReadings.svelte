@@ -1,6 +1,6 @@
 <!-- A device's readings as they are now, each with its last day. -->
 <script lang="ts">
-  import { api, call, type DeviceReading } from "#lib/api.ts";
+  import { api, call, every, type DeviceReading } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, duration, value } from "#lib/format.ts";
@@ -21,7 +21,7 @@
   const charted = (all: DeviceReading[]) => all.filter((one) => typeof one.value === "number" && one.kind !== "position").map((one) => one.name);
   const held = resource(async () => {
     void news;
-    const readings = await call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path } }));
+    const readings = await every((query) => call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path, query } })));
     const lines = charted(readings)
       .slice(0, MOST_LINES)
       .map((reading) => ({ device: eui, reading }));

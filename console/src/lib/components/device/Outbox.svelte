@@ -89,7 +89,7 @@
 
   const cancel = (id: string) => change(() => call(api.DELETE("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}", { params: { path: { ...path, id } } })));
   const move = (id: string, to: OutboxPlace) =>
-    change(() => call(api.PUT("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}/place", { params: { path: { ...path, id } }, body: to })));
+    change(() => call(api.PATCH("/api/v1/estates/{estate}/devices/{eui}/outbox/{id}", { params: { path: { ...path, id } }, body: { place: to } })));
 </script>
 
 <Card title="Outbox">

@@ -1,6 +1,6 @@
 <!-- How a gateway gets in: its connection kit and its credentials. -->
 <script lang="ts">
-  import { api, call, type Gateway, type GatewayCredential } from "#lib/api.ts";
+  import { api, call, every, type Gateway, type GatewayCredential } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, PROTOCOLS } from "#lib/format.ts";
@@ -23,7 +23,7 @@
 
   const held = resource(() => {
     void gateway.protocol;
-    return call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/credentials", { params: { path } }));
+    return every((query) => call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/credentials", { params: { path, query } })));
   });
   const credentials = $derived(held.value ?? []);
   const problem = $derived(act.problem || held.problem);

@@ -81,7 +81,7 @@
     const data = await act.run(() =>
       call(
         gateway
-          ? api.PUT("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about, headers: { "If-Match": revision } })
+          ? api.PATCH("/api/v1/estates/{estate}/gateways/{eui}", { params: { path: { ...path, eui } }, body: about, headers: { "If-Match": revision } })
           : api.POST("/api/v1/estates/{estate}/gateways", { params: { path }, body: { eui, ...about } }),
       ),
     );

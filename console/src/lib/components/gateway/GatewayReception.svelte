@@ -1,6 +1,6 @@
 <!-- What a gateway hears: signal, channels, data rates, and what nobody else hears. And how much of the time. -->
 <script lang="ts">
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
   import { ago } from "#lib/format.ts";
@@ -17,7 +17,7 @@
     async () => {
       const [reception, days] = await Promise.all([
         call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/reception", { params })),
-        call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/uptime", { params })),
+        every((query) => call(api.GET("/api/v1/estates/{estate}/gateways/{eui}/uptime", { params: { ...params, query } }))),
       ]);
       return { reception, days };
     },

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -11,7 +11,7 @@
   import DataTable from "#lib/components/common/DataTable.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
 
-  const held = resource(() => call(api.GET("/api/v1/me/sign-ins")));
+  const held = resource(() => every((query) => call(api.GET("/api/v1/me/sign-ins", { params: { query } }))));
   const signIns = $derived(held.value ?? []);
   const act = new Action();
   const problem = $derived(act.problem || held.problem);

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -12,7 +12,7 @@
     async () => {
       const [models, failures] = await Promise.all([
         call(api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } })),
-        call(api.GET("/api/v1/estates/{estate}/decode-failures", { params: { path } })),
+        every((query) => call(api.GET("/api/v1/estates/{estate}/decode-failures", { params: { path, query } }))),
       ]);
       return { models: models.items, failures };
     },

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, call, type Device, type DeviceStranger, type Message } from "#lib/api.ts";
+  import { api, call, every, type Device, type DeviceStranger, type Message } from "#lib/api.ts";
   import BulkEdit from "#lib/components/device/BulkEdit.svelte";
   import DeviceFilters, { FILTERS, type Filter, type Filters } from "#lib/components/device/DeviceFilters.svelte";
   import DeviceTable from "#lib/components/device/DeviceTable.svelte";
@@ -40,9 +40,12 @@
   });
   const devices: Device[] | null = $derived(held.value?.items ?? null);
   const next: string | null = $derived(held.value?.next ?? null);
-  const others = resource(async () => (session.whole ? await call(api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path } })) : []), {
-    on: (message) => message.type === "refused" && !message.device,
-  });
+  const others = resource(
+    async () => (session.whole ? await every((query) => call(api.GET("/api/v1/estates/{estate}/devices/strangers", { params: { path, query } }))) : []),
+    {
+      on: (message) => message.type === "refused" && !message.device,
+    },
+  );
   const strangers = $derived(others.value ?? []);
   const act = new Action();
   const problem = $derived(act.problem || held.problem);

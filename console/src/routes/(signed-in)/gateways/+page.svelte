@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call, type Gateway, type Stranger } from "#lib/api.ts";
+  import { api, call, every, type Gateway, type Stranger } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
   import GatewayImport from "#lib/components/gateway/GatewayImport.svelte";
@@ -40,7 +40,7 @@
     async () => {
       const [gateways, strangers, endings] = await Promise.all([
         call(api.GET("/api/v1/estates/{estate}/gateways", { params: { path, query: { limit: 500 } } })),
-        call(api.GET("/api/v1/estates/{estate}/strangers", { params: { path } })),
+        every((query) => call(api.GET("/api/v1/estates/{estate}/strangers", { params: { path, query } }))),
         call(api.GET("/api/v1/estates/{estate}/endings", { params: { path } })),
       ]);
       return { gateways: gateways.items, strangers, endings };

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import ShownOnce from "#lib/components/common/ShownOnce.svelte";
@@ -9,7 +9,7 @@
   import { Action, resource } from "#lib/resource.svelte.ts";
   import DataTable from "#lib/components/common/DataTable.svelte";
 
-  const held = resource(() => call(api.GET("/api/v1/installation/estates")));
+  const held = resource(() => every((query) => call(api.GET("/api/v1/installation/estates", { params: { query } }))));
   const estates = $derived(held.value ?? []);
   const act = new Action();
   const problem = $derived(act.problem || held.problem);

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call, type EstateMember, type Role } from "#lib/api.ts";
+  import { api, call, every, type EstateMember, type Role } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
@@ -18,10 +18,10 @@
 
   const held = resource(async () => {
     const [members, table, invitations, shares] = await Promise.all([
-      call(api.GET("/api/v1/estates/{estate}/people", { params: { path } })),
-      call(api.GET("/api/v1/roles")),
-      manages ? call(api.GET("/api/v1/estates/{estate}/invitations", { params: { path } })) : [],
-      manages ? call(api.GET("/api/v1/estates/{estate}/shares", { params: { path } })) : [],
+      every((query) => call(api.GET("/api/v1/estates/{estate}/people", { params: { path, query } }))),
+      every((query) => call(api.GET("/api/v1/roles", { params: { query } }))),
+      manages ? every((query) => call(api.GET("/api/v1/estates/{estate}/invitations", { params: { path, query } }))) : [],
+      manages ? every((query) => call(api.GET("/api/v1/estates/{estate}/shares", { params: { path, query } }))) : [],
     ]);
     return { members, table, invitations, shares };
   });
@@ -39,7 +39,7 @@
   }
 
   const change = (member: EstateMember, to: Role) =>
-    done(api.PUT("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name: member.name } }, body: { role: to, was: member.role } }));
+    done(api.PATCH("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name: member.name } }, body: { role: to, was: member.role } }));
   const remove = (name: string) => done(api.DELETE("/api/v1/estates/{estate}/people/{name}", { params: { path: { ...path, name } } }));
   const withdraw = (id: number) => done(api.DELETE("/api/v1/estates/{estate}/invitations/{id}", { params: { path: { ...path, id: String(id) } } }));
   const unshare = (id: number) => done(api.DELETE("/api/v1/estates/{estate}/shares/{id}", { params: { path: { ...path, id: String(id) } } }));

@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::show::{Out, ago};
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let all: Vec<SignInRecord> = client.get("/me/sign-ins", &[]).await?;
+    let all: Vec<SignInRecord> = client.all("/me/sign-ins", &[]).await?;
     out.list(&all, "", &["NUMBER", "SINCE", "LAST USED", "FROM", "PROGRAM", "UNTIL", ""], |s| {
         let (since, until) = (show::moment(s.since), show::day(s.expires_at));
         let this = if s.this_one { "this one" } else { "" };

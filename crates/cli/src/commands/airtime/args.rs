@@ -30,8 +30,11 @@ pub(crate) enum LedgerBy {
 #[derive(Args)]
 pub(crate) struct AirtimeCalcArgs {
     /// Length of the payload in bytes, 0 to 242.
-    #[arg(long, value_name = "BYTES")]
-    pub payload: u32,
+    #[arg(long, value_name = "BYTES", required_unless_present = "payload")]
+    pub payload_bytes: Option<u32>,
+    /// The payload in hex, in any pasted form, instead of its length.
+    #[arg(long, value_name = "HEX", conflicts_with = "payload_bytes")]
+    pub payload: Option<String>,
     /// The region.
     #[arg(long, default_value = "EU868")]
     pub region: Region,

@@ -3,14 +3,19 @@
 use anyhow::Result;
 use api::calculator::airtime::{AirtimeQuestion, AirtimeRow};
 use domain::calculator::airtime::table;
+use domain::input;
 
 use crate::commands::airtime::args::AirtimeCalcArgs;
 use crate::show::{self, Out};
 
 /// Works a message's cost out here; nothing is asked of a service.
 pub(super) fn calc(out: &Out, args: &AirtimeCalcArgs) -> Result<()> {
+    let payload_bytes = match (&args.payload, args.payload_bytes) {
+        (Some(hex), _) => input::payload("payload", hex, 242)?.len() as u32,
+        (None, bytes) => bytes.unwrap_or_default(),
+    };
     let question = AirtimeQuestion {
-        payload_bytes: args.payload,
+        payload_bytes,
         fopts_bytes: Some(args.fopts),
         interval_s: args.interval,
         daily_airtime_s: args.daily_airtime,

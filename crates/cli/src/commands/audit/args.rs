@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
-use chrono::{DateTime, Utc};
 use clap::{Args, ValueEnum};
+
+use crate::args::moment::Moment;
 
 /// What kind of entry.
 #[derive(Clone, Copy, ValueEnum)]
@@ -29,19 +30,19 @@ pub(crate) struct AuditArgs {
     /// Only with this in the action, or in what it was done to.
     #[arg(long)]
     pub what: Option<String>,
-    /// From when on (RFC 3339).
+    /// From when on: RFC 3339, a date, or how long ago (2h).
     #[arg(long, value_name = "TIME")]
-    pub from: Option<DateTime<Utc>>,
-    /// Until when.
+    pub since: Option<Moment>,
+    /// Until when; a date to its end.
     #[arg(long, value_name = "TIME")]
-    pub until: Option<DateTime<Utc>>,
-    /// Entries, the newest first.
+    pub until: Option<Moment>,
+    /// Entries, the newest first: 1 to 500.
     #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=500))]
-    pub last: u32,
+    pub limit: u32,
     /// What concerns the installation instead: sign-ins, accounts, estates.
     #[arg(long)]
     pub installation: bool,
     /// Write all of it to this file instead: .csv or .jsonl.
-    #[arg(long, value_name = "FILE", conflicts_with = "installation")]
-    pub export: Option<PathBuf>,
+    #[arg(long, short, value_name = "FILE", conflicts_with = "installation")]
+    pub output: Option<PathBuf>,
 }

@@ -7,8 +7,8 @@ use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
 use api::people::audit::{AuditEntry, AuditKind, AuditPage};
-use chrono::{DateTime, SecondsFormat, Utc};
 
+use crate::args::moment;
 use crate::client::Client;
 use crate::commands::audit::args::{AuditArgs, Kind};
 use crate::show::Out;
@@ -25,19 +25,18 @@ impl From<Kind> for AuditKind {
 }
 
 fn query(args: &AuditArgs) -> Vec<(&'static str, String)> {
-    let time = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Millis, true);
     let mut query = Vec::new();
     query.extend(args.kind.map(|kind| ("kind", AuditKind::from(kind).name().to_owned())));
     query.extend(args.who.clone().map(|who| ("who", who)));
     query.extend(args.what.clone().map(|what| ("what", what)));
-    query.extend(args.from.map(|at| ("from", time(at))));
-    query.extend(args.until.map(|at| ("until", time(at))));
+    query.extend(args.since.map(|at| ("from", moment::text(at.since()))));
+    query.extend(args.until.map(|at| ("until", moment::text(at.until()))));
     query
 }
 
 pub(crate) async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<()> {
     let mut query = query(&args);
-    if let Some(file) = &args.export {
+    if let Some(file) = &args.output {
         let path = client.in_estate("audit/export").await?;
         return export(client, out, &path, query, file).await;
     }
@@ -45,7 +44,7 @@ pub(crate) async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<(
         true => "/installation/audit".to_owned(),
         false => client.in_estate("audit").await?,
     };
-    query.push(("limit", args.last.to_string()));
+    query.push(("limit", args.limit.to_string()));
     let page: AuditPage = client.get(&path, &query).await?;
     if out.json {
         return out.json(&page);
@@ -105,7 +104,7 @@ mod tests {
     fn an_entry_stands_on_one_line() {
         let entry = AuditEntry {
             id: "01".into(),
-            time: DateTime::UNIX_EPOCH,
+            time: chrono::DateTime::UNIX_EPOCH,
             kind: AuditKind::Change,
             who: "marit".into(),
             token: Some("dashboard".into()),

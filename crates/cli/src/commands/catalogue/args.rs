@@ -36,7 +36,7 @@ pub(crate) enum RemoteCatalogueVerb {
         /// Where it is from, as `heron catalogue list` shows it.
         source: String,
         /// Only show what would become of each model.
-        #[arg(long)]
+        #[arg(long = "dry-run")]
         preview: bool,
     },
 }
@@ -59,6 +59,6 @@ pub(crate) struct CatalogueImportArgs {
     #[arg(long)]
     pub shipped: bool,
     /// Only show what would become of each model.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub preview: bool,
 }

@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::show::{self, Out};
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let sources: Vec<CatalogueSource> = client.get(&client.in_estate("catalogue").await?, &[]).await?;
+    let sources: Vec<CatalogueSource> = client.all(&client.in_estate("catalogue").await?, &[]).await?;
     let none = "No model came from a catalogue. Next: `heron catalogue import --shipped`.";
     out.list(&sources, none, &["SOURCE", "MODELS", "COMMIT", "IMPORTED"], |s| {
         let revision = s.revision.as_ref().map_or_else(|| "–".into(), |revision| format!("{revision:.10}"));

@@ -1,6 +1,6 @@
 //! `heron decoder`.
 
-use crate::args::seconds;
+use crate::args::moment::Moment;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
@@ -99,7 +99,7 @@ pub(crate) struct DecoderTryArgs {
     pub version: Option<String>,
     /// So many of the last stored uplinks of devices that use it; 50 if nothing else is given.
     #[arg(long, value_name = "N")]
-    pub last: Option<u32>,
+    pub limit: Option<u32>,
     /// Only those of this device: its DevEUI or name.
     #[arg(long)]
     pub device: Option<String>,
@@ -124,9 +124,12 @@ pub(crate) struct DecoderTryArgs {
 pub(crate) struct RedecodeArgs {
     /// The model's short name.
     pub model: String,
-    /// Of how long a time until now: seconds, or with one of the units min, h, d.
-    #[arg(long, value_name = "TIME", value_parser = seconds)]
-    pub last: f64,
+    /// From when on: RFC 3339, a date, or how long ago (30d).
+    #[arg(long, value_name = "TIME")]
+    pub since: Moment,
+    /// Until when; now if not given.
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<Moment>,
     /// Only this device: its DevEUI or name.
     #[arg(long)]
     pub device: Option<String>,

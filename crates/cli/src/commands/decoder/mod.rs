@@ -16,9 +16,9 @@ use api::job::{Job, JobState, Redecode};
 use api::model::draft::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
 use api::model::edition::{Comparison, Edition, LineChange};
 use api::model::{Model, ModelVersion, PutModel};
-use chrono::{TimeDelta, Utc};
 use domain::model::draft;
 
+use crate::args::moment::Moment;
 use crate::client::Client;
 use crate::commands::Context;
 use crate::commands::decoder::args::{
@@ -78,7 +78,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
         decoder_kind: decoder_kind.unwrap_or_default(),
         version: args.version.clone(),
         payloads: args.payload.into_iter().map(|bytes| DraftPayload { port: args.port, bytes }).collect(),
-        last: args.last.unwrap_or(if something { 0 } else { LAST }),
+        last: args.limit.unwrap_or(if something { 0 } else { LAST }),
         device,
         messages: args.messages,
         ..Draft::default()
@@ -109,7 +109,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     let note = args.note.unwrap_or_default();
     let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
     out.line(format!(
-        "It is in use. To decode stored uplinks again: `heron decoder redecode {} --last 30d`.",
+        "It is in use. To decode stored uplinks again: `heron decoder redecode {} --since 30d`.",
         args.model
     ))
 }
@@ -272,8 +272,8 @@ async fn redecode(client: &Client, out: &Out, args: RedecodeArgs) -> Result<()> 
         Some(device) => Some(client.dev_eui(device).await?.to_string()),
         None => None,
     };
-    let from = Utc::now() - TimeDelta::milliseconds((args.last * 1000.0) as i64);
-    let wanted = Redecode { model: args.model, device, from, until: None };
+    let (from, until) = (args.since.since(), args.until.map(Moment::until));
+    let wanted = Redecode { model: args.model, device, from, until };
     let path = client.in_estate("jobs").await?;
     let mut job: Job = client.post(&path, &wanted).await?;
     while !args.no_wait && job.state == JobState::Running {

@@ -10,7 +10,7 @@ use crate::commands::device::args::{DeviceAddArgs, DeviceAdoptArgs};
 use crate::show::{self, Out};
 
 async fn all(client: &Client) -> Result<Vec<DeviceStranger>> {
-    client.get(&client.in_estate("devices/strangers").await?, &[]).await
+    client.all(&client.in_estate("devices/strangers").await?, &[]).await
 }
 
 pub(super) async fn list(client: &Client, out: &Out) -> Result<()> {

@@ -68,7 +68,7 @@ pub(crate) enum DeviceVerb {
         #[arg(long)]
         keys: bool,
         /// Where to write it; standard output if not given.
-        #[arg(long, value_name = "FILE")]
+        #[arg(long = "output", short = 'o', value_name = "FILE")]
         into: Option<PathBuf>,
     },
     /// End its session, so that it has to join again; an ABP device starts a new session, with its counters at zero.
@@ -157,7 +157,7 @@ pub(crate) struct DeviceImportArgs {
     /// The file: a line of column names, then a device a line; `-` for standard input.
     pub file: PathBuf,
     /// Only show what would become of each row.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub preview: bool,
     /// Register the good rows even if others are not.
     #[arg(long)]
@@ -188,7 +188,7 @@ pub(crate) struct DeviceSetArgs {
     #[arg(long, value_name = "TAG", conflicts_with = "devices")]
     pub with_tag: Option<String>,
     /// Only show what would change, and what devices would be sent.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub preview: bool,
     /// Its name; of one device only.
     #[arg(long)]
@@ -237,8 +237,8 @@ pub(crate) struct DeviceAddArgs {
     /// Matrix.
     #[arg(long, value_name = "FILE", conflicts_with = "label")]
     pub photo: Option<PathBuf>,
-    /// Its JoinEUI (AppEUI), in any pasted form.
-    #[arg(long, required_unless_present_any = ["label", "photo"])]
+    /// Its JoinEUI (AppEUI), in any pasted form. A personalized device needs none.
+    #[arg(long, required_unless_present_any = ["label", "photo", "dev_addr"])]
     pub join_eui: Option<String>,
     #[command(flatten)]
     pub about: NewDeviceArgs,
@@ -247,7 +247,7 @@ pub(crate) struct DeviceAddArgs {
 #[derive(Args)]
 pub(crate) struct LabelsArgs {
     /// Where to write it: a file that ends with .pdf or .svg.
-    #[arg(value_name = "FILE")]
+    #[arg(long = "output", short = 'o', value_name = "FILE")]
     pub into: PathBuf,
     #[command(flatten)]
     pub which: DeviceListArgs,
@@ -270,18 +270,24 @@ pub(crate) struct NewDeviceArgs {
     /// The short name of its fleet.
     #[arg(long)]
     pub fleet: String,
-    /// Its AppKey, or one of the words generate and fleet (the fleet's default key); asked for if not given, so that it
-    /// stays out of the shell's history.
-    #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
+    /// Its AppKey, or one of the words generate and fleet (the fleet's default key). If not given, it is that of
+    /// HERON_APP_KEY, or asked for, so that it stays out of the shell's history.
+    #[arg(long, value_name = "KEY")]
     pub app_key: Option<String>,
-    /// Its NwkKey, if it speaks 1.1; asked for if not given.
-    #[arg(long, env = "HERON_NWK_KEY", hide_env_values = true)]
+    /// Read its AppKey from standard input, a line of its own.
+    #[arg(long, conflicts_with = "app_key")]
+    pub app_key_stdin: bool,
+    /// Its NwkKey, if it speaks 1.1. If not given, it is that of HERON_NWK_KEY, or asked for.
+    #[arg(long, value_name = "KEY")]
     pub nwk_key: Option<String>,
+    /// Read its NwkKey from standard input, a line of its own, after the AppKey.
+    #[arg(long, conflicts_with = "nwk_key")]
+    pub nwk_key_stdin: bool,
     /// Where it is used; EU868 if not given.
     #[arg(long)]
     pub region: Option<Region>,
     /// Its address, if it is activated by personalization (ABP): it has session keys and no root key.
-    #[arg(long, value_name = "ADDRESS", requires_all = ["nwk_s_key", "app_s_key"], help_heading = "Personalization")]
+    #[arg(long, value_name = "ADDRESS", help_heading = "Personalization")]
     pub dev_addr: Option<String>,
     /// NwkSKey of 1.0.x, FNwkSIntKey of 1.1.
     #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
@@ -289,6 +295,9 @@ pub(crate) struct NewDeviceArgs {
     /// AppSKey.
     #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
     pub app_s_key: Option<String>,
+    /// Read NwkSKey and AppSKey from standard input, a line each.
+    #[arg(long, requires = "dev_addr", conflicts_with_all = ["nwk_s_key", "app_s_key"], help_heading = "Personalization")]
+    pub session_keys_stdin: bool,
     /// SNwkSIntKey of 1.1.
     #[arg(long, value_name = "KEY", requires = "dev_addr", help_heading = "Personalization")]
     pub s_nwk_s_int_key: Option<String>,
@@ -316,6 +325,6 @@ pub(crate) struct NewDeviceArgs {
     #[arg(long = "tag", value_name = "TAG")]
     pub tags: Vec<String>,
     /// Only show how it would be read, and what looks wrong.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub check: bool,
 }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, bail};
 use api::device::import::{DeviceImportOutcome, ImportOptions, ImportProgress};
-use api::gateway::import::Fate;
+use api::gateway::import::{Fate, ImportOutcome};
 use api::problem::Problem;
 use domain::device::import::LARGEST;
 use eventsource_stream::Eventsource as _;
@@ -98,16 +98,12 @@ async fn register(client: &Client, path: &str, options: &ImportOptions, bytes: V
     bail!("the service's answer breaks off; what was registered, `heron device list` shows")
 }
 
-/// All rows, or only those that cannot be registered.
-fn show(out: &Out, outcome: &DeviceImportOutcome, all: bool) -> Result<()> {
+/// What would become of a file: totals first, then the rows that cannot be registered. For programs all rows of a preview.
+fn show(out: &Out, outcome: &DeviceImportOutcome, preview: bool) -> Result<()> {
     if out.json {
-        return if all { out.json(outcome) } else { Ok(()) };
+        return if preview { out.json(outcome) } else { Ok(()) };
     }
-    let rows: Vec<_> = outcome.outcome.rows.iter().filter(|row| all || row.fate == Fate::Bad).collect();
-    out.list(&rows, "Every row can be registered.", &["LINE", "DEVEUI", "NAME", "FATE", "WHY"], |row| {
-        let why = row.problem.as_ref().map(ToString::to_string).unwrap_or_default();
-        vec![row.line.to_string(), row.eui.clone(), row.name.clone(), row.fate.label().into(), why]
-    })?;
+    totals(out, &outcome.outcome, "devices")?;
     for note in &outcome.notes {
         out.line(note)?;
     }
@@ -130,4 +126,22 @@ pub(super) async fn export(client: &Client, fleet: Option<String>, keys: bool, i
             written.with_context(|| format!("writing {}", file.display()))
         }
     }
+}
+
+/// How many rows can be registered, and those that cannot, with the reason.
+pub(crate) fn totals(out: &Out, outcome: &ImportOutcome, what: &str) -> Result<()> {
+    let good = outcome.rows.len() - outcome.bad;
+    out.line(match (good, outcome.bad) {
+        (0, 0) => format!("The file has no {what}."),
+        (good, 0) => format!("All {good} {what} can be registered."),
+        (good, bad) => format!("{good} {what} can be registered, {bad} cannot:"),
+    })?;
+    let bad: Vec<_> = outcome.rows.iter().filter(|row| row.fate == Fate::Bad).collect();
+    if bad.is_empty() {
+        return Ok(());
+    }
+    out.list(&bad, "", &["LINE", "EUI", "NAME", "WHY"], |row| {
+        let why = row.problem.as_ref().map(ToString::to_string).unwrap_or_default();
+        vec![row.line.to_string(), row.eui.clone(), row.name.clone(), why.replace('\n', ";")]
+    })
 }

@@ -4,7 +4,7 @@ mod adopt;
 pub(crate) mod args;
 mod counters;
 mod forget;
-mod import;
+pub(crate) mod import;
 mod keys;
 mod labels;
 mod list;
@@ -13,7 +13,7 @@ mod remove;
 pub(crate) mod set;
 mod why;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Result, bail};
 use api::device::read_back::{ReadBack, Registered};
 use api::device::register::{NewDevice, PersonalSession};
 use api::device::{DeviceDetail, ShownKeys};
@@ -22,8 +22,9 @@ use domain::device::keys::ByteOrder;
 use domain::device::keys::c_source;
 use lorawan::{Eui64, MacVersion};
 
+use crate::args::secret;
 use crate::client::Client;
-use crate::commands::device::args::{DeviceAddArgs, DeviceVerb, KeyForms, KeyOrder};
+use crate::commands::device::args::{DeviceAddArgs, DeviceVerb, KeyForms, KeyOrder, NewDeviceArgs};
 use crate::commands::profile;
 use crate::show::{self, Out};
 
@@ -96,32 +97,32 @@ fn show_detail(out: &Out, detail: &DeviceDetail) -> Result<()> {
     out.line(format!("\n{}", show::table(&["READING", "VALUE", "AGE"], rows)))
 }
 
-/// A key that is given, or asked for, so that it stays out of the shell's history.
-pub(crate) fn asked(given: Option<String>, name: &str) -> Result<String> {
-    match given {
-        Some(key) => Ok(key),
-        None => rpassword::prompt_password(format!("{name} (32 hex digits): ")).context(format!("reading the {name}")),
-    }
+/// The session of a personalized device, if that is what it is.
+fn personal(args: &NewDeviceArgs) -> Result<Option<PersonalSession>> {
+    let Some(dev_addr) = args.dev_addr.clone() else { return Ok(None) };
+    let (nwk_s_key, app_s_key) = match (args.nwk_s_key.clone(), args.app_s_key.clone()) {
+        _ if args.session_keys_stdin => (secret::line()?, secret::line()?),
+        (Some(nwk_s_key), Some(app_s_key)) => (nwk_s_key, app_s_key),
+        _ => bail!("a personalized device needs --nwk-s-key and --app-s-key, or --session-keys-stdin"),
+    };
+    let (s_nwk_s_int_key, nwk_s_enc_key) = (args.s_nwk_s_int_key.clone(), args.nwk_s_enc_key.clone());
+    Ok(Some(PersonalSession { dev_addr, app_s_key, nwk_s_key, s_nwk_s_int_key, nwk_s_enc_key }))
 }
 
+/// The device to register. Keys that are not given are asked for only if they are used.
 fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
     let DeviceAddArgs { dev_eui, label, join_eui, about: args, .. } = args;
+    let personal = personal(&args)?;
     let radio = args.radio.over(RadioSettings::default());
-    let personal = match (args.dev_addr, args.nwk_s_key, args.app_s_key) {
-        (Some(dev_addr), Some(nwk_s_key), Some(app_s_key)) => Some(PersonalSession {
-            dev_addr,
-            app_s_key,
-            nwk_s_key,
-            s_nwk_s_int_key: args.s_nwk_s_int_key,
-            nwk_s_enc_key: args.nwk_s_enc_key,
-        }),
-        _ => None,
+    let wanted = personal.is_none() && !args.check;
+    let app_key = match (&args.app_key, wanted) {
+        (Some(_), _) => args.app_key.clone(),
+        (None, true) => Some(secret::APP_KEY.read(None, args.app_key_stdin)?),
+        (None, false) => None,
     };
-    let joins = personal.is_none();
-    let app_key = if joins { Some(asked(args.app_key, "AppKey")?) } else { None };
-    let nwk_key = match radio.mac_version {
-        Some(MacVersion::V1_1) if joins => Some(asked(args.nwk_key, "NwkKey")?),
-        _ => args.nwk_key,
+    let nwk_key = match (&args.nwk_key, radio.mac_version) {
+        (None, Some(MacVersion::V1_1)) if wanted => Some(secret::NWK_KEY.read(None, args.nwk_key_stdin)?),
+        _ => args.nwk_key.clone(),
     };
     Ok(NewDevice {
         label,
@@ -273,7 +274,7 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool)
         DeviceVerb::Export { fleet, keys, into } => import::export(client, fleet, keys, into).await,
         DeviceVerb::Forget { device, nonces } => forget::run(client, out, device, nonces, yes).await,
         DeviceVerb::Counters { device, last_up, next_down } => {
-            counters::run(client, out, device, last_up, next_down).await
+            counters::run(client, out, device, (last_up, next_down), yes).await
         }
     }
 }

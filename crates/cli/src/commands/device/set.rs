@@ -48,6 +48,10 @@ pub(crate) async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bo
     if change == DeviceChange::default() {
         bail!("nothing is to be changed; `heron device set --help` says what can be");
     }
+    if change.disabled == Some(true) && !args.preview {
+        let which = if devices.len() == 1 { "This device".to_owned() } else { format!("{} devices", devices.len()) };
+        show::confirm(yes, &format!("{which} will be disabled: frames are refused, and nothing is sent."))?;
+    }
     let path = client.in_estate("devices/change").await?;
     let many = devices.len() > 1;
     let bulk = BulkChange { devices, change, preview: args.preview };

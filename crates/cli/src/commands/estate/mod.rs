@@ -14,7 +14,7 @@ use crate::show::Out;
 pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
     match verb {
         EstateVerb::List => {
-            let estates: Vec<Estate> = client.get("/estates", &[]).await?;
+            let estates: Vec<Estate> = client.all("/estates", &[]).await?;
             out.list(&estates, "You belong to no estate.", &["ESTATE", "NAME", "YOUR ROLE"], |e| {
                 vec![e.slug.clone(), e.name.clone(), e.role_label()]
             })

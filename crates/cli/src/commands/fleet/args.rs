@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand};
 
-use crate::args::seconds;
+use crate::args::{OrNone, days_or_forever, number_or_none, seconds, seconds_or_none};
 
 #[derive(Subcommand)]
 pub(crate) enum FleetVerb {
@@ -20,24 +20,8 @@ pub(crate) enum FleetVerb {
         #[command(flatten)]
         limits: FleetLimitArgs,
     },
-    /// Set what each of its devices may use in any 24 hours; a limit that is not given is lifted.
-    Limit {
-        slug: String,
-        #[command(flatten)]
-        limits: FleetLimitArgs,
-    },
-    /// Set for how many days its history is kept; what is not given is kept for ever.
-    Keep(FleetKeepArgs),
-    /// Give it the AppKey that its devices ship with, which is asked for; devices are registered with --app-key fleet.
-    Key {
-        slug: String,
-        /// The key; asked for if not given, so that it stays out of the shell's history.
-        #[arg(long, env = "HERON_APP_KEY", hide_env_values = true)]
-        app_key: Option<String>,
-        /// Take it away instead.
-        #[arg(long, conflicts_with = "app_key")]
-        remove: bool,
-    },
+    /// Change one; what is not given stays.
+    Set(Box<FleetSetArgs>),
     /// Remove one that has no devices.
     Remove { slug: String },
 }
@@ -53,15 +37,37 @@ pub struct FleetLimitArgs {
 }
 
 #[derive(Args)]
-pub(crate) struct FleetKeepArgs {
+pub(crate) struct FleetSetArgs {
+    /// Its short name.
     pub slug: String,
-    /// Every value of a reading.
-    #[arg(long, value_name = "DAYS")]
-    pub values: Option<u32>,
-    /// Summaries of hours and days.
-    #[arg(long, value_name = "DAYS")]
-    pub summaries: Option<u32>,
-    /// Messages: frames as they were heard and sent.
-    #[arg(long, value_name = "DAYS")]
-    pub messages: Option<u32>,
+    /// Another name.
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Another short name. Messages that are stored keep the one they have.
+    #[arg(long = "slug", value_name = "SLUG")]
+    pub new_slug: Option<String>,
+    /// Airtime of each device's uplinks a day: seconds, or with a unit; `none` lifts the limit.
+    #[arg(long, value_name = "AIRTIME", value_parser = seconds_or_none)]
+    pub airtime_a_day: Option<OrNone<f64>>,
+    /// Downlinks to each device a day; `none` lifts the limit.
+    #[arg(long, value_name = "N", value_parser = number_or_none)]
+    pub downlinks_a_day: Option<OrNone<u32>>,
+    /// Days for which every value of a reading is kept, or `forever`. What is older is gone within hours.
+    #[arg(long, value_name = "DAYS", value_parser = days_or_forever)]
+    pub keep_values: Option<OrNone<u32>>,
+    /// Days for which summaries of hours and days are kept, or `forever`.
+    #[arg(long, value_name = "DAYS", value_parser = days_or_forever)]
+    pub keep_summaries: Option<OrNone<u32>>,
+    /// Days for which messages are kept, or `forever`: frames as they were heard and sent.
+    #[arg(long, value_name = "DAYS", value_parser = days_or_forever)]
+    pub keep_messages: Option<OrNone<u32>>,
+    /// The AppKey that its devices ship with; they are registered with `--app-key fleet`.
+    #[arg(long, value_name = "KEY")]
+    pub app_key: Option<String>,
+    /// Read that AppKey from standard input.
+    #[arg(long, conflicts_with = "app_key")]
+    pub app_key_stdin: bool,
+    /// Take that AppKey away.
+    #[arg(long, conflicts_with_all = ["app_key", "app_key_stdin"])]
+    pub remove_app_key: bool,
 }

@@ -1,10 +1,10 @@
 //! `heron fleet`.
 
 pub(crate) mod args;
-mod keep;
+mod set;
 
 use anyhow::Result;
-use api::fleet::{Fleet, FleetKey, FleetLimits, FleetRetention, NewFleet};
+use api::fleet::{Fleet, FleetLimits, FleetRetention, NewFleet};
 
 use crate::client::Client;
 use crate::commands::fleet::args::{FleetLimitArgs, FleetVerb};
@@ -52,22 +52,11 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) 
             let fleet: Fleet = client.post(&client.in_estate("fleets").await?, &new).await?;
             out.one(&fleet, lines)
         }
-        FleetVerb::Limit { slug, limits } => {
-            let path = client.in_estate(&format!("fleets/{slug}/limits")).await?;
-            let fleet: Fleet = client.put(&path, &FleetLimits::from(limits)).await?;
-            out.one(&fleet, lines)
-        }
-        FleetVerb::Keep(args) => keep::run(client, out, args, yes).await,
-        FleetVerb::Key { slug, app_key, remove } => {
-            let app_key = if remove { None } else { Some(crate::commands::device::asked(app_key, "AppKey")?) };
-            let path = client.in_estate(&format!("fleets/{slug}/default-key")).await?;
-            let fleet: Fleet = client.put(&path, &FleetKey { app_key }).await?;
-            out.one(&fleet, lines)
-        }
+        FleetVerb::Set(args) => set::run(client, out, *args, yes).await,
         FleetVerb::Remove { slug } => {
             show::confirm(yes, &format!("The fleet {slug} will be removed."))?;
             client.delete(&client.in_estate(&format!("fleets/{slug}")).await?).await?;
-            out.line(format!("{slug} was removed."))
+            out.said(format!("{slug} was removed."))
         }
     }
 }

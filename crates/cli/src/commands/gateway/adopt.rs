@@ -9,7 +9,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, args: GatewayAdoptArgs) -> Result<()> {
-    let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
+    let strangers: Vec<Stranger> = client.all(&client.in_estate("strangers").await?, &[]).await?;
     let stranger = which(&strangers, args.eui.as_deref())?;
     let new = args.about.of(stranger.eui.to_string());
     let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &new).await?;

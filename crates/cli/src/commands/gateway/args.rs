@@ -96,7 +96,7 @@ pub(crate) struct ImportArgs {
     /// The file: a line of column names, then a gateway a line; `-` for standard input.
     pub file: PathBuf,
     /// Only show what would become of each row.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub preview: bool,
     /// Register the good rows even if others are not.
     #[arg(long)]
@@ -122,7 +122,7 @@ pub(crate) struct KitArgs {
     #[command(flatten)]
     pub secret: SecretArgs,
     /// The archive to write; connection-kit-EUI.zip if not given.
-    #[arg(long, value_name = "FILE")]
+    #[arg(long = "output", short = 'o', value_name = "FILE")]
     pub into: Option<PathBuf>,
 }
 

@@ -39,10 +39,14 @@ pub(crate) async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path:
     file.and_then(|mut file| file.write_all(&kit)).with_context(|| format!("writing {}", path.display()))
 }
 
-pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()> {
+pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs, yes: bool) -> Result<()> {
     let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{}", args.eui)).await?, &[]).await?;
     let order = KitOrder { kind: args.secret.kind(), updates: args.updates, days: args.secret.days };
     let path = args.into.unwrap_or_else(|| format!("connection-kit-{}.zip", gateway.eui).into());
+    if path.exists() {
+        let what = format!("{} is there already, and the secret in it cannot be shown again.", path.display());
+        show::confirm(yes, &what)?;
+    }
     save_kit(client, &args.eui, &order, &path).await?;
     if out.json {
         return out.json(&serde_json::json!({ "gateway": gateway.eui, "kit": path }));
@@ -59,7 +63,7 @@ pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs) -> Result<()>
 
 pub(crate) async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/credentials")).await?;
-    let all: Vec<GatewayCredential> = client.get(&path, &[]).await?;
+    let all: Vec<GatewayCredential> = client.all(&path, &[]).await?;
     let now = Utc::now();
     let none = "This gateway has no credentials. Next: `heron gateway kit EUI` makes it a connection kit.";
     out.list(&all, none, &["CREDENTIAL", "FOR", "KIND", "STATE", "MADE", "ENDS", "LAST USED", ""], |c| {

@@ -29,7 +29,7 @@ fn read(path: &Path) -> Result<Vec<u8>> {
 pub(super) async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: bool) -> Result<()> {
     match verb {
         FirmwareVerb::List => {
-            let all: Vec<Firmware> = client.get(&client.in_estate("gateway-firmware").await?, &[]).await?;
+            let all: Vec<Firmware> = client.all(&client.in_estate("gateway-firmware").await?, &[]).await?;
             let none = "No firmware is kept. Next: `heron gateway firmware add FILE --signature FILE --key FILE`.";
             out.list(&all, none, &["FIRMWARE", "NAME", "BYTES", "SIGNED BY KEY", "ADDED"], |firmware| {
                 vec![

@@ -5,9 +5,10 @@ use std::io::{IsTerminal as _, Read as _};
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
+use api::gateway::import::{GatewayImport, ImportOutcome};
 
 use crate::client::Client;
+use crate::commands::device::import::totals;
 use crate::commands::gateway::args::ImportArgs;
 use crate::show::{self, Out};
 
@@ -47,25 +48,15 @@ pub(super) async fn run(client: &Client, out: &Out, args: ImportArgs, yes: bool)
         show::confirm(false, &format!("{good} gateways will be registered."))?;
     }
     let outcome: ImportOutcome = client.post(&path, &GatewayImport { preview: false, ..preview }).await?;
-    if out.json || !asks {
-        show(out, &outcome)?;
+    if out.json {
+        return out.json(&outcome);
     }
     if outcome.registered < good {
         bail!("{} gateways were registered; meanwhile something had changed", outcome.registered);
     }
-    if out.json { Ok(()) } else { out.line(format!("{} gateways were registered.", outcome.registered)) }
+    out.line(format!("{} gateways were registered.", outcome.registered))
 }
 
 fn show(out: &Out, outcome: &ImportOutcome) -> Result<()> {
-    if out.json {
-        return out.json(outcome);
-    }
-    out.list(&outcome.rows, "The file names no gateway.", &["LINE", "EUI", "NAME", "FATE", "WHY"], |row| {
-        let why = row.problem.as_ref().map(ToString::to_string).unwrap_or_default();
-        let fate = match row.fate {
-            Fate::Held => "held back, as others cannot be",
-            fate => fate.label(),
-        };
-        vec![row.line.to_string(), row.eui.clone(), row.name.clone(), fate.into(), why]
-    })
+    if out.json { out.json(outcome) } else { totals(out, outcome, "gateways") }
 }

@@ -213,7 +213,7 @@ async fn remote(client: &Client, out: &Out, verb: RemoteGatewayVerb, yes: bool) 
         RemoteGatewayVerb::Set(args) => set::run(client, out, *args).await,
         RemoteGatewayVerb::Adopt(args) => adopt::run(client, out, args).await,
         RemoteGatewayVerb::Import(args) => import::run(client, out, args, yes).await,
-        RemoteGatewayVerb::Kit(args) => credentials::kit(client, out, args).await,
+        RemoteGatewayVerb::Kit(args) => credentials::kit(client, out, args, yes).await,
         RemoteGatewayVerb::Credentials { eui } => credentials::credentials(client, out, &eui).await,
         RemoteGatewayVerb::Issue { eui, purpose, secret } => {
             credentials::issue(client, out, &eui, &purpose, &secret).await

@@ -45,7 +45,7 @@ pub(super) async fn reception(client: &Client, out: &Out, eui: &str) -> Result<(
 
 pub(super) async fn uptime(client: &Client, out: &Out, eui: &str) -> Result<()> {
     let path = client.in_estate(&format!("gateways/{eui}/uptime")).await?;
-    let days: Vec<UptimeDay> = client.get(&path, &[]).await?;
+    let days: Vec<UptimeDay> = client.all(&path, &[]).await?;
     if out.json {
         return out.json(&days);
     }

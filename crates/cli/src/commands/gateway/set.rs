@@ -25,6 +25,6 @@ pub(super) async fn run(client: &Client, out: &Out, args: GatewaySetArgs) -> Res
         before.altitude_m = report.and_then(|report| report.altitude_m).or(before.altitude_m);
     }
     before.name = name.unwrap_or(before.name);
-    let gateway: Gateway = client.put(&path, &about.over(before)).await?;
+    let gateway: Gateway = client.patch(&path, &about.over(before)).await?;
     out.one(&gateway, lines)
 }

@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::show::{self, Out};
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let strangers: Vec<Stranger> = client.get(&client.in_estate("strangers").await?, &[]).await?;
+    let strangers: Vec<Stranger> = client.all(&client.in_estate("strangers").await?, &[]).await?;
     let none = "No stranger has called since the service started.";
     let head = ["EUI", "ADDRESS", "BY", "FIRST HEARD", "LAST HEARD", "TURNED AWAY", "HEARD ON", "REGION", "WAS TOLD"];
     out.list(&strangers, none, &head, |s| {

@@ -13,11 +13,18 @@ pub(crate) enum GroupVerb {
     Show { group: String },
     /// Make one.
     Add(Box<GroupAddArgs>),
-    /// Set its members as a whole.
-    Members {
+    /// Change one; what is not given stays.
+    Set {
         group: String,
-        /// DevEUIs or names.
-        devices: Vec<String>,
+        /// Another name.
+        #[arg(long)]
+        name: Option<String>,
+        /// A device that becomes a member, by name or DevEUI; may be given several times.
+        #[arg(long = "add-member", value_name = "DEVICE")]
+        add: Vec<String>,
+        /// A device that is a member no longer; may be given several times.
+        #[arg(long = "remove-member", value_name = "DEVICE")]
+        remove: Vec<String>,
     },
     /// Show its address and keys, to be set in its members. Each look is written to the service's log.
     Keys { group: String },

@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let groups: Vec<Group> = client.get(&client.in_estate("groups").await?, &[]).await?;
+    let groups: Vec<Group> = client.all(&client.in_estate("groups").await?, &[]).await?;
     out.list(&groups, NONE, &["NAME", "EUI", "CLASS", "ADDRESS", "MEMBERS", "OUT OF REACH", "SENT BY"], |g| {
         vec![
             g.name.clone(),

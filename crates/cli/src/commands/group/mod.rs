@@ -6,13 +6,13 @@ mod keys;
 mod list;
 mod send;
 
-use anyhow::Result;
-use api::device::group::{Group, GroupMembers};
-use api::problem::Problem;
+use anyhow::{Result, bail};
+use api::device::group::{ChangeGroup, Group};
 use lorawan::Eui64;
 
 use crate::client::Client;
 use crate::commands::group::args::GroupVerb;
+use crate::failure::NotFound;
 use crate::show::{self, Out};
 
 const NONE: &str = "There is no multicast group. Next: `heron group add NAME --fleet FLEET --class C --member DEVICE`.";
@@ -50,10 +50,10 @@ fn lines(g: &Group) -> Vec<(&'static str, String)> {
 
 /// A group by name or EUI.
 async fn find(client: &Client, group: &str) -> Result<Group> {
-    let all: Vec<Group> = client.get(&client.in_estate("groups").await?, &[]).await?;
+    let all: Vec<Group> = client.all(&client.in_estate("groups").await?, &[]).await?;
     let eui = group.parse::<Eui64>().ok();
     let found = all.into_iter().find(|g| g.name == group || Some(g.eui) == eui);
-    found.ok_or_else(|| Problem::new(404, "not_found", format!("There is no group {group}")).into())
+    found.ok_or_else(|| NotFound(format!("there is no group {group}")).into())
 }
 
 async fn members(client: &Client, devices: &[String]) -> Result<Vec<String>> {
@@ -69,11 +69,19 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) 
         GroupVerb::List => list::run(client, out).await,
         GroupVerb::Show { group } => out.one(&find(client, &group).await?, lines),
         GroupVerb::Add(args) => add::run(client, out, args).await,
-        GroupVerb::Members { group, devices } => {
+        GroupVerb::Set { group, name, add, remove } => {
             let eui = find(client, &group).await?.eui;
-            let path = client.in_estate(&format!("groups/{eui}/members")).await?;
-            let members = GroupMembers { members: members(client, &devices).await? };
-            out.one(&client.put::<Group>(&path, &members).await?, lines)
+            let (add_members, remove_members) = (members(client, &add).await?, members(client, &remove).await?);
+            let change = ChangeGroup { name, members: None, add_members, remove_members };
+            if change == ChangeGroup::default() {
+                bail!("nothing is to be changed; `heron group set --help` says what can be");
+            }
+            if !change.remove_members.is_empty() {
+                let what = format!("{} will hear nothing of {group} any more.", remove.join(", "));
+                show::confirm(yes, &what)?;
+            }
+            let path = client.in_estate(&format!("groups/{eui}")).await?;
+            out.one(&client.patch::<Group>(&path, &change).await?, lines)
         }
         GroupVerb::Keys { group } => keys::run(client, out, group).await,
         GroupVerb::Send(args) => send::run(client, out, args).await,

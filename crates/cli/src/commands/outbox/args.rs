@@ -53,7 +53,7 @@ pub(crate) struct OutboxAddArgs {
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     pub expires_in: Option<f64>,
     /// Only show what would be sent, and when.
-    #[arg(long)]
+    #[arg(long = "dry-run")]
     pub check: bool,
 }
 

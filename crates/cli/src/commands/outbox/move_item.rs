@@ -1,7 +1,7 @@
 //! `heron outbox move`.
 
 use anyhow::Result;
-use api::device::outbox::{OutboxItem, OutboxPlace};
+use api::device::outbox::{ChangeOutboxItem, OutboxItem, OutboxPlace};
 
 use super::path;
 use crate::client::Client;
@@ -16,7 +16,7 @@ pub(super) async fn run(client: &Client, out: &Out, device: String, id: String, 
         None => OutboxPlace::Last,
     };
     let path = path(client, &device).await?;
-    let moved: OutboxItem = client.put(&format!("{path}/{id}/place"), &place).await?;
+    let moved: OutboxItem = client.patch(&format!("{path}/{id}"), &ChangeOutboxItem { place }).await?;
     match moved.ahead {
         _ if out.json => out.json(&moved),
         Some(0) | None => out.line("It goes next."),

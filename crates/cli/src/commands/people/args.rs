@@ -1,8 +1,9 @@
 //! People, tokens, the audit log and one's own account.
 
 use api::people::rights::{Role, ShareLevel};
-use chrono::{DateTime, Utc};
 use clap::{Args, Subcommand};
+
+use crate::args::moment::Moment;
 
 /// The verbs of `heron people`.
 #[derive(Subcommand)]
@@ -68,9 +69,9 @@ pub(crate) enum RemotePeopleVerb {
         /// The rights that they get.
         #[arg(long, value_parser = level)]
         may: ShareLevel,
-        /// Until when (RFC 3339); without an end if not given.
+        /// Until when: RFC 3339, or a date, to its end; without an end if not given.
         #[arg(long, value_name = "TIME")]
-        until: Option<DateTime<Utc>>,
+        until: Option<Moment>,
     },
     /// End a share.
     Unshare {
@@ -107,9 +108,9 @@ pub(crate) struct ShareArgs {
     /// What they may do with it: read or operate.
     #[arg(long, default_value = "read", value_parser = level)]
     pub may: ShareLevel,
-    /// Until when (RFC 3339); without an end if not given.
+    /// Until when: RFC 3339, or a date, to its end; without an end if not given.
     #[arg(long, value_name = "TIME")]
-    pub until: Option<DateTime<Utc>>,
+    pub until: Option<Moment>,
     /// Days the invitation is good for.
     #[arg(long, value_name = "DAYS")]
     pub days: Option<u32>,

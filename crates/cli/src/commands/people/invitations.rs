@@ -9,7 +9,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let all: Vec<Invitation> = client.get(&client.in_estate("invitations").await?, &[]).await?;
+    let all: Vec<Invitation> = client.all(&client.in_estate("invitations").await?, &[]).await?;
     out.list(&all, "No invitation waits.", &["NUMBER", "FOR", "OFFERS", "GOOD UNTIL", "BY"], |i| {
         let until = show::moment(i.expires_at);
         vec![i.id.to_string(), i.for_whom.clone(), offered(&i.offer), until, i.by.clone()]

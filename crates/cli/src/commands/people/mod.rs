@@ -13,6 +13,7 @@ use api::people::rights::Scope;
 use api::people::{ChangeMember, EstateMember, NewInvitation, Offer, TakeInvitation, WrittenInvitation};
 use chrono::{DateTime, Utc};
 
+use crate::args::moment::Moment;
 use crate::client::{Client, segment};
 use crate::commands::Context;
 use crate::commands::people::args::{LocalPeopleVerb, PeopleVerb, RemotePeopleVerb, ShareArgs};
@@ -90,7 +91,11 @@ async fn remote(client: &Client, out: &Out, verb: RemotePeopleVerb, yes: bool) -
         }
         RemotePeopleVerb::Role { name, role } => {
             let path = client.in_estate(&format!("people/{}", segment(&name))).await?;
-            let member: EstateMember = client.put(&path, &ChangeMember { role, was: None }).await?;
+            let all: Vec<EstateMember> = client.all(&client.in_estate("people").await?, &[]).await?;
+            if let Some(before) = all.iter().find(|member| member.name == name).filter(|member| member.role > role) {
+                show::confirm(yes, &format!("{name} is {} and will be {role}: they may do less then.", before.role))?;
+            }
+            let member: EstateMember = client.patch(&path, &ChangeMember { role, was: None }).await?;
             out.one(&member, |m| vec![("name", m.name.clone()), ("role", m.role.to_string())])
         }
         RemotePeopleVerb::Remove { name } => {
@@ -100,7 +105,9 @@ async fn remote(client: &Client, out: &Out, verb: RemotePeopleVerb, yes: bool) -
             out.line(format!("{name} is no longer a member."))
         }
         RemotePeopleVerb::Shares => shares::run(client, out).await,
-        RemotePeopleVerb::Reshare { id, may, until } => reshare::run(client, out, id, may, until).await,
+        RemotePeopleVerb::Reshare { id, may, until } => {
+            reshare::run(client, out, id, may, until.map(Moment::until)).await
+        }
         RemotePeopleVerb::Unshare { id } => {
             show::confirm(yes, &format!("Share {id} will end at once."))?;
             client.delete(&client.in_estate(&format!("shares/{id}")).await?).await?;
@@ -117,7 +124,7 @@ async fn remote(client: &Client, out: &Out, verb: RemotePeopleVerb, yes: bool) -
 async fn share(client: &Client, out: &Out, args: ShareArgs) -> Result<()> {
     let scope = scope(client, args.fleet, args.device).await?;
     let scope = scope.ok_or_else(|| anyhow!("say what with --fleet or --device"))?;
-    let offer = Offer::Share { scope, may: args.may, until: args.until };
+    let offer = Offer::Share { scope, may: args.may, until: args.until.map(Moment::until) };
     let new = NewInvitation { for_whom: args.for_whom, offer, days: args.days };
     let written = client.post(&client.in_estate("invitations").await?, &new).await?;
     shown(client, out, &written)

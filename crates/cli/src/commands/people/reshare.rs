@@ -1,8 +1,8 @@
 //! `heron people reshare`.
 
 use anyhow::Result;
+use api::people::Share;
 use api::people::rights::ShareLevel;
-use api::people::{ChangeShare, Share};
 use chrono::{DateTime, Utc};
 
 use super::ends;
@@ -17,7 +17,7 @@ pub(super) async fn run(
     until: Option<DateTime<Utc>>,
 ) -> Result<()> {
     let path = client.in_estate(&format!("shares/{id}")).await?;
-    let share: Share = client.put(&path, &ChangeShare { may, until }).await?;
+    let share: Share = client.patch(&path, &serde_json::json!({ "may": may, "until": until })).await?;
     out.one(&share, |s| {
         let may = format!("{}{}", s.may.name(), ends(s.until));
         vec![("with", s.person.clone()), ("what", s.scope.to_string()), ("they may", may)]

@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, _yes: bool) -> Result<()> {
-    let table: Vec<RightAbout> = client.get("/roles", &[]).await?;
+    let table: Vec<RightAbout> = client.all("/roles", &[]).await?;
     let head = ["RIGHT", "VIEWER", "OPERATOR", "ENGINEER", "OWNER", "TOKENS", "ALLOWS TO"];
     out.list(&table, "", &head, |row| {
         let yes = |yes: bool| if yes { "yes" } else { "–" }.to_owned();

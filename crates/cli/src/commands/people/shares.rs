@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let all: Vec<Share> = client.get(&client.in_estate("shares").await?, &[]).await?;
+    let all: Vec<Share> = client.all(&client.in_estate("shares").await?, &[]).await?;
     let head = ["NUMBER", "WITH", "WHAT", "THEY MAY", "UNTIL", "BY"];
     out.list(&all, "Nothing is shared.", &head, |s| {
         let until = s.until.map_or_else(|| "never".into(), show::moment);

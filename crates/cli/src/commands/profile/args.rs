@@ -25,7 +25,7 @@ pub(crate) enum ProfileVerb {
         #[arg(long)]
         region: Option<Region>,
         /// Only report which devices would change, and what they would be sent.
-        #[arg(long)]
+        #[arg(long = "dry-run")]
         preview: bool,
         #[command(flatten)]
         radio: Box<radio::RadioArgs>,

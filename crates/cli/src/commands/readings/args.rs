@@ -2,10 +2,9 @@
 
 use std::path::PathBuf;
 
-use chrono::{DateTime, Utc};
 use clap::{Args, Subcommand, ValueEnum};
 
-use crate::args::seconds;
+use crate::args::moment::Moment;
 
 #[derive(Subcommand)]
 pub(crate) enum ReadingsVerb {
@@ -26,9 +25,12 @@ pub(crate) struct ChartArgs {
     pub device: String,
     /// The reading's name.
     pub reading: String,
-    /// Of how long a time until now: seconds, or with one of the units min, h, d.
-    #[arg(long, value_name = "TIME", default_value = "1d", value_parser = seconds)]
-    pub last: f64,
+    /// From when on: RFC 3339, a date, or how long ago (2h).
+    #[arg(long, value_name = "TIME", default_value = "1d")]
+    pub since: Moment,
+    /// Until when; now if not given.
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<Moment>,
     /// Points in a line, about: 10 to 2,000.
     #[arg(long, default_value_t = 24)]
     pub points: u32,
@@ -45,21 +47,18 @@ pub(crate) enum ExportForm {
 
 #[derive(Args)]
 pub(crate) struct ExportArgs {
-    /// Where to write; standard output if not given.
-    #[arg(long, value_name = "FILE")]
-    pub file: Option<PathBuf>,
-    /// How; by the end of the file's name if not given, else CSV.
+    /// Where to write: a file that ends with .csv, .jsonl or .parquet; standard output if not given.
+    #[arg(long, short, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// The format; that of the file's name if not given, else CSV.
     #[arg(long)]
     pub form: Option<ExportForm>,
-    /// Of how long a time until now: seconds, or with one of the units min, h, d.
-    #[arg(long, value_name = "TIME", value_parser = seconds, conflicts_with_all = ["from", "until"])]
-    pub last: Option<f64>,
-    /// From when on, as 2026-05-04T09:12:00Z; thirty days ago if not given.
-    #[arg(long, value_name = "TIME")]
-    pub from: Option<DateTime<Utc>>,
+    /// From when on: RFC 3339, a date, or how long ago (2h).
+    #[arg(long, value_name = "TIME", default_value = "30d")]
+    pub since: Moment,
     /// Until when; now if not given.
     #[arg(long, value_name = "TIME")]
-    pub until: Option<DateTime<Utc>>,
+    pub until: Option<Moment>,
     /// Only of this device: its DevEUI or name.
     #[arg(long)]
     pub device: Option<String>,

@@ -5,14 +5,36 @@ pub(crate) mod args;
 use std::io::Write as _;
 use std::path::Path;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Freshness, WantedChart, WantedLine};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::DateTime;
 use futures::StreamExt as _;
 
+use crate::args::moment;
+use crate::args::moment::Moment;
 use crate::client::Client;
 use crate::commands::readings::args::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb};
 use crate::show::{self, Out};
+
+impl ExportForm {
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Csv => "csv",
+            Self::Jsonl => "jsonl",
+            Self::Parquet => "parquet",
+        }
+    }
+
+    /// By the end of a file's name.
+    fn of(file: &Path) -> Result<Self> {
+        match file.extension().and_then(|ending| ending.to_str()) {
+            Some("csv") => Ok(Self::Csv),
+            Some("jsonl" | "ndjson") => Ok(Self::Jsonl),
+            Some("parquet") => Ok(Self::Parquet),
+            _ => bail!("{}: a name that ends with .csv, .jsonl or .parquet is wanted, or --form", file.display()),
+        }
+    }
+}
 
 /// How wide bars are.
 const BAR: f64 = 40.0;
@@ -28,7 +50,7 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: ReadingsVerb) -> Resul
 async fn now(client: &Client, out: &Out, device: &str) -> Result<()> {
     let eui = client.dev_eui(device).await?;
     let readings: Vec<DeviceReading> =
-        client.get(&client.in_estate(&format!("devices/{eui}/readings")).await?, &[]).await?;
+        client.all(&client.in_estate(&format!("devices/{eui}/readings")).await?, &[]).await?;
     let none = "There is no reading yet. Is there a model with a decoder? `heron device show` says.";
     out.list(&readings, none, &["READING", "VALUE", "AGE", "", "LAST DAY", "KIND"], |r| {
         let freshness = match (r.freshness, r.interval_s) {
@@ -59,8 +81,8 @@ fn short(number: f64) -> String {
 
 async fn chart(client: &Client, out: &Out, args: ChartArgs) -> Result<()> {
     let line = WantedLine { device: client.dev_eui(&args.device).await?, reading: args.reading };
-    let from = Utc::now() - TimeDelta::milliseconds((args.last * 1000.0) as i64);
-    let wanted = WantedChart { lines: vec![line], from, until: None, points: Some(args.points) };
+    let (from, until) = (args.since.since(), args.until.map(Moment::until));
+    let wanted = WantedChart { lines: vec![line], from, until, points: Some(args.points) };
     let chart: Chart = client.post(&client.in_estate("chart").await?, &wanted).await?;
     if out.json {
         return out.json(&chart);
@@ -80,7 +102,8 @@ fn draw(out: &Out, line: &ChartLine) -> Result<()> {
         let at = DateTime::from_timestamp_millis(point.at_ms).map_or_else(String::new, show::moment);
         let at = at.trim_end_matches(".000").to_owned();
         match (point.value, &point.word) {
-            (Some(value), _) => vec![at, format!("{} {unit}", short(value)), bar(point, value, &place)],
+            (Some(value), Some(word)) => vec![at, word.clone(), bar(point, value, &place)],
+            (Some(value), None) => vec![at, format!("{} {unit}", short(value)), bar(point, value, &place)],
             (None, Some(word)) => vec![at, line.words.get(word).unwrap_or(word).clone(), String::new()],
             (None, None) => vec![at, "–".into(), "no values".into()],
         }
@@ -115,19 +138,13 @@ fn bar(point: &ChartPoint, value: f64, place: &impl Fn(f64) -> usize) -> String 
 }
 
 async fn export(client: &Client, args: ExportArgs) -> Result<()> {
-    let ending = args.file.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
-    let form = match (args.form, ending) {
-        (Some(ExportForm::Csv), _) => "csv",
-        (Some(ExportForm::Jsonl), _) => "jsonl",
-        (Some(ExportForm::Parquet), _) => "parquet",
-        (None, Some("parquet")) => "parquet",
-        (None, Some("jsonl" | "ndjson")) => "jsonl",
-        (None, _) => "csv",
+    let form = match (args.form, &args.output) {
+        (Some(form), _) => form,
+        (None, Some(file)) => ExportForm::of(file)?,
+        (None, None) => ExportForm::Csv,
     };
-    let mut query = vec![("form", form.to_owned())];
-    let since = args.last.map(|s| Utc::now() - TimeDelta::milliseconds((s * 1000.0) as i64));
-    query.extend(args.from.or(since).map(|from| ("from", from.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))));
-    query.extend(args.until.map(|until| ("until", until.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))));
+    let mut query = vec![("form", form.name().to_owned()), ("from", moment::text(args.since.since()))];
+    query.extend(args.until.map(|until| ("until", moment::text(until.until()))));
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));
     }
@@ -136,7 +153,7 @@ async fn export(client: &Client, args: ExportArgs) -> Result<()> {
     query.extend(args.reading.map(|reading| ("reading", reading)));
     let response = client.stream(&client.in_estate("readings/export").await?, &query, None).await?;
     let mut parts = response.bytes_stream();
-    match &args.file {
+    match &args.output {
         None => {
             let mut to = std::io::stdout().lock();
             while let Some(part) = parts.next().await {

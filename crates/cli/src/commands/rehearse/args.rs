@@ -1,7 +1,8 @@
 //! `heron rehearse`: its options.
 
-use chrono::{DateTime, Utc};
 use clap::Args;
+
+use crate::args::moment::Moment;
 
 #[derive(Args)]
 pub(crate) struct RehearseArgs {
@@ -16,9 +17,9 @@ pub(crate) struct RehearseArgs {
     /// FPort, 1 to 223; 1, or that of the stored uplink, if not given.
     #[arg(long)]
     pub port: Option<u8>,
-    /// When it is to have been received, as 2026-05-04T09:12:00Z; now if not given.
+    /// When it is to have been received: RFC 3339, a date, or how long ago (2h); now if not given.
     #[arg(long, value_name = "TIME")]
-    pub time: Option<DateTime<Utc>>,
+    pub time: Option<Moment>,
     /// The frame counter it is to have.
     #[arg(long)]
     pub counter: Option<u32>,

@@ -5,6 +5,7 @@ pub(crate) mod args;
 use anyhow::Result;
 use api::device::rehearsal::{RehearsalOutcome, Rehearse};
 
+use crate::args::moment::Moment;
 use crate::client::Client;
 use crate::commands::rehearse::args::RehearseArgs;
 use crate::commands::traffic;
@@ -16,7 +17,7 @@ pub(crate) async fn run(client: &Client, out: &Out, args: RehearseArgs) -> Resul
         payload: args.payload,
         again: args.again,
         port: args.port,
-        time: args.time,
+        time: args.time.map(Moment::since),
         counter: args.counter,
         rssi_dbm: args.rssi,
         snr_db: args.snr,

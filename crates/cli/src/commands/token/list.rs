@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::show::{Out, ago};
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let tokens: Vec<AccessToken> = client.get(&client.in_estate("tokens").await?, &[]).await?;
+    let tokens: Vec<AccessToken> = client.all(&client.in_estate("tokens").await?, &[]).await?;
     let empty = "There is no access token. Next: `heron token add NAME --rights view`.";
     let head = ["NUMBER", "NAME", "BY", "ALLOWS", "REACHES", "UNTIL", "LAST USED", "FROM"];
     out.list(&tokens, empty, &head, |t| {

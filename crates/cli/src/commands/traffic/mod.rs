@@ -24,9 +24,7 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));
     }
-    let mut with_limit = query.clone();
-    with_limit.push(("limit", args.limit.to_string()));
-    let page: Page<Message> = client.get(&client.in_estate("traffic").await?, &with_limit).await?;
+    let page = past(client, &query, args).await?;
     if page.items.is_empty() && !args.follow && !out.json {
         return out.line("Nothing was heard or sent yet.");
     }
@@ -47,6 +45,20 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
         }
         tokio::time::sleep(AGAIN_AFTER).await;
     }
+}
+
+/// The last messages. What gateways do is not in the history: with it alone there is nothing to look back at.
+async fn past(client: &Client, query: &[(&'static str, String)], args: &TrafficArgs) -> Result<Page<Message>> {
+    let mut query = query.to_vec();
+    if args.follow {
+        let kinds: Vec<&str> = query[0].1.split(',').map(str::trim).filter(|kind| *kind != "gateway").collect();
+        if kinds.is_empty() {
+            return Ok(Page { items: Vec::new(), next: None });
+        }
+        query[0].1 = kinds.join(",");
+    }
+    query.push(("limit", args.limit.to_string()));
+    client.get(&client.in_estate("traffic").await?, &query).await
 }
 
 async fn follow(

@@ -1,5 +1,6 @@
 //! The caller's own account: estates, sign-ins, password and second step.
 
+use api::Page;
 use std::time::Instant;
 
 use api::fleet::Estate;
@@ -14,7 +15,7 @@ use crate::http::auth::access::{Access, By, Who};
 use crate::http::auth::context::RequestContext;
 use crate::http::auth::{secret, two_step};
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::PathName;
+use crate::http::extract::{Paging, Params, PathName, page_of};
 use crate::http::json::{Answer, Json};
 use crate::import::labels::code_svg;
 
@@ -58,9 +59,14 @@ fn this(context: &RequestContext) -> u64 {
 
 /// The caller's sign-ins, the one used last first.
 #[utoipa::path(get, path = "/me/sign-ins", tag = "people",
-    extensions(("x-right" = json!("oneself"))), responses((status = 200, body = Vec<SignInRecord>)))]
-pub(crate) async fn list_sign_ins(State(app): State<App>, context: RequestContext) -> Answer<Vec<SignInRecord>> {
-    Ok(Json(app.store.sign_ins_of(context.who.person.id, this(&context)).await?))
+    extensions(("x-right" = json!("oneself"))), params(Paging), responses((status = 200, body = Page<SignInRecord>)))]
+pub(crate) async fn list_sign_ins(
+    State(app): State<App>,
+    context: RequestContext,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<SignInRecord>> {
+    let all = app.store.sign_ins_of(context.who.person.id, this(&context)).await?;
+    Ok(Json(page_of(all, &paging, |one| one.id.clone())?))
 }
 
 /// Ends one of the caller's sign-ins.

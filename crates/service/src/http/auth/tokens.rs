@@ -1,5 +1,6 @@
 //! Access tokens.
 
+use api::Page;
 use api::people::rights::Right;
 use api::people::token::{AccessToken, MadeToken, NewToken, PREFIX};
 use api::problem::Problem;
@@ -14,7 +15,7 @@ use crate::http::app::App;
 use crate::http::auth::context::missing;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{PathName, WholeEstate};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page_of};
 use crate::http::json::{Answer, Created, Json, Made};
 
 /// Tokens of one person in one estate.
@@ -33,9 +34,13 @@ fn told(token: &AccessToken) -> serde_json::Value {
 
 /// Access tokens: the caller's own, or everybody's with the right `people`.
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people",
-    extensions(("x-right" = json!("member"))), responses((status = 200, body = Vec<AccessToken>)))]
-pub(crate) async fn list_tokens(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<AccessToken>> {
-    Ok(Json(app.store.tokens(estate.id, whose(&estate)).await?))
+    extensions(("x-right" = json!("member"))), params(Paging), responses((status = 200, body = Page<AccessToken>)))]
+pub(crate) async fn list_tokens(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<AccessToken>> {
+    Ok(Json(page_of(app.store.tokens(estate.id, whose(&estate)).await?, &paging, |one| one.id.to_string())?))
 }
 
 /// Makes an access token, which allows no more than its maker is allowed. Its secret is in this answer only.

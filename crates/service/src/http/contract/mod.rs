@@ -10,10 +10,14 @@ pub(crate) mod tags;
 use std::sync::{Arc, OnceLock};
 
 use api::problem::Problem;
+use axum::http::Method;
+use axum::http::request::Parts;
 use body::BodyContract;
 use query::QueryContract;
 use serde_json::Value;
 use utoipa::openapi::path::Operation;
+
+use crate::http::error::Refusal;
 
 /// What one operation takes.
 pub(crate) struct Contract {
@@ -48,17 +52,18 @@ impl Contract {
         })
     }
 
-    /// Whether its body is JSON, which is checked here.
-    pub(crate) fn takes_json(&self) -> bool {
-        self.body.is_some()
-    }
-
-    /// Checks the query of a request.
+    /// Checks the query of a request, and whether it states a revision of what has none.
     ///
     /// # Errors
     /// Names each parameter that is not known or cannot be what was given.
-    pub(crate) fn check_query(&self, query: Option<&str>) -> Result<(), Problem> {
-        self.query.check(query.unwrap_or_default())
+    pub(crate) fn check_head(&self, parts: &Parts) -> Result<(), Refusal> {
+        self.query.check(parts.uri.query().unwrap_or_default())?;
+        let changes = matches!(parts.method, Method::PUT | Method::PATCH | Method::DELETE);
+        if changes && !self.has_revision && tags::if_match(&parts.headers).is_some() {
+            let problem = Problem::new(412, "no_revision", "This has no revision that could be compared");
+            return Err(problem.detail("leave If-Match out, or send If-Match: *").into());
+        }
+        Ok(())
     }
 
     /// Checks a body. What is not JSON at all is left to the handler.

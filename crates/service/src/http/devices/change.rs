@@ -183,7 +183,7 @@ pub(crate) async fn forget_session(
 }
 
 /// Sets the counters of a device's session, for example after it was moved here from another network.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices",
+#[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}/counters", tag = "devices",
     extensions(("x-right" = json!("devices"))),
     params(("eui" = String, Path)), request_body = SetCounters,
     responses((status = 200, body = DeviceDetail), (status = 404, body = Problem), (status = 409, body = Problem)))]

@@ -1,11 +1,13 @@
 //! Multicast groups.
 
-use api::device::group::{Group, GroupKeys, GroupMembers, Member, NewGroup};
+use api::Page;
+use api::device::group::{ChangeGroup, Group, GroupKeys, Member, NewGroup};
 use api::problem::Problem;
 use api::radio::settings::Class;
 use axum::extract::State;
 use axum::http::StatusCode;
 use domain::Check;
+use domain::device::group::changed_members;
 use domain::radio::settings::wire_class;
 use engine::Command;
 use lorawan::crypto::SessionKeys;
@@ -15,7 +17,7 @@ use store::{DeviceContext, GroupIdentity, GroupRow};
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{PathEui, WholeEstate, revision};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page_of, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 
 async fn show(app: &App, row: GroupRow) -> Group {
@@ -29,7 +31,7 @@ async fn show(app: &App, row: GroupRow) -> Group {
     let gateway = |eui: &Eui64| app.presence.known(*eui).map_or_else(|| eui.to_string(), |known| known.name);
     let class: Class = wire_class(row.config.class);
     Group {
-        revision: revision(&row.config.members),
+        revision: revision(&settings(&row)),
         eui: row.config.group,
         name: row.name,
         fleet: row.fleet,
@@ -80,25 +82,25 @@ async fn row(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<GroupRow, Re
     app.store.group(estate.id, eui).await?.ok_or_else(|| not_found("group", eui))
 }
 
-/// As the audit log shows them.
-#[derive(serde::Serialize)]
-#[serde(transparent)]
-struct Members<'a>(#[serde(serialize_with = "listed")] &'a [Eui64]);
-
-fn listed<S: serde::Serializer>(members: &&[Eui64], s: S) -> Result<S::Ok, S::Error> {
-    let all: Vec<String> = members.iter().map(ToString::to_string).collect();
-    s.collect_map([("members", all.join(", "))])
+/// What can be changed, for its revision and for the audit log.
+fn settings(row: &GroupRow) -> serde_json::Value {
+    let members: Vec<String> = row.config.members.iter().map(ToString::to_string).collect();
+    serde_json::json!({ "name": row.name, "members": members.join(", ") })
 }
 
 /// An estate's multicast groups, by name.
 #[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups",
-    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Group>)))]
-pub(crate) async fn list_groups(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Group>> {
+    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Group>)))]
+pub(crate) async fn list_groups(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Group>> {
     let mut all = Vec::new();
     for row in app.store.groups(estate.id).await? {
         all.push(show(&app, row).await);
     }
-    Ok(Json(all))
+    Ok(Json(page_of(all, &paging, |one: &Group| one.eui.to_string())?))
 }
 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.
@@ -150,27 +152,27 @@ pub(crate) async fn show_group(State(app): State<App>, estate: WholeEstate, Path
     Ok(Json(show(&app, row).await))
 }
 
-/// Replaces a group's members.
-#[utoipa::path(put, path = "/estates/{estate}/groups/{eui}/members", tag = "groups",
+/// Changes a group in part: its name, and who its members are.
+#[utoipa::path(patch, path = "/estates/{estate}/groups/{eui}", tag = "groups",
     extensions(("x-right" = json!("devices"))),
-    params(("eui" = String, Path)), request_body = GroupMembers,
-    responses((status = 200, body = Group), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn set_members(
+    params(("eui" = String, Path)), request_body = ChangeGroup,
+    responses((status = 200, body = Group), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn change_group(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
-    Json(members): Json<GroupMembers>,
+    Json(change): Json<ChangeGroup>,
 ) -> Answer<Group> {
     let before = row(&app, &estate, eui).await?;
-    let members = members.check()?;
+    estate.still(&settings(&before))?;
+    let members = changed_members(&change, &before.config.members)?;
+    let name = change.name.map_or(Ok(before.name.clone()), |name| domain::input::name("name", &name))?;
     check_members(&app, &estate, &members, wire_class(before.config.class), before.config.region).await?;
-    estate.still(&before.config.members)?;
-    estate
-        .audit()
-        .object(format!("group {}", before.name))
-        .changed(&Members(&before.config.members), &Members(&members));
-    app.store.set_group_members(eui, &members).await?;
+    app.store.change_group(eui, &name, &members).await?;
+    app.directory.rename(eui, &name);
     let row = row(&app, &estate, eui).await?;
+    estate.audit().object(format!("group {}", before.name)).changed(&settings(&before), &settings(&row));
     put(&app, &row).await;
     Ok(Json(show(&app, row).await))
 }
@@ -206,7 +208,7 @@ pub(crate) async fn remove_group(
     PathEui(eui): PathEui,
 ) -> Result<StatusCode, Refusal> {
     let before = row(&app, &estate, eui).await?;
-    estate.still(&before.config.members)?;
+    estate.still(&settings(&before))?;
     estate.audit().object(format!("group {} ({eui})", before.name));
     app.network.command(Command::RemoveGroup(eui)).await;
     app.directory.remove_device(eui);

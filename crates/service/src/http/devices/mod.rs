@@ -44,11 +44,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(change::set_radio))
         .routes(routes!(device::why))
         .routes(routes!(groups::list_groups, groups::add_group))
-        .routes(routes!(groups::show_group, groups::remove_group))
-        .routes(routes!(groups::set_members))
+        .routes(routes!(groups::show_group, groups::change_group, groups::remove_group))
         .routes(routes!(groups::show_group_keys))
         .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
         .routes(routes!(outbox::check_outbox_item))
-        .routes(routes!(outbox::place_in_outbox))
-        .routes(routes!(outbox::show_outbox_item, outbox::cancel))
+        .routes(routes!(outbox::show_outbox_item, outbox::change_outbox_item, outbox::cancel))
 }

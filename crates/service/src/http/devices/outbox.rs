@@ -1,7 +1,9 @@
 //! The downlinks of a device.
 
 use api::Page;
-use api::device::outbox::{NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values};
+use api::device::outbox::{
+    ChangeOutboxItem, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values,
+};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use chrono::DateTime;
@@ -285,17 +287,17 @@ pub(crate) async fn show_outbox_item(
     item.map(Json).ok_or_else(|| not_found("downlink", name))
 }
 
-/// Moves a waiting downlink to another place in its queue.
-#[utoipa::path(put, path = "/estates/{estate}/devices/{eui}/outbox/{id}/place", tag = "outbox",
+/// Changes a waiting downlink: moves it to another place in its queue.
+#[utoipa::path(patch, path = "/estates/{estate}/devices/{eui}/outbox/{id}", tag = "outbox",
     extensions(("x-right" = json!("send"))),
-    params(("eui" = String, Path), ("id" = String, Path)), request_body = OutboxPlace,
+    params(("eui" = String, Path), ("id" = String, Path)), request_body = ChangeOutboxItem,
     responses((status = 200, body = OutboxItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn place_in_outbox(
+pub(crate) async fn change_outbox_item(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
     PathName(name): PathName,
-    Json(place): Json<OutboxPlace>,
+    Json(ChangeOutboxItem { place }): Json<ChangeOutboxItem>,
 ) -> Answer<OutboxItem> {
     known(&app, &estate, eui)?;
     let item_id = id("id", &name)?;

@@ -22,7 +22,7 @@ use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::kit;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
+use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page, page_of};
 use crate::http::json::{Answer, Created, Json, Made};
 
 /// Gateways checked for expiring credentials, at a time.
@@ -53,15 +53,17 @@ pub(crate) fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
 /// A gateway's credentials, the newest first; never their secrets.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("eui" = String, Path)),
-    responses((status = 200, body = Vec<GatewayCredential>), (status = 404, body = Problem)))]
+    params(("eui" = String, Path), Paging),
+    responses((status = 200, body = Page<GatewayCredential>), (status = 404, body = Problem)))]
 pub(crate) async fn list_credentials(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
-) -> Answer<Vec<GatewayCredential>> {
+    Params(paging): Params<Paging>,
+) -> Answer<Page<GatewayCredential>> {
     registered(&app, &estate, eui).await?;
-    Ok(Json(app.gateway_services.credentials.of(eui).into_iter().map(|row| row.credential).collect()))
+    let all = app.gateway_services.credentials.of(eui).into_iter().map(|row| row.credential).collect();
+    Ok(Json(page_of(all, &paging, |one: &GatewayCredential| one.id.clone())?))
 }
 
 /// Makes a credential for a gateway. Its secret is in this answer only.
@@ -240,18 +242,20 @@ pub(crate) async fn show_reception(
 /// A gateway's online time on each of the last 30 days, the earliest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/uptime", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("eui" = String, Path)),
-    responses((status = 200, body = Vec<UptimeDay>), (status = 404, body = Problem)))]
+    params(("eui" = String, Path), Paging),
+    responses((status = 200, body = Page<UptimeDay>), (status = 404, body = Problem)))]
 pub(crate) async fn show_uptime(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
-) -> Answer<Vec<UptimeDay>> {
+    Params(paging): Params<Paging>,
+) -> Answer<Page<UptimeDay>> {
     registered(&app, &estate, eui).await?;
     let now = Utc::now();
     let events = app.store.gateway_states(eui, now - TimeDelta::days(UPTIME_DAYS.into())).await?;
     let listening = |event: &GatewayEvent| (event.time, event.state == Some(GatewayState::Listening));
-    Ok(Json(reception::uptime(&events.iter().map(listening).collect::<Vec<_>>(), now, UPTIME_DAYS)))
+    let days = reception::uptime(&events.iter().map(listening).collect::<Vec<_>>(), now, UPTIME_DAYS);
+    Ok(Json(page_of(days, &paging, |one| one.day.to_string())?))
 }
 
 /// Certificates and tokens of gateways that expire soon or have expired, and the service's own.

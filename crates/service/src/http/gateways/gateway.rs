@@ -1,7 +1,7 @@
 //! Gateways and strangers.
 
 use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
-use api::gateway::{Gateway, GatewayAbout, NewGateway, RefusedFrequency, Stranger};
+use api::gateway::{ChangeGateway, Gateway, NewGateway, RefusedFrequency, Stranger};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
@@ -10,6 +10,7 @@ use chrono::Utc;
 use domain::Check;
 use domain::gateway::check::{CheckedGateway, gateway_state};
 use domain::gateway::{check, import};
+use domain::patch::patched;
 use engine::{CannotSend, Command, GatewayStatus, Used};
 use lorawan::Eui64;
 use lorawan::region::SubBand;
@@ -19,7 +20,7 @@ use crate::clock;
 use crate::gateways::registry::Known;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, page_of, revision};
 use crate::http::gateways::access::tell;
 use crate::http::json::{Answer, Created, Json, Made};
 
@@ -240,21 +241,26 @@ pub(crate) async fn show_gateway(
     Ok(Json(show(&app, row, status)))
 }
 
-/// Replaces a gateway's settings. Its EUI stays.
-#[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
+/// Changes a gateway in part. Its EUI stays.
+#[utoipa::path(patch, path = "/estates/{estate}/gateways/{eui}", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
-    params(("eui" = String, Path)), request_body = GatewayAbout,
+    params(("eui" = String, Path)), request_body = ChangeGateway,
     responses((status = 200, body = Gateway), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
 pub(crate) async fn change_gateway(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
-    Json(about): Json<GatewayAbout>,
+    Json(patch): Json<serde_json::Value>,
 ) -> Answer<Gateway> {
-    let gateway = check::about(&about, eui)?;
     let before = app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))?;
     estate.still(&settings(&before.gateway))?;
+    let mut about = check::about_of(&before.gateway);
+    // Channels are those of a region.
+    if patch.get("region").is_some_and(|region| region != before.gateway.region.name()) {
+        about.channels = None;
+    }
+    let gateway = check::about(&patched(&about, &patch)?, eui)?;
     estate.audit().object(named(&before.gateway)).changed(&settings(&before.gateway), &settings(&gateway));
     let row = app.store.change_gateway(estate.id, &gateway).await?.ok_or_else(|| not_found("gateway", eui))?;
     app.network.command(Command::PutGateway(gateway_config(estate.id, &gateway))).await;
@@ -359,7 +365,11 @@ pub(crate) async fn remove_gateway(
 
 /// Unregistered gateways that call, since the service started. Their frames are not accepted.
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
-    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<Stranger>)))]
-pub(crate) async fn list_strangers(State(app): State<App>, _estate: WholeEstate) -> Answer<Vec<Stranger>> {
-    Ok(Json(app.presence.strangers()))
+    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Stranger>)))]
+pub(crate) async fn list_strangers(
+    State(app): State<App>,
+    _estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Stranger>> {
+    Ok(Json(page_of(app.presence.strangers(), &paging, |one| one.eui.to_string())?))
 }

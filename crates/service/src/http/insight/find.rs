@@ -1,5 +1,6 @@
 //! One search over devices, gateways and strangers.
 
+use api::Page;
 use api::find::{Found, FoundKind};
 use api::problem::bad_field;
 use axum::extract::State;
@@ -28,12 +29,12 @@ pub(crate) struct Wanted {
 /// kind.
 #[utoipa::path(get, path = "/estates/{estate}/find", tag = "service",
     extensions(("x-right" = json!("view"))),
-    params(Wanted), responses((status = 200, body = Vec<Found>)))]
+    params(Wanted), responses((status = 200, body = Page<Found>)))]
 pub(crate) async fn find(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
     Params(wanted): Params<Wanted>,
-) -> Answer<Vec<Found>> {
+) -> Answer<Page<Found>> {
     let text = wanted.text.trim().to_owned();
     if text.is_empty() || text.chars().count() > LONGEST {
         return Err(bad_field("text", &text, format!("1 to {LONGEST} characters are wanted")).into());
@@ -55,7 +56,7 @@ pub(crate) async fn find(
         .collect();
     // Gateways and strangers are the whole estate's.
     if !all {
-        return Ok(Json(found));
+        return Ok(Json(Page { items: found, next: None }));
     }
     let gateways = app.store.find_gateways(estate.id, &text, EACH as u32).await?;
     found.extend(gateways.into_iter().map(|row| Found {
@@ -80,5 +81,5 @@ pub(crate) async fn find(
         about: format!("connects from {}", s.address),
         last_heard: Some(s.last_heard),
     }));
-    Ok(Json(found))
+    Ok(Json(Page { items: found, next: None }))
 }

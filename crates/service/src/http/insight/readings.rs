@@ -1,5 +1,6 @@
 //! Readings: the last of each, and charts.
 
+use api::Page;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -25,7 +26,7 @@ use crate::history::summaries::{line, seen_of};
 use crate::http::app::App;
 use crate::http::devices::outbox::within_reach;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Params, PathEui, VisibleEstate, WholeEstate};
+use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page_of};
 use crate::http::json::{Answer, Json};
 
 /// Lines read at once.
@@ -34,13 +35,14 @@ const AT_ONCE: usize = 4;
 /// A device's latest readings, each with its age, its usual interval, and what looks wrong about it.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings",
     extensions(("x-right" = json!("view"))),
-    params(("eui" = String, Path)),
-    responses((status = 200, body = Vec<DeviceReading>), (status = 404, body = Problem)))]
+    params(("eui" = String, Path), Paging),
+    responses((status = 200, body = Page<DeviceReading>), (status = 404, body = Problem)))]
 pub(crate) async fn list_readings(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
-) -> Answer<Vec<DeviceReading>> {
+    Params(paging): Params<Paging>,
+) -> Answer<Page<DeviceReading>> {
     let device = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
     let whose = DeviceRef { eui, name: device.name, model: device.model };
     let rows = app.store.readings_of(eui).await?;
@@ -76,7 +78,7 @@ pub(crate) async fn list_readings(
             doubt,
         }
     });
-    Ok(Json(told.collect()))
+    Ok(Json(page_of(told.collect(), &paging, |one: &DeviceReading| one.name.clone())?))
 }
 
 /// Readings of devices over time: single values if there are few, else means with minimum and maximum.

@@ -1,5 +1,6 @@
 //! What regions allow, and what a message costs in each.
 
+use api::Page;
 use api::calculator::airtime::{AirtimeQuestion, AirtimeTable};
 use api::calculator::region::{RegionDetail, RegionSummary};
 use api::gateway::channels::{LayoutInfo, LayoutQuestion};
@@ -8,7 +9,7 @@ use lorawan::region::Region;
 
 use crate::http::auth::context::RequestContext;
 use crate::http::error::Refusal;
-use crate::http::extract::{Params, PathName};
+use crate::http::extract::{Paging, Params, PathName, page_of};
 use crate::http::json::{Answer, Json};
 
 fn region(name: &str) -> Result<Region, Refusal> {
@@ -21,9 +22,12 @@ fn region(name: &str) -> Result<Region, Refusal> {
 /// Every region.
 #[utoipa::path(get, path = "/regions", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
-    responses((status = 200, body = Vec<RegionSummary>)))]
-pub(crate) async fn list_regions(_entry: RequestContext) -> Answer<Vec<RegionSummary>> {
-    Ok(Json(domain::calculator::region::summaries()))
+    params(Paging), responses((status = 200, body = Page<RegionSummary>)))]
+pub(crate) async fn list_regions(
+    _entry: RequestContext,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<RegionSummary>> {
+    Ok(Json(page_of(domain::calculator::region::summaries(), &paging, |one| one.name.to_string())?))
 }
 
 /// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.

@@ -1,5 +1,6 @@
 //! The catalogue: models imported from files, from git repositories, and as shipped.
 
+use api::Page;
 use std::collections::HashSet;
 
 use api::model::PutModel;
@@ -23,7 +24,7 @@ use crate::http::app::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Params, WholeEstate};
+use crate::http::extract::{Paging, Params, WholeEstate, page_of};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::models::turns::Purpose;
@@ -54,9 +55,14 @@ pub(crate) struct Preview {
 
 /// The sources of imported models.
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models",
-    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<CatalogueSource>)))]
-pub(crate) async fn list_sources(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<CatalogueSource>> {
-    Ok(Json(app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect()))
+    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<CatalogueSource>)))]
+pub(crate) async fn list_sources(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<CatalogueSource>> {
+    let all = app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect();
+    Ok(Json(page_of(all, &paging, |one: &CatalogueSource| one.source.clone())?))
 }
 
 /// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or previews the result for each.

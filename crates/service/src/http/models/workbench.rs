@@ -18,7 +18,7 @@ use crate::history::summaries::doubts_of;
 use crate::http::app::App;
 use crate::http::devices::outbox::known;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathModel, PathName, WholeEstate, page};
+use crate::http::extract::{Paging, Params, PathModel, PathName, WholeEstate, page, page_of};
 use crate::http::json::{Answer, Json};
 use crate::http::models::model::{model_of, put};
 use crate::http::models::scripts::blocking;
@@ -71,13 +71,15 @@ pub(crate) async fn try_draft(
 /// What looks wrong with a model's readings, from the last day's values of its devices.
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("model" = String, Path)), responses((status = 200, body = Vec<ModelDoubt>)))]
+    params(("model" = String, Path), Paging), responses((status = 200, body = Page<ModelDoubt>)))]
 pub(crate) async fn list_doubts(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
-) -> Answer<Vec<ModelDoubt>> {
-    Ok(Json(doubts_of(&app.store, &app.directory, estate.id, &slug).await?))
+    Params(paging): Params<Paging>,
+) -> Answer<Page<ModelDoubt>> {
+    let all = doubts_of(&app.store, &app.directory, estate.id, &slug).await?;
+    Ok(Json(page_of(all, &paging, |one| one.doubt.reading.clone())?))
 }
 
 /// A model's editions, newest first.

@@ -1,25 +1,33 @@
 //! Estates and their fleets.
 
 use api::Page;
-use api::fleet::{Estate, Fleet, FleetKey, FleetLimits, FleetRetention, NewFleet};
+use api::fleet::{ChangeFleet, Estate, Fleet, FleetSettings, NewFleet};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
 use domain::Check;
+use domain::patch::patched;
 use engine::Command;
+use lorawan::AesKey;
+use serde_json::Value;
 use store::{AccessFilter, Common, Store};
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
+use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, page_of, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 
 /// The caller's estates.
 #[utoipa::path(get, path = "/estates", tag = "estates",
-    extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<Estate>)))]
-pub(crate) async fn list_estates(State(app): State<App>, context: RequestContext) -> Answer<Vec<Estate>> {
-    Ok(Json(crate::http::auth::account::me_of(&app, &context.who).await?.estates))
+    extensions(("x-right" = json!("anyone"))), params(Paging), responses((status = 200, body = Page<Estate>)))]
+pub(crate) async fn list_estates(
+    State(app): State<App>,
+    context: RequestContext,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Estate>> {
+    let all = crate::http::auth::account::me_of(&app, &context.who).await?.estates;
+    Ok(Json(page_of(all, &paging, |one| one.slug.clone())?))
 }
 
 /// One of the caller's estates.
@@ -82,84 +90,59 @@ pub(crate) async fn show_fleet(
     Some(found).filter(|fleet| whole(within.as_ref(), &fleet.slug)).map(Json).ok_or_else(|| not_found("fleet", slug))
 }
 
-/// Sets what a fleet's devices may use in any 24 hours. A limit that is left out is removed.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/limits", tag = "fleets",
+/// Changes a fleet in part: names, limits, retention, and the AppKey that its devices ship with.
+#[utoipa::path(patch, path = "/estates/{estate}/fleets/{fleet}", tag = "fleets",
     extensions(("x-right" = json!("devices"))),
-    params(("fleet" = String, Path)), request_body = FleetLimits,
-    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn set_fleet_limits(
+    params(("fleet" = String, Path)), request_body = ChangeFleet,
+    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn change_fleet(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(slug): PathName,
-    Json(limits): Json<FleetLimits>,
+    Json(mut patch): Json<Value>,
 ) -> Answer<Fleet> {
     let before = fleet(&app.store, &estate, &slug).await?;
-    estate.still(&kept(&before))?;
-    estate.audit().object(format!("fleet {slug}")).changed(&before.limits, &limits);
-    if !app.store.set_fleet_limits(estate.id, &slug, limits.check()?).await? {
+    estate.still(&FleetSettings::from(&before))?;
+    let key = patch.as_object_mut().and_then(|fields| fields.remove("app_key"));
+    let key = key.map(|given| read_key(&given)).transpose()?.flatten();
+    let (was, is) = (FleetSettings::from(&before), patched(&FleetSettings::from(&before), &patch)?);
+    let policy = is.check()?;
+    estate.audit().object(format!("fleet {slug}")).changed(&was, &is);
+    if was != is && !app.store.change_fleet(estate.id, &slug, &is, policy).await? {
         return Err(not_found("fleet", slug));
     }
-    for config in app.store.configs_with(estate.id, Common::Fleet, &slug).await? {
-        app.network.command(Command::PutDevice(Box::new(config))).await;
+    if let Some(key) = key {
+        estate.audit().secret_changed("app_key");
+        app.store.set_fleet_key(estate.id, &is.slug, key.as_ref()).await?;
     }
-    fleet(&app.store, &estate, &slug).await.map(Json)
+    if was.slug != is.slug {
+        app.directory.rename_fleet(estate.id, &was.slug, &is.slug);
+        app.edge.rights_changed();
+    }
+    if was.limits != is.limits {
+        for config in app.store.configs_with(estate.id, Common::Fleet, &is.slug).await? {
+            app.network.command(Command::PutDevice(Box::new(config))).await;
+        }
+    }
+    fleet(&app.store, &estate, &is.slug).await.map(Json)
 }
 
-/// Sets how long a fleet's history is kept. A period that is left out means for ever. Older history is removed within
-/// hours, and cannot be restored.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/retention", tag = "fleets",
-    extensions(("x-right" = json!("devices"))),
-    params(("fleet" = String, Path)), request_body = FleetRetention,
-    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn set_fleet_retention(
-    State(store): State<Store>,
-    estate: WholeEstate,
-    PathName(slug): PathName,
-    Json(retention): Json<FleetRetention>,
-) -> Answer<Fleet> {
-    let before = fleet(&store, &estate, &slug).await?;
-    estate.still(&kept(&before))?;
-    estate.audit().object(format!("fleet {slug}")).changed(&before.retention, &retention);
-    if !store.set_fleet_retention(estate.id, &slug, retention.check()?).await? {
-        return Err(not_found("fleet", slug));
+/// The default key that a change gives: a key, none any more, or, of a blank field, what it was.
+fn read_key(given: &Value) -> Result<Option<Option<AesKey>>, Problem> {
+    match given.as_str() {
+        Some(text) if text.trim().is_empty() => Ok(None),
+        Some(text) => domain::input::key("app_key", text).map(|key| Some(Some(key))),
+        None => Ok(Some(None)),
     }
-    fleet(&store, &estate, &slug).await.map(Json)
 }
 
 async fn fleet(store: &Store, estate: &WholeEstate, slug: &str) -> Result<Fleet, Refusal> {
     store.fleet(estate.id, slug).await?.map(with_revision).ok_or_else(|| not_found("fleet", slug))
 }
 
-/// A fleet's settings, for its revision.
-fn kept(fleet: &Fleet) -> (FleetLimits, FleetRetention) {
-    (fleet.limits, fleet.retention)
-}
-
 fn with_revision(fleet: Fleet) -> Fleet {
-    Fleet { revision: revision(&kept(&fleet)), ..fleet }
-}
-
-/// Sets the AppKey that a fleet's devices ship with, or removes it; a blank one changes nothing. It is not shown again.
-#[utoipa::path(put, path = "/estates/{estate}/fleets/{fleet}/default-key", tag = "fleets",
-    extensions(("x-right" = json!("devices"))),
-    params(("fleet" = String, Path)), request_body = FleetKey,
-    responses((status = 200, body = Fleet), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn set_fleet_key(
-    State(store): State<Store>,
-    estate: WholeEstate,
-    PathName(slug): PathName,
-    Json(given): Json<FleetKey>,
-) -> Answer<Fleet> {
-    // A blank field does not change the stored key.
-    if given.app_key.as_deref().is_some_and(|key| key.trim().is_empty()) {
-        return fleet(&store, &estate, &slug).await.map(Json);
-    }
-    let key = given.app_key.as_deref().map(|key| domain::input::key("app_key", key)).transpose()?;
-    estate.audit().object(format!("fleet {slug}")).secret_changed("app_key");
-    if !store.set_fleet_key(estate.id, &slug, key.as_ref()).await? {
-        return Err(not_found("fleet", slug));
-    }
-    fleet(&store, &estate, &slug).await.map(Json)
+    Fleet { revision: revision(&FleetSettings::from(&fleet)), ..fleet }
 }
 
 /// Removes a fleet that has no devices.
@@ -172,7 +155,7 @@ pub(crate) async fn remove_fleet(
     estate: WholeEstate,
     PathName(slug): PathName,
 ) -> Result<StatusCode, Refusal> {
-    estate.still(&kept(&fleet(&store, &estate, &slug).await?))?;
+    estate.still(&FleetSettings::from(&fleet(&store, &estate, &slug).await?))?;
     estate.audit().object(format!("fleet {slug}"));
     match store.remove_fleet(estate.id, &slug).await? {
         true => Ok(StatusCode::NO_CONTENT),

@@ -1,5 +1,6 @@
 //! The installation: its estates. Its keeper sees that they exist and who owns them, and nothing of their content.
 
+use api::Page;
 use api::people::rights::Role;
 use api::people::{EstateOutline, FoundedEstate, Invitation, NewEstate, NewInvitation, Offer};
 use api::problem::Problem;
@@ -11,17 +12,19 @@ use store::InvitationToWrite;
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
+use crate::http::extract::{Paging, Params, page_of};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::people::members::{new_code, shown};
 
 /// All estates, by short name.
 #[utoipa::path(get, path = "/installation/estates", tag = "installation",
-    extensions(("x-right" = json!("installation"))), responses((status = 200, body = Vec<EstateOutline>)))]
+    extensions(("x-right" = json!("installation"))), params(Paging), responses((status = 200, body = Page<EstateOutline>)))]
 pub(crate) async fn list_installation_estates(
     State(app): State<App>,
     _entry: RequestContext,
-) -> Answer<Vec<EstateOutline>> {
-    Ok(Json(app.store.estate_outlines().await?))
+    Params(paging): Params<Paging>,
+) -> Answer<Page<EstateOutline>> {
+    Ok(Json(page_of(app.store.estate_outlines().await?, &paging, |one| one.slug.clone())?))
 }
 
 /// Founds an estate, with an invitation for its owner.

@@ -1,38 +1,44 @@
 //! Members of an estate, and what is shared with others.
 
+use api::Page;
 use api::people::rights::{RightAbout, Role};
 use api::people::{
-    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, WrittenInvitation,
+    ChangeMember, ChangeShare, EstateMember, Invitation, NewInvitation, Offer, Share, ShareTerms, WrittenInvitation,
 };
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{SecondsFormat, Utc};
+use domain::patch::patched;
 use domain::people::{check_end, check_invitation};
 use store::{InvitationToWrite, MemberChange};
 
 use crate::http::app::App;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{PathName, WholeEstate};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page_of};
 use crate::http::json::{Answer, Created, Json, Made};
 
 /// All rights, and the roles that have them.
 #[utoipa::path(get, path = "/roles", tag = "people",
-    extensions(("x-right" = json!("anyone"))), responses((status = 200, body = Vec<RightAbout>)))]
-pub(crate) async fn list_roles() -> Json<Vec<RightAbout>> {
-    Json(domain::access::table())
+    extensions(("x-right" = json!("anyone"))), params(Paging), responses((status = 200, body = Page<RightAbout>)))]
+pub(crate) async fn list_roles(Params(paging): Params<Paging>) -> Answer<Page<RightAbout>> {
+    Ok(Json(page_of(domain::access::table(), &paging, |one| one.right.to_string())?))
 }
 
 /// An estate's members, by name.
 #[utoipa::path(get, path = "/estates/{estate}/people", tag = "people",
-    extensions(("x-right" = json!("view"))), responses((status = 200, body = Vec<EstateMember>)))]
-pub(crate) async fn list_people(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<EstateMember>> {
-    Ok(Json(app.store.members(estate.id).await?))
+    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<EstateMember>)))]
+pub(crate) async fn list_people(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<EstateMember>> {
+    Ok(Json(page_of(app.store.members(estate.id).await?, &paging, |one| one.name.clone())?))
 }
 
 /// Changes a member's role.
-#[utoipa::path(put, path = "/estates/{estate}/people/{name}", tag = "people",
+#[utoipa::path(patch, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("name" = String, Path)), request_body = ChangeMember,
     responses((status = 200, body = EstateMember), (status = 404, body = Problem), (status = 409, body = Problem)))]
@@ -110,9 +116,13 @@ pub(crate) async fn leave(State(app): State<App>, estate: WholeEstate) -> Result
 
 /// Open invitations.
 #[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people",
-    extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Invitation>)))]
-pub(crate) async fn list_invitations(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Invitation>> {
-    Ok(Json(app.store.invitations(estate.id).await?))
+    extensions(("x-right" = json!("people"))), params(Paging), responses((status = 200, body = Page<Invitation>)))]
+pub(crate) async fn list_invitations(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Invitation>> {
+    Ok(Json(page_of(app.store.invitations(estate.id).await?, &paging, |one| one.id.to_string())?))
 }
 
 /// A new invitation's code, with the hash that is stored.
@@ -188,9 +198,13 @@ pub(crate) async fn withdraw_invitation(
 
 /// What is shared with people outside the estate.
 #[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people",
-    extensions(("x-right" = json!("people"))), responses((status = 200, body = Vec<Share>)))]
-pub(crate) async fn list_shares(State(app): State<App>, estate: WholeEstate) -> Answer<Vec<Share>> {
-    Ok(Json(app.store.shares(estate.id).await?))
+    extensions(("x-right" = json!("people"))), params(Paging), responses((status = 200, body = Page<Share>)))]
+pub(crate) async fn list_shares(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<Share>> {
+    Ok(Json(page_of(app.store.shares(estate.id).await?, &paging, |one| one.id.to_string())?))
 }
 
 async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refusal> {
@@ -209,7 +223,7 @@ pub(crate) async fn show_share(State(app): State<App>, estate: WholeEstate, Path
 }
 
 /// Changes the rights of a share, and until when it lasts.
-#[utoipa::path(put, path = "/estates/{estate}/shares/{id}", tag = "people",
+#[utoipa::path(patch, path = "/estates/{estate}/shares/{id}", tag = "people",
     extensions(("x-right" = json!("people"))),
     params(("id" = String, Path)), request_body = ChangeShare,
     responses((status = 200, body = Share), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -217,10 +231,13 @@ pub(crate) async fn change_share(
     State(app): State<App>,
     estate: WholeEstate,
     PathName(id): PathName,
-    Json(wanted): Json<ChangeShare>,
+    Json(patch): Json<serde_json::Value>,
 ) -> Answer<Share> {
-    check_end("until", wanted.until, Utc::now())?;
     let before = share(&app, &estate, &id).await?;
+    let wanted: ShareTerms = patched(&ShareTerms { may: before.may, until: before.until }, &patch)?;
+    if wanted.until != before.until {
+        check_end("until", wanted.until, Utc::now())?;
+    }
     if !app.store.change_share(estate.id, before.id, wanted.may, wanted.until).await? {
         return Err(not_found("share", id));
     }

@@ -28,8 +28,5 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(estates::list_estates))
         .routes(routes!(estates::show_estate))
         .routes(routes!(estates::list_fleets, estates::add_fleet))
-        .routes(routes!(estates::show_fleet, estates::remove_fleet))
-        .routes(routes!(estates::set_fleet_limits))
-        .routes(routes!(estates::set_fleet_retention))
-        .routes(routes!(estates::set_fleet_key))
+        .routes(routes!(estates::show_fleet, estates::change_fleet, estates::remove_fleet))
 }

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { page } from "$app/state";
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import Card from "#lib/components/common/Card.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import Redecode from "#lib/components/model/Redecode.svelte";
@@ -48,7 +48,7 @@
   /** What looks wrong with its readings, by the devices that were tried. */
   const doubts = resource(() => {
     void saves;
-    return call(api.GET("/api/v1/estates/{estate}/models/{model}/doubts", { params: { path } }));
+    return every((query) => call(api.GET("/api/v1/estates/{estate}/models/{model}/doubts", { params: { path, query } })));
   });
 
   const act = new Action();

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { goto } from "$app/navigation";
   import { page } from "$app/state";
-  import { api, call } from "#lib/api.ts";
+  import { api, call, every } from "#lib/api.ts";
   import LineChart from "#lib/components/common/LineChart.svelte";
   import { moment } from "#lib/format.ts";
   import Notice from "#lib/components/common/Notice.svelte";
@@ -24,7 +24,9 @@
   let device = $state("");
   const devices = resource(async () => (await call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 500 } } }))).items);
   const readings = resource(async () =>
-    device ? await call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path: { ...path, eui: device } } })) : [],
+    device
+      ? await every((query) => call(api.GET("/api/v1/estates/{estate}/devices/{eui}/readings", { params: { path: { ...path, eui: device }, query } })))
+      : [],
   );
 
   function show(change: { line?: string[]; last?: Span; from?: number; until?: number }) {

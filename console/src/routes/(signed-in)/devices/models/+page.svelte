@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call, type Model } from "#lib/api.ts";
+  import { api, call, every, type Model } from "#lib/api.ts";
   import CatalogueImport from "#lib/components/model/CatalogueImport.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
@@ -18,7 +18,7 @@
   const held = resource(async () => {
     const [models, sources] = await Promise.all([
       call(api.GET("/api/v1/estates/{estate}/models", { params: { path, query: { limit: 500 } } })),
-      call(api.GET("/api/v1/estates/{estate}/catalogue", { params: { path } })),
+      every((query) => call(api.GET("/api/v1/estates/{estate}/catalogue", { params: { path, query } }))),
     ]);
     return { models: models.items, sources };
   });

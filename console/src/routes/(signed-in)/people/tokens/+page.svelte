@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, call, type AccessToken, type Right, type Scope } from "#lib/api.ts";
+  import { api, call, every, type AccessToken, type Right, type Scope } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
@@ -26,7 +26,10 @@
 
   const path = $derived({ estate: session.estate });
   const held = resource(async () => {
-    const [tokens, table] = await Promise.all([call(api.GET("/api/v1/estates/{estate}/tokens", { params: { path } })), call(api.GET("/api/v1/roles"))]);
+    const [tokens, table] = await Promise.all([
+      every((query) => call(api.GET("/api/v1/estates/{estate}/tokens", { params: { path, query } }))),
+      every((query) => call(api.GET("/api/v1/roles", { params: { query } }))),
+    ]);
     return { tokens, table };
   });
   const tokens = $derived(held.value?.tokens ?? []);

@@ -1,3 +1,3 @@
-import { api, call } from "#lib/api.ts";
+import { api, call, every } from "#lib/api.ts";
 
-export const load = async () => ({ regions: await call(api.GET("/api/v1/regions")) });
+export const load = async () => ({ regions: await every((query) => call(api.GET("/api/v1/regions", { params: { query } }))) });

@@ -1,0 +1,129 @@
+//! Tables: as wide as the terminal at most. Columns that do not fit are cut, the last ones left out; what identifies
+//! something is never broken.
+
+use console::{measure_text_width, truncate_str};
+
+/// Blanks between two columns.
+const GAP: usize = 2;
+/// A column of text is cut to this width before one is left out.
+const NARROW: usize = 12;
+
+/// Whether a cell identifies something, such as an EUI, an address or a message: half of it is of no use.
+fn identifies(cell: &str) -> bool {
+    let hex = cell.len() >= 8 && cell.chars().all(|c| c.is_ascii_hexdigit());
+    let name = cell.len() == 26 && cell.chars().all(|c| c.is_ascii_uppercase() || c.is_ascii_digit());
+    hex || name
+}
+
+/// A column, with how wide it would like to be and how narrow it can be.
+struct Column<'a> {
+    head: &'a str,
+    widest: usize,
+    narrowest: usize,
+}
+
+impl<'a> Column<'a> {
+    fn of(head: &'a str, cells: impl Iterator<Item = &'a str> + Clone) -> Self {
+        let widest = cells.clone().map(measure_text_width).chain([measure_text_width(head)]).max().unwrap_or(0);
+        let identifier = cells.filter(|cell| identifies(cell)).map(measure_text_width).max().unwrap_or(0);
+        let narrowest = identifier.max(NARROW.max(measure_text_width(head))).min(widest);
+        Self { head, widest, narrowest }
+    }
+}
+
+/// The width of each column that is shown, from the first on; the others do not fit.
+fn widths(columns: &[Column<'_>], width: usize) -> Vec<usize> {
+    let needed = |shown: usize| -> usize {
+        columns[..shown].iter().map(|column| column.narrowest).sum::<usize>() + GAP * shown.saturating_sub(1)
+    };
+    let shown = (1..=columns.len()).rev().find(|shown| needed(*shown) <= width).unwrap_or(1.min(columns.len()));
+    let mut left = width.saturating_sub(needed(shown));
+    let fitted = columns[..shown].iter().map(|column| {
+        let more = left.min(column.widest - column.narrowest);
+        left -= more;
+        column.narrowest + more
+    });
+    fitted.collect()
+}
+
+/// A table without frames. With a width it is no wider, and says which columns are left out.
+pub(crate) fn table(head: &[&str], rows: &[Vec<String>], width: Option<usize>) -> String {
+    let cell = |row: &'_ Vec<String>, at: usize| row.get(at).cloned().unwrap_or_default();
+    let cells: Vec<Vec<String>> =
+        (0..head.len()).map(|at| rows.iter().map(|row| cell(row, at)).collect::<Vec<_>>()).collect();
+    let columns: Vec<Column<'_>> =
+        head.iter().zip(&cells).map(|(head, cells)| Column::of(head, cells.iter().map(String::as_str))).collect();
+    let widths = widths(&columns, width.unwrap_or(usize::MAX));
+    let line = |cell: &dyn Fn(usize) -> String| -> String {
+        let mut line = String::new();
+        for (at, width) in widths.iter().enumerate() {
+            let text = cell(at);
+            let text = truncate_str(&text, *width, "…");
+            line.push_str(&text);
+            line.push_str(&" ".repeat(width + GAP - measure_text_width(&text).min(*width)));
+        }
+        line.trim_end().to_owned()
+    };
+    let mut lines = vec![line(&|at| head[at].to_owned())];
+    lines.extend((0..rows.len()).map(|row| line(&|at| cells[at][row].clone())));
+    let left_out: Vec<&str> = columns[widths.len()..].iter().map(|c| c.head).filter(|head| !head.is_empty()).collect();
+    if widths.len() < columns.len() {
+        let names = if left_out.is_empty() { "some notes".to_owned() } else { left_out.join(", ") };
+        lines.push(format!("Not shown: {names}. --wide shows all."));
+    }
+    lines.join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEAD: [&str; 4] = ["NAME", "DEVEUI", "STATE", "LAST HEARD"];
+
+    fn rows() -> Vec<Vec<String>> {
+        let rows = [
+            ["chapel-rise-with-a-long-name", "02b0000000000001", "listening", "5 s ago"],
+            ["süd", "02b0000000000002", "", "never"],
+        ];
+        rows.iter().map(|row| row.iter().map(ToString::to_string).collect()).collect()
+    }
+
+    #[test]
+    fn without_a_width_every_row_is_one_whole_line() {
+        assert_eq!(
+            table(&HEAD, &rows(), None),
+            "NAME                          DEVEUI            STATE      LAST HEARD\n\
+             chapel-rise-with-a-long-name  02b0000000000001  listening  5 s ago\n\
+             süd                           02b0000000000002             never"
+        );
+    }
+
+    #[test]
+    fn text_is_cut_before_a_column_is_left_out() {
+        let text = table(&HEAD, &rows(), Some(60));
+        assert!(text.lines().all(|line| measure_text_width(line) <= 60), "{text}");
+        assert!(
+            text.contains("chapel-rise-with…") && text.contains("5 s ago") && !text.contains("Not shown"),
+            "{text}"
+        );
+    }
+
+    #[test]
+    fn identifiers_are_whole_or_not_there() {
+        for width in 1..=80 {
+            let text = table(&HEAD, &rows(), Some(width));
+            let whole = text.matches("02b000000000000").count();
+            assert!(whole == 2 || whole == 0, "{width}: {text}");
+        }
+        let narrow = table(&HEAD, &rows(), Some(32));
+        assert!(
+            narrow.contains("02b0000000000001") && narrow.ends_with("Not shown: STATE, LAST HEARD. --wide shows all.")
+        );
+    }
+
+    #[test]
+    fn a_short_row_and_an_empty_table_are_no_failure() {
+        assert_eq!(table(&["A", "B"], &[vec!["1".into()]], Some(10)), "A  B\n1");
+        assert_eq!(table(&["A"], &[], Some(10)), "A");
+    }
+}
