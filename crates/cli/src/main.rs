@@ -7,6 +7,7 @@ mod args;
 mod client;
 mod commands;
 mod failure;
+mod save;
 mod session;
 mod show;
 mod table;

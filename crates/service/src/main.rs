@@ -31,10 +31,19 @@ use store::{Store, Vault};
 static ALLOCATOR: MiMalloc = MiMalloc;
 
 fn main() -> ExitCode {
-    let done = match Cli::parse().verb {
+    let verb = Cli::parse().verb;
+    if !matches!(verb, Verb::Serve(_) | Verb::DecodeWorker(_)) {
+        // A reader that leaves, as `head` does, ends a small command quietly.
+        sigpipe::reset();
+    }
+    let done = match verb {
         Verb::Serve(options) => serve(*options),
         Verb::DecodeWorker(options) => return decoding::workers::run(options.niceness),
         Verb::Openapi => document(),
+        Verb::Problems => {
+            print!("{}", api::problem::kinds::markdown());
+            Ok(())
+        }
         Verb::BrokerFiles(options) => gateways::broker_files::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),

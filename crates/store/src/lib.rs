@@ -54,6 +54,7 @@ pub use groups::{GroupIdentity, GroupRow};
 pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use idempotency::{KEY_HOURS, KeptAnswer, KeyState, KeyedRequest, MOST_KEYS};
 pub use key_rotation::Secrets;
+pub use messages::MessageQuery;
 pub use models::{ImportedModel, ModelRow, Source};
 pub use named::Named;
 pub use people::access::{InvitationToWrite, Membership, Taken, Taker};

@@ -8,39 +8,93 @@ use sqlx::{MySql, QueryBuilder, Row as _};
 use ulid::Ulid;
 
 use crate::people::access_filter::limit_to;
-use crate::rows::{eui_bytes, json};
+use crate::rows::{eui_bytes, first_name_at, json};
 use crate::{AccessFilter, EstateId, Store, StoreError, WrittenMessage};
 
-impl Store {
-    /// An estate's messages, newest first; `before` is the last one of the page before.
-    pub async fn messages(
-        &self,
-        estate_id: EstateId,
-        (device, within): (Option<Eui64>, Option<&AccessFilter>),
-        kinds: &[String],
-        before: Option<&str>,
-        limit: u32,
-    ) -> Result<Vec<Message>, StoreError> {
-        let mut query = QueryBuilder::<MySql>::new("SELECT body FROM messages WHERE estate_id = ");
-        query.push_bind(estate_id);
-        if let Some(device) = device {
+/// Which messages, and in which order.
+#[derive(Debug, Clone, Default)]
+pub struct MessageQuery {
+    /// Of this device.
+    pub device: Option<Eui64>,
+    /// Of devices of this fleet.
+    pub fleet: Option<String>,
+    /// Of devices of this model.
+    pub model: Option<String>,
+    /// Of devices with this tag.
+    pub tag: Option<String>,
+    /// In this part of the estate.
+    pub within: Option<AccessFilter>,
+    /// Of these types; of all if there are none.
+    pub kinds: Vec<String>,
+    /// From this time on.
+    pub since: Option<DateTime<Utc>>,
+    /// Before this time.
+    pub until: Option<DateTime<Utc>>,
+    /// The last one of the page before.
+    pub after: Option<String>,
+    /// The oldest first; the newest first otherwise.
+    pub oldest_first: bool,
+}
+
+impl MessageQuery {
+    fn limit(&self, query: &mut QueryBuilder<MySql>, estate_id: EstateId) {
+        if let Some(device) = self.device {
             query.push(" AND dev_eui = ").push_bind(eui_bytes(device));
         }
-        if let Some(part) = within {
-            limit_to(&mut query, part, "dev_eui", estate_id);
+        let of_devices = [
+            (" JOIN fleets f ON f.id = d.fleet_id WHERE f.slug = ", &self.fleet),
+            (" JOIN models m ON m.id = d.model_id WHERE m.slug = ", &self.model),
+            (" JOIN device_tags t ON t.dev_eui = d.dev_eui WHERE t.tag = ", &self.tag),
+        ];
+        for (condition, wanted) in of_devices {
+            if let Some(wanted) = wanted {
+                query
+                    .push(" AND dev_eui IN (SELECT d.dev_eui FROM devices d")
+                    .push(condition)
+                    .push_bind(wanted.clone());
+                query.push(" AND d.estate_id = ").push_bind(estate_id).push(")");
+            }
         }
-        if let Some(before) = before {
-            query.push(" AND id < ").push_bind(before.to_owned());
+        if let Some(part) = &self.within {
+            limit_to(query, part, "dev_eui", estate_id);
         }
-        if !kinds.is_empty() {
+        // Messages are named by their time, so that the index by name serves for both.
+        if let Some(since) = self.since {
+            query.push(" AND id >= ").push_bind(first_name_at(since));
+        }
+        if let Some(until) = self.until {
+            query.push(" AND id < ").push_bind(first_name_at(until));
+        }
+        if let Some(after) = &self.after {
+            query.push(if self.oldest_first { " AND id > " } else { " AND id < " }).push_bind(after.clone());
+        }
+        if !self.kinds.is_empty() {
             query.push(" AND kind IN (");
             let mut list = query.separated(", ");
-            for kind in kinds {
+            for kind in &self.kinds {
                 list.push_bind(kind.clone());
             }
             query.push(")");
         }
-        query.push(" ORDER BY id DESC LIMIT ").push_bind(limit);
+    }
+}
+
+impl Store {
+    /// A page of an estate's messages.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn messages(
+        &self,
+        estate_id: EstateId,
+        which: &MessageQuery,
+        limit: u32,
+    ) -> Result<Vec<Message>, StoreError> {
+        let mut query = QueryBuilder::<MySql>::new("SELECT body FROM messages WHERE estate_id = ");
+        query.push_bind(estate_id);
+        which.limit(&mut query, estate_id);
+        query.push(if which.oldest_first { " ORDER BY id LIMIT " } else { " ORDER BY id DESC LIMIT " });
+        query.push_bind(limit);
         self.read_messages(query).await
     }
 

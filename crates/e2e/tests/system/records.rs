@@ -24,8 +24,8 @@ use lorawan::crypto::SessionKeys;
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64};
 use store::{
-    Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, Saved, Secrets, Store,
-    StoreError, StoredMessage, StoredReading, Vault, Writer, WrittenMessage,
+    Activity, Batch, Claim, Decoding, DeviceCursor, DeviceOrder, DeviceQuery, MOST_SERIES, Mark, MessageQuery, Saved,
+    Secrets, Store, StoreError, StoredMessage, StoredReading, Vault, Writer, WrittenMessage,
 };
 use tokio::sync::Mutex;
 
@@ -304,12 +304,28 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
         .map(|id| stored(&uplink(id), if id % 2 == 0 { Decoding::Pending } else { Decoding::None }))
         .collect();
     store.commit(&Batch { messages, ..Batch::default() }).await.unwrap();
-    let first = store.messages(estate, (None, None), &[], None, 3).await.unwrap();
+    let all = MessageQuery::default();
+    let first = store.messages(estate, &all, 3).await.unwrap();
     assert_eq!(first, [uplink(2500), uplink(2499), uplink(2498)]);
-    let next = store.messages(estate, (Some(DEV), None), &["uplink".into()], Some(&first[2].id), 1).await.unwrap();
+    let next = store
+        .messages(
+            estate,
+            &MessageQuery {
+                device: Some(DEV),
+                kinds: vec!["uplink".into()],
+                after: Some(first[2].id.clone()),
+                ..all.clone()
+            },
+            1,
+        )
+        .await
+        .unwrap();
     assert_eq!(next, [uplink(2497)]);
-    assert_eq!(store.messages(estate, (None, None), &["join".into()], None, 10).await.unwrap(), []);
-    assert_eq!(store.messages(estate, (Some(Eui64(1)), None), &[], None, 10).await.unwrap(), []);
+    assert_eq!(
+        store.messages(estate, &MessageQuery { kinds: vec!["join".into()], ..all.clone() }, 10).await.unwrap(),
+        []
+    );
+    assert_eq!(store.messages(estate, &MessageQuery { device: Some(Eui64(1)), ..all.clone() }, 10).await.unwrap(), []);
     assert_eq!(store.messages_since(estate, &uplink(2499).id, 10).await.unwrap(), [uplink(2500)]);
 
     let left = store.undecoded(2000).await.unwrap();
@@ -340,7 +356,7 @@ async fn the_history_is_paged_filtered_and_decoded_later() {
 async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_others() {
     let database = format!("heron_{:016x}", rand::random::<u64>());
     let (store, estate) = records_in(&database).await;
-    let newest = || async { store.messages(estate, (None, None), &[], None, 1).await.unwrap().remove(0) };
+    let newest = || async { store.messages(estate, &MessageQuery::default(), 1).await.unwrap().remove(0) };
     // A mark without a message takes nothing back.
     let marked = |until, messages| {
         let mark = Mark { position: 7, processed_until: Timestamp(until) };

@@ -397,3 +397,53 @@ async fn a_preview_of_many_rows_says_the_sums_and_what_is_wrong() {
     assert!(said.starts_with("200 devices can be registered, 1 cannot:"), "{said}");
     assert!(said.lines().count() < 8 && said.contains("202") && said.contains("dev_eui"), "{said}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn traffic_is_limited_by_time_and_device_and_written_to_a_file() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    for payload in 0..3u8 {
+        bench.uplink(&[payload], false).await;
+    }
+    let service = &bench.service;
+    let stored = async |query: &str| -> Vec<api::message::Message> { service.list(&format!("traffic?{query}")).await };
+    let uplinks = until("three uplinks", async || {
+        let found = stored("type=uplink&device=probe-1").await;
+        (found.len() == 3).then_some(found)
+    })
+    .await;
+    let at = |n: usize| uplinks[n].time.to_rfc3339_opts(chrono::SecondsFormat::Millis, true);
+    // Newest first: the one in the middle is from its own time on and before the newest.
+    assert_eq!(stored(&format!("type=uplink&since={}&until={}", at(1), at(0))).await.len(), 1);
+    assert_eq!(stored("type=uplink&fleet=bench").await.len(), 3);
+    assert_eq!(stored("type=uplink&fleet=none").await.len(), 0);
+    assert_eq!(stored("type=uplink&until=2020-01-01T00:00:00Z").await.len(), 0);
+    service.sign_heron_in();
+    let file = |name: &str| service.client_folder().join(name).to_str().unwrap().to_owned();
+    let (csv, jsonl) = (file("traffic.csv"), file("traffic.jsonl"));
+    service.heron_says(&["traffic", "--type", "uplink", "--since", "1h", "-o", &csv]);
+    let csv = std::fs::read_to_string(csv).unwrap();
+    let lines: Vec<&str> = csv.lines().collect();
+    assert!(lines.len() == 4 && lines[0].starts_with("time,type,device,dev_eui,fleet,counter"), "{csv}");
+    assert!(lines[1].contains(",uplink,probe-1,02b0090000000001,bench,0,2,00,"), "the oldest first: {csv}");
+    service.heron_says(&["traffic", "--device", "probe-1", "-o", &jsonl]);
+    let jsonl = std::fs::read_to_string(jsonl).unwrap();
+    let times: Vec<Value> =
+        jsonl.lines().map(|line| serde_json::from_str::<Value>(line).unwrap()["time"].clone()).collect();
+    assert!(times.len() >= 4 && times.is_sorted_by_key(ToString::to_string), "{jsonl}");
+    let (code, said) = heron(service, &["traffic", "-o", &file("a.xlsx")]);
+    assert!(code == 1 && said.contains(".csv or .jsonl"), "{said}");
+}
+
+#[tokio::test]
+async fn a_caller_is_told_how_much_is_left_and_where_problems_are_explained() {
+    let service = Service::first_start().await;
+    let answer = service.request(Method::GET, &below("fleets")).send().await.unwrap();
+    let told = |name: &'static str| text(&answer, reqwest::header::HeaderName::from_static(name));
+    assert_eq!(told("ratelimit-policy"), "\"account\";q=2500;w=5");
+    assert!(told("ratelimit").starts_with("\"account\";r=2"), "{}", told("ratelimit"));
+    let (_, problem) = service.refused(Method::GET, "fleets/none", Value::Null).await;
+    let page = reqwest::get(format!("{}{}", service.http, problem.kind)).await.unwrap();
+    let page = page.text().await.unwrap();
+    assert!(page.contains("id=\"not_found\""), "{page}");
+}

@@ -2,4 +2,5 @@
 //! New readings are written by `pipeline`.
 
 pub(crate) mod export;
+pub(crate) mod messages;
 pub(crate) mod summaries;

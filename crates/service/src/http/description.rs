@@ -264,6 +264,11 @@ fn refusals(path: &str, operation: &mut Operation) {
             if response.description.is_empty() {
                 told_by_status(status).clone_into(&mut response.description);
             }
+            if status.starts_with('2') && !open {
+                response
+                    .headers
+                    .insert("RateLimit".into(), header("Requests that are left, and seconds until all are."));
+            }
             if status == "429" {
                 response.headers.insert("Retry-After".into(), header("Seconds until another try may work."));
             }

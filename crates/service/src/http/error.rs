@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use api::problem::Problem;
 use axum::http::{HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::{Html, IntoResponse, Response};
 use store::StoreError;
 
 /// An error on its way to the client.
@@ -83,6 +83,24 @@ pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
 /// The body is larger than is taken.
 pub(crate) fn too_large() -> Refusal {
     Refusal(Problem::new(413, "too_large", "The body is larger than the 1 MiB allowed"))
+}
+
+/// The page with all kinds of problem: `type` leads there.
+pub(crate) async fn problems() -> Html<String> {
+    let rows: String = api::problem::kinds::KINDS
+        .iter()
+        .map(|kind| {
+            let step = kind.step.replace('`', "");
+            format!(
+                "<tr id=\"{0}\"><td>{0}</td><td>{1}</td><td>{2}</td><td>{step}</td></tr>",
+                kind.code, kind.status, kind.means
+            )
+        })
+        .collect();
+    Html(format!(
+        "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>Problems: Keen Heron</title><h1>Problems</h1>\
+         <table><tr><th>Code</th><th>Status</th><th>Means</th><th>What to do</th></tr>{rows}</table></html>"
+    ))
 }
 
 pub(crate) async fn no_such_endpoint(uri: axum::http::Uri) -> Refusal {

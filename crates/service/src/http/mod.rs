@@ -75,6 +75,7 @@ pub(crate) fn router(app: App) -> Result<Router, String> {
     Ok(router
         .layer(middleware::from_fn_with_state((app.clone(), endpoints), auth::authorize::guard))
         .merge(SwaggerUi::new("/api/browse").url("/api/openapi.json", document))
+        .route(api::problem::kinds::PAGE, get(error::problems))
         .route("/api/{*rest}", get(error::no_such_endpoint).fallback(error::no_such_endpoint))
         .fallback(console::serve)
         .method_not_allowed_fallback(error::no_such_method)

@@ -44,6 +44,13 @@ impl<K: Eq + Hash> RateLimiter<K> {
         Ok(())
     }
 
+    /// How many are left, of how many, and how long until all of them are there again.
+    pub fn left(&self, key: &K, now: Instant) -> (u32, u32, Duration) {
+        let levels = self.levels.lock().unwrap_or_else(PoisonError::into_inner);
+        let level = levels.get(key).map_or(self.burst, |(level, since)| self.refilled(*level, *since, now));
+        (level as u32, self.burst as u32, self.every.mul_f64(self.burst - level))
+    }
+
     /// Gives back a token that was not used.
     pub fn give_back(&self, key: &K) {
         let mut levels = self.levels.lock().unwrap_or_else(PoisonError::into_inner);
@@ -67,6 +74,8 @@ mod tests {
         }
         assert_eq!(buckets.take("a", at(0)), Err(Duration::from_secs(10)));
         assert_eq!(buckets.take("b", at(0)), Ok(()), "each has its own");
+        assert_eq!(buckets.left(&"a", at(4)), (0, 3, Duration::from_secs(26)));
+        assert_eq!(buckets.left(&"c", at(4)), (3, 3, Duration::ZERO));
         assert_eq!(buckets.take("a", at(4)), Err(Duration::from_secs(6)));
         assert_eq!(buckets.take("a", at(10)), Ok(()));
         assert!(buckets.take("a", at(10)).is_err());

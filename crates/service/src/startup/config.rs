@@ -44,6 +44,8 @@ pub(crate) enum Verb {
     DecodeWorker(DecodeWorker),
     /// Print the OpenAPI document of the HTTP interface.
     Openapi,
+    /// Print the page of all kinds of problem that the HTTP interface answers with, as Markdown.
+    Problems,
 }
 
 #[derive(Args, Debug, Clone)]

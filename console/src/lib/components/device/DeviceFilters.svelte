@@ -1,6 +1,6 @@
 <!-- Which devices are listed. -->
 <script module lang="ts">
-  export const FILTERS = ["fleet", "state", "tag", "model", "profile", "find", "order"] as const;
+  export const FILTERS = ["fleet", "state", "tag", "model", "profile", "find", "sort"] as const;
   export type Filter = (typeof FILTERS)[number];
   export type Filters = Record<Filter, string>;
 </script>

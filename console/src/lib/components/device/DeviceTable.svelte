@@ -7,20 +7,20 @@
   import State from "#lib/components/common/State.svelte";
   import { ago, grouped, moment } from "#lib/format.ts";
 
-  type Props = { devices: Device[]; order: string; chosen: string[]; choose: (name: Filter, value: string) => void };
-  let { devices, order, chosen = $bindable(), choose }: Props = $props();
+  type Props = { devices: Device[]; sort: string; chosen: string[]; choose: (name: Filter, value: string) => void };
+  let { devices, sort, chosen = $bindable(), choose }: Props = $props();
 
   /** Sorts by a column; a second click reverses the order. */
-  function sort(column: string) {
-    const now = order || "name";
-    choose("order", now === column ? `-${column}` : column);
+  function sortBy(column: string) {
+    const now = sort || "name";
+    choose("sort", now === column ? `-${column}` : column);
   }
 </script>
 
 {#snippet sortable(column: string, words: string)}
-  {@const way = order === `-${column}` ? "descending" : (order || "name") === column ? "ascending" : "none"}
+  {@const way = sort === `-${column}` ? "descending" : (sort || "name") === column ? "ascending" : "none"}
   <th aria-sort={way}>
-    <button class="cursor-pointer" onclick={() => sort(column)}>{words}{way === "none" ? "" : way === "ascending" ? " ↑" : " ↓"}</button>
+    <button class="cursor-pointer" onclick={() => sortBy(column)}>{words}{way === "none" ? "" : way === "ascending" ? " ↑" : " ↓"}</button>
   </th>
 {/snippet}
 

@@ -22,13 +22,13 @@
   let chosen = $state<string[]>([]);
   type StateName = Device["state"];
   const wanted = $derived(Object.fromEntries(FILTERS.map((name) => [name, page.url.searchParams.get(name) ?? ""])) as Filters);
-  const filtered = $derived(FILTERS.some((name) => name !== "order" && wanted[name]));
+  const filtered = $derived(FILTERS.some((name) => name !== "sort" && wanted[name]));
 
   const path = $derived({ estate: session.estate });
 
   function fetchPage(after?: string) {
-    const { fleet, state, tag, model, profile, find, order } = wanted;
-    const filters = { fleet, tag, model, profile, find, order, state: state as StateName };
+    const { fleet, state, tag, model, profile, find, sort } = wanted;
+    const filters = { fleet, tag, model, profile, find, sort, state: state as StateName };
     const given = Object.fromEntries(Object.entries(filters).filter(([, value]) => value));
     return call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 100, after, ...given } } }));
   }
@@ -127,7 +127,7 @@
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </Empty>
 {:else if devices}
-  <DeviceTable {devices} order={wanted.order} bind:chosen {choose} />
+  <DeviceTable {devices} sort={wanted.sort} bind:chosen {choose} />
   {#if next}
     <button class="btn mt-3" onclick={more}>Show more</button>
   {/if}

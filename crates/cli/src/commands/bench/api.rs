@@ -69,7 +69,7 @@ pub(super) async fn run(client: &Client, out: &Out, args: &ApiArgs, yes: bool) -
     type Query<'a> = &'a dyn Fn(u32) -> Vec<(&'static str, String)>;
     let kinds: [(&'static str, Query<'_>); 4] = [
         ("by name", &|n| vec![("after", after(n))]),
-        ("of a fleet, newest first", &|_| vec![("fleet", FLEET.into()), ("order", "-added_at".into())]),
+        ("of a fleet, newest first", &|_| vec![("fleet", FLEET.into()), ("sort", "-added_at".into())]),
         ("never joined", &|n| vec![("state", "never_joined".into()), ("after", after(n))]),
         ("found by part of an EUI", &|n| vec![("find", format!("{:04x}", n * 7919 % 0x2710))]),
     ];

@@ -130,15 +130,15 @@ pub(crate) struct DeviceListArgs {
     /// Only those with this in their name, an EUI, their address or a tag.
     #[arg(long, value_name = "TEXT")]
     pub find: Option<String>,
-    /// What to order by: name, last_heard or added_at; with a dash in front the other way round.
+    /// What to sort by: name, last_heard or added_at; with a dash in front the other way round.
     #[arg(long, allow_hyphen_values = true)]
-    pub order: Option<String>,
+    pub sort: Option<String>,
 }
 
 impl DeviceListArgs {
     /// As the service wants it.
     pub(crate) fn query(self) -> Vec<(&'static str, String)> {
-        let Self { fleet, model, profile, tag, state, find, order } = self;
+        let Self { fleet, model, profile, tag, state, find, sort } = self;
         let all = [
             ("fleet", fleet),
             ("model", model),
@@ -146,7 +146,7 @@ impl DeviceListArgs {
             ("tag", tag),
             ("state", state),
             ("find", find),
-            ("order", order),
+            ("sort", sort),
         ];
         all.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
     }

@@ -2,18 +2,17 @@
 
 pub(crate) mod args;
 
-use std::io::Write as _;
 use std::path::Path;
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Result, bail};
 use api::reading::chart::{Chart, ChartLine, ChartPoint, DeviceReading, Freshness, WantedChart, WantedLine};
 use chrono::DateTime;
-use futures::StreamExt as _;
 
 use crate::args::moment;
 use crate::args::moment::Moment;
 use crate::client::Client;
 use crate::commands::readings::args::{ChartArgs, ExportArgs, ExportForm, ReadingsVerb};
+use crate::save;
 use crate::show::{self, Out};
 
 impl ExportForm {
@@ -152,29 +151,8 @@ async fn export(client: &Client, args: ExportArgs) -> Result<()> {
     query.extend(args.model.map(|model| ("model", model)));
     query.extend(args.reading.map(|reading| ("reading", reading)));
     let response = client.stream(&client.in_estate("readings/export").await?, &query, None).await?;
-    let mut parts = response.bytes_stream();
     match &args.output {
-        None => {
-            let mut to = std::io::stdout().lock();
-            while let Some(part) = parts.next().await {
-                to.write_all(&part.context("the export broke off; it is not whole")?)?;
-            }
-            to.flush()?;
-        }
-        Some(path) => {
-            // Beside it first: a file of that name is whole, or is not there.
-            let beside = path.with_extension("part");
-            let mut file = std::fs::File::create(&beside).with_context(|| format!("writing {}", beside.display()))?;
-            let mut bytes = 0;
-            while let Some(part) = parts.next().await {
-                let part = part.context("the export broke off; nothing was written")?;
-                bytes += part.len();
-                file.write_all(&part)?;
-            }
-            file.sync_all()?;
-            std::fs::rename(&beside, path)?;
-            eprintln!("{} was written, {bytes} bytes.", path.display());
-        }
+        None => save::to_stdout(response).await,
+        Some(file) => save::stream(response, file).await,
     }
-    Ok(())
 }

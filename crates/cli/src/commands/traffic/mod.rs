@@ -2,17 +2,20 @@
 
 pub(crate) mod args;
 
+use std::path::Path;
 use std::time::Duration;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use api::Page;
 use api::heard::{HeardBy, Radio};
 use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message, Uplink};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 
+use crate::args::moment;
 use crate::client::Client;
 use crate::commands::traffic::args::TrafficArgs;
+use crate::save;
 use crate::show::{self, Out};
 
 /// Before a broken stream is tried again.
@@ -23,6 +26,9 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
     let mut query = vec![("type", kinds)];
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));
+    }
+    if let Some(file) = &args.output {
+        return export(client, &query, args, file).await;
     }
     let page = past(client, &query, args).await?;
     if page.items.is_empty() && !args.follow && !out.json {
@@ -47,6 +53,29 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
     }
 }
 
+/// What the past is limited to.
+fn filters(args: &TrafficArgs) -> Vec<(&'static str, String)> {
+    let mut filters = Vec::new();
+    filters.extend(args.fleet.clone().map(|fleet| ("fleet", fleet)));
+    filters.extend(args.model.clone().map(|model| ("model", model)));
+    filters.extend(args.tag.clone().map(|tag| ("tag", tag)));
+    filters.extend(args.since.map(|at| ("since", moment::text(at.since()))));
+    filters.extend(args.until.map(|at| ("until", moment::text(at.until()))));
+    filters
+}
+
+/// Writes messages to a file.
+async fn export(client: &Client, query: &[(&'static str, String)], args: &TrafficArgs, file: &Path) -> Result<()> {
+    let form = match file.extension().and_then(|ending| ending.to_str()) {
+        Some("csv") => "csv",
+        Some("jsonl" | "ndjson") => "jsonl",
+        _ => bail!("{}: a name that ends with .csv or .jsonl is wanted", file.display()),
+    };
+    let query = [query, &filters(args), &[("form", form.to_owned())]].concat();
+    let response = client.stream(&client.in_estate("traffic/export").await?, &query, None).await?;
+    save::stream(response, file).await
+}
+
 /// The last messages. What gateways do is not in the history: with it alone there is nothing to look back at.
 async fn past(client: &Client, query: &[(&'static str, String)], args: &TrafficArgs) -> Result<Page<Message>> {
     let mut query = query.to_vec();
@@ -57,6 +86,7 @@ async fn past(client: &Client, query: &[(&'static str, String)], args: &TrafficA
         }
         query[0].1 = kinds.join(",");
     }
+    query.extend(filters(args));
     query.push(("limit", args.limit.to_string()));
     client.get(&client.in_estate("traffic").await?, &query).await
 }

@@ -81,10 +81,27 @@ pub(crate) async fn guard(
         Err(refusal) => refusal.into_response(),
     };
     call.end(answer.status()).await;
-    match call.method {
+    let mut answer = match call.method {
         Method::GET | Method::HEAD => tags::tagged(&asked, answer).await,
         _ if contract.creates || contract.has_revision => tags::revised(answer).await,
         _ => answer,
+    };
+    tell_limit(&call.app, call.person, &mut answer);
+    answer
+}
+
+/// Tells how many requests the account has left (draft-ietf-httpapi-ratelimit-headers-10).
+fn tell_limit(app: &App, person: PersonId, answer: &mut Response) {
+    let (left, most, full_in) = app.edge.limits.requests.left(&person, Instant::now());
+    let window_s = crate::http::auth::limits::BURST_S;
+    let told = [
+        ("ratelimit-policy", format!("\"account\";q={most};w={window_s}")),
+        ("ratelimit", format!("\"account\";r={left};t={}", full_in.as_secs_f64().ceil())),
+    ];
+    for (name, text) in told {
+        if let Ok(value) = header::HeaderValue::from_str(&text) {
+            answer.headers_mut().insert(header::HeaderName::from_static(name), value);
+        }
     }
 }
 

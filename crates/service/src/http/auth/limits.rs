@@ -10,7 +10,7 @@ use crate::net::rate_limit::RateLimiter;
 /// Requests of one account in a second, by default.
 pub(crate) const REQUESTS_PER_S: u32 = 500;
 /// Seconds of requests that may come at once.
-const BURST_S: u32 = 5;
+pub(crate) const BURST_S: u32 = 5;
 
 /// All the limits.
 pub struct Limits {

@@ -22,7 +22,7 @@ use domain::radio::settings::wire_class;
 use engine::Command;
 use lorawan::Eui64;
 use serde::Deserialize;
-use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow};
+use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, MessageQuery};
 
 use crate::decoding::ready::{Decoder, Ready};
 use crate::http::app::App;
@@ -99,7 +99,7 @@ pub(crate) struct Which {
     /// Only those with this in their name, an EUI, their address or a tag.
     find: Option<String>,
     /// `name`, `last_heard` or `added_at`; with a dash in front in descending order. By name if not given.
-    order: Option<String>,
+    sort: Option<String>,
 }
 
 /// What stands between the two parts of a cursor in an order by time.
@@ -107,13 +107,13 @@ const BETWEEN: char = '.';
 
 impl Which {
     pub(crate) fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
-        let order = self.order.as_deref().unwrap_or("name");
+        let order = self.sort.as_deref().unwrap_or("name");
         let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
         let order = match word {
             "name" => DeviceOrder::Name,
             "last_heard" => DeviceOrder::LastHeard,
             "added_at" => DeviceOrder::Added,
-            _ => return Err(bad_field("order", order, "name, last_heard or added_at, with a dash in front or not")),
+            _ => return Err(bad_field("sort", order, "name, last_heard or added_at, with a dash in front or not")),
         };
         let after = match (after, order) {
             ("", _) => None,
@@ -255,8 +255,9 @@ pub(crate) async fn why(
     };
     let detail = detail(&app, &estate, eui).await?;
     let failed = app.store.last_failed(eui, OUTBOX_LOOKED_AT).await?;
-    let kinds = TIMELINE.map(String::from);
-    let timeline = app.store.messages(estate.id, (Some(eui), None), &kinds, None, limit).await?;
+    let kinds = TIMELINE.map(String::from).into();
+    let which = MessageQuery { device: Some(eui), kinds, ..MessageQuery::default() };
+    let timeline = app.store.messages(estate.id, &which, limit).await?;
     let next = app.store.next_in_outbox(eui).await?;
     let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
     let asked_before = app.strangers.before_registration(estate.id, eui);

@@ -15,7 +15,7 @@ use axum::response::{IntoResponse as _, Response};
 use chrono::{TimeDelta, Utc};
 use domain::gateway::{credential, reception};
 use lorawan::Eui64;
-use store::{CredentialRow, GatewayRow};
+use store::{CredentialRow, GatewayRow, MessageQuery};
 
 use crate::gateways::credentials::Fresh;
 use crate::gateways::event_log::GatewayEventDraft;
@@ -235,7 +235,8 @@ pub(crate) async fn show_reception(
     PathEui(eui): PathEui,
 ) -> Answer<Reception> {
     registered(&app, &estate, eui).await?;
-    let messages = app.store.messages(estate.id, (None, None), &["uplink".into()], None, LOOKED_AT).await?;
+    let uplinks = MessageQuery { kinds: vec!["uplink".into()], ..MessageQuery::default() };
+    let messages = app.store.messages(estate.id, &uplinks, LOOKED_AT).await?;
     Ok(Json(reception::summary(eui, &messages)))
 }
 

@@ -33,5 +33,6 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(watch::show_watch))
         .routes(routes!(watch::list_decode_failures))
         .routes(routes!(traffic::history))
+        .routes(routes!(traffic::export_traffic))
         .routes(routes!(traffic::live))
 }

@@ -6,22 +6,28 @@ use std::time::Duration;
 
 use api::Page;
 use api::message::Message;
-use api::problem::Problem;
+use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use axum::http::HeaderMap;
-use axum::response::Sse;
+use axum::http::{HeaderMap, header};
 use axum::response::sse::{Event, KeepAlive};
+use axum::response::{IntoResponse as _, Response, Sse};
+use chrono::{DateTime, Utc};
 use domain::grants::Visibility;
 use futures::stream::{self, Stream, StreamExt as _};
 use lorawan::Eui64;
 use serde::Deserialize;
+use store::{EstateId, MessageQuery, Named};
+use tokio::sync::mpsc;
 use tokio_stream::wrappers::BroadcastStream;
+use tokio_stream::wrappers::ReceiverStream;
 use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 
+use crate::history::messages;
+use crate::history::messages::Form;
 use crate::http::app::App;
 use crate::http::auth::authenticate::Listener;
 use crate::http::auth::presented::Presented;
-use crate::http::error::Refusal;
+use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, VisibleEstate, page};
 use crate::http::json::{Answer, Json};
 
@@ -48,12 +54,16 @@ struct Filter {
 impl Which {
     fn check(&self) -> Result<Filter, Problem> {
         let device = self.device.as_deref().map(|text| domain::input::eui("device", text)).transpose()?;
-        let kinds: Vec<String> =
-            self.kind.iter().flat_map(|list| list.split(',')).map(|kind| kind.trim().to_owned()).collect();
-        match kinds.iter().find(|kind| !KINDS.contains(&kind.as_str())) {
-            Some(other) => Err(api::problem::bad_field("type", other, format!("{} are allowed", KINDS.join(", ")))),
-            None => Ok(Filter { device, kinds }),
-        }
+        Ok(Filter { device, kinds: kinds(self.kind.as_deref())? })
+    }
+}
+
+/// The types in a list.
+fn kinds(list: Option<&str>) -> Result<Vec<String>, Problem> {
+    let kinds: Vec<String> = list.iter().flat_map(|list| list.split(',')).map(|kind| kind.trim().to_owned()).collect();
+    match kinds.iter().find(|kind| !KINDS.contains(&kind.as_str())) {
+        Some(other) => Err(bad_field("type", other, format!("{} are allowed", KINDS.join(", ")))),
+        None => Ok(kinds),
     }
 }
 
@@ -64,26 +74,112 @@ impl Filter {
     }
 }
 
+/// Which of the stored messages.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Past {
+    /// Only those of this device: its DevEUI or name.
+    device: Option<String>,
+    /// Only those of devices of this fleet.
+    fleet: Option<String>,
+    /// Only those of devices of this model.
+    model: Option<String>,
+    /// Only those of devices with this tag.
+    tag: Option<String>,
+    /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice.
+    #[serde(rename = "type")]
+    kind: Option<String>,
+    /// From when on (RFC 3339).
+    since: Option<DateTime<Utc>>,
+    /// Until when; now if not given.
+    until: Option<DateTime<Utc>>,
+}
+
+impl Past {
+    async fn query(self, app: &App, visible: &VisibleEstate) -> Result<MessageQuery, Refusal> {
+        let estate = visible.estate.id;
+        let device = match self.device.as_deref() {
+            Some(text) => Some(device_named(app, estate, text).await?),
+            None => None,
+        };
+        let kinds = kinds(self.kind.as_deref())?;
+        if kinds.iter().any(|kind| kind == "gateway") {
+            let allowed = "what gateways do is in the live stream only; for the past, list the events of a gateway";
+            return Err(bad_field("type", "gateway", allowed).into());
+        }
+        let within = visible.within.clone();
+        let Self { fleet, model, tag, since, until, .. } = self;
+        let tag = tag.map(|tag| tag.trim().to_lowercase());
+        Ok(MessageQuery { device, fleet, model, tag, within, kinds, since, until, ..MessageQuery::default() })
+    }
+}
+
+/// The DevEUI of a device given by DevEUI or name.
+async fn device_named(app: &App, estate: EstateId, text: &str) -> Result<Eui64, Refusal> {
+    match domain::input::eui("device", text) {
+        Ok(eui) => Ok(eui),
+        Err(_) => app.store.eui_named(estate, Named::Device, text).await?.ok_or_else(|| not_found("device", text)),
+    }
+}
+
 /// Messages, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/traffic", tag = "traffic",
     extensions(("x-right" = json!("view"))),
-    params(Which, Paging),
+    params(Past, Paging),
     responses((status = 200, body = Page<Message>), (status = 422, body = Problem)))]
 pub(crate) async fn history(
     State(app): State<App>,
-    VisibleEstate { estate, within }: VisibleEstate,
-    Params(which): Params<Which>,
+    visible: VisibleEstate,
+    Params(past): Params<Past>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Message>> {
-    let (filter, limit) = (which.check()?, paging.limit()?);
-    if filter.kinds.iter().any(|kind| kind == "gateway") {
-        let allowed = "what gateways do is in the live stream only; for the past, list the events of a gateway";
-        return Err(api::problem::bad_field("type", "gateway", allowed).into());
-    }
-    let before = paging.after.as_deref();
-    let rows =
-        app.store.messages(estate.id, (filter.device, within.as_ref()), &filter.kinds, before, limit + 1).await?;
+    let limit = paging.limit()?;
+    let which = MessageQuery { after: paging.after.clone(), ..past.query(&app, &visible).await? };
+    let rows = app.store.messages(visible.estate.id, &which, limit + 1).await?;
     Ok(Json(page(rows, limit, |message| message.id.clone(), |message| message)))
+}
+
+/// The format of an export.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct ExportForm {
+    /// `csv` (the default) or `jsonl` (a message a line).
+    form: Option<String>,
+}
+
+/// Messages as a file, oldest first.
+#[utoipa::path(get, path = "/estates/{estate}/traffic/export", tag = "traffic",
+    extensions(("x-right" = json!("view"))),
+    params(Past, ExportForm),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
+pub(crate) async fn export_traffic(
+    State(app): State<App>,
+    visible: VisibleEstate,
+    Params(past): Params<Past>,
+    Params(ExportForm { form }): Params<ExportForm>,
+) -> Result<Response, Refusal> {
+    let form = form.as_deref().unwrap_or("csv");
+    let Some(form) = Form::ALL.into_iter().find(|known| known.name() == form) else {
+        return Err(bad_field("form", form, "csv and jsonl are allowed").into());
+    };
+    let (which, estate) = (past.query(&app, &visible).await?, visible.estate.id);
+    let (sender, receiver) = mpsc::channel(4);
+    let store = app.store.clone();
+    let permit = Arc::clone(&app.exports).acquire_owned().await;
+    tokio::spawn(async move {
+        if let Err(error) = messages::export(&store, estate, form, which, &sender).await {
+            tracing::error!("an export ends early: {error:#}");
+            // The stream breaks off, so that an incomplete file is noticed.
+            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
+        }
+        drop(permit);
+    });
+    let head = [
+        (header::CONTENT_TYPE, form.content_type().to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"traffic.{}\"", form.name())),
+        (header::CACHE_CONTROL, "no-store".to_owned()),
+    ];
+    Ok((head, axum::body::Body::from_stream(ReceiverStream::new(receiver))).into_response())
 }
 
 /// New messages as Server-Sent Events; each event's data is a message. A listener that

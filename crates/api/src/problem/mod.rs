@@ -1,5 +1,7 @@
 //! Errors as RFC 9457 problem details.
 
+pub mod kinds;
+
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
@@ -8,7 +10,8 @@ use utoipa::ToSchema;
 /// What went wrong, for people and for programs (RFC 9457).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// `about:blank`: the code says all there is to say.
+    /// Where the kind is described: a page of the service, with the code as the anchor.
+    #[schema(example = "/api/problems#bad_field")]
     #[serde(rename = "type")]
     pub kind: String,
     /// A short sentence.
@@ -47,7 +50,8 @@ pub struct FieldProblem {
 impl Problem {
     /// A problem without detail.
     pub fn new(status: u16, code: &str, title: impl Into<String>) -> Self {
-        let (kind, title, code) = ("about:blank".into(), title.into(), code.into());
+        debug_assert!(kinds::KINDS.iter().any(|kind| kind.code == code), "{code} is not among the kinds of problem");
+        let (kind, title, code) = (format!("{}#{code}", kinds::PAGE), title.into(), code.to_owned());
         Self {
             kind,
             title,

@@ -1,0 +1,35 @@
+//! Writing what the service streams: to a file that is whole or not there, or to standard output.
+
+use std::io::Write as _;
+use std::path::Path;
+
+use anyhow::{Context as _, Result};
+use futures::StreamExt as _;
+use reqwest::Response;
+
+/// Writes a stream to standard output.
+pub(crate) async fn to_stdout(response: Response) -> Result<()> {
+    let mut parts = response.bytes_stream();
+    let mut to = std::io::stdout().lock();
+    while let Some(part) = parts.next().await {
+        to.write_all(&part.context("the export broke off; it is not whole")?)?;
+    }
+    Ok(to.flush()?)
+}
+
+/// Writes a stream to a file. Beside it first: a file of that name is whole, or as it was.
+pub(crate) async fn stream(response: Response, path: &Path) -> Result<()> {
+    let mut parts = response.bytes_stream();
+    let beside = path.with_extension("part");
+    let mut file = std::fs::File::create(&beside).with_context(|| format!("writing {}", beside.display()))?;
+    let mut bytes = 0;
+    while let Some(part) = parts.next().await {
+        let part = part.context("the export broke off; nothing was written")?;
+        bytes += part.len();
+        file.write_all(&part)?;
+    }
+    file.sync_all()?;
+    std::fs::rename(&beside, path)?;
+    eprintln!("{} was written, {bytes} bytes.", path.display());
+    Ok(())
+}
