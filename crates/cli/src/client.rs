@@ -110,8 +110,7 @@ impl Client {
             // A body that comes in parts can be sent only once.
             let Some(this) = request.try_clone() else { return self.answer(request.send().await).await };
             let sent = this.send().await;
-            let wait =
-                sent.as_ref().ok().and_then(|response| too_many(response)).filter(|wait| waited + *wait <= PATIENCE);
+            let wait = sent.as_ref().ok().and_then(too_many).filter(|wait| waited + *wait <= PATIENCE);
             let Some(wait) = wait else { return self.answer(sent).await };
             waited += wait;
             tokio::time::sleep(wait).await;

@@ -11,6 +11,7 @@ mod edge;
 mod faults;
 mod first_light;
 mod gateways;
+mod interface;
 mod joins;
 mod kills;
 mod labels;

@@ -73,7 +73,7 @@ impl Column {
         }
         for point in points {
             if let Some(word) = word_of(&self.words, point.value, point.word.as_deref()) {
-                point.word = Some(word.into());
+                point.word = Some(word);
             }
         }
     }

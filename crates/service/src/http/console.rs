@@ -57,7 +57,7 @@ fn is_route(path: &str) -> bool {
                 .zip(path.split('/'))
                 .all(|(wanted, part)| wanted == part || wanted == "*" && !part.is_empty())
     };
-    ROUTES.iter().any(|route| fits(&route))
+    ROUTES.iter().any(fits)
 }
 
 /// Whether a caller takes a page, as browsers do: one that names nothing takes anything.

@@ -1,12 +1,14 @@
 //! What the OpenAPI document says of every endpoint: how callers identify themselves, and how refusals look.
 
+mod bodies;
+mod shapes;
+
 use std::collections::{BTreeMap, HashSet};
 
 use axum::http::Method;
 use utoipa::Modify;
 use utoipa::openapi::header::HeaderBuilder;
 use utoipa::openapi::path::{Operation, Parameter, ParameterBuilder, ParameterIn, PathItem};
-use utoipa::openapi::schema::{AdditionalProperties, ArrayItems};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityRequirement, SecurityScheme};
 use utoipa::openapi::{
     Content, Header, ObjectBuilder, OpenApi, Ref, RefOr, Required, Response, ResponseBuilder, Schema, Type,
@@ -32,7 +34,9 @@ impl Modify for TokenScheme {
 /// Adds to each endpoint what follows from its path and its `x-right`: the estate, the token, and the refusals that
 /// come before its handler.
 pub(crate) fn complete(openapi: &mut OpenApi) {
-    close_bodies(openapi);
+    shapes::name_variants(openapi);
+    shapes::mark_files(openapi);
+    bodies::close(openapi);
     let revised: HashSet<String> = {
         let schemas = openapi.components.as_ref().map(|components| &components.schemas);
         let has_revision = |item: &PathItem| item.get.as_ref().is_some_and(|get| shows_revision(get, schemas));
@@ -138,88 +142,6 @@ fn headers(method: &Method, operation: &mut Operation, revised: bool) {
     operation.parameters.get_or_insert_default().extend(taken.into_iter().map(RefOr::from));
 }
 
-/// States that bodies have no fields but those that are described. A body that consists of several parts is described as
-/// one object.
-fn close_bodies(openapi: &mut OpenApi) {
-    let Some(components) = &mut openapi.components else { return };
-    let schemas = &mut components.schemas;
-    let bodies = openapi.paths.paths.values_mut().flat_map(|item| operations(item).map(|(_, operation)| operation));
-    let bodies = bodies.filter_map(|operation| operation.request_body.as_ref()).filter_map(|body| match body {
-        RefOr::T(body) => body.content.get("application/json"),
-        RefOr::Ref(_) => None,
-    });
-    let mut waiting: Vec<String> = bodies
-        .filter_map(|content| match content {
-            RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) => name_of(of),
-            _ => None,
-        })
-        .collect();
-    let mut closed = HashSet::new();
-    while let Some(name) = waiting.pop() {
-        if !closed.insert(name.clone()) {
-            continue;
-        }
-        let Some(RefOr::T(schema)) = schemas.get(&name).cloned() else { continue };
-        let mut schema = merged(&schema, schemas);
-        if let Schema::Object(object) = &mut schema
-            && !object.properties.is_empty()
-            && object.additional_properties.is_none()
-        {
-            object.additional_properties = Some(Box::new(AdditionalProperties::FreeForm(false)));
-        }
-        referred(&schema, &mut waiting);
-        schemas.insert(name, RefOr::T(schema));
-    }
-}
-
-fn name_of(of: &Ref) -> Option<String> {
-    of.ref_location.rsplit('/').next().map(str::to_owned)
-}
-
-/// A schema of several parts as one object, if all of them are objects.
-fn merged(schema: &Schema, schemas: &BTreeMap<String, RefOr<Schema>>) -> Schema {
-    let Schema::AllOf(parts) = schema else { return schema.clone() };
-    let mut whole = ObjectBuilder::new().description(parts.description.clone()).build();
-    for part in &parts.items {
-        let part = match part {
-            RefOr::T(schema) => Some(schema.clone()),
-            RefOr::Ref(of) => match name_of(of).and_then(|name| schemas.get(&name)) {
-                Some(RefOr::T(schema)) => Some(merged(schema, schemas)),
-                _ => None,
-            },
-        };
-        let Some(Schema::Object(part)) = part else { return schema.clone() };
-        whole.properties.extend(part.properties);
-        whole.required.extend(part.required);
-    }
-    Schema::Object(whole)
-}
-
-/// Adds the names of schemas that one refers to.
-fn referred(schema: &Schema, found: &mut Vec<String>) {
-    let mut each = |part: &RefOr<Schema>| match part {
-        RefOr::Ref(of) => found.extend(name_of(of)),
-        RefOr::T(schema) => referred(schema, found),
-    };
-    match schema {
-        Schema::Object(object) => {
-            object.properties.values().for_each(&mut each);
-            if let Some(AdditionalProperties::RefOr(part)) = object.additional_properties.as_deref() {
-                each(part);
-            }
-        }
-        Schema::Array(array) => {
-            if let ArrayItems::RefOrSchema(part) = &array.items {
-                each(part);
-            }
-        }
-        Schema::OneOf(choice) => choice.items.iter().for_each(each),
-        Schema::AnyOf(choice) => choice.items.iter().for_each(each),
-        Schema::AllOf(parts) => parts.items.iter().for_each(each),
-        _ => {}
-    }
-}
-
 /// The right that an endpoint states.
 fn right(operation: &Operation) -> Option<&str> {
     operation.extensions.as_ref()?.get("x-right")?.as_str()
@@ -307,6 +229,11 @@ fn as_problem(response: &mut Response) {
     {
         response.content.insert(PROBLEM.to_owned(), content);
     }
+}
+
+/// The name of the schema that a reference leads to.
+fn name_of(of: &Ref) -> Option<String> {
+    of.ref_location.rsplit('/').next().map(str::to_owned)
 }
 
 #[cfg(test)]
