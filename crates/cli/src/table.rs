@@ -103,7 +103,7 @@ mod tests {
         let text = table(&HEAD, &rows(), Some(60));
         assert!(text.lines().all(|line| measure_text_width(line) <= 60), "{text}");
         assert!(
-            text.contains("chapel-rise-with…") && text.contains("5 s ago") && !text.contains("Not shown"),
+            text.contains("chapel-rise-with-a…") && text.contains("5 s ago") && !text.contains("Not shown"),
             "{text}"
         );
     }

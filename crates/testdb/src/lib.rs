@@ -134,7 +134,7 @@ impl MariaDb {
             .arg("--sync-frm=OFF")
             // Hundreds of small databases: without this the server writes out pages and statistics, and opens and closes
             // files, for whole seconds in which nobody is served.
-            .args(["--innodb-log-file-size=512M", "--innodb-buffer-pool-size=384M", "--innodb-stats-persistent=OFF"])
+            .args(["--innodb-buffer-pool-size=256M", "--innodb-stats-persistent=OFF"])
             .args(["--table-open-cache=20000", "--table-definition-cache=20000", "--open-files-limit=65000"])
             .args(["--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin", "--max-connections=500"])
             .stdout(Stdio::null())

@@ -19,7 +19,8 @@ const OTHER_GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 const APART: Eui64 = Eui64(0x02b0_0900_0000_0002);
 
 /// What somebody with only a part of an estate reaches beside the devices in it: lists, limited to that part.
-const IN_PART: [&str; 13] = [
+const IN_PART: [&str; 14] = [
+    "export_traffic",
     "list_fleets",
     "show_fleet",
     "list_devices",
@@ -337,6 +338,7 @@ async fn nothing_of_one_estate_shows_in_lists_of_another() {
         "watch",
         "devices/export",
         "readings/export",
+        "traffic/export",
         "airtime",
         "devices/strangers",
     ] {

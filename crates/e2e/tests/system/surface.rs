@@ -412,9 +412,12 @@ async fn traffic_is_limited_by_time_and_device_and_written_to_a_file() {
         (found.len() == 3).then_some(found)
     })
     .await;
-    let at = |n: usize| uplinks[n].time.to_rfc3339_opts(chrono::SecondsFormat::Millis, true);
-    // Newest first: the one in the middle is from its own time on and before the newest.
-    assert_eq!(stored(&format!("type=uplink&since={}&until={}", at(1), at(0))).await.len(), 1);
+    let hour = chrono::TimeDelta::hours(1);
+    let text = |at: chrono::DateTime<chrono::Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Millis, true);
+    let (before, after) = (text(uplinks[2].time - hour), text(uplinks[0].time + hour));
+    assert_eq!(stored(&format!("type=uplink&since={before}&until={after}")).await.len(), 3);
+    assert_eq!(stored(&format!("type=uplink&since={after}")).await.len(), 0);
+    assert_eq!(stored(&format!("type=uplink&until={before}")).await.len(), 0);
     assert_eq!(stored("type=uplink&fleet=bench").await.len(), 3);
     assert_eq!(stored("type=uplink&fleet=none").await.len(), 0);
     assert_eq!(stored("type=uplink&until=2020-01-01T00:00:00Z").await.len(), 0);

@@ -89,7 +89,7 @@ pub(crate) struct Past {
     /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice.
     #[serde(rename = "type")]
     kind: Option<String>,
-    /// From when on (RFC 3339).
+    /// From when on (RFC 3339), by when they were made: some 0.2 s after a frame was heard, later after an outage.
     since: Option<DateTime<Utc>>,
     /// Until when; now if not given.
     until: Option<DateTime<Utc>>,
