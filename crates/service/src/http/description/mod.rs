@@ -101,6 +101,7 @@ const TAG: &str = "Revision and content, to be sent back as `If-Match` or `If-No
 /// Adds the headers that an operation takes and answers with.
 fn headers(method: &Method, operation: &mut Operation, revised: bool) {
     let mut taken = Vec::new();
+    let open = right(operation) == Some("none");
     let answers = &mut operation.responses.responses;
     let mut add_to = |status: &str, name: &str, told: &str| {
         if let Some(RefOr::T(answer)) = answers.get_mut(status) {
@@ -119,7 +120,7 @@ fn headers(method: &Method, operation: &mut Operation, revised: bool) {
                  within a day, it is not carried out again, and gets the same answer.",
             ));
         }
-    } else if *method == Method::GET && json(answers) {
+    } else if *method == Method::GET && !open && json(answers) {
         if let Some(RefOr::T(answer)) = answers.get_mut("200") {
             answer.headers.insert("ETag".to_owned(), header(TAG));
         }
