@@ -3,9 +3,18 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use futures::StreamExt as _;
 use reqwest::Response;
+
+/// The format of a file of text, by the end of its name.
+pub(crate) fn text_form(file: &Path) -> Result<&'static str> {
+    match file.extension().and_then(|ending| ending.to_str()) {
+        Some("csv") => Ok("csv"),
+        Some("jsonl" | "ndjson") => Ok("jsonl"),
+        _ => bail!("{}: a name that ends with .csv or .jsonl is wanted", file.display()),
+    }
+}
 
 /// Writes a stream to standard output.
 pub(crate) async fn to_stdout(response: Response) -> Result<()> {

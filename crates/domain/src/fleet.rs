@@ -2,7 +2,7 @@
 
 use api::fleet::{FleetLimits, FleetRetention, FleetSettings, NewFleet};
 use api::problem;
-use api::problem::{FieldProblem, FieldProblems, Problem};
+use api::problem::{FieldProblems, Problem};
 
 use crate::{Check, input};
 
@@ -68,11 +68,7 @@ impl Check for FleetSettings {
         wrong.take(input::slug("slug", &self.slug));
         wrong.take(input::name("name", &self.name));
         let policy = wrong.take(self.limits.check());
-        if let Err(problem) = self.retention.check() {
-            let field = problem.field.clone().unwrap_or_default();
-            let detail = problem.detail.unwrap_or_default();
-            wrong.add(problem::bad_fields(vec![FieldProblem { field: format!("retention.{field}"), detail }]));
-        }
+        wrong.take_inside("retention", self.retention.check());
         wrong.end()?;
         Ok(policy.unwrap_or_default())
     }

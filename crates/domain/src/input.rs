@@ -51,9 +51,14 @@ pub fn slug(field: &str, value: &str) -> Result<String, Problem> {
     Ok(value.to_owned())
 }
 
-/// Checks a tag: a short name in any language. In lower case, so that one word is one tag.
+/// A tag as it is stored and compared: in lower case, so that one word is one tag.
+pub fn stored_tag(text: &str) -> String {
+    text.trim().to_lowercase()
+}
+
+/// Checks a tag: a short name in any language.
 pub fn tag(field: &str, value: &str) -> Result<String, Problem> {
-    let tag = value.trim().to_lowercase();
+    let tag = stored_tag(value);
     let good = |c: char| c.is_alphanumeric() || c == '-';
     if tag.is_empty() || tag.chars().count() > 60 || !tag.chars().all(good) || tag.starts_with('-') {
         let allowed = "1 to 60 letters, digits and dashes are allowed, with no dash in front";

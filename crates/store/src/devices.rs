@@ -7,6 +7,7 @@ use api::message::RefusalNote;
 use api::radio::settings::RadioSettings;
 use chrono::{DateTime, Utc};
 use domain::device::state::device_keys;
+use domain::input::stored_tag;
 use engine::{Activation, DeviceConfig};
 use lorawan::region::Region;
 use lorawan::{DevAddr, Eui64};
@@ -280,7 +281,7 @@ fn add_filters(query: &mut QueryBuilder<MySql>, which: &DeviceQuery) {
     }
     if let Some(tag) = &which.tag {
         query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
-        query.push_bind(tag.trim().to_lowercase()).push(")");
+        query.push_bind(stored_tag(tag)).push(")");
     }
     if let Some(find) = &which.find {
         let text = anywhere(find);

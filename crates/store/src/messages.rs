@@ -2,6 +2,7 @@
 
 use api::message::Message;
 use chrono::{DateTime, Utc};
+use domain::input::stored_tag;
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
@@ -41,10 +42,11 @@ impl MessageQuery {
         if let Some(device) = self.device {
             query.push(" AND dev_eui = ").push_bind(eui_bytes(device));
         }
+        let tag = self.tag.as_deref().map(stored_tag);
         let of_devices = [
             (" JOIN fleets f ON f.id = d.fleet_id WHERE f.slug = ", &self.fleet),
             (" JOIN models m ON m.id = d.model_id WHERE m.slug = ", &self.model),
-            (" JOIN device_tags t ON t.dev_eui = d.dev_eui WHERE t.tag = ", &self.tag),
+            (" JOIN device_tags t ON t.dev_eui = d.dev_eui WHERE t.tag = ", &tag),
         ];
         for (condition, wanted) in of_devices {
             if let Some(wanted) = wanted {

@@ -295,27 +295,6 @@ pub struct NewGateway {
     pub about: GatewayAbout,
 }
 
-impl From<&Gateway> for GatewayAbout {
-    /// Its present settings, to be changed in part.
-    fn from(gateway: &Gateway) -> Self {
-        Self {
-            name: gateway.name.clone(),
-            latitude_deg: gateway.latitude_deg,
-            longitude_deg: gateway.longitude_deg,
-            altitude_m: gateway.altitude_m,
-            antenna_gain_dbi: Some(gateway.antenna_gain_dbi),
-            cable_loss_db: Some(gateway.cable_loss_db),
-            description: Some(gateway.description.clone()),
-            region: Some(gateway.region),
-            channels: Some(gateway.channels.clone()),
-            protocol: Some(gateway.protocol),
-            udp_source: gateway.udp_source.clone(),
-            open_to_others: Some(gateway.open_to_others),
-            beacons: Some(gateway.beacons),
-        }
-    }
-}
-
 /// A gateway that calls but is not registered. Its frames are not accepted.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Stranger {

@@ -113,7 +113,7 @@ pub fn bad_fields(fields: Vec<FieldProblem>) -> Problem {
     Problem { fields, ..problem.field(&first.field).detail(first.detail) }
 }
 
-/// Collects what is wrong with several fields, so that all of it is told at once.
+/// Collects the problems of several fields, to tell all of them in one answer.
 #[derive(Debug, Default)]
 pub struct FieldProblems {
     found: Vec<FieldProblem>,
@@ -124,6 +124,14 @@ impl FieldProblems {
     /// Takes a field's value, or keeps what is wrong with it.
     pub fn take<T>(&mut self, value: Result<T, Problem>) -> Option<T> {
         value.map_err(|problem| self.add(problem)).ok()
+    }
+
+    /// Takes the value of a field that has fields of its own, or keeps what is wrong with these.
+    pub fn take_inside<T>(&mut self, outer: &str, value: Result<T, Problem>) -> Option<T> {
+        self.take(value.map_err(|mut problem| {
+            problem.fields.iter_mut().for_each(|inner| inner.field = format!("{outer}.{}", inner.field));
+            problem
+        }))
     }
 
     /// Keeps what is wrong with a field.

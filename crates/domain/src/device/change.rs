@@ -110,7 +110,8 @@ pub fn settle(
     }
     let mut tags = change.tags.clone().unwrap_or_else(|| now.tags.clone());
     tags.extend(change.add_tags.iter().cloned());
-    tags.retain(|tag| !change.remove_tags.iter().any(|gone| gone.trim().to_lowercase() == tag.trim().to_lowercase()));
+    let removed: Vec<String> = change.remove_tags.iter().map(|tag| input::stored_tag(tag)).collect();
+    tags.retain(|tag| !removed.contains(&input::stored_tag(tag)));
     let tags = register::tags(&tags)?;
     if tags != now.tags {
         edit.tags = Some(tags);

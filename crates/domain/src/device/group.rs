@@ -55,9 +55,13 @@ pub fn changed_members(change: &ChangeGroup, before: &[Eui64]) -> Result<Vec<Eui
     all.extend(euis("add_members", &change.add_members)?);
     let gone = euis("remove_members", &change.remove_members)?;
     all.retain(|eui| !gone.contains(eui));
-    all.sort_unstable();
-    all.dedup();
-    Ok(all)
+    Ok(each_once(all))
+}
+
+fn each_once(mut members: Vec<Eui64>) -> Vec<Eui64> {
+    members.sort_unstable();
+    members.dedup();
+    members
 }
 
 impl Check for NewGroup {
@@ -114,10 +118,7 @@ impl Check for NewGroup {
             frequency_hz,
             data_rate,
             ping_periodicity,
-            members: changed_members(
-                &ChangeGroup { members: Some(self.members.clone()), ..ChangeGroup::default() },
-                &[],
-            )?,
+            members: each_once(euis("members", &self.members)?),
         })
     }
 }

@@ -9,6 +9,8 @@ use domain::csv::guarded;
 use store::{EstateId, MessageQuery, Store};
 use tokio::sync::mpsc;
 
+use crate::history::TextForm;
+
 /// Messages read at once.
 const PAGE: u32 = 500;
 
@@ -29,32 +31,6 @@ const HEAD: [&str; 15] = [
     "readings",
     "why",
 ];
-
-/// How messages are written out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
-    Csv,
-    JsonLines,
-}
-
-impl Form {
-    pub(crate) const ALL: [Self; 2] = [Self::Csv, Self::JsonLines];
-
-    /// As it is asked for, and as files of it end.
-    pub(crate) const fn name(self) -> &'static str {
-        match self {
-            Self::Csv => "csv",
-            Self::JsonLines => "jsonl",
-        }
-    }
-
-    pub(crate) const fn content_type(self) -> &'static str {
-        match self {
-            Self::Csv => "text/csv; charset=utf-8",
-            Self::JsonLines => "application/x-ndjson",
-        }
-    }
-}
 
 /// Fills in how a frame was sent, and who heard it best.
 fn radio(row: &mut [String; 15], radio: &Radio, heard_by: &[HeardBy]) {
@@ -110,16 +86,16 @@ fn row(message: &Message) -> [String; 15] {
     row
 }
 
-fn written(form: Form, messages: &[Message], head: bool) -> Result<Vec<u8>> {
+fn written(form: TextForm, messages: &[Message], head: bool) -> Result<Vec<u8>> {
     let mut out = Vec::new();
     match form {
-        Form::JsonLines => {
+        TextForm::JsonLines => {
             for message in messages {
                 serde_json::to_writer(&mut out, message)?;
                 out.push(b'\n');
             }
         }
-        Form::Csv => {
+        TextForm::Csv => {
             let mut writer = csv::Writer::from_writer(&mut out);
             if head {
                 writer.write_record(HEAD)?;
@@ -141,7 +117,7 @@ fn written(form: Form, messages: &[Message], head: bool) -> Result<Vec<u8>> {
 pub(crate) async fn export(
     store: &Store,
     estate: EstateId,
-    form: Form,
+    form: TextForm,
     mut which: MessageQuery,
     to: &mpsc::Sender<Result<Bytes, std::io::Error>>,
 ) -> Result<()> {

@@ -43,9 +43,14 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
     }
 }
 
-fn is_json(headers: &HeaderMap) -> bool {
+/// The media type of a body, without its parameters.
+pub(crate) fn media_type(headers: &HeaderMap) -> &str {
     let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
-    let kind = kind.split(';').next().unwrap_or_default().trim();
+    kind.split(';').next().unwrap_or_default().trim()
+}
+
+fn is_json(headers: &HeaderMap) -> bool {
+    let kind = media_type(headers);
     kind.eq_ignore_ascii_case("application/json") || kind.to_ascii_lowercase().ends_with("+json")
 }
 

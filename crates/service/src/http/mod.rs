@@ -9,6 +9,7 @@ pub(crate) mod devices;
 pub(crate) mod edge;
 pub(crate) mod error;
 pub(crate) mod extract;
+pub(crate) mod file;
 pub(crate) mod gateways;
 pub(crate) mod insight;
 pub(crate) mod json;

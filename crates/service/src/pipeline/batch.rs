@@ -581,7 +581,7 @@ mod tests {
         for n in 0..1000 {
             waiting.coalesce(preparer.prepare(output([], n)));
         }
-        assert_eq!(waiting.0.len(), 1, "a mark takes no room of its own");
+        assert_eq!(waiting.0.len(), 1, "an output with nothing but a mark adds no part");
         waiting.coalesce(preparer.prepare(output(uplink(1, 2), 1000)));
         for n in 1001..2000 {
             waiting.coalesce(preparer.prepare(output(uplink(2, 0), n)));

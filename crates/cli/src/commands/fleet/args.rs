@@ -52,7 +52,7 @@ pub(crate) struct FleetSetArgs {
     /// Downlinks to each device a day; `none` lifts the limit.
     #[arg(long, value_name = "N", value_parser = number_or_none)]
     pub downlinks_a_day: Option<OrNone<u32>>,
-    /// Days for which every value of a reading is kept, or `forever`. What is older is gone within hours.
+    /// Days for which every value of a reading is kept, or `forever`. Older values are removed within hours.
     #[arg(long, value_name = "DAYS", value_parser = days_or_forever)]
     pub keep_values: Option<OrNone<u32>>,
     /// Days for which summaries of hours and days are kept, or `forever`.

@@ -1,7 +1,7 @@
 //! `heron fleet set`.
 
 use anyhow::{Result, bail};
-use api::fleet::Fleet;
+use api::fleet::{Fleet, FleetRetention};
 use serde::Serialize;
 use serde_json::{Map, Value};
 
@@ -72,7 +72,7 @@ pub(super) async fn run(client: &Client, out: &Out, args: FleetSetArgs, yes: boo
 }
 
 /// Whether something is kept for a shorter time than before.
-fn shorter(before: api::fleet::FleetRetention, after: api::fleet::FleetRetention) -> bool {
+fn shorter(before: FleetRetention, after: FleetRetention) -> bool {
     let less = |before: Option<u32>, after: Option<u32>| after.unwrap_or(u32::MAX) < before.unwrap_or(u32::MAX);
     less(before.values_days, after.values_days)
         || less(before.summaries_days, after.summaries_days)

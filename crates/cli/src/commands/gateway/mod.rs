@@ -18,6 +18,7 @@ use api::gateway::{
 };
 use domain::gateway::check;
 use domain::input;
+use serde_json::{Map, Value};
 
 use crate::client::Client;
 use crate::commands::Context;
@@ -131,36 +132,41 @@ fn reported(report: &GatewayReport) -> String {
 impl GatewayArgs {
     /// The gateway to register.
     fn of(self, eui: String) -> NewGateway {
-        NewGateway { eui, about: self.about.over(GatewayAbout { name: self.name, ..GatewayAbout::default() }) }
+        NewGateway { eui, about: self.about.of(self.name) }
     }
 }
 
+/// The word that lifts the limit of `--udp-source`.
+const ANYWHERE: &str = "anywhere";
+
 impl GatewayAboutArgs {
-    /// What is given here, and the rest as it was.
-    fn over(self, before: GatewayAbout) -> GatewayAbout {
-        // Channels are those of a region.
-        let moved = self.region.is_some() && self.region != before.region;
-        let channels = if moved { None } else { before.channels };
-        let udp_source = match self.udp_source {
-            Some(text) if text == "anywhere" => None,
-            Some(text) => Some(text),
-            None => before.udp_source,
-        };
+    /// A gateway's settings, as far as they are given.
+    fn of(self, name: String) -> GatewayAbout {
         GatewayAbout {
-            name: before.name,
-            description: self.description.or(before.description),
-            latitude_deg: self.latitude_deg.or(before.latitude_deg),
-            longitude_deg: self.longitude_deg.or(before.longitude_deg),
-            altitude_m: self.altitude_m.or(before.altitude_m),
-            antenna_gain_dbi: self.antenna_gain_dbi.or(before.antenna_gain_dbi),
-            cable_loss_db: self.cable_loss_db.or(before.cable_loss_db),
-            region: self.region.or(before.region),
-            channels: self.channels.or(channels),
-            protocol: self.protocol.or(before.protocol),
-            udp_source,
-            open_to_others: self.open_to_others.or(before.open_to_others),
-            beacons: self.beacons.or(before.beacons),
+            name,
+            description: self.description,
+            latitude_deg: self.latitude_deg,
+            longitude_deg: self.longitude_deg,
+            altitude_m: self.altitude_m,
+            antenna_gain_dbi: self.antenna_gain_dbi,
+            cable_loss_db: self.cable_loss_db,
+            region: self.region,
+            channels: self.channels,
+            protocol: self.protocol,
+            udp_source: self.udp_source.filter(|source| source != ANYWHERE),
+            open_to_others: self.open_to_others,
+            beacons: self.beacons,
         }
+    }
+
+    /// What is given, as a change in part: `null` for what is taken away.
+    fn changes(self, name: Option<String>) -> Result<Map<String, Value>> {
+        let lifts = self.udp_source.as_deref() == Some(ANYWHERE);
+        let Value::Object(mut changes) = serde_json::to_value(self.of(String::new()))? else { return Ok(Map::new()) };
+        changes.retain(|field, value| field != "name" && !value.is_null());
+        changes.extend(name.map(|name| ("name".to_owned(), name.into())));
+        changes.extend(lifts.then(|| ("udp_source".to_owned(), Value::Null)));
+        Ok(changes)
     }
 }
 

@@ -5,7 +5,7 @@ pub(crate) mod args;
 use std::path::Path;
 use std::time::Duration;
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result};
 use api::Page;
 use api::heard::{HeardBy, Radio};
 use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message, Uplink};
@@ -21,16 +21,24 @@ use crate::show::{self, Out};
 /// Before a broken stream is tried again.
 const AGAIN_AFTER: Duration = Duration::from_secs(2);
 
+/// Query parameters.
+type Query = Vec<(&'static str, String)>;
+
 pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
-    let kinds = args.kind.clone().unwrap_or_else(|| "uplink,join,refused,downlink,notice".into());
-    let mut query = vec![("type", kinds)];
-    if let Some(device) = &args.device {
-        query.push(("device", client.dev_eui(device).await?.to_string()));
-    }
+    let kinds = args.kind.as_deref().unwrap_or("uplink,join,refused,downlink,notice");
+    let device = match &args.device {
+        Some(device) => Some(("device", client.dev_eui(device).await?.to_string())),
+        None => None,
+    };
+    let query = |kinds: &str| -> Query { device.iter().cloned().chain([("type", kinds.to_owned())]).collect() };
     if let Some(file) = &args.output {
-        return export(client, &query, args, file).await;
+        return export(client, query(kinds), args, file).await;
     }
-    let page = past(client, &query, args).await?;
+    let page = match kinds_of_past(kinds, args.follow) {
+        kinds if kinds.is_empty() => Page { items: Vec::new(), next: None },
+        kinds => past(client, query(&kinds), args).await?,
+    };
+    let query = query(kinds);
     if page.items.is_empty() && !args.follow && !out.json {
         return out.line("Nothing was heard or sent yet.");
     }
@@ -54,7 +62,7 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
 }
 
 /// What the past is limited to.
-fn filters(args: &TrafficArgs) -> Vec<(&'static str, String)> {
+fn filters(args: &TrafficArgs) -> Query {
     let mut filters = Vec::new();
     filters.extend(args.fleet.clone().map(|fleet| ("fleet", fleet)));
     filters.extend(args.model.clone().map(|model| ("model", model)));
@@ -65,27 +73,21 @@ fn filters(args: &TrafficArgs) -> Vec<(&'static str, String)> {
 }
 
 /// Writes messages to a file.
-async fn export(client: &Client, query: &[(&'static str, String)], args: &TrafficArgs, file: &Path) -> Result<()> {
-    let form = match file.extension().and_then(|ending| ending.to_str()) {
-        Some("csv") => "csv",
-        Some("jsonl" | "ndjson") => "jsonl",
-        _ => bail!("{}: a name that ends with .csv or .jsonl is wanted", file.display()),
-    };
-    let query = [query, &filters(args), &[("form", form.to_owned())]].concat();
+async fn export(client: &Client, mut query: Query, args: &TrafficArgs, file: &Path) -> Result<()> {
+    query.extend(filters(args));
+    query.push(("form", save::text_form(file)?.to_owned()));
     let response = client.stream(&client.in_estate("traffic/export").await?, &query, None).await?;
     save::stream(response, file).await
 }
 
-/// The last messages. What gateways do is not in the history: with it alone there is nothing to look back at.
-async fn past(client: &Client, query: &[(&'static str, String)], args: &TrafficArgs) -> Result<Page<Message>> {
-    let mut query = query.to_vec();
-    if args.follow {
-        let kinds: Vec<&str> = query[0].1.split(',').map(str::trim).filter(|kind| *kind != "gateway").collect();
-        if kinds.is_empty() {
-            return Ok(Page { items: Vec::new(), next: None });
-        }
-        query[0].1 = kinds.join(",");
-    }
+/// The types to look back at. What gateways do is not in the history: who follows it sees it from now on.
+fn kinds_of_past(kinds: &str, follow: bool) -> String {
+    let in_history = |kind: &&str| !follow || *kind != "gateway";
+    kinds.split(',').map(str::trim).filter(in_history).collect::<Vec<_>>().join(",")
+}
+
+/// The last messages.
+async fn past(client: &Client, mut query: Query, args: &TrafficArgs) -> Result<Page<Message>> {
     query.extend(filters(args));
     query.push(("limit", args.limit.to_string()));
     client.get(&client.in_estate("traffic").await?, &query).await

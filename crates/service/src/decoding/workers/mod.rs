@@ -27,7 +27,7 @@ pub(crate) use wire::{Cause, Failure, FoundFlaw, Loaded};
 
 /// A script whose worker ended so often while it ran is stopped permanently.
 const MOST_ENDED: u8 = 3;
-/// A worker killed by somebody else is not the script's fault: the call is made again, so often at most.
+/// How often a worker may be killed by somebody else during one call, which is made again: it is not the script's fault.
 const MOST_KILLED: u8 = 30;
 /// The pause before a call is made again after its worker was killed for the third time or later.
 const AFTER_KILLED: Duration = Duration::from_millis(100);

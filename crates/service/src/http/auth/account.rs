@@ -1,8 +1,8 @@
 //! The caller's own account: estates, sign-ins, password and second step.
 
-use api::Page;
 use std::time::Instant;
 
+use api::Page;
 use api::fleet::Estate;
 use api::people::{Me, NewPassword, PasswordAgain, RecoveryCodes, SignInRecord, TwoStepCode, TwoStepSecret};
 use api::problem::{Problem, bad_field};

@@ -139,7 +139,10 @@ impl Call {
             Ok(()) => self.enter(&mut context, named("estate"), named("eui")).await,
         };
         match admitted {
-            Ok(eui) => drop(eui.map(|eui| parts.extensions.insert(ResolvedEui(eui)))),
+            Ok(Some(eui)) => {
+                parts.extensions.insert(ResolvedEui(eui));
+            }
+            Ok(None) => {}
             Err((estate, refusal)) => {
                 // What cannot be read at all is a mistake, not somebody who wants more than is allowed.
                 if matches!(refusal.0.status, 403 | 404) {

@@ -6,7 +6,6 @@ use api::problem::{Problem, bad_fields};
 use serde_json::Value;
 
 use crate::http::contract::LazyValidator;
-use crate::http::contract::findings::findings;
 
 /// The largest request body; a decoder's script is the largest thing sent.
 pub(crate) const MAX_BODY: usize = 1 << 20;
@@ -20,8 +19,7 @@ impl BodyContract {
     }
 
     pub(super) fn check(&self, body: &Value) -> Result<(), Problem> {
-        let Some(validator) = self.0.get() else { return Ok(()) };
-        match findings(validator, &self.0.schema, body, "") {
+        match self.0.findings(body, "") {
             found if found.is_empty() => Ok(()),
             found => Err(bad_fields(found)),
         }

@@ -7,6 +7,8 @@ use serde_json::Value;
 
 use crate::http::contract::unknown;
 
+/// What is said of a field or parameter that has to be given.
+pub(super) const MISSING: &str = "it is needed, and was not given";
 /// Problems told of one request at most.
 const MOST: usize = 50;
 /// Characters of a value that are repeated.
@@ -37,7 +39,7 @@ fn explain(error: &ValidationError<'_>, schema: &Value, prefix: &str, found: &mu
             }
         }
         ValidationErrorKind::Required { property } => {
-            add(join(&at, property.as_str().unwrap_or_default()), "it is needed, and was not given".into());
+            add(join(&at, property.as_str().unwrap_or_default()), MISSING.into());
         }
         // A value that may be left out is described as one of two: itself, or nothing.
         ValidationErrorKind::OneOfNotValid { context } | ValidationErrorKind::AnyOf { context } => {
@@ -63,7 +65,7 @@ fn is_about_null(branch: &[ValidationError<'_>]) -> bool {
     branch.iter().any(|error| matches!(error.kind(), ValidationErrorKind::Type { kind } if null(kind)))
 }
 
-/// What is allowed where a value is not.
+/// What would be allowed instead of a value that is not.
 fn allowed(kind: &ValidationErrorKind, error: &ValidationError<'_>) -> String {
     use ValidationErrorKind as Kind;
     match kind {
@@ -107,7 +109,7 @@ fn types(kind: &TypeKind) -> String {
     match kind {
         TypeKind::Single(one) => name(*one).to_owned(),
         TypeKind::Multiple(several) => {
-            // A value that may be left out may be null as well, which nobody would write.
+            // A field that may be left out may also be null. Null is not offered: nobody writes it.
             let wanted = several.iter().filter(|kind| *kind != jsonschema::JsonType::Null);
             wanted.map(name).collect::<Vec<_>>().join(" or ")
         }

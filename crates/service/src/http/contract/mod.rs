@@ -9,7 +9,7 @@ pub(crate) mod tags;
 
 use std::sync::{Arc, OnceLock};
 
-use api::problem::Problem;
+use api::problem::{FieldProblem, Problem};
 use axum::http::Method;
 use axum::http::request::Parts;
 use body::BodyContract;
@@ -79,29 +79,43 @@ impl Contract {
     }
 }
 
-/// A validator that is made when it is first needed: most operations are not called in a short run.
+/// A schema of the document, made ready when it is first needed: most operations are not called in a short run.
 struct LazyValidator {
     schema: Value,
-    made: OnceLock<Option<jsonschema::Validator>>,
+    schemas: Arc<Value>,
+    ready: OnceLock<Option<Ready>>,
+}
+
+/// A schema with all that it refers to, and its validator.
+struct Ready {
+    whole: Value,
+    validator: jsonschema::Validator,
 }
 
 impl LazyValidator {
     /// For a schema of the document, whose components are `schemas`.
     fn new(schema: &Value, schemas: &Arc<Value>) -> Self {
-        let mut whole = schema.clone();
-        if let Some(fields) = whole.as_object_mut() {
-            fields.insert("components".into(), serde_json::json!({ "schemas": reachable(schema, schemas) }));
-        }
-        Self { schema: whole, made: OnceLock::new() }
+        Self { schema: schema.clone(), schemas: Arc::clone(schemas), ready: OnceLock::new() }
     }
 
-    fn get(&self) -> Option<&jsonschema::Validator> {
-        let made = self.made.get_or_init(|| {
-            jsonschema::validator_for(&self.schema)
-                .inspect_err(|why| tracing::error!("a schema of the description cannot be used: {why}"))
-                .ok()
-        });
-        made.as_ref()
+    fn ready(&self) -> Option<Ready> {
+        let mut whole = self.schema.clone();
+        if let Some(fields) = whole.as_object_mut() {
+            fields
+                .insert("components".into(), serde_json::json!({ "schemas": reachable(&self.schema, &self.schemas) }));
+        }
+        let validator = jsonschema::validator_for(&whole)
+            .inspect_err(|why| tracing::error!("a schema of the description cannot be used: {why}"))
+            .ok()?;
+        Some(Ready { whole, validator })
+    }
+
+    /// All that is wrong with a value; `prefix` is the name of what the schema describes, if it is one field.
+    fn findings(&self, value: &Value, prefix: &str) -> Vec<FieldProblem> {
+        match self.ready.get_or_init(|| self.ready()) {
+            Some(ready) => findings::findings(&ready.validator, &ready.whole, value, prefix),
+            None => Vec::new(),
+        }
     }
 }
 

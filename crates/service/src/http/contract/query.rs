@@ -1,12 +1,12 @@
 //! Checks of query parameters.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use api::problem::{FieldProblem, Problem, bad_fields};
 use serde_json::Value;
 
-use crate::http::contract::findings::findings;
+use crate::http::contract::findings::MISSING;
 use crate::http::contract::{LazyValidator, unknown};
 
 /// The parameters of an operation, by name.
@@ -31,33 +31,27 @@ impl QueryContract {
 
     pub(super) fn check(&self, query: &str) -> Result<(), Problem> {
         let mut found = Vec::new();
-        let mut seen: BTreeMap<String, ()> = BTreeMap::new();
+        let mut seen = BTreeSet::new();
         for (name, text) in form_urlencoded::parse(query.as_bytes()) {
             let Some(parameter) = self.0.get(name.as_ref()) else {
                 let detail = unknown("parameter", &name, self.0.keys().map(String::as_str));
                 found.push(FieldProblem { field: name.into_owned(), detail });
                 continue;
             };
-            if seen.insert(name.clone().into_owned(), ()).is_some() {
+            if !seen.insert(name.to_string()) {
                 found.push(FieldProblem { field: name.into_owned(), detail: "it was given twice".into() });
                 continue;
             }
-            let Some(validator) = parameter.schema.get() else { continue };
             let value = typed(&parameter.schema.schema, &text);
-            found.extend(findings(validator, &parameter.schema.schema, &value, &name));
+            found.extend(parameter.schema.findings(&value, &name));
         }
-        let missing = self.0.iter().filter(|(name, parameter)| parameter.needed && !seen.contains_key(*name));
-        found.extend(
-            missing.map(|(name, _)| FieldProblem {
-                field: name.clone(),
-                detail: "it is needed, and was not given".into(),
-            }),
-        );
+        let missing = self.0.iter().filter(|(name, parameter)| parameter.needed && !seen.contains(*name));
+        found.extend(missing.map(|(name, _)| FieldProblem { field: name.clone(), detail: MISSING.into() }));
         if found.is_empty() { Ok(()) } else { Err(bad_fields(found)) }
     }
 }
 
-/// A parameter's text as the type that its schema wants; left a text if it is none.
+/// A parameter's text as a value of the type that its schema wants. If it is no such value, it stays a text.
 fn typed(schema: &Value, text: &str) -> Value {
     let wants = |name: &str| match &schema["type"] {
         Value::String(one) => one == name,

@@ -11,6 +11,8 @@ use axum::response::Response;
 use serde::Deserialize;
 use sha2::{Digest as _, Sha256};
 
+use crate::http::json::media_type;
+
 /// Answers above this size have no tag.
 const LARGEST: usize = 8 << 20;
 
@@ -34,9 +36,8 @@ pub(crate) fn if_match(headers: &HeaderMap) -> Option<String> {
 
 /// Whether an answer is JSON, and whole already.
 fn is_json(answer: &Response) -> bool {
-    let kind = answer.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default();
     let whole = answer.body().size_hint().exact().is_some_and(|bytes| bytes <= LARGEST as u64);
-    kind.split(';').next().is_some_and(|kind| kind.trim() == "application/json") && whole
+    whole && media_type(answer.headers()) == "application/json"
 }
 
 async fn read(answer: Response) -> Result<(Parts, Bytes), Response> {

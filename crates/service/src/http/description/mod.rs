@@ -61,10 +61,10 @@ pub(crate) fn complete(openapi: &mut OpenApi) {
 fn shows_revision(operation: &Operation, schemas: Option<&BTreeMap<String, RefOr<Schema>>>) -> bool {
     let Some(RefOr::T(answer)) = operation.responses.responses.get("200") else { return false };
     let shown = answer.content.get("application/json").and_then(|content| match content {
-        RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) => of.ref_location.rsplit('/').next(),
+        RefOr::T(Content { schema: Some(RefOr::Ref(of)), .. }) => name_of(of),
         _ => None,
     });
-    let Some(RefOr::T(schema)) = shown.and_then(|name| schemas?.get(name)) else { return false };
+    let Some(RefOr::T(schema)) = shown.and_then(|name| schemas?.get(&name)) else { return false };
     has_field(schema, "revision")
 }
 
@@ -134,11 +134,7 @@ fn headers(method: &Method, operation: &mut Operation, revised: bool) {
             "If-Match",
             "The ETag or the revision that was seen; if somebody has changed it since, 412 is answered and nothing changes.",
         ));
-        let told = "Somebody else has changed it meanwhile";
-        answers.insert(
-            "412".into(),
-            RefOr::T(ResponseBuilder::new().description(told).content(PROBLEM, problem()).build()),
-        );
+        answers.insert("412".into(), refusal("Somebody else has changed it meanwhile"));
     }
     operation.parameters.get_or_insert_default().extend(taken.into_iter().map(RefOr::from));
 }
@@ -149,12 +145,11 @@ fn right(operation: &Operation) -> Option<&str> {
 }
 
 fn estate() -> Parameter {
-    let text = Schema::from(ObjectBuilder::new().schema_type(Type::String));
     ParameterBuilder::new()
         .name("estate")
         .parameter_in(ParameterIn::Path)
         .required(Required::True)
-        .schema(Some(text))
+        .schema(Some(text()))
         .build()
 }
 
@@ -176,9 +171,7 @@ fn refusals(path: &str, operation: &mut Operation) {
     ] {
         if when {
             let known = operation.responses.responses.entry(status.to_owned());
-            known.or_insert_with(|| {
-                RefOr::T(ResponseBuilder::new().description(told).content(PROBLEM, problem()).build())
-            });
+            known.or_insert_with(|| refusal(told));
         }
     }
     for (status, response) in &mut operation.responses.responses {
@@ -218,8 +211,9 @@ fn told_by_status(status: &str) -> &'static str {
     }
 }
 
-fn problem() -> Content {
-    Content::new(Some(RefOr::Ref(Ref::new(SCHEMA))))
+fn refusal(told: &str) -> RefOr<Response> {
+    let problem = Content::new(Some(RefOr::Ref(Ref::new(SCHEMA))));
+    RefOr::T(ResponseBuilder::new().description(told).content(PROBLEM, problem).build())
 }
 
 /// A handler says that it answers with a problem; how problems are sent is said here.

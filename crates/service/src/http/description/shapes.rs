@@ -100,7 +100,7 @@ fn name_kinds(name: &str, schemas: &mut Schemas) {
     }
 }
 
-/// Gives an object that stands inside an alternative a name of its own.
+/// Names each object that is a field of an alternative.
 fn name_inner(name: &str, mut choice: OneOf, schemas: &mut Schemas) {
     let mut changed = false;
     for item in &mut choice.items {

@@ -96,11 +96,13 @@ pub(crate) async fn list_groups(
     estate: WholeEstate,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Group>> {
-    let mut all = Vec::new();
-    for row in app.store.groups(estate.id).await? {
-        all.push(show(&app, row).await);
+    let rows = app.store.groups(estate.id).await?;
+    let Page { items: rows, next } = page_of(rows, &paging, |row: &GroupRow| row.config.group.to_string())?;
+    let mut items = Vec::with_capacity(rows.len());
+    for row in rows {
+        items.push(show(&app, row).await);
     }
-    Ok(Json(page_of(all, &paging, |one: &Group| one.eui.to_string())?))
+    Ok(Json(Page { items, next }))
 }
 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.

@@ -1,25 +1,20 @@
 //! Readings: the last of each, and charts.
 
-use api::Page;
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
+use api::Page;
 use api::message::DeviceRef;
 use api::problem::{Problem, bad_field};
 use api::reading::ReadingKind;
 use api::reading::chart::{Chart, ChartLine, Day, DeviceReading, WantedChart};
-use axum::body::Body;
 use axum::extract::State;
-use axum::http::header;
-use axum::response::{IntoResponse as _, Response};
+use axum::response::Response;
 use chrono::{DateTime, TimeDelta, Utc};
 use domain::reading::chart::{freshness, span};
 use domain::reading::{chart, rule};
 use futures::StreamExt as _;
 use serde::Deserialize;
 use store::{AccessFilter, DeviceQuery, ReadingRow, SeriesId};
-use tokio::sync::mpsc;
-use tokio_stream::wrappers::ReceiverStream;
 
 use crate::history::export::{Column, Form, export};
 use crate::history::summaries::{line, seen_of};
@@ -27,6 +22,7 @@ use crate::http::app::App;
 use crate::http::devices::outbox::within_reach;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page_of};
+use crate::http::file::written_file;
 use crate::http::json::{Answer, Json};
 
 /// Lines read at once.
@@ -142,24 +138,10 @@ pub(crate) async fn export_readings(
     let now = Utc::now();
     let (from, until) = span(wanted.from.unwrap_or(now - TimeDelta::days(30)), wanted.until.unwrap_or(now))?;
     let columns = columns(&app, &estate, within, &wanted).await?;
-    let (sender, receiver) = mpsc::channel(4);
-    let store = app.store.clone();
-    let permit = Arc::clone(&app.exports).acquire_owned().await;
-    tokio::spawn(async move {
-        let span = (from.timestamp_millis(), until.timestamp_millis());
-        if let Err(error) = export(&store, form, &columns, span, &sender).await {
-            tracing::error!("an export ends early: {error:#}");
-            // The stream breaks off, so that an incomplete file is noticed.
-            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
-        }
-        drop(permit);
-    });
-    let head = [
-        (header::CONTENT_TYPE, form.content_type().to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"readings.{}\"", form.name())),
-        (header::CACHE_CONTROL, "no-store".to_owned()),
-    ];
-    Ok((head, Body::from_stream(ReceiverStream::new(receiver))).into_response())
+    let (store, name) = (app.store.clone(), format!("readings.{}", form.name()));
+    let span = (from.timestamp_millis(), until.timestamp_millis());
+    let write = async move |parts| export(&store, form, &columns, span, &parts).await;
+    Ok(written_file(&app, (&name, form.content_type()), write).await)
 }
 
 async fn columns(

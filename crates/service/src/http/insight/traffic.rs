@@ -8,27 +8,25 @@ use api::Page;
 use api::message::Message;
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use axum::http::{HeaderMap, header};
+use axum::http::HeaderMap;
 use axum::response::sse::{Event, KeepAlive};
-use axum::response::{IntoResponse as _, Response, Sse};
+use axum::response::{Response, Sse};
 use chrono::{DateTime, Utc};
 use domain::grants::Visibility;
 use futures::stream::{self, Stream, StreamExt as _};
 use lorawan::Eui64;
 use serde::Deserialize;
 use store::{EstateId, MessageQuery, Named};
-use tokio::sync::mpsc;
 use tokio_stream::wrappers::BroadcastStream;
-use tokio_stream::wrappers::ReceiverStream;
 use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 
 use crate::history::messages;
-use crate::history::messages::Form;
 use crate::http::app::App;
 use crate::http::auth::authenticate::Listener;
 use crate::http::auth::presented::Presented;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, VisibleEstate, page};
+use crate::http::file::{WantedForm, written_file};
 use crate::http::json::{Answer, Json};
 
 const KINDS: [&str; 6] = ["uplink", "join", "refused", "downlink", "notice", "gateway"];
@@ -109,7 +107,6 @@ impl Past {
         }
         let within = visible.within.clone();
         let Self { fleet, model, tag, since, until, .. } = self;
-        let tag = tag.map(|tag| tag.trim().to_lowercase());
         Ok(MessageQuery { device, fleet, model, tag, within, kinds, since, until, ..MessageQuery::default() })
     }
 }
@@ -139,47 +136,22 @@ pub(crate) async fn history(
     Ok(Json(page(rows, limit, |message| message.id.clone(), |message| message)))
 }
 
-/// The format of an export.
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct ExportForm {
-    /// `csv` (the default) or `jsonl` (a message a line).
-    form: Option<String>,
-}
-
 /// Messages as a file, oldest first.
 #[utoipa::path(get, path = "/estates/{estate}/traffic/export", tag = "traffic",
     extensions(("x-right" = json!("view"))),
-    params(Past, ExportForm),
+    params(Past, WantedForm),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub(crate) async fn export_traffic(
     State(app): State<App>,
     visible: VisibleEstate,
     Params(past): Params<Past>,
-    Params(ExportForm { form }): Params<ExportForm>,
+    Params(form): Params<WantedForm>,
 ) -> Result<Response, Refusal> {
-    let form = form.as_deref().unwrap_or("csv");
-    let Some(form) = Form::ALL.into_iter().find(|known| known.name() == form) else {
-        return Err(bad_field("form", form, "csv and jsonl are allowed").into());
-    };
+    let form = form.read()?;
     let (which, estate) = (past.query(&app, &visible).await?, visible.estate.id);
-    let (sender, receiver) = mpsc::channel(4);
-    let store = app.store.clone();
-    let permit = Arc::clone(&app.exports).acquire_owned().await;
-    tokio::spawn(async move {
-        if let Err(error) = messages::export(&store, estate, form, which, &sender).await {
-            tracing::error!("an export ends early: {error:#}");
-            // The stream breaks off, so that an incomplete file is noticed.
-            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
-        }
-        drop(permit);
-    });
-    let head = [
-        (header::CONTENT_TYPE, form.content_type().to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"traffic.{}\"", form.name())),
-        (header::CACHE_CONTROL, "no-store".to_owned()),
-    ];
-    Ok((head, axum::body::Body::from_stream(ReceiverStream::new(receiver))).into_response())
+    let (store, name) = (app.store.clone(), format!("traffic.{}", form.name()));
+    let write = async move |parts| messages::export(&store, estate, form, which, &parts).await;
+    Ok(written_file(&app, (&name, form.content_type()), write).await)
 }
 
 /// New messages as Server-Sent Events; each event's data is a message. A listener that

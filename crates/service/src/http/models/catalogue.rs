@@ -1,8 +1,8 @@
 //! The catalogue: models imported from files, from git repositories, and as shipped.
 
-use api::Page;
 use std::collections::HashSet;
 
+use api::Page;
 use api::model::PutModel;
 use api::model::catalogue::{
     CatalogueOutcome, CatalogueSource, GitCatalogue, ModelFate, ModelOutcome, RefreshCatalogue, SourceKind,

@@ -3,18 +3,19 @@
 use api::people::audit::{AuditEntry, AuditKind, AuditPage};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use axum::http::header;
-use axum::response::{IntoResponse as _, Response};
+use axum::response::Response;
 use chrono::{DateTime, SecondsFormat, Utc};
 use domain::csv::guarded;
 use serde::Deserialize;
 use store::{AuditQuery, EstateId};
 use ulid::Ulid;
 
+use crate::history::TextForm;
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::Refusal;
 use crate::http::extract::{Paging, Params, WholeEstate};
+use crate::http::file::{WantedForm, file};
 use crate::http::json::{Answer, Json};
 
 /// Entries in one export.
@@ -89,41 +90,25 @@ pub(crate) async fn list_installation_audit(
     page(&app, None, which, &paging).await
 }
 
-/// The format.
-#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct Exported {
-    /// `csv` (the default) or `jsonl` (an object a line).
-    form: Option<String>,
-}
-
 /// The audit log as a file, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/audit/export", tag = "audit",
     extensions(("x-right" = json!("audit"))),
-    params(Which, Exported),
+    params(Which, WantedForm),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem)))]
 pub(crate) async fn export_audit(
     State(app): State<App>,
     estate: WholeEstate,
     Params(which): Params<Which>,
-    Params(form): Params<Exported>,
+    Params(form): Params<WantedForm>,
 ) -> Result<Response, Refusal> {
-    let form = form.form.as_deref().unwrap_or("csv");
-    if !["csv", "jsonl"].contains(&form) {
-        return Err(bad_field("form", form, "csv and jsonl are allowed").into());
-    }
+    let form = form.read()?;
     let _turn = app.exports.acquire().await;
     let entries = app.store.audit(Some(estate.id), &which.query(None)?, MOST_EXPORTED).await?;
-    let (kind, text) = match form {
-        "csv" => ("text/csv; charset=utf-8", csv(&entries)),
-        _ => ("application/x-ndjson", lines(&entries)),
+    let text = match form {
+        TextForm::Csv => csv(&entries),
+        TextForm::JsonLines => lines(&entries),
     };
-    let head = [
-        (header::CONTENT_TYPE, kind.to_owned()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"audit.{form}\"")),
-        (header::CACHE_CONTROL, "no-store".to_owned()),
-    ];
-    Ok((head, text).into_response())
+    Ok(file(&format!("audit.{}", form.name()), form.content_type(), text.into()))
 }
 
 fn lines(entries: &[AuditEntry]) -> String {

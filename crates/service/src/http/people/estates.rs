@@ -103,10 +103,11 @@ pub(crate) async fn change_fleet(
     Json(mut patch): Json<Value>,
 ) -> Answer<Fleet> {
     let before = fleet(&app.store, &estate, &slug).await?;
-    estate.still(&FleetSettings::from(&before))?;
+    let was = FleetSettings::from(&before);
+    estate.still(&was)?;
     let key = patch.as_object_mut().and_then(|fields| fields.remove("app_key"));
     let key = key.map(|given| read_key(&given)).transpose()?.flatten();
-    let (was, is) = (FleetSettings::from(&before), patched(&FleetSettings::from(&before), &patch)?);
+    let is = patched(&was, &patch)?;
     let policy = is.check()?;
     estate.audit().object(format!("fleet {slug}")).changed(&was, &is);
     if was != is && !app.store.change_fleet(estate.id, &slug, &is, policy).await? {

@@ -1,0 +1,74 @@
+//! Answers that are files.
+
+use std::sync::Arc;
+
+use anyhow::Result;
+use api::problem::{Problem, bad_field};
+use axum::body::{Body, Bytes};
+use axum::http::header;
+use axum::response::{IntoResponse as _, Response};
+use serde::Deserialize;
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::ReceiverStream;
+
+use crate::history::TextForm;
+use crate::http::app::App;
+
+/// Parts of a file that wait for a slow reader.
+const WAITING: usize = 4;
+
+/// Where the parts of a file go.
+pub(crate) type FileParts = mpsc::Sender<std::io::Result<Bytes>>;
+
+/// The format of a file of text.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WantedForm {
+    /// `csv` (the default) or `jsonl` (an object a line).
+    form: Option<String>,
+}
+
+impl WantedForm {
+    /// # Errors
+    /// If there is no such format.
+    pub(crate) fn read(&self) -> Result<TextForm, Problem> {
+        match self.form.as_deref() {
+            None | Some("csv") => Ok(TextForm::Csv),
+            Some("jsonl") => Ok(TextForm::JsonLines),
+            Some(other) => Err(bad_field("form", other, "csv and jsonl are allowed")),
+        }
+    }
+}
+
+/// A file that is saved under this name.
+pub(crate) fn file(name: &str, content_type: &'static str, body: Body) -> Response {
+    let head = [
+        (header::CONTENT_TYPE, content_type.to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}\"")),
+        (header::CACHE_CONTROL, "no-store".to_owned()),
+    ];
+    (head, body).into_response()
+}
+
+/// A file that is written while it is sent, once it is the caller's turn.
+pub(crate) async fn written_file<W>(
+    app: &App,
+    (name, content_type): (&str, &'static str),
+    write: impl FnOnce(FileParts) -> W,
+) -> Response
+where
+    W: Future<Output = Result<()>> + Send + 'static,
+{
+    let (sender, receiver) = mpsc::channel(WAITING);
+    let permit = Arc::clone(&app.exports).acquire_owned().await;
+    let writing = write(sender.clone());
+    tokio::spawn(async move {
+        if let Err(error) = writing.await {
+            tracing::error!("an export ends early: {error:#}");
+            // The stream breaks off, so that an incomplete file is noticed.
+            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
+        }
+        drop(permit);
+    });
+    file(name, content_type, Body::from_stream(ReceiverStream::new(receiver)))
+}
