@@ -96,7 +96,7 @@ pub struct DeviceRef {
 pub struct Uplink {
     /// The frame.
     pub frame: UplinkFrame,
-    /// The whole frame, in hex; `heron frame` shows its fields.
+    /// The whole frame, in hex; `heron frame show` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// What the payload says.
@@ -252,7 +252,7 @@ pub struct Join {
     /// Rejoin type, if it was a rejoin-request.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rejoin_type: Option<u8>,
-    /// The whole join-request, in hex; `heron frame` shows its fields.
+    /// The whole join-request, in hex; `heron frame show` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How the request was sent.
@@ -275,7 +275,7 @@ pub struct Refused {
     /// What was checked of it, in order, if it is a join-request.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<JoinCheck>,
-    /// The whole frame, in hex; `heron frame` shows its fields.
+    /// The whole frame, in hex; `heron frame show` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How it was sent.
@@ -404,7 +404,7 @@ pub struct SentBy {
     pub window_reason: Option<String>,
     /// Power at the antenna connector.
     pub power_dbm: i32,
-    /// The whole frame, in hex; `heron frame` shows its fields.
+    /// The whole frame, in hex; `heron frame show` shows its fields.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub phy_payload: String,
     /// How it was sent.

@@ -1,6 +1,6 @@
 //! Calling the service.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, anyhow, bail};
 use api::Page;
@@ -12,10 +12,12 @@ use lorawan::Eui64;
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use tokio::sync::OnceCell;
 
 use crate::args::Global;
 use crate::failure::{NotFound, Unreachable};
 use crate::session;
+use crate::terminal;
 
 /// Entries asked for at once when a whole list is wanted.
 const PAGE: &str = "500";
@@ -25,7 +27,8 @@ pub(crate) struct Client {
     http: reqwest::Client,
     url: String,
     token: String,
-    estate: Option<String>,
+    /// The estate that is asked for, or the only one once it is known.
+    estate: OnceCell<String>,
 }
 
 /// What speaks HTTP: with the certificate that was given, or that of the last sign-in, beside those of the machine.
@@ -52,6 +55,19 @@ const PATIENCE: Duration = Duration::from_secs(30);
 fn too_many(response: &Response) -> Option<Duration> {
     let wait = response.headers().get("retry-after")?.to_str().ok()?.parse().ok()?;
     (response.status() == StatusCode::TOO_MANY_REQUESTS).then(|| Duration::from_secs(wait))
+}
+
+/// Sends a request, and tells it if that is wanted.
+async fn told(request: RequestBuilder) -> reqwest::Result<Response> {
+    let (http, request) = request.build_split();
+    let request = request?;
+    let (method, url, begun) = (request.method().clone(), request.url().clone(), Instant::now());
+    let sent = http.execute(request).await;
+    if terminal::is_verbose() {
+        let answer = sent.as_ref().map_or_else(ToString::to_string, |response| response.status().to_string());
+        eprintln!("{method} {url}: {answer}, {} ms", begun.elapsed().as_millis());
+    }
+    sent
 }
 
 /// What lies at the bottom of an error: the layers above it only say that something below them went wrong.
@@ -85,13 +101,13 @@ impl Client {
             let problem = Problem::new(401, "sign_in", "Not signed in");
             return Err(problem.detail("do `heron sign-in URL` first").into());
         };
-        Ok(Self { http, url, token, estate: global.estate.clone() })
+        Ok(Self { http, url, token, estate: OnceCell::new_with(global.estate.clone()) })
     }
 
     /// Without a sign-in, for signing in.
     pub(crate) fn anonymous(global: &Global, url: &str) -> Result<Self> {
         let (http, url) = (http(global, None)?, url.trim_end_matches('/').into());
-        Ok(Self { http, url, token: String::new(), estate: None })
+        Ok(Self { http, url, token: String::new(), estate: OnceCell::new() })
     }
 
     pub(crate) fn url(&self) -> &str {
@@ -108,8 +124,8 @@ impl Client {
         let mut waited = Duration::ZERO;
         loop {
             // A body that comes in parts can be sent only once.
-            let Some(this) = request.try_clone() else { return self.answer(request.send().await).await };
-            let sent = this.send().await;
+            let Some(this) = request.try_clone() else { return self.answer(told(request).await).await };
+            let sent = told(this).await;
             let wait = sent.as_ref().ok().and_then(too_many).filter(|wait| waited + *wait <= PATIENCE);
             let Some(wait) = wait else { return self.answer(sent).await };
             waited += wait;
@@ -173,12 +189,6 @@ impl Client {
         self.send(request.header("accept", "text/event-stream")).await
     }
 
-    /// A GET answered with a file.
-    pub(crate) async fn download(&self, path: &str, query: &[(&str, String)]) -> Result<Vec<u8>> {
-        let response = self.send(self.request(Method::GET, path).query(query)).await?;
-        Ok(response.bytes().await?.to_vec())
-    }
-
     /// Changes something in part.
     pub(crate) async fn patch<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PATCH, path).json(body)).await?;
@@ -188,6 +198,15 @@ impl Client {
     pub(crate) async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         Ok(response.json().await?)
+    }
+
+    /// A PUT of something that must not be there yet.
+    ///
+    /// # Errors
+    /// If it is there.
+    pub(crate) async fn put_new<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T> {
+        let request = self.request(Method::PUT, path).header("if-none-match", "*").json(body);
+        Ok(self.send(request).await?.json().await?)
     }
 
     /// A PUT with a note of what it is for.
@@ -251,21 +270,25 @@ impl Client {
 
     /// `/estates/…/` and what follows, for the estate asked for or the only one.
     pub(crate) async fn in_estate(&self, path: &str) -> Result<String> {
-        let estate = match &self.estate {
-            Some(estate) => estate.clone(),
-            None => {
-                let me: Me = self.get("/me", &[]).await?;
-                match me.estates.as_slice() {
-                    [only] => only.slug.clone(),
-                    [] => bail!("this account belongs to no estate"),
-                    several => {
-                        let names: Vec<_> = several.iter().map(|e| e.slug.as_str()).collect();
-                        bail!("say which estate with --estate: {}", names.join(", "))
-                    }
-                }
+        let estate = self.estate.get_or_try_init(async || self.only_estate().await).await?;
+        Ok(format!("/estates/{}/{path}", segment(estate)))
+    }
+
+    /// The path of one thing of a list in the estate, by its name or another sign of it.
+    pub(crate) async fn one(&self, list: &str, name: &str) -> Result<String> {
+        self.in_estate(&format!("{list}/{}", segment(name))).await
+    }
+
+    async fn only_estate(&self) -> Result<String> {
+        let me: Me = self.get("/me", &[]).await?;
+        match me.estates.as_slice() {
+            [only] => Ok(only.slug.clone()),
+            [] => bail!("this account belongs to no estate"),
+            several => {
+                let names: Vec<_> = several.iter().map(|e| e.slug.as_str()).collect();
+                bail!("say which estate with --estate: {}", names.join(", "))
             }
-        };
-        Ok(format!("/estates/{estate}/{path}"))
+        }
     }
 
     /// The DevEUI of a device given by DevEUI or name.

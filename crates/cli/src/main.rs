@@ -6,40 +6,48 @@
 mod args;
 mod client;
 mod commands;
+mod complete;
+mod examples;
 mod failure;
 mod save;
 mod session;
 mod show;
 mod table;
+mod terminal;
 
 use std::process::ExitCode;
 
-use clap::Parser as _;
+use anyhow::Context as _;
+use clap::FromArgMatches as _;
+use clap_complete::CompleteEnv;
 
 use commands::{Cli, Context};
 
-#[tokio::main(flavor = "current_thread")]
-async fn main() -> ExitCode {
-    let Cli { global, noun } = Cli::parse();
+fn main() -> ExitCode {
+    // A shell that completes a line calls us with COMPLETE set: that is answered here, and nothing else is done.
+    CompleteEnv::with_factory(examples::command).complete();
+    let matches = examples::command().get_matches();
+    let Cli { global, noun } = match Cli::from_arg_matches(&matches) {
+        Ok(cli) => cli,
+        Err(error) => error.exit(),
+    };
     if global.utc {
         show::use_utc();
     }
-    if global.wide {
-        show::use_wide();
-    }
+    terminal::set_up(&global);
     let out = show::Out { json: global.json };
     let as_json = global.json;
-    failure::end(commands::run(&Context { global, out }, noun).await, as_json)
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("starting");
+    let done = runtime.and_then(|runtime| runtime.block_on(commands::run(&Context { global, out }, noun)));
+    failure::end(done, as_json)
 }
 
 #[cfg(test)]
 mod tests {
-    use clap::CommandFactory as _;
-
     use super::*;
 
     #[test]
     fn the_command_line_is_consistent() {
-        Cli::command().debug_assert();
+        examples::command().debug_assert();
     }
 }

@@ -7,8 +7,11 @@ use anyhow::{Context as _, Result, bail};
 use futures::StreamExt as _;
 use reqwest::Response;
 
-/// The format of a file of text, by the end of its name.
-pub(crate) fn text_form(file: &Path) -> Result<&'static str> {
+use crate::terminal;
+
+/// The format of a file of text, by the end of its name; CSV on standard output.
+pub(crate) fn text_form(file: Option<&Path>) -> Result<&'static str> {
+    let Some(file) = file else { return Ok("csv") };
     match file.extension().and_then(|ending| ending.to_str()) {
         Some("csv") => Ok("csv"),
         Some("jsonl" | "ndjson") => Ok("jsonl"),
@@ -16,8 +19,16 @@ pub(crate) fn text_form(file: &Path) -> Result<&'static str> {
     }
 }
 
+/// Writes a stream to a file, or to standard output if none is given.
+pub(crate) async fn whole(response: Response, file: Option<&Path>) -> Result<()> {
+    match file {
+        Some(file) => stream(response, file).await,
+        None => to_stdout(response).await,
+    }
+}
+
 /// Writes a stream to standard output.
-pub(crate) async fn to_stdout(response: Response) -> Result<()> {
+async fn to_stdout(response: Response) -> Result<()> {
     let mut parts = response.bytes_stream();
     let mut to = std::io::stdout().lock();
     while let Some(part) = parts.next().await {
@@ -27,7 +38,7 @@ pub(crate) async fn to_stdout(response: Response) -> Result<()> {
 }
 
 /// Writes a stream to a file. Beside it first: a file of that name is whole, or as it was.
-pub(crate) async fn stream(response: Response, path: &Path) -> Result<()> {
+async fn stream(response: Response, path: &Path) -> Result<()> {
     let mut parts = response.bytes_stream();
     let beside = path.with_extension("part");
     let mut file = std::fs::File::create(&beside).with_context(|| format!("writing {}", beside.display()))?;
@@ -39,6 +50,6 @@ pub(crate) async fn stream(response: Response, path: &Path) -> Result<()> {
     }
     file.sync_all()?;
     std::fs::rename(&beside, path)?;
-    eprintln!("{} was written, {bytes} bytes.", path.display());
+    terminal::remark(format!("{} was written, {bytes} bytes.", path.display()));
     Ok(())
 }

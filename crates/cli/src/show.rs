@@ -1,12 +1,14 @@
 //! Writing results: tables for people, JSON for programs.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use anyhow::{Result, bail};
 use api::BandUse;
 use chrono::{DateTime, Local, Utc};
 use serde::Serialize;
+
+use crate::terminal;
 
 /// A command did its work, and what it found needs attention: exit code 1, with nothing more to write.
 #[derive(Debug, thiserror::Error)]
@@ -21,8 +23,15 @@ pub(crate) struct Out {
 impl Out {
     /// A line. Unlike `println!` it can fail, as it does when the reader has left.
     pub(crate) fn line(&self, text: impl std::fmt::Display) -> Result<()> {
-        writeln!(std::io::stdout(), "{text}")?;
-        Ok(())
+        Ok(terminal::print(text)?)
+    }
+
+    /// Ends what is printed for people: names the zone, if times were shown and it has not been named.
+    pub(crate) fn name_zone(&self) -> Result<()> {
+        match !self.json && TIMES_SHOWN.load(Ordering::Relaxed) && !ZONE_NAMED.load(Ordering::Relaxed) {
+            true => self.line(format!("Times are {}.", zone())),
+            false => Ok(()),
+        }
     }
 
     /// What was done, in a sentence; for programs an object that has it.
@@ -72,23 +81,9 @@ impl Out {
     }
 }
 
-/// Whether tables may be wider than the terminal.
-static WIDE: AtomicBool = AtomicBool::new(false);
-
-/// Shows all of a table from now on, however wide it is.
-pub(crate) fn use_wide() {
-    WIDE.store(true, Ordering::Relaxed);
-}
-
-/// How wide a table may be. A terminal that has no width is none.
-fn width() -> Option<usize> {
-    let (_, columns) = console::Term::stdout().size_checked()?;
-    Some(usize::from(columns)).filter(|columns| *columns > 0 && !WIDE.load(Ordering::Relaxed))
-}
-
 /// A table without frames, as wide as the terminal at most; piped, each row stays one whole line.
 pub(crate) fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
-    crate::table::table(head, &rows.collect::<Vec<_>>(), width())
+    crate::table::table(head, &rows.collect::<Vec<_>>(), terminal::width())
 }
 
 /// Hex digits in pairs.
@@ -115,6 +110,10 @@ pub(crate) fn in_utc() -> bool {
     IN_UTC.load(Ordering::Relaxed)
 }
 
+/// Whether a time of the clock was shown, and whether its zone was named.
+static TIMES_SHOWN: AtomicBool = AtomicBool::new(false);
+static ZONE_NAMED: AtomicBool = AtomicBool::new(false);
+
 fn formatted(time: DateTime<Utc>, format: &str) -> String {
     match IN_UTC.load(Ordering::Relaxed) {
         true => time.format(format).to_string(),
@@ -124,6 +123,7 @@ fn formatted(time: DateTime<Utc>, format: &str) -> String {
 
 /// A date and time: 2026-05-04 09:12:33.
 pub(crate) fn moment(time: DateTime<Utc>) -> String {
+    TIMES_SHOWN.store(true, Ordering::Relaxed);
     formatted(time, "%Y-%m-%d %H:%M:%S")
 }
 
@@ -134,11 +134,13 @@ pub(crate) fn day(time: DateTime<Utc>) -> String {
 
 /// A date and time with milliseconds, for frames that follow each other closely.
 pub(crate) fn clock(time: DateTime<Utc>) -> String {
+    TIMES_SHOWN.store(true, Ordering::Relaxed);
     formatted(time, "%Y-%m-%d %H:%M:%S%.3f")
 }
 
 /// The zone in which times are shown, to be named once: UTC, or the difference to it.
 pub(crate) fn zone() -> String {
+    ZONE_NAMED.store(true, Ordering::Relaxed);
     match IN_UTC.load(Ordering::Relaxed) {
         true => "UTC".into(),
         false => format!("UTC{}", Local::now().format("%:z")),
@@ -172,6 +174,7 @@ pub(crate) fn confirm(yes: bool, what: &str) -> Result<()> {
     if !std::io::stdin().is_terminal() {
         bail!("{what} Say --yes to do it without being asked.");
     }
+    terminal::release()?;
     eprint!("{what} Go on? [y/N] ");
     let mut answer = String::new();
     std::io::stdin().read_line(&mut answer)?;

@@ -1,7 +1,9 @@
 //! Tables: as wide as the terminal at most. Columns that do not fit are cut, the last ones left out; what identifies
 //! something is never broken.
 
-use console::{measure_text_width, truncate_str};
+use console::{Style, measure_text_width, truncate_str};
+
+use crate::terminal;
 
 /// Blanks between two columns.
 const GAP: usize = 2;
@@ -54,18 +56,24 @@ pub(crate) fn table(head: &[&str], rows: &[Vec<String>], width: Option<usize>) -
     let columns: Vec<Column<'_>> =
         head.iter().zip(&cells).map(|(head, cells)| Column::of(head, cells.iter().map(String::as_str))).collect();
     let widths = widths(&columns, width.unwrap_or(usize::MAX));
-    let line = |cell: &dyn Fn(usize) -> String| -> String {
+    let line = |cell: &dyn Fn(usize) -> String, style: &dyn Fn(usize, &str) -> Style| -> String {
         let mut line = String::new();
+        let mut gap = 0;
         for (at, width) in widths.iter().enumerate() {
             let text = cell(at);
             let text = truncate_str(&text, *width, "…");
-            line.push_str(&text);
-            line.push_str(&" ".repeat(width + GAP - measure_text_width(&text).min(*width)));
+            if !text.is_empty() {
+                line.push_str(&" ".repeat(gap));
+                line.push_str(&style(at, &text).apply_to(&text).to_string());
+                gap = 0;
+            }
+            gap += width + GAP - measure_text_width(&text).min(*width);
         }
-        line.trim_end().to_owned()
+        line
     };
-    let mut lines = vec![line(&|at| head[at].to_owned())];
-    lines.extend((0..rows.len()).map(|row| line(&|at| cells[at][row].clone())));
+    let mut lines = vec![line(&|at| head[at].to_owned(), &|_, _| terminal::head())];
+    let of_cell = |at: usize, text: &str| if head[at] == "STATE" { terminal::of_state(text) } else { Style::new() };
+    lines.extend((0..rows.len()).map(|row| line(&|at| cells[at][row].clone(), &of_cell)));
     let left_out: Vec<&str> = columns[widths.len()..].iter().map(|c| c.head).filter(|head| !head.is_empty()).collect();
     if widths.len() < columns.len() {
         let names = if left_out.is_empty() { "some notes".to_owned() } else { left_out.join(", ") };

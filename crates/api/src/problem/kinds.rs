@@ -82,6 +82,12 @@ pub const KINDS: &[ProblemKind] = &[
     kind("outbox_full", 409, "The outbox is full.", "Cancel some downlinks, or wait."),
     kind("request_begun", 409, "The same request was begun before.", "Ask again; then look whether it was done."),
     kind("sign_in", 401, "No valid token came with the request.", "Sign in, and send the token."),
+    kind(
+        "there_already",
+        412,
+        "Something new was wanted, and there is one of that name.",
+        "Choose another name, or leave `If-None-Match` out to change it.",
+    ),
     kind("too_large", 413, "The body is too large.", "Send less at once."),
     kind("too_many", 409, "There are as many as are kept.", "Remove some that are not used."),
     kind("too_many_keys", 429, "Too many requests came with an Idempotency-Key.", "Wait, or leave the key out."),

@@ -6,37 +6,66 @@ pub(crate) mod secret;
 
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 
+use crate::complete;
+
+/// The heading under which help lists them, below a command's own options.
+const HEADING: &str = "Options of all commands";
+
+/// Options of all commands.
 #[derive(Args, Clone)]
 pub(crate) struct Global {
     /// Print JSON for programs instead of tables for people.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = HEADING)]
     pub json: bool,
     /// Show times in UTC instead of your own zone.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = HEADING)]
     pub utc: bool,
     /// Show all columns of a table, however wide the terminal is.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = HEADING)]
     pub wide: bool,
+    /// Use colours: auto (on a terminal, unless NO_COLOR is set), always or never.
+    #[arg(long, global = true, help_heading = HEADING, value_name = "WHEN", default_value = "auto", hide_possible_values = true)]
+    pub color: Color,
+    /// Do not page output that is longer than the terminal.
+    #[arg(long, global = true, help_heading = HEADING)]
+    pub no_pager: bool,
+    /// Print results and errors only: no progress, no hints.
+    #[arg(long, short, global = true, help_heading = HEADING, conflicts_with = "verbose")]
+    pub quiet: bool,
+    /// Print each request to the service, with its answer's status and duration, on standard error.
+    #[arg(long, short, global = true, help_heading = HEADING)]
+    pub verbose: bool,
     /// Do destructive steps without asking.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = HEADING)]
     pub yes: bool,
-    /// The service's address; that of the last sign-in if not given.
-    #[arg(long, global = true, env = "HERON_URL", value_name = "URL")]
+    /// A service by the name it was signed in to with; the one of the last `heron sign-in` or `heron service use` if not given.
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_SERVICE", value_name = "NAME", add = complete::services())]
+    pub service: Option<String>,
+    /// The service's address, instead of that of the sign-in.
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_URL", value_name = "URL")]
     pub url: Option<String>,
-    /// A token to use instead of the last sign-in.
-    #[arg(long, global = true, env = "HERON_TOKEN", hide_env_values = true)]
+    /// A token to use instead of the sign-in.
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_TOKEN", hide_env_values = true)]
     pub token: Option<String>,
     /// The estate; the only one if there is only one.
-    #[arg(long, global = true, env = "HERON_ESTATE")]
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_ESTATE", add = complete::estates())]
     pub estate: Option<String>,
-    /// A certificate to check the service's own one against, PEM; that of the last sign-in if not given.
-    #[arg(long, global = true, env = "HERON_TRUST", value_name = "FILE")]
+    /// A certificate to check the service's own one against, PEM; that of the sign-in if not given.
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_TRUST", value_name = "FILE")]
     pub trust: Option<PathBuf>,
-    /// Folder for the sign-in.
-    #[arg(long, global = true, env = "HERON_CONFIG", value_name = "FOLDER")]
+    /// Folder for sign-ins; `keen-heron` in the folder for settings if not given.
+    #[arg(long, global = true, help_heading = HEADING, env = "HERON_CONFIG", value_name = "FOLDER")]
     pub config: Option<PathBuf>,
+}
+
+/// When colours are used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    Auto,
+    Always,
+    Never,
 }
 
 /// A value, or the word that takes it away.

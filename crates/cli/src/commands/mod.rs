@@ -15,6 +15,8 @@ pub(crate) mod frame;
 pub(crate) mod gateway;
 pub(crate) mod group;
 pub(crate) mod ingest;
+pub(crate) mod invitation;
+pub(crate) mod manual;
 pub(crate) mod model;
 pub(crate) mod outbox;
 pub(crate) mod people;
@@ -23,45 +25,54 @@ pub(crate) mod readings;
 pub(crate) mod region;
 pub(crate) mod rehearse;
 pub(crate) mod scenario;
+pub(crate) mod service;
+pub(crate) mod share;
 pub(crate) mod sign_in;
 pub(crate) mod token;
 pub(crate) mod traffic;
 pub(crate) mod watch;
 
-use std::io::Write as _;
-
 use anyhow::Result;
-use clap::{CommandFactory as _, Parser, Subcommand};
-use lorawan::region::Region;
+use clap::{Parser, Subcommand};
 
 use crate::args::Global;
 use crate::client::Client;
 use crate::commands::account::args::AccountVerb;
 use crate::commands::agent::args::AgentArgs;
 use crate::commands::airtime::args::AirtimeVerb;
-use crate::commands::audit::args::AuditArgs;
+use crate::commands::audit::args::AuditVerb;
 use crate::commands::bench::args::BenchVerb;
 use crate::commands::catalogue::args::CatalogueVerb;
 use crate::commands::decoder::args::DecoderVerb;
 use crate::commands::device::args::DeviceVerb;
 use crate::commands::estate::args::EstateVerb;
 use crate::commands::fleet::args::FleetVerb;
-use crate::commands::frame::args::FrameArgs;
+use crate::commands::frame::args::FrameVerb;
 use crate::commands::gateway::args::GatewayVerb;
 use crate::commands::group::args::GroupVerb;
+use crate::commands::ingest::args::IngestVerb;
+use crate::commands::invitation::args::InvitationVerb;
+use crate::commands::manual::args::ManualArgs;
 use crate::commands::model::args::ModelVerb;
 use crate::commands::outbox::args::OutboxVerb;
 use crate::commands::people::args::PeopleVerb;
 use crate::commands::profile::args::ProfileVerb;
 use crate::commands::readings::args::ReadingsVerb;
+use crate::commands::region::args::RegionVerb;
 use crate::commands::rehearse::args::RehearseArgs;
 use crate::commands::scenario::args::ScenarioVerb;
+use crate::commands::service::args::ServiceVerb;
+use crate::commands::share::args::ShareVerb;
 use crate::commands::sign_in::args::SignInArgs;
 use crate::commands::token::args::TokenVerb;
-use crate::commands::traffic::args::TrafficArgs;
+use crate::commands::traffic::args::TrafficVerb;
 use crate::show::Out;
+use crate::terminal;
 
 /// Keen Heron's client: gateways, devices, downlinks and live traffic of a LoRaWAN network.
+///
+/// A command is a noun and a verb: `list`, `show`, `add`, `set` and `remove` for every noun that can be listed, shown,
+/// added, changed and removed (`ls` and `rm` for short), and a few more. Things are named by their name or their EUI.
 #[derive(Parser)]
 #[command(name = "heron", version)]
 pub(crate) struct Cli {
@@ -79,29 +90,47 @@ pub(crate) enum Noun {
     /// End the sign-in.
     #[command(visible_alias = "logout")]
     SignOut,
+    /// Services signed in to on this machine.
+    Service {
+        #[command(subcommand)]
+        verb: ServiceVerb,
+    },
     /// One's own account: sign-ins, password, two-step sign-in.
     Account {
         #[command(subcommand)]
         verb: AccountVerb,
     },
-    /// Members of the estate, invitations, and what is shared with others.
+    /// Members of the estate.
     People {
         #[command(subcommand)]
         verb: PeopleVerb,
+    },
+    /// Invitations to be a member, or to have a fleet or a device shared.
+    Invitation {
+        #[command(subcommand)]
+        verb: InvitationVerb,
+    },
+    /// Fleets and devices that are shared with people of other estates.
+    Share {
+        #[command(subcommand)]
+        verb: ShareVerb,
     },
     /// Access tokens for programs.
     Token {
         #[command(subcommand)]
         verb: TokenVerb,
     },
-    /// Who did what, from where, and what it changed.
-    Audit(AuditArgs),
-    /// Estates one belongs to.
+    /// The audit log: who did what, from where, and what it changed.
+    Audit {
+        #[command(subcommand)]
+        verb: AuditVerb,
+    },
+    /// Estates: each with its own people, gateways and fleets.
     Estate {
         #[command(subcommand)]
         verb: EstateVerb,
     },
-    /// What needs attention, worst first.
+    /// What needs attention, worst first. Ends with 1 if something does.
     Watch,
     /// Find devices, gateways and strangers by a part of a name, an EUI, an address or a tag.
     Find {
@@ -157,31 +186,36 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: GroupVerb,
     },
-    /// Downlinks waiting for a device.
+    /// Downlinks waiting for a device or a group.
     Outbox {
         #[command(subcommand)]
         verb: OutboxVerb,
     },
     /// What was heard and sent.
-    Traffic(TrafficArgs),
-    /// Decode a frame: fields, MAC commands, MIC and payload.
-    ///
-    /// Without keys, the service is asked, which tries those of the registered device. With keys, or
-    /// without a sign-in, everything is done here and nothing leaves the machine.
-    Frame(Box<FrameArgs>),
-    /// What a region allows; without a name, all regions.
+    Traffic {
+        #[command(subcommand)]
+        verb: TrafficVerb,
+    },
+    /// Frames as bytes.
+    Frame {
+        #[command(subcommand)]
+        verb: FrameVerb,
+    },
+    /// What each region allows.
     Region {
-        /// The region's common name, such as EU868.
-        #[arg(value_name = "NAME")]
-        region: Option<Region>,
+        #[command(subcommand)]
+        verb: RegionVerb,
     },
     /// What messages cost in airtime.
     Airtime {
         #[command(subcommand)]
         verb: AirtimeVerb,
     },
-    /// What came in on the gateways' port, and what was dropped, with the reason.
-    Ingest,
+    /// What came in from gateways, and what was dropped.
+    Ingest {
+        #[command(subcommand)]
+        verb: IngestVerb,
+    },
     /// What a service can take, measured.
     Bench {
         #[command(subcommand)]
@@ -194,8 +228,35 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: ScenarioVerb,
     },
-    /// Print a completion script for a shell.
-    Completions { shell: clap_complete::Shell },
+    /// Print the script with which a shell completes commands, options and the names of devices, gateways and fleets.
+    Completions {
+        /// The shell.
+        shell: Shell,
+    },
+    /// Write the manual pages.
+    Manual(ManualArgs),
+}
+
+/// A shell that can complete.
+#[derive(Clone, Copy, clap::ValueEnum)]
+pub(crate) enum Shell {
+    Bash,
+    Elvish,
+    Fish,
+    Powershell,
+    Zsh,
+}
+
+impl Noun {
+    /// Whether it goes on until it is stopped, so that what it prints is wanted at once.
+    fn is_endless(&self) -> bool {
+        match self {
+            Self::Traffic { verb } => matches!(verb, TrafficVerb::Follow(_)),
+            Self::Scenario { verb } => matches!(verb, ScenarioVerb::Run { .. }),
+            Self::Agent(_) | Self::Bench { .. } => true,
+            _ => false,
+        }
+    }
 }
 
 /// What every command is given: the options for all, where results go, and the service when it is asked.
@@ -216,16 +277,29 @@ impl Context {
     }
 }
 
-/// Carries a command out.
+/// Carries a command out, and prints what it found: by a pager if it is longer than the terminal.
 pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
+    if !noun.is_endless() {
+        terminal::hold(&context.global);
+    }
+    let done = carry_out(context, noun).await;
+    let zone = context.out.name_zone();
+    terminal::end()?;
+    done.and(zone)
+}
+
+async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
     let (out, yes) = (&context.out, context.global.yes);
     match noun {
         Noun::SignIn(args) => sign_in::sign_in(context, args).await,
         Noun::SignOut => sign_in::sign_out(context).await,
+        Noun::Service { verb } => service::run(context, verb),
         Noun::Account { verb } => account::run(&context.client()?, out, verb, yes).await,
-        Noun::People { verb } => people::run(context, verb).await,
+        Noun::People { verb } => people::run(&context.client()?, out, verb, yes).await,
+        Noun::Invitation { verb } => invitation::run(context, verb).await,
+        Noun::Share { verb } => share::run(&context.client()?, out, verb, yes).await,
         Noun::Token { verb } => token::run(&context.client()?, out, verb, yes).await,
-        Noun::Audit(args) => audit::run(&context.client()?, out, args).await,
+        Noun::Audit { verb } => audit::run(&context.client()?, out, verb).await,
         Noun::Estate { verb } => estate::run(&context.client()?, out, verb).await,
         Noun::Watch => watch::run(&context.client()?, out).await,
         Noun::Find { text } => find::run(&context.client()?, out, text.join(" ")).await,
@@ -240,20 +314,15 @@ pub(crate) async fn run(context: &Context, noun: Noun) -> Result<()> {
         Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
         Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
         Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,
-        Noun::Traffic(args) => traffic::run(&context.client()?, out, &args).await,
-        Noun::Frame(args) => frame::run(&context.global, out, *args).await,
-        Noun::Region { region } => region::run(out, region),
+        Noun::Traffic { verb } => traffic::run(&context.client()?, out, verb).await,
+        Noun::Frame { verb: FrameVerb::Show(args) } => frame::run(&context.global, out, *args).await,
+        Noun::Region { verb } => region::run(out, verb),
         Noun::Airtime { verb } => airtime::run(context, verb).await,
-        Noun::Ingest => ingest::run(&context.client()?, out).await,
+        Noun::Ingest { verb: IngestVerb::Show } => ingest::run(&context.client()?, out).await,
         Noun::Bench { verb } => bench::run(&context.client()?, out, verb, yes).await,
         Noun::Agent(args) => agent::run(args).await,
         Noun::Scenario { verb } => scenario::run(&context.client()?, out, verb).await,
-        Noun::Completions { shell } => {
-            // Into memory first: writing to a closed pipe would panic there.
-            let mut script = Vec::new();
-            clap_complete::generate(shell, &mut Cli::command(), "heron", &mut script);
-            std::io::stdout().write_all(&script)?;
-            Ok(())
-        }
+        Noun::Completions { shell } => manual::completions(out, shell),
+        Noun::Manual(args) => manual::run(out, &args),
     }
 }

@@ -78,7 +78,7 @@ async fn a_folder_is_imported_and_followed() {
     assert!(wrong.flaw.unwrap().contains("its decoder fails its test \"ten\""));
 
     // What is edited here stays, and what changes there comes, each by itself.
-    service.heron_says(&["model", "put", "gauge", "--maker", "Brinemark", "--name", "Our gauge"]);
+    service.heron_says(&["model", "add", "gauge", "--maker", "Brinemark", "--name", "Our gauge"]);
     write(folder.path(), "gauge", &model("Gauge", 1.0).replace("Brinemark", "Brinemark & Co"));
     write(folder.path(), "wrong", &model("Wrong", 1.0));
     fs::remove_dir_all(folder.path().join("models/torn")).unwrap();
@@ -261,7 +261,7 @@ async fn every_kind_of_decoder_reads_what_is_heard() {
     for (n, (file, source, payload, shown)) in kinds.into_iter().enumerate() {
         let path = folder.path().join(file);
         fs::write(&path, source).unwrap();
-        let put = ["model", "put", "gauge", "--maker", "Brinemark", "--name", "Gauge", "--decoder"];
+        let put = ["model", if n == 0 { "add" } else { "set" }, "gauge", "--maker", "Brinemark", "--name", "Gauge", "--decoder"];
         bench.service.heron_says(&[&put[..], &[path.to_str().unwrap()]].concat());
         bench.service.heron_says(&["device", "set", &device, "--model", "gauge"]);
         if n == 0 {
@@ -283,14 +283,14 @@ async fn every_kind_of_decoder_reads_what_is_heard() {
     }
     let path = folder.path().join("gauge.table.toml");
     let here = path.to_str().unwrap();
-    let said = bench.service.heron_says(&["decoder", "read", here, "--port", "2", "--payload", "00 f1"]);
+    let said = bench.service.heron_says(&["decoder", "try", here, "--port", "2", "--payload", "00 f1"]);
     assert!(said.lines().any(|line| line.split_whitespace().eq(["level", "2.41", "m", "0-1", "00", "f1"])), "{said}");
-    let said: Value = bench.service.heron_json(&["decoder", "write", here, "--value", "opening=40"]);
+    let said: Value = bench.service.heron_json(&["decoder", "try", here, "--value", "opening=40"]);
     assert_eq!(said["payload"], "28");
-    let why = bench.service.heron(&["decoder", "read", here, "--payload", "00"]);
+    let why = bench.service.heron(&["decoder", "try", here, "--payload", "00"]);
     assert!(String::from_utf8_lossy(&why.stderr).contains("level needs 2 bytes, and there are 1"), "{why:?}");
     fs::write(&path, "block = [{ field = [{ name = 'level', bytes = 9 }] }]").unwrap();
-    let put = ["model", "put", "gauge", "--maker", "B", "--name", "G", "--decoder", path.to_str().unwrap()];
+    let put = ["model", "set", "gauge", "--maker", "B", "--name", "G", "--decoder", path.to_str().unwrap()];
     let why = bench.service.heron(&put);
     let why = String::from_utf8_lossy(&why.stderr).into_owned();
     assert!(why.contains("block 1, field level: it lies in 9 bytes"), "{why}");

@@ -43,7 +43,7 @@ async fn one_device_one_gateway_from_radio_to_reading() {
     let decoder = format!("{folder}/../../catalogue/models/lodeworth-sluice/decoder.js");
     service.heron_says(&[
         "model",
-        "put",
+        "add",
         "lodeworth-sluice",
         "--maker",
         "Lodeworth",
@@ -116,7 +116,7 @@ async fn one_device_one_gateway_from_radio_to_reading() {
 }
 
 fn history_and_follow(service: &Service) {
-    let told = service.heron_says(&["traffic", "--limit", "100", "--json"]);
+    let told = service.heron_says(&["traffic", "list", "--limit", "100", "--json"]);
     let messages: Vec<Message> = told.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert!(messages.windows(2).all(|w| w[0].id < w[1].id), "oldest first, like a log");
     let of = |wanted: fn(&Body) -> bool| messages.iter().filter(|m| wanted(&m.body)).count();
@@ -126,7 +126,7 @@ fn history_and_follow(service: &Service) {
     assert!(of(|b| matches!(b, Body::Downlink(d) if d.stage == DownlinkStage::Acknowledged)) == 1);
 
     let mut follow = service
-        .heron_command(&["traffic", "--follow", "--json", "--limit", "1", "--device", "sluice-07", "--type", "uplink"])
+        .heron_command(&["traffic", "follow", "--json", "--limit", "1", "--device", "sluice-07", "--type", "uplink"])
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
@@ -138,7 +138,7 @@ fn history_and_follow(service: &Service) {
     let counters: Vec<_> = counters.collect();
     assert!(counters.windows(2).all(|w| w[0] < w[1]), "{counters:?}");
 
-    let table = service.heron_says(&["traffic", "--limit", "50"]);
+    let table = service.heron_says(&["traffic", "list", "--limit", "50"]);
     assert!(table.contains("opening 40 %") && table.contains("RX1"), "{table}");
 }
 
@@ -158,7 +158,7 @@ async fn the_client_refuses_clearly() {
     refused(&["gateway", "show", "02a1f00000000001"], 3, &["no such gateway"]);
     refused(&["gateway", "list", "--nonsense"], 2, &["--nonsense"]);
     refused(&["device", "show", "nobody"], 3, &["\"nobody\"", "DevEUI"]);
-    refused(&["traffic", "--type", "sounds"], 1, &["sounds", "uplink, join, refused, downlink"]);
+    refused(&["traffic", "list", "--type", "sounds"], 1, &["sounds", "uplink, join, refused, downlink"]);
     refused(&["--estate", "elsewhere", "gateway", "list"], 3, &["no such estate"]);
     service.heron_says(&["fleet", "add", "herons"]);
     refused(&["fleet", "add", "herons"], 1, &["exists already"]);

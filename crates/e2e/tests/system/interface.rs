@@ -133,7 +133,7 @@ async fn requests_made_from_the_description_break_nothing_and_are_answered_as_it
     service.heron_says(&["device", "set", "probe-1", "--name", "probe"]);
     service.heron_says(&["gateway", "set", "bench", "--name", "probe"]);
     service.heron_says(&["group", "add", "probe", "--fleet", "bench", "--class", "C"]);
-    service.heron_says(&["profile", "put", "slow", "--rx-delay-s", "5"]);
+    service.heron_says(&["profile", "add", "slow", "--rx-delay-s", "5"]);
     let folder = TempDir::new().unwrap();
     let document = with_known_names(folder.path());
     let token = format!("Authorization: Bearer {}", service.token());

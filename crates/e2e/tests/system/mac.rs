@@ -48,6 +48,6 @@ async fn a_device_that_asks_is_answered() {
     assert!(words.contains(&"LinkCheckReq: asks how well it is heard".to_owned()), "{words:?}");
     assert!(words.contains(&format!("LinkCheckAns: heard {margin_db} dB above the floor, by 1 gateway")), "{words:?}");
     bench.service.sign_heron_in();
-    let said = bench.service.heron_says(&["traffic"]);
+    let said = bench.service.heron_says(&["traffic", "list"]);
     assert!(said.contains("    DeviceTimeAns: 20") && said.contains(" without payload"), "{said}");
 }

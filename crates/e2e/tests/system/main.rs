@@ -4,6 +4,7 @@
 mod air;
 mod bad_input;
 mod catalogue;
+mod commands;
 mod console;
 mod console_contrast;
 mod console_people;

@@ -47,7 +47,7 @@ async fn names(service: &Service) -> Vec<String> {
 #[tokio::test]
 async fn a_device_is_read_back_before_it_is_registered() {
     let service = service().await;
-    service.heron_says(&["profile", "put", "island", "--region", "IN865", "--class", "C"]);
+    service.heron_says(&["profile", "add", "island", "--region", "IN865", "--class", "C"]);
     let add = ["device", "add", "02-B0-01-00-00-00-00-01", "--join-eui", "02aa000000000001", "--fleet", "tide"];
     let said = service.heron_says(&[&add[..], &["--app-key", KEY, "--profile", "island", "--dry-run"]].concat());
     assert!(said.contains("02b0010000000001") && said.contains("IN865") && said.contains("class C"), "{said}");
@@ -211,7 +211,7 @@ async fn many_are_changed_alike_after_a_look() {
     service.heron_says(&["fleet", "add", "scales"]);
     let csv = "dev_eui,join_eui,app_key,name\n02b0010000000001,02aa000000000001,generate,a\n02b0010000000002,02aa000000000001,generate,b\n";
     import(&service, "fleet=tide", csv).await.unwrap();
-    service.heron_says(&["profile", "put", "slow", "--rx-delay-s", "5"]);
+    service.heron_says(&["profile", "add", "slow", "--rx-delay-s", "5"]);
     let look = service.heron_says(&[
         "device",
         "set",
@@ -246,7 +246,7 @@ async fn many_are_changed_alike_after_a_look() {
     ]);
     assert_eq!((of_fleet("scales").await, of_fleet("tide").await), (2, 0));
     // A change of the profile says whom it touches; one that cannot be for a device is refused, and names it.
-    let effect: ChangeEffect = service.heron_json(&["profile", "put", "slow", "--rx-delay-s", "7", "--dry-run"]);
+    let effect: ChangeEffect = service.heron_json(&["profile", "set", "slow", "--rx-delay-s", "7", "--dry-run"]);
     assert_eq!((effect.devices.len(), effect.done), (2, false));
     let held = service.refused(Method::DELETE, "profiles/slow", json!(null)).await.1;
     assert_eq!((held.status, held.code.as_str()), (409, "in_use"));
@@ -285,10 +285,10 @@ async fn a_disabled_device_is_not_served_and_an_ended_session_is_joined_again() 
     .await;
     assert_eq!(why, "device_disabled");
     service.heron_says(&["device", "set", "probe-1", "--enable"]);
-    service.heron_says(&["device", "counters", "probe-1", "--last-up", "90"]);
+    service.heron_says(&["device", "session", "set", "probe-1", "--last-up", "90"]);
     let device: DeviceDetail = service.get(&path).await;
     assert_eq!(device.session.unwrap().last_counter_up, Some(90));
-    service.heron_says(&["device", "forget", "probe-1", "--yes"]);
+    service.heron_says(&["device", "session", "remove", "probe-1", "--yes"]);
     let device: DeviceDetail = service.get(&path).await;
     assert_eq!(device.session, None);
     let no_session =

@@ -139,7 +139,7 @@ async fn a_revoked_certificate_is_not_believed_even_if_the_broker_does() {
     caller.pull().await;
     let path = format!("gateways/{GATEWAY}/credentials");
     let own: Vec<GatewayCredential> = service.list(&path).await;
-    service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &own[0].id, "--yes"]);
+    service.heron_says(&["gateway", "credential", "remove", &GATEWAY.to_string(), &own[0].id, "--yes"]);
     caller.push(&device(DEV_EUI).join_request(), 1).await;
     let ingest = until("it to be turned away", async || {
         let ingest: api::IngestStats = service.done(Method::GET, "/ingest", None).await;

@@ -76,7 +76,7 @@ async fn a_group_sends_one_frame_for_all() {
     let group: Group =
         bench.service.heron_json(&["group", "add", "gates", "--fleet", "bench", "--class", "C", "--member", &member]);
     assert_eq!((group.members.len(), group.gateways), (1, vec!["bench".to_owned()]));
-    let _: OutboxItem = bench.service.heron_json(&["group", "send", "gates", "--port", "9", "--payload", "0102"]);
+    let _: OutboxItem = bench.service.heron_json(&["outbox", "add", "gates", "--port", "9", "--payload", "0102"]);
     let (token, packet) = bench.gateway.downlink(e2e::wait::PATIENCE).await.unwrap();
     bench.gateway.report(token, Ok(())).await;
     let view = lorawan::wire::DataView::new_checked(&packet.phy_payload).unwrap();
@@ -86,7 +86,7 @@ async fn a_group_sends_one_frame_for_all() {
         (stored.trim() == "1").then_some(())
     })
     .await;
-    let said = bench.service.heron_says(&["group", "outbox", "gates"]);
+    let said = bench.service.heron_says(&["outbox", "list", "gates"]);
     assert!(said.contains("0102"), "{said}");
     let confirmed = json!({ "port": 1, "payload": "00", "confirmed": true });
     let path = format!("devices/{}/outbox", group.eui);
@@ -150,9 +150,9 @@ async fn radio_settings_are_checked_and_fleet_limits_kept() {
         assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{problem}");
         assert!(problem.to_string().contains(said), "{problem}");
     }
-    let said = bench.service.heron_says(&["device", "radio", "probe-1", "--class", "c", "--rx-delay-s", "5"]);
+    let said = bench.service.heron_says(&["device", "radio", "set", "probe-1", "--class", "c", "--rx-delay-s", "5"]);
     assert!(said.contains("rx_delay_s 5") && said.contains("no session yet"), "{said}");
-    let said = bench.service.heron_says(&["device", "radio", "probe-1", "--data-rate", "3"]);
+    let said = bench.service.heron_says(&["device", "radio", "set", "probe-1", "--data-rate", "3"]);
     assert!(said.contains("rx_delay_s 5") && said.contains("\"data_rate\":3"), "what is not given stays: {said}");
     let said =
         bench.service.heron_says(&["fleet", "set", "bench", "--airtime-a-day", "30s", "--downlinks-a-day", "10"]);
@@ -220,7 +220,7 @@ async fn the_accounts_add_up_and_trouble_is_explained() {
         }
     }
     service.sign_heron_in();
-    let said = service.heron_says(&["airtime", "ledger"]);
+    let said = service.heron_says(&["airtime", "show"]);
     assert!(said.contains("collar-44") && said.contains("-24 h ·") && said.contains("EU868 M"), "{said}");
     until("a counter that starts over", async || {
         let why: DeviceWhy = service.get("devices/02b0010000000008/why").await;

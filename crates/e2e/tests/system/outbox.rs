@@ -84,8 +84,8 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
     let first = bench.put(json!({ "port": 13, "payload": "c0ffee", "first": true })).await;
     let order = |items: &[OutboxItem]| items.iter().map(|i| i.port).collect::<Vec<_>>();
     assert_eq!((first.ahead, order(&bench.waiting().await)), (Some(0), vec![13, 10, 11, 12]));
-    bench.service.heron_says(&["outbox", "move", "probe-1", &base64.id, "--before", &text.id]);
-    let said = bench.service.heron_says(&["outbox", "move", "probe-1", &first.id, "--last"]);
+    bench.service.heron_says(&["outbox", "set", "probe-1", &base64.id, "--before", &text.id]);
+    let said = bench.service.heron_says(&["outbox", "set", "probe-1", &first.id, "--last"]);
     assert_eq!(said.trim(), "3 go before it.");
     assert_eq!(order(&bench.waiting().await), [10, 12, 11, 13]);
     // It is written down, and comes back so.
@@ -115,7 +115,7 @@ async fn downlinks_come_as_bytes_text_or_values_and_go_in_order() {
 async fn when_a_downlink_goes_is_told_by_the_devices_usual_interval() {
     let mut bench = Bench::set_up().await;
     bench.service.sign_heron_in();
-    bench.service.heron_says(&["device", "radio", "probe-1", "--uplink-interval-s", "600"]);
+    bench.service.heron_says(&["device", "radio", "set", "probe-1", "--uplink-interval-s", "600"]);
     bench.join().await;
     bench.uplink(&[1], false).await;
     until("the uplink to be known", async || {

@@ -262,21 +262,21 @@ async fn the_audit_log_tells_who_did_what_and_what_it_changed() {
 async fn the_client_does_all_of_it() {
     let service = Service::first_start().await;
     service.sign_heron_in();
-    let file = service.client_folder().join("sign-in.json");
+    let file = service.client_folder().join("sign-ins.json");
     use std::os::unix::fs::PermissionsExt as _;
     assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     let says = |args: &[&str]| service.heron_says(args);
     assert!(says(&["people", "roles"]).contains("ENGINEER"));
-    let invited = says(&["people", "invite", "viewer", "--for", "Marit"]);
+    let invited = says(&["invitation", "add", "viewer", "--for", "Marit"]);
     let link = invited.lines().find_map(|line| line.strip_prefix("link")).unwrap().trim().to_owned();
     assert!(link.starts_with(&service.http) && link.contains("/invitation#"), "{link}");
     let folder = service.client_folder().join("marit");
     let by = ["--config", folder.to_str().unwrap()];
-    let take = ["people", "take", &link, "--new-account", "marit", "--password-stdin"];
+    let take = ["invitation", "take", &link, "--new-account", "marit", "--password-stdin"];
     let told = service.heron_fed(&[&by[..], &take[..]].concat(), PASSWORD);
     assert!(told.contains("as marit") && told.contains("tarnsey (viewer)"), "{told}");
     assert!(says(&["people", "list"]).contains("marit"));
-    says(&["people", "role", "marit", "operator"]);
+    says(&["people", "set", "marit", "--role", "operator"]);
     let by_marit = |args: &[&str]| {
         let out = service.heron(&[&by[..], args].concat());
         (out.status.code(), String::from_utf8_lossy(&[out.stdout, out.stderr].concat()).into_owned())
@@ -288,24 +288,24 @@ async fn the_client_does_all_of_it() {
         "{told}"
     );
     says(&["fleet", "add", "nests"]);
-    let shared = says(&["people", "share", "--fleet", "nests", "--for", "observatory", "--may", "read"]);
+    let shared = says(&["share", "add", "--fleet", "nests", "--for", "observatory", "--may", "read"]);
     assert!(shared.contains("fleet nests, to read"), "{shared}");
     let token = says(&["token", "add", "dashboard", "--rights", "view", "--fleet", "nests", "--days", "9"]);
     let secret = token.lines().find_map(|line| line.strip_prefix("secret")).unwrap().trim().to_owned();
     let out = service.heron_command(&["fleet", "list"]).env("HERON_TOKEN", &secret).output().unwrap();
     assert!(String::from_utf8_lossy(&out.stdout).contains("nests"));
     assert!(says(&["token", "list"]).contains("dashboard"));
-    assert!(says(&["token", "revoke", "1", "--yes"]).contains("revoked"));
-    assert!(says(&["people", "invitations"]).contains("observatory"));
-    assert!(says(&["account", "sign-ins"]).contains("heron/"));
-    let audit = says(&["audit", "--who", "owner", "--what", "fleet"]);
+    assert!(says(&["token", "remove", "1", "--yes"]).contains("revoked"));
+    assert!(says(&["invitation", "list"]).contains("observatory"));
+    assert!(says(&["account", "sign-in", "list"]).contains("heron/"));
+    let audit = says(&["audit", "list", "--who", "owner", "--what", "fleet"]);
     assert!(audit.contains("add fleet") && audit.contains("slug: nests") && audit.contains("only added"), "{audit}");
-    assert!(says(&["audit", "--kind", "refusal"]).contains("marit"));
-    let founded = says(&["estate", "found", "saltholm", "--owner", "Runa"]);
+    assert!(says(&["audit", "list", "--kind", "refusal"]).contains("marit"));
+    let founded = says(&["estate", "add", "saltholm", "--owner", "Runa"]);
     assert!(founded.contains("/invitation#"), "{founded}");
-    assert!(says(&["estate", "all"]).contains("saltholm"));
+    assert!(says(&["estate", "list", "--all"]).contains("saltholm"));
     let export = service.client_folder().join("audit.csv");
-    says(&["audit", "--output", export.to_str().unwrap()]);
+    says(&["audit", "export", "--output", export.to_str().unwrap()]);
     assert!(std::fs::read_to_string(export).unwrap().starts_with("time,kind,who"));
     says(&["people", "remove", "marit", "--yes"]);
     assert!(by_marit(&["fleet", "list"]).1.contains("belongs to no estate"));

@@ -29,12 +29,12 @@ async fn now(bench: &Bench) -> Vec<DeviceReading> {
 async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
     let mut bench = Bench::with_decoder(COUNTER).await;
     bench.service.sign_heron_in();
-    let heron = |args: &[&str]| bench.service.heron_says(&[&["model", "reading", "probe"], args].concat());
+    let heron = |args: &[&str]| bench.service.heron_says(&[&["model", "reading", "set", "probe"], args].concat());
     heron(&["litres", "--unit", "l", "--kind", "total"]);
     heron(&["open", "--kind", "state", "--word", "true=open", "--word", "false=closed"]);
     let said = heron(&["temperature", "--unit", "°C", "--max", "400", "--min=-40"]);
     assert!(said.contains("temperature in °C, -40 to 400"), "{said}");
-    let wrong = bench.service.heron(&["model", "reading", "probe", "litres", "--scale", "0"]);
+    let wrong = bench.service.heron(&["model", "reading", "set", "probe", "litres", "--scale", "0"]);
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("readings.litres.scale"), "{wrong:?}");
 
     bench.join().await;
@@ -57,22 +57,23 @@ async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
     assert_eq!((one("litres").kind, one("litres").reading.raw), (ReadingKind::Total, Some(2.0)));
     assert_eq!((one("open").kind, one("open").reading.to_string().as_str()), (ReadingKind::State, "closed"));
     assert_eq!(one("temperature").doubt, None, "its model says that it can be so hot");
-    let said = bench.service.heron_says(&["traffic"]);
+    let said = bench.service.heron_says(&["traffic", "list"]);
     assert!(
         said.contains("litres fell from 9 to 2: its device restarted its count, and the total goes on from 9"),
         "{said}"
     );
 
     // Without what the model says of it, such heat looks wrong.
-    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--reset", "--unit", "°C"]);
-    let said = bench.service.heron_says(&["readings", "now", "probe-1"]);
+    bench.service.heron_says(&["model", "reading", "remove", "probe", "temperature", "--yes"]);
+    bench.service.heron_says(&["model", "reading", "set", "probe", "temperature", "--unit", "°C"]);
+    let said = bench.service.heron_says(&["readings", "list", "probe-1"]);
     assert!(
         said.contains("temperature: all 3 values of the last day are between 180 and 220 °C; a factor of 10?"),
         "{said}"
     );
     let doubts: Vec<Value> = bench.service.list("models/probe/doubts").await;
     assert_eq!((&doubts[0]["reading"], &doubts[0]["factor"]), (&json!("temperature"), &json!(0.1)));
-    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--scale", "0.1", "--decimals", "1"]);
+    bench.service.heron_says(&["model", "reading", "set", "probe", "temperature", "--scale", "0.1", "--decimals", "1"]);
     bench.uplink(&[3, 105, 0], false).await;
     until("a value of the right size", async || {
         let all = now(&bench).await;
@@ -272,7 +273,7 @@ async fn a_made_up_history_is_there_to_measure_charts_by() {
 async fn what_a_reading_means_is_said_in_the_console() {
     let mut bench = Bench::with_decoder(COUNTER).await;
     bench.service.sign_heron_in();
-    bench.service.heron_says(&["model", "reading", "probe", "temperature", "--unit", "°C"]);
+    bench.service.heron_says(&["model", "reading", "set", "probe", "temperature", "--unit", "°C"]);
     bench.join().await;
     for payload in [[5, 90, 1], [9, 110, 1]] {
         bench.uplink(&payload, false).await;

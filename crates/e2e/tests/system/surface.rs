@@ -264,10 +264,10 @@ async fn what_cannot_be_undone_asks_first_and_nothing_given_changes_nothing() {
     for args in [
         vec!["group", "set", "gates", "--remove-member", "gate"],
         vec!["fleet", "set", "bench", "--keep-values", "30"],
-        vec!["device", "counters", "probe-1", "--last-up", "1"],
+        vec!["device", "session", "set", "probe-1", "--last-up", "1"],
         vec!["model", "remove", "spare"],
         vec!["device", "set", "probe-1", "--disable"],
-        vec!["people", "role", "marit", "viewer"],
+        vec!["people", "set", "marit", "--role", "viewer"],
         vec!["gateway", "kit", "bench", "-o", kit.to_str().unwrap()],
     ] {
         let (code, said) = heron(service, &args);
@@ -327,7 +327,7 @@ async fn the_client_says_what_it_does_not_know() {
     let mut bench = Bench::with_decoder("function decodeUplink(i) { return { data: { gate: i.bytes[0] } }; }").await;
     let service = &bench.service;
     service.sign_heron_in();
-    service.heron_says(&["model", "reading", "probe", "gate", "--kind", "state", "--word", "1=open"]);
+    service.heron_says(&["model", "reading", "set", "probe", "gate", "--kind", "state", "--word", "1=open"]);
     bench.join().await;
     bench.uplink(&[1], false).await;
     let service = &bench.service;
@@ -352,14 +352,14 @@ async fn the_client_says_what_it_does_not_know() {
     assert!(csv.contains(",gate,1,open,"), "{csv}");
     let chart = service.heron_says(&["readings", "chart", "probe-1", "gate", "--since", "2020-01-01"]);
     assert!(chart.contains("open"), "{chart}");
-    let (code, said) = heron(service, &["traffic", "--type", "gateway"]);
+    let (code, said) = heron(service, &["traffic", "list", "--type", "gateway"]);
     assert!(code == 1 && said.contains("live stream only"), "{said}");
     let (code, said) = heron(service, &["rehearse", "probe-1", "--payload", "01", "--gateway", "bench", "--snr", "3"]);
     assert!(code == 0, "the gateway heard its last uplink: {said}");
     let (code, said) = heron(service, &["airtime", "calc", "--payload", "0102"]);
     assert!(code == 0 && said.contains("2 bytes of payload"), "{said}");
-    assert_eq!(heron(service, &["audit", "--since", "2026-01-01"]).0, 0);
-    let (code, said) = heron(service, &["audit", "--since", "lately"]);
+    assert_eq!(heron(service, &["audit", "list", "--since", "2026-01-01"]).0, 0);
+    let (code, said) = heron(service, &["audit", "list", "--since", "lately"]);
     assert!(code == 2 && said.contains("a date"), "{said}");
     let (code, said) = heron(service, &["device", "show", "nobody", "--json"]);
     let error: Value = serde_json::from_str(&said).unwrap();
@@ -377,7 +377,7 @@ async fn the_client_says_what_it_does_not_know() {
 async fn a_reader_that_leaves_is_no_failure() {
     let service = Service::first_start().await;
     service.sign_heron_in();
-    for args in [vec!["completions", "bash"], vec!["region", "US915"], vec!["region", "EU868", "--json"]] {
+    for args in [vec!["completions", "bash"], vec!["region", "show", "US915"], vec!["region", "show", "EU868", "--json"]] {
         let mut child = service.heron_command(&args).stdout(std::process::Stdio::piped()).spawn().unwrap();
         drop(child.stdout.take());
         assert!(child.wait().unwrap().success(), "{args:?}");
@@ -424,17 +424,17 @@ async fn traffic_is_limited_by_time_and_device_and_written_to_a_file() {
     service.sign_heron_in();
     let file = |name: &str| service.client_folder().join(name).to_str().unwrap().to_owned();
     let (csv, jsonl) = (file("traffic.csv"), file("traffic.jsonl"));
-    service.heron_says(&["traffic", "--type", "uplink", "--since", "1h", "-o", &csv]);
+    service.heron_says(&["traffic", "export", "--type", "uplink", "--since", "1h", "-o", &csv]);
     let csv = std::fs::read_to_string(csv).unwrap();
     let lines: Vec<&str> = csv.lines().collect();
     assert!(lines.len() == 4 && lines[0].starts_with("time,type,device,dev_eui,fleet,counter"), "{csv}");
     assert!(lines[1].contains(",uplink,probe-1,02b0090000000001,bench,0,2,00,"), "the oldest first: {csv}");
-    service.heron_says(&["traffic", "--device", "probe-1", "-o", &jsonl]);
+    service.heron_says(&["traffic", "export", "--device", "probe-1", "-o", &jsonl]);
     let jsonl = std::fs::read_to_string(jsonl).unwrap();
     let names: Vec<Value> =
         jsonl.lines().map(|line| serde_json::from_str::<Value>(line).unwrap()["id"].clone()).collect();
     assert!(names.len() >= 4 && names.is_sorted_by_key(ToString::to_string), "{jsonl}");
-    let (code, said) = heron(service, &["traffic", "-o", &file("a.xlsx")]);
+    let (code, said) = heron(service, &["traffic", "export", "-o", &file("a.xlsx")]);
     assert!(code == 1 && said.contains(".csv or .jsonl"), "{said}");
 }
 

@@ -54,7 +54,7 @@ async fn a_frame_is_held_against_the_device_it_comes_from() {
     // The client, which takes the device's name as well.
     bench.service.sign_heron_in();
     let hex = hex::encode(&uplink.phy_payload);
-    let said = bench.service.heron_says(&["frame", &hex, "--device", "probe-1"]);
+    let said = bench.service.heron_says(&["frame", "show", &hex, "--device", "probe-1"]);
     assert!(said.contains("Compared with probe-1") && said.contains("Payload in the clear: 0a 1b"), "{said}");
 
     // What was heard is kept with its message, and says the same when it is taken apart later.
@@ -77,7 +77,7 @@ async fn a_frame_is_held_against_the_device_it_comes_from() {
         bench.service.post("frame", json!({ "frame": bytes_of("downlink"), "device": DEV_EUI })).await;
     assert_eq!(report.message_type.as_deref(), Some("join-accept"));
     assert!(report.summary.contains("DevAddr") && report.verdicts[0].agrees, "{}", report.summary);
-    let said = bench.service.heron_says(&["traffic", "--bytes"]);
+    let said = bench.service.heron_says(&["traffic", "list", "--bytes"]);
     assert!(said.contains(&format!("    frame: {}", bytes_of("uplink"))), "{said}");
 
     let (frame, ..) = foreign();
@@ -105,36 +105,36 @@ async fn the_client_needs_no_service_to_take_a_frame_apart() {
     };
     let (nwk, app) = (nwk.to_hex(), app.to_hex());
     let hex = hex::encode(&frame);
-    let (code, said, _) = heron(&["frame", &hex, "--nwk-s-key", &nwk, "--app-s-key", &app]);
+    let (code, said, _) = heron(&["frame", "show", &hex, "--nwk-s-key", &nwk, "--app-s-key", &app]);
     assert_eq!(code, Some(0));
     assert!(said.contains("counter 70000 (found by search): agrees"), "{said}");
     assert!(said.contains("· LinkCheckReq  asks how well it is heard"), "{said}");
     assert!(said.contains("Payload in the clear: 68 65 6c 6c 6f"), "{said}");
-    let (_, json, _) = heron(&["frame", &hex, "--nwk-s-key", &nwk, "--json"]);
+    let (_, json, _) = heron(&["frame", "show", &hex, "--nwk-s-key", &nwk, "--json"]);
     let report: FrameReport = serde_json::from_str(&json).unwrap();
     assert_eq!((report.bytes, report.verdicts[0].agrees), (hex.clone(), true));
-    let (_, said, _) = heron(&["frame", &hex[..20]]);
+    let (_, said, _) = heron(&["frame", "show", &hex[..20]]);
     assert!(said.contains("From byte 8 on it makes no sense"), "{said}");
 
     for (args, part) in [
-        (vec!["frame", "zz"], "neither hex digits nor base64"),
-        (vec!["frame", &hex, "--app-s-key", "0102"], "app_s_key: This value cannot be used"),
-        (vec!["frame", &hex, "--data-rate", "16"], "0 to 15 are allowed"),
-        (vec!["frame", &hex, "--device", "probe-1"], "sign in first"),
+        (vec!["frame", "show", "zz"], "neither hex digits nor base64"),
+        (vec!["frame", "show", &hex, "--app-s-key", "0102"], "app_s_key: This value cannot be used"),
+        (vec!["frame", "show", &hex, "--data-rate", "16"], "0 to 15 are allowed"),
+        (vec!["frame", "show", &hex, "--device", "probe-1"], "sign in first"),
         (vec!["airtime", "calc", "--payload-bytes", "243"], "0 to 242 bytes are allowed"),
     ] {
         let (code, _, error) = heron(&args);
         assert_eq!(code, Some(1), "{args:?}");
         assert!(error.contains(part) && !error.contains("0102"), "{args:?}: {error}");
     }
-    let (code, _, error) = heron(&["region", "EU999"]);
+    let (code, _, error) = heron(&["region", "show", "EU999"]);
     assert_eq!(code, Some(2));
     assert!(error.contains("EU868, US915"), "{error}");
 
-    let (_, said, _) = heron(&["region"]);
+    let (_, said, _) = heron(&["region", "list"]);
     assert_eq!(said.lines().count(), 1 + Region::ALL.len());
     for region in Region::ALL {
-        let (code, said, error) = heron(&["region", region.name()]);
+        let (code, said, error) = heron(&["region", "show", region.name()]);
         assert_eq!((code, error.as_str()), (Some(0), ""));
         for part in ["Uplink channels", "Join channels", "Data rates", "Receive windows", "SUB-BAND", "ChMaskCntl 7"] {
             assert!(said.contains(part), "{region} does not say {part}");

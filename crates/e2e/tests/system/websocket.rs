@@ -242,7 +242,7 @@ async fn each_refusal_says_what_is_wrong() {
     assert!(endings.server_renews_itself && endings.server_expires_at > Utc::now());
     let ends: Vec<_> = endings.credentials.iter().map(|e| (e.credential.purpose, e.renews_itself)).collect();
     assert_eq!(ends, [(Purpose::Updates, true)], "for traffic it has a token that lasts");
-    let endings = service.heron_says(&["gateway", "endings"]);
+    let endings = service.heron_says(&["gateway", "credential", "list", "--ending"]);
     assert!(endings.contains("mast") && endings.contains("it fetches another over CUPS"), "{endings}");
 }
 
@@ -256,7 +256,7 @@ async fn a_revoked_credential_cuts_off_at_once() {
         (all.len(), credential::state(&all[0], Utc::now()), all[0].last_used.is_some()),
         (1, CredentialState::Good, true)
     );
-    service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &all[0].id, "--yes"]);
+    service.heron_says(&["gateway", "credential", "remove", &GATEWAY.to_string(), &all[0].id, "--yes"]);
     let ended = tokio::time::timeout(PATIENCE, async { while connection.next().await.is_ok() {} }).await;
     assert!(ended.is_ok(), "the connection is ended");
     assert!(refusal(&entrance).await.starts_with("Its token was revoked on"));
@@ -274,7 +274,7 @@ async fn what_is_revoked_before_the_first_word_cuts_off_after_it() {
     let entrance = traffic_entrance(&service, &[]);
     let silent = Connection::upgrade(&entrance, GATEWAY).await.unwrap();
     let all: Vec<GatewayCredential> = service.list(&format!("gateways/{GATEWAY}/credentials")).await;
-    service.heron_says(&["gateway", "revoke", &GATEWAY.to_string(), &all[0].id, "--yes"]);
+    service.heron_says(&["gateway", "credential", "remove", &GATEWAY.to_string(), &all[0].id, "--yes"]);
     if let Ok(mut connection) = silent.introduce(lns::version()).await {
         let ended = tokio::time::timeout(PATIENCE, async { while connection.next().await.is_ok() {} }).await;
         assert!(ended.is_ok());
@@ -301,7 +301,7 @@ async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
         assert!(again.is_empty(), "nothing new: {again:?}");
 
         // Moved to new credentials without a visit.
-        service.heron_says(&["gateway", "replace", &GATEWAY.to_string()]);
+        service.heron_says(&["gateway", "credential", "replace", &GATEWAY.to_string()]);
         let moved = lns::ask(&cups, &lns::question(GATEWAY, &cups, Some(&tc))).await.unwrap();
         let new_cups = Entrance::fetched(cups.uri.clone(), &moved.cups.unwrap()).unwrap();
         let new_tc = Entrance::fetched(tc.uri.clone(), &moved.tc.unwrap()).unwrap();
@@ -358,10 +358,10 @@ async fn a_signed_firmware_is_handed_to_who_accepts_its_key() {
     assert_eq!((kept.name.as_str(), kept.size_bytes), ("image", 300_000));
 
     let eui = GATEWAY.to_string();
-    let refused = service.heron(&["gateway", "firmware", "hand", &eui, &kept.id]);
+    let refused = service.heron(&["gateway", "firmware", "offer", &eui, &kept.id]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("no valid credential for updates"));
     let cups = kit(&service, &["--updates"]).entrance("cups").unwrap().unwrap();
-    service.heron_says(&["gateway", "firmware", "hand", &eui, &kept.id]);
+    service.heron_says(&["gateway", "firmware", "offer", &eui, &kept.id]);
     let asked = lns::question(GATEWAY, &cups, None);
     let update = lns::ask(&cups, &asked).await.unwrap();
     assert_eq!(update.firmware, None, "it accepts no key");

@@ -76,33 +76,32 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     assert!(String::from_utf8_lossy(&said).contains("heron decoder try probe --message"));
 
     // The first that failed, as it is; then a draft on all that is stored.
-    let one = service.heron_says(&["decoder", "try", "probe", "--message", &failures[0].first_message]);
+    let one = service.heron_says(&["decoder", "try", "--model", "probe", "--message", &failures[0].first_message]);
     assert!(one.contains("current: port 2, 3 bytes: decodeUplink threw") || one.contains("unknown layout 9"), "{one}");
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("draft.js");
     std::fs::write(&file, FIXED).unwrap();
     let file = file.to_str().unwrap();
-    let said = service.heron_says(&["decoder", "try", "probe", file]);
+    let said = service.heron_says(&["decoder", "try", "--model", "probe", file]);
     assert!(said.contains("5 uplinks: 2 fixed, 3 changed"), "{said}");
     let marked: Vec<&str> = said.lines().filter(|line| line.starts_with("marked")).collect();
     assert_eq!(marked[0].split_whitespace().collect::<Vec<_>>(), ["marked", "5", "–", "–", "–"]);
-    let tried: Tried = service.heron_json(&["decoder", "try", "probe", file, "--payload", "09 01 32", "--port", "2"]);
+    let tried: Tried = service.heron_json(&["decoder", "try", "--model", "probe", file, "--payload", "09 01 32", "--port", "2"]);
     assert_eq!(tried.uplinks[0].change, UplinkChange::Fixed);
     assert_eq!(tried.uplinks[0].after.tried_bytes["level"], [1, 2], "found by trying");
 
     // One that breaks what works is not put in use by mistake, nor is one that does not load.
     std::fs::write(file, FIXED.replace("bytes.length > 2 ? 1", "bytes.length > 1 ? (() => { throw 1 })()")).unwrap();
-    let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
+    let refused = service.heron(&["decoder", "try", "--model", "probe", file, "--save"]);
     let why = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(!refused.status.success() && why.contains("3 uplinks could be decoded before"), "{why}");
     std::fs::write(file, "function decodeUplink(input) {\n  return {data: }\n}").unwrap();
-    let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
+    let refused = service.heron(&["decoder", "try", "--model", "probe", file, "--save"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("(line 2, column"), "{refused:?}");
 
     // What works is kept as a test, and a draft that fails it is not put in use either.
     let said = service.heron_says(&[
-        "decoder",
-        "keep-test",
+        "decoder", "test", "add",
         "probe",
         "--name",
         "neap tide",
@@ -113,7 +112,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     ]);
     assert_eq!(said.trim(), "Kept: port 2 [01 32] must give level = 3.06.");
     std::fs::write(file, FIXED.replace("/ 100", "/ 10").replace(", marked: at === 1", "")).unwrap();
-    let refused = service.heron(&["decoder", "try", "probe", file, "--put"]);
+    let refused = service.heron(&["decoder", "try", "--model", "probe", file, "--save"]);
     let why = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(why.contains("fails its test \"neap tide\": level is 30.6, 3.06 expected"), "{why}");
     let model: Model = service.get("models/probe").await;
@@ -123,7 +122,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
         service.done(Method::PUT, &format!("/estates/{ESTATE}/models/probe?note=no%20test"), Some(about)).await;
 
     std::fs::write(file, FIXED).unwrap();
-    service.heron_says(&["decoder", "try", "probe", file, "--put", "--note", "the layout of 2.0"]);
+    service.heron_says(&["decoder", "try", "--model", "probe", file, "--save", "--note", "the layout of 2.0"]);
     assert!(service.list::<DecodeFailures>("decode-failures").await.is_empty(), "counted again");
     let stored = uplinks(&bench).await;
     assert_eq!(stored.iter().filter(|(_, u)| u.decode_error.is_some()).count(), 2, "history stays as it was");
@@ -137,7 +136,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
         (editions.items[0].changed.as_slice(), editions.items[0].saved_by.as_str()),
         (&["decoder".to_owned()][..], "owner")
     );
-    let said = service.heron_says(&["decoder", "compare", "probe"]);
+    let said = service.heron_says(&["decoder", "edition", "compare", "probe"]);
     assert!(
         said.contains("    2 - ") && said.contains("unknown layout") && said.contains("    2 +   const at"),
         "{said}"
@@ -154,7 +153,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     assert_eq!(points.trim(), "5");
 
     // And back, by number: readings that no longer exist are gone with it.
-    service.heron_says(&["decoder", "restore", "probe", "1", "--yes"]);
+    service.heron_says(&["decoder", "edition", "restore", "probe", "1", "--yes"]);
     let model: Model = service.get("models/probe").await;
     assert_eq!(model.about.decoder.as_deref(), Some(BROKEN));
     let job: Job = service.heron_json(&["decoder", "redecode", "probe", "--since", "1h", "--device", "probe-1"]);
@@ -212,7 +211,7 @@ async fn a_rehearsal_goes_everywhere_and_touches_nothing() {
         bench.service.dump_of(&["counters", "airtime", "messages", "history", "last_readings", "decode_failures"]),
         readings(&bench).await,
     );
-    let mut live = bench.service.heron_command(&["traffic", "--follow", "--json", "--limit", "1"]);
+    let mut live = bench.service.heron_command(&["traffic", "follow", "--json", "--limit", "1"]);
     let mut live = live.stdout(std::process::Stdio::piped()).spawn().unwrap();
     let mut lines = std::io::BufRead::lines(std::io::BufReader::new(live.stdout.take().unwrap()));
     lines.next().unwrap().unwrap();
@@ -351,10 +350,10 @@ async fn a_job_that_a_kill_cut_off_begins_again_and_one_that_is_stopped_changes_
     ));
     bench.service.start_again();
     bench.service.sign_heron_in();
-    let said = bench.service.heron_says(&["decoder", "jobs"]);
+    let said = bench.service.heron_says(&["decoder", "job", "list"]);
     let states: Vec<bool> = [id, stopped].iter().map(|id| said.lines().any(|line| line.starts_with(id))).collect();
     assert!(states == [true, true] && said.contains("cancelled") && said.contains("done"), "{said}");
-    let refused = bench.service.heron(&["decoder", "stop", stopped]);
+    let refused = bench.service.heron(&["decoder", "job", "remove", stopped]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("cancelled"), "{refused:?}");
 }
 

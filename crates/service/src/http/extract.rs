@@ -47,8 +47,13 @@ impl WholeEstate {
         &self.context.audit
     }
 
-    /// Refuses a change if what it changes is no longer as the caller saw it (`If-Match`).
+    /// Refuses a change if what it changes is no longer as the caller saw it (`If-Match`), or if the caller wants to make
+    /// something new only (`If-None-Match: *`).
     pub fn still(&self, before: &impl Serialize) -> Result<(), Refusal> {
+        if self.context.only_new {
+            let problem = Problem::new(412, "there_already", "There is one of that name already");
+            return Err(problem.detail("nothing was changed, as If-None-Match: * asks for").into());
+        }
         let Some(believed) = &self.context.if_match else { return Ok(()) };
         if *believed == revision(before) {
             return Ok(());

@@ -121,12 +121,4 @@ impl<'p> Executor<'p> for &'_ Pool {
         let pool = self.0.clone();
         Box::pin(within(STATEMENT, async move { pool.prepare_with(sql, parameters).await }))
     }
-
-    fn describe<'e>(self, sql: SqlStr) -> BoxFuture<'e, Result<sqlx::Describe<MySql>, Error>>
-    where
-        'p: 'e,
-    {
-        let pool = self.0.clone();
-        Box::pin(within(STATEMENT, async move { pool.describe(sql).await }))
-    }
 }

@@ -5,49 +5,48 @@ mod show;
 mod sign_ins;
 mod two_step;
 
-use std::io::BufRead as _;
-
 use anyhow::Result;
 use api::people::{NewPassword, PasswordAgain};
 
-use crate::client::Client;
-use crate::commands::account::args::AccountVerb;
+use crate::args::secret;
+use crate::client::{Client, segment};
+use crate::commands::account::args::{AccountVerb, SignInVerb, TwoStepVerb};
 use crate::show::{Out, confirm};
+use crate::terminal;
 
 /// A secret, asked for or read from standard input.
 fn asked(stdin: bool, prompt: &str) -> Result<String> {
     if stdin {
-        let mut line = String::new();
-        std::io::stdin().lock().read_line(&mut line)?;
-        return Ok(line.trim_end_matches(['\r', '\n']).to_owned());
+        return secret::line();
     }
+    terminal::release()?;
     Ok(rpassword::prompt_password(format!("{prompt}: "))?)
 }
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool) -> Result<()> {
     match verb {
         AccountVerb::Show => show::run(client, out).await,
-        AccountVerb::SignIns => sign_ins::run(client, out).await,
-        AccountVerb::End { id: Some(id) } => {
-            client.delete(&format!("/me/sign-ins/{id}")).await?;
-            out.line(format!("Sign-in {id} has ended."))
+        AccountVerb::SignIn { verb: SignInVerb::List } => sign_ins::run(client, out).await,
+        AccountVerb::SignIn { verb: SignInVerb::Remove { id: Some(id) } } => {
+            client.delete(&format!("/me/sign-ins/{}", segment(&id))).await?;
+            out.said(format!("Sign-in {id} has ended."))
         }
-        AccountVerb::End { id: None } => {
+        AccountVerb::SignIn { verb: SignInVerb::Remove { id: None } } => {
             confirm(yes, "All your other sign-ins will end.")?;
             client.delete("/me/sign-ins").await?;
-            out.line("All other sign-ins have ended.")
+            out.said("All other sign-ins have ended.")
         }
         AccountVerb::Password { stdin } => {
             let current = asked(stdin, "Password until now")?;
             let new = asked(stdin, "New password")?;
             client.tell("/me/password", &NewPassword { current, new }).await?;
-            out.line("The password is set; all other sign-ins have ended.")
+            out.said("The password is set; all other sign-ins have ended.")
         }
-        AccountVerb::TwoStep { stdin } => two_step::run(client, out, stdin).await,
-        AccountVerb::TwoStepEnd { stdin } => {
+        AccountVerb::TwoStep { verb: TwoStepVerb::Add { stdin } } => two_step::run(client, out, stdin).await,
+        AccountVerb::TwoStep { verb: TwoStepVerb::Remove { stdin } } => {
             let password = asked(stdin, "Password")?;
             client.act_with("/me/two-step/end", &PasswordAgain { password }).await?;
-            out.line("Signing in no longer takes a code.")
+            out.said("Signing in no longer takes a code.")
         }
     }
 }

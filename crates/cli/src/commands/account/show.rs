@@ -12,7 +12,7 @@ pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     out.one(&me, |me| {
         let two_step = match me.two_step {
             true => format!("in use; {} recovery codes are left", me.recovery_codes),
-            false => "not in use; begin with `heron account two-step`".into(),
+            false => "not in use; begin with `heron account two-step add`".into(),
         };
         let mut lines = vec![("account", me.name.clone())];
         lines.extend(me.token.clone().map(|token| ("by token", token)));

@@ -1,4 +1,4 @@
-//! `heron account sign-ins`.
+//! `heron account sign-in list`.
 
 use crate::show;
 use anyhow::Result;

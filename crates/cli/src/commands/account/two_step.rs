@@ -1,4 +1,4 @@
-//! `heron account two-step`.
+//! `heron account two-step add`.
 
 use anyhow::Result;
 use api::people::{PasswordAgain, RecoveryCodes, TwoStepCode, TwoStepSecret};

@@ -7,8 +7,8 @@ use crate::args::seconds;
 
 #[derive(Subcommand)]
 pub(crate) enum AirtimeVerb {
-    /// Who has used how much: by gateway, device and sub-band; in the last hour and the last day.
-    Ledger {
+    /// Show the ledger: who has used how much, by gateway, device and sub-band, in the last hour and the last day.
+    Show {
         /// Only one of the accounts.
         #[arg(long, value_enum)]
         by: Option<LedgerBy>,

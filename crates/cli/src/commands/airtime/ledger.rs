@@ -1,4 +1,4 @@
-//! `heron airtime ledger`: the accounts of airtime.
+//! `heron airtime show`: the accounts of airtime.
 
 use anyhow::Result;
 use api::ledger::{DayStrip, Ledger, Spans};

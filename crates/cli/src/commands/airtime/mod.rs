@@ -11,7 +11,7 @@ use crate::commands::airtime::args::AirtimeVerb;
 
 pub(crate) async fn run(context: &Context, verb: AirtimeVerb) -> Result<()> {
     match verb {
-        AirtimeVerb::Ledger { by } => ledger::run(&context.client()?, &context.out, by).await,
+        AirtimeVerb::Show { by } => ledger::run(&context.client()?, &context.out, by).await,
         AirtimeVerb::Calc(args) => calc::calc(&context.out, &args),
     }
 }

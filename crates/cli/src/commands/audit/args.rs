@@ -1,8 +1,8 @@
-//! `heron audit`: its options.
+//! `heron audit`: its verbs and options.
 
 use std::path::PathBuf;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum};
 
 use crate::args::moment::Moment;
 
@@ -19,16 +19,31 @@ pub enum Kind {
     Secret,
 }
 
+#[derive(Subcommand)]
+pub(crate) enum AuditVerb {
+    /// List entries, the newest first.
+    List(AuditListArgs),
+    /// Write entries to a file, the oldest first.
+    Export {
+        #[command(flatten)]
+        which: AuditFilterArgs,
+        /// Where to write: a file that ends with .csv or .jsonl; CSV on standard output if not given.
+        #[arg(long, short, value_name = "FILE")]
+        output: Option<PathBuf>,
+    },
+}
+
+/// Which entries.
 #[derive(Args)]
-pub(crate) struct AuditArgs {
+pub(crate) struct AuditFilterArgs {
     /// Only entries of this kind.
     #[arg(long)]
     pub kind: Option<Kind>,
     /// Only by who has this in their name, or their token's.
-    #[arg(long)]
+    #[arg(long, value_name = "TEXT")]
     pub who: Option<String>,
     /// Only with this in the action, or in what it was done to.
-    #[arg(long)]
+    #[arg(long, value_name = "TEXT")]
     pub what: Option<String>,
     /// From when on: RFC 3339, a date, or how long ago (2h).
     #[arg(long, value_name = "TIME")]
@@ -36,13 +51,16 @@ pub(crate) struct AuditArgs {
     /// Until when; a date to its end.
     #[arg(long, value_name = "TIME")]
     pub until: Option<Moment>,
-    /// Entries, the newest first: 1 to 500.
-    #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=500))]
+}
+
+#[derive(Args)]
+pub(crate) struct AuditListArgs {
+    #[command(flatten)]
+    pub which: AuditFilterArgs,
+    /// How many at most: 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=500))]
     pub limit: u32,
     /// What concerns the installation instead: sign-ins, accounts, estates.
     #[arg(long)]
     pub installation: bool,
-    /// Write all of it to this file instead: .csv or .jsonl.
-    #[arg(long, short, value_name = "FILE", conflicts_with = "installation")]
-    pub output: Option<PathBuf>,
 }

@@ -2,16 +2,14 @@
 
 pub(crate) mod args;
 
-use crate::show;
-use std::path::Path;
-
-use anyhow::{Context as _, Result, bail};
+use anyhow::Result;
 use api::people::audit::{AuditEntry, AuditKind, AuditPage};
 
 use crate::args::moment;
 use crate::client::Client;
-use crate::commands::audit::args::{AuditArgs, Kind};
-use crate::show::Out;
+use crate::commands::audit::args::{AuditFilterArgs, AuditListArgs, AuditVerb, Kind};
+use crate::save;
+use crate::show::{self, Out};
 
 impl From<Kind> for AuditKind {
     fn from(kind: Kind) -> Self {
@@ -24,7 +22,7 @@ impl From<Kind> for AuditKind {
     }
 }
 
-fn query(args: &AuditArgs) -> Vec<(&'static str, String)> {
+fn query(args: &AuditFilterArgs) -> Vec<(&'static str, String)> {
     let mut query = Vec::new();
     query.extend(args.kind.map(|kind| ("kind", AuditKind::from(kind).name().to_owned())));
     query.extend(args.who.clone().map(|who| ("who", who)));
@@ -34,12 +32,20 @@ fn query(args: &AuditArgs) -> Vec<(&'static str, String)> {
     query
 }
 
-pub(crate) async fn run(client: &Client, out: &Out, args: AuditArgs) -> Result<()> {
-    let mut query = query(&args);
-    if let Some(file) = &args.output {
-        let path = client.in_estate("audit/export").await?;
-        return export(client, out, &path, query, file).await;
+pub(crate) async fn run(client: &Client, out: &Out, verb: AuditVerb) -> Result<()> {
+    match verb {
+        AuditVerb::List(args) => list(client, out, args).await,
+        AuditVerb::Export { which, output } => {
+            let mut query = query(&which);
+            query.push(("form", save::text_form(output.as_deref())?.to_owned()));
+            let response = client.stream(&client.in_estate("audit/export").await?, &query, None).await?;
+            save::whole(response, output.as_deref()).await
+        }
     }
+}
+
+async fn list(client: &Client, out: &Out, args: AuditListArgs) -> Result<()> {
+    let mut query = query(&args.which);
     let path = match args.installation {
         true => "/installation/audit".to_owned(),
         false => client.in_estate("audit").await?,
@@ -80,18 +86,6 @@ fn told(entry: &AuditEntry) -> String {
         Some(_) => format!("{}: {} → {}", d.field, side(&d.before), side(&d.after)),
     });
     entry.note.iter().cloned().chain(changes).collect::<Vec<_>>().join("; ")
-}
-
-async fn export(client: &Client, out: &Out, path: &str, mut query: Vec<(&str, String)>, file: &Path) -> Result<()> {
-    let form = match file.extension().and_then(|extension| extension.to_str()) {
-        Some("csv") => "csv",
-        Some("jsonl") => "jsonl",
-        _ => bail!("{}: a file's name has to end in .csv or .jsonl", file.display()),
-    };
-    query.push(("form", form.into()));
-    let bytes = client.download(path, &query).await?;
-    std::fs::write(file, &bytes).with_context(|| format!("writing {}", file.display()))?;
-    out.line(format!("{} bytes were written to {}.", bytes.len(), file.display()))
 }
 
 #[cfg(test)]

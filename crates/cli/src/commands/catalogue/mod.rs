@@ -17,6 +17,7 @@ use domain::model::check::flaw;
 use domain::model::request::test_count;
 use flate2::Compression;
 use flate2::write::GzEncoder;
+use serde::Serialize;
 
 use crate::client::Client;
 use crate::commands::Context;
@@ -67,31 +68,43 @@ fn pack(files: &Files) -> Result<Vec<u8>> {
     Ok(builder.into_inner()?.finish()?)
 }
 
+/// A model that was tried.
+#[derive(Serialize)]
+struct Checked {
+    model: String,
+    tests: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    flaw: Option<String>,
+}
+
+impl Checked {
+    fn words(&self) -> String {
+        match (&self.flaw, self.tests) {
+            (Some(why), _) => why.clone(),
+            (None, 0) => "fine, but it has no test".into(),
+            (None, 1) => "fine, 1 test".into(),
+            (None, tests) => format!("fine, {tests} tests"),
+        }
+    }
+}
+
 /// Tries each model of a folder.
 pub(crate) fn check(out: &Out, folder: &Path) -> Result<()> {
     let entries = catalogue::read(&of_folder(folder)?)?;
-    let mut bad = 0;
-    for entry in &entries {
-        let found = match &entry.model {
+    let checked = entries.iter().map(|entry| Checked {
+        model: entry.slug.clone(),
+        tests: entry.model.as_ref().map_or(0, test_count),
+        flaw: match &entry.model {
             Err(problem) => Some(problem.to_string()),
             Ok(model) => flaw(model, || STARTED.elapsed()).map(|flaw| flaw.why),
-        };
-        let tests = entry.model.as_ref().map_or(0, test_count);
-        match found {
-            Some(why) => {
-                bad += 1;
-                out.line(format!("{:<24} {why}", entry.slug))?;
-            }
-            None if tests == 0 => out.line(format!("{:<24} fine, but it has no test", entry.slug))?,
-            None => {
-                out.line(format!("{:<24} fine, {tests} {}", entry.slug, if tests == 1 { "test" } else { "tests" }))?;
-            }
-        }
+        },
+    });
+    let checked: Vec<Checked> = checked.collect();
+    out.list(&checked, "It has no model.", &["MODEL", "RESULT"], |one| vec![one.model.clone(), one.words()])?;
+    match checked.iter().filter(|one| one.flaw.is_some()).count() {
+        0 => Ok(()),
+        bad => bail!("{bad} of {} models cannot be used as they are", checked.len()),
     }
-    if bad > 0 {
-        bail!("{bad} of {} models cannot be used as they are", entries.len());
-    }
-    Ok(())
 }
 
 fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
@@ -124,7 +137,7 @@ fn shown(out: &Out, outcome: &CatalogueOutcome) -> Result<()> {
 pub(crate) async fn run(context: &Context, verb: CatalogueVerb) -> Result<()> {
     match verb {
         CatalogueVerb::Local(verb) => local(context, verb),
-        CatalogueVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,
+        CatalogueVerb::Remote(verb) => remote(&context.client()?, &context.out, verb).await,
     }
 }
 
@@ -135,7 +148,7 @@ fn local(context: &Context, verb: LocalCatalogueVerb) -> Result<()> {
     }
 }
 
-async fn remote(client: &Client, out: &Out, verb: RemoteCatalogueVerb, _yes: bool) -> Result<()> {
+async fn remote(client: &Client, out: &Out, verb: RemoteCatalogueVerb) -> Result<()> {
     match verb {
         RemoteCatalogueVerb::List => list::run(client, out).await,
         RemoteCatalogueVerb::Refresh { source, preview } => {

@@ -1,43 +1,75 @@
-//! `heron decoder`.
+//! `heron decoder`: its verbs and options.
 
-use crate::args::moment::Moment;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-/// The verbs of `heron decoder`.
+use crate::args::moment::Moment;
+use crate::complete;
+
 #[derive(Subcommand)]
 pub(crate) enum DecoderVerb {
-    #[command(flatten)]
-    Local(LocalDecoderVerb),
-    #[command(flatten)]
-    Remote(RemoteDecoderVerb),
+    /// Try a decoder: a file here with a payload or values, or a draft on a model's stored uplinks.
+    ///
+    /// Without `--model` nothing leaves the machine: `--payload` is decoded, `--value` encoded as a command would be. With
+    /// `--model` the service tries the file beside the model's current decoder: what appears, vanishes, changes or fails.
+    Try(Box<DecoderTryArgs>),
+    /// Tests of a model: what its decoder must make of a payload. They run each time it is saved.
+    Test {
+        #[command(subcommand)]
+        verb: TestVerb,
+    },
+    /// Editions of a model: it is kept each time it is saved.
+    Edition {
+        #[command(subcommand)]
+        verb: EditionVerb,
+    },
+    /// Decode stored uplinks again with the current decoder. Old results stay until all are done.
+    Redecode(RedecodeArgs),
+    /// Jobs that decode stored uplinks again.
+    Job {
+        #[command(subcommand)]
+        verb: JobVerb,
+    },
+    /// List uplinks that could not be decoded, by device.
+    Failures,
 }
 
-/// Those that need no service.
 #[derive(Subcommand)]
-pub(crate) enum LocalDecoderVerb {
-    /// Decode a payload, and show which bytes each reading came from. Nothing leaves the machine.
-    Read(DecoderReadArgs),
-    /// Encode named values, as a command would be. Nothing leaves the machine.
-    Write(DecoderWriteArgs),
-}
-
-/// Those that ask the service.
-#[derive(Subcommand)]
-pub(crate) enum RemoteDecoderVerb {
-    /// Try a draft on stored uplinks, beside the current decoder: what appears, vanishes, changes or fails.
-    Try(DecoderTryArgs),
-    /// Keep the current decoder's result for a payload as a test, run on every save.
-    KeepTest(KeepTestArgs),
-    /// A model each time it was saved.
-    Editions {
+pub(crate) enum TestVerb {
+    /// List a model's tests.
+    List {
         /// The model's short name.
+        #[arg(add = complete::models())]
         model: String,
     },
-    /// How two editions of a model differ.
+    /// Keep the current decoder's result for a payload as a test.
+    Add(TestAddArgs),
+    /// Remove one.
+    Remove {
+        /// The model's short name.
+        #[arg(add = complete::models())]
+        model: String,
+        /// The test's name.
+        name: String,
+        /// Which of the model's decoders: that of some versions, as `heron model show` tells them.
+        #[arg(long, value_name = "VERSIONS")]
+        version: Option<String>,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum EditionVerb {
+    /// List a model's editions, the latest first.
+    List {
+        /// The model's short name.
+        #[arg(add = complete::models())]
+        model: String,
+    },
+    /// Compare two of them, line by line.
     Compare {
         /// The model's short name.
+        #[arg(add = complete::models())]
         model: String,
         /// The older one, by number; the one before the newer if not given.
         #[arg(long, value_name = "NUMBER")]
@@ -46,83 +78,74 @@ pub(crate) enum RemoteDecoderVerb {
         #[arg(long, value_name = "NUMBER")]
         to: Option<u32>,
     },
-    /// Bring an edition back, as a new one.
+    /// Restore one, as a new edition.
     Restore {
         /// The model's short name.
+        #[arg(add = complete::models())]
         model: String,
         /// Its number.
         number: u32,
     },
-    /// Decode stored uplinks again with the current decoder. Old results stay until all are done.
-    Redecode(RedecodeArgs),
-    /// Decoding jobs: running and done.
-    Jobs,
-    /// Stop one; the old results stay.
-    Stop {
-        /// The job's name.
+}
+
+#[derive(Subcommand)]
+pub(crate) enum JobVerb {
+    /// List them: running and done.
+    List,
+    /// Show one.
+    Show {
+        /// The job, as `heron decoder job list` names it.
         job: String,
     },
-    /// Uplinks that could not be decoded, by device.
-    Failures,
-}
-
-#[derive(Args)]
-pub(crate) struct DecoderReadArgs {
-    /// The decoder: a script (.js), a field table (.table.toml), names for the low-power format (.low-power.toml), or a
-    /// form of text (.text.toml).
-    pub file: PathBuf,
-    /// The payload in hex, in any pasted form.
-    #[arg(long, value_name = "HEX")]
-    pub payload: String,
-    /// FPort, 1 to 223.
-    #[arg(long, default_value_t = 1)]
-    pub port: u8,
-}
-
-#[derive(Args)]
-pub(crate) struct DecoderWriteArgs {
-    /// The decoder.
-    pub file: PathBuf,
-    /// A value; may be given several times. A dot in the name leads into an object.
-    #[arg(long = "value", value_name = "NAME=VALUE")]
-    pub values: Vec<String>,
+    /// Stop one that is running; the old results stay.
+    Remove {
+        /// The job, as `heron decoder job list` names it.
+        job: String,
+    },
 }
 
 #[derive(Args)]
 pub(crate) struct DecoderTryArgs {
-    /// The model's short name.
-    pub model: String,
-    /// A draft of its decoder; the current one if not given.
+    /// The decoder: a script (.js), a field table (.table.toml), names for the low-power format (.low-power.toml), or a
+    /// form of text (.text.toml). With --model the current one, if not given.
+    #[arg(required_unless_present = "model")]
     pub file: Option<PathBuf>,
-    /// Which of the model's decoders it is a draft of: that of some versions, as `heron model show` tells them.
-    #[arg(long, value_name = "VERSIONS")]
-    pub version: Option<String>,
-    /// So many of the last stored uplinks of devices that use it; 50 if nothing else is given.
-    #[arg(long, value_name = "N")]
-    pub limit: Option<u32>,
-    /// Only those of this device: its DevEUI or name.
-    #[arg(long)]
-    pub device: Option<String>,
-    /// A stored uplink by its name; may be given several times.
-    #[arg(long = "message", value_name = "ID")]
-    pub messages: Vec<String>,
     /// A payload in hex, in any pasted form.
     #[arg(long, value_name = "HEX")]
     pub payload: Option<String>,
     /// FPort of that payload, 1 to 223.
     #[arg(long, default_value_t = 1, requires = "payload")]
     pub port: u8,
+    /// A value to encode; may be given several times. A dot in the name leads into an object.
+    #[arg(long = "value", value_name = "NAME=VALUE", conflicts_with_all = ["payload", "model"])]
+    pub values: Vec<String>,
+    /// Try it on this model's stored uplinks: its short name.
+    #[arg(long, help_heading = "With a model", add = complete::models())]
+    pub model: Option<String>,
+    /// Which of the model's decoders it is a draft of: that of some versions, as `heron model show` tells them.
+    #[arg(long, value_name = "VERSIONS", requires = "model", help_heading = "With a model")]
+    pub version: Option<String>,
+    /// So many of the last stored uplinks of devices that use it; 50 if nothing else is given.
+    #[arg(long, value_name = "N", requires = "model", help_heading = "With a model")]
+    pub limit: Option<u32>,
+    /// Only those of this device: its DevEUI or name.
+    #[arg(long, requires = "model", help_heading = "With a model", add = complete::devices())]
+    pub device: Option<String>,
+    /// A stored uplink by its id; may be given several times.
+    #[arg(long = "message", value_name = "ID", requires = "model", help_heading = "With a model")]
+    pub messages: Vec<String>,
     /// Save the draft and use it, if no uplink fails that could be decoded before.
-    #[arg(long, requires = "file")]
-    pub put: bool,
+    #[arg(long, requires_all = ["file", "model"], help_heading = "With a model")]
+    pub save: bool,
     /// What the change is for; it stands beside the edition.
-    #[arg(long, requires = "put")]
+    #[arg(long, value_name = "TEXT", requires = "save", help_heading = "With a model")]
     pub note: Option<String>,
 }
 
 #[derive(Args)]
 pub(crate) struct RedecodeArgs {
     /// The model's short name.
+    #[arg(add = complete::models())]
     pub model: String,
     /// From when on: RFC 3339, a date, or how long ago (30d).
     #[arg(long, value_name = "TIME")]
@@ -131,7 +154,7 @@ pub(crate) struct RedecodeArgs {
     #[arg(long, value_name = "TIME")]
     pub until: Option<Moment>,
     /// Only this device: its DevEUI or name.
-    #[arg(long)]
+    #[arg(long, add = complete::devices())]
     pub device: Option<String>,
     /// Do not wait until it is done.
     #[arg(long)]
@@ -139,13 +162,14 @@ pub(crate) struct RedecodeArgs {
 }
 
 #[derive(Args)]
-pub(crate) struct KeepTestArgs {
+pub(crate) struct TestAddArgs {
     /// The model's short name.
+    #[arg(add = complete::models())]
     pub model: String,
     /// What the test is called.
     #[arg(long)]
     pub name: String,
-    /// A stored uplink by its name.
+    /// A stored uplink by its id.
     #[arg(long, value_name = "ID", required_unless_present = "payload", conflicts_with = "payload")]
     pub message: Option<String>,
     /// A payload in hex, in any pasted form.

@@ -6,66 +6,39 @@ mod editions;
 mod failures;
 mod jobs;
 pub(crate) mod payload;
-mod restore;
-
-use std::io::IsTerminal as _;
-use std::time::Duration;
+mod tests;
 
 use anyhow::{Result, bail};
-use api::job::{Job, JobState, Redecode};
 use api::model::draft::{Draft, DraftPayload, Outcome, Tried, TriedUplink, UplinkChange};
-use api::model::edition::{Comparison, Edition, LineChange};
 use api::model::{Model, ModelVersion, PutModel};
 use domain::model::draft;
 
-use crate::args::moment::Moment;
 use crate::client::Client;
 use crate::commands::Context;
-use crate::commands::decoder::args::{
-    DecoderTryArgs, DecoderVerb, KeepTestArgs, LocalDecoderVerb, RedecodeArgs, RemoteDecoderVerb,
-};
+use crate::commands::decoder::args::{DecoderTryArgs, DecoderVerb};
 use crate::commands::decoder::payload::source_of;
 use crate::show::{self, Out};
 
 /// Stored uplinks tried if nothing else is said.
 const LAST: u32 = 50;
-/// How often a job is asked about.
-const ASK_EVERY: Duration = Duration::from_millis(300);
 
-/// Carries a verb out. Some need no service.
+/// Carries a verb out. A decoder in a file is tried without a service.
 pub(crate) async fn run(context: &Context, verb: DecoderVerb) -> Result<()> {
+    let (out, yes) = (&context.out, context.global.yes);
     match verb {
-        DecoderVerb::Local(verb) => local(context, verb),
-        DecoderVerb::Remote(verb) => remote(&context.client()?, &context.out, verb, context.global.yes).await,
+        DecoderVerb::Try(args) => match &args.model {
+            Some(model) => try_draft(&context.client()?, out, model.clone(), *args).await,
+            None => payload::try_here(out, &args),
+        },
+        DecoderVerb::Test { verb } => tests::run(&context.client()?, out, verb, yes).await,
+        DecoderVerb::Edition { verb } => editions::run(&context.client()?, out, verb, yes).await,
+        DecoderVerb::Redecode(args) => jobs::redecode(&context.client()?, out, args).await,
+        DecoderVerb::Job { verb } => jobs::run(&context.client()?, out, verb).await,
+        DecoderVerb::Failures => failures::run(&context.client()?, out).await,
     }
 }
 
-fn local(context: &Context, verb: LocalDecoderVerb) -> Result<()> {
-    let out = &context.out;
-    match verb {
-        LocalDecoderVerb::Read(args) => payload::read(out, &args),
-        LocalDecoderVerb::Write(args) => payload::write(out, &args),
-    }
-}
-
-async fn remote(client: &Client, out: &Out, verb: RemoteDecoderVerb, yes: bool) -> Result<()> {
-    match verb {
-        RemoteDecoderVerb::Try(args) => try_draft(client, out, args).await,
-        RemoteDecoderVerb::KeepTest(args) => keep_test(client, out, args).await,
-        RemoteDecoderVerb::Editions { model } => editions::run(client, out, model).await,
-        RemoteDecoderVerb::Compare { model, from, to } => compare(client, out, &model, from, to).await,
-        RemoteDecoderVerb::Restore { model, number } => restore::run(client, out, model, number, yes).await,
-        RemoteDecoderVerb::Redecode(args) => redecode(client, out, args).await,
-        RemoteDecoderVerb::Jobs => jobs::run(client, out).await,
-        RemoteDecoderVerb::Stop { job } => {
-            client.delete(&client.in_estate(&format!("jobs/{job}")).await?).await?;
-            out.line("It is stopped; nothing has changed.")
-        }
-        RemoteDecoderVerb::Failures => failures::run(client, out).await,
-    }
-}
-
-async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<()> {
+async fn try_draft(client: &Client, out: &Out, model: String, args: DecoderTryArgs) -> Result<()> {
     let source = args.file.as_deref().map(source_of).transpose()?;
     let device = match &args.device {
         Some(device) => Some(client.dev_eui(device).await?.to_string()),
@@ -83,8 +56,8 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
         messages: args.messages,
         ..Draft::default()
     };
-    let path = client.in_estate(&format!("models/{}/try", args.model)).await?;
-    let tried: Tried = client.post(&path, &draft).await?;
+    let path = client.one("models", &model).await?;
+    let tried: Tried = client.post(&format!("{path}/try"), &draft).await?;
     if out.json {
         out.json(&tried)?;
     } else {
@@ -93,7 +66,7 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     if let Some(problem) = &tried.problem {
         bail!("the draft does not load: {}", problem.message);
     }
-    let (Some((source, kind)), true) = (source, args.put) else { return Ok(()) };
+    let (Some((source, kind)), true) = (source, args.save) else { return Ok(()) };
     let broken = draft::counts(&tried).get(&UplinkChange::Broken).copied().unwrap_or(0);
     if broken > 0 {
         bail!("{broken} uplinks could be decoded before and fail now; the draft was not saved");
@@ -101,21 +74,19 @@ async fn try_draft(client: &Client, out: &Out, args: DecoderTryArgs) -> Result<(
     if let Some(flaw) = &tried.flaw {
         bail!("{flaw}; the draft was not saved");
     }
-    let mut about = model_of(client, &args.model).await?.about;
+    let mut about = client.get::<Model>(&path, &[]).await?.about;
     match version_of(&mut about, args.version.as_deref())? {
         None => (about.decoder, about.decoder_kind) = (Some(source), kind),
         Some(version) => (version.decoder, version.decoder_kind) = (source, kind),
     }
     let note = args.note.unwrap_or_default();
-    let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
-    out.line(format!(
-        "It is in use. To decode stored uplinks again: `heron decoder redecode {} --since 30d`.",
-        args.model
-    ))
-}
-
-async fn model_of(client: &Client, slug: &str) -> Result<Model> {
-    client.get(&client.in_estate(&format!("models/{slug}")).await?, &[]).await
+    let _: Model = client.put_noted(&path, &note, &about).await?;
+    match out.json {
+        true => Ok(()),
+        false => out.line(format!(
+            "It is in use. To decode stored uplinks again: `heron decoder redecode {model} --since 30d`."
+        )),
+    }
 }
 
 /// What a model has of its own for some versions, as they are told in words; none if it is about all others.
@@ -125,33 +96,6 @@ fn version_of<'a>(about: &'a mut PutModel, words: Option<&str>) -> Result<Option
         Some(version) => Ok(Some(version)),
         None => bail!("the model has no decoder of its own for {words:?}"),
     }
-}
-
-async fn keep_test(client: &Client, out: &Out, args: KeepTestArgs) -> Result<()> {
-    let draft = Draft {
-        version: args.version.clone(),
-        payloads: args.payload.into_iter().map(|bytes| DraftPayload { port: args.port, bytes }).collect(),
-        messages: args.message.into_iter().collect(),
-        ..Draft::default()
-    };
-    let tried: Tried = client.post(&client.in_estate(&format!("models/{}/try", args.model)).await?, &draft).await?;
-    let Some(uplink) = tried.uplinks.first() else { bail!("there is nothing to keep") };
-    let test = draft::as_test(&uplink.after, &args.name, uplink.port, &uplink.payload);
-    let mut about = model_of(client, &args.model).await?.about;
-    let tests = match version_of(&mut about, args.version.as_deref())? {
-        Some(version) => &mut version.tests,
-        None => &mut about.tests,
-    };
-    tests.retain(|other| other.name != test.name);
-    tests.push(test.clone());
-    let note = format!("test {:?} kept", args.name);
-    let _: Model = client.put_noted(&client.in_estate(&format!("models/{}", args.model)).await?, &note, &about).await?;
-    if out.json {
-        return out.json(&test);
-    }
-    let expected: Vec<String> = test.readings.iter().map(|(name, value)| format!("{name} = {value}")).collect();
-    let expected = if test.fails { "an error".into() } else { expected.join(", ") };
-    out.line(format!("Kept: port {} [{}] must give {expected}.", test.port, show::pairs(&test.bytes)))
 }
 
 fn tell(out: &Out, tried: &Tried, drafted: bool) -> Result<()> {
@@ -231,69 +175,4 @@ fn tell_one(out: &Out, uplink: &TriedUplink, drafted: bool) -> Result<()> {
     let head: &[&str] =
         if drafted { &["READING", "IN FORCE", "DRAFT", "BYTES"] } else { &["READING", "IN FORCE", "BYTES"] };
     out.line(show::table(head, rows))
-}
-
-async fn compare(client: &Client, out: &Out, model: &str, from: Option<u32>, to: Option<u32>) -> Result<()> {
-    let base = client.in_estate(&format!("models/{model}")).await?;
-    let to = match to {
-        Some(to) => to,
-        None => {
-            let page: api::Page<Edition> = client.get(&format!("{base}/editions"), &[("limit", "1".into())]).await?;
-            let Some(last) = page.items.first() else { bail!("{model} has not been saved since editions are kept") };
-            last.number
-        }
-    };
-    let from = from.unwrap_or(to.saturating_sub(1));
-    let query = [("from", from.to_string()), ("to", to.to_string())];
-    let comparison: Comparison = client.get(&format!("{base}/comparison"), &query).await?;
-    if out.json {
-        return out.json(&comparison);
-    }
-    if comparison.parts.is_empty() {
-        return out.line(format!("Editions {from} and {to} are the same."));
-    }
-    for part in &comparison.parts {
-        out.line(format!("{} of edition {from} and of edition {to}:", part.field))?;
-        for line in &part.lines {
-            let number = line.new.or(line.old).map_or_else(String::new, |n| n.to_string());
-            match line.change {
-                LineChange::Stays => out.line(format!("{number:>5}   {}", line.text))?,
-                LineChange::Added => out.line(format!("{number:>5} + {}", line.text))?,
-                LineChange::Removed => out.line(format!("{number:>5} - {}", line.text))?,
-                LineChange::Skipped => out.line("    …")?,
-            }
-        }
-    }
-    Ok(())
-}
-
-async fn redecode(client: &Client, out: &Out, args: RedecodeArgs) -> Result<()> {
-    let device = match &args.device {
-        Some(device) => Some(client.dev_eui(device).await?.to_string()),
-        None => None,
-    };
-    let (from, until) = (args.since.since(), args.until.map(Moment::until));
-    let wanted = Redecode { model: args.model, device, from, until };
-    let path = client.in_estate("jobs").await?;
-    let mut job: Job = client.post(&path, &wanted).await?;
-    while !args.no_wait && job.state == JobState::Running {
-        tokio::time::sleep(ASK_EVERY).await;
-        job = client.get(&format!("{path}/{}", job.id), &[]).await?;
-        if !out.json && std::io::stderr().is_terminal() {
-            eprint!("\r{} of {} uplinks ", job.done, job.total);
-        }
-    }
-    if !out.json && !args.no_wait && std::io::stderr().is_terminal() {
-        eprint!("\r\u{1b}[K");
-    }
-    if out.json {
-        out.json(&job)?;
-    } else {
-        let note = if job.note.is_empty() { "it is under way: `heron decoder jobs`" } else { &job.note };
-        out.line(format!("{} {}: {note}", job.id, job.state.name()))?;
-    }
-    if matches!(job.state, JobState::Failed | JobState::Cancelled) {
-        bail!("the job is {}", job.state.name());
-    }
-    Ok(())
 }

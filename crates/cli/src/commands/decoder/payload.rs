@@ -14,7 +14,7 @@ use domain::model::request::{DECODER_FILES, kind_of_file, payload_kind};
 use payload::{Decoder, Interpreter, Reading, ReadingValue};
 use serde_json::{Value, json};
 
-use crate::commands::decoder::args::{DecoderReadArgs, DecoderWriteArgs};
+use crate::commands::decoder::args::DecoderTryArgs;
 use crate::commands::outbox::put_value;
 use crate::show::{self, Out};
 
@@ -61,13 +61,21 @@ fn bytes_of(reading: &Reading, payload: &[u8]) -> String {
     format!("{places:<7} {}", show::pairs(&hex::encode(bytes)))
 }
 
-/// `heron decoder read`.
-pub(crate) fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
-    let bytes = input::payload("--payload", &args.payload, domain::downlink::MAX_PAYLOAD)?;
-    let decoder = load(out, &args.file)?;
+/// `heron decoder try` without a model.
+pub(super) fn try_here(out: &Out, args: &DecoderTryArgs) -> Result<()> {
+    match (&args.file, &args.payload) {
+        (Some(file), Some(payload)) => decode(out, file, payload, args.port),
+        (Some(file), None) if !args.values.is_empty() => encode(out, file, &args.values),
+        _ => bail!("say what to try it on: --payload HEX to decode, --value NAME=VALUE to encode, or --model MODEL"),
+    }
+}
+
+fn decode(out: &Out, file: &Path, payload: &str, port: u8) -> Result<()> {
+    let bytes = input::payload("--payload", payload, domain::downlink::MAX_PAYLOAD)?;
+    let decoder = load(out, file)?;
     let now_ms = Utc::now().timestamp_millis();
-    let decoded = decoder.decode(&mut Interpreter::new(), &bytes, args.port, now_ms, over());
-    let decoded = decoded.with_context(|| format!("port {}, {} bytes", args.port, bytes.len()))?;
+    let decoded = decoder.decode(&mut Interpreter::new(), &bytes, port, now_ms, over());
+    let decoded = decoded.with_context(|| format!("port {port}, {} bytes", bytes.len()))?;
     if out.json {
         let reading = |r: &Reading| {
             let span = r.bytes.as_ref().map(|span| [span.start, span.end]);
@@ -93,11 +101,10 @@ pub(crate) fn read(out: &Out, args: &DecoderReadArgs) -> Result<()> {
     decoded.warnings.iter().try_for_each(|warning| out.line(format!("warning: {warning}")))
 }
 
-/// `heron decoder write`.
-pub(crate) fn write(out: &Out, args: &DecoderWriteArgs) -> Result<()> {
+fn encode(out: &Out, file: &Path, given: &[String]) -> Result<()> {
     let mut values = Values::new();
-    args.values.iter().try_for_each(|given| put_value(&mut values, given))?;
-    let encoded = load(out, &args.file)?.encode(&mut Interpreter::new(), &values, over())?;
+    given.iter().try_for_each(|given| put_value(&mut values, given))?;
+    let encoded = load(out, file)?.encode(&mut Interpreter::new(), &values, over())?;
     let hex = hex::encode(&encoded.bytes);
     if out.json {
         return out.json(&json!({ "port": encoded.port, "payload": hex, "warnings": encoded.warnings }));

@@ -6,6 +6,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use lorawan::region::Region;
 
 use crate::args::radio;
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum DeviceVerb {
@@ -14,39 +15,57 @@ pub(crate) enum DeviceVerb {
     /// Show one with session, readings and airtime.
     Show {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
     },
-    /// Diagnose one: what stands out, why, what to do, and what happened to it.
+    /// Say why one does what it does: what stands out, the cause, the next step, and what happened to it.
     Why {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
         /// How many past events to show, at most 500.
-        #[arg(long, default_value_t = 15)]
+        #[arg(long, value_name = "N", default_value_t = 15)]
         limit: u32,
     },
     /// Register one.
     Add(Box<DeviceAddArgs>),
-    /// Write a sheet of labels with each device's code to print, 21 on a page of A4.
-    Labels(LabelsArgs),
-    /// Devices that ask to join without being registered.
-    Strangers,
     /// Register one of the strangers: its JoinEUI and region are those that were heard.
     Adopt(Box<DeviceAdoptArgs>),
-    /// Show its radio and MAC settings, or change those that are given.
-    Radio {
-        /// Its DevEUI or name.
-        device: String,
+    /// Register many from a CSV file, all or none.
+    Import(DeviceImportArgs),
+    /// Write devices into a CSV file that can be imported.
+    Export {
         #[command(flatten)]
-        radio: Box<radio::RadioArgs>,
+        which: DeviceListArgs,
+        /// Their keys as well. This is written to the audit log.
+        #[arg(long)]
+        keys: bool,
+        /// Where to write it: a file that ends with .csv; standard output if not given.
+        #[arg(long, short, value_name = "FILE")]
+        output: Option<PathBuf>,
     },
+    /// Change devices: one, or many alike; what is not given stays.
+    Set(Box<DeviceSetArgs>),
     /// Remove one with its session and outbox.
     Remove {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
     },
-    /// Show its keys, or all that its firmware needs as C. Each look is written to the service's log.
+    /// Its radio and MAC settings.
+    Radio {
+        #[command(subcommand)]
+        verb: RadioVerb,
+    },
+    /// Its session: address and counters.
+    Session {
+        #[command(subcommand)]
+        verb: SessionVerb,
+    },
+    /// Show its keys, or all that its firmware needs as C. Each look is written to the audit log.
     Keys {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
         /// The form.
         #[arg(long, value_enum, default_value = "text")]
@@ -55,33 +74,42 @@ pub(crate) enum DeviceVerb {
         #[arg(long, value_enum, default_value = "lsb")]
         order: KeyOrder,
     },
-    /// Change devices: one, or many alike; what is not given stays.
-    Set(Box<DeviceSetArgs>),
-    /// Register many from a CSV file, all or none.
-    Import(DeviceImportArgs),
-    /// Write devices into a CSV file that can be imported.
-    Export {
-        /// Only those of this fleet.
-        #[arg(long)]
-        fleet: Option<String>,
-        /// Their keys as well. This is written to the service's log.
-        #[arg(long)]
-        keys: bool,
-        /// Where to write it; standard output if not given.
-        #[arg(long = "output", short = 'o', value_name = "FILE")]
-        into: Option<PathBuf>,
-    },
-    /// End its session, so that it has to join again; an ABP device starts a new session, with its counters at zero.
-    Forget {
+    /// Write a sheet of labels with each device's code to print, 21 on a page of A4.
+    Labels(LabelsArgs),
+    /// List devices that ask to join without being registered.
+    Strangers,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum RadioVerb {
+    /// Show what is set, what the network wants of it, and what it answered.
+    Show {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
-        /// Accept used DevNonces again. Recorded join-requests can then be replayed.
-        #[arg(long)]
-        nonces: bool,
     },
-    /// Set the counters of its session.
-    Counters {
+    /// Change what is given; the rest stays.
+    Set {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
+        device: String,
+        #[command(flatten)]
+        radio: Box<radio::RadioArgs>,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SessionVerb {
+    /// Show its address and counters.
+    Show {
+        /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
+        device: String,
+    },
+    /// Set its counters.
+    Set {
+        /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
         /// The last counter accepted from it.
         #[arg(long, value_name = "N", required_unless_present = "next_down")]
@@ -89,6 +117,15 @@ pub(crate) enum DeviceVerb {
         /// The next counter towards it.
         #[arg(long, value_name = "N")]
         next_down: Option<u32>,
+    },
+    /// End it, so that the device has to join again; an ABP device starts a new one, with its counters at zero.
+    Remove {
+        /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
+        device: String,
+        /// Accept used DevNonces again. Recorded join-requests can then be replayed.
+        #[arg(long)]
+        nonces: bool,
     },
 }
 
@@ -113,13 +150,13 @@ pub(crate) enum KeyOrder {
 #[derive(Args)]
 pub(crate) struct DeviceListArgs {
     /// Only those of this fleet.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: Option<String>,
     /// Only those of this model.
-    #[arg(long)]
+    #[arg(long, add = complete::models())]
     pub model: Option<String>,
     /// Only those with this radio profile.
-    #[arg(long)]
+    #[arg(long, add = complete::profiles())]
     pub profile: Option<String>,
     /// Only those with this tag.
     #[arg(long)]
@@ -163,13 +200,13 @@ pub(crate) struct DeviceImportArgs {
     #[arg(long)]
     pub skip_bad: bool,
     /// The fleet of rows that name none.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: Option<String>,
     /// The model of rows that name none.
-    #[arg(long)]
+    #[arg(long, add = complete::models())]
     pub model: Option<String>,
     /// The radio profile of rows that name none.
-    #[arg(long)]
+    #[arg(long, add = complete::profiles())]
     pub profile: Option<String>,
     /// The JoinEUI of rows that name none.
     #[arg(long)]
@@ -179,10 +216,10 @@ pub(crate) struct DeviceImportArgs {
 #[derive(Args)]
 pub(crate) struct DeviceSetArgs {
     /// DevEUIs or names.
-    #[arg(value_name = "DEVICE", required_unless_present_any = ["of_fleet", "with_tag"])]
+    #[arg(value_name = "DEVICE", add = complete::devices(), required_unless_present_any = ["of_fleet", "with_tag"])]
     pub devices: Vec<String>,
     /// All devices of this fleet instead.
-    #[arg(long, value_name = "FLEET", conflicts_with = "devices")]
+    #[arg(long, value_name = "FLEET", conflicts_with = "devices", add = complete::fleets())]
     pub of_fleet: Option<String>,
     /// All devices with this tag instead.
     #[arg(long, value_name = "TAG", conflicts_with = "devices")]
@@ -194,13 +231,13 @@ pub(crate) struct DeviceSetArgs {
     #[arg(long)]
     pub name: Option<String>,
     /// Move to this fleet.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: Option<String>,
     /// The model; empty for none.
-    #[arg(long)]
+    #[arg(long, add = complete::models())]
     pub model: Option<String>,
     /// The radio profile; empty for none.
-    #[arg(long)]
+    #[arg(long, add = complete::profiles())]
     pub profile: Option<String>,
     /// Description, in free text.
     #[arg(long)]
@@ -247,8 +284,8 @@ pub(crate) struct DeviceAddArgs {
 #[derive(Args)]
 pub(crate) struct LabelsArgs {
     /// Where to write it: a file that ends with .pdf or .svg.
-    #[arg(long = "output", short = 'o', value_name = "FILE")]
-    pub into: PathBuf,
+    #[arg(long, short, value_name = "FILE")]
+    pub output: PathBuf,
     #[command(flatten)]
     pub which: DeviceListArgs,
 }
@@ -265,11 +302,20 @@ pub(crate) struct DeviceAdoptArgs {
 #[derive(Args)]
 pub(crate) struct NewDeviceArgs {
     /// Its name; the DevEUI if not given.
-    #[arg(long, default_value = "")]
+    #[arg(long, default_value = "", hide_default_value = true)]
     pub name: String,
     /// The short name of its fleet.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: String,
+    /// The short name of its model.
+    #[arg(long, add = complete::models())]
+    pub model: Option<String>,
+    /// The short name of its radio profile.
+    #[arg(long, add = complete::profiles())]
+    pub profile: Option<String>,
+    /// Where it is used; EU868 if not given.
+    #[arg(long)]
+    pub region: Option<Region>,
     /// Its AppKey, or one of the words generate and fleet (the fleet's default key). If not given, it is that of
     /// HERON_APP_KEY, or asked for, so that it stays out of the shell's history.
     #[arg(long, value_name = "KEY")]
@@ -283,9 +329,21 @@ pub(crate) struct NewDeviceArgs {
     /// Read its NwkKey from standard input, a line of its own, after the AppKey.
     #[arg(long, conflicts_with = "nwk_key")]
     pub nwk_key_stdin: bool,
-    /// Where it is used; EU868 if not given.
+    /// Description, in free text.
+    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+    pub description: String,
+    /// Version of its hardware.
     #[arg(long)]
-    pub region: Option<Region>,
+    pub hardware: Option<String>,
+    /// Version of its firmware.
+    #[arg(long)]
+    pub firmware: Option<String>,
+    /// A word to find it by; may be given several times.
+    #[arg(long = "tag", value_name = "TAG")]
+    pub tags: Vec<String>,
+    /// Only show how it would be read, and what looks wrong.
+    #[arg(long = "dry-run")]
+    pub check: bool,
     /// Its address, if it is activated by personalization (ABP): it has session keys and no root key.
     #[arg(long, value_name = "ADDRESS", help_heading = "Personalization")]
     pub dev_addr: Option<String>,
@@ -306,25 +364,4 @@ pub(crate) struct NewDeviceArgs {
     pub nwk_s_enc_key: Option<String>,
     #[command(flatten)]
     pub radio: radio::RadioArgs,
-    /// The short name of its model.
-    #[arg(long)]
-    pub model: Option<String>,
-    /// The short name of its radio profile.
-    #[arg(long)]
-    pub profile: Option<String>,
-    /// Description, in free text.
-    #[arg(long, default_value = "")]
-    pub description: String,
-    /// Version of its hardware.
-    #[arg(long)]
-    pub hardware: Option<String>,
-    /// Version of its firmware.
-    #[arg(long)]
-    pub firmware: Option<String>,
-    /// A word to find it by; may be given several times.
-    #[arg(long = "tag", value_name = "TAG")]
-    pub tags: Vec<String>,
-    /// Only show how it would be read, and what looks wrong.
-    #[arg(long = "dry-run")]
-    pub check: bool,
 }

@@ -1,7 +1,7 @@
 //! `heron device import` and `export`: many devices from a CSV file, and into one.
 
 use std::fs;
-use std::io::{IsTerminal as _, Read as _, Write as _};
+use std::io::{IsTerminal as _, Read as _};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, bail};
@@ -14,8 +14,10 @@ use futures::StreamExt as _;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::client::Client;
-use crate::commands::device::args::DeviceImportArgs;
+use crate::commands::device::args::{DeviceImportArgs, DeviceListArgs};
+use crate::save;
 use crate::show::{self, Out};
+use crate::terminal;
 
 /// What is sent.
 const CSV: &str = "text/csv";
@@ -73,9 +75,9 @@ pub(super) async fn run(client: &Client, out: &Out, args: DeviceImportArgs, yes:
 async fn register(client: &Client, path: &str, options: &ImportOptions, bytes: Vec<u8>) -> Result<DeviceImportOutcome> {
     let response = client.upload_told(path, options, (CSV, bytes)).await?;
     let mut events = response.bytes_stream().eventsource();
-    // Drawn on a terminal only.
     let style = ProgressStyle::with_template("{bar:40} {pos} of {len} written down")?;
-    let bar = ProgressBar::no_length().with_style(style);
+    let bar = if terminal::shows_progress() { ProgressBar::no_length() } else { ProgressBar::hidden() };
+    let bar = bar.with_style(style);
     while let Some(event) = events.next().await {
         let event = event.context("the service's answer breaks off; what was registered, `heron device list` shows")?;
         match event.event.as_str() {
@@ -110,22 +112,17 @@ fn show(out: &Out, outcome: &DeviceImportOutcome, preview: bool) -> Result<()> {
     Ok(())
 }
 
-pub(super) async fn export(client: &Client, fleet: Option<String>, keys: bool, into: Option<PathBuf>) -> Result<()> {
-    let mut query = vec![("keys", keys.to_string())];
-    query.extend(fleet.map(|fleet| ("fleet", fleet)));
-    let bytes = client.download(&client.in_estate("devices/export").await?, &query).await?;
-    match into {
-        None => Ok(std::io::stdout().write_all(&bytes)?),
-        Some(file) => {
-            let mut options = fs::OpenOptions::new();
-            options.write(true).create(true).truncate(true);
-            // It may hold keys.
-            #[cfg(unix)]
-            std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-            let written = options.open(&file).and_then(|mut open| open.write_all(&bytes));
-            written.with_context(|| format!("writing {}", file.display()))
+pub(super) async fn export(client: &Client, which: DeviceListArgs, keys: bool, into: Option<PathBuf>) -> Result<()> {
+    if let Some(file) = &into {
+        // A sheet that is none would only be found when it is opened.
+        if file.extension().is_none_or(|ending| !ending.eq_ignore_ascii_case("csv")) {
+            bail!("{}: a name that ends with .csv is wanted", file.display());
         }
     }
+    let mut query = which.query();
+    query.push(("keys", keys.to_string()));
+    let response = client.stream(&client.in_estate("devices/export").await?, &query, None).await?;
+    save::whole(response, into.as_deref()).await
 }
 
 /// How many rows can be registered, and those that cannot, with the reason.

@@ -8,6 +8,7 @@ use api::device::label::LabelInPhoto;
 
 use crate::client::Client;
 use crate::commands::device::args::LabelsArgs;
+use crate::save;
 use crate::show::Out;
 
 /// The code of the label in a photo; the service looks for it.
@@ -19,7 +20,7 @@ pub(super) async fn in_photo(client: &Client, photo: &Path) -> Result<String> {
 }
 
 pub(super) async fn print(client: &Client, out: &Out, args: LabelsArgs) -> Result<()> {
-    let LabelsArgs { into, which } = args;
+    let LabelsArgs { output: into, which } = args;
     let form = match into.extension().and_then(|ending| ending.to_str()).map(str::to_ascii_lowercase).as_deref() {
         Some("pdf") => "pdf",
         Some("svg") => "svg",
@@ -27,7 +28,7 @@ pub(super) async fn print(client: &Client, out: &Out, args: LabelsArgs) -> Resul
     };
     let mut query = which.query();
     query.push(("form", form.into()));
-    let bytes = client.download(&client.in_estate("devices/labels").await?, &query).await?;
-    fs::write(&into, bytes).with_context(|| format!("writing {}", into.display()))?;
-    out.line(format!("{} is written. Print it at its own size, on sheets of 3 by 7 labels.", into.display()))
+    let response = client.stream(&client.in_estate("devices/labels").await?, &query, None).await?;
+    save::whole(response, Some(&into)).await?;
+    out.said(format!("{} is written. Print it at its own size, on sheets of 3 by 7 labels.", into.display()))
 }

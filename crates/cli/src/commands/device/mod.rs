@@ -2,14 +2,13 @@
 
 mod adopt;
 pub(crate) mod args;
-mod counters;
-mod forget;
 pub(crate) mod import;
 mod keys;
 mod labels;
 mod list;
 mod radio;
 mod remove;
+mod session;
 pub(crate) mod set;
 mod why;
 
@@ -65,15 +64,7 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
     if let Some(next) = &d.next_session {
         lines.push(("next session", format!("DevAddr {}, begins with its first uplink", next.dev_addr)));
     }
-    if let Some(session) = &d.session {
-        let up = session.last_counter_up.map_or_else(|| "none yet".into(), |n| n.to_string());
-        let begun = match d.personalized {
-            true => "fixed".to_owned(),
-            false => format!("joined {}", show::ago(Some(session.joined_at))),
-        };
-        lines.push(("session", format!("DevAddr {}, {begun}", session.dev_addr)));
-        lines.push(("counters", format!("last up {up}, next down {}", session.next_counter_down)));
-    }
+    lines.extend(session::lines(d));
     if let Some(decision) = &d.rate_decision {
         lines.push(("data rate", decision.why.clone()));
     }
@@ -83,6 +74,12 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
         format!("{:.1} s on air, {} downlinks to it", d.day_airtime_ms / 1000.0, d.day_downlinks),
     ));
     lines
+}
+
+/// A device with all that is known of it.
+async fn detail(client: &Client, device: &str) -> Result<DeviceDetail> {
+    let eui = client.dev_eui(device).await?;
+    client.get(&client.in_estate(&format!("devices/{eui}")).await?, &[]).await
 }
 
 fn show_detail(out: &Out, detail: &DeviceDetail) -> Result<()> {
@@ -253,28 +250,21 @@ async fn add(client: &Client, out: &Out, mut args: DeviceAddArgs) -> Result<()> 
 pub(crate) async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool) -> Result<()> {
     match verb {
         DeviceVerb::List(args) => list::run(client, out, args).await,
-        DeviceVerb::Show { device } => {
-            let eui = client.dev_eui(&device).await?;
-            let detail: DeviceDetail = client.get(&client.in_estate(&format!("devices/{eui}")).await?, &[]).await?;
-            show_detail(out, &detail)
-        }
-        DeviceVerb::Labels(args) => labels::print(client, out, args).await,
-        DeviceVerb::Strangers => adopt::list(client, out).await,
+        DeviceVerb::Show { device } => show_detail(out, &detail(client, &device).await?),
+        DeviceVerb::Why { device, limit } => why::run(client, out, &device, limit).await,
+        DeviceVerb::Add(args) => add(client, out, *args).await,
         DeviceVerb::Adopt(args) => {
             let args = adopt::named(client, *args).await?;
             add(client, out, args).await
         }
-        DeviceVerb::Add(args) => add(client, out, *args).await,
-        DeviceVerb::Why { device, limit } => why::run(client, out, &device, limit).await,
-        DeviceVerb::Radio { device, radio } => radio::run(client, out, device, radio).await,
-        DeviceVerb::Remove { device } => remove::run(client, out, device, yes).await,
-        DeviceVerb::Keys { device, form, order } => keys::run(client, out, device, form, order).await,
-        DeviceVerb::Set(args) => set::run(client, out, *args, yes).await,
         DeviceVerb::Import(args) => import::run(client, out, args, yes).await,
-        DeviceVerb::Export { fleet, keys, into } => import::export(client, fleet, keys, into).await,
-        DeviceVerb::Forget { device, nonces } => forget::run(client, out, device, nonces, yes).await,
-        DeviceVerb::Counters { device, last_up, next_down } => {
-            counters::run(client, out, device, (last_up, next_down), yes).await
-        }
+        DeviceVerb::Export { which, keys, output } => import::export(client, which, keys, output).await,
+        DeviceVerb::Set(args) => set::run(client, out, *args, yes).await,
+        DeviceVerb::Remove { device } => remove::run(client, out, device, yes).await,
+        DeviceVerb::Radio { verb } => radio::run(client, out, verb).await,
+        DeviceVerb::Session { verb } => session::run(client, out, verb, yes).await,
+        DeviceVerb::Keys { device, form, order } => keys::run(client, out, device, form, order).await,
+        DeviceVerb::Labels(args) => labels::print(client, out, args).await,
+        DeviceVerb::Strangers => adopt::list(client, out).await,
     }
 }

@@ -1,20 +1,24 @@
 //! `heron device radio`.
 
-use crate::args::radio::RadioArgs;
-use anyhow::Result;
+use anyhow::{Result, bail};
 use api::device::DeviceDetail;
 
-use super::radio_lines;
+use super::{detail, radio_lines};
 use crate::client::Client;
+use crate::commands::device::args::RadioVerb;
 use crate::show::Out;
 
-pub(super) async fn run(client: &Client, out: &Out, device: String, radio: Box<RadioArgs>) -> Result<()> {
-    let eui = client.dev_eui(&device).await?;
-    let path = client.in_estate(&format!("devices/{eui}")).await?;
-    let mut detail: DeviceDetail = client.get(&path, &[]).await?;
-    if !radio.is_empty() {
-        let radio = radio.over(detail.radio);
-        detail = client.put(&format!("{path}/radio"), &radio).await?;
+pub(super) async fn run(client: &Client, out: &Out, verb: RadioVerb) -> Result<()> {
+    match verb {
+        RadioVerb::Show { device } => radio_lines(out, &detail(client, &device).await?),
+        RadioVerb::Set { device, radio } => {
+            if radio.is_empty() {
+                bail!("nothing is to be changed; `heron device radio set --help` says what can be");
+            }
+            let before = detail(client, &device).await?;
+            let path = client.in_estate(&format!("devices/{}/radio", before.device.dev_eui)).await?;
+            let detail: DeviceDetail = client.put(&path, &radio.over(before.radio)).await?;
+            radio_lines(out, &detail)
+        }
     }
-    radio_lines(out, &detail)
 }

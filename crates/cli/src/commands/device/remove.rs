@@ -16,5 +16,5 @@ pub(super) async fn run(client: &Client, out: &Out, device: String, yes: bool) -
     );
     show::confirm(yes, &what)?;
     client.delete(&path).await?;
-    out.line(format!("{} was removed.", detail.device.name))
+    out.said(format!("{} was removed.", detail.device.name))
 }

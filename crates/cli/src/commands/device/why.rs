@@ -9,6 +9,7 @@ use api::message::{Body, Message};
 use crate::client::Client;
 use crate::commands::traffic;
 use crate::show::{self, Out};
+use crate::terminal;
 
 pub(super) async fn run(client: &Client, out: &Out, device: &str, limit: u32) -> Result<()> {
     let eui = client.dev_eui(device).await?;
@@ -19,9 +20,9 @@ pub(super) async fn run(client: &Client, out: &Out, device: &str, limit: u32) ->
     }
     for finding in &why.findings {
         let mark = match finding.weight {
-            Weight::Trouble => "!!",
-            Weight::Attention => "! ",
-            Weight::Fine => "  ",
+            Weight::Trouble => terminal::sign("!!"),
+            Weight::Attention => terminal::sign("! "),
+            Weight::Fine => "  ".into(),
         };
         out.line(format!("{mark} {:<10} {}", finding.about, finding.what))?;
         if let Some(step) = &finding.next_step {

@@ -1,4 +1,4 @@
-//! `heron estate all`.
+//! `heron estate list --all`.
 
 use crate::show;
 use anyhow::Result;

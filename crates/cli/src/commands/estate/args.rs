@@ -2,14 +2,24 @@
 
 use clap::Subcommand;
 
+use crate::complete;
+
 #[derive(Subcommand)]
 pub(crate) enum EstateVerb {
     /// List those one belongs to, or where something is shared with one.
-    List,
-    /// List all of the installation (for the installation's keeper).
-    All,
+    List {
+        /// List all of the installation, with their owners (for the installation's keeper).
+        #[arg(long)]
+        all: bool,
+    },
+    /// Show one.
+    Show {
+        /// Its short name.
+        #[arg(value_name = "ESTATE", add = complete::estates())]
+        slug: String,
+    },
     /// Found an estate (for the installation's keeper); its owner's invitation is printed once.
-    Found {
+    Add {
         /// Its short name: lower-case letters, digits and dashes.
         slug: String,
         /// Its name; the short name if not given.

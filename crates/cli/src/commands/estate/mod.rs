@@ -1,25 +1,37 @@
 //! `heron estate`.
 
+mod add;
 mod all;
 pub(crate) mod args;
-mod found;
 
 use anyhow::Result;
 use api::fleet::Estate;
 
-use crate::client::Client;
+use crate::client::{Client, segment};
 use crate::commands::estate::args::EstateVerb;
 use crate::show::Out;
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
     match verb {
-        EstateVerb::List => {
+        EstateVerb::List { all: true } => all::run(client, out).await,
+        EstateVerb::List { all: false } => {
             let estates: Vec<Estate> = client.all("/estates", &[]).await?;
             out.list(&estates, "You belong to no estate.", &["ESTATE", "NAME", "YOUR ROLE"], |e| {
                 vec![e.slug.clone(), e.name.clone(), e.role_label()]
             })
         }
-        EstateVerb::All => all::run(client, out).await,
-        EstateVerb::Found { slug, name, owner } => found::run(client, out, slug, name, owner).await,
+        EstateVerb::Show { slug } => {
+            let estate: Estate = client.get(&format!("/estates/{}", segment(&slug)), &[]).await?;
+            out.one(&estate, |e| {
+                let rights: Vec<String> = e.rights.iter().map(ToString::to_string).collect();
+                vec![
+                    ("estate", e.slug.clone()),
+                    ("name", e.name.clone()),
+                    ("your role", e.role_label()),
+                    ("you may", rights.join(", ")),
+                ]
+            })
+        }
+        EstateVerb::Add { slug, name, owner } => add::run(client, out, slug, name, owner).await,
     }
 }

@@ -3,14 +3,19 @@
 use clap::{Args, Subcommand};
 
 use crate::args::{OrNone, days_or_forever, number_or_none, seconds, seconds_or_none};
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum FleetVerb {
     /// List fleets.
     List,
     /// Show one.
-    Show { slug: String },
-    /// Make one.
+    Show {
+        /// Its short name.
+        #[arg(value_name = "FLEET", add = complete::fleets())]
+        slug: String,
+    },
+    /// Add one.
     Add {
         /// Its short name: lower-case letters, digits and dashes.
         slug: String,
@@ -23,7 +28,11 @@ pub(crate) enum FleetVerb {
     /// Change one; what is not given stays.
     Set(Box<FleetSetArgs>),
     /// Remove one that has no devices.
-    Remove { slug: String },
+    Remove {
+        /// Its short name.
+        #[arg(value_name = "FLEET", add = complete::fleets())]
+        slug: String,
+    },
 }
 
 #[derive(Args)]
@@ -39,6 +48,7 @@ pub struct FleetLimitArgs {
 #[derive(Args)]
 pub(crate) struct FleetSetArgs {
     /// Its short name.
+    #[arg(value_name = "FLEET", add = complete::fleets())]
     pub slug: String,
     /// Another name.
     #[arg(long)]

@@ -1,7 +1,18 @@
-//! `heron frame`: its options.
+//! `heron frame`: its verb and options.
 
-use clap::Args;
+use clap::{Args, Subcommand};
 use lorawan::region::Region;
+
+use crate::complete;
+
+#[derive(Subcommand)]
+pub(crate) enum FrameVerb {
+    /// Decode a frame: fields, MAC commands, MIC and payload.
+    ///
+    /// Without keys, the service is asked, which tries those of the registered device. With keys, or
+    /// without a sign-in, everything is done here and nothing leaves the machine.
+    Show(Box<FrameArgs>),
+}
 
 #[derive(Args)]
 pub(crate) struct FrameArgs {
@@ -9,7 +20,7 @@ pub(crate) struct FrameArgs {
     #[arg(value_name = "HEX|BASE64")]
     pub frame: String,
     /// Try the keys of this registered device: its DevEUI or name.
-    #[arg(long)]
+    #[arg(long, add = complete::devices())]
     pub device: Option<String>,
     /// Say what data rates and channels mean in this region.
     #[arg(long)]

@@ -1,4 +1,4 @@
-//! `heron frame`.
+//! `heron frame show`.
 
 pub(crate) mod args;
 

@@ -6,6 +6,8 @@ use api::gateway::Protocol;
 use clap::{Args, Subcommand};
 use lorawan::region::Region;
 
+use crate::complete;
+
 /// The verbs of `heron gateway`.
 #[derive(Subcommand)]
 pub(crate) enum GatewayVerb {
@@ -28,58 +30,99 @@ pub(crate) enum RemoteGatewayVerb {
     /// List gateways with their state.
     List,
     /// Show one.
-    Show { eui: String },
+    Show {
+        /// Its name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+    },
     /// Register one.
     Add(GatewayAddArgs),
+    /// Register a stranger that calls, in the region whose channels it hears.
+    Adopt(GatewayAdoptArgs),
     /// Register many from a CSV file; what becomes of each row is shown first.
     Import(ImportArgs),
     /// Change one; what is not given stays.
     Set(Box<GatewaySetArgs>),
-    /// Register a stranger that calls, in the region whose channels it hears.
-    Adopt(GatewayAdoptArgs),
+    /// Remove one; its EUI can be used again.
+    Remove {
+        /// Its name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+    },
     /// Make one's connection kit: all it needs to connect, with new credentials, and a sheet in plain words.
     Kit(KitArgs),
-    /// List one's credentials: tokens and certificates, without their secrets.
-    Credentials { eui: String },
-    /// Make one a credential; its secret is printed here, and can never be shown again.
-    Issue {
-        eui: String,
+    /// Credentials by which gateways get in: tokens and certificates.
+    Credential {
+        #[command(subcommand)]
+        verb: CredentialVerb,
+    },
+    /// Firmware that gateways fetch over CUPS.
+    Firmware {
+        #[command(subcommand)]
+        verb: FirmwareVerb,
+    },
+    /// List events of one: connections, refusals with their reason, restarts, changes.
+    Events {
+        /// Its name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+        /// How many at most, the latest first: 1 to 500.
+        #[arg(long, value_name = "N", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=500))]
+        limit: u32,
+    },
+    /// Show what one hears of the estate's last uplinks: by channel and data rate, and what it alone hears.
+    Reception {
+        /// Its name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+    },
+    /// Show how much of each of the last 30 days one was listening.
+    Uptime {
+        /// Its name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+    },
+    /// List gateways that call but are not registered. Their frames are not accepted.
+    Strangers,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CredentialVerb {
+    /// List a gateway's credentials, without their secrets; or all that end soon.
+    List {
+        /// The gateway's name or EUI.
+        #[arg(required_unless_present = "ending", add = complete::gateways())]
+        gateway: Option<String>,
+        /// Of all gateways, those that expire within 30 days or have expired, and the service's own certificate.
+        #[arg(long, conflicts_with = "gateway")]
+        ending: bool,
+    },
+    /// Make a gateway a credential; its secret is printed here, and can never be shown again.
+    Add {
+        /// The gateway's name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
         /// What it is for: traffic, or updates over CUPS.
         #[arg(long = "for", value_name = "PURPOSE", default_value = "traffic", value_parser = ["traffic", "updates"])]
         purpose: String,
         #[command(flatten)]
         secret: SecretArgs,
     },
+    /// Replace a gateway's credentials over CUPS: it fetches new ones when it next asks, and the old ones end when it
+    /// first uses them.
+    Replace {
+        /// The gateway's name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+    },
     /// Revoke a credential; a gateway connected with it is cut off.
-    Revoke {
-        eui: String,
-        /// The credential, as `heron gateway credentials` names it.
+    Remove {
+        /// The gateway's name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+        /// The credential, as `heron gateway credential list` names it.
         credential: String,
     },
-    /// Replace one's credentials over CUPS: it fetches new ones when it next asks, and the old ones end when it first uses them.
-    Replace { eui: String },
-    /// Credentials that expire within 30 days or have expired, and the service's own certificate.
-    Endings,
-    /// Firmware that gateways fetch over CUPS.
-    Firmware {
-        #[command(subcommand)]
-        verb: FirmwareVerb,
-    },
-    /// Events of one: connections, refusals with their reason, restarts, changes.
-    Events {
-        eui: String,
-        /// How many at most, the latest first.
-        #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=500))]
-        limit: u32,
-    },
-    /// What one hears, of the estate's last uplinks: by channel and data rate, and what it alone hears.
-    Reception { eui: String },
-    /// How much of each of the last 30 days one was listening.
-    Uptime { eui: String },
-    /// Remove one; its EUI can be used again.
-    Remove { eui: String },
-    /// List gateways that call but are not registered. Their frames are not accepted.
-    Strangers,
 }
 
 #[derive(Args)]
@@ -109,13 +152,15 @@ pub(crate) struct SecretArgs {
     #[arg(long)]
     pub certificate: bool,
     /// For how many days it is good; 730 if not given.
-    #[arg(long)]
+    #[arg(long, value_name = "DAYS")]
     pub days: Option<u16>,
 }
 
 #[derive(Args)]
 pub(crate) struct KitArgs {
-    pub eui: String,
+    /// Its name or EUI.
+    #[arg(add = complete::gateways())]
+    pub gateway: String,
     /// Let the gateway fetch its credentials for traffic, and all later changes, over CUPS.
     #[arg(long)]
     pub updates: bool,
@@ -154,22 +199,22 @@ pub(crate) struct GatewayArgs {
 #[derive(Args)]
 pub(crate) struct GatewayAboutArgs {
     /// Description, in free text: where the key hangs, whom to call.
-    #[arg(long)]
+    #[arg(long, value_name = "TEXT")]
     pub description: Option<String>,
     /// Latitude in degrees, north positive.
-    #[arg(long, allow_negative_numbers = true)]
+    #[arg(long, value_name = "DEG", allow_negative_numbers = true)]
     pub latitude_deg: Option<f64>,
     /// Longitude in degrees, east positive.
-    #[arg(long, allow_negative_numbers = true)]
+    #[arg(long, value_name = "DEG", allow_negative_numbers = true)]
     pub longitude_deg: Option<f64>,
     /// Altitude above the sea in metres.
-    #[arg(long, allow_negative_numbers = true)]
+    #[arg(long, value_name = "M", allow_negative_numbers = true)]
     pub altitude_m: Option<f64>,
     /// Antenna gain in dBi; 2.15 if not given.
-    #[arg(long, allow_negative_numbers = true)]
+    #[arg(long, value_name = "DBI", allow_negative_numbers = true)]
     pub antenna_gain_dbi: Option<f32>,
     /// Loss of the cable to the antenna in dB; none if not given.
-    #[arg(long)]
+    #[arg(long, value_name = "DB")]
     pub cable_loss_db: Option<f32>,
     /// The region whose limits it keeps; if not given, that of the channels it hears, or else EU868.
     #[arg(long)]
@@ -181,13 +226,13 @@ pub(crate) struct GatewayAboutArgs {
     #[arg(long)]
     pub protocol: Option<Protocol>,
     /// Take its UDP datagrams from this address or network only, such as 192.0.2.7 or 192.0.2.0/24; `anywhere` lifts it.
-    #[arg(long)]
+    #[arg(long, value_name = "ADDRESS")]
     pub udp_source: Option<String>,
     /// Let other estates' devices be heard through it: `--open-to-others`, or `--open-to-others=false`.
-    #[arg(long, num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     pub open_to_others: Option<bool>,
     /// Let it send class B beacons, as long as it has GPS time: `--beacons`, or `--beacons=false`.
-    #[arg(long, num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     pub beacons: Option<bool>,
 }
 
@@ -212,16 +257,26 @@ pub(crate) enum FirmwareVerb {
         #[arg(long)]
         key_crc: Option<u32>,
     },
+    /// Offer one to a gateway, once, when it next asks over CUPS.
+    Offer {
+        /// The gateway's name or EUI.
+        #[arg(add = complete::gateways())]
+        gateway: String,
+        /// The firmware, as `heron gateway firmware list` names it; `none` takes an offer back.
+        firmware: String,
+    },
     /// Remove one; it is no longer offered to gateways.
-    Remove { firmware: String },
-    /// Offer one to a gateway, once, when it next asks; without one, none.
-    Hand { eui: String, firmware: Option<String> },
+    Remove {
+        /// The firmware, as `heron gateway firmware list` names it.
+        firmware: String,
+    },
 }
 
 #[derive(Args)]
 pub(crate) struct GatewaySetArgs {
-    /// Its EUI.
-    pub eui: String,
+    /// Its name or EUI.
+    #[arg(add = complete::gateways())]
+    pub gateway: String,
     /// Its name.
     #[arg(long)]
     pub name: Option<String>,

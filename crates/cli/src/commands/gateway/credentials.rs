@@ -15,8 +15,8 @@ use api::gateway::{Gateway, Protocol};
 use chrono::{DateTime, Utc};
 use domain::gateway::credential;
 
-use crate::client::Client;
-use crate::commands::gateway::args::{KitArgs, SecretArgs};
+use crate::client::{Client, segment};
+use crate::commands::gateway::args::{CredentialVerb, KitArgs, SecretArgs};
 use crate::show::{self, Out};
 
 impl SecretArgs {
@@ -30,8 +30,8 @@ fn day(at: DateTime<Utc>) -> String {
 }
 
 /// Makes a kit and writes it where only its owner can read it.
-pub(crate) async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path: &Path) -> Result<()> {
-    let kit = client.fetch(&client.in_estate(&format!("gateways/{eui}/kit")).await?, order).await?;
+pub(crate) async fn save_kit(client: &Client, gateway: &str, order: &KitOrder, path: &Path) -> Result<()> {
+    let kit = client.fetch(&format!("{}/kit", client.one("gateways", gateway).await?), order).await?;
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder).with_context(|| format!("making {}", folder.display()))?;
     }
@@ -40,14 +40,14 @@ pub(crate) async fn save_kit(client: &Client, eui: &str, order: &KitOrder, path:
 }
 
 pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs, yes: bool) -> Result<()> {
-    let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{}", args.eui)).await?, &[]).await?;
+    let gateway: Gateway = client.get(&client.one("gateways", &args.gateway).await?, &[]).await?;
     let order = KitOrder { kind: args.secret.kind(), updates: args.updates, days: args.secret.days };
     let path = args.into.unwrap_or_else(|| format!("connection-kit-{}.zip", gateway.eui).into());
     if path.exists() {
         let what = format!("{} is there already, and the secret in it cannot be shown again.", path.display());
         show::confirm(yes, &what)?;
     }
-    save_kit(client, &args.eui, &order, &path).await?;
+    save_kit(client, &args.gateway, &order, &path).await?;
     if out.json {
         return out.json(&serde_json::json!({ "gateway": gateway.eui, "kit": path }));
     }
@@ -61,11 +61,33 @@ pub(crate) async fn kit(client: &Client, out: &Out, args: KitArgs, yes: bool) ->
     out.line(format!("Its sheet, read-me-first.txt, says what goes where.{secret}"))
 }
 
-pub(crate) async fn credentials(client: &Client, out: &Out, eui: &str) -> Result<()> {
-    let path = client.in_estate(&format!("gateways/{eui}/credentials")).await?;
-    let all: Vec<GatewayCredential> = client.all(&path, &[]).await?;
+pub(super) async fn run(client: &Client, out: &Out, verb: CredentialVerb, yes: bool) -> Result<()> {
+    match verb {
+        CredentialVerb::List { gateway: Some(gateway), .. } => list(client, out, &gateway).await,
+        CredentialVerb::List { gateway: None, .. } => endings(client, out).await,
+        CredentialVerb::Add { gateway, purpose, secret } => add(client, out, &gateway, &purpose, &secret).await,
+        CredentialVerb::Replace { gateway } => {
+            client.act(&format!("{}/credentials/replace", client.one("gateways", &gateway).await?)).await?;
+            out.said(format!("{gateway} is given new credentials when it next asks over CUPS."))
+        }
+        CredentialVerb::Remove { gateway, credential } => {
+            let path = credentials(client, &gateway).await?;
+            show::confirm(yes, "A gateway that connects with this credential will be cut off.")?;
+            client.delete(&format!("{path}/{}", segment(&credential))).await?;
+            out.said(format!("{credential} was revoked."))
+        }
+    }
+}
+
+/// The path of a gateway's credentials.
+async fn credentials(client: &Client, gateway: &str) -> Result<String> {
+    Ok(format!("{}/credentials", client.one("gateways", gateway).await?))
+}
+
+async fn list(client: &Client, out: &Out, gateway: &str) -> Result<()> {
+    let all: Vec<GatewayCredential> = client.all(&credentials(client, gateway).await?, &[]).await?;
     let now = Utc::now();
-    let none = "This gateway has no credentials. Next: `heron gateway kit EUI` makes it a connection kit.";
+    let none = "This gateway has no credentials. Next: `heron gateway kit GATEWAY` makes it a connection kit.";
     out.list(&all, none, &["CREDENTIAL", "FOR", "KIND", "STATE", "MADE", "ENDS", "LAST USED", ""], |c| {
         let note = if c.replace_asked && c.revoked_at.is_none() { "to be replaced" } else { "" };
         vec![
@@ -81,11 +103,10 @@ pub(crate) async fn credentials(client: &Client, out: &Out, eui: &str) -> Result
     })
 }
 
-pub(crate) async fn issue(client: &Client, out: &Out, eui: &str, purpose: &str, secret: &SecretArgs) -> Result<()> {
+async fn add(client: &Client, out: &Out, gateway: &str, purpose: &str, secret: &SecretArgs) -> Result<()> {
     let purpose = if purpose == "updates" { Purpose::Updates } else { Purpose::Traffic };
     let new = NewCredential { purpose, kind: secret.kind(), days: secret.days };
-    let path = client.in_estate(&format!("gateways/{eui}/credentials")).await?;
-    let issued: IssuedCredential = client.post(&path, &new).await?;
+    let issued: IssuedCredential = client.post(&credentials(client, gateway).await?, &new).await?;
     if out.json {
         return out.json(&issued);
     }
@@ -103,19 +124,7 @@ pub(crate) async fn issue(client: &Client, out: &Out, eui: &str, purpose: &str, 
     out.line("\nThe secret is shown this once.")
 }
 
-pub(crate) async fn revoke(client: &Client, out: &Out, eui: &str, credential: &str, yes: bool) -> Result<()> {
-    let path = client.in_estate(&format!("gateways/{eui}/credentials/{credential}")).await?;
-    show::confirm(yes, "A gateway that connects with this credential will be cut off.")?;
-    client.delete(&path).await?;
-    out.line(format!("{credential} was revoked."))
-}
-
-pub(crate) async fn replace(client: &Client, out: &Out, eui: &str) -> Result<()> {
-    client.act(&client.in_estate(&format!("gateways/{eui}/credentials/replace")).await?).await?;
-    out.line("It is given new credentials when it next asks over CUPS.")
-}
-
-pub(crate) async fn endings(client: &Client, out: &Out) -> Result<()> {
+async fn endings(client: &Client, out: &Out) -> Result<()> {
     let endings: Endings = client.get(&client.in_estate("endings").await?, &[]).await?;
     if out.json {
         return out.json(&endings);
@@ -139,8 +148,8 @@ pub(crate) async fn endings(client: &Client, out: &Out) -> Result<()> {
     })
 }
 
-pub(crate) async fn events(client: &Client, out: &Out, eui: &str, limit: u32) -> Result<()> {
-    let path = client.in_estate(&format!("gateways/{eui}/events")).await?;
+pub(crate) async fn events(client: &Client, out: &Out, gateway: &str, limit: u32) -> Result<()> {
+    let path = format!("{}/events", client.one("gateways", gateway).await?);
     let page: Page<GatewayEvent> = client.get(&path, &[("limit", limit.to_string())]).await?;
     if out.json {
         return out.json(&page.items);

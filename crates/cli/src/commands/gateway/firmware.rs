@@ -55,17 +55,18 @@ pub(super) async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: boo
         }
         FirmwareVerb::Remove { firmware } => {
             show::confirm(yes, "This firmware will no longer be offered to gateways.")?;
-            client.delete(&client.in_estate(&format!("gateway-firmware/{firmware}")).await?).await?;
-            out.line(format!("{firmware} was removed."))
+            client.delete(&client.one("gateway-firmware", &firmware).await?).await?;
+            out.said(format!("{firmware} was removed."))
         }
-        FirmwareVerb::Hand { eui, firmware } => {
-            let path = client.in_estate(&format!("gateways/{eui}/firmware")).await?;
+        FirmwareVerb::Offer { gateway, firmware } => {
+            let path = format!("{}/firmware", client.one("gateways", &gateway).await?);
+            let firmware = Some(firmware).filter(|firmware| firmware != "none");
             let said = match &firmware {
-                Some(_) => "It is handed this firmware, once, when it next asks over CUPS.",
-                None => "It is handed no firmware.",
+                Some(_) => format!("{gateway} is offered this firmware, once, when it next asks over CUPS."),
+                None => format!("{gateway} is offered no firmware."),
             };
             client.tell(&path, &HandFirmware { firmware }).await?;
-            out.line(said)
+            out.said(said)
         }
     }
 }

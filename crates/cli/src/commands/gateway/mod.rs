@@ -208,30 +208,24 @@ fn local(context: &Context, verb: LocalGatewayVerb) -> Result<()> {
 async fn remote(client: &Client, out: &Out, verb: RemoteGatewayVerb, yes: bool) -> Result<()> {
     match verb {
         RemoteGatewayVerb::List => list::run(client, out).await,
-        RemoteGatewayVerb::Show { eui } => {
-            let gateway: Gateway = client.get(&client.in_estate(&format!("gateways/{eui}")).await?, &[]).await?;
+        RemoteGatewayVerb::Show { gateway } => {
+            let gateway: Gateway = client.get(&client.one("gateways", &gateway).await?, &[]).await?;
             out.one(&gateway, lines)
         }
         RemoteGatewayVerb::Add(args) => {
             let gateway: Gateway = client.post(&client.in_estate("gateways").await?, &args.about.of(args.eui)).await?;
             out.one(&gateway, lines)
         }
-        RemoteGatewayVerb::Set(args) => set::run(client, out, *args).await,
         RemoteGatewayVerb::Adopt(args) => adopt::run(client, out, args).await,
         RemoteGatewayVerb::Import(args) => import::run(client, out, args, yes).await,
+        RemoteGatewayVerb::Set(args) => set::run(client, out, *args).await,
+        RemoteGatewayVerb::Remove { gateway } => remove::run(client, out, gateway, yes).await,
         RemoteGatewayVerb::Kit(args) => credentials::kit(client, out, args, yes).await,
-        RemoteGatewayVerb::Credentials { eui } => credentials::credentials(client, out, &eui).await,
-        RemoteGatewayVerb::Issue { eui, purpose, secret } => {
-            credentials::issue(client, out, &eui, &purpose, &secret).await
-        }
-        RemoteGatewayVerb::Revoke { eui, credential } => credentials::revoke(client, out, &eui, &credential, yes).await,
-        RemoteGatewayVerb::Replace { eui } => credentials::replace(client, out, &eui).await,
-        RemoteGatewayVerb::Endings => credentials::endings(client, out).await,
+        RemoteGatewayVerb::Credential { verb } => credentials::run(client, out, verb, yes).await,
         RemoteGatewayVerb::Firmware { verb } => firmware::run(client, out, verb, yes).await,
-        RemoteGatewayVerb::Events { eui, limit } => credentials::events(client, out, &eui, limit).await,
-        RemoteGatewayVerb::Reception { eui } => reception::reception(client, out, &eui).await,
-        RemoteGatewayVerb::Uptime { eui } => reception::uptime(client, out, &eui).await,
-        RemoteGatewayVerb::Remove { eui } => remove::run(client, out, eui, yes).await,
+        RemoteGatewayVerb::Events { gateway, limit } => credentials::events(client, out, &gateway, limit).await,
+        RemoteGatewayVerb::Reception { gateway } => reception::reception(client, out, &gateway).await,
+        RemoteGatewayVerb::Uptime { gateway } => reception::uptime(client, out, &gateway).await,
         RemoteGatewayVerb::Strangers => strangers::run(client, out).await,
     }
 }

@@ -10,8 +10,8 @@ fn db(value: Option<f32>, unit: &str) -> String {
     value.map_or("–".into(), |value| format!("{value:.1} {unit}"))
 }
 
-pub(super) async fn reception(client: &Client, out: &Out, eui: &str) -> Result<()> {
-    let path = client.in_estate(&format!("gateways/{eui}/reception")).await?;
+pub(super) async fn reception(client: &Client, out: &Out, gateway: &str) -> Result<()> {
+    let path = format!("{}/reception", client.one("gateways", gateway).await?);
     let reception: Reception = client.get(&path, &[]).await?;
     if out.json {
         return out.json(&reception);
@@ -43,8 +43,8 @@ pub(super) async fn reception(client: &Client, out: &Out, eui: &str) -> Result<(
     out.line(show::table(&["DEVICE", "DEVEUI", "UPLINKS", "BEST SNR"], alone))
 }
 
-pub(super) async fn uptime(client: &Client, out: &Out, eui: &str) -> Result<()> {
-    let path = client.in_estate(&format!("gateways/{eui}/uptime")).await?;
+pub(super) async fn uptime(client: &Client, out: &Out, gateway: &str) -> Result<()> {
+    let path = format!("{}/uptime", client.one("gateways", gateway).await?);
     let days: Vec<UptimeDay> = client.all(&path, &[]).await?;
     if out.json {
         return out.json(&days);

@@ -9,8 +9,8 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, args: GatewaySetArgs) -> Result<()> {
-    let GatewaySetArgs { eui, name, place_by_gps, forget_refused, mut about } = args;
-    let path = client.in_estate(&format!("gateways/{eui}")).await?;
+    let GatewaySetArgs { gateway, name, place_by_gps, forget_refused, mut about } = args;
+    let path = client.one("gateways", &gateway).await?;
     if forget_refused {
         client.delete(&format!("{path}/refused-frequencies")).await?;
     }

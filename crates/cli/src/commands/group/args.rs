@@ -1,39 +1,50 @@
-//! Multicast groups.
+//! `heron group`: its verbs and options.
 
 use clap::{Args, Subcommand};
 use lorawan::region::Region;
 
-use crate::args::{radio, seconds};
+use crate::args::radio;
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum GroupVerb {
     /// List groups.
     List,
-    /// Show one: its members, and the gateways that would send.
-    Show { group: String },
-    /// Make one.
+    /// Show one: its members, and the gateways that would send. Its downlinks: `heron outbox list GROUP`.
+    Show {
+        /// Its name or EUI.
+        #[arg(add = complete::groups())]
+        group: String,
+    },
+    /// Add one.
     Add(Box<GroupAddArgs>),
     /// Change one; what is not given stays.
     Set {
+        /// Its name or EUI.
+        #[arg(add = complete::groups())]
         group: String,
         /// Another name.
         #[arg(long)]
         name: Option<String>,
         /// A device that becomes a member, by name or DevEUI; may be given several times.
-        #[arg(long = "add-member", value_name = "DEVICE")]
+        #[arg(long = "add-member", value_name = "DEVICE", add = complete::devices())]
         add: Vec<String>,
         /// A device that is a member no longer; may be given several times.
-        #[arg(long = "remove-member", value_name = "DEVICE")]
+        #[arg(long = "remove-member", value_name = "DEVICE", add = complete::devices())]
         remove: Vec<String>,
     },
-    /// Show its address and keys, to be set in its members. Each look is written to the service's log.
-    Keys { group: String },
-    /// Put a downlink into its outbox.
-    Send(GroupSendArgs),
-    /// List its downlinks, newest first.
-    Outbox { group: String },
     /// Remove one; its members stay.
-    Remove { group: String },
+    Remove {
+        /// Its name or EUI.
+        #[arg(add = complete::groups())]
+        group: String,
+    },
+    /// Show its address and keys, to be set in its members. Each look is written to the audit log.
+    Keys {
+        /// Its name or EUI.
+        #[arg(add = complete::groups())]
+        group: String,
+    },
 }
 
 #[derive(Args)]
@@ -41,13 +52,13 @@ pub(crate) struct GroupAddArgs {
     /// Its name.
     pub name: String,
     /// The short name of its fleet.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: String,
     /// B or C.
     #[arg(long, value_parser = radio::class)]
     pub class: api::radio::settings::Class,
     /// A member's DevEUI or name; may be given several times.
-    #[arg(long = "member", value_name = "DEVICE")]
+    #[arg(long = "member", value_name = "DEVICE", add = complete::devices())]
     pub members: Vec<String>,
     /// Where its members are; EU868 if not given.
     #[arg(long)]
@@ -70,18 +81,4 @@ pub(crate) struct GroupAddArgs {
     /// Ping slots every 2^N seconds, for class B.
     #[arg(long, value_name = "N")]
     pub ping_periodicity: Option<u8>,
-}
-
-#[derive(Args)]
-pub(crate) struct GroupSendArgs {
-    pub group: String,
-    /// FPort, 1 to 223.
-    #[arg(long)]
-    pub port: u32,
-    /// The payload in hex, in any pasted form.
-    #[arg(long, value_name = "HEX")]
-    pub payload: String,
-    /// It expires if it has not been sent within this time: seconds, or with a unit.
-    #[arg(long, value_name = "TIME", value_parser = seconds)]
-    pub expires_in: Option<f64>,
 }

@@ -4,7 +4,6 @@ mod add;
 pub(crate) mod args;
 mod keys;
 mod list;
-mod send;
 
 use anyhow::{Result, bail};
 use api::device::group::{ChangeGroup, Group};
@@ -49,7 +48,7 @@ fn lines(g: &Group) -> Vec<(&'static str, String)> {
 }
 
 /// A group by name or EUI.
-async fn find(client: &Client, group: &str) -> Result<Group> {
+pub(super) async fn find(client: &Client, group: &str) -> Result<Group> {
     let all: Vec<Group> = client.all(&client.in_estate("groups").await?, &[]).await?;
     let eui = group.parse::<Eui64>().ok();
     let found = all.into_iter().find(|g| g.name == group || Some(g.eui) == eui);
@@ -84,16 +83,11 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) 
             out.one(&client.patch::<Group>(&path, &change).await?, lines)
         }
         GroupVerb::Keys { group } => keys::run(client, out, group).await,
-        GroupVerb::Send(args) => send::run(client, out, args).await,
-        GroupVerb::Outbox { group } => {
-            let eui = find(client, &group).await?.eui;
-            crate::commands::outbox::list(client, out, &client.in_estate(&format!("devices/{eui}/outbox")).await?).await
-        }
         GroupVerb::Remove { group } => {
             let group = find(client, &group).await?;
             show::confirm(yes, &format!("{} will be removed with its keys and what waits in its outbox.", group.name))?;
             client.delete(&client.in_estate(&format!("groups/{}", group.eui)).await?).await?;
-            out.line(format!("{} was removed.", group.name))
+            out.said(format!("{} was removed.", group.name))
         }
     }
 }

@@ -1,4 +1,6 @@
-//! `heron ingest`.
+//! `heron ingest show`.
+
+pub(crate) mod args;
 
 use anyhow::Result;
 use api::IngestStats;

@@ -6,24 +6,59 @@ use api::reading::ReadingKind;
 use clap::{Args, Subcommand, ValueEnum};
 
 use crate::args::radio::RadioArgs;
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ModelVerb {
     /// List models.
     List,
     /// Show one with its decoder.
-    Show { slug: String },
+    Show {
+        /// Its short name.
+        #[arg(value_name = "MODEL", add = complete::models())]
+        slug: String,
+    },
+    /// Add one.
+    Add(Box<ModelAddArgs>),
+    /// Change one; what is not given stays.
+    Set(Box<ModelSetArgs>),
     /// Remove one that no device is of.
-    Remove { slug: String },
-    /// Add one or change it; what is not given stays.
-    Put(Box<ModelPutArgs>),
-    /// Set the rules of one of its readings; what is not given stays.
-    Reading(ReadingArgs),
+    Remove {
+        /// Its short name.
+        #[arg(value_name = "MODEL", add = complete::models())]
+        slug: String,
+    },
+    /// What is known of its readings: units, limits, words.
+    Reading {
+        #[command(subcommand)]
+        verb: ReadingVerb,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ReadingVerb {
+    /// List what is known of a model's readings.
+    List {
+        /// The model's short name.
+        #[arg(value_name = "MODEL", add = complete::models())]
+        slug: String,
+    },
+    /// Set what is known of one; what is not given stays.
+    Set(ReadingArgs),
+    /// Remove what is known of one: its values are shown as the decoder gives them.
+    Remove {
+        /// The model's short name.
+        #[arg(value_name = "MODEL", add = complete::models())]
+        slug: String,
+        /// The reading's name.
+        reading: String,
+    },
 }
 
 #[derive(Args)]
 pub(crate) struct ReadingArgs {
     /// The model's short name.
+    #[arg(value_name = "MODEL", add = complete::models())]
     pub slug: String,
     /// The reading's name.
     pub reading: String,
@@ -54,9 +89,6 @@ pub(crate) struct ReadingArgs {
     /// Word for a value, as VALUE=WORD (true=open); may be given several times.
     #[arg(long = "word", value_name = "VALUE=WORD")]
     pub words: Vec<String>,
-    /// Remove what was set before.
-    #[arg(long)]
-    pub reset: bool,
 }
 
 /// What kind of value a reading is.
@@ -83,20 +115,41 @@ impl From<Kind> for ReadingKind {
 }
 
 #[derive(Args)]
-pub(crate) struct ModelPutArgs {
+pub(crate) struct ModelAddArgs {
     /// Its short name: lower-case letters, digits and dashes.
     pub slug: String,
-    /// Who makes it; wanted for a new one.
+    /// Who makes it.
+    #[arg(long)]
+    pub maker: String,
+    /// Its name.
+    #[arg(long)]
+    pub name: String,
+    #[command(flatten)]
+    pub about: ModelAboutArgs,
+}
+
+#[derive(Args)]
+pub(crate) struct ModelSetArgs {
+    /// Its short name.
+    #[arg(value_name = "MODEL", add = complete::models())]
+    pub slug: String,
+    /// Who makes it.
     #[arg(long)]
     pub maker: Option<String>,
-    /// Its name; wanted for a new one.
+    /// Its name.
     #[arg(long)]
     pub name: Option<String>,
+    #[command(flatten)]
+    pub about: ModelAboutArgs,
+}
+
+#[derive(Args)]
+pub(crate) struct ModelAboutArgs {
     /// File that says how its payloads are read: a script (.js, with decodeUplink), a field table (.table.toml), names
     /// for the low-power format (.low-power.toml), or a form of text (.text.toml).
     #[arg(long, value_name = "FILE")]
     pub decoder: Option<PathBuf>,
-    /// Unit of a reading, as READING=UNIT; may be given several times. For more than that: `heron model reading`.
+    /// Unit of a reading, as READING=UNIT; may be given several times. For more than that: `heron model reading set`.
     #[arg(long = "unit", value_name = "READING=UNIT")]
     pub units: Vec<String>,
     #[command(flatten)]

@@ -8,7 +8,7 @@ use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let models: Vec<Model> = client.all(&client.in_estate("models").await?, &[]).await?;
-    let none = "There is no model. Next: `heron catalogue import --shipped`, or `heron model put SLUG --maker MAKER --name NAME --decoder FILE`.";
+    let none = "There is no model. Next: `heron catalogue import --shipped`, or `heron model add MODEL --maker MAKER --name NAME --decoder FILE`.";
     out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER", "FROM"], |m| {
         let decoder = match (&m.flaw, &m.about.decoder) {
             (Some(_), _) => "flawed, not used",

@@ -2,13 +2,12 @@
 
 pub(crate) mod args;
 mod list;
-mod put;
 mod reading;
+mod set;
 mod show;
 
 use anyhow::{Result, bail};
 use api::model::{Model, PutModel};
-use api::problem::Problem;
 use domain::model::request::test_count;
 use domain::reading::rule;
 
@@ -52,25 +51,22 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: ModelVerb, yes: bool) 
         ModelVerb::Remove { slug } => {
             let what = format!("The model {slug} will be removed with its decoder, its tests and its editions.");
             confirm(yes, &what)?;
-            client.delete(&client.in_estate(&format!("models/{slug}")).await?).await?;
+            client.delete(&at(client, &slug).await?).await?;
             out.said(format!("{slug} was removed."))
         }
-        ModelVerb::Put(args) => put::run(client, out, *args).await,
-        ModelVerb::Reading(args) => reading::run(client, out, args).await,
+        ModelVerb::Add(args) => set::add(client, out, *args).await,
+        ModelVerb::Set(args) => set::set(client, out, *args).await,
+        ModelVerb::Reading { verb } => reading::run(client, out, verb, yes).await,
     }
 }
 
-/// The model as it is, if there is one.
-async fn before(client: &Client, slug: &str) -> Result<Option<Model>> {
-    match client.get::<Model>(&client.in_estate(&format!("models/{slug}")).await?, &[]).await {
-        Ok(model) => Ok(Some(model)),
-        Err(error) if error.downcast_ref::<Problem>().is_some_and(|p| p.code == "not_found") => Ok(None),
-        Err(error) => Err(error),
-    }
+/// The path of a model.
+async fn at(client: &Client, slug: &str) -> Result<String> {
+    client.one("models", slug).await
 }
 
 async fn put(client: &Client, slug: &str, about: &PutModel) -> Result<Model> {
-    client.put(&client.in_estate(&format!("models/{slug}")).await?, about).await
+    client.put(&at(client, slug).await?, about).await
 }
 
 fn pairs(option: &str, texts: &[String]) -> Result<Vec<(String, String)>> {

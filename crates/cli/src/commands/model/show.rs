@@ -8,7 +8,7 @@ use crate::client::Client;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, slug: String) -> Result<()> {
-    let model: Model = client.get(&client.in_estate(&format!("models/{slug}")).await?, &[]).await?;
+    let model: Model = client.get(&super::at(client, &slug).await?, &[]).await?;
     out.one(&model, lines)?;
     match (&model.about.decoder, out.json) {
         (Some(decoder), false) => out.line(format!("\n{}", decoder.trim_end())),

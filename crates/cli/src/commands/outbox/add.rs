@@ -9,7 +9,7 @@ use crate::commands::outbox::args::OutboxAddArgs;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, args: OutboxAddArgs) -> Result<()> {
-    let (path, check) = (path(client, &args.device).await?, args.check);
+    let (path, check) = (path(client, &args.target).await?, args.check);
     let new = new_item(args)?;
     if check {
         let expected: OutboxReadBack = client.post(&format!("{path}/check"), &new).await?;

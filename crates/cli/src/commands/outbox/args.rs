@@ -3,38 +3,51 @@
 use clap::{Args, Subcommand};
 
 use crate::args::seconds;
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum OutboxVerb {
-    /// List a device's downlinks: those that wait in the order in which they go, then those that are done, newest first.
+    /// List downlinks: those that wait in the order in which they go, then those that are done, newest first.
     List {
-        /// The device's DevEUI or name.
-        device: String,
+        /// A device's or group's name, or its EUI.
+        #[arg(add = complete::devices())]
+        target: String,
     },
-    /// Put a downlink into a device's outbox: bytes, or values for the encoder of its model.
-    Add(OutboxAddArgs),
+    /// Show one.
+    Show {
+        /// A device's or group's name, or its EUI.
+        #[arg(add = complete::devices())]
+        target: String,
+        /// The downlink's id, as `heron outbox list` shows it.
+        id: String,
+    },
+    /// Queue a downlink for a device or a group: bytes, or values for the encoder of its model.
+    Add(Box<OutboxAddArgs>),
     /// Put a downlink that waits elsewhere in its line.
-    Move {
-        /// The device's DevEUI or name.
-        device: String,
-        /// The downlink's name, as `heron outbox list` shows it.
+    Set {
+        /// A device's or group's name, or its EUI.
+        #[arg(add = complete::devices())]
+        target: String,
+        /// The downlink's id, as `heron outbox list` shows it.
         id: String,
         #[command(flatten)]
         to: MoveTo,
     },
-    /// Take a downlink out that still waits.
-    Cancel {
-        /// The device's DevEUI or name.
-        device: String,
-        /// The downlink's name, as `heron outbox list` shows it.
+    /// Cancel a downlink that still waits.
+    Remove {
+        /// A device's or group's name, or its EUI.
+        #[arg(add = complete::devices())]
+        target: String,
+        /// The downlink's id, as `heron outbox list` shows it.
         id: String,
     },
 }
 
 #[derive(Args)]
 pub(crate) struct OutboxAddArgs {
-    /// The device's DevEUI or name.
-    pub device: String,
+    /// A device's or group's name, or its EUI.
+    #[arg(add = complete::devices())]
+    pub target: String,
     /// FPort, 1 to 223. For values the encoder chooses one, if none is given.
     #[arg(long)]
     pub port: Option<u32>,
@@ -69,7 +82,7 @@ pub(crate) struct CargoArgs {
     /// The payload as text, sent as UTF-8.
     #[arg(long, value_name = "TEXT")]
     pub text: Option<String>,
-    /// A value for the encoder of the device's model; may be given several times. A dot in the name leads into an object.
+    /// A value for the encoder of the model; may be given several times. A dot in the name leads into an object.
     #[arg(long = "value", value_name = "NAME=VALUE")]
     pub values: Vec<String>,
     /// All values for the encoder, as an object of JSON.

@@ -2,7 +2,7 @@
 
 mod add;
 pub(crate) mod args;
-mod move_item;
+mod set;
 
 use std::cmp::Reverse;
 
@@ -12,12 +12,26 @@ use chrono::{DateTime, Utc};
 use domain::downlink::expected_words;
 use serde_json::Value;
 
-use crate::client::Client;
+use crate::client::{Client, segment};
+use crate::commands::group;
 use crate::commands::outbox::args::{CargoArgs, OutboxAddArgs, OutboxVerb};
+use crate::failure::NotFound;
 use crate::show::{self, Out};
 
-async fn path(client: &Client, device: &str) -> Result<String> {
-    let eui = client.dev_eui(device).await?;
+/// The path of the outbox of a device or a group.
+async fn path(client: &Client, target: &str) -> Result<String> {
+    let eui = match client.dev_eui(target).await {
+        Ok(eui) => eui,
+        Err(unknown) if unknown.is::<NotFound>() => match group::find(client, target).await {
+            Ok(group) => group.eui,
+            Err(why) if why.is::<NotFound>() => {
+                let why = format!("neither a device nor a group has the name {target:?}, and it is no EUI (16 hex digits)");
+                return Err(NotFound(why).into());
+            }
+            Err(why) => return Err(why),
+        },
+        Err(why) => return Err(why),
+    };
     client.in_estate(&format!("devices/{eui}/outbox")).await
 }
 
@@ -27,7 +41,7 @@ fn note(note: Option<&str>, expected_at: Option<DateTime<Utc>>) -> String {
     note.map(str::to_owned).into_iter().chain(expected).collect::<Vec<_>>().join("; ")
 }
 
-pub(super) fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
+fn lines(i: &OutboxItem) -> Vec<(&'static str, String)> {
     let mut lines = vec![
         ("id", i.id.clone()),
         ("port", i.port.to_string()),
@@ -57,7 +71,7 @@ fn read_back(i: &OutboxReadBack) -> Vec<(&'static str, String)> {
     lines
 }
 
-pub(super) async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
+async fn list(client: &Client, out: &Out, path: &str) -> Result<()> {
     let mut items: Vec<OutboxItem> = client.all(path, &[]).await?;
     // They come newest first. What waits stands in its line, behind what is under way.
     items.sort_by_key(|item| (!item.state.is_open(), item.ahead, Reverse(item.added_at)));
@@ -107,11 +121,16 @@ fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {
     match verb {
-        OutboxVerb::List { device } => list(client, out, &path(client, &device).await?).await,
-        OutboxVerb::Add(args) => add::run(client, out, args).await,
-        OutboxVerb::Move { device, id, to } => move_item::run(client, out, device, id, to).await,
-        OutboxVerb::Cancel { device, id } => {
-            let answer = client.delete(&format!("{}/{id}", path(client, &device).await?)).await?;
+        OutboxVerb::List { target } => list(client, out, &path(client, &target).await?).await,
+        OutboxVerb::Show { target, id } => {
+            let path = format!("{}/{}", path(client, &target).await?, segment(&id));
+            out.one(&client.get::<OutboxItem>(&path, &[]).await?, lines)
+        }
+        OutboxVerb::Add(args) => add::run(client, out, *args).await,
+        OutboxVerb::Set { target, id, to } => set::run(client, out, target, id, to).await,
+        OutboxVerb::Remove { target, id } => {
+            let path = format!("{}/{}", path(client, &target).await?, segment(&id));
+            let answer = client.delete(&path).await?;
             out.one(&answer.json::<OutboxItem>().await?, lines)
         }
     }

@@ -7,7 +7,7 @@ use api::people::EstateMember;
 use crate::client::Client;
 use crate::show::{Out, ago};
 
-pub(super) async fn run(client: &Client, out: &Out, _yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let members: Vec<EstateMember> = client.all(&client.in_estate("people").await?, &[]).await?;
     let head = ["NAME", "ROLE", "SINCE", "INVITED BY", "TWO STEPS", "LAST SEEN"];
     out.list(&members, "Nobody is a member.", &head, |m| {

@@ -6,7 +6,7 @@ use api::people::rights::{RightAbout, Role};
 use crate::client::Client;
 use crate::show::Out;
 
-pub(super) async fn run(client: &Client, out: &Out, _yes: bool) -> Result<()> {
+pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
     let table: Vec<RightAbout> = client.all("/roles", &[]).await?;
     let head = ["RIGHT", "VIEWER", "OPERATOR", "ENGINEER", "OWNER", "TOKENS", "ALLOWS TO"];
     out.list(&table, "", &head, |row| {

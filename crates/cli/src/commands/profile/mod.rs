@@ -4,13 +4,13 @@ pub(crate) mod args;
 
 use anyhow::Result;
 use api::device::change::ChangeEffect;
-use api::problem::Problem;
 use api::radio::profile::{PutProfile, StoredProfile};
+use api::radio::settings::RadioSettings;
 use lorawan::region::Region;
 
 use crate::client::Client;
 use crate::commands::device::set;
-use crate::commands::profile::args::ProfileVerb;
+use crate::commands::profile::args::{ProfileSetArgs, ProfileVerb};
 use crate::show::{self, Out};
 
 /// A value without quotes.
@@ -19,59 +19,69 @@ fn plain(value: &serde_json::Value) -> String {
 }
 
 /// Settings that are given, in words.
-pub(crate) fn given(radio: &api::radio::settings::RadioSettings) -> Result<String> {
+pub(crate) fn given(radio: &RadioSettings) -> Result<String> {
     let value = serde_json::to_value(radio)?;
     let given: Vec<String> =
         value.as_object().into_iter().flatten().map(|(name, value)| format!("{name} {}", plain(value))).collect();
     Ok(if given.is_empty() { "as the region has it".into() } else { given.join(", ") })
 }
 
+fn lines(p: &StoredProfile) -> Vec<(&'static str, String)> {
+    vec![
+        ("profile", p.slug.clone()),
+        ("name", p.name.clone()),
+        ("region", p.region.to_string()),
+        ("radio", given(&p.radio).unwrap_or_default()),
+        ("devices", p.devices.to_string()),
+        ("changed", show::ago(Some(p.changed_at))),
+    ]
+}
+
+async fn change(client: &Client, out: &Out, args: ProfileSetArgs) -> Result<()> {
+    let ProfileSetArgs { slug, name, region, preview, radio } = args;
+    let path = client.one("profiles", &slug).await?;
+    let before: StoredProfile = client.get(&path, &[]).await?;
+    let wanted = PutProfile {
+        name: name.unwrap_or(before.name),
+        region: region.unwrap_or(before.region),
+        radio: radio.over(before.radio),
+    };
+    let effect: ChangeEffect = client.put(&format!("{path}?preview={preview}"), &wanted).await?;
+    if !out.json && effect.done {
+        out.line(format!("{slug}: {}, {}", wanted.region, given(&wanted.radio)?))?;
+    }
+    set::show(out, &effect)
+}
+
 pub(crate) async fn run(client: &Client, out: &Out, verb: ProfileVerb, yes: bool) -> Result<()> {
-    let path = async |slug: &str| client.in_estate(&format!("profiles/{slug}")).await;
     match verb {
         ProfileVerb::List => {
             let profiles: Vec<StoredProfile> = client.all(&client.in_estate("profiles").await?, &[]).await?;
-            let none = "There is no radio profile. Next: `heron profile put SLUG --region REGION`.";
+            let none = "There is no radio profile. Next: `heron profile add PROFILE --region REGION`.";
             out.list(&profiles, none, &["PROFILE", "NAME", "REGION", "DEVICES", "RADIO"], |p| {
                 let radio = given(&p.radio).unwrap_or_default();
                 vec![p.slug.clone(), p.name.clone(), p.region.to_string(), p.devices.to_string(), radio]
             })
         }
         ProfileVerb::Show { slug } => {
-            let profile: StoredProfile = client.get(&path(&slug).await?, &[]).await?;
-            out.one(&profile, |p| {
-                vec![
-                    ("profile", p.slug.clone()),
-                    ("name", p.name.clone()),
-                    ("region", p.region.to_string()),
-                    ("radio", given(&p.radio).unwrap_or_default()),
-                    ("devices", p.devices.to_string()),
-                    ("changed", show::ago(Some(p.changed_at))),
-                ]
-            })
+            let profile: StoredProfile = client.get(&client.one("profiles", &slug).await?, &[]).await?;
+            out.one(&profile, lines)
         }
-        ProfileVerb::Put { slug, name, region, preview, radio } => {
-            let path = path(&slug).await?;
-            let before = match client.get::<StoredProfile>(&path, &[]).await {
-                Ok(profile) => Some(profile),
-                Err(why) if why.downcast_ref::<Problem>().is_some_and(|problem| problem.status == 404) => None,
-                Err(why) => return Err(why),
-            };
+        ProfileVerb::Add { slug, name, region, radio } => {
             let wanted = PutProfile {
-                name: name.or_else(|| before.as_ref().map(|b| b.name.clone())).unwrap_or_else(|| slug.clone()),
-                region: region.or(before.as_ref().map(|b| b.region)).unwrap_or(Region::Eu868),
-                radio: radio.over(before.map(|b| b.radio).unwrap_or_default()),
+                name: name.unwrap_or_else(|| slug.clone()),
+                region: region.unwrap_or(Region::Eu868),
+                radio: radio.over(RadioSettings::default()),
             };
-            let effect: ChangeEffect = client.put(&format!("{path}?preview={preview}"), &wanted).await?;
-            if !out.json && effect.done {
-                out.line(format!("{slug}: {}, {}", wanted.region, given(&wanted.radio)?))?;
-            }
-            set::show(out, &effect)
+            let path = client.one("profiles", &slug).await?;
+            let _: ChangeEffect = client.put_new(&path, &wanted).await?;
+            out.one(&client.get::<StoredProfile>(&path, &[]).await?, lines)
         }
+        ProfileVerb::Set(args) => change(client, out, *args).await,
         ProfileVerb::Remove { slug } => {
             show::confirm(yes, &format!("The radio profile {slug} will be removed."))?;
-            client.delete(&path(&slug).await?).await?;
-            out.line(format!("{slug} was removed."))
+            client.delete(&client.one("profiles", &slug).await?).await?;
+            out.said(format!("{slug} was removed."))
         }
     }
 }

@@ -1,19 +1,21 @@
-//! Readings, charts and exports of them, and rehearsals.
+//! `heron readings`: its verbs and options.
 
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
 use crate::args::moment::Moment;
+use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ReadingsVerb {
-    /// A device's readings as they are now, and what looks wrong about them.
-    Now {
+    /// List a device's readings as they are now, and what looks wrong about them.
+    List {
         /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
         device: String,
     },
-    /// How a reading was over time.
+    /// Draw how a reading was over time.
     Chart(ChartArgs),
     /// Write every value to a file.
     Export(ExportArgs),
@@ -22,6 +24,7 @@ pub(crate) enum ReadingsVerb {
 #[derive(Args)]
 pub(crate) struct ChartArgs {
     /// The device's DevEUI or name.
+    #[arg(add = complete::devices())]
     pub device: String,
     /// The reading's name.
     pub reading: String,
@@ -32,7 +35,7 @@ pub(crate) struct ChartArgs {
     #[arg(long, value_name = "TIME")]
     pub until: Option<Moment>,
     /// Points in a line, about: 10 to 2,000.
-    #[arg(long, default_value_t = 24)]
+    #[arg(long, value_name = "N", default_value_t = 24)]
     pub points: u32,
 }
 
@@ -60,13 +63,13 @@ pub(crate) struct ExportArgs {
     #[arg(long, value_name = "TIME")]
     pub until: Option<Moment>,
     /// Only of this device: its DevEUI or name.
-    #[arg(long)]
+    #[arg(long, add = complete::devices())]
     pub device: Option<String>,
     /// Only of devices of this fleet.
-    #[arg(long)]
+    #[arg(long, add = complete::fleets())]
     pub fleet: Option<String>,
     /// Only of devices of this model.
-    #[arg(long)]
+    #[arg(long, add = complete::models())]
     pub model: Option<String>,
     /// Only readings of these names, separated by commas.
     #[arg(long, value_name = "NAMES")]

@@ -40,13 +40,13 @@ const BAR: f64 = 40.0;
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ReadingsVerb) -> Result<()> {
     match verb {
-        ReadingsVerb::Now { device } => now(client, out, &device).await,
+        ReadingsVerb::List { device } => list(client, out, &device).await,
         ReadingsVerb::Chart(args) => chart(client, out, args).await,
         ReadingsVerb::Export(args) => export(client, args).await,
     }
 }
 
-async fn now(client: &Client, out: &Out, device: &str) -> Result<()> {
+async fn list(client: &Client, out: &Out, device: &str) -> Result<()> {
     let eui = client.dev_eui(device).await?;
     let readings: Vec<DeviceReading> =
         client.all(&client.in_estate(&format!("devices/{eui}/readings")).await?, &[]).await?;
@@ -151,8 +151,5 @@ async fn export(client: &Client, args: ExportArgs) -> Result<()> {
     query.extend(args.model.map(|model| ("model", model)));
     query.extend(args.reading.map(|reading| ("reading", reading)));
     let response = client.stream(&client.in_estate("readings/export").await?, &query, None).await?;
-    match &args.output {
-        None => save::to_stdout(response).await,
-        Some(file) => save::stream(response, file).await,
-    }
+    save::whole(response, args.output.as_deref()).await
 }

@@ -1,16 +1,18 @@
 //! `heron region`.
 
+pub(crate) mod args;
+
 use anyhow::Result;
 use api::calculator::region::{ChannelInfo, RegionDetail, RegionSummary};
 use domain::calculator::region::{detail, summaries};
-use lorawan::region::Region;
 
+use crate::commands::region::args::RegionVerb;
 use crate::show::{self, Out};
 
-pub(crate) fn run(out: &Out, region: Option<Region>) -> Result<()> {
-    match region {
-        None => list(out),
-        Some(region) => {
+pub(crate) fn run(out: &Out, verb: RegionVerb) -> Result<()> {
+    match verb {
+        RegionVerb::List => list(out),
+        RegionVerb::Show { region } => {
             let region = detail(region);
             if out.json { out.json(&region) } else { print(out, &region) }
         }

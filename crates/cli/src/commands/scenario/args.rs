@@ -8,7 +8,8 @@ use clap::Subcommand;
 #[derive(Subcommand)]
 pub(crate) enum ScenarioVerb {
     /// Register what the scenario names and is not registered yet.
-    Register {
+    Import {
+        /// The folder.
         folder: PathBuf,
         /// Where to put connection kits of gateways that need one, and have none there yet.
         #[arg(long, value_name = "FOLDER")]
@@ -16,6 +17,7 @@ pub(crate) enum ScenarioVerb {
     },
     /// Run its stand-in gateways and devices until interrupted.
     Run {
+        /// The folder.
         folder: PathBuf,
         /// Where its gateways call: the service's UDP port.
         #[arg(long, default_value = "127.0.0.1:1700", value_name = "ADDRESS")]

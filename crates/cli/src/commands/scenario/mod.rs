@@ -1,7 +1,7 @@
 //! `heron scenario`.
 
 pub(crate) mod args;
-mod register;
+mod import;
 mod run;
 
 use std::collections::HashMap;
@@ -20,6 +20,7 @@ use domain::input;
 use lorawan::Eui64;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde_json::json;
 use simulator::device::Downlink;
 use simulator::scenario::{GatewayEntry, Scenario};
 use simulator::world::{What, World};
@@ -32,7 +33,7 @@ use crate::show::Out;
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
     match verb {
-        ScenarioVerb::Register { folder, kits } => register::run(client, out, folder, kits).await,
+        ScenarioVerb::Import { folder, kits } => import::run(client, out, folder, kits).await,
         ScenarioVerb::Run { folder, gateways_call, kits } => run::run(out, folder, gateways_call, kits).await,
     }
 }
@@ -78,7 +79,10 @@ async fn fetch_kits(client: &Client, out: &Out, scenario: &Scenario, kits: &Path
         let (eui, path) = kit_path(gateway, kits)?;
         if !path.exists() {
             credentials::save_kit(client, &eui.to_string(), &KitOrder::default(), &path).await?;
-            out.line(format!("gateway {}: its connection kit is {}", gateway.name, path.display()))?;
+            match out.json {
+                true => out.json_line(&json!({ "noun": "gateway", "name": gateway.name, "kit": path }))?,
+                false => out.line(format!("gateway {}: its connection kit is {}", gateway.name, path.display()))?,
+            }
         }
     }
     Ok(())
@@ -105,6 +109,9 @@ async fn add<T: DeserializeOwned>(client: &Client, list: &str, new: &impl Serial
 }
 
 fn said(out: &Out, noun: &str, name: &str, added: bool) -> Result<()> {
+    if out.json {
+        return out.json_line(&json!({ "noun": noun, "name": name, "registered": added }));
+    }
     out.line(format!("{noun} {name}: {}", if added { "registered" } else { "is there already" }))
 }
 
@@ -131,6 +138,9 @@ async fn tell(out: &Out, world: &World) -> Result<()> {
             }
             What::Did(what) => what,
         };
-        out.line(format!("{:<12} {what}", event.device))?;
+        match out.json {
+            true => out.json_line(&json!({ "device": event.device, "did": what }))?,
+            false => out.line(format!("{:<12} {what}", event.device))?,
+        }
     }
 }

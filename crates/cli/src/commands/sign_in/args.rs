@@ -6,7 +6,7 @@ use clap::Args;
 pub(crate) struct SignInArgs {
     /// The service's address.
     #[arg(value_name = "URL", default_value = "http://127.0.0.1:8680")]
-    pub service: String,
+    pub address: String,
     /// The account's name.
     #[arg(long, default_value = "owner")]
     pub name: String,

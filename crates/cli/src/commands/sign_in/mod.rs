@@ -10,9 +10,10 @@ use anyhow::{Context as _, Result, bail};
 use api::people::{NewAccount, SignIn, SignedIn, TakeInvitation};
 use api::problem::Problem;
 
+use crate::args::secret;
 use crate::client::Client;
 use crate::commands::Context;
-use crate::commands::people::args::TakeArgs;
+use crate::commands::invitation::args::TakeArgs;
 use crate::commands::sign_in::args::SignInArgs;
 use crate::session::{self, Stored};
 
@@ -21,15 +22,13 @@ fn password(stdin: bool, of: &str) -> Result<String> {
     if !stdin {
         return Ok(rpassword::prompt_password(format!("Password of {of}: "))?);
     }
-    let mut line = String::new();
-    std::io::stdin().read_line(&mut line)?;
-    Ok(line.trim_end_matches(['\r', '\n']).to_owned())
+    secret::line()
 }
 
 pub(crate) async fn sign_in(context: &Context, args: SignInArgs) -> Result<()> {
     let global = &context.global;
     let password = password(args.password_stdin, &args.name)?;
-    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.service))?;
+    let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.address))?;
     let mut given = SignIn { name: args.name, password, code: args.code };
     let mut answer: Result<SignedIn> = client.post("/sign-in", &given).await;
     if let Err(why) = &answer
@@ -61,7 +60,7 @@ fn keep(context: &Context, url: &str, signed_in: &SignedIn) -> Result<()> {
         Some(file) => Some(fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
         None => None,
     };
-    session::keep(global, &Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
+    session::keep(global, Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
     if out.json {
         return out.json(&signed_in.me);
     }

@@ -20,14 +20,27 @@ fn ends(token: &AccessToken) -> String {
     token.expires_at.map_or_else(|| "never".into(), show::moment)
 }
 
+fn lines(token: &AccessToken) -> Vec<(&'static str, String)> {
+    vec![
+        ("token", format!("{}: {}", token.id, token.name)),
+        ("allows", rights(token)),
+        ("reaches", token.scope.to_string()),
+        ("until", ends(token)),
+    ]
+}
+
 pub(crate) async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {
     match verb {
         TokenVerb::List => list::run(client, out).await,
         TokenVerb::Add(args) => add::run(client, out, args).await,
-        TokenVerb::Revoke { id } => {
+        TokenVerb::Show { id } => {
+            let token: AccessToken = client.get(&client.in_estate(&format!("tokens/{id}")).await?, &[]).await?;
+            out.one(&token, lines)
+        }
+        TokenVerb::Remove { id } => {
             show::confirm(yes, &format!("What token {id} is used for will end at once."))?;
             client.delete(&client.in_estate(&format!("tokens/{id}")).await?).await?;
-            out.line(format!("Token {id} was revoked."))
+            out.said(format!("Token {id} was revoked."))
         }
     }
 }

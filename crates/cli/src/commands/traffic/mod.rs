@@ -2,7 +2,6 @@
 
 pub(crate) mod args;
 
-use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Context as _, Result};
@@ -14,7 +13,7 @@ use futures::StreamExt as _;
 
 use crate::args::moment;
 use crate::client::Client;
-use crate::commands::traffic::args::TrafficArgs;
+use crate::commands::traffic::args::{PastArgs, TrafficFollowArgs, TrafficVerb, WhichArgs};
 use crate::save;
 use crate::show::{self, Out};
 
@@ -24,33 +23,77 @@ const AGAIN_AFTER: Duration = Duration::from_secs(2);
 /// Query parameters.
 type Query = Vec<(&'static str, String)>;
 
-pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Result<()> {
-    let kinds = args.kind.as_deref().unwrap_or("uplink,join,refused,downlink,notice");
-    let device = match &args.device {
-        Some(device) => Some(("device", client.dev_eui(device).await?.to_string())),
-        None => None,
-    };
-    let query = |kinds: &str| -> Query { device.iter().cloned().chain([("type", kinds.to_owned())]).collect() };
-    if let Some(file) = &args.output {
-        return export(client, query(kinds), args, file).await;
+pub(crate) async fn run(client: &Client, out: &Out, verb: TrafficVerb) -> Result<()> {
+    match verb {
+        TrafficVerb::List(args) => {
+            let mut query = which(client, &args.which).await?;
+            query.extend(of_past(&args.past));
+            query.push(("limit", args.limit.to_string()));
+            let page: Page<Message> = client.get(&client.in_estate("traffic").await?, &query).await?;
+            if page.items.is_empty() && !out.json {
+                return out.line("Nothing like that was heard or sent.");
+            }
+            page.items.iter().rev().try_for_each(|message| tell(out, message, args.bytes))
+        }
+        TrafficVerb::Follow(args) => follow(client, out, &args).await,
+        TrafficVerb::Export { which: args, past, output } => {
+            let mut query = which(client, &args).await?;
+            query.extend(of_past(&past));
+            query.push(("form", save::text_form(output.as_deref())?.to_owned()));
+            let response = client.stream(&client.in_estate("traffic/export").await?, &query, None).await?;
+            save::whole(response, output.as_deref()).await
+        }
     }
-    let page = match kinds_of_past(kinds, args.follow) {
-        kinds if kinds.is_empty() => Page { items: Vec::new(), next: None },
-        kinds => past(client, query(&kinds), args).await?,
-    };
-    let query = query(kinds);
-    if page.items.is_empty() && !args.follow && !out.json {
-        return out.line("Nothing was heard or sent yet.");
+}
+
+/// Which messages are wanted, of those that come and those of the past.
+async fn which(client: &Client, args: &WhichArgs) -> Result<Query> {
+    let mut query = vec![("type", args.kind.clone())];
+    if let Some(device) = &args.device {
+        query.push(("device", client.dev_eui(device).await?.to_string()));
     }
-    let mut last = page.items.first().map(|m| m.id.clone());
-    for message in page.items.iter().rev() {
-        tell(out, message, args.bytes)?;
+    Ok(query)
+}
+
+/// What the past is limited to.
+fn of_past(args: &PastArgs) -> Query {
+    let mut filters = Vec::new();
+    filters.extend(args.fleet.clone().map(|fleet| ("fleet", fleet)));
+    filters.extend(args.model.clone().map(|model| ("model", model)));
+    filters.extend(args.tag.clone().map(|tag| ("tag", tag)));
+    filters.extend(args.since.map(|at| ("since", moment::text(at.since()))));
+    filters.extend(args.until.map(|at| ("until", moment::text(at.until()))));
+    filters
+}
+
+/// The types to look back at. What gateways do is not in the history: who follows it sees it from now on.
+fn kinds_of_past(kinds: &str) -> String {
+    kinds.split(',').map(str::trim).filter(|kind| *kind != "gateway").collect::<Vec<_>>().join(",")
+}
+
+/// The last messages before those that come.
+async fn before(client: &Client, args: &TrafficFollowArgs, mut query: Query) -> Result<Vec<Message>> {
+    let kinds = kinds_of_past(&args.which.kind);
+    if kinds.is_empty() || args.limit == 0 {
+        return Ok(Vec::new());
     }
-    if !args.follow {
-        return Ok(());
+    query.retain(|(name, _)| *name != "type");
+    query.extend([("type", kinds), ("limit", args.limit.to_string())]);
+    query.extend(args.since.map(|at| ("since", moment::text(at.since()))));
+    let page: Page<Message> = client.get(&client.in_estate("traffic").await?, &query).await?;
+    Ok(page.items)
+}
+
+async fn follow(client: &Client, out: &Out, args: &TrafficFollowArgs) -> Result<()> {
+    let query = which(client, &args.which).await?;
+    let messages = before(client, args, query.clone()).await?;
+    if !out.json {
+        out.line(format!("Times are {}.", show::zone()))?;
     }
+    let mut last = messages.first().map(|m| m.id.clone());
+    messages.iter().rev().try_for_each(|message| tell(out, message, args.bytes))?;
     loop {
-        match follow(client, out, &query, &mut last, args.bytes).await {
+        match listen(client, out, &query, &mut last, args.bytes).await {
             Ok(()) => eprintln!("heron: the stream ended; trying again"),
             Err(error) if error.downcast_ref::<std::io::Error>().is_some() => return Err(error),
             // A refusal will not change by asking again.
@@ -61,39 +104,8 @@ pub(crate) async fn run(client: &Client, out: &Out, args: &TrafficArgs) -> Resul
     }
 }
 
-/// What the past is limited to.
-fn filters(args: &TrafficArgs) -> Query {
-    let mut filters = Vec::new();
-    filters.extend(args.fleet.clone().map(|fleet| ("fleet", fleet)));
-    filters.extend(args.model.clone().map(|model| ("model", model)));
-    filters.extend(args.tag.clone().map(|tag| ("tag", tag)));
-    filters.extend(args.since.map(|at| ("since", moment::text(at.since()))));
-    filters.extend(args.until.map(|at| ("until", moment::text(at.until()))));
-    filters
-}
-
-/// Writes messages to a file.
-async fn export(client: &Client, mut query: Query, args: &TrafficArgs, file: &Path) -> Result<()> {
-    query.extend(filters(args));
-    query.push(("form", save::text_form(file)?.to_owned()));
-    let response = client.stream(&client.in_estate("traffic/export").await?, &query, None).await?;
-    save::stream(response, file).await
-}
-
-/// The types to look back at. What gateways do is not in the history: who follows it sees it from now on.
-fn kinds_of_past(kinds: &str, follow: bool) -> String {
-    let in_history = |kind: &&str| !follow || *kind != "gateway";
-    kinds.split(',').map(str::trim).filter(in_history).collect::<Vec<_>>().join(",")
-}
-
-/// The last messages.
-async fn past(client: &Client, mut query: Query, args: &TrafficArgs) -> Result<Page<Message>> {
-    query.extend(filters(args));
-    query.push(("limit", args.limit.to_string()));
-    client.get(&client.in_estate("traffic").await?, &query).await
-}
-
-async fn follow(
+/// Tells messages as they come, until the stream ends.
+async fn listen(
     client: &Client,
     out: &Out,
     query: &[(&str, String)],

@@ -6,6 +6,7 @@ use api::diagnosis::watch::{About, Concern, Watch};
 
 use crate::client::Client;
 use crate::show::{self, NeedsAttention, Out};
+use crate::terminal;
 
 /// # Errors
 /// [`NeedsAttention`] if something does, after it was shown.
@@ -37,15 +38,14 @@ fn write(out: &Out, watch: &Watch) -> Result<()> {
     if watch.concerns.is_empty() {
         return out.line("Nothing needs attention.");
     }
-    watch.concerns.iter().try_for_each(|concern| write_one(out, concern))?;
-    out.line(format!("Times are {}.", show::zone()))
+    watch.concerns.iter().try_for_each(|concern| write_one(out, concern))
 }
 
 fn write_one(out: &Out, concern: &Concern) -> Result<()> {
     let sign = match concern.weight {
-        Weight::Trouble => "x",
-        Weight::Attention => "!",
-        Weight::Fine => " ",
+        Weight::Trouble => terminal::sign("x"),
+        Weight::Attention => terminal::sign("!"),
+        Weight::Fine => " ".into(),
     };
     let about = match concern.about {
         About::Service => "the service",
@@ -60,7 +60,7 @@ fn write_one(out: &Out, concern: &Concern) -> Result<()> {
     }
     out.line(format!("    Next: {}", concern.next_step))?;
     if let (Some(model), Some(message)) = (&concern.model, &concern.message) {
-        out.line(format!("    `heron decoder try {model} --message {message}`"))?;
+        out.line(format!("    `heron decoder try --model {model} --message {message}`"))?;
     }
     Ok(())
 }

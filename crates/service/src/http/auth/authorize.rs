@@ -126,6 +126,7 @@ impl Call {
             access: None,
             visibility: Visibility::Nothing,
             if_match: tags::if_match(&parts.headers),
+            only_new: parts.method == Method::PUT && tags::is_only_new(&parts.headers),
             of_device: self.endpoint.of_device(),
             audit: self.audit.clone(),
         };

@@ -25,6 +25,8 @@ pub struct RequestContext {
     pub visibility: Visibility,
     /// The revision that the caller saw.
     pub if_match: Option<String>,
+    /// Whether something new is wanted, and no change of what is there.
+    pub only_new: bool,
     /// Whether the path names a device, which has been checked.
     pub of_device: bool,
     pub audit: AuditContext,

@@ -34,6 +34,11 @@ pub(crate) fn if_match(headers: &HeaderMap) -> Option<String> {
     Some(revision.to_owned()).filter(|revision| !revision.is_empty() && revision != "*")
 }
 
+/// Whether nothing is to be there yet (`If-None-Match: *`).
+pub(crate) fn is_only_new(headers: &HeaderMap) -> bool {
+    headers.get(header::IF_NONE_MATCH).is_some_and(|value| value.as_bytes().trim_ascii() == b"*")
+}
+
 /// Whether an answer is JSON, and whole already.
 fn is_json(answer: &Response) -> bool {
     let whole = answer.body().size_hint().exact().is_some_and(|bytes| bytes <= LARGEST as u64);
@@ -137,5 +142,7 @@ mod tests {
         assert_eq!(if_match(&asking(header::IF_MATCH, "ab")).as_deref(), Some("ab"));
         assert_eq!(if_match(&asking(header::IF_MATCH, "*")), None);
         assert_eq!(if_match(&HeaderMap::new()), None);
+        assert!(is_only_new(&asking(header::IF_NONE_MATCH, "*")));
+        assert!(!is_only_new(&asking(header::IF_NONE_MATCH, "\"ab\"")) && !is_only_new(&HeaderMap::new()));
     }
 }

@@ -134,7 +134,13 @@ fn headers(method: &Method, operation: &mut Operation, revised: bool) {
             "If-Match",
             "The ETag or the revision that was seen; if somebody has changed it since, 412 is answered and nothing changes.",
         ));
-        answers.insert("412".into(), refusal("Somebody else has changed it meanwhile"));
+        if *method == Method::PUT {
+            taken.push(header_parameter(
+                "If-None-Match",
+                "`*` if something new is to be made; if there is one of that name, 412 is answered and nothing changes.",
+            ));
+        }
+        answers.insert("412".into(), refusal("Somebody else has changed it meanwhile, or it is there already"));
     }
     operation.parameters.get_or_insert_default().extend(taken.into_iter().map(RefOr::from));
 }

@@ -31,8 +31,7 @@ use tokio_stream::wrappers::ReceiverStream;
 use crate::http::app::App;
 use crate::http::auth::context::{beyond, missing};
 use crate::http::devices::change::retell;
-use crate::http::devices::device::as_is;
-use crate::http::devices::device::detail;
+use crate::http::devices::device::{Which, as_is, detail};
 use crate::http::error::Refusal;
 use crate::http::extract::{Params, VisibleEstate, WholeEstate};
 use crate::http::json::{Answer, Created, Json, Made};
@@ -227,8 +226,6 @@ async fn import(
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct ExportOptions {
-    /// Only devices of this fleet.
-    fleet: Option<String>,
     /// With keys, if the caller may see them. Recorded in the audit log.
     #[serde(default)]
     keys: bool,
@@ -244,19 +241,20 @@ fn keys_within(estate: &WholeEstate) -> Result<Option<AccessFilter>, Refusal> {
 /// Devices as a CSV file of the columns that can be imported.
 #[utoipa::path(get, path = "/estates/{estate}/devices/export", tag = "devices",
     extensions(("x-right" = json!("view"))),
-    params(ExportOptions),
+    params(Which, ExportOptions),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub(crate) async fn export_devices(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
+    Params(which): Params<Which>,
     Params(options): Params<ExportOptions>,
 ) -> Result<impl IntoResponse, Refusal> {
     // A caller may see more devices than keys.
     let within = if options.keys { keys_within(&estate)? } else { within };
-    let which = DeviceQuery { fleet: options.fleet.clone(), within, ..DeviceQuery::default() };
+    let which = DeviceQuery { within, ..which.query("")? };
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
     if options.keys {
-        let of = options.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));
+        let of = which.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));
         estate.audit().object(format!("keys of {} devices{of}, exported", rows.len())).secret();
     }
     let mut keys = if options.keys { app.store.keys_of_estate(estate.id).await? } else { Default::default() };

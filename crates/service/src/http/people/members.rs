@@ -37,6 +37,19 @@ pub(crate) async fn list_people(
     Ok(Json(page_of(app.store.members(estate.id).await?, &paging, |one| one.name.clone())?))
 }
 
+/// One member.
+#[utoipa::path(get, path = "/estates/{estate}/people/{name}", tag = "people",
+    extensions(("x-right" = json!("view"))),
+    params(("name" = String, Path)),
+    responses((status = 200, body = EstateMember), (status = 404, body = Problem)))]
+pub(crate) async fn show_member(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathName(name): PathName,
+) -> Answer<EstateMember> {
+    member(&app, &estate, &name).await.map(Json)
+}
+
 /// Changes a member's role.
 #[utoipa::path(patch, path = "/estates/{estate}/people/{name}", tag = "people",
     extensions(("x-right" = json!("people"))),

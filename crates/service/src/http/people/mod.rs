@@ -15,7 +15,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(members::list_roles))
         .routes(routes!(members::list_people))
-        .routes(routes!(members::change_member, members::remove_member))
+        .routes(routes!(members::show_member, members::change_member, members::remove_member))
         .routes(routes!(members::leave))
         .routes(routes!(members::list_invitations, members::add_invitation))
         .routes(routes!(members::show_invitation, members::withdraw_invitation))

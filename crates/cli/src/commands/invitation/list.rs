@@ -1,4 +1,4 @@
-//! `heron people invitations`.
+//! `heron invitation list`.
 
 use crate::show;
 use anyhow::Result;

@@ -1,4 +1,4 @@
-//! `heron scenario register`.
+//! `heron scenario import`.
 
 use std::path::PathBuf;
 

@@ -1,10 +1,10 @@
-//! `heron estate found`.
+//! `heron estate add`.
 
 use anyhow::Result;
 use api::people::{FoundedEstate, NewEstate};
 
 use crate::client::Client;
-use crate::commands::people::shown;
+use crate::commands::invitation::shown;
 use crate::show::Out;
 
 pub(super) async fn run(client: &Client, out: &Out, slug: String, name: Option<String>, owner: String) -> Result<()> {

@@ -1,4 +1,4 @@
-//! `heron people shares`.
+//! `heron share list`.
 
 use crate::show;
 use anyhow::Result;
