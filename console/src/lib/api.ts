@@ -46,6 +46,7 @@ export type StoredProfile = Schemas["StoredProfile"];
 export type ChangeEffect = Schemas["ChangeEffect"];
 export type RadioSettings = Schemas["RadioSettings"];
 export type Fleet = Schemas["Fleet"];
+export type FleetChange = Schemas["ChangeFleet"];
 export type Protocol = Schemas["Protocol"];
 export type Watch = Schemas["Watch"];
 export type Health = Schemas["Health"];

@@ -1,6 +1,6 @@
 // Values as people read them.
 import { times } from "./times.svelte.ts";
-import type { BandUse, Message, Offer, Protocol, Radio, Reading, Scope } from "./api";
+import type { BandUse, Fleet, Message, Offer, Protocol, Radio, Reading, Scope } from "./api";
 
 /** A time that has passed, in the largest fitting unit. */
 function elapsed(s: number): string {
@@ -154,4 +154,23 @@ export function offerWords(offer: Offer): string {
   if ("role" in offer) return `to be ${offer.role}`;
   const { scope, may, until } = offer.share;
   return `${scopeWords(scope)}, to ${may}${until ? `, until ${day(until)}` : ""}`;
+}
+
+/** What each device of a fleet may use in any 24 hours. */
+export function limitWords(fleet: Pick<Fleet, "airtime_a_day_s" | "downlinks_a_day">): string {
+  const { airtime_a_day_s: airtime, downlinks_a_day: downlinks } = fleet;
+  const limits = [airtime == null ? "" : `${airtime} s airtime`, downlinks == null ? "" : `${downlinks} ${downlinks === 1 ? "downlink" : "downlinks"}`];
+  return limits.filter(Boolean).join(", ") || "only the law's";
+}
+
+/** How long a fleet's history is kept. */
+export function keptWords(retention: Fleet["retention"]): string {
+  const { values_days, summaries_days, messages_days } = retention ?? {};
+  const parts: [string, number | null | undefined][] = [
+    ["values", values_days],
+    ["summaries", summaries_days],
+    ["messages", messages_days],
+  ];
+  const limited = parts.filter(([, days]) => days != null).map(([what, days]) => `${what} ${days} ${days === 1 ? "day" : "days"}`);
+  return limited.length === 0 ? "for ever" : limited.length === parts.length ? limited.join(", ") : `${limited.join(", ")}; the rest for ever`;
 }

@@ -59,10 +59,16 @@ const EXAMPLES: &[Examples] = &[
     ("gateway strangers", &["heron gateway strangers"]),
     ("gateway adopt", &["heron gateway adopt 02c7e000000000ff --name old-pier"]),
     ("gateway import", &["heron gateway import gateways.csv --dry-run"]),
-    ("gateway set", &["heron gateway set mill-hill --antenna-gain-dbi 5 --cable-loss-db 1.2 --description \"key at the mill\""]),
+    (
+        "gateway set",
+        &["heron gateway set mill-hill --antenna-gain-dbi 5 --cable-loss-db 1.2 --description \"key at the mill\""],
+    ),
     ("gateway kit", &["heron gateway kit north-weir --updates --output north-weir.zip"]),
     ("gateway credential add", &["heron gateway credential add north-weir --days 365"]),
-    ("gateway credential list", &["heron gateway credential list north-weir", "heron gateway credential list --ending"]),
+    (
+        "gateway credential list",
+        &["heron gateway credential list north-weir", "heron gateway credential list --ending"],
+    ),
     ("gateway credential replace", &["heron gateway credential replace north-weir"]),
     ("gateway credential remove", &["heron gateway credential remove north-weir 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     (
@@ -84,7 +90,12 @@ const EXAMPLES: &[Examples] = &[
     ("fleet remove", &["heron fleet remove moorings"]),
     ("model list", &["heron model list"]),
     ("model show", &["heron model show brinemark-tg2"]),
-    ("model add", &["heron model add tide-board --maker \"Own make\" --name \"Tide board\" --decoder tide-board.js --unit level=m"]),
+    (
+        "model add",
+        &[
+            "heron model add tide-board --maker \"Own make\" --name \"Tide board\" --decoder tide-board.js --unit level=m",
+        ],
+    ),
     ("model set", &["heron model set tide-board --name \"Tide board, second make\" --unit level=cm"]),
     ("model reading set", &["heron model reading set tide-board level --min 0 --max 900 --decimals 1"]),
     ("model reading list", &["heron model reading list tide-board"]),
@@ -112,7 +123,13 @@ const EXAMPLES: &[Examples] = &[
     ("readings list", &["heron readings list tide-01"]),
     ("readings chart", &["heron readings chart tide-01 water_level --since 6h"]),
     ("readings export", &["heron readings export --fleet tide-and-sluice --since 7d --output tides.csv"]),
-    ("rehearse", &["heron rehearse tide-01 --port 2 --payload 0a1b2c0d", "heron rehearse tide-01 --again 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    (
+        "rehearse",
+        &[
+            "heron rehearse tide-01 --port 2 --payload 0a1b2c0d",
+            "heron rehearse tide-01 --again 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C",
+        ],
+    ),
     ("catalogue list", &["heron catalogue list"]),
     ("catalogue import", &["heron catalogue import --shipped --dry-run", "heron catalogue import catalogue"]),
     ("catalogue refresh", &["heron catalogue refresh shipped --dry-run"]),
@@ -127,10 +144,15 @@ const EXAMPLES: &[Examples] = &[
     ("device why", &["heron device why tide-09"]),
     (
         "device add",
-        &["heron device add 02b0010000000021 --join-eui 02aa000000000001 --fleet tide-and-sluice --name tide-21 --app-key generate"],
+        &[
+            "heron device add 02b0010000000021 --join-eui 02aa000000000001 --fleet tide-and-sluice --name tide-21 --app-key generate",
+        ],
     ),
     ("device strangers", &["heron device strangers"]),
-    ("device adopt", &["heron device adopt 02b0010000000042 --fleet tide-and-sluice --name tide-42 --app-key generate"]),
+    (
+        "device adopt",
+        &["heron device adopt 02b0010000000042 --fleet tide-and-sluice --name tide-42 --app-key generate"],
+    ),
     ("device import", &["heron device import devices.csv --fleet grazing --dry-run"]),
     ("device export", &["heron device export --fleet grazing --output grazing.csv"]),
     ("device set", &["heron device set tide-21 --tag quay --description \"on the east quay\""]),
@@ -161,7 +183,10 @@ const EXAMPLES: &[Examples] = &[
     ("outbox remove", &["heron outbox remove tide-21 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("group remove", &["heron group remove all-sluices"]),
     ("device remove", &["heron device remove tide-21"]),
-    ("traffic list", &["heron traffic list --type uplink,join --since 1h", "heron traffic list --fleet tide-and-sluice --limit 50"]),
+    (
+        "traffic list",
+        &["heron traffic list --type uplink,join --since 1h", "heron traffic list --fleet tide-and-sluice --limit 50"],
+    ),
     ("traffic follow", &["heron traffic follow --device tide-01"]),
     ("traffic export", &["heron traffic export --since 1d --output traffic.jsonl"]),
     ("frame show", &["heron frame show 40f17dbe4900020001954378762b11ff0d"]),

@@ -9,6 +9,8 @@ mod commands;
 mod complete;
 mod examples;
 mod failure;
+#[cfg(test)]
+mod mentions;
 mod save;
 mod session;
 mod show;

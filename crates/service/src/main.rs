@@ -16,7 +16,7 @@ use std::io::IsTerminal as _;
 use std::process::ExitCode;
 use std::time::Duration;
 
-use anyhow::Result;
+use anyhow::{Context as _, Result};
 use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
@@ -64,7 +64,7 @@ fn main() -> ExitCode {
 }
 
 fn serve(options: Options) -> Result<()> {
-    let filter = EnvFilter::try_from_env("HEROND_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let filter = EnvFilter::try_new(&options.log).with_context(|| format!("--log {}", options.log))?;
     let colours = std::io::stderr().is_terminal();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options))

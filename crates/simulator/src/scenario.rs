@@ -7,6 +7,7 @@ use std::fmt::Display;
 use std::path::Path;
 use std::str::FromStr;
 
+use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::fleet::{FleetLimits, NewFleet};
 use api::gateway::{GatewayAbout, NewGateway, Protocol};
@@ -301,6 +302,12 @@ impl DeviceEntry {
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),
+            place: Some(Place {
+                latitude_deg: self.latitude_deg,
+                longitude_deg: self.longitude_deg,
+                height_m: None,
+                indoor: Some(false),
+            }),
             ..NewDevice::default()
         }
     }

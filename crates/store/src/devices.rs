@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use api::device::place::Place;
 use api::device::{DeviceKeys, DeviceState, LastReading};
 use api::message::RefusalNote;
 use api::radio::settings::RadioSettings;
@@ -40,6 +41,10 @@ pub struct DeviceRow {
     pub hardware: Option<String>,
     /// Its firmware version.
     pub firmware: Option<String>,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// What else is known of it.
+    pub attributes: BTreeMap<String, String>,
     /// Its tags.
     pub tags: Vec<String>,
     /// Whether it is disabled.
@@ -127,7 +132,8 @@ macro_rules! from_devices {
 }
 
 const SELECT: &str = from_devices!(
-    "d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.disabled, d.region, d.radio, d.personal_addr,
+    "d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.latitude_deg, d.longitude_deg, d.height_m,
+     d.indoor, d.attributes, d.disabled, d.region, d.radio, d.personal_addr,
      d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio, m.radio AS model_radio,
      (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
      (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
@@ -157,6 +163,8 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
         description: row.try_get("description")?,
         hardware: row.try_get("hardware")?,
         firmware: row.try_get("firmware")?,
+        place: place(row)?,
+        attributes: json("attributes", &row.try_get::<String, _>("attributes")?)?,
         tags: tags.map_or_else(Vec::new, |tags| tags.split(',').map(str::to_owned).collect()),
         disabled: row.try_get("disabled")?,
         region: region(row)?,
@@ -170,6 +178,13 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
         refusal: refusal.map(|text| json("refusal", &text)).transpose()?,
         refused_since: row.try_get("refused_since")?,
     })
+}
+
+/// Where a device is: both coordinates, or none.
+fn place(row: &MySqlRow) -> Result<Option<Place>, StoreError> {
+    let at: (Option<f64>, Option<f64>) = (row.try_get("latitude_deg")?, row.try_get("longitude_deg")?);
+    let (Some(latitude_deg), Some(longitude_deg)) = at else { return Ok(None) };
+    Ok(Some(Place { latitude_deg, longitude_deg, height_m: row.try_get("height_m")?, indoor: row.try_get("indoor")? }))
 }
 
 /// Filters and order.

@@ -91,16 +91,17 @@ impl Store {
             let mut sealed = Vec::with_capacity(part.len());
             for device in part {
                 let radio = to_json("radio settings", &device.radio)?;
+                let attributes = to_json("attributes", &device.attributes)?;
                 let fleet = *fleets.get(&device.fleet).ok_or(StoreError::Gone("the fleet"))?;
                 let keys = self.sealed_keys(device.dev_eui, &device.activation)?;
-                sealed.push((device, fleet, radio, keys));
+                sealed.push((device, fleet, (radio, attributes), keys));
             }
             let mut insert = QueryBuilder::<MySql>::new(
                 "INSERT INTO devices (dev_eui, estate_id, fleet_id, model_id, profile_id, join_eui, app_key_sealed,
-                 nwk_key_sealed, personal_addr, personal_keys_sealed, name, description, hardware, firmware, region, radio,
-                 added_at) ",
+                 nwk_key_sealed, personal_addr, personal_keys_sealed, name, description, hardware, firmware, latitude_deg,
+                 longitude_deg, height_m, indoor, attributes, region, radio, added_at) ",
             );
-            insert.push_values(sealed, |mut row, (device, fleet, radio, keys)| {
+            insert.push_values(sealed, |mut row, (device, fleet, (radio, attributes), keys)| {
                 let personal = keys.personal;
                 row.push_bind(eui_bytes(device.dev_eui))
                     .push_bind(estate_id)
@@ -116,6 +117,11 @@ impl Store {
                     .push_bind(device.description.clone())
                     .push_bind(device.hardware.clone())
                     .push_bind(device.firmware.clone())
+                    .push_bind(device.place.map(|place| place.latitude_deg))
+                    .push_bind(device.place.map(|place| place.longitude_deg))
+                    .push_bind(device.place.and_then(|place| place.height_m))
+                    .push_bind(device.place.and_then(|place| place.indoor))
+                    .push_bind(attributes)
                     .push_bind(device.region.name())
                     .push_bind(radio)
                     .push_bind(now);
@@ -168,6 +174,15 @@ impl Store {
             }
             if let Some(firmware) = &edit.firmware {
                 update.push(", firmware = ").push_bind(firmware);
+            }
+            if let Some(place) = edit.place {
+                update.push(", latitude_deg = ").push_bind(place.map(|place| place.latitude_deg));
+                update.push(", longitude_deg = ").push_bind(place.map(|place| place.longitude_deg));
+                update.push(", height_m = ").push_bind(place.and_then(|place| place.height_m));
+                update.push(", indoor = ").push_bind(place.and_then(|place| place.indoor));
+            }
+            if let Some(attributes) = &edit.attributes {
+                update.push(", attributes = ").push_bind(to_json("attributes", attributes)?);
             }
             if let Some(disabled) = edit.disabled {
                 update.push(", disabled = ").push_bind(disabled);

@@ -1,9 +1,12 @@
 //! Changing registered devices: one or many.
 
+use std::collections::BTreeMap;
+
 use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::device::place::{Place, given};
 use crate::radio::profile::SettingChange;
 use crate::radio::settings::RadioSettings;
 
@@ -32,6 +35,13 @@ pub struct DeviceChange {
     /// Version of its firmware; empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub firmware: Option<String>,
+    /// Where it is; `null` if that is not known any more.
+    #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Place>)]
+    pub place: Option<Option<Place>>,
+    /// What else is known of it, by name; `null` removes one, and those that are left out stay.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, Option<String>>,
     /// Whether it is kept from being served.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub disabled: Option<bool>,

@@ -7,6 +7,7 @@ pub mod join;
 pub mod keys;
 pub mod label;
 pub mod outbox;
+pub mod place;
 pub mod read_back;
 pub mod register;
 pub mod rehearsal;
@@ -21,6 +22,7 @@ use utoipa::ToSchema;
 
 use crate::BandUse;
 use crate::device::keys::KeyForm;
+use crate::device::place::Place;
 use crate::device::register::PersonalSession;
 use crate::message::{Reading, RefusalNote};
 use crate::model::TestCommand;
@@ -92,6 +94,9 @@ pub struct Device {
     pub refused_since: Option<DateTime<Utc>>,
     /// Its tags.
     pub tags: Vec<String>,
+    /// Where it is, if that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<Place>,
     /// Whether it is kept from being served.
     pub disabled: bool,
     /// When it was registered.
@@ -114,6 +119,9 @@ pub struct DeviceDetail {
     pub hardware: Option<String>,
     /// Version of its firmware.
     pub firmware: Option<String>,
+    /// What else is known of it, by name.
+    #[serde(default)]
+    pub attributes: BTreeMap<String, String>,
     /// The short name of its radio profile.
     pub profile: Option<String>,
     /// Its own radio and MAC, where they are not its profile's, its model's or the region's.

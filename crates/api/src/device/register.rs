@@ -1,9 +1,12 @@
 //! Registering devices.
 
+use std::collections::BTreeMap;
+
 use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::device::place::Place;
 use crate::radio::settings::RadioSettings;
 
 /// A device to register.
@@ -61,6 +64,13 @@ pub struct NewDevice {
     /// Version of its firmware.
     #[serde(default)]
     pub firmware: Option<String>,
+    /// Where it is.
+    #[serde(default)]
+    pub place: Option<Place>,
+    /// What else is known of it, by name: up to 30 texts of at most 200 characters.
+    #[serde(default)]
+    #[schema(example = json!({ "owner": "harbour office" }))]
+    pub attributes: BTreeMap<String, String>,
     /// Words to find it by, 20 at most: letters, digits and dashes, stored in lower case.
     #[serde(default)]
     pub tags: Vec<String>,

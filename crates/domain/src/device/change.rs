@@ -1,6 +1,9 @@
 //! Changing registered devices: the result of a change, setting by setting.
 
+use std::collections::BTreeMap;
+
 use api::device::change::DeviceChange;
+use api::device::place::Place;
 use api::problem::{Problem, bad_field};
 use api::radio::profile::SettingChange;
 use api::radio::settings::RadioSettings;
@@ -8,8 +11,8 @@ use lorawan::region::Region;
 use lorawan::{Eui64, MacVersion};
 use serde::Serialize;
 
-use crate::device::register;
 use crate::device::register::EstateDefaults;
+use crate::device::{place, register};
 use crate::input;
 use crate::radio::diff::changes;
 use crate::radio::profile::{checked_profile, profile_of, suits};
@@ -46,6 +49,10 @@ pub struct DeviceSnapshot {
     pub hardware: Option<String>,
     /// Its firmware version.
     pub firmware: Option<String>,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// What else is known of it.
+    pub attributes: BTreeMap<String, String>,
 }
 
 /// The stored part of a change. `None` keeps a field; with a second `Option`, an inner `None` clears it.
@@ -67,6 +74,10 @@ pub struct DevicePatch {
     pub hardware: Option<Option<String>>,
     /// Another firmware version, or none.
     pub firmware: Option<Option<String>>,
+    /// Another place, or none.
+    pub place: Option<Option<Place>>,
+    /// Its attributes, all of them.
+    pub attributes: Option<BTreeMap<String, String>>,
     /// Whether it is disabled from now on.
     pub disabled: Option<bool>,
     /// Its own radio settings, all of them.
@@ -101,6 +112,8 @@ pub fn settle(
         description: change.description.as_deref().map(register::description).transpose()?,
         hardware: change.hardware.as_deref().map(|v| register::version("hardware", Some(v))).transpose()?,
         firmware: change.firmware.as_deref().map(|v| register::version("firmware", Some(v))).transpose()?,
+        place: change.place.map(|given| given.map(place::place).transpose()).transpose()?,
+        attributes: None,
         disabled: change.disabled,
         radio: change.radio.clone(),
         tags: None,
@@ -116,6 +129,8 @@ pub fn settle(
     if tags != now.tags {
         edit.tags = Some(tags);
     }
+    let attributes = place::changed(&now.attributes, &change.attributes)?;
+    edit.attributes = Some(attributes).filter(|attributes| *attributes != now.attributes);
     let model = edit.model.clone().unwrap_or_else(|| now.model.clone());
     let profile = edit.profile.clone().unwrap_or_else(|| now.profile.clone());
     let radio = edit.radio.as_ref().unwrap_or(&now.radio);
@@ -147,6 +162,10 @@ fn compare(
     }
     let served = |disabled: bool| if disabled { "disabled" } else { "served" };
     let (tags_before, tags_after) = (now.tags.join(", "), edit.tags.as_ref().unwrap_or(&now.tags).join(", "));
+    let place = |place: Option<Place>| place.map_or_else(|| "none".to_owned(), |place| place.to_string());
+    let (place_before, place_after) = (place(now.place), place(edit.place.unwrap_or(now.place)));
+    let (known_before, known_after) =
+        (place::line(&now.attributes), place::line(edit.attributes.as_ref().unwrap_or(&now.attributes)));
     let pairs = [
         ("name", now.name.as_str(), edit.name.as_deref().unwrap_or(&now.name)),
         ("fleet", &now.fleet, edit.fleet.as_deref().unwrap_or(&now.fleet)),
@@ -156,6 +175,8 @@ fn compare(
         ("tags", &tags_before, &tags_after),
         ("description", &now.description, edit.description.as_deref().unwrap_or(&now.description)),
         ("hardware", named(&now.hardware), named(edit.hardware.as_ref().unwrap_or(&now.hardware))),
+        ("place", &place_before, &place_after),
+        ("attributes", &known_before, &known_after),
         ("firmware", named(&now.firmware), named(edit.firmware.as_ref().unwrap_or(&now.firmware))),
     ];
     pairs
@@ -205,6 +226,8 @@ mod tests {
             description: String::new(),
             hardware: None,
             firmware: None,
+            place: None,
+            attributes: BTreeMap::new(),
         }
     }
 

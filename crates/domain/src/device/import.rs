@@ -1,9 +1,10 @@
 //! Reading devices from a CSV file, and writing them to one.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use api::device::DeviceKeys;
 use api::device::import::ImportOptions;
+use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::gateway::import::{Fate, ImportedRow};
 use api::problem::{Problem, bad_field};
@@ -11,8 +12,8 @@ use lorawan::Eui64;
 
 use crate::csv;
 use crate::csv::{Column, Row, Shape, word, yes};
-use crate::device::register;
 use crate::device::register::{CheckedDevice, RegistrationContext};
+use crate::device::{place, register};
 
 /// Devices of one file.
 pub const MOST_ROWS: usize = 20_000;
@@ -42,6 +43,11 @@ const SHAPE: Shape = Shape {
         Column::new("counter_restart"),
         Column::new("hardware"),
         Column::new("firmware"),
+        Column::new("latitude_deg"),
+        Column::new("longitude_deg"),
+        Column::new("height_m"),
+        Column::new("indoor"),
+        Column::new("attributes"),
         Column::new("tags"),
         Column::new("description"),
         // Read, and not written: it says nothing that the EUIs do not.
@@ -86,10 +92,12 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
             "mac_version" => {
                 new.radio.mac_version = Some(word(column, text, "a version of LoRaWAN, 1.0.0 to 1.0.4 or 1.1")?);
             }
+            "attributes" => new.attributes = place::of_line(text)?,
             "counter_restart" => new.radio.counter_restart = Some(yes(column, text)?),
             _ => {}
         }
     }
+    new.place = place_of(row)?;
     if let Some(dev_addr) = cell("dev_addr") {
         new.personal = Some(PersonalSession {
             dev_addr,
@@ -100,6 +108,23 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
         });
     }
     Ok(new)
+}
+
+/// A row's place: latitude and longitude go together.
+fn place_of(row: &Row) -> Result<Option<Place>, Problem> {
+    let number = |column: &str| -> Result<Option<f64>, Problem> {
+        let text = row.cell(column);
+        if text.is_empty() { Ok(None) } else { csv::number(column, text).map(Some) }
+    };
+    let indoor =
+        Some(row.cell("indoor")).filter(|text| !text.is_empty()).map(|text| yes("indoor", text)).transpose()?;
+    let height_m = number("height_m")?;
+    match (number("latitude_deg")?, number("longitude_deg")?) {
+        (Some(latitude_deg), Some(longitude_deg)) => Ok(Some(Place { latitude_deg, longitude_deg, height_m, indoor })),
+        (None, None) if height_m.is_none() && indoor.is_none() => Ok(None),
+        (None, _) => Err(bad_field("latitude_deg", "", "it is needed for a place")),
+        (_, None) => Err(bad_field("longitude_deg", "", "it is needed for a place")),
+    }
 }
 
 /// Reads a file's text; a bad row does not affect the others. Of two rows with one DevEUI or name the
@@ -180,6 +205,10 @@ pub struct ExportRow {
     pub hardware: Option<String>,
     /// Its firmware version.
     pub firmware: Option<String>,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// What else is known of it.
+    pub attributes: BTreeMap<String, String>,
     /// Its tags.
     pub tags: Vec<String>,
     /// Its description.
@@ -217,6 +246,11 @@ pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
                 d.radio.counter_restart.map(|yes| if yes { "yes" } else { "no" }.into()),
                 d.hardware,
                 d.firmware,
+                d.place.map(|place| place.latitude_deg.to_string()),
+                d.place.map(|place| place.longitude_deg.to_string()),
+                d.place.and_then(|place| place.height_m).map(|m| m.to_string()),
+                d.place.and_then(|place| place.indoor).map(|yes| if yes { "yes" } else { "no" }.into()),
+                Some(place::line(&d.attributes)),
                 Some(d.tags.join(" ")),
                 Some(d.description),
             ];
@@ -282,6 +316,22 @@ mod tests {
     }
 
     #[test]
+    fn a_place_is_whole_or_not_there() {
+        let csv = format!(
+            "dev_eui,join_eui,app_key,fleet,latitude_deg,longitude_deg,height_m\n\
+             02b0010000000001,02aa000000000001,{KEY},tide,54.7,,\n02b0010000000002,02aa000000000001,{KEY},tide,,,2\n\
+             02b0010000000003,02aa000000000001,{KEY},tide,154.7,3,\n02b0010000000004,02aa000000000001,{KEY},tide,54.7,3,2\n"
+        );
+        let rows = read(&csv, &ImportOptions::default()).unwrap();
+        let field = |n: usize| rows[n].device.as_ref().unwrap_err().field.clone().unwrap();
+        assert_eq!(
+            (field(0), field(1), field(2)),
+            ("longitude_deg".to_owned(), "latitude_deg".to_owned(), "place.latitude_deg".to_owned())
+        );
+        assert_eq!(rows[3].device.as_ref().unwrap().place.unwrap().height_m, Some(2.0));
+    }
+
+    #[test]
     fn labels_stand_for_both_euis() {
         let csv = format!(
             "label,app_key,fleet\nLW:D0:02AA000000000001:02B0010000000001:FB010002,{KEY},tide\n\
@@ -298,8 +348,10 @@ mod tests {
     #[test]
     fn what_is_exported_is_imported_again() {
         let csv = format!(
-            "dev_eui,join_eui,name,fleet,dev_addr,nwk_s_key,app_s_key,counter_restart,description\n\
-             02b0010000000001,02aa000000000001,=tide,tide,01ab23cd,{KEY},{KEY},yes,\"two\nlines\"\n"
+            "dev_eui,join_eui,name,fleet,dev_addr,nwk_s_key,app_s_key,counter_restart,latitude_deg,longitude_deg,indoor,\
+             attributes,description\n\
+             02b0010000000001,02aa000000000001,=tide,tide,01ab23cd,{KEY},{KEY},yes,54.689,-3.942,no,pole=12; owner=x,\
+             \"two\nlines\"\n"
         );
         let rows = read(&csv, &ImportOptions::default()).unwrap();
         let device = rows[0].device.clone().unwrap();
@@ -314,6 +366,8 @@ mod tests {
             radio: device.radio.clone(),
             hardware: None,
             firmware: None,
+            place: device.place,
+            attributes: device.attributes.clone(),
             tags: device.tags.clone(),
             description: device.description.clone(),
             keys: Some(device_keys(device.dev_eui, &device.activation)),

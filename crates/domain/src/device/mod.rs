@@ -6,6 +6,7 @@ pub mod import;
 pub mod join;
 pub mod keys;
 pub mod label;
+pub mod place;
 pub mod read_back;
 pub mod register;
 pub mod rehearsal;

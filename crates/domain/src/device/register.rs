@@ -1,8 +1,9 @@
 //! Registering devices: reading what was entered, and applying the estate's defaults.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use api::device::label::Label;
+use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::problem::{FieldProblems, Problem, bad_field};
 use api::radio::settings::RadioSettings;
@@ -11,7 +12,7 @@ use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NetId};
 
-use crate::device::label;
+use crate::device::{label, place};
 use crate::radio::profile::{checked_profile, profile_of, suits};
 use crate::radio::settings::over;
 use crate::{Check, input};
@@ -221,6 +222,10 @@ pub struct CheckedDevice {
     pub hardware: Option<String>,
     /// Its firmware version.
     pub firmware: Option<String>,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// What else is known of it.
+    pub attributes: BTreeMap<String, String>,
     /// Its tags.
     pub tags: Vec<String>,
     /// Warnings.
@@ -303,6 +308,8 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
     let description = wrong.take(description(about.as_ref().unwrap_or(&new.description)));
     let hardware = wrong.take(version("hardware", new.hardware.as_deref())).flatten();
     let firmware = wrong.take(version("firmware", new.firmware.as_deref())).flatten();
+    let place = new.place.and_then(|given| wrong.take(place::place(given)));
+    let attributes = wrong.take(place::attributes(new.attributes.clone())).unwrap_or_default();
     let tags = wrong.take(tags(&new.tags)).unwrap_or_default();
     wrong.end()?;
     let (Some(dev_eui), Some((_, effective)), Some(activation), Some(name)) = (dev_eui, effective, activation, name)
@@ -324,6 +331,8 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
         description: description.unwrap_or_default(),
         hardware,
         firmware,
+        place,
+        attributes,
         tags,
         notes: Vec::from_iter(flaw),
     })

@@ -78,7 +78,7 @@ async fn a_folder_is_imported_and_followed() {
     assert!(wrong.flaw.unwrap().contains("its decoder fails its test \"ten\""));
 
     // What is edited here stays, and what changes there comes, each by itself.
-    service.heron_says(&["model", "add", "gauge", "--maker", "Brinemark", "--name", "Our gauge"]);
+    service.heron_says(&["model", "set", "gauge", "--maker", "Brinemark", "--name", "Our gauge"]);
     write(folder.path(), "gauge", &model("Gauge", 1.0).replace("Brinemark", "Brinemark & Co"));
     write(folder.path(), "wrong", &model("Wrong", 1.0));
     fs::remove_dir_all(folder.path().join("models/torn")).unwrap();
@@ -261,7 +261,16 @@ async fn every_kind_of_decoder_reads_what_is_heard() {
     for (n, (file, source, payload, shown)) in kinds.into_iter().enumerate() {
         let path = folder.path().join(file);
         fs::write(&path, source).unwrap();
-        let put = ["model", if n == 0 { "add" } else { "set" }, "gauge", "--maker", "Brinemark", "--name", "Gauge", "--decoder"];
+        let put = [
+            "model",
+            if n == 0 { "add" } else { "set" },
+            "gauge",
+            "--maker",
+            "Brinemark",
+            "--name",
+            "Gauge",
+            "--decoder",
+        ];
         bench.service.heron_says(&[&put[..], &[path.to_str().unwrap()]].concat());
         bench.service.heron_says(&["device", "set", &device, "--model", "gauge"]);
         if n == 0 {

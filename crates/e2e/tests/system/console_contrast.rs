@@ -57,7 +57,7 @@ const FAINT: &str = r#"
     return [...found].map(([where, what]) => `${what} (${where})`);
 "#;
 
-const PATHS: [&str; 27] = [
+const PATHS: [&str; 30] = [
     "/watch",
     "/gateways",
     "/gateways/02a1f00000000001",
@@ -66,6 +66,9 @@ const PATHS: [&str; 27] = [
     "/devices",
     "/devices/models",
     "/devices/profiles",
+    "/devices/fleets",
+    "/devices/fleets/tide-and-sluice",
+    "/devices?view=map",
     "/devices/chart?line=02b0010000000001.level",
     "/devices/02b0010000000001",
     "/devices/02b0010000000001?tab=traffic",

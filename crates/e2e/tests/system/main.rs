@@ -8,6 +8,8 @@ mod commands;
 mod console;
 mod console_contrast;
 mod console_people;
+mod demo;
+mod docs;
 mod edge;
 mod faults;
 mod first_light;

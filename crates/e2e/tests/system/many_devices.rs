@@ -206,6 +206,90 @@ async fn files_that_cannot_be_are_refused_as_a_whole() {
 }
 
 #[tokio::test]
+async fn where_a_device_is_and_what_else_is_known_is_kept() {
+    let service = service().await;
+    let csv = "dev_eui,join_eui,app_key,name,latitude_deg,longitude_deg,height_m,indoor,attributes\n\
+               02b0010000000001,02aa000000000001,generate,a,54.689,3.942,2,no,owner=harbour office; pole=12\n\
+               02b0010000000002,02aa000000000001,generate,b,,,,,\n";
+    import(&service, "fleet=tide", csv).await.unwrap();
+    let a: DeviceDetail = service.get("devices/a").await;
+    let place = a.device.place.unwrap();
+    assert_eq!((place.latitude_deg, place.height_m, place.indoor), (54.689, Some(2.0), Some(false)));
+    assert_eq!(a.attributes["owner"], "harbour office");
+    // What is exported can be imported; a change keeps what it does not name.
+    let exported = service.heron_says(&["device", "export", "--find", "02b0010000000001"]);
+    assert!(exported.contains("54.689,3.942,2,no,owner=harbour office; pole=12"), "{exported}");
+    let said = service.heron_says(&["device", "set", "a", "--height-m", "3.5", "--attribute", "pole="]);
+    assert!(
+        said.contains("place: 54.68900, 3.94200, 2 m above the ground, outdoors → 54.68900, 3.94200, 3.5 m"),
+        "{said}"
+    );
+    let a: DeviceDetail = service.get("devices/a").await;
+    assert_eq!((a.device.place.unwrap().latitude_deg, a.attributes.len()), (54.689, 1));
+    let shown = service.heron_says(&["device", "show", "a"]);
+    assert!(shown.contains("3.5 m above the ground, outdoors") && shown.contains("owner: harbour office"), "{shown}");
+    // By HTTP: null takes away, and what cannot be is refused by name.
+    let path = "devices/a";
+    let bad = json!({ "place": { "latitude_deg": 91.0, "longitude_deg": 0.0 }, "attributes": { "a/b": "x" } });
+    let (status, problem) = service.refused(Method::PATCH, path, bad).await;
+    assert!(status == 422 && problem.to_string().contains("latitude_deg"), "{problem}");
+    let nowhere = json!({ "place": null, "attributes": { "owner": null } });
+    let a: DeviceDetail = service.done(Method::PATCH, &format!("/estates/{ESTATE}/{path}"), Some(nowhere)).await;
+    assert_eq!((a.device.place, a.attributes.len()), (None, 0));
+    let refused = service.heron(&["device", "set", "b", "--indoor"]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("--latitude-deg and --longitude-deg are needed"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_fleet_and_a_place_are_set_in_the_console() {
+    let service = service().await;
+    let csv = "dev_eui,join_eui,app_key,name\n02b0010000000001,02aa000000000001,generate,a\n";
+    import(&service, "fleet=tide", csv).await.unwrap();
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &service).await;
+    let open = async |path: &str| browser.window.goto(format!("{}{path}", service.http)).await.unwrap();
+
+    // A fleet is added, limited, and kept for a shorter time only when that has been said twice.
+    open("/devices/fleets").await;
+    browser.click(By::XPath("//button[text()='Add fleet']")).await;
+    browser.fill("input[name=slug]", "moorings").await.unwrap();
+    browser.click(By::XPath("//button[text()='Add']")).await;
+    browser
+        .text_when("tr[data-fleet=moorings]", |text| text.contains("only the law's") && text.contains("for ever"))
+        .await;
+    open("/devices/fleets/tide").await;
+    browser.text_when("[data-devices]", |text| text.contains("1 device") && text.contains("never joined")).await;
+    browser.fill("[data-settings] input[name=airtime]", "30").await.unwrap();
+    browser.fill("[data-settings] input[name=name]", "Tide gauges").await.unwrap();
+    browser.click(By::XPath("//form[@data-settings]//button[text()='Save']")).await;
+    browser.text_when("h1", |text| text == "Tide gauges").await;
+    browser.fill("[data-retention] input[name=values_days]", "400").await.unwrap();
+    browser.click(By::XPath("//*[@data-retention]//button[text()='Save']")).await;
+    browser.text_when("[data-retention]", |text| text.contains("gone within hours")).await;
+    browser.click(By::XPath("//button[text()='Keep less']")).await;
+    browser.text_when("[data-retention] [role=status]", |text| text == "Saved.").await;
+    let fleet: Value = service.get("fleets/tide").await;
+    assert_eq!((&fleet["airtime_a_day_s"], &fleet["retention"]["values_days"]), (&json!(30.0), &json!(400)));
+
+    // Where a device is: by hand, with an attribute, and then on the map.
+    open("/devices?view=map").await;
+    browser.text_when("main", |text| text.contains("No place is known of one device: a.")).await;
+    open("/devices/02b0010000000001?tab=setup").await;
+    browser.fill("[data-place] input[name=latitude_deg]", "54.689").await.unwrap();
+    browser.fill("[data-place] input[name=longitude_deg]", "3.942").await.unwrap();
+    browser.click(By::XPath("//button[text()='Add attribute']")).await;
+    browser.fill("[aria-label='Name of attribute 1']", "owner").await.unwrap();
+    browser.fill("[aria-label='Text of attribute 1']", "harbour office").await.unwrap();
+    browser.click(By::XPath("//*[@data-place]//button[text()='Save']")).await;
+    browser.text_when("[data-place] [role=status]", |text| text == "Saved.").await;
+    let a: DeviceDetail = service.get("devices/a").await;
+    assert_eq!((a.device.place.unwrap().longitude_deg, a.attributes["owner"].as_str()), (3.942, "harbour office"));
+    open("/devices?view=map").await;
+    browser.text_when("[aria-label='Map of devices and gateways']", |text| text.contains("a · never joined")).await;
+    browser.close().await.unwrap();
+}
+
+#[tokio::test]
 async fn many_are_changed_alike_after_a_look() {
     let service = service().await;
     service.heron_says(&["fleet", "add", "scales"]);

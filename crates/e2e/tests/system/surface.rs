@@ -377,7 +377,9 @@ async fn the_client_says_what_it_does_not_know() {
 async fn a_reader_that_leaves_is_no_failure() {
     let service = Service::first_start().await;
     service.sign_heron_in();
-    for args in [vec!["completions", "bash"], vec!["region", "show", "US915"], vec!["region", "show", "EU868", "--json"]] {
+    for args in
+        [vec!["completions", "bash"], vec!["region", "show", "US915"], vec!["region", "show", "EU868", "--json"]]
+    {
         let mut child = service.heron_command(&args).stdout(std::process::Stdio::piped()).spawn().unwrap();
         drop(child.stdout.take());
         assert!(child.wait().unwrap().success(), "{args:?}");

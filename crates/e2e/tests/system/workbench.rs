@@ -73,7 +73,7 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     let concern = watch.concerns.iter().find(|concern| concern.about == About::Decoder).unwrap();
     assert_eq!((concern.model.as_deref(), &concern.message), (Some("probe"), &Some(failures[0].first_message.clone())));
     let said = service.heron(&["watch"]).stdout;
-    assert!(String::from_utf8_lossy(&said).contains("heron decoder try probe --message"));
+    assert!(String::from_utf8_lossy(&said).contains("heron decoder try --model probe --message"));
 
     // The first that failed, as it is; then a draft on all that is stored.
     let one = service.heron_says(&["decoder", "try", "--model", "probe", "--message", &failures[0].first_message]);
@@ -86,7 +86,8 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
     assert!(said.contains("5 uplinks: 2 fixed, 3 changed"), "{said}");
     let marked: Vec<&str> = said.lines().filter(|line| line.starts_with("marked")).collect();
     assert_eq!(marked[0].split_whitespace().collect::<Vec<_>>(), ["marked", "5", "–", "–", "–"]);
-    let tried: Tried = service.heron_json(&["decoder", "try", "--model", "probe", file, "--payload", "09 01 32", "--port", "2"]);
+    let tried: Tried =
+        service.heron_json(&["decoder", "try", "--model", "probe", file, "--payload", "09 01 32", "--port", "2"]);
     assert_eq!(tried.uplinks[0].change, UplinkChange::Fixed);
     assert_eq!(tried.uplinks[0].after.tried_bytes["level"], [1, 2], "found by trying");
 
@@ -101,7 +102,9 @@ async fn a_decoder_is_fixed_against_stored_uplinks_and_history_follows() {
 
     // What works is kept as a test, and a draft that fails it is not put in use either.
     let said = service.heron_says(&[
-        "decoder", "test", "add",
+        "decoder",
+        "test",
+        "add",
         "probe",
         "--name",
         "neap tide",

@@ -28,6 +28,8 @@ const ROUTES: &[&str] = &[
     "devices",
     "devices/*",
     "devices/chart",
+    "devices/fleets",
+    "devices/fleets/*",
     "devices/models",
     "devices/profiles",
     "gateways",

@@ -272,4 +272,8 @@ pub struct Options {
     /// Name of the owner account made at the first start.
     #[arg(long, default_value = "owner")]
     pub owner: String,
+    /// What is written to the log, as LEVEL or MODULE=LEVEL with commas between; the levels are off, error, warn, info,
+    /// debug and trace.
+    #[arg(long, env = "HEROND_LOG", value_name = "FILTER", default_value = "info,sqlx=warn")]
+    pub log: String,
 }

@@ -35,6 +35,7 @@ const FILES: &[(&str, &str)] = &[
     ("0014_refused_since.sql", include_str!("../../migrations/0014_refused_since.sql")),
     ("0015_any_text.sql", include_str!("../../migrations/0015_any_text.sql")),
     ("0016_idempotency.sql", include_str!("../../migrations/0016_idempotency.sql")),
+    ("0017_device_place.sql", include_str!("../../migrations/0017_device_place.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {
@@ -218,8 +219,7 @@ mod tests {
     #[test]
     fn every_file_is_a_migration_and_in_order() {
         let folder = std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations")).unwrap();
-        let mut names: Vec<String> =
-            folder.map(|file| file.unwrap().file_name().into_string().unwrap()).collect();
+        let mut names: Vec<String> = folder.map(|file| file.unwrap().file_name().into_string().unwrap()).collect();
         names.sort();
         assert_eq!(names, FILES.iter().map(|(name, _)| *name).collect::<Vec<_>>());
         let versions: Vec<i64> = MIGRATIONS.iter().map(|m| m.version).collect();

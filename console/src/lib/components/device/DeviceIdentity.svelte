@@ -19,7 +19,7 @@
       <dd>none: it does not join</dd>
     {/if}
     <dt>Fleet</dt>
-    <dd><a class="link link-hover" href="/devices?fleet={device.fleet}">{device.fleet}</a></dd>
+    <dd><a class="link link-hover" href="/devices/fleets/{device.fleet}">{device.fleet}</a></dd>
     <dt>Model</dt>
     <dd>
       {#if device.model}<a class="link link-hover" href="/decoders/{device.model}">{device.model}</a>{:else}none{/if}
@@ -36,6 +36,18 @@
       <dt>Versions</dt>
       <dd>{[device.hardware && `hardware ${device.hardware}`, device.firmware && `firmware ${device.firmware}`].filter(Boolean).join(", ")}</dd>
     {/if}
+    {#if device.place}
+      <dt>Place</dt>
+      <dd class="tabular-nums">
+        {device.place.latitude_deg.toFixed(5)}, {device.place.longitude_deg.toFixed(5)}{device.place.height_m != null
+          ? `, ${device.place.height_m} m above the ground`
+          : ""}{device.place.indoor == null ? "" : device.place.indoor ? ", indoors" : ", outdoors"}
+      </dd>
+    {/if}
+    {#each Object.entries(device.attributes ?? {}) as [name, text] (name)}
+      <dt class="break-words">{name}</dt>
+      <dd class="break-words">{text}</dd>
+    {/each}
     <dt>Region</dt>
     <dd>{device.region}</dd>
     <dt>Link layer</dt>

@@ -3,7 +3,7 @@
   import { api, call, type Gateway, type Protocol, type Stranger } from "#lib/api.ts";
   import { session } from "#lib/session.svelte.ts";
   import { grouped, PROTOCOLS } from "#lib/format.ts";
-  import GatewayMap from "#lib/components/gateway/GatewayMap.svelte";
+  import PlaceMap from "#lib/components/common/PlaceMap.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import RegionSelect from "#lib/components/common/RegionSelect.svelte";
   import Card from "#lib/components/common/Card.svelte";
@@ -200,7 +200,7 @@
   </div>
   {#if mapped}
     <div class="mt-3 max-w-3xl">
-      <GatewayMap
+      <PlaceMap
         points={here}
         pick={(lat, lon) => {
           [latitude, longitude, saved] = [lat, lon, false];

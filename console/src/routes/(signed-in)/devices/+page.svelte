@@ -13,6 +13,7 @@
   import { Action, resource, showMore } from "#lib/resource.svelte.ts";
   import Loading from "#lib/components/common/Loading.svelte";
   import Empty from "#lib/components/common/Empty.svelte";
+  import DeviceMap from "#lib/components/device/DeviceMap.svelte";
 
   /** What is open below the title. */
   let open = $state<"" | "one" | "many">("");
@@ -25,12 +26,24 @@
   const filtered = $derived(FILTERS.some((name) => name !== "sort" && wanted[name]));
 
   const path = $derived({ estate: session.estate });
+  const onMap = $derived(page.url.searchParams.get("view") === "map");
+
+  /** The filters as the service takes them. */
+  const filters = $derived.by(() => {
+    const { fleet, state, tag, model, profile, find, sort } = wanted;
+    const all = { fleet, tag, model, profile, find, sort, state: state as StateName };
+    return Object.fromEntries(Object.entries(all).filter(([, value]) => value));
+  });
 
   function fetchPage(after?: string) {
-    const { fleet, state, tag, model, profile, find, sort } = wanted;
-    const filters = { fleet, tag, model, profile, find, sort, state: state as StateName };
-    const given = Object.fromEntries(Object.entries(filters).filter(([, value]) => value));
-    return call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 100, after, ...given } } }));
+    return call(api.GET("/api/v1/estates/{estate}/devices", { params: { path, query: { limit: 100, after, ...filters } } }));
+  }
+
+  function view(map: boolean): string {
+    const query = new URLSearchParams(page.url.searchParams.toString());
+    if (map) query.set("view", "map");
+    else query.delete("view");
+    return `?${query}`;
   }
 
   const held = resource(() => fetchPage(), {
@@ -88,6 +101,10 @@
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
+  <div class="join" role="group" aria-label="How devices are shown">
+    <a class="btn join-item btn-sm" class:btn-active={!onMap} aria-current={onMap ? undefined : "page"} href={view(false)}>List</a>
+    <a class="btn join-item btn-sm" class:btn-active={onMap} aria-current={onMap ? "page" : undefined} href={view(true)}>Map</a>
+  </div>
   <DeviceFilters {wanted} {choose} />
   <span class="flex flex-wrap gap-2 sm:ml-auto">
     {#if session.may("devices")}
@@ -104,11 +121,12 @@
       >
     {/if}
     {#if session.whole}
+      <a class="btn btn-sm" href="/devices/fleets">Fleets</a>
       <a class="btn btn-sm" href="/devices/models">Models</a>
       <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
     {/if}
     <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/labels?{labels}" download="labels.pdf">Labels</a>
-    <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export" download="devices.csv">Export</a>
+    <a class="btn btn-sm" href="/api/v1/estates/{session.estate}/devices/export?{labels}" download="devices.csv">Export</a>
   </span>
 </div>
 {#if open === "one"}<div class="mb-4">
@@ -126,6 +144,8 @@
     <p class="my-2">Register one with the EUIs and the key from its label, here or with the client:</p>
     <code class="block rounded-field bg-base-200 p-3 font-mono text-sm">heron device add DEVEUI --name NAME --fleet FLEET --join-eui EUI</code>
   </Empty>
+{:else if devices && onMap}
+  <DeviceMap {filters} />
 {:else if devices}
   <DeviceTable {devices} sort={wanted.sort} bind:chosen {choose} />
   {#if next}

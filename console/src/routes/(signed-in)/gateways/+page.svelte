@@ -3,7 +3,7 @@
   import { live } from "#lib/live.svelte.ts";
   import GatewayForm from "#lib/components/gateway/GatewayForm.svelte";
   import GatewayImport from "#lib/components/gateway/GatewayImport.svelte";
-  import GatewayMap from "#lib/components/gateway/GatewayMap.svelte";
+  import PlaceMap from "#lib/components/common/PlaceMap.svelte";
   import Endings from "#lib/components/gateway/Endings.svelte";
   import Strangers from "#lib/components/gateway/Strangers.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
@@ -136,7 +136,7 @@
 {/if}
 
 {#if placed.length > 0}
-  <section class="mt-5"><GatewayMap points={placed} /></section>
+  <section class="mt-5"><PlaceMap points={placed} /></section>
 {/if}
 
 <Strangers {strangers} {adopt} />

@@ -248,6 +248,14 @@ pub(crate) struct DeviceSetArgs {
     /// Version of its firmware; empty for none.
     #[arg(long)]
     pub firmware: Option<String>,
+    #[command(flatten)]
+    pub place: PlaceArgs,
+    /// Where it is is not known any more.
+    #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg", "height_m", "indoor"])]
+    pub no_place: bool,
+    /// What else is to be known, as NAME=TEXT; without a text it is removed. May be given several times.
+    #[arg(long = "attribute", value_name = "NAME=TEXT")]
+    pub attributes: Vec<String>,
     /// A tag to add; may be given several times.
     #[arg(long = "tag", value_name = "TAG")]
     pub tags: Vec<String>,
@@ -338,6 +346,11 @@ pub(crate) struct NewDeviceArgs {
     /// Version of its firmware.
     #[arg(long)]
     pub firmware: Option<String>,
+    #[command(flatten)]
+    pub place: PlaceArgs,
+    /// What else is to be known of it, as NAME=TEXT; may be given several times.
+    #[arg(long = "attribute", value_name = "NAME=TEXT")]
+    pub attributes: Vec<String>,
     /// A word to find it by; may be given several times.
     #[arg(long = "tag", value_name = "TAG")]
     pub tags: Vec<String>,
@@ -364,4 +377,21 @@ pub(crate) struct NewDeviceArgs {
     pub nwk_s_enc_key: Option<String>,
     #[command(flatten)]
     pub radio: radio::RadioArgs,
+}
+
+/// Where a device is.
+#[derive(Args)]
+pub(crate) struct PlaceArgs {
+    /// Latitude in degrees, north positive.
+    #[arg(long, value_name = "DEG", allow_negative_numbers = true, requires = "longitude_deg")]
+    pub latitude_deg: Option<f64>,
+    /// Longitude in degrees, east positive.
+    #[arg(long, value_name = "DEG", allow_negative_numbers = true, requires = "latitude_deg")]
+    pub longitude_deg: Option<f64>,
+    /// Height of its antenna above the ground in metres.
+    #[arg(long, value_name = "M", allow_negative_numbers = true)]
+    pub height_m: Option<f64>,
+    /// Whether it is in a building: `--indoor`, or `--indoor=false`.
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    pub indoor: Option<bool>,
 }

@@ -6,6 +6,7 @@ pub(crate) mod import;
 mod keys;
 mod labels;
 mod list;
+mod place;
 mod radio;
 mod remove;
 mod session;
@@ -48,6 +49,8 @@ fn lines(d: &DeviceDetail) -> Vec<(&'static str, String)> {
     ];
     let about = [("tags", device.tags.join(", ")), ("description", d.description.clone())];
     lines.extend(about.into_iter().filter(|(_, text)| !text.is_empty()));
+    lines.extend(device.place.map(|place| ("place", place.to_string())));
+    lines.extend(d.attributes.iter().map(|(name, text)| ("attribute", format!("{name}: {text}"))));
     let versions = [("hardware", &d.hardware), ("firmware", &d.firmware)];
     lines.extend(versions.into_iter().filter_map(|(name, version)| Some((name, version.clone()?))));
     if let Some(usual_interval_s) = device.usual_interval_s {
@@ -135,6 +138,11 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         model: args.model,
         profile: args.profile,
         description: args.description,
+        place: args.place.over(None)?,
+        attributes: place::attributes(&args.attributes)?
+            .into_iter()
+            .filter_map(|(name, text)| Some((name, text?)))
+            .collect(),
         hardware: args.hardware,
         firmware: args.firmware,
         tags: args.tags,

@@ -3,7 +3,9 @@
 use anyhow::{Result, bail};
 use api::device::Device;
 use api::device::change::{BulkChange, ChangeEffect, DeviceChange};
+use api::device::place::Place;
 
+use super::place;
 use crate::client::Client;
 use crate::commands::device::args::DeviceSetArgs;
 use crate::show::{self, Out};
@@ -27,17 +29,35 @@ async fn chosen(client: &Client, args: &DeviceSetArgs) -> Result<Vec<String>> {
     Ok(devices.into_iter().map(|device| device.dev_eui.to_string()).collect())
 }
 
+/// The place to be set, or to be taken away. What is not given of it stays, of one device.
+async fn wanted_place(client: &Client, devices: &[String], args: &DeviceSetArgs) -> Result<Option<Option<Place>>> {
+    if args.no_place {
+        return Ok(Some(None));
+    }
+    if args.place.is_empty() {
+        return Ok(None);
+    }
+    let before = match devices {
+        [one] => client.get::<Device>(&client.in_estate(&format!("devices/{one}")).await?, &[]).await?.place,
+        _ => None,
+    };
+    Ok(Some(args.place.over(before)?))
+}
+
 pub(crate) async fn run(client: &Client, out: &Out, args: DeviceSetArgs, yes: bool) -> Result<()> {
     let devices = chosen(client, &args).await?;
     if devices.is_empty() {
         bail!("no device is like that");
     }
+    let place = wanted_place(client, &devices, &args).await?;
     let change = DeviceChange {
         name: args.name,
         fleet: args.fleet,
         model: args.model,
         profile: args.profile,
         description: args.description,
+        place,
+        attributes: place::attributes(&args.attributes)?,
         hardware: args.hardware,
         firmware: args.firmware,
         disabled: if args.disable { Some(true) } else { args.enable.then_some(false) },

@@ -86,7 +86,7 @@ fn print(out: &Out, report: &FrameReport) -> Result<()> {
     }
     for verdict in &report.verdicts {
         let agrees = if verdict.agrees { "agrees" } else { "does not agree" };
-        out.line(format!("  {:<6}{} {agrees}: {}", verdict.version, verdict.key, verdict.note))?;
+        out.line(format!("  {:<6}{agrees} with {}: {}", verdict.version, verdict.key, verdict.note))?;
         for counter in &verdict.counters {
             let agrees = if counter.agrees { "agrees" } else { "does not" };
             out.line(format!("        counter {} ({}): {agrees}", counter.counter, counter.origin))?;

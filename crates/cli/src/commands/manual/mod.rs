@@ -35,7 +35,10 @@ pub(crate) fn run(out: &Out, args: &ManualArgs) -> Result<()> {
             let writing = || format!("writing to {}", folder.display());
             fs::create_dir_all(folder).with_context(writing)?;
             clap_mangen::generate_to(examples::command(), folder).with_context(writing)?;
-            out.said(format!("The manual pages were written to {}; `man heron` begins with the first.", folder.display()))
+            out.said(format!(
+                "The manual pages were written to {}; `man heron` begins with the first.",
+                folder.display()
+            ))
         }
     }
 }

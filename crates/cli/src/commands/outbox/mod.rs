@@ -25,7 +25,8 @@ async fn path(client: &Client, target: &str) -> Result<String> {
         Err(unknown) if unknown.is::<NotFound>() => match group::find(client, target).await {
             Ok(group) => group.eui,
             Err(why) if why.is::<NotFound>() => {
-                let why = format!("neither a device nor a group has the name {target:?}, and it is no EUI (16 hex digits)");
+                let why =
+                    format!("neither a device nor a group has the name {target:?}, and it is no EUI (16 hex digits)");
                 return Err(NotFound(why).into());
             }
             Err(why) => return Err(why),

@@ -58,6 +58,7 @@ pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
         refusal: row.refusal,
         refused_since: row.refused_since,
         tags: row.tags,
+        place: row.place,
         disabled: row.disabled,
         added_at: row.added_at,
     }
@@ -79,6 +80,8 @@ pub(crate) fn as_is(row: DeviceRow) -> DeviceSnapshot {
         description: row.description,
         hardware: row.hardware,
         firmware: row.firmware,
+        place: row.place,
+        attributes: row.attributes,
     }
 }
 
@@ -186,6 +189,7 @@ pub(crate) async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> R
     let (radio, whole_radio) = (row.radio.clone(), row.whole_radio.clone());
     let (personalized, profile, description) = (row.personalized, row.profile.clone(), row.description.clone());
     let (hardware, firmware) = (row.hardware.clone(), row.firmware.clone());
+    let attributes = row.attributes.clone();
     let registered = whole_radio.class.unwrap_or(Class::A);
     let status = status.as_ref();
     Ok(DeviceDetail {
@@ -194,6 +198,7 @@ pub(crate) async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> R
         description,
         hardware,
         firmware,
+        attributes,
         profile,
         radio,
         whole_radio,

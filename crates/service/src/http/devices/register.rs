@@ -270,6 +270,8 @@ pub(crate) async fn export_devices(
         radio: row.radio,
         hardware: row.hardware,
         firmware: row.firmware,
+        place: row.place,
+        attributes: row.attributes,
         tags: row.tags,
         description: row.description,
     });

@@ -8,6 +8,7 @@
   import DeviceKeys from "#lib/components/device/DeviceKeys.svelte";
   import DeviceReadings from "#lib/components/device/DeviceReadings.svelte";
   import DeviceRadio from "#lib/components/device/DeviceRadio.svelte";
+  import DevicePlace from "#lib/components/device/DevicePlace.svelte";
   import DeviceSettings from "#lib/components/device/DeviceSettings.svelte";
   import Airtime from "#lib/components/airtime/Airtime.svelte";
   import Findings from "#lib/components/common/Findings.svelte";
@@ -129,6 +130,7 @@
       <div class="grid gap-5">
         {#if session.may("devices")}
           <DeviceSettings {device} done={load} />
+          <DevicePlace {device} done={load} />
           <DeviceRadio {device} done={load} />
         {/if}
         {#if device.agreement}<Agreement agreement={device.agreement} />{/if}

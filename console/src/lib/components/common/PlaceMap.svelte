@@ -1,10 +1,14 @@
-<!-- Where gateways stand. No map of the land is fetched from anywhere: a grid and a scale tell distances. -->
+<!-- Where gateways and devices are: circles and squares. No map of the land is fetched from anywhere: a grid and a scale tell distances. -->
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
   import type { Map as LeafletMap, LayerGroup } from "leaflet";
 
-  type Point = { name: string; state: string; latitude_deg: number; longitude_deg: number; href?: string };
-  let { points, pick, height = "18rem" }: { points: Point[]; pick?: (latitude: number, longitude: number) => void; height?: string } = $props();
+  type Point = { name: string; kind?: "gateway" | "device"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
+  type Props = { points: Point[]; label?: string; pick?: (latitude: number, longitude: number) => void; height?: string };
+  let { points, label = "Map of gateways", pick, height = "18rem" }: Props = $props();
+
+  /** With more, names are shown under the pointer only. */
+  const NAMED = 60;
 
   let place: HTMLDivElement;
   let leaflet: typeof import("leaflet") | null = null;
@@ -86,8 +90,14 @@
       );
     }
     for (const point of points) {
-      const mark = leaflet.circleMarker([point.latitude_deg, point.longitude_deg], { radius: 7, className: `mark mark-${point.state}` });
-      mark.bindTooltip(`${point.name} · ${point.state.replace("_", " ")}`, { permanent: true, direction: "right", offset: [8, 0] });
+      const at: [number, number] = [point.latitude_deg, point.longitude_deg];
+      const className = `mark mark-${point.state}`;
+      const square = leaflet.divIcon({ className: `square ${className}`, iconSize: [12, 12] });
+      const mark =
+        point.kind === "device" ? leaflet.marker(at, { icon: square, title: point.name }) : leaflet.circleMarker(at, { radius: 7, className });
+      const told = document.createElement("span");
+      told.textContent = `${point.name} · ${point.state.replace("_", " ")}`;
+      mark.bindTooltip(told, { permanent: points.length <= NAMED, direction: "right", offset: [8, 0] });
       if (point.href) {
         const href = point.href;
         mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
@@ -103,7 +113,7 @@
   class:picking={Boolean(pick)}
   style:height
   role="application"
-  aria-label="Map of gateways"
+  aria-label={label}
 ></div>
 
 <style>
@@ -132,14 +142,25 @@
     fill: var(--color-neutral);
     fill-opacity: 1;
   }
-  .map :global(.mark-listening) {
+  .map :global(.square) {
+    background: var(--color-neutral);
+    border: 2px solid var(--color-base-100);
+    border-radius: 2px;
+  }
+  .map :global(.mark-listening),
+  .map :global(.mark-active) {
     fill: var(--color-success);
+    background: var(--color-success);
   }
-  .map :global(.mark-quiet) {
+  .map :global(.mark-quiet),
+  .map :global(.mark-silent) {
     fill: var(--color-warning);
+    background: var(--color-warning);
   }
-  .map :global(.mark-lost) {
+  .map :global(.mark-lost),
+  .map :global(.mark-refused) {
     fill: var(--color-error);
+    background: var(--color-error);
   }
   .map :global(.leaflet-tooltip) {
     background: var(--color-base-100);
