@@ -173,6 +173,7 @@ const EXAMPLES: &[Examples] = &[
         &[
             "heron outbox add sluice-07 --port 10 --payload 28 --confirmed --expires-in 6h",
             "heron outbox add sluice-07 --value opening=40 --dry-run",
+            "heron outbox add sluice-07 --command \"open to 40 %\" --dry-run",
             "heron outbox add all-sluices --port 10 --payload 00",
             "heron outbox add tide-21 --port 2 --text hello",
         ],
@@ -181,6 +182,16 @@ const EXAMPLES: &[Examples] = &[
     ("outbox show", &["heron outbox show tide-21 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("outbox set", &["heron outbox set tide-21 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --first"]),
     ("outbox remove", &["heron outbox remove tide-21 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    (
+        "round add",
+        &[
+            "heron round add --fleet tide-and-sluice --model lodeworth-sluice --value opening=40 --over 10min --dry-run",
+            "heron round add --device sluice-07 --device sluice-11 --port 10 --payload 28 --over 1h",
+        ],
+    ),
+    ("round list", &["heron round list"]),
+    ("round show", &["heron round show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    ("round remove", &["heron round remove 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("group remove", &["heron group remove all-sluices"]),
     ("device remove", &["heron device remove tide-21"]),
     (

@@ -25,6 +25,13 @@ pub enum Cargo {
         /// The payload.
         payload: Vec<u8>,
     },
+    /// The encoder's payload for a command that the model names, on this port or the one that the encoder names.
+    Command {
+        /// FPort, if it was given.
+        port: Option<u8>,
+        /// The command's name.
+        name: String,
+    },
     /// The encoder's payload for these values, on this port or the one that the encoder names.
     Values {
         /// FPort, if it was given.
@@ -78,6 +85,13 @@ fn cargo(item: &NewOutboxItem) -> Result<Cargo, Problem> {
         Some(Ok(port @ 1..=223)) => Some(port),
         Some(_) => return Err(bad_field("port", &item.port.unwrap_or_default().to_string(), PORTS)),
     };
+    if let Some(name) = &item.command {
+        let others = [item.payload.is_some(), item.payload_base64.is_some(), item.text.is_some(), item.values.is_some()];
+        return match others.contains(&true) {
+            true => Err(bad_field("command", name, "it stands alone: leave payload, text and values out")),
+            false => Ok(Cargo::Command { port, name: name.trim().to_owned() }),
+        };
+    }
     let payload = match (&item.payload, &item.payload_base64, &item.text, &item.values) {
         (None, None, None, Some(values)) => return Ok(Cargo::Values { port, values: values.clone() }),
         (Some(hex), None, None, None) => input::payload("payload", hex, MAX_PAYLOAD)?,
@@ -89,7 +103,7 @@ fn cargo(item: &NewOutboxItem) -> Result<Cargo, Problem> {
         }
         (None, None, Some(text), None) => fitting("text", text, text.as_bytes().to_vec())?,
         (None, None, None, None) => {
-            return Err(bad_field("payload", "nothing", "one of payload, payload_base64, text or values is wanted"));
+            return Err(bad_field("payload", "nothing", "one of payload, payload_base64, text, values or command is wanted"));
         }
         _ => {
             let allowed = "only one of payload, payload_base64, text and values can be given";
@@ -190,7 +204,7 @@ mod tests {
         let new = NewOutboxItem { port: Some(2), ..NewOutboxItem::default() };
         let bytes = |item: NewOutboxItem| match item.check().unwrap().cargo {
             Cargo::Bytes { payload, .. } => payload,
-            Cargo::Values { .. } => panic!("bytes are wanted"),
+            Cargo::Command { .. } | Cargo::Values { .. } => panic!("bytes are wanted"),
         };
         assert_eq!(bytes(NewOutboxItem { payload_base64: Some(" Af8=\n".into()), ..new.clone() }), [1, 255]);
         assert_eq!(bytes(NewOutboxItem { text: Some("flut ä".into()), ..new.clone() }), "flut ä".as_bytes());

@@ -20,6 +20,7 @@ pub mod patch;
 pub mod people;
 pub mod radio;
 pub mod reading;
+pub mod round;
 pub mod token;
 
 use api::problem::Problem;

@@ -10,6 +10,7 @@ mod import;
 mod ingest;
 mod net;
 mod pipeline;
+mod rounds;
 mod startup;
 
 use std::io::IsTerminal as _;

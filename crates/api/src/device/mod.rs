@@ -11,6 +11,7 @@ pub mod place;
 pub mod read_back;
 pub mod register;
 pub mod rehearsal;
+pub mod round;
 
 use std::collections::BTreeMap;
 

@@ -107,6 +107,10 @@ pub struct NewOutboxItem {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Object, example = json!({ "opening": 40 }))]
     pub values: Option<Values>,
+    /// A command of the device's model by its name; its values go through the encoder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(example = "open to 40 %")]
+    pub command: Option<String>,
     /// Whether the device is to acknowledge it.
     #[serde(default)]
     pub confirmed: bool,

@@ -24,6 +24,7 @@ pub(crate) mod profile;
 pub(crate) mod readings;
 pub(crate) mod region;
 pub(crate) mod rehearse;
+pub(crate) mod round;
 pub(crate) mod scenario;
 pub(crate) mod service;
 pub(crate) mod share;
@@ -60,6 +61,7 @@ use crate::commands::profile::args::ProfileVerb;
 use crate::commands::readings::args::ReadingsVerb;
 use crate::commands::region::args::RegionVerb;
 use crate::commands::rehearse::args::RehearseArgs;
+use crate::commands::round::args::RoundVerb;
 use crate::commands::scenario::args::ScenarioVerb;
 use crate::commands::service::args::ServiceVerb;
 use crate::commands::share::args::ShareVerb;
@@ -191,6 +193,11 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: OutboxVerb,
     },
+    /// Rounds: a downlink for each device of a fleet, of a model or with a tag, one after another.
+    Round {
+        #[command(subcommand)]
+        verb: RoundVerb,
+    },
     /// What was heard and sent.
     Traffic {
         #[command(subcommand)]
@@ -314,6 +321,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
         Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
         Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,
+        Noun::Round { verb } => round::run(&context.client()?, out, verb, yes).await,
         Noun::Traffic { verb } => traffic::run(&context.client()?, out, verb).await,
         Noun::Frame { verb: FrameVerb::Show(args) } => frame::run(&context.global, out, *args).await,
         Noun::Region { verb } => region::run(out, verb),

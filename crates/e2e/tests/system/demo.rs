@@ -151,6 +151,7 @@ impl Demo {
         let word = |n: usize| line.split_whitespace().nth(n).unwrap();
         match word(1) {
             "outbox" => first(&format!("devices/{}/outbox", word(3))).await,
+            "round" => first("rounds").await,
             "decoder" if word(2) == "try" => self.uplink().await,
             "decoder" => first("jobs").await,
             "rehearse" => self.uplink().await,

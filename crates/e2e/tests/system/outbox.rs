@@ -3,18 +3,21 @@
 use api::Page;
 use api::device::DeviceDetail;
 use api::device::outbox::{OutboxItem, OutboxReadBack, OutboxState};
+use api::device::round::{Round, RoundDevice, RoundState};
 use api::message::Message;
+use api::model::{Model, TestCommand};
 use e2e::browser::Browser;
 use e2e::service::ESTATE;
 use e2e::wait::until;
 use gateway_link::udp::TxPacket;
+use lorawan::Eui64;
 use reqwest::Method;
 use serde_json::{Value, json};
 use simulator::device::Downlink;
 use thirtyfour::By;
 
 use crate::console::sign_in;
-use crate::scenes::{Bench, DEV_EUI};
+use crate::scenes::{Bench, DEV_EUI, registration};
 
 const GATE: &str = "function decodeUplink(i) { return {data: {opening: i.bytes[0]}} }
 function encodeDownlink({ data }) {
@@ -170,4 +173,81 @@ async fn the_console_encodes_and_orders() {
     assert_eq!(order.iter().map(|item| item.port).collect::<Vec<_>>(), [11, 10]);
     assert_eq!(bench.exchanged().await, (11, b"ebb".to_vec()));
     browser.close().await.unwrap();
+}
+
+/// How a round stands once it is as wanted.
+async fn round_when(bench: &Bench, id: &str, right: impl Fn(&Round) -> bool) -> Round {
+    until("the round", async || Some(bench.service.get::<Round>(&format!("rounds/{id}")).await).filter(&right)).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_round_sends_to_each_of_a_fleet_and_tells_each_outcome() {
+    let mut bench = Bench::with_decoder(GATE).await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    let mut about = bench.service.get::<Model>("models/probe").await.about;
+    let values = json!({ "opening": 40 }).as_object().unwrap().clone();
+    let command = TestCommand { name: "open to 40 %".into(), values, port: Some(10), bytes: Some("28".into()), fails: false };
+    about.commands.push(command);
+    let _: Value =
+        bench.service.done(Method::PUT, &format!("/estates/{ESTATE}/models/probe"), Some(json!(about))).await;
+    for (n, name, model) in [(2, "probe-2", Some("probe")), (3, "dumb", None)] {
+        let _: Value = bench.service.post("devices", registration(Eui64(DEV_EUI.0 + n), name, model)).await;
+    }
+
+    // A look first: how many, how long, and who cannot be sent it.
+    let said = bench.service.heron_says(&["round", "add", "--fleet", "bench", "--command", "open to 40 %", "--dry-run"]);
+    assert!(said.contains("2 devices would be sent this") && said.contains("1 cannot be sent it"), "{said}");
+    assert!(said.contains("dumb") && said.contains("has no model"), "{said}");
+    let none = bench.service.heron(&["round", "add", "--tag", "nobody", "--port", "1", "--payload", "00"]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("no device is like that"), "{none:?}");
+    let unknown = bench.service.heron(&["outbox", "add", "probe-1", "--command", "dance"]);
+    assert!(String::from_utf8_lossy(&unknown.stderr).contains("the model probe has open to 40 %"), "{unknown:?}");
+    let unasked = bench.service.heron(&["round", "add", "--fleet", "bench", "--command", "open to 40 %"]);
+    assert!(String::from_utf8_lossy(&unasked.stderr).contains("Say --yes"), "{unasked:?}");
+
+    let add = ["round", "add", "--fleet", "bench", "--command", "open to 40 %", "--over", "1s", "--yes"];
+    let round: Round = bench.service.heron_json(&add);
+    assert_eq!((round.devices, round.failed, round.over_s), (3, 1, 1.0));
+    round_when(&bench, &round.id, |round| round.open == 2).await;
+    assert_eq!(bench.exchanged().await, (10, vec![40]));
+    round_when(&bench, &round.id, |round| (round.done, round.open, round.failed) == (1, 1, 1)).await;
+    let said = bench.service.heron_says(&["round", "show", &round.id]);
+    for told in ["probe-1", "sent", "probe-2", "waiting", "dumb", "refused", "has no model"] {
+        assert!(said.contains(told), "{told}: {said}");
+    }
+    // Stopped: what waits is cancelled, what was sent stays sent.
+    bench.service.heron_says(&["round", "remove", &round.id, "--yes"]);
+    let stopped = round_when(&bench, &round.id, |round| round.failed == 2).await;
+    assert_eq!((stopped.state, stopped.done), (RoundState::Cancelled, 1));
+    let (status, problem) = bench.service.refused(Method::DELETE, &format!("rounds/{}", round.id), Value::Null).await;
+    assert_eq!((status, problem.code.as_str()), (409, "ended"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_round_goes_on_after_a_restart_and_ends_with_its_last_device() {
+    let mut bench = Bench::with_decoder(GATE).await;
+    bench.join().await;
+    let _: Value = bench.service.post("devices", registration(Eui64(DEV_EUI.0 + 2), "probe-2", None)).await;
+    let both = json!({ "devices": [DEV_EUI.to_string(), Eui64(DEV_EUI.0 + 2).to_string()], "over_s": 3600.0,
+        "downlink": { "port": 9, "payload": "07" } });
+    let round: Round = bench.service.post("rounds", both).await;
+    round_when(&bench, &round.id, |round| (round.open, round.planned) == (1, 1)).await;
+    bench.service.kill();
+    bench.service.start_again();
+    let still = round_when(&bench, &round.id, |_| true).await;
+    assert_eq!((still.state, still.open, still.planned), (RoundState::Running, 1, 1));
+    let one = json!({ "devices": [DEV_EUI.to_string()], "downlink": { "port": 9, "payload": "08" } });
+    let last: Round = bench.service.post("rounds", one).await;
+    round_when(&bench, &last.id, |round| round.open == 1).await;
+    bench.gateway.pull().await;
+    assert_eq!(bench.exchanged().await, (9, vec![7]));
+    assert_eq!(bench.exchanged().await, (9, vec![8]));
+    let ended = round_when(&bench, &last.id, |round| round.state == RoundState::Done).await;
+    assert!(ended.ended_at.is_some() && ended.done == 1);
+    // A device that is removed before its turn is told, and keeps nobody waiting.
+    let _: Value = bench.service.done(Method::DELETE, &format!("/estates/{ESTATE}/rounds/{}", round.id), None).await;
+    let devices: Vec<RoundDevice> = bench.service.list(&format!("rounds/{}/devices", round.id)).await;
+    let notes: Vec<_> = devices.iter().filter_map(|device| device.note.as_deref()).collect();
+    assert_eq!(notes, ["the round was stopped"]);
 }

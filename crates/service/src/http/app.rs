@@ -62,6 +62,8 @@ pub struct App {
     pub exports: Arc<Semaphore>,
     /// Told when there is a new job.
     pub jobs: Arc<Notify>,
+    /// Told when there is a new round.
+    pub rounds: Arc<Notify>,
 }
 
 impl FromRef<App> for Store {

@@ -14,8 +14,10 @@ use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
 use crate::gateways::event_log;
 use crate::history::summaries;
+use crate::ingest::network::Network;
 use crate::net::tls::Identity;
 use crate::pipeline::gateway_news;
+use crate::rounds::Rounds;
 use crate::startup::shared::{GatewayEvents, Shared};
 
 /// How often uses of credentials are stored, and certificates' ends checked.
@@ -30,7 +32,7 @@ pub(crate) fn start(
     shared: &Shared,
     events: GatewayEvents,
     identities: Vec<Arc<Identity>>,
-    audit_days: u32,
+    (network, audit_days): (&Network, u32),
 ) -> Vec<JoinHandle<()>> {
     let (store, stopping) = (&shared.store, &shared.stopping);
     let (authority, credentials) = (Arc::clone(&shared.authority), Arc::clone(&shared.credentials));
@@ -42,6 +44,13 @@ pub(crate) fn start(
         news: Arc::clone(&shared.jobs),
         stopping: stopping.clone(),
     };
+    let rounds = Rounds {
+        store: store.clone(),
+        network: network.clone(),
+        directory: directory(),
+        news: Arc::clone(&shared.rounds),
+        stopping: stopping.clone(),
+    };
     let doubts = Arc::clone(&shared.doubts);
     vec![
         tokio::spawn(keep_audit(store.clone(), audit_days, stopping.clone())),
@@ -49,6 +58,7 @@ pub(crate) fn start(
         tokio::spawn(keep_certificates(authority, identities, credentials, stopping.clone())),
         tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
         tokio::spawn(worker.run()),
+        tokio::spawn(rounds.run()),
         // Last, for the others have something to tell until they end.
         tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),
     ]

@@ -76,6 +76,7 @@ pub(crate) struct Shared {
     pub firmware: Arc<Firmwares>,
     /// Told when there is a new job.
     pub jobs: Arc<Notify>,
+    pub rounds: Arc<Notify>,
     pub stopping: CancellationToken,
 }
 
@@ -101,6 +102,7 @@ impl Shared {
             endpoints: Arc::new(PublicEndpoints::new(options, addresses.tls.port(), addresses.udp.port())),
             firmware: Arc::new(Firmwares::new(&options.data)),
             jobs: Arc::default(),
+            rounds: Arc::default(),
             store: store.clone(),
             stopping,
         };

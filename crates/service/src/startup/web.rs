@@ -77,6 +77,7 @@ impl Web {
             turns: Arc::default(),
             exports: Arc::new(Semaphore::new(EXPORTS)),
             jobs: Arc::clone(&shared.jobs),
+            rounds: Arc::clone(&shared.rounds),
         };
         Ok(Self { app, identity })
     }

@@ -36,6 +36,7 @@ const FILES: &[(&str, &str)] = &[
     ("0015_any_text.sql", include_str!("../../migrations/0015_any_text.sql")),
     ("0016_idempotency.sql", include_str!("../../migrations/0016_idempotency.sql")),
     ("0017_device_place.sql", include_str!("../../migrations/0017_device_place.sql")),
+    ("0018_rounds.sql", include_str!("../../migrations/0018_rounds.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

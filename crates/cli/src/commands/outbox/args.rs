@@ -82,6 +82,9 @@ pub(crate) struct CargoArgs {
     /// The payload as text, sent as UTF-8.
     #[arg(long, value_name = "TEXT")]
     pub text: Option<String>,
+    /// A command that the model has, by its name, such as "open to 40 %".
+    #[arg(long, value_name = "NAME")]
+    pub command: Option<String>,
     /// A value for the encoder of the model; may be given several times. A dot in the name leads into an object.
     #[arg(long = "value", value_name = "NAME=VALUE")]
     pub values: Vec<String>,

@@ -107,17 +107,22 @@ pub(super) fn put_value(values: &mut Values, given: &str) -> Result<()> {
     Ok(())
 }
 
-fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
-    let OutboxAddArgs { port, cargo, confirmed, first, attempts, expires_in, .. } = args;
-    let CargoArgs { payload, base64, text, values: given, json_values } = cargo;
+/// What is sent, as the service wants it.
+pub(super) fn cargo(args: CargoArgs) -> Result<NewOutboxItem> {
+    let CargoArgs { payload, base64, text, command, values: given, json_values } = args;
     let mut values = Values::new();
     given.iter().try_for_each(|given| put_value(&mut values, given))?;
     let values = match json_values {
         Some(json) => Some(serde_json::from_str(&json).context("--json-values: an object of JSON is wanted")?),
         None => (!given.is_empty()).then_some(values),
     };
-    let (payload_base64, max_attempts, expires_in_s) = (base64, attempts, expires_in);
-    Ok(NewOutboxItem { port, payload, payload_base64, text, values, confirmed, first, max_attempts, expires_in_s })
+    Ok(NewOutboxItem { payload, payload_base64: base64, text, command, values, ..NewOutboxItem::default() })
+}
+
+fn new_item(args: OutboxAddArgs) -> Result<NewOutboxItem> {
+    let OutboxAddArgs { port, cargo: given, confirmed, first, attempts, expires_in, .. } = args;
+    let (max_attempts, expires_in_s) = (attempts, expires_in);
+    Ok(NewOutboxItem { port, confirmed, first, max_attempts, expires_in_s, ..cargo(given)? })
 }
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: OutboxVerb) -> Result<()> {

@@ -8,6 +8,7 @@ pub(crate) mod outbox;
 pub(crate) mod profiles;
 pub(crate) mod register;
 pub(crate) mod rehearsal;
+pub(crate) mod rounds;
 
 use axum::extract::DefaultBodyLimit;
 use utoipa_axum::router::OpenApiRouter;
@@ -46,6 +47,10 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(groups::list_groups, groups::add_group))
         .routes(routes!(groups::show_group, groups::change_group, groups::remove_group))
         .routes(routes!(groups::show_group_keys))
+        .routes(routes!(rounds::list_rounds, rounds::add_round))
+        .routes(routes!(rounds::check_round))
+        .routes(routes!(rounds::show_round, rounds::cancel_round))
+        .routes(routes!(rounds::list_round_devices))
         .routes(routes!(outbox::list_outbox, outbox::add_to_outbox))
         .routes(routes!(outbox::check_outbox_item))
         .routes(routes!(outbox::show_outbox_item, outbox::change_outbox_item, outbox::cancel))

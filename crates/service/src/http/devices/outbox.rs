@@ -1,5 +1,7 @@
 //! The downlinks of a device.
 
+use std::sync::Arc;
+
 use api::Page;
 use api::device::outbox::{
     ChangeOutboxItem, NewOutboxItem, OutboxItem, OutboxPlace, OutboxReadBack, OutboxState, Values,
@@ -17,6 +19,7 @@ use ulid::Ulid;
 
 use crate::clock;
 use crate::decoding::decoder;
+use crate::decoding::ready::Decoder;
 use crate::http::app::App;
 use crate::http::devices::device::expected_s;
 use crate::http::error::{Refusal, not_found};
@@ -113,24 +116,60 @@ fn behind(ahead: u32) -> String {
     }
 }
 
+/// The encoder for a device, or for the members of a group if they are all of one model; or why there is none.
+async fn encoder_of(
+    app: &App,
+    estate: &WholeEstate,
+    device: &DeviceContext,
+) -> Result<(String, Arc<Decoder>), String> {
+    let group = app.store.group(estate.id, device.dev_eui).await;
+    let group = group.map_err(|_| "the database is not available".to_owned())?;
+    let members = group.map_or_else(|| vec![device.dev_eui], |group| group.config.members);
+    let mut found: Option<(String, Arc<Decoder>)> = None;
+    for member in members {
+        let context = app.directory.device(member).ok_or("a member is not registered any more")?;
+        let Some(model) = context.model else {
+            return Err(format!("{} has no model, so there is no encoder: give the bytes", context.name));
+        };
+        let Some(decoder) = app.directory.decoder(estate.id, &model, member) else {
+            return Err(format!("the model {model} has no script, so there is no encoder: give the bytes"));
+        };
+        match &found {
+            Some((other, same)) if *other != model || same.version != decoder.version => {
+                return Err("the group's members have different decoders: give the bytes".into());
+            }
+            _ => found = Some((model, decoder)),
+        }
+    }
+    found.ok_or_else(|| "the group has no members, so there is no encoder: give the bytes".into())
+}
+
 /// Port and payload of a downlink; named values are encoded. With them, the encoder's warnings.
-async fn payload_of(
+pub(crate) async fn payload_of(
     app: &App,
     estate: &WholeEstate,
     device: &DeviceContext,
     cargo: Cargo,
 ) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
+    let (field, given) = match &cargo {
+        Cargo::Bytes { port, payload } => return Ok((*port, payload.clone(), Vec::new())),
+        Cargo::Values { values, .. } => ("values", serde_json::to_string(values).unwrap_or_default()),
+        Cargo::Command { name, .. } => ("command", name.clone()),
+    };
+    let bad = |why: String| Refusal::from(bad_field(field, &given, why));
+    let (model, decoder) = encoder_of(app, estate, device).await.map_err(bad)?;
     let (port, values) = match cargo {
-        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
+        Cargo::Command { port, name } => {
+            let command = decoder.commands.iter().find(|command| command.name == name);
+            let Some(command) = command else {
+                let names: Vec<&str> = decoder.commands.iter().map(|command| command.name.as_str()).collect();
+                let known = if names.is_empty() { "no command".to_owned() } else { names.join(", ") };
+                return Err(bad(format!("the model {model} has {known}")));
+            };
+            (port.or(command.port), command.values.clone())
+        }
         Cargo::Values { port, values } => (port, values),
-    };
-    let given = serde_json::to_string(&values).unwrap_or_default();
-    let bad = |why: String| Refusal::from(bad_field("values", &given, why));
-    let Some(model) = device.model.as_deref() else {
-        return Err(bad("the device has no model, so there is no encoder: give the bytes".into()));
-    };
-    let Some(decoder) = app.directory.decoder(estate.id, model, device.dev_eui) else {
-        return Err(bad(format!("the model {model} has no script, so there is no encoder: give the bytes")));
+        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
     };
     let encoded = app.run_scripts(estate, Purpose::Calls, move || decoder::encode(&decoder, &values)).await?;
     let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
