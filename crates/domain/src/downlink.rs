@@ -86,7 +86,8 @@ fn cargo(item: &NewOutboxItem) -> Result<Cargo, Problem> {
         Some(_) => return Err(bad_field("port", &item.port.unwrap_or_default().to_string(), PORTS)),
     };
     if let Some(name) = &item.command {
-        let others = [item.payload.is_some(), item.payload_base64.is_some(), item.text.is_some(), item.values.is_some()];
+        let others =
+            [item.payload.is_some(), item.payload_base64.is_some(), item.text.is_some(), item.values.is_some()];
         return match others.contains(&true) {
             true => Err(bad_field("command", name, "it stands alone: leave payload, text and values out")),
             false => Ok(Cargo::Command { port, name: name.trim().to_owned() }),
@@ -103,7 +104,11 @@ fn cargo(item: &NewOutboxItem) -> Result<Cargo, Problem> {
         }
         (None, None, Some(text), None) => fitting("text", text, text.as_bytes().to_vec())?,
         (None, None, None, None) => {
-            return Err(bad_field("payload", "nothing", "one of payload, payload_base64, text, values or command is wanted"));
+            return Err(bad_field(
+                "payload",
+                "nothing",
+                "one of payload, payload_base64, text, values or command is wanted",
+            ));
         }
         _ => {
             let allowed = "only one of payload, payload_base64, text and values can be given";

@@ -2,15 +2,15 @@
 
 use std::collections::{HashMap, HashSet};
 
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use domain::device::change::DevicePatch;
-use domain::device::register::{CheckedDevice, EstateDefaults, ModelBase, ProfileBase};
-use engine::Activation;
+use domain::device::register::{CheckedDevice, EstateDefaults, ModelBase, ProfileBase, RunningSession};
+use engine::{Activation, Change, Session};
 use lorawan::{AesKey, Eui64};
 use sqlx::{MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::parts;
-use crate::rows::{AMONG, among, eui, eui_bytes, json, region, to_json};
+use crate::rows::{AMONG, among, eui, eui_bytes, json, region, timestamp_of, to_json};
 use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
@@ -26,6 +26,16 @@ struct SealedKeys {
     app_key: Option<Vec<u8>>,
     nwk_key: Option<Vec<u8>>,
     personal: Option<(u32, Vec<u8>)>,
+}
+
+/// A session that goes on here, as the engine would have it stored.
+fn changes_of(dev_eui: Eui64, running: &RunningSession, now: DateTime<Utc>) -> [Change; 2] {
+    let session = Session { joined_at: timestamp_of(now), ..running.session.clone() };
+    let (dev_nonce, nonces) = (running.dev_nonce, running.nonces.clone());
+    [
+        Change::Session { dev_eui, session: Box::new(session), begun: true },
+        Change::Nonces { dev_eui, dev_nonce, nonces },
+    ]
 }
 
 impl Store {
@@ -134,6 +144,11 @@ impl Store {
             let tags: Vec<(Eui64, &String)> =
                 part.iter().flat_map(|device| device.tags.iter().map(|tag| (device.dev_eui, tag))).collect();
             write_tags(&mut tx, &tags).await?;
+            for device in part {
+                if let Some(running) = &device.running {
+                    self.write_changes(&mut tx, &changes_of(device.dev_eui, running, now)).await?;
+                }
+            }
             written += part.len();
             progress(written);
         }

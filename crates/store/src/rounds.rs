@@ -96,8 +96,9 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         for part in devices.chunks(PART) {
-            let mut insert =
-                QueryBuilder::<MySql>::new("INSERT INTO round_devices (round_id, dev_eui, due_at, port, payload, why) ");
+            let mut insert = QueryBuilder::<MySql>::new(
+                "INSERT INTO round_devices (round_id, dev_eui, due_at, port, payload, why) ",
+            );
             insert.push_values(part, |mut row, device| {
                 let (sent, why) = match &device.downlink {
                     Ok((port, payload)) => (Some((*port, payload.clone())), None),
@@ -272,7 +273,10 @@ fn read_device(row: &MySqlRow) -> Result<RoundDevice, StoreError> {
     let state: Option<OutboxState> = state.map(|state| json("outbox state", &format!("\"{state}\""))).transpose()?;
     let why: Option<String> = row.try_get("why")?;
     let outbox_id = outbox_id(row)?;
-    let gone = || (outbox_id.is_some() && state.is_none()).then(|| "it did not reach the outbox, or was removed with it".to_owned());
+    let gone = || {
+        (outbox_id.is_some() && state.is_none())
+            .then(|| "it did not reach the outbox, or was removed with it".to_owned())
+    };
     Ok(RoundDevice {
         dev_eui,
         name: row.try_get::<Option<String>, _>("name")?.unwrap_or_else(|| dev_eui.to_string()),

@@ -35,6 +35,12 @@ pub struct NewDevice {
     /// Its fixed session, if it is activated by personalization (ABP).
     #[serde(default)]
     pub personal: Option<PersonalSession>,
+    /// The session it has already, if it comes from another network server and is to go on without joining again.
+    #[serde(default)]
+    pub session: Option<PersonalSession>,
+    /// The counters of that session, or of its fixed one.
+    #[serde(default)]
+    pub counters: Option<RunningCounters>,
     /// Where it is used; where its profile is for, or EU868 if not given.
     #[serde(default)]
     #[schema(value_type = Option<String>, example = "EU868")]
@@ -74,6 +80,28 @@ pub struct NewDevice {
     /// Words to find it by, 20 at most: letters, digits and dashes, stored in lower case.
     #[serde(default)]
     pub tags: Vec<String>,
+}
+
+/// Counters of a session that goes on here.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RunningCounters {
+    /// Last FCntUp that was accepted; none if no uplink was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_counter_up: Option<u32>,
+    /// Next FCntDown; in 1.1 that of frames without application payload.
+    #[serde(default)]
+    pub next_counter_down: u32,
+    /// Next AFCntDown, in 1.1 only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_app_counter_down: Option<u32>,
+    /// DevNonce of its last join: it is not accepted again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_dev_nonce: Option<u16>,
+    /// JoinNonce for its next join; 1 if not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 16_777_215)]
+    pub next_join_nonce: Option<u32>,
 }
 
 /// The session of a device that is activated by personalization.

@@ -31,7 +31,7 @@ pub(crate) struct Global {
     /// Do not page output that is longer than the terminal.
     #[arg(long, global = true, help_heading = HEADING)]
     pub no_pager: bool,
-    /// Print results and errors only: no progress, no hints.
+    /// Print results and errors only: no progress, no remarks.
     #[arg(long, short, global = true, help_heading = HEADING, conflicts_with = "verbose")]
     pub quiet: bool,
     /// Print each request to the service, with its answer's status and duration, on standard error.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use api::device::DeviceKeys;
 use api::device::import::ImportOptions;
 use api::device::place::Place;
-use api::device::register::{NewDevice, PersonalSession};
+use api::device::register::{NewDevice, PersonalSession, RunningCounters};
 use api::gateway::import::{Fate, ImportedRow};
 use api::problem::{Problem, bad_field};
 use lorawan::Eui64;
@@ -41,6 +41,12 @@ const SHAPE: Shape = Shape {
         Column::new("s_nwk_s_int_key"),
         Column::new("nwk_s_enc_key"),
         Column::new("counter_restart"),
+        // Read, and not written: a session goes on in one place only.
+        Column::new("last_counter_up"),
+        Column::new("next_counter_down"),
+        Column::new("next_app_counter_down"),
+        Column::new("last_dev_nonce"),
+        Column::new("next_join_nonce"),
         Column::new("hardware"),
         Column::new("firmware"),
         Column::new("latitude_deg"),
@@ -99,15 +105,42 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
     }
     new.place = place_of(row)?;
     if let Some(dev_addr) = cell("dev_addr") {
-        new.personal = Some(PersonalSession {
+        let session = PersonalSession {
             dev_addr,
             app_s_key: row.cell("app_s_key").into(),
             nwk_s_key: row.cell("nwk_s_key").into(),
             s_nwk_s_int_key: cell("s_nwk_s_int_key"),
             nwk_s_enc_key: cell("nwk_s_enc_key"),
-        });
+        };
+        // Beside a root key it is the session of a join.
+        match new.app_key.is_some() || new.nwk_key.is_some() {
+            true => new.session = Some(session),
+            false => new.personal = Some(session),
+        }
     }
+    new.counters = counters_of(row)?;
     Ok(new)
+}
+
+/// Columns that are read, and not written.
+const READ_ONLY: [&str; 6] =
+    ["label", "last_counter_up", "next_counter_down", "next_app_counter_down", "last_dev_nonce", "next_join_nonce"];
+
+/// A row's counters of a session that goes on here.
+fn counters_of(row: &Row) -> Result<Option<RunningCounters>, Problem> {
+    fn number<T: std::str::FromStr>(row: &Row, column: &str) -> Result<Option<T>, Problem> {
+        let text = row.cell(column);
+        if text.is_empty() { Ok(None) } else { csv::number(column, text).map(Some) }
+    }
+    let next_counter_down = number(row, "next_counter_down")?;
+    let counters = RunningCounters {
+        last_counter_up: number(row, "last_counter_up")?,
+        next_counter_down: next_counter_down.unwrap_or_default(),
+        next_app_counter_down: number(row, "next_app_counter_down")?,
+        last_dev_nonce: number(row, "last_dev_nonce")?,
+        next_join_nonce: number(row, "next_join_nonce")?,
+    };
+    Ok(Some(counters).filter(|counters| next_counter_down.is_some() || *counters != RunningCounters::default()))
 }
 
 /// A row's place: latitude and longitude go together.
@@ -219,7 +252,8 @@ pub struct ExportRow {
 
 /// Devices as a file that can be imported again.
 pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
-    let head: Vec<&str> = SHAPE.columns.iter().map(|column| column.name).filter(|name| *name != "label").collect();
+    let head: Vec<&str> =
+        SHAPE.columns.iter().map(|column| column.name).filter(|name| !READ_ONLY.contains(name)).collect();
     let rows: Vec<Vec<String>> = rows
         .into_iter()
         .map(|d| {
@@ -313,6 +347,26 @@ mod tests {
             read(&csv, &ImportOptions::default()).unwrap()[0].device.as_ref().unwrap_err().field.as_deref(),
             Some("fleet")
         );
+    }
+
+    #[test]
+    fn a_session_beside_a_root_key_goes_on() {
+        let csv = format!(
+            "dev_eui,join_eui,app_key,fleet,dev_addr,nwk_s_key,app_s_key,last_counter_up,next_counter_down,last_dev_nonce\n\
+             02b0010000000001,02aa000000000001,{KEY},tide,01ab23cd,{KEY},{KEY},412,57,9\n\
+             02b0010000000002,,,tide,01ab23ce,{KEY},{KEY},7,,\n02b0010000000003,02aa000000000001,{KEY},tide,,,,7,,\n\
+             02b0010000000004,02aa000000000001,{KEY},tide,01ab23cd,{KEY},{KEY},many,,\n"
+        );
+        let rows = read(&csv, &ImportOptions::default()).unwrap();
+        let first = rows[0].device.as_ref().unwrap();
+        assert!(matches!(first.activation, engine::Activation::OverTheAir(_)));
+        let running = first.running.as_ref().unwrap();
+        assert_eq!((running.session.counters.up, running.session.counters.next_down), (Some(412), 57));
+        assert_eq!((running.dev_nonce, running.nonces.next_join_nonce), (Some(9), 1));
+        let fixed = rows[1].device.as_ref().unwrap();
+        assert_eq!(fixed.running.as_ref().unwrap().session.counters.up, Some(7));
+        let field = |n: usize| rows[n].device.as_ref().unwrap_err().field.clone().unwrap();
+        assert_eq!((field(2), field(3)), ("counters".to_owned(), "last_counter_up".to_owned()));
     }
 
     #[test]

@@ -7,7 +7,9 @@ use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::problem::{FieldProblems, Problem, bad_field};
 use api::radio::settings::RadioSettings;
-use engine::{Activation, RootKeys};
+use engine::{
+    Activation, Counters, DeviceConfig, DeviceRecord, Nonces, RadioProfile, RootKeys, Session, Settings, Timestamp,
+};
 use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::region::Region;
 use lorawan::{AesKey, DevAddr, Eui64, MacVersion, NetId};
@@ -166,6 +168,7 @@ impl Check for PersonalSession {
         let mut none = || [0; 16];
         check_session(
             self,
+            "personal",
             &mut RegistrationContext {
                 defaults: &EstateDefaults::default(),
                 net_id: NetId::new(0),
@@ -179,18 +182,77 @@ impl Check for PersonalSession {
 
 fn check_session(
     session: &PersonalSession,
+    field: &str,
     estate: &mut RegistrationContext<'_>,
 ) -> Result<(DevAddr, SessionKeys11), Problem> {
-    let nwk_s_key = estate.key("personal.nwk_s_key", &session.nwk_s_key)?;
-    let app_s_key = estate.key("personal.app_s_key", &session.app_s_key)?;
+    let nwk_s_key = estate.key(&format!("{field}.nwk_s_key"), &session.nwk_s_key)?;
+    let app_s_key = estate.key(&format!("{field}.app_s_key"), &session.app_s_key)?;
     let mut keys = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
     if let Some(key) = &session.s_nwk_s_int_key {
-        keys.s_nwk_s_int_key = estate.key("personal.s_nwk_s_int_key", key)?;
+        keys.s_nwk_s_int_key = estate.key(&format!("{field}.s_nwk_s_int_key"), key)?;
     }
     if let Some(key) = &session.nwk_s_enc_key {
-        keys.nwk_s_enc_key = estate.key("personal.nwk_s_enc_key", key)?;
+        keys.nwk_s_enc_key = estate.key(&format!("{field}.nwk_s_enc_key"), key)?;
     }
     Ok((estate.dev_addr(&session.dev_addr)?, keys))
+}
+
+/// A session that a device has already, and what its joins have spent.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunningSession {
+    /// The session. When it begins here is the caller's to say.
+    pub session: Session,
+    /// JoinNonce for the next join.
+    pub nonces: Nonces,
+    /// DevNonce of the last join.
+    pub dev_nonce: Option<u16>,
+}
+
+impl RunningSession {
+    /// The device as the engine takes it, with its session begun here at this time.
+    pub fn record(&self, config: DeviceConfig, now: Timestamp) -> DeviceRecord {
+        let session = Session { joined_at: now, ..self.session.clone() };
+        let used_dev_nonces = self.dev_nonce.into_iter().collect();
+        let nonces = Nonces { used_dev_nonces, ..self.nonces.clone() };
+        DeviceRecord { session: Some(session), nonces, ..DeviceRecord::new(config) }
+    }
+}
+
+/// The session with which a device goes on, if it has one: that of an earlier join, or its fixed one with counters.
+fn running_session(
+    new: &NewDevice,
+    activation: &Activation,
+    profile: &RadioProfile,
+    estate: &mut RegistrationContext<'_>,
+) -> Result<Option<RunningSession>, Problem> {
+    let (dev_addr, keys) = match (&new.session, activation) {
+        (Some(_), Activation::Personalized { .. }) => {
+            return Err(bad_field("session", "given", "a device that does not join has its fixed session only"));
+        }
+        (Some(session), Activation::OverTheAir(_)) => check_session(session, "session", estate)?,
+        (None, Activation::Personalized { dev_addr, keys }) if new.counters.is_some() => (*dev_addr, **keys),
+        (None, _) if new.counters.is_some() => {
+            return Err(bad_field("counters", "given", "the session that they are of is needed beside them"));
+        }
+        (None, _) => return Ok(None),
+    };
+    let given = new.counters.unwrap_or_default();
+    let next_join_nonce = given.next_join_nonce.unwrap_or(1);
+    if next_join_nonce > 0x00ff_ffff {
+        let allowed = "0 to 16777215 are allowed: it has 24 bits";
+        return Err(bad_field("counters.next_join_nonce", &next_join_nonce.to_string(), allowed));
+    }
+    let counters = Counters {
+        up: given.last_counter_up,
+        next_down: given.next_counter_down,
+        next_app_down: given.next_app_counter_down.unwrap_or(0),
+        ..Counters::default()
+    };
+    let speaks_1_1 = profile.version == MacVersion::V1_1;
+    let settings = Settings::assumed(profile);
+    let session = Session { dev_addr, keys, speaks_1_1, counters, settings, joined_at: Timestamp(0) };
+    let nonces = Nonces { next_join_nonce, ..Nonces::default() };
+    Ok(Some(RunningSession { session, nonces, dev_nonce: given.last_dev_nonce }))
 }
 
 /// A device whose values have been checked.
@@ -202,6 +264,8 @@ pub struct CheckedDevice {
     pub join_eui: Option<Eui64>,
     /// How it joins, with its keys.
     pub activation: Activation,
+    /// The session it has already.
+    pub running: Option<RunningSession>,
     /// Its name.
     pub name: String,
     /// The short name of its fleet.
@@ -297,10 +361,15 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
     let effective = estate.defaults.effective_settings(model.as_deref(), profile.as_deref(), new.region, &new.radio);
     let effective = wrong.take(effective.and_then(|effective| {
         suits(&effective.radio, new.personal.is_some())?;
-        Ok((checked_profile(&effective.radio, effective.region)?.version, effective))
+        Ok((checked_profile(&effective.radio, effective.region)?, effective))
     }));
-    let activation =
-        effective.as_ref().and_then(|(version, _)| wrong.take(check_activation(new, *version, fleet_key, estate)));
+    let activation = effective
+        .as_ref()
+        .and_then(|(profile, _)| wrong.take(check_activation(new, profile.version, fleet_key, estate)));
+    let running = effective.as_ref().zip(activation.as_ref());
+    let running = running
+        .and_then(|((profile, _), activation)| wrong.take(running_session(new, activation, profile, estate)))
+        .flatten();
     let name = match new.name.trim() {
         "" => dev_eui.map(|eui| eui.to_string()),
         _ => wrong.take(input::name("name", &new.name)),
@@ -321,6 +390,7 @@ pub fn check(new: &NewDevice, estate: &mut RegistrationContext<'_>) -> Result<Ch
         dev_eui,
         join_eui,
         activation,
+        running,
         name,
         fleet,
         model,
@@ -350,7 +420,7 @@ fn check_activation(
             let why = "a personalized device has session keys only: leave the root keys out, or the session";
             return Err(bad_field("personal", "given together with a root key", why));
         }
-        let (dev_addr, keys) = check_session(personal, estate)?;
+        let (dev_addr, keys) = check_session(personal, "personal", estate)?;
         return Ok(Activation::Personalized { dev_addr, keys: Box::new(keys) });
     }
     let app_key = match new.app_key.as_deref().map(str::trim) {

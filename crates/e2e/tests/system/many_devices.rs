@@ -14,13 +14,16 @@ use e2e::service::{ESTATE, Service};
 use e2e::wait::until;
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
-use lorawan::AesKey;
+use lorawan::crypto::{SessionKeys, SessionKeys11};
+use lorawan::region::Region;
+use lorawan::{AesKey, DevAddr, Eui64};
 use reqwest::Method;
 use serde_json::{Value, json};
+use simulator::device::{Build, Device as StandIn, Downlink, Identity};
 use thirtyfour::By;
 
 use crate::console::sign_in;
-use crate::scenes::{APP_KEY, Bench, DEV_EUI, registration};
+use crate::scenes::{APP_KEY, Bench, DEV_EUI, JOIN_EUI, registration};
 
 const KEY: &str = "7d14b209e65a813cf0279b4ed8631ac5";
 
@@ -203,6 +206,47 @@ async fn files_that_cannot_be_are_refused_as_a_whole() {
     file.as_file().set_len(100 << 20).unwrap();
     let refused = service.heron(&["device", "import", file.path().to_str().unwrap()]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("has 100 MB; at most 16"), "{refused:?}");
+}
+
+#[tokio::test]
+async fn a_session_that_runs_elsewhere_goes_on_here() {
+    let mut bench = Bench::set_up().await;
+    bench.service.sign_heron_in();
+    let (nwk_s_key, app_s_key) = (AesKey([1; 16]), AesKey([2; 16]));
+    let session = SessionKeys11::from(SessionKeys { nwk_s_key, app_s_key });
+    let eui = Eui64(DEV_EUI.0 + 5);
+    let identity =
+        Identity { personal: Some((DevAddr(0x01ab_23cd), session)), ..Identity::joining(eui, JOIN_EUI, APP_KEY) };
+    bench.device = StandIn::new(identity, Build::plain(Region::Eu868, 5), 7);
+    let calm = ["profile", "add", "calm", "--rate-by", "device", "--status-interval-s", "0", "--rx-delay-s", "5"];
+    bench.service.heron_says(&calm);
+    let csv = format!(
+        "dev_eui,join_eui,app_key,name,dev_addr,nwk_s_key,app_s_key,next_counter_down,last_dev_nonce\n\
+         {eui},{JOIN_EUI},{},mover,01ab23cd,{},{},7,9\n",
+        APP_KEY.to_hex(),
+        nwk_s_key.to_hex(),
+        app_s_key.to_hex()
+    );
+    import(&bench.service, "fleet=bench&profile=calm", csv).await.unwrap();
+    let mover: DeviceDetail = bench.service.get("devices/mover").await;
+    let session = mover.session.unwrap();
+    assert_eq!((mover.personalized, session.dev_addr, session.next_counter_down), (false, DevAddr(0x01ab_23cd), 7));
+
+    // Heard and answered without a join, with the counter that follows on; and so after a restart.
+    let early = bench.uplink(&[1], true).await;
+    let (token, packet) = bench.next_downlink(early).await;
+    bench.gateway.report(token, Ok(())).await;
+    let received = bench.device.receive(&packet.phy_payload);
+    assert!(matches!(received, Some(Downlink::Data { counter: 7, ack: true, .. })), "{received:?}");
+    bench.service.kill();
+    bench.service.start_again();
+    bench.gateway.pull().await;
+    bench.uplink(&[2], false).await;
+    until("the second uplink", async || {
+        let mover: DeviceDetail = bench.service.get("devices/mover").await;
+        mover.session.filter(|session| session.last_counter_up == Some(1) && session.next_counter_down == 8)
+    })
+    .await;
 }
 
 #[tokio::test]

@@ -187,7 +187,8 @@ async fn a_round_sends_to_each_of_a_fleet_and_tells_each_outcome() {
     bench.join().await;
     let mut about = bench.service.get::<Model>("models/probe").await.about;
     let values = json!({ "opening": 40 }).as_object().unwrap().clone();
-    let command = TestCommand { name: "open to 40 %".into(), values, port: Some(10), bytes: Some("28".into()), fails: false };
+    let command =
+        TestCommand { name: "open to 40 %".into(), values, port: Some(10), bytes: Some("28".into()), fails: false };
     about.commands.push(command);
     let _: Value =
         bench.service.done(Method::PUT, &format!("/estates/{ESTATE}/models/probe"), Some(json!(about))).await;
@@ -196,7 +197,8 @@ async fn a_round_sends_to_each_of_a_fleet_and_tells_each_outcome() {
     }
 
     // A look first: how many, how long, and who cannot be sent it.
-    let said = bench.service.heron_says(&["round", "add", "--fleet", "bench", "--command", "open to 40 %", "--dry-run"]);
+    let said =
+        bench.service.heron_says(&["round", "add", "--fleet", "bench", "--command", "open to 40 %", "--dry-run"]);
     assert!(said.contains("2 devices would be sent this") && said.contains("1 cannot be sent it"), "{said}");
     assert!(said.contains("dumb") && said.contains("has no model"), "{said}");
     let none = bench.service.heron(&["round", "add", "--tag", "nobody", "--port", "1", "--payload", "00"]);

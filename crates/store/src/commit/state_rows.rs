@@ -14,7 +14,7 @@ use crate::vault::Purpose;
 use crate::{Store, StoreError, outbox};
 
 impl Store {
-    pub(super) async fn write_changes(
+    pub(crate) async fn write_changes(
         &self,
         tx: &mut Transaction<'_, MySql>,
         changes: &[Change],

@@ -9,6 +9,7 @@
 
   /** With more, names are shown under the pointer only. */
   const NAMED = 60;
+  const FINE = ["active", "listening"];
 
   let place: HTMLDivElement;
   let leaflet: typeof import("leaflet") | null = null;
@@ -96,8 +97,9 @@
       const mark =
         point.kind === "device" ? leaflet.marker(at, { icon: square, title: point.name }) : leaflet.circleMarker(at, { radius: 7, className });
       const told = document.createElement("span");
-      told.textContent = `${point.name} · ${point.state.replace("_", " ")}`;
-      mark.bindTooltip(told, { permanent: points.length <= NAMED, direction: "right", offset: [8, 0] });
+      // Colour and shape say what is fine; what is not is said in words as well.
+      told.textContent = FINE.includes(point.state) ? point.name : `${point.name} · ${point.state.replace("_", " ")}`;
+      mark.bindTooltip(told, { permanent: points.length <= NAMED, direction: "right", offset: [6, 0] });
       if (point.href) {
         const href = point.href;
         mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
@@ -163,11 +165,15 @@
     background: var(--color-error);
   }
   .map :global(.leaflet-tooltip) {
-    background: var(--color-base-100);
+    padding: 0 0.2rem;
+    background: color-mix(in oklch, var(--color-base-200) 75%, transparent);
     color: var(--color-base-content);
-    border-color: var(--color-base-300);
+    border: 0;
     box-shadow: none;
     font-family: inherit;
+  }
+  .map :global(.leaflet-tooltip::before) {
+    display: none;
   }
   .map :global(.leaflet-control-scale-line),
   .map :global(.leaflet-bar a) {

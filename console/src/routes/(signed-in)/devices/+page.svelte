@@ -102,8 +102,13 @@
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Devices</h1>
   <div class="join" role="group" aria-label="How devices are shown">
-    <a class="btn join-item btn-sm" class:btn-active={!onMap} aria-current={onMap ? undefined : "page"} href={view(false)}>List</a>
-    <a class="btn join-item btn-sm" class:btn-active={onMap} aria-current={onMap ? "page" : undefined} href={view(true)}>Map</a>
+    {#each [false, true] as map (map)}
+      <a
+        class="btn join-item btn-sm {map === onMap ? 'border-primary text-primary' : ''}"
+        aria-current={map === onMap ? "page" : undefined}
+        href={view(map)}>{map ? "Map" : "List"}</a
+      >
+    {/each}
   </div>
   <DeviceFilters {wanted} {choose} />
   <span class="flex flex-wrap gap-2 sm:ml-auto">

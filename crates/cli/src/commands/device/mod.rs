@@ -146,6 +146,9 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         hardware: args.hardware,
         firmware: args.firmware,
         tags: args.tags,
+        // Sessions that go on come from a file: `heron device import`.
+        session: None,
+        counters: None,
     })
 }
 

@@ -67,7 +67,13 @@ fn row(d: &RoundDevice) -> Vec<String> {
         (None, Some(_)) => "refused",
         (None, None) => "to come",
     };
-    vec![d.name.clone(), d.dev_eui.to_string(), state.into(), show::moment(d.due_at), d.note.clone().unwrap_or_default()]
+    vec![
+        d.name.clone(),
+        d.dev_eui.to_string(),
+        state.into(),
+        show::moment(d.due_at),
+        d.note.clone().unwrap_or_default(),
+    ]
 }
 
 fn has_failed(device: &RoundDevice) -> bool {
@@ -97,13 +103,8 @@ async fn add(client: &Client, out: &Out, args: RoundAddArgs, yes: bool) -> Resul
     for device in &devices {
         euis.push(client.dev_eui(device).await?.to_string());
     }
-    let downlink = NewOutboxItem {
-        port,
-        confirmed,
-        max_attempts: attempts,
-        expires_in_s: expires_in,
-        ..outbox::cargo(cargo)?
-    };
+    let downlink =
+        NewOutboxItem { port, confirmed, max_attempts: attempts, expires_in_s: expires_in, ..outbox::cargo(cargo)? };
     let new = NewRound { fleet, model, tag, devices: euis, downlink, over_s: over };
     let path = client.in_estate("rounds").await?;
     let expected: RoundReadBack = client.post(&format!("{path}/check"), &new).await?;
@@ -126,7 +127,9 @@ fn told(out: &Out, expected: &RoundReadBack) -> Result<()> {
     }
     let RoundReadBack { devices, over_s, airtime_ms, refused } = expected;
     let time = api::elapsed(over_s.round() as i64);
-    out.line(format!("{devices} devices would be sent this, over {time}; one downlink takes {airtime_ms:.0} ms in RX2."))?;
+    out.line(format!(
+        "{devices} devices would be sent this, over {time}; one downlink takes {airtime_ms:.0} ms in RX2."
+    ))?;
     if refused.is_empty() {
         return Ok(());
     }

@@ -117,11 +117,7 @@ fn behind(ahead: u32) -> String {
 }
 
 /// The encoder for a device, or for the members of a group if they are all of one model; or why there is none.
-async fn encoder_of(
-    app: &App,
-    estate: &WholeEstate,
-    device: &DeviceContext,
-) -> Result<(String, Arc<Decoder>), String> {
+async fn encoder_of(app: &App, estate: &WholeEstate, device: &DeviceContext) -> Result<(String, Arc<Decoder>), String> {
     let group = app.store.group(estate.id, device.dev_eui).await;
     let group = group.map_err(|_| "the database is not available".to_owned())?;
     let members = group.map_or_else(|| vec![device.dev_eui], |group| group.config.members);

@@ -1,6 +1,6 @@
 //! Registering devices: one by one, and many from a file.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::convert::Infallible;
 
 use api::device::import::{DeviceImportOutcome, ImportOptions, ImportProgress};
@@ -17,9 +17,10 @@ use axum::response::{IntoResponse, Response};
 use domain::csv;
 use domain::device::import::ExportRow;
 use domain::device::read_back::read_back;
-use domain::device::register::{CheckedDevice, EstateDefaults, GENERATE, RegistrationContext};
+use domain::device::register::{CheckedDevice, EstateDefaults, GENERATE, RegistrationContext, RunningSession};
 use domain::device::{import, read_back, register};
 use domain::grants::Visibility;
+use engine::Command;
 use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
@@ -28,6 +29,7 @@ use store::{AccessFilter, DeviceContext, DeviceQuery, EstateId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
+use crate::clock;
 use crate::http::app::App;
 use crate::http::auth::context::{beyond, missing};
 use crate::http::devices::change::retell;
@@ -134,7 +136,19 @@ async fn make_known(app: &App, estate_id: EstateId, devices: &[&CheckedDevice]) 
         });
     }
     let euis: Vec<Eui64> = devices.iter().map(|device| device.dev_eui).collect();
-    retell(app, &euis).await
+    let running: HashMap<Eui64, &RunningSession> =
+        devices.iter().filter_map(|device| Some((device.dev_eui, device.running.as_ref()?))).collect();
+    if running.is_empty() {
+        return retell(app, &euis).await;
+    }
+    for config in app.store.configs_of(&euis).await? {
+        let command = match running.get(&config.dev_eui) {
+            Some(running) => Command::RestoreDevice(Box::new(running.record(config, clock::now()))),
+            None => Command::PutDevice(Box::new(config)),
+        };
+        app.network.command(command).await;
+    }
+    Ok(())
 }
 
 /// Registers devices from a CSV file, or previews the result for each row.

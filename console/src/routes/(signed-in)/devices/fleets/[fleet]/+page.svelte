@@ -77,7 +77,7 @@
     </div>
     <div class="grid gap-5">
       <Card title="People" data-people>
-        <p>Every member of {session.estateName} sees it, as far as their <a class="link" href="/people">role</a> allows.</p>
+        <p>Every member of <span class="capitalize">{session.estateName}</span> sees it, as far as their <a class="link" href="/people">role</a> allows.</p>
         {#if shares.value && shares.value.length > 0}
           <ul class="mt-2">
             {#each shares.value as one (one.id)}
