@@ -29,6 +29,7 @@ const EXAMPLES: &[Examples] = &[
     ("account sign-in list", &["heron account sign-in list"]),
     ("account sign-in remove", &["heron account sign-in remove"]),
     ("account password", &["heron account password"]),
+    ("account remove", &["heron account remove"]),
     ("account two-step add", &["heron account two-step add"]),
     ("account two-step remove", &["heron account two-step remove"]),
     ("people list", &["heron people list"]),
@@ -48,6 +49,7 @@ const EXAMPLES: &[Examples] = &[
     ("estate list", &["heron estate list", "heron estate list --all"]),
     ("estate show", &["heron estate show tarnsey"]),
     ("estate add", &["heron estate add saltholm --name Saltholm --owner \"Runa, across the water\""]),
+    ("estate remove", &["heron estate remove saltholm --everything"]),
     ("watch", &["heron watch"]),
     ("find", &["heron find tide"]),
     ("gateway list", &["heron gateway list"]),
@@ -193,6 +195,7 @@ const EXAMPLES: &[Examples] = &[
     ("round show", &["heron round show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("round remove", &["heron round remove 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("group remove", &["heron group remove all-sluices"]),
+    ("device move", &["heron device move tide-21 --to saltholm --fleet buoys"]),
     ("device remove", &["heron device remove tide-21"]),
     (
         "traffic list",

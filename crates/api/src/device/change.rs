@@ -72,6 +72,36 @@ pub struct BulkChange {
     pub preview: bool,
 }
 
+/// Where a device moves to.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MoveDevice {
+    /// The short name of the other estate; the caller needs the right `devices` there as well.
+    #[schema(example = "saltholm")]
+    pub estate: String,
+    /// The short name of a fleet there.
+    #[schema(example = "grazing")]
+    pub fleet: String,
+}
+
+/// What became of a device that moved.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct MovedDevice {
+    /// Where it is now.
+    pub estate: String,
+    /// Its DevEUI.
+    #[schema(value_type = String, example = "02bb00000000002a")]
+    pub dev_eui: Eui64,
+    /// Its name.
+    pub name: String,
+    /// Its model there, if there is one of the same short name.
+    pub model: Option<String>,
+    /// Its radio profile there, if there is one of the same short name.
+    pub profile: Option<String>,
+    /// What did not come along, in words.
+    pub left_behind: Vec<String>,
+}
+
 /// The effects of a change on devices.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChangeEffect {

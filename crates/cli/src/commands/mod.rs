@@ -307,7 +307,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Share { verb } => share::run(&context.client()?, out, verb, yes).await,
         Noun::Token { verb } => token::run(&context.client()?, out, verb, yes).await,
         Noun::Audit { verb } => audit::run(&context.client()?, out, verb).await,
-        Noun::Estate { verb } => estate::run(&context.client()?, out, verb).await,
+        Noun::Estate { verb } => estate::run(&context.client()?, out, verb, yes).await,
         Noun::Watch => watch::run(&context.client()?, out).await,
         Noun::Find { text } => find::run(&context.client()?, out, text.join(" ")).await,
         Noun::Gateway { verb } => gateway::run(context, verb).await,

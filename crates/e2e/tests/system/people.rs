@@ -310,3 +310,90 @@ async fn the_client_does_all_of_it() {
     says(&["people", "remove", "marit", "--yes"]);
     assert!(by_marit(&["fleet", "list"]).1.contains("belongs to no estate"));
 }
+
+/// Founds a second estate, and gives the code of its owner's invitation.
+async fn found(service: &Service) -> Value {
+    let new = json!({ "slug": "saltholm", "name": "Saltholm", "owner": "Runa" });
+    let founded: Value = service.done(Method::POST, "/installation/estates", Some(new)).await;
+    founded["owner"]["code"].clone()
+}
+
+#[tokio::test]
+async fn an_estate_and_an_account_are_removed_with_all_that_is_theirs() {
+    let service = Service::first_start().await;
+    let (status, problem) = service.call(Method::DELETE, "/estates/tarnsey?everything=true", None).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("in_use")), "the only estate stays");
+    let runa = service.take(&found(&service).await, "runa").await;
+    let password = "runa reed lantern ocean";
+    let device =
+        json!({ "dev_eui": DEV_EUI, "join_eui": "02aa000000000001", "app_key": APP_KEY.to_hex(), "fleet": "buoys" });
+    for (path, body) in [
+        ("fleets", json!({ "slug": "buoys" })),
+        ("devices", device.clone()),
+        ("gateways", json!({ "eui": "02a1f00000000071", "name": "north" })),
+        ("groups", json!({ "name": "all", "fleet": "buoys", "class": "C" })),
+        ("tokens", json!({ "name": "board", "rights": ["view"] })),
+    ] {
+        let (status, made) = service.by(&runa, Method::POST, &format!("/estates/saltholm/{path}"), Some(body)).await;
+        assert_eq!(status, 201, "{path}: {made}");
+    }
+    let (status, problem) = service.by(&runa, Method::DELETE, "/estates/saltholm", None).await;
+    assert!(status == 409 && problem["detail"].as_str().unwrap().contains("1 devices, 1 gateways"), "{problem}");
+    assert_eq!(service.call(Method::DELETE, "/estates/saltholm?everything=true", None).await.0, 404, "it is not his");
+    let (status, _) = service.by(&runa, Method::POST, "/me/remove", Some(json!({ "password": password }))).await;
+    assert_eq!(status, 409, "its only owner stays");
+    let (status, problem) = service.by(&runa, Method::DELETE, "/estates/saltholm?everything=true", None).await;
+    assert_eq!(status, 204, "{problem}");
+    assert_eq!(service.by(&runa, Method::GET, "/estates/saltholm", None).await.0, 404);
+    for table in ["estates WHERE slug = 'saltholm'", "gateways", "devices", "multicast_groups", "access_tokens"] {
+        assert_eq!(service.query(&format!("SELECT COUNT(*) FROM {table}")).trim(), "0", "{table}");
+    }
+    // What was there can be registered elsewhere.
+    let _: Value = service.post("fleets", json!({ "slug": "buoys" })).await;
+    let _: Value = service.post("devices", device).await;
+
+    let (status, _) = service.by(&runa, Method::POST, "/me/remove", Some(json!({ "password": "not this one" }))).await;
+    assert_eq!(status, 422);
+    let (status, problem) = service.by(&runa, Method::POST, "/me/remove", Some(json!({ "password": password }))).await;
+    assert_eq!(status, 204, "{problem}");
+    assert_eq!(service.by(&runa, Method::GET, "/me", None).await.0, 401);
+    assert_eq!(sign_in(&service, "runa", password, None).await.0, 401);
+    let own = json!({ "password": service.password });
+    let (status, problem) = service.call(Method::POST, "/me/remove", Some(own)).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("last_owner")));
+}
+
+#[tokio::test]
+async fn a_device_moves_to_another_estate_with_its_session() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    bench.uplink(&[1], false).await;
+    let service = &bench.service;
+    let code = found(service).await;
+    let taken = service.call(Method::POST, "/invitations/take", Some(json!({ "code": code }))).await;
+    assert!(taken.0.is_success(), "{taken:?}");
+    let in_other = |path: &str| format!("/estates/saltholm/{path}");
+    let _: Value = service.done(Method::POST, &in_other("fleets"), Some(json!({ "slug": "buoys" }))).await;
+    let open = json!({ "open_to_others": true });
+    let _: Value = service.done(Method::PATCH, &format!("/estates/{ESTATE}/gateways/bench"), Some(open)).await;
+    let path = format!("devices/{DEV_EUI}/move");
+    let (status, problem) =
+        service.refused(Method::POST, &path, json!({ "estate": "saltholm", "fleet": "nobody" })).await;
+    assert_eq!((status, problem.field.as_deref()), (422, Some("fleet")));
+    assert_eq!(service.refused(Method::POST, &path, json!({ "estate": "atlantis", "fleet": "x" })).await.0, 404);
+    service.sign_heron_in();
+    let said = service.heron_says(&[
+        "device", "move", "probe-1", "--to", "saltholm", "--fleet", "buoys", "--estate", ESTATE, "--yes",
+    ]);
+    assert!(said.contains("messages: they stay where they were heard"), "{said}");
+    assert_eq!(service.refused(Method::GET, &format!("devices/{DEV_EUI}"), Value::Null).await.0, 404);
+    bench.uplink(&[2], false).await;
+    let heard = e2e::wait::until("the uplink in the other estate", async || {
+        let page: Value = bench.service.done(Method::GET, &in_other("traffic?type=uplink"), None).await;
+        page["items"].as_array().unwrap().first().cloned()
+    })
+    .await;
+    assert_eq!((&heard["frame"]["payload"], &heard["frame"]["counter"]), (&json!("02"), &json!(1)), "without a join");
+    let old: Value = bench.service.get("traffic?type=uplink").await;
+    assert_eq!(old["items"].as_array().unwrap().len(), 1, "what was heard before stays");
+}

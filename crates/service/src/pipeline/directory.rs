@@ -211,6 +211,10 @@ impl Directory {
         self.write().estates.insert(estate, slug.to_owned());
     }
 
+    pub fn remove_estate(&self, estate: EstateId) {
+        self.write().estates.remove(&estate);
+    }
+
     pub fn estate_named(&self, slug: &str) -> Option<EstateId> {
         self.read().estates.iter().find(|(_, known)| *known == slug).map(|(id, _)| *id)
     }

@@ -22,6 +22,9 @@ use crate::startup::shared::{GatewayEvents, Shared};
 
 /// How often uses of credentials are stored, and certificates' ends checked.
 const KEEP_EVERY: Duration = Duration::from_secs(10);
+/// How often removed estates are looked for, and the pause between two parts of one's messages.
+const CLEAR_EVERY: Duration = Duration::from_secs(60);
+const CLEAR_ON: Duration = Duration::from_millis(200);
 /// How often the audit log's months are added and removed.
 const AUDIT_EVERY: Duration = Duration::from_secs(6 * 3600);
 /// Nothing is removed before the clock has been believable for this time.
@@ -54,6 +57,7 @@ pub(crate) fn start(
     let doubts = Arc::clone(&shared.doubts);
     vec![
         tokio::spawn(keep_audit(store.clone(), audit_days, stopping.clone())),
+        tokio::spawn(clear_removed(store.clone(), stopping.clone())),
         tokio::spawn(gateway_news::run(presence, store.clone(), live, directory(), stopping.clone())),
         tokio::spawn(keep_certificates(authority, identities, credentials, stopping.clone())),
         tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
@@ -62,6 +66,24 @@ pub(crate) fn start(
         // Last, for the others have something to tell until they end.
         tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),
     ]
+}
+
+/// Deletes the messages of removed estates, a part at a time, so that nothing else has to wait for it.
+async fn clear_removed(store: Store, stopping: CancellationToken) {
+    loop {
+        let pause = match store.delete_messages_of_removed().await {
+            Ok(0) => CLEAR_EVERY,
+            Ok(_) => CLEAR_ON,
+            Err(why) => {
+                tracing::warn!("messages of a removed estate are still there: {why}");
+                CLEAR_EVERY
+            }
+        };
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = stopping.cancelled() => return,
+        }
+    }
 }
 
 /// Adds the audit log's coming months, and removes those that have been kept long enough.

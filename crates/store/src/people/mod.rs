@@ -4,4 +4,5 @@ pub(crate) mod access;
 pub(crate) mod access_filter;
 pub(crate) mod accounts;
 pub(crate) mod audit;
+pub(crate) mod removal;
 pub(crate) mod tokens;

@@ -42,6 +42,12 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool
             client.tell("/me/password", &NewPassword { current, new }).await?;
             out.said("The password is set; all other sign-ins have ended.")
         }
+        AccountVerb::Remove { stdin } => {
+            confirm(yes, "Your account will be removed: its sign-ins and tokens end, and you are no member any more.")?;
+            let password = asked(stdin, "Password")?;
+            client.act_with("/me/remove", &PasswordAgain { password }).await?;
+            out.said("The account was removed.")
+        }
         AccountVerb::TwoStep { verb: TwoStepVerb::Add { stdin } } => two_step::run(client, out, stdin).await,
         AccountVerb::TwoStep { verb: TwoStepVerb::Remove { stdin } } => {
             let password = asked(stdin, "Password")?;

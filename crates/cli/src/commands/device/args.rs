@@ -46,6 +46,18 @@ pub(crate) enum DeviceVerb {
     },
     /// Change devices: one, or many alike; what is not given stays.
     Set(Box<DeviceSetArgs>),
+    /// Move one to a fleet of another estate. Keys, session and counters go along; messages stay where they were heard.
+    Move {
+        /// Its DevEUI or name.
+        #[arg(add = complete::devices())]
+        device: String,
+        /// The other estate's short name.
+        #[arg(long, value_name = "ESTATE", add = complete::estates())]
+        to: String,
+        /// A fleet there.
+        #[arg(long)]
+        fleet: String,
+    },
     /// Remove one with its session and outbox.
     Remove {
         /// Its DevEUI or name.

@@ -14,6 +14,7 @@ pub(crate) mod set;
 mod why;
 
 use anyhow::{Result, bail};
+use api::device::change::{MoveDevice, MovedDevice};
 use api::device::read_back::{ReadBack, Registered};
 use api::device::register::{NewDevice, PersonalSession};
 use api::device::{DeviceDetail, ShownKeys};
@@ -271,6 +272,19 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: DeviceVerb, yes: bool)
         DeviceVerb::Import(args) => import::run(client, out, args, yes).await,
         DeviceVerb::Export { which, keys, output } => import::export(client, which, keys, output).await,
         DeviceVerb::Set(args) => set::run(client, out, *args, yes).await,
+        DeviceVerb::Move { device, to, fleet } => {
+            let eui = client.dev_eui(&device).await?;
+            show::confirm(yes, &format!("{device} will move to {to}. Its messages stay; its readings begin anew."))?;
+            let path = client.in_estate(&format!("devices/{eui}/move")).await?;
+            let moved: MovedDevice = client.post(&path, &MoveDevice { estate: to, fleet }).await?;
+            out.one(&moved, |m| {
+                let mut lines = vec![("device", m.name.clone()), ("estate", m.estate.clone())];
+                lines.extend(m.model.clone().map(|model| ("model", model)));
+                lines.extend(m.profile.clone().map(|profile| ("profile", profile)));
+                lines.extend(m.left_behind.iter().map(|what| ("left behind", what.clone())));
+                lines
+            })
+        }
         DeviceVerb::Remove { device } => remove::run(client, out, device, yes).await,
         DeviceVerb::Radio { verb } => radio::run(client, out, verb).await,
         DeviceVerb::Session { verb } => session::run(client, out, verb, yes).await,

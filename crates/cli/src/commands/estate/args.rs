@@ -29,4 +29,13 @@ pub(crate) enum EstateVerb {
         #[arg(long, value_name = "WHOM")]
         owner: String,
     },
+    /// Remove an estate with its people, tokens and messages; its owners only.
+    Remove {
+        /// Its short name.
+        #[arg(value_name = "ESTATE", add = complete::estates())]
+        slug: String,
+        /// Its devices, gateways and groups as well.
+        #[arg(long)]
+        everything: bool,
+    },
 }

@@ -9,9 +9,9 @@ use api::fleet::Estate;
 
 use crate::client::{Client, segment};
 use crate::commands::estate::args::EstateVerb;
-use crate::show::Out;
+use crate::show::{self, Out};
 
-pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<()> {
+pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb, yes: bool) -> Result<()> {
     match verb {
         EstateVerb::List { all: true } => all::run(client, out).await,
         EstateVerb::List { all: false } => {
@@ -31,6 +31,15 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: EstateVerb) -> Result<
                     ("you may", rights.join(", ")),
                 ]
             })
+        }
+        EstateVerb::Remove { slug, everything } => {
+            let what = if everything { "with its devices, gateways, people and messages" } else { "with its people" };
+            show::confirm(
+                yes,
+                &format!("The estate {slug} will be removed {what}. Nothing of it can be brought back."),
+            )?;
+            client.delete(&format!("/estates/{}?everything={everything}", segment(&slug))).await?;
+            out.said(format!("{slug} was removed."))
         }
         EstateVerb::Add { slug, name, owner } => add::run(client, out, slug, name, owner).await,
     }

@@ -8,7 +8,7 @@ use api::people::{Me, NewPassword, PasswordAgain, RecoveryCodes, SignInRecord, T
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
-use store::Person;
+use store::{KeptFor, Person};
 
 use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
@@ -194,6 +194,34 @@ pub(crate) async fn renew_recovery_codes(
     app.store.begin_two_step(person.id, &hashes).await?;
     context.audit.secret_changed("recovery_codes");
     Ok(Json(RecoveryCodes { codes }))
+}
+
+/// Removes the caller's own account: its sign-ins and tokens end, and it is no member any more. What it made and did stays.
+#[utoipa::path(post, path = "/me/remove", tag = "people",
+    extensions(("x-right" = json!("oneself"))), request_body = PasswordAgain,
+    responses((status = 204), (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn remove_account(
+    State(app): State<App>,
+    context: RequestContext,
+    Json(given): Json<PasswordAgain>,
+) -> Result<StatusCode, Refusal> {
+    let person = again(&app, &context, "password", given.password).await?;
+    match app.store.remove_account(person.id).await? {
+        Ok(()) => {
+            context.audit.note("the account was removed");
+            Ok(StatusCode::NO_CONTENT)
+        }
+        Err(KeptFor::Estate(slug)) => {
+            let problem = Problem::new(409, "last_owner", "An estate keeps an owner");
+            let why =
+                format!("you are the only owner of {slug}: make somebody else an owner, or remove the estate first");
+            Err(problem.detail(why).into())
+        }
+        Err(KeptFor::Installation) => {
+            let problem = Problem::new(409, "last_owner", "The installation keeps somebody who looks after it");
+            Err(problem.detail("nobody else does: this account stays").into())
+        }
+    }
 }
 
 /// Ends two-step sign-in and its recovery codes.

@@ -35,6 +35,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(account::prepare_two_step, account::begin_two_step))
         .routes(routes!(account::renew_recovery_codes))
         .routes(routes!(account::end_two_step))
+        .routes(routes!(account::remove_account))
         .routes(routes!(tokens::list_tokens, tokens::add_token))
         .routes(routes!(tokens::show_token, tokens::revoke_token))
 }

@@ -4,6 +4,7 @@ pub(crate) mod change;
 pub(crate) mod device;
 pub(crate) mod groups;
 pub(crate) mod labels;
+pub(crate) mod moving;
 pub(crate) mod outbox;
 pub(crate) mod profiles;
 pub(crate) mod register;
@@ -39,6 +40,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(register::export_devices))
         .routes(routes!(change::change_devices))
         .routes(routes!(device::show_device, change::change_device, device::remove_device))
+        .routes(routes!(moving::move_device))
         .routes(routes!(change::forget_session))
         .routes(routes!(change::set_counters))
         .routes(routes!(device::show_keys))

@@ -23,7 +23,7 @@ use ulid::Ulid;
 use crate::http::app::App;
 use crate::http::devices::outbox::{payload_of, within_reach};
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 
 /// What is worked out of a round before it begins.
@@ -33,9 +33,8 @@ struct Plan {
     airtime_us: u64,
 }
 
-/// The devices that are meant, as far as the caller may reach them.
-async fn meant(app: &App, visible: &VisibleEstate, wanted: &NewRound) -> Result<Vec<DeviceContext>, Refusal> {
-    let estate = &visible.estate;
+/// The devices that are meant.
+async fn meant(app: &App, estate: &WholeEstate, wanted: &NewRound) -> Result<Vec<DeviceContext>, Refusal> {
     if !wanted.devices.is_empty() {
         let mut all = Vec::new();
         for text in &wanted.devices {
@@ -47,7 +46,7 @@ async fn meant(app: &App, visible: &VisibleEstate, wanted: &NewRound) -> Result<
         return Ok(all);
     }
     let NewRound { fleet, model, tag, .. } = wanted.clone();
-    let query = DeviceQuery { fleet, model, tag, within: visible.within.clone(), ..DeviceQuery::default() };
+    let query = DeviceQuery { fleet, model, tag, ..DeviceQuery::default() };
     let rows = app.store.devices(estate.id, &query, MOST_DEVICES as u32 + 1).await?;
     match rows.len() {
         0 => Err(bad_field("fleet", "these filters", "no device is like that").into()),
@@ -84,17 +83,17 @@ async fn downlinks(
     Ok(all)
 }
 
-async fn plan(app: &App, visible: &VisibleEstate, wanted: &NewRound, now: DateTime<Utc>) -> Result<Plan, Refusal> {
+async fn plan(app: &App, estate: &WholeEstate, wanted: &NewRound, now: DateTime<Utc>) -> Result<Plan, Refusal> {
     round::check(wanted)?;
     let checked = wanted.downlink.check()?;
-    let devices = meant(app, visible, wanted).await?;
-    let downlinks = downlinks(app, &visible.estate, &devices, &checked.cargo).await?;
+    let devices = meant(app, estate, wanted).await?;
+    let downlinks = downlinks(app, estate, &devices, &checked.cargo).await?;
     let airtimes = devices.iter().zip(&downlinks).filter_map(|(device, downlink)| {
         downlink.as_ref().ok().map(|(_, payload)| round::airtime_us(device.region, payload.len()))
     });
     let airtimes: Vec<u64> = airtimes.collect();
     let limited = |device: &DeviceContext| device.region.plan().sub_bands.iter().any(|b| b.duty_cycle_ppm.is_some());
-    let gateways = app.store.gateways(visible.estate.id, "", u32::MAX).await?;
+    let gateways = app.store.gateways(estate.id, "", u32::MAX).await?;
     let heard = |eui: Eui64| app.presence.known(eui).and_then(|known| known.last_heard);
     let state = |eui: Eui64| gateway_state(now, heard(eui));
     let listening = gateways.iter().filter(|row| state(row.gateway.eui) == GatewayState::Listening).count();
@@ -116,10 +115,10 @@ async fn plan(app: &App, visible: &VisibleEstate, wanted: &NewRound, now: DateTi
     responses((status = 200, body = RoundReadBack), (status = 422, body = Problem)))]
 pub(crate) async fn check_round(
     State(app): State<App>,
-    visible: VisibleEstate,
+    estate: WholeEstate,
     Json(wanted): Json<NewRound>,
 ) -> Answer<RoundReadBack> {
-    let Plan { devices, over_s, airtime_us } = plan(&app, &visible, &wanted, Utc::now()).await?;
+    let Plan { devices, over_s, airtime_us } = plan(&app, &estate, &wanted, Utc::now()).await?;
     let name = |eui: Eui64| app.directory.device(eui).map_or_else(|| eui.to_string(), |device| device.name);
     let refused = devices.iter().filter_map(|device| {
         let note = Some(device.downlink.as_ref().err()?.clone());
@@ -137,18 +136,17 @@ pub(crate) async fn check_round(
     responses((status = 202, body = Round), (status = 422, body = Problem)))]
 pub(crate) async fn add_round(
     State(app): State<App>,
-    visible: VisibleEstate,
+    estate: WholeEstate,
     Json(wanted): Json<NewRound>,
 ) -> Result<impl IntoResponse, Refusal> {
     let now = Utc::now();
-    let Plan { devices, over_s, .. } = plan(&app, &visible, &wanted, now).await?;
+    let Plan { devices, over_s, .. } = plan(&app, &estate, &wanted, now).await?;
     let refused = devices.iter().filter_map(|device| device.downlink.as_ref().err()).collect::<Vec<_>>();
     if refused.len() == devices.len() {
         let why = refused.first().map_or("no device can be sent it", |why| why.as_str());
         let problem = Problem::new(422, "bad_field", "No device can be sent this").field("downlink");
         return Err(problem.detail(why.to_owned()).into());
     }
-    let estate = &visible.estate;
     let count = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
     let made = Round {
         id: Ulid::generate().to_string(),

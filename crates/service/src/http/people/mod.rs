@@ -4,6 +4,7 @@ pub(crate) mod audit;
 pub(crate) mod estates;
 pub(crate) mod installation;
 pub(crate) mod members;
+pub(crate) mod removal;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -26,7 +27,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(audit::list_installation_audit))
         .routes(routes!(installation::list_installation_estates, installation::found_estate))
         .routes(routes!(estates::list_estates))
-        .routes(routes!(estates::show_estate))
+        .routes(routes!(estates::show_estate, removal::remove_estate))
         .routes(routes!(estates::list_fleets, estates::add_fleet))
         .routes(routes!(estates::show_fleet, estates::change_fleet, estates::remove_fleet))
 }
