@@ -194,12 +194,28 @@ pub struct Reading {
     /// The bytes of the payload it came from, where the decoder can tell: the first, and the one after the last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<[u8; 2]>,
+    /// When it was measured, if the decoder says so; else when the uplink was received.
+    #[serde(default, with = "crate::millis_option", skip_serializing_if = "Option::is_none")]
+    pub time: Option<DateTime<Utc>>,
+    /// Values of the same uplink that were measured before this one, oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub earlier: Vec<EarlierValue>,
+}
+
+/// A value that a device measured before the last one, and sent with it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EarlierValue {
+    /// A number, a text or a boolean.
+    pub value: ReadingValue,
+    /// When it was measured.
+    #[serde(with = "crate::millis")]
+    pub time: DateTime<Utc>,
 }
 
 impl Reading {
     /// With nothing but a value.
     pub const fn of(value: ReadingValue) -> Self {
-        Self { value, unit: None, word: None, raw: None, bytes: None }
+        Self { value, unit: None, word: None, raw: None, bytes: None, time: None, earlier: Vec::new() }
     }
 }
 

@@ -195,7 +195,7 @@ impl LowPower {
                     (true, 0 | 1) => ReadingValue::Boolean(raw == 1),
                     _ => ReadingValue::Number(number / over),
                 };
-                out.push(Reading { of: self.of(channel, kind, part), value, bytes: Some(start..needs) });
+                out.push(Reading { of: self.of(channel, kind, part), value, bytes: Some(start..needs), at_ms: None });
                 start = needs;
             }
             at = start;

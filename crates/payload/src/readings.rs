@@ -3,12 +3,16 @@
 //! The rule: an object's fields are joined to their parents with a dot, an array's entries by their
 //! index from 0 (`tank.levels.0`). Numbers, texts and booleans are readings; an entry that is null
 //! or not a number is left out with a warning.
+//!
+//! A data logger sends values that it measured before: `{ value, time }`, or a list of them, is a reading with times of its
+//! own. A time is RFC 3339, as JavaScript writes a `Date`, or a number of milliseconds since 1970.
 
 use std::ops::Range;
 use std::sync::Arc;
 
+use chrono::DateTime;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 /// Readings taken from one payload; a decoder that returns more is most likely in error.
 pub const MAX_READINGS: usize = 256;
@@ -51,6 +55,8 @@ pub struct Reading {
     pub value: ReadingValue,
     /// The bytes of the payload it came from, where the decoder can tell.
     pub bytes: Option<Range<usize>>,
+    /// When it was measured, in milliseconds since 1970, where the decoder says so.
+    pub at_ms: Option<i64>,
 }
 
 impl Reading {
@@ -69,7 +75,7 @@ impl Reading {
 pub(crate) fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> {
     let mut out = Vec::new();
     walk("", data, 0, &mut out, warnings);
-    out.sort_by(|a, b| a.name().cmp(b.name()));
+    out.sort_by(|a, b| a.name().cmp(b.name()).then(a.at_ms.cmp(&b.at_ms)));
     if out.len() > MAX_READINGS {
         warnings.push(format!("{} readings returned, only the first {MAX_READINGS} are kept", out.len()));
         out.truncate(MAX_READINGS);
@@ -77,10 +83,51 @@ pub(crate) fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> 
     out
 }
 
+fn is_timed(entry: &Value) -> bool {
+    entry.as_object().is_some_and(|fields| timed(fields).is_some())
+}
+
+/// A value with the time when it was measured, if that is what an object is: `value`, `time` and nothing else.
+fn timed(fields: &Map<String, Value>) -> Option<(i64, ReadingValue)> {
+    let (value, time) = (fields.get("value")?, fields.get("time").filter(|_| fields.len() == 2)?);
+    let at_ms = match time {
+        Value::Number(ms) => ms.as_f64().filter(|ms| ms.abs() < 1e16)? as i64,
+        Value::String(text) => DateTime::parse_from_rfc3339(text.trim()).ok()?.timestamp_millis(),
+        _ => return None,
+    };
+    let value = match value {
+        Value::Bool(b) => ReadingValue::Boolean(*b),
+        Value::Number(n) => ReadingValue::Number(n.as_f64()?),
+        Value::String(s) => ReadingValue::Text(s.clone()),
+        _ => return None,
+    };
+    Some((at_ms, value))
+}
+
 fn walk(name: &str, value: &Value, depth: usize, out: &mut Vec<Reading>, warnings: &mut Vec<String>) {
     let child = |key: &str| if name.is_empty() { key.to_owned() } else { format!("{name}.{key}") };
-    let mut push = |value| out.push(Reading { of: Meaning::new(name, None), value, bytes: None });
+    let of = || Meaning::new(name, None);
+    let mut push = |value| out.push(Reading { of: of(), value, bytes: None, at_ms: None });
     match value {
+        Value::Object(fields) if !name.is_empty() && timed(fields).is_some() => {
+            out.extend(timed(fields).map(|(at_ms, value)| Reading {
+                of: of(),
+                value,
+                bytes: None,
+                at_ms: Some(at_ms),
+            }));
+        }
+        Value::Array(entries) if !name.is_empty() && !entries.is_empty() && entries.iter().all(is_timed) => {
+            // Readings of one name share what they are of.
+            let of = of();
+            let values = entries.iter().filter_map(|entry| timed(entry.as_object()?));
+            out.extend(values.map(|(at_ms, value)| Reading {
+                of: Arc::clone(&of),
+                value,
+                bytes: None,
+                at_ms: Some(at_ms),
+            }));
+        }
         Value::Object(_) | Value::Array(_) if depth >= MAX_DEPTH => {
             warnings.push(format!("{name}: nested more than {MAX_DEPTH} levels deep, left out"));
         }
@@ -115,6 +162,33 @@ mod tests {
         assert_eq!(named, ["mode", "tank.levels.0", "tank.levels.1", "tank.open"]);
         assert_eq!(readings[1].value, ReadingValue::Number(1.5));
         assert_eq!(warnings, ["gone: null or not a number, left out"]);
+    }
+
+    #[test]
+    fn a_logger_s_values_have_times_of_their_own() {
+        let mut warnings = Vec::new();
+        let data = json!({
+            "level": [{ "value": 2, "time": "2026-05-04T09:10:00Z" }, { "value": 1, "time": "2026-05-04T11:00:00+02:00" }],
+            "door": { "value": true, "time": 1_777_885_200_000_i64 },
+            "plain": { "value": 3, "unit": "m" },
+            "odd": [{ "value": 1, "time": "yesterday" }],
+        });
+        let readings = flatten(&data, &mut warnings);
+        let told: Vec<_> = readings.iter().map(|r| (r.name(), r.at_ms)).collect();
+        assert_eq!(
+            told,
+            [
+                ("door", Some(1_777_885_200_000)),
+                ("level", Some(1_777_885_200_000)),
+                ("level", Some(1_777_885_800_000)),
+                ("odd.0.time", None),
+                ("odd.0.value", None),
+                ("plain.unit", None),
+                ("plain.value", None)
+            ]
+        );
+        assert_eq!(readings[1].value, ReadingValue::Number(1.0), "by time");
+        assert_eq!(warnings, Vec::<String>::new());
     }
 
     #[test]

@@ -120,6 +120,7 @@ impl TextForm {
                     of: Arc::clone(of),
                     value: value_of(part),
                     bytes: span(part),
+                    at_ms: None,
                 }));
             }
             Form::Pairs => {
@@ -131,7 +132,7 @@ impl TextForm {
                         warnings.push(format!("only the first {} values are kept", readings::MAX_READINGS));
                         break;
                     }
-                    out.push(Reading { of: self.of(name), value: value_of(value), bytes: span(value) });
+                    out.push(Reading { of: self.of(name), value: value_of(value), bytes: span(value), at_ms: None });
                 }
             }
         }

@@ -2,3 +2,4 @@
 
 pub mod chart;
 pub mod rule;
+pub mod timing;

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use api::message::{Reading, ReadingValue};
 use api::problem::{Problem, bad_field};
 use api::reading::{ReadingKind, ReadingRule};
+use chrono::DateTime;
 use payload::ReadingValue as Decoded;
 
 use crate::input;
@@ -139,7 +140,8 @@ pub fn apply(
         value = ReadingValue::Number(told);
     }
     let word = rule.words.get(&value.to_string()).cloned();
-    Reading { value, unit, word, raw, bytes }
+    let time = found.at_ms.and_then(DateTime::from_timestamp_millis);
+    Reading { value, unit, word, raw, bytes, time, earlier: Vec::new() }
 }
 
 /// The word for a stored value, which is a number or a text; none if there is no word for it.

@@ -9,7 +9,7 @@ use super::*;
 
 fn found(name: &str, value: Decoded) -> Found {
     let of = Arc::new(Meaning { name: name.into(), unit: None });
-    Found { of, value, bytes: Some(2..4) }
+    Found { of, value, bytes: Some(2..4), at_ms: None }
 }
 
 fn rule(json: serde_json::Value) -> ReadingRule {

@@ -2,7 +2,8 @@
 
 use std::io::Read as _;
 
-use api::message::ReadingValue;
+use api::Page;
+use api::message::{Body, Message, ReadingValue};
 use api::model::Model;
 use api::reading::ReadingKind;
 use api::reading::chart::{Chart, DeviceReading};
@@ -85,6 +86,48 @@ async fn totals_go_on_words_show_and_ten_times_too_much_is_asked_about() {
 }
 
 /// A value every ten minutes for some days until a moment: a ramp, with a day of silence in it.
+const LOGGER: &str = "function decodeUplink({bytes, recvTime}) {
+  const at = recvTime.getTime();
+  const level = Array.from(bytes).map((value, n) => ({ value, time: new Date(at - n * 3600000) }));
+  return { data: { level, door: { value: bytes[0] > 4, time: at - 60000 }, clock: { value: 1, time: 0 } } };
+}";
+
+#[tokio::test]
+async fn a_logger_s_values_stand_at_the_times_when_they_were_measured() {
+    let mut bench = Bench::with_decoder(LOGGER).await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    bench.uplink(&[5, 4, 3], false).await;
+    let message = until("the uplink", async || {
+        let page: Page<Message> = bench.service.get("traffic?type=uplink").await;
+        page.items.into_iter().find(|message| matches!(&message.body, Body::Uplink(u) if !u.readings.is_empty()))
+    })
+    .await;
+    let Body::Uplink(uplink) = &message.body else { panic!("an uplink is expected") };
+    let level = &uplink.readings["level"];
+    let hours: Vec<_> =
+        level.earlier.iter().map(|e| (e.value.clone(), (message.time - e.time).num_minutes())).collect();
+    assert_eq!(level.value, ReadingValue::Number(5.0));
+    assert_eq!(hours, [(ReadingValue::Number(3.0), 120), (ReadingValue::Number(4.0), 60)], "oldest first");
+    assert!(!uplink.readings.contains_key("clock"), "a clock that was never set is of no use");
+    assert!(uplink.decode_warnings[0].contains("measured at 1970"), "{:?}", uplink.decode_warnings);
+    let readings = until("readings", async || Some(now(&bench).await).filter(|all| all.len() == 2)).await;
+    let door = readings.iter().find(|reading| reading.name == "door").unwrap();
+    assert_eq!((message.time - door.time).num_seconds(), 60);
+
+    // In the history each stands at its own time, and the hours that were over are summed up again.
+    let csv = bench.service.heron_says(&["readings", "export", "--device", "probe-1", "--reading", "level"]);
+    assert_eq!(csv.lines().count(), 4, "{csv}");
+    let hours =
+        "SELECT COUNT(*) FROM (SELECT series_id, hour FROM late_hours UNION SELECT series_id, hour FROM hourly) h
+        JOIN series s ON s.id = h.series_id WHERE s.name = 'level'";
+    assert_eq!(bench.service.query(hours).trim(), "2", "noted, or done already");
+    // Decoded again, it is the same.
+    bench.service.heron_says(&["decoder", "redecode", "probe", "--since", "1h"]);
+    let again = bench.service.heron_says(&["readings", "export", "--device", "probe-1", "--reading", "level"]);
+    assert_eq!(again, csv);
+}
+
 fn year(until_ms: i64, days: i64) -> Vec<(i64, f64)> {
     let begin = until_ms - days * 24 * HOUR_MS;
     let silent = until_ms - 10 * 24 * HOUR_MS..until_ms - 9 * 24 * HOUR_MS;

@@ -83,7 +83,7 @@ fn read_fields(
             Ok(Some(value)) => {
                 let span = field.span(block);
                 let bytes = Some(part.start + span.start..part.start + span.end);
-                out.push(Reading { of: names.of(field), value, bytes });
+                out.push(Reading { of: names.of(field), value, bytes, at_ms: None });
             }
             Ok(None) => {}
             Err(FieldTrouble::TooShort { .. }) if field.optional => {}

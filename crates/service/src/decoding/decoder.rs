@@ -11,7 +11,7 @@ use api::device::outbox::Values;
 use api::message::{Body, Message, Reading};
 use api::reading::{ReadingKind, ReadingRule};
 use chrono::{TimeDelta, Utc};
-use domain::reading::rule;
+use domain::reading::{rule, timing};
 use payload::{Decoded, Encoded, Interpreter};
 use store::{DecodeFailure, Decoding, EstateId, Store, StoreError, StoredMessage, StoredReading, WrittenMessage};
 use tokio::sync::{Semaphore, mpsc};
@@ -334,15 +334,22 @@ pub(crate) fn write_down(
     let plain = ReadingRule::default();
     for found in &decoded.readings {
         let name = &found.of.name;
+        let Some(time) = timing::measured_at(found, message.time, &mut uplink.decode_warnings) else { continue };
         let rule = decoder.rules.get(name).unwrap_or(&plain);
         let totals = (rule.kind == Some(ReadingKind::Total)).then_some(totals);
-        let mut counted = totals.and_then(|totals| totals.before(device.eui, name, message.time));
+        let mut counted = totals.and_then(|totals| totals.before(device.eui, name, time));
         let reading = rule::apply(rule, found, totals.map(|_| &mut counted), &mut uplink.decode_warnings);
         if let (Some(totals), Some(counted)) = (totals, counted) {
-            totals.put(device.eui, name, message.time, counted);
+            totals.put(device.eui, name, time, counted);
         }
-        uplink.readings.insert(name.clone(), reading.clone());
-        readings.push(StoredReading { dev_eui: device.eui, name: name.clone(), reading, time: message.time, counted });
+        readings.push(StoredReading {
+            dev_eui: device.eui,
+            name: name.clone(),
+            reading: reading.clone(),
+            time,
+            counted,
+        });
+        timing::put(&mut uplink.readings, name, reading);
     }
     uplink.decode_warnings.extend(decoded.warnings);
     Found { readings, failure: None }

@@ -7,8 +7,8 @@ use std::time::Duration;
 use api::job::{Job, JobState};
 use api::message::{Body, Message, ReadingValue};
 use api::reading::{ReadingKind, ReadingRule};
-use domain::reading::rule;
 use domain::reading::rule::Counted;
+use domain::reading::{rule, timing};
 use lorawan::Eui64;
 use store::{DecodeFailure, EstateId, Store, StoreError, StoredReading, first_name_at};
 use tokio::sync::Notify;
@@ -180,12 +180,13 @@ fn seed(directory: &Directory, estate: EstateId, totals: &Totals, message: &Mess
 /// What to store of a decoded uplink.
 fn found_in(directory: &Directory, estate: EstateId, message: &Message) -> (Vec<StoredReading>, Option<DecodeFailure>) {
     let (Body::Uplink(uplink), Some(device)) = (&message.body, &message.device) else { return (Vec::new(), None) };
-    let readings = uplink.readings.iter().map(|(name, reading)| StoredReading {
+    let values = uplink.readings.iter().flat_map(|(name, reading)| timing::apart(name, reading));
+    let readings = values.map(|(name, reading)| StoredReading {
         dev_eui: device.eui,
         name: name.clone(),
-        reading: reading.clone(),
-        time: message.time,
-        counted: rule_of(directory, estate, message, name).and_then(|rule| counted(&rule, reading)),
+        time: reading.time.unwrap_or(message.time),
+        counted: rule_of(directory, estate, message, name).and_then(|rule| counted(&rule, &reading)),
+        reading,
     });
     let failure = uplink.decode_error.as_ref().map(|why| DecodeFailure {
         dev_eui: device.eui,

@@ -80,7 +80,9 @@
           {#each Object.entries(message.readings) as [name, reading] (name)}
             <span role="note" onpointerenter={() => (pointed = span(reading.bytes))} onpointerleave={() => (pointed = null)}
               ><span class="text-base-content/75">{name}</span> <b class="font-semibold tabular-nums">{value(reading)}</b>
-              {reading.word ? "" : (reading.unit ?? "")}</span
+              {reading.word ? "" : (reading.unit ?? "")}{#if reading.earlier?.length}<span class="text-base-content/75">
+                  and {reading.earlier.length} earlier</span
+                >{/if}</span
             >
           {/each}
         </div>

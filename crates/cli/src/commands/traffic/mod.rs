@@ -7,7 +7,7 @@ use std::time::Duration;
 use anyhow::{Context as _, Result};
 use api::Page;
 use api::heard::{HeardBy, Radio};
-use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message, Uplink};
+use api::message::{Body, Downlink, DownlinkStage, Evidence, MacCommand, Message, Reading, Uplink};
 use eventsource_stream::Eventsource as _;
 use futures::StreamExt as _;
 
@@ -171,7 +171,11 @@ pub(super) fn print(out: &Out, message: &Message) -> Result<()> {
 fn print_uplink(out: &Out, head: &str, uplink: &Uplink) -> Result<()> {
     let frame = &uplink.frame;
     let port = frame.port.map_or_else(|| "no port".into(), |p| format!("port {p}"));
-    let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}")).collect();
+    let earlier = |r: &Reading| match r.earlier.len() {
+        0 => String::new(),
+        n => format!(" (and {n} earlier)"),
+    };
+    let readings: Vec<_> = uplink.readings.iter().map(|(name, r)| format!("{name} {r}{}", earlier(r))).collect();
     let bytes = show::pairs(&frame.payload);
     out.line(format!("{head} #{} {port} [{bytes}]  {}", frame.counter, readings.join(", ")))?;
     out.line(format!("    {}  {}", radio(&uplink.radio), heard(&uplink.heard_by)))?;

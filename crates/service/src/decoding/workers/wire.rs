@@ -115,6 +115,7 @@ struct FoundReading {
     unit: Option<String>,
     value: Value,
     bytes: Option<(usize, usize)>,
+    at_ms: Option<i64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -135,6 +136,7 @@ impl From<Decoded> for Found {
                 ReadingValue::Text(value) => Value::Text(value),
             },
             bytes: reading.bytes.map(|bytes| (bytes.start, bytes.end)),
+            at_ms: reading.at_ms,
         };
         Self { readings: decoded.readings.into_iter().map(reading).collect(), warnings: decoded.warnings }
     }
@@ -150,6 +152,7 @@ impl From<Found> for Decoded {
                 Value::Text(value) => ReadingValue::Text(value),
             },
             bytes: reading.bytes.map(|(start, end)| start..end),
+            at_ms: reading.at_ms,
         };
         Self { readings: found.readings.into_iter().map(reading).collect(), warnings: found.warnings }
     }
@@ -248,7 +251,7 @@ mod tests {
             names in prop::collection::vec(".{0,12}", 0..5), number: f64, cut: prop::sample::Index,
         ) {
             let readings = names.iter().map(|name| FoundReading {
-                name: name.clone(), unit: None, value: Value::Number(number), bytes: Some((0, 2)),
+                name: name.clone(), unit: None, value: Value::Number(number), bytes: Some((0, 2)), at_ms: Some(7),
             }).collect();
             let answer = Answer::Decoded(Ok(Found { readings, warnings: names.clone() }), 7);
             let mut bytes = Vec::new();
