@@ -70,9 +70,11 @@ pub struct ChangeFleet {
     pub slug: Option<String>,
     /// Another name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 80)]
     pub name: Option<String>,
     /// Airtime of each device's uplinks in any 24 hours; `null` for no limit but the law's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0.001, maximum = 86_400)]
     pub airtime_a_day_s: Option<f64>,
     /// Downlinks to each device in any 24 hours; `null` for no limit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -113,6 +115,7 @@ impl From<&Fleet> for FleetSettings {
 pub struct FleetLimits {
     /// Airtime of uplinks.
     #[serde(default)]
+    #[schema(minimum = 0.001, maximum = 86_400)]
     pub airtime_a_day_s: Option<f64>,
     /// Downlinks.
     #[serde(default)]
@@ -125,13 +128,15 @@ pub struct FleetLimits {
 pub struct FleetRetention {
     /// Days for which every value of a reading is kept.
     #[serde(default)]
-    #[schema(example = 400)]
+    #[schema(minimum = 1, maximum = 36_500, example = 400)]
     pub values_days: Option<u32>,
     /// Days for which summaries of hours and days are kept.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 36_500)]
     pub summaries_days: Option<u32>,
     /// Days for which messages are kept: frames as they were heard and sent.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 36_500)]
     pub messages_days: Option<u32>,
 }
 
@@ -143,6 +148,7 @@ pub struct NewFleet {
     pub slug: String,
     /// Its name; the short name if not given.
     #[serde(default)]
+    #[schema(max_length = 80)]
     pub name: Option<String>,
     /// What its devices may use in any 24 hours.
     #[serde(flatten)]

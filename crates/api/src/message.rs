@@ -65,6 +65,19 @@ impl Body {
         }
     }
 
+    /// Whether this gateway heard it or sent it, or it is news of it.
+    pub fn is_of(&self, gateway: Eui64) -> bool {
+        let heard = |by: &[HeardBy]| by.iter().any(|heard| heard.gateway == gateway);
+        match self {
+            Body::Uplink(uplink) => heard(&uplink.heard_by),
+            Body::Join(join) => heard(&join.heard_by),
+            Body::Refused(refused) => heard(&refused.heard_by),
+            Body::Downlink(downlink) => downlink.sent.as_ref().is_some_and(|sent| sent.gateway == gateway),
+            Body::Notice(_) => false,
+            Body::Gateway(news) => news.gateway == gateway,
+        }
+    }
+
     /// The whole frame as heard or sent, in hex. Messages from before it was kept have none.
     pub fn phy_payload(&self) -> Option<&str> {
         let frame = match self {

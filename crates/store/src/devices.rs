@@ -198,6 +198,8 @@ pub struct DeviceQuery {
     pub profile: Option<String>,
     /// With this tag.
     pub tag: Option<String>,
+    /// Heard by this gateway, given by EUI or name.
+    pub gateway: Option<String>,
     /// In this state.
     pub state: Option<DeviceState>,
     /// Part of a name, an EUI, an address or a tag.
@@ -285,7 +287,7 @@ pub(crate) fn anywhere(text: &str) -> String {
     format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
 }
 
-/// What a list is limited to: fleet, model, profile, tag and a text to look for.
+/// What a list is limited to: fleet, model, profile, tag, gateway and a text to look for.
 fn add_filters(query: &mut QueryBuilder<MySql>, which: &DeviceQuery) {
     let equal =
         [(" AND f.slug = ", &which.fleet), (" AND m.slug = ", &which.model), (" AND p.slug = ", &which.profile)];
@@ -297,6 +299,14 @@ fn add_filters(query: &mut QueryBuilder<MySql>, which: &DeviceQuery) {
     if let Some(tag) = &which.tag {
         query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
         query.push_bind(stored_tag(tag)).push(")");
+    }
+    if let Some(gateway) = &which.gateway {
+        // A name with `%` in it is no pattern: what is looked for is the EUI.
+        query.push(
+            " AND EXISTS (SELECT 1 FROM near_gateways n JOIN gateways g ON n.near LIKE CONCAT('%\"', LOWER(HEX(g.eui)), '\"%')
+              WHERE n.dev_eui = d.dev_eui AND g.estate_id = d.estate_id AND (g.name = ",
+        );
+        query.push_bind(gateway).push(" OR HEX(g.eui) = ").push_bind(eui_digits(gateway)).push("))");
     }
     if let Some(find) = &which.find {
         let text = anywhere(find);

@@ -23,6 +23,8 @@ pub struct MessageQuery {
     pub model: Option<String>,
     /// Of devices with this tag.
     pub tag: Option<String>,
+    /// That this gateway heard or sent.
+    pub gateway: Option<Eui64>,
     /// In this part of the estate.
     pub within: Option<AccessFilter>,
     /// Of these types; of all if there are none.
@@ -56,6 +58,10 @@ impl MessageQuery {
                     .push_bind(wanted.clone());
                 query.push(" AND d.estate_id = ").push_bind(estate_id).push(")");
             }
+        }
+        if let Some(gateway) = self.gateway {
+            // The service writes the JSON itself: nothing stands between a name and its value.
+            query.push(" AND body LIKE ").push_bind(format!("%\"gateway\":\"{gateway}\"%"));
         }
         if let Some(part) = &self.within {
             limit_to(query, part, "dev_eui", estate_id);

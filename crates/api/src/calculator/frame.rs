@@ -30,6 +30,7 @@ pub struct FrameQuestion {
     /// JoinEUI, for a join-accept of 1.1.
     pub join_eui: Option<String>,
     /// The DevNonce or RJcount that a join-accept of 1.1 answers; all are tried if it is not given.
+    #[schema(minimum = 0, maximum = 65_535)]
     pub dev_nonce: Option<u16>,
     /// NwkSKey of a session of 1.0.x.
     pub nwk_s_key: Option<String>,
@@ -42,10 +43,13 @@ pub struct FrameQuestion {
     /// AppSKey.
     pub app_s_key: Option<String>,
     /// Low half of the counter that the frame acknowledges (1.1).
+    #[schema(minimum = 0, maximum = 65_535)]
     pub conf_f_cnt: Option<u16>,
     /// Data rate index that an uplink was sent at (1.1).
+    #[schema(minimum = 0, maximum = 15)]
     pub data_rate: Option<u8>,
     /// Channel index that an uplink was sent on (1.1).
+    #[schema(minimum = 0, maximum = 255)]
     pub channel: Option<u8>,
 }
 

@@ -16,6 +16,7 @@ use crate::radio::settings::RadioSettings;
 pub struct DeviceChange {
     /// Its name; of one device only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 80)]
     pub name: Option<String>,
     /// The short name of its fleet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -28,12 +29,15 @@ pub struct DeviceChange {
     pub profile: Option<String>,
     /// Its description.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 500)]
     pub description: Option<String>,
     /// Version of its hardware; empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 40)]
     pub hardware: Option<String>,
     /// Version of its firmware; empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 40)]
     pub firmware: Option<String>,
     /// Where it is; `null` if that is not known any more.
     #[serde(default, deserialize_with = "given", skip_serializing_if = "Option::is_none")]

@@ -62,6 +62,7 @@ pub struct Member {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewGroup {
     /// Its name.
+    #[schema(max_length = 80)]
     pub name: String,
     /// The short name of its fleet.
     pub fleet: String,
@@ -88,6 +89,7 @@ pub struct NewGroup {
     pub data_rate: Option<u8>,
     /// Ping slots every 2^n seconds, 0 to 7, for class B; 3 if not given.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 7)]
     pub ping_periodicity: Option<u8>,
     /// DevEUIs of its members.
     #[serde(default)]
@@ -100,6 +102,7 @@ pub struct NewGroup {
 pub struct ChangeGroup {
     /// Another name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 80)]
     pub name: Option<String>,
     /// DevEUIs of all its members, instead of those it has.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -123,6 +123,7 @@ pub struct NewOutboxItem {
     pub max_attempts: Option<u32>,
     /// Seconds after which it is given up, if it has not been sent by then; at most 30 days.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 2_592_000)]
     pub expires_in_s: Option<f64>,
 }
 

@@ -53,7 +53,7 @@ pub struct NewDevice {
     pub radio: RadioSettings,
     /// Its name; the DevEUI if not given.
     #[serde(default)]
-    #[schema(example = "sluice-07")]
+    #[schema(max_length = 80, example = "sluice-07")]
     pub name: String,
     /// The short name of its fleet.
     #[schema(example = "tide-and-sluice")]
@@ -63,12 +63,15 @@ pub struct NewDevice {
     pub model: Option<String>,
     /// What else is to be known of it, at most 500 characters.
     #[serde(default)]
+    #[schema(max_length = 500)]
     pub description: String,
     /// Version of its hardware.
     #[serde(default)]
+    #[schema(max_length = 40)]
     pub hardware: Option<String>,
     /// Version of its firmware.
     #[serde(default)]
+    #[schema(max_length = 40)]
     pub firmware: Option<String>,
     /// Where it is.
     #[serde(default)]
@@ -97,6 +100,7 @@ pub struct RunningCounters {
     pub next_app_counter_down: Option<u32>,
     /// DevNonce of its last join: it is not accepted again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 65_535)]
     pub last_dev_nonce: Option<u16>,
     /// JoinNonce for its next join; 1 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -20,6 +20,7 @@ pub struct Rehearse {
     pub again: Option<String>,
     /// FPort, 1 to 223; 1 if not given.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 223)]
     pub port: Option<u8>,
     /// When it is to have been received; now if not given.
     #[serde(default)]
@@ -29,9 +30,11 @@ pub struct Rehearse {
     pub counter: Option<u32>,
     /// Signal strength, -200 to 50 dBm.
     #[serde(default)]
+    #[schema(minimum = -200, maximum = 50)]
     pub rssi_dbm: Option<f32>,
     /// Signal-to-noise ratio, -50 to 50 dB.
     #[serde(default)]
+    #[schema(minimum = -50, maximum = 50)]
     pub snr_db: Option<f32>,
     /// The gateway that is to have heard it: its EUI or name. The one that heard the device last if not given.
     #[serde(default)]

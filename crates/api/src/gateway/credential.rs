@@ -108,6 +108,7 @@ pub struct NewCredential {
     pub kind: CredentialKind,
     /// Days that it is valid, 1 to 3650; 730 if not given.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 3_650)]
     pub days: Option<u16>,
 }
 
@@ -137,6 +138,7 @@ pub struct KitOrder {
     pub updates: bool,
     /// Days that the credentials are valid, 1 to 3650; 730 if not given.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 3_650)]
     pub days: Option<u16>,
 }
 

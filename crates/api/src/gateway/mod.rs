@@ -192,25 +192,31 @@ pub struct Gateway {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct GatewayAbout {
     /// Its name.
-    #[schema(example = "chapel-rise")]
+    #[schema(max_length = 80, example = "chapel-rise")]
     pub name: String,
     /// A description for people: where the key is, whom to call.
     #[serde(default)]
+    #[schema(max_length = 500)]
     pub description: Option<String>,
     /// Latitude, north positive.
     #[serde(default)]
+    #[schema(minimum = -90, maximum = 90)]
     pub latitude_deg: Option<f64>,
     /// Longitude, east positive.
     #[serde(default)]
+    #[schema(minimum = -180, maximum = 180)]
     pub longitude_deg: Option<f64>,
     /// Altitude above the sea.
     #[serde(default)]
+    #[schema(minimum = -500, maximum = 9_000)]
     pub altitude_m: Option<f64>,
     /// Antenna gain; 2.15 dBi, a dipole, if not given.
     #[serde(default)]
+    #[schema(minimum = -20, maximum = 30)]
     pub antenna_gain_dbi: Option<f32>,
     /// Loss of the cable between gateway and antenna; none if not given.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 30)]
     pub cable_loss_db: Option<f32>,
     /// Whether other estates' devices may be heard through it; not if not given.
     #[serde(default)]
@@ -243,24 +249,31 @@ pub struct GatewayAbout {
 pub struct ChangeGateway {
     /// Its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 80)]
     pub name: Option<String>,
     /// Description, in free text: at most 500 characters.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 500)]
     pub description: Option<String>,
     /// Latitude in degrees, north positive.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = -90, maximum = 90)]
     pub latitude_deg: Option<f64>,
     /// Longitude in degrees, east positive.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = -180, maximum = 180)]
     pub longitude_deg: Option<f64>,
     /// Altitude above the sea.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = -500, maximum = 9_000)]
     pub altitude_m: Option<f64>,
     /// Antenna gain; 2.15 dBi if nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = -20, maximum = 30)]
     pub antenna_gain_dbi: Option<f32>,
     /// Loss of the cable to the antenna; none if nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 30)]
     pub cable_loss_db: Option<f32>,
     /// The region whose limits it keeps.
     #[serde(default, skip_serializing_if = "Option::is_none")]

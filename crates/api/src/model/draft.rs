@@ -36,6 +36,7 @@ pub struct Draft {
     pub payloads: Vec<DraftPayload>,
     /// How many of the last stored uplinks of its devices to try, at most 500.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 500)]
     pub last: u32,
     /// Only those of this device.
     #[serde(default)]
@@ -50,6 +51,7 @@ pub struct Draft {
 #[serde(deny_unknown_fields)]
 pub struct DraftPayload {
     /// FPort, 1 to 223.
+    #[schema(minimum = 1, maximum = 223)]
     pub port: u8,
     /// In hex, in any pasted form.
     #[schema(example = "0a1b2c")]

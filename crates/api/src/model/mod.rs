@@ -53,6 +53,7 @@ pub struct TestPayload {
     #[schema(example = "spring tide")]
     pub name: String,
     /// FPort.
+    #[schema(minimum = 1, maximum = 223)]
     pub port: u8,
     /// The payload, in hex.
     #[schema(example = "0a1b2c")]
@@ -77,6 +78,7 @@ pub struct TestCommand {
     pub values: serde_json::Map<String, serde_json::Value>,
     /// FPort.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 223)]
     pub port: Option<u8>,
     /// The payload, in hex.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -146,11 +148,14 @@ pub struct Model {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PutModel {
     /// Who makes it.
+    #[schema(max_length = 80)]
     pub maker: String,
     /// Its name.
+    #[schema(max_length = 80)]
     pub name: String,
     /// What it is, at most 500 characters.
     #[serde(default)]
+    #[schema(max_length = 500)]
     pub description: String,
     /// The ProfileID on its labels, eight hex digits: vendor, and profile of the vendor (TR005).
     #[serde(default)]

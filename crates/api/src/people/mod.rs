@@ -219,12 +219,13 @@ pub enum Offer {
 #[serde(deny_unknown_fields)]
 pub struct NewInvitation {
     /// Whom it is for, as free text: it does not name an account.
-    #[schema(example = "Marit, from the harbour office")]
+    #[schema(max_length = 80, example = "Marit, from the harbour office")]
     pub for_whom: String,
     /// What it offers.
     pub offer: Offer,
     /// Days it is valid, 1 to 30; 7 if not given.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 30)]
     pub days: Option<u32>,
 }
 

@@ -50,6 +50,7 @@ pub struct NewToken {
     pub scope: Option<Scope>,
     /// Days it is valid; without an end if not given.
     #[serde(default)]
+    #[schema(minimum = 1, maximum = 3_660)]
     pub days: Option<u32>,
 }
 

@@ -35,6 +35,7 @@ pub struct StoredProfile {
 #[serde(deny_unknown_fields)]
 pub struct PutProfile {
     /// Its name.
+    #[schema(max_length = 80)]
     pub name: String,
     /// Where its devices are used.
     #[schema(value_type = String, example = "EU868")]

@@ -75,6 +75,7 @@ pub struct WantedChart {
     pub until: Option<DateTime<Utc>>,
     /// Points in a line, about: 10 to 2,000; 400 if not given.
     #[serde(default)]
+    #[schema(minimum = 10, maximum = 2_000)]
     pub points: Option<u32>,
 }
 

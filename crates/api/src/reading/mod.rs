@@ -62,6 +62,7 @@ pub struct ReadingRule {
     pub max: Option<f64>,
     /// Significant decimals.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 12)]
     pub decimals: Option<u8>,
     /// Where the device's counter begins again at 0, for a running total; a counter that falls has been reset
     /// if this is not given.

@@ -44,7 +44,7 @@ async fn fields_are_named_with_value_and_what_is_allowed() {
             json!({ "eui": other, "name": "x", "latitude_deg": 91.0 }),
             422,
             "latitude_deg",
-            "-90 to 90 degrees",
+            "-90 to 90 are allowed",
         ),
         ("fleets", json!({ "slug": "Not A Slug" }), 422, "slug", "lower-case letters"),
     ] {

@@ -103,14 +103,14 @@ async fn a_logger_s_values_stand_at_the_times_when_they_were_measured() {
         page.items.into_iter().find(|message| matches!(&message.body, Body::Uplink(u) if !u.readings.is_empty()))
     })
     .await;
-    let Body::Uplink(uplink) = &message.body else { panic!("an uplink is expected") };
-    let level = &uplink.readings["level"];
+    let Body::Uplink(logged) = &message.body else { panic!("an uplink is expected") };
+    let level = &logged.readings["level"];
     let hours: Vec<_> =
         level.earlier.iter().map(|e| (e.value.clone(), (message.time - e.time).num_minutes())).collect();
     assert_eq!(level.value, ReadingValue::Number(5.0));
     assert_eq!(hours, [(ReadingValue::Number(3.0), 120), (ReadingValue::Number(4.0), 60)], "oldest first");
-    assert!(!uplink.readings.contains_key("clock"), "a clock that was never set is of no use");
-    assert!(uplink.decode_warnings[0].contains("measured at 1970"), "{:?}", uplink.decode_warnings);
+    assert!(!logged.readings.contains_key("clock"), "a clock that was never set is of no use");
+    assert!(logged.decode_warnings[0].contains("measured at 1970"), "{:?}", logged.decode_warnings);
     let readings = until("readings", async || Some(now(&bench).await).filter(|all| all.len() == 2)).await;
     let door = readings.iter().find(|reading| reading.name == "door").unwrap();
     assert_eq!((message.time - door.time).num_seconds(), 60);

@@ -98,7 +98,7 @@ async fn what_a_gateway_is_told_apart_by_is_checked() {
     for (field, value, said) in [
         ("udp_source", json!("harbour"), "192.0.2.0/24"),
         ("channels", json!("0-12"), "has no channel"),
-        ("cable_loss_db", json!(-1), "0 to 30 dB"),
+        ("cable_loss_db", json!(-1), "0 to 30 are allowed"),
         ("description", json!("x".repeat(501)), "500 characters"),
     ] {
         let (status, problem) =

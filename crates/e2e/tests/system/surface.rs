@@ -423,6 +423,21 @@ async fn traffic_is_limited_by_time_and_device_and_written_to_a_file() {
     assert_eq!(stored("type=uplink&fleet=bench").await.len(), 3);
     assert_eq!(stored("type=uplink&fleet=none").await.len(), 0);
     assert_eq!(stored("type=uplink&until=2020-01-01T00:00:00Z").await.len(), 0);
+    // By the gateway that heard or sent it, and the devices that it hears.
+    let api::message::Body::Uplink(uplink) = &uplinks[0].body else { unreachable!() };
+    let heard = &uplink.heard_by[0];
+    for by in [heard.name.clone(), heard.gateway.to_string()] {
+        let sent = stored(&format!("gateway={by}")).await;
+        for kind in ["uplink", "join", "downlink"] {
+            assert!(sent.iter().any(|message| message.body.kind() == kind), "{kind}: {sent:?}");
+        }
+        let devices: Vec<Value> = service.list(&format!("devices?gateway={by}")).await;
+        assert_eq!(devices.len(), 1, "{devices:?}");
+    }
+    assert_eq!(stored("gateway=02b0ffffffffffff").await.len(), 0);
+    assert_eq!(service.list::<Value>("devices?gateway=none").await.len(), 0);
+    let unknown = format!("/estates/{ESTATE}/traffic?gateway=none");
+    assert_eq!(service.call(Method::GET, &unknown, None).await.0, 404);
     service.sign_heron_in();
     let file = |name: &str| service.client_folder().join(name).to_str().unwrap().to_owned();
     let (csv, jsonl) = (file("traffic.csv"), file("traffic.jsonl"));

@@ -2,13 +2,12 @@
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
   import type { Map as LeafletMap, LayerGroup } from "leaflet";
+  import { sides } from "#lib/map-labels.ts";
 
   type Point = { name: string; kind?: "gateway" | "device"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
   type Props = { points: Point[]; label?: string; pick?: (latitude: number, longitude: number) => void; height?: string };
   let { points, label = "Map of gateways", pick, height = "18rem" }: Props = $props();
 
-  /** With more, names are shown under the pointer only. */
-  const NAMED = 60;
   const FINE = ["active", "listening"];
 
   let place: HTMLDivElement;
@@ -90,16 +89,22 @@
         [south, lon],
       );
     }
-    for (const point of points) {
+    const named = points.map((point) => {
+      const { x, y } = map!.latLngToContainerPoint([point.latitude_deg, point.longitude_deg]);
+      const fine = FINE.includes(point.state);
+      // Colour and shape say what is fine; what is not is said in words as well, and has its room first.
+      return { x, y, text: fine ? point.name : `${point.name} · ${point.state.replace("_", " ")}`, first: !fine };
+    });
+    const shownOn = sides(named, map.getSize().x);
+    for (const [n, point] of points.entries()) {
       const at: [number, number] = [point.latitude_deg, point.longitude_deg];
       const className = `mark mark-${point.state}`;
       const square = leaflet.divIcon({ className: `square ${className}`, iconSize: [12, 12] });
-      const mark =
-        point.kind === "device" ? leaflet.marker(at, { icon: square, title: point.name }) : leaflet.circleMarker(at, { radius: 7, className });
+      const mark = point.kind === "device" ? leaflet.marker(at, { icon: square, title: point.name }) : leaflet.circleMarker(at, { radius: 7, className });
       const told = document.createElement("span");
-      // Colour and shape say what is fine; what is not is said in words as well.
-      told.textContent = FINE.includes(point.state) ? point.name : `${point.name} · ${point.state.replace("_", " ")}`;
-      mark.bindTooltip(told, { permanent: points.length <= NAMED, direction: "right", offset: [6, 0] });
+      told.textContent = named[n]?.text ?? point.name;
+      const side = shownOn[n] ?? "right";
+      mark.bindTooltip(told, { permanent: Boolean(shownOn[n]), direction: side, offset: [side === "right" ? 6 : -6, 0] });
       if (point.href) {
         const href = point.href;
         mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
@@ -109,14 +114,7 @@
   }
 </script>
 
-<div
-  bind:this={place}
-  class="map rounded-box border border-base-300"
-  class:picking={Boolean(pick)}
-  style:height
-  role="application"
-  aria-label={label}
-></div>
+<div bind:this={place} class="map rounded-box border border-base-300" class:picking={Boolean(pick)} style:height role="application" aria-label={label}></div>
 
 <style>
   .map {

@@ -18,9 +18,7 @@
   const unplaced = $derived(devices.value?.filter((device) => !device.place) ?? []);
   const points = $derived([
     ...(gateways.value ?? []).flatMap(({ eui, name, state, latitude_deg, longitude_deg }) =>
-      latitude_deg == null || longitude_deg == null
-        ? []
-        : [{ name, kind: "gateway" as const, state, latitude_deg, longitude_deg, href: `/gateways/${eui}` }],
+      latitude_deg == null || longitude_deg == null ? [] : [{ name, kind: "gateway" as const, state, latitude_deg, longitude_deg, href: `/gateways/${eui}` }],
     ),
     ...(devices.value ?? []).flatMap(({ dev_eui, name, state, place }) =>
       place ? [{ name, kind: "device" as const, state, ...place, href: `/devices/${dev_eui}` }] : [],

@@ -62,7 +62,15 @@
       <input class="input input-sm w-52" name="name" bind:value={form.name} required maxlength="80" autocomplete="off" />
     </Field>
     <Field label="Short name">
-      <input class="input input-sm w-44 font-mono" name="slug" bind:value={form.slug} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="60" autocomplete="off" />
+      <input
+        class="input input-sm w-44 font-mono"
+        name="slug"
+        bind:value={form.slug}
+        required
+        pattern="[a-z0-9][a-z0-9\-]*"
+        maxlength="60"
+        autocomplete="off"
+      />
     </Field>
     <Field label="Airtime a day, s">
       <input class="input input-sm w-32" name="airtime" type="number" min="0.1" step="any" placeholder="no limit" bind:value={form.airtime} />
@@ -73,7 +81,9 @@
     <button class="btn btn-primary btn-sm">Save</button>
     {#if saved === "settings"}<span class="text-sm text-success" role="status">Saved.</span>{/if}
   </div>
-  <p class="mt-2 text-sm text-base-content/75">Limits are for each device and any 24 hours, beside those of the law. Stored messages keep the short name they have.</p>
+  <p class="mt-2 text-sm text-base-content/75">
+    Limits are for each device and any 24 hours, beside those of the law. Stored messages keep the short name they have.
+  </p>
 </Card>
 
 <Card title="How long history is kept" data-retention>
@@ -109,7 +119,12 @@
       </Field>
       <button class="btn btn-primary btn-sm">{fleet.has_default_key ? "Replace" : "Set"}</button>
       {#if fleet.has_default_key}
-        <Confirm label="Take away" what="Devices that are registered keep the key they have." sure="Take it away" run={() => change({ app_key: null }, "key")} />
+        <Confirm
+          label="Take away"
+          what="Devices that are registered keep the key they have."
+          sure="Take it away"
+          run={() => change({ app_key: null }, "key")}
+        />
       {/if}
       {#if saved === "key"}<span class="text-sm text-success" role="status">Saved.</span>{/if}
     </div>

@@ -103,10 +103,8 @@
   <h1>Devices</h1>
   <div class="join" role="group" aria-label="How devices are shown">
     {#each [false, true] as map (map)}
-      <a
-        class="btn join-item btn-sm {map === onMap ? 'border-primary text-primary' : ''}"
-        aria-current={map === onMap ? "page" : undefined}
-        href={view(map)}>{map ? "Map" : "List"}</a
+      <a class="btn join-item btn-sm {map === onMap ? 'border-primary text-primary' : ''}" aria-current={map === onMap ? "page" : undefined} href={view(map)}
+        >{map ? "Map" : "List"}</a
       >
     {/each}
   </div>

@@ -173,6 +173,9 @@ pub(crate) struct DeviceListArgs {
     /// Only those with this tag.
     #[arg(long)]
     pub tag: Option<String>,
+    /// Only those that this gateway hears, one of the eight that heard the device best in its last day.
+    #[arg(long, add = complete::gateways())]
+    pub gateway: Option<String>,
     /// Only those in this state: never_joined, never_heard, refused, active, silent or disabled.
     #[arg(long)]
     pub state: Option<String>,
@@ -187,12 +190,13 @@ pub(crate) struct DeviceListArgs {
 impl DeviceListArgs {
     /// As the service wants it.
     pub(crate) fn query(self) -> Vec<(&'static str, String)> {
-        let Self { fleet, model, profile, tag, state, find, sort } = self;
+        let Self { fleet, model, profile, tag, gateway, state, find, sort } = self;
         let all = [
             ("fleet", fleet),
             ("model", model),
             ("profile", profile),
             ("tag", tag),
+            ("gateway", gateway),
             ("state", state),
             ("find", find),
             ("sort", sort),

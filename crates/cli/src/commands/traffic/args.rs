@@ -31,6 +31,9 @@ pub(crate) struct WhichArgs {
     /// Only this device: its DevEUI or name.
     #[arg(long, add = complete::devices())]
     pub device: Option<String>,
+    /// Only what this gateway heard or sent: its EUI or name.
+    #[arg(long, add = complete::gateways())]
+    pub gateway: Option<String>,
     /// Only these types, separated by commas: uplink, join, refused, downlink, notice.
     #[arg(long = "type", value_name = "TYPES", default_value = "uplink,join,refused,downlink,notice")]
     pub kind: String,

@@ -52,6 +52,7 @@ async fn which(client: &Client, args: &WhichArgs) -> Result<Query> {
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));
     }
+    query.extend(args.gateway.clone().map(|gateway| ("gateway", gateway)));
     Ok(query)
 }
 

@@ -53,7 +53,7 @@ fn explain(error: &ValidationError<'_>, schema: &Value, prefix: &str, found: &mu
             }
         }
         kind => {
-            let detail = format!("{}{}", given(&at, error.instance()), allowed(kind, error));
+            let detail = format!("{}{}", given(&at, error.instance()), allowed(kind, error, schema));
             add(at, detail);
         }
     }
@@ -66,13 +66,16 @@ fn is_about_null(branch: &[ValidationError<'_>]) -> bool {
 }
 
 /// What would be allowed instead of a value that is not.
-fn allowed(kind: &ValidationErrorKind, error: &ValidationError<'_>) -> String {
+fn allowed(kind: &ValidationErrorKind, error: &ValidationError<'_>, schema: &Value) -> String {
     use ValidationErrorKind as Kind;
     match kind {
         Kind::Type { kind } => format!("{} is wanted", types(kind)),
         Kind::Enum { options } => {
             let words: Vec<String> = options.as_array().into_iter().flatten().filter_map(word).collect();
             format!("{} are allowed", words.join(", "))
+        }
+        Kind::Minimum { .. } | Kind::Maximum { .. } if range(schema, error).is_some() => {
+            range(schema, error).unwrap_or_default()
         }
         Kind::Minimum { limit } => format!("{limit} or more is allowed"),
         Kind::Maximum { limit } => format!("{limit} or less is allowed"),
@@ -139,6 +142,24 @@ fn join(outer: &str, inner: &str) -> String {
 /// The fields that the schema knows where it found one that it does not know. `path` leads there from the root: through
 /// references, to the keyword that found it.
 fn known_fields(root: &Value, path: &str) -> Vec<String> {
+    let at = part(root, path);
+    at.and_then(|at| at["properties"].as_object()).map(|known| known.keys().cloned().collect()).unwrap_or_default()
+}
+
+/// Both ends of what is allowed, if the schema has both.
+fn range(root: &Value, error: &ValidationError<'_>) -> Option<String> {
+    let at = part(root, &error.evaluation_path().to_string())?;
+    let whole = |limit: &Value| match limit.as_f64() {
+        // As people write it: 90, not 90.0.
+        Some(number) if number.fract() == 0.0 && number.abs() < 1e15 => Some((number as i64).to_string()),
+        Some(number) => Some(number.to_string()),
+        None => None,
+    };
+    Some(format!("{} to {} are allowed", whole(&at["minimum"])?, whole(&at["maximum"])?))
+}
+
+/// The part of a schema that a path leads to, without the keyword at its end.
+fn part<'a>(root: &'a Value, path: &str) -> Option<&'a Value> {
     let mut at = root;
     let mut steps: Vec<&str> = path.trim_start_matches('/').split('/').collect();
     steps.pop();
@@ -148,10 +169,9 @@ fn known_fields(root: &Value, path: &str) -> Vec<String> {
             (_, Value::Array(items)) => step.parse::<usize>().ok().and_then(|n| items.get(n)),
             _ => at.get(step.replace("~1", "/").replace("~0", "~")),
         };
-        let Some(next) = next else { return Vec::new() };
-        at = next;
+        at = next?;
     }
-    at["properties"].as_object().map(|known| known.keys().cloned().collect()).unwrap_or_default()
+    Some(at)
 }
 
 #[cfg(test)]

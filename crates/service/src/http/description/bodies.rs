@@ -9,9 +9,9 @@ use crate::http::auth::endpoint::operations;
 use crate::http::description::name_of;
 
 /// States that bodies have no fields but those that are described. A body that consists of several parts is described as
-/// one object.
-pub(super) fn close(openapi: &mut OpenApi) {
-    let Some(components) = &mut openapi.components else { return };
+/// one object. Returns the names of what requests consist of.
+pub(super) fn close(openapi: &mut OpenApi) -> HashSet<String> {
+    let Some(components) = &mut openapi.components else { return HashSet::new() };
     let schemas = &mut components.schemas;
     let bodies = openapi.paths.paths.values_mut().flat_map(|item| operations(item).map(|(_, operation)| operation));
     let bodies = bodies.filter_map(|operation| operation.request_body.as_ref()).filter_map(|body| match body {
@@ -47,6 +47,7 @@ pub(super) fn close(openapi: &mut OpenApi) {
             schemas.insert(name, RefOr::T(whole));
         }
     }
+    closed
 }
 
 /// A schema of several parts as one object, if all of them are objects.

@@ -1,6 +1,7 @@
 //! What the OpenAPI document says of every endpoint: how callers identify themselves, and how refusals look.
 
 mod bodies;
+mod constraints;
 mod shapes;
 
 use std::collections::{BTreeMap, HashSet};
@@ -36,7 +37,8 @@ impl Modify for TokenScheme {
 pub(crate) fn complete(openapi: &mut OpenApi) {
     shapes::name_variants(openapi);
     shapes::mark_files(openapi);
-    bodies::close(openapi);
+    let requests = bodies::close(openapi);
+    constraints::state(openapi, &requests);
     let revised: HashSet<String> = {
         let schemas = openapi.components.as_ref().map(|components| &components.schemas);
         let has_revision = |item: &PathItem| item.get.as_ref().is_some_and(|get| shows_revision(get, schemas));

@@ -97,6 +97,8 @@ pub(crate) struct Which {
     profile: Option<String>,
     /// Only those with this tag.
     tag: Option<String>,
+    /// Only those that this gateway hears, one of the eight that heard the device best in its last day: its EUI or name.
+    gateway: Option<String>,
     /// Only those in this state.
     state: Option<DeviceState>,
     /// Only those with this in their name, an EUI, their address or a tag.
@@ -131,8 +133,8 @@ impl Which {
         if let Some(long) = find.as_ref().filter(|find| find.chars().count() > 80) {
             return Err(bad_field("find", long, "at most 80 characters are allowed"));
         }
-        let Self { fleet, model, profile, tag, state, .. } = self;
-        Ok(DeviceQuery { fleet, model, profile, tag, state, find, within: None, order, backwards, after })
+        let Self { fleet, model, profile, tag, gateway, state, .. } = self;
+        Ok(DeviceQuery { fleet, model, profile, tag, gateway, state, find, within: None, order, backwards, after })
     }
 }
 

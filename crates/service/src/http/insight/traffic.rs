@@ -37,8 +37,10 @@ const MAX_MISSED: u32 = 1000;
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Which {
-    /// Only those of this device.
+    /// Only those of this device: its DevEUI or name.
     device: Option<String>,
+    /// Only those that this gateway heard or sent, and its news: its EUI or name.
+    gateway: Option<String>,
     /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice, gateway.
     #[serde(rename = "type")]
     kind: Option<String>,
@@ -46,13 +48,17 @@ pub(crate) struct Which {
 
 struct Filter {
     device: Option<Eui64>,
+    gateway: Option<Eui64>,
     kinds: Vec<String>,
 }
 
 impl Which {
-    fn check(&self) -> Result<Filter, Problem> {
-        let device = self.device.as_deref().map(|text| domain::input::eui("device", text)).transpose()?;
-        Ok(Filter { device, kinds: kinds(self.kind.as_deref())? })
+    async fn check(&self, app: &App, estate: EstateId) -> Result<Filter, Refusal> {
+        Ok(Filter {
+            device: eui_of(app, estate, Named::Device, self.device.as_deref()).await?,
+            gateway: eui_of(app, estate, Named::Gateway, self.gateway.as_deref()).await?,
+            kinds: kinds(self.kind.as_deref())?,
+        })
     }
 }
 
@@ -68,7 +74,8 @@ fn kinds(list: Option<&str>) -> Result<Vec<String>, Problem> {
 impl Filter {
     fn takes(&self, message: &Message) -> bool {
         let device = self.device.is_none_or(|eui| message.device.as_ref().is_some_and(|d| d.eui == eui));
-        device && (self.kinds.is_empty() || self.kinds.iter().any(|kind| kind == message.body.kind()))
+        let gateway = self.gateway.is_none_or(|eui| message.body.is_of(eui));
+        device && gateway && (self.kinds.is_empty() || self.kinds.iter().any(|kind| kind == message.body.kind()))
     }
 }
 
@@ -84,6 +91,8 @@ pub(crate) struct Past {
     model: Option<String>,
     /// Only those of devices with this tag.
     tag: Option<String>,
+    /// Only those that this gateway heard or sent: its EUI or name.
+    gateway: Option<String>,
     /// Only those of these types, separated by commas: uplink, join, refused, downlink, notice.
     #[serde(rename = "type")]
     kind: Option<String>,
@@ -96,10 +105,8 @@ pub(crate) struct Past {
 impl Past {
     async fn query(self, app: &App, visible: &VisibleEstate) -> Result<MessageQuery, Refusal> {
         let estate = visible.estate.id;
-        let device = match self.device.as_deref() {
-            Some(text) => Some(device_named(app, estate, text).await?),
-            None => None,
-        };
+        let device = eui_of(app, estate, Named::Device, self.device.as_deref()).await?;
+        let gateway = eui_of(app, estate, Named::Gateway, self.gateway.as_deref()).await?;
         let kinds = kinds(self.kind.as_deref())?;
         if kinds.iter().any(|kind| kind == "gateway") {
             let allowed = "what gateways do is in the live stream only; for the past, list the events of a gateway";
@@ -107,15 +114,17 @@ impl Past {
         }
         let within = visible.within.clone();
         let Self { fleet, model, tag, since, until, .. } = self;
-        Ok(MessageQuery { device, fleet, model, tag, within, kinds, since, until, ..MessageQuery::default() })
+        let order = MessageQuery::default();
+        Ok(MessageQuery { device, gateway, fleet, model, tag, within, kinds, since, until, ..order })
     }
 }
 
-/// The DevEUI of a device given by DevEUI or name.
-async fn device_named(app: &App, estate: EstateId, text: &str) -> Result<Eui64, Refusal> {
-    match domain::input::eui("device", text) {
-        Ok(eui) => Ok(eui),
-        Err(_) => app.store.eui_named(estate, Named::Device, text).await?.ok_or_else(|| not_found("device", text)),
+/// The EUI of a device or gateway that is given by EUI or name.
+async fn eui_of(app: &App, estate: EstateId, kind: Named, given: Option<&str>) -> Result<Option<Eui64>, Refusal> {
+    let Some(text) = given else { return Ok(None) };
+    match domain::input::eui(kind.word(), text) {
+        Ok(eui) => Ok(Some(eui)),
+        Err(_) => app.store.eui_named(estate, kind, text).await?.map(Some).ok_or_else(|| not_found(kind.word(), text)),
     }
 }
 
@@ -167,7 +176,7 @@ pub(crate) async fn live(
     Params(which): Params<Which>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Refusal> {
-    let filter = Arc::new((which.check()?, estate.context.visibility.clone()));
+    let filter = Arc::new((which.check(&app, estate.id).await?, estate.context.visibility.clone()));
     let lost = Listener { app: app.clone(), presented, context: estate.context }.lost();
     // Listening begins before the history is read: what comes in between may come twice, never not.
     let receiver = app.live.listen();

@@ -65,7 +65,8 @@
   </Empty>
 {:else if held.value}
   <DataTable class="">
-    {#snippet head()}<th>Fleet</th><th class="text-right">Devices</th><th class="hidden sm:table-cell">Limits a day</th><th class="hidden md:table-cell">Kept</th
+    {#snippet head()}<th>Fleet</th><th class="text-right">Devices</th><th class="hidden sm:table-cell">Limits a day</th><th class="hidden md:table-cell"
+        >Kept</th
       ><th class="hidden sm:table-cell">Default AppKey</th>{/snippet}
     {#each held.value as fleet (fleet.slug)}
       <tr data-fleet={fleet.slug}>
