@@ -1,11 +1,12 @@
 /** Names on a map: those that fit without covering another one. */
 
-type Named = { x: number; y: number; text: string; first: boolean };
+type Named = { x: number; y: number; texts: string[]; first: boolean };
 type Side = "right" | "left";
+type Label = { side: Side; text: string };
 type Box = { left: number; top: number; right: number; bottom: number };
 
 /** About the width of a letter, and the height of a line, in pixels. */
-const LETTER = 7;
+const LETTER = 6.5;
 const LINE = 18;
 /** From the middle of a mark to its name, and from there to its edge. */
 const GAP = 8;
@@ -16,24 +17,29 @@ const MOST = 400;
 const covers = (a: Box, b: Box) => a.left < b.right && b.left < a.right && a.top < b.bottom && b.top < a.bottom;
 
 /**
- * For each point on which side its name is shown, or null if there is no room: it is then shown under the pointer. Those that
- * come `first` get their room before the others.
+ * For each point what is shown of its texts, the first that fits, and on which side; null if there is no room: its name is then
+ * shown under the pointer. Those that come `first` get their room before the others.
  */
-export function sides(points: Named[], width: number): (Side | null)[] {
+export function labels(points: Named[], width: number): (Label | null)[] {
+  if (points.length > MOST) return points.map(() => null);
   const taken: Box[] = points.map(({ x, y }) => ({ left: x - MARK, top: y - MARK, right: x + MARK, bottom: y + MARK }));
-  const found: (Side | null)[] = points.map(() => null);
-  if (points.length > MOST) return found;
+  const found: (Label | null)[] = points.map(() => null);
   const order = [...points.entries()].sort(([, a], [, b]) => Number(b.first) - Number(a.first));
-  for (const [n, { x, y, text }] of order) {
-    const long = text.length * LETTER;
-    for (const side of ["right", "left"] as const) {
-      const left = side === "right" ? x + GAP : x - GAP - long;
-      const box = { left, top: y - LINE / 2, right: left + long, bottom: y + LINE / 2 };
+  for (const [n, point] of order) {
+    const tries = point.texts.flatMap((text) => [{ side: "right", text } as const, { side: "left", text } as const]);
+    for (const label of tries) {
+      const box = boxOf(point, label);
       if (box.left < 0 || box.right > width || taken.some((other) => covers(box, other))) continue;
       taken.push(box);
-      found[n] = side;
+      found[n] = label;
       break;
     }
   }
   return found;
+}
+
+function boxOf({ x, y }: Named, { side, text }: Label): Box {
+  const long = text.length * LETTER;
+  const left = side === "right" ? x + GAP : x - GAP - long;
+  return { left, top: y - LINE / 2, right: left + long, bottom: y + LINE / 2 };
 }

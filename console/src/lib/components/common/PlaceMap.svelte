@@ -2,7 +2,7 @@
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
   import type { Map as LeafletMap, LayerGroup } from "leaflet";
-  import { sides } from "#lib/map-labels.ts";
+  import { labels } from "#lib/map-labels.ts";
 
   type Point = { name: string; kind?: "gateway" | "device"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
   type Props = { points: Point[]; label?: string; pick?: (latitude: number, longitude: number) => void; height?: string };
@@ -93,18 +93,20 @@
       const { x, y } = map!.latLngToContainerPoint([point.latitude_deg, point.longitude_deg]);
       const fine = FINE.includes(point.state);
       // Colour and shape say what is fine; what is not is said in words as well, and has its room first.
-      return { x, y, text: fine ? point.name : `${point.name} · ${point.state.replace("_", " ")}`, first: !fine };
+      const told = `${point.name} · ${point.state.replace("_", " ")}`;
+      return { x, y, texts: fine ? [point.name] : [told, point.name], first: !fine };
     });
-    const shownOn = sides(named, map.getSize().x);
+    const shownOn = labels(named, map.getSize().x);
     for (const [n, point] of points.entries()) {
       const at: [number, number] = [point.latitude_deg, point.longitude_deg];
       const className = `mark mark-${point.state}`;
       const square = leaflet.divIcon({ className: `square ${className}`, iconSize: [12, 12] });
       const mark = point.kind === "device" ? leaflet.marker(at, { icon: square, title: point.name }) : leaflet.circleMarker(at, { radius: 7, className });
       const told = document.createElement("span");
-      told.textContent = named[n]?.text ?? point.name;
-      const side = shownOn[n] ?? "right";
-      mark.bindTooltip(told, { permanent: Boolean(shownOn[n]), direction: side, offset: [side === "right" ? 6 : -6, 0] });
+      const label = shownOn[n];
+      told.textContent = label?.text ?? named[n]?.texts[0] ?? point.name;
+      const side = label?.side ?? "right";
+      mark.bindTooltip(told, { permanent: Boolean(label), direction: side, offset: [side === "right" ? 6 : -6, 0] });
       if (point.href) {
         const href = point.href;
         mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
