@@ -217,7 +217,7 @@ mod tests {
         let by_name = NewOutboxItem { values: Some(values.clone()), ..NewOutboxItem::default() };
         assert_eq!(by_name.check().unwrap().cargo, Cargo::Values { port: None, values });
         let why = |item: NewOutboxItem| item.check().unwrap_err().to_string();
-        assert!(why(new.clone()).contains("one of payload, payload_base64, text or values"));
+        assert!(why(new.clone()).contains("one of payload, payload_base64, text, values or command"));
         assert!(
             why(NewOutboxItem { text: Some("a".into()), payload: Some("00".into()), ..new.clone() })
                 .contains("only one")

@@ -123,7 +123,6 @@ pub struct RadioSettings {
     pub class: Option<Class>,
     /// From the end of an uplink to RX1, 1 to 15 s.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(minimum = 1, maximum = 15)]
     pub rx_delay_s: Option<u8>,
     /// RX1DROffset.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -150,7 +149,6 @@ pub struct RadioSettings {
     pub dwell_time: Option<bool>,
     /// Share of time the device may send, as 1 / 2^n, n from 0 to 15; 0 sets no limit beyond the region's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(minimum = 0, maximum = 15)]
     pub max_duty_cycle: Option<u8>,
     /// Who decides the data rate; the network if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -167,11 +165,9 @@ pub struct RadioSettings {
     pub ping_period_s: Option<u16>,
     /// How long the acknowledgement of a class B or C downlink is waited for; 10 s if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(minimum = 1, maximum = 3_600)]
     pub ack_timeout_s: Option<u16>,
     /// Transmissions tried of each downlink; 3 if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(minimum = 1, maximum = 50)]
     pub attempts: Option<u8>,
     /// How far an uplink's frame counter may be above the last one (MAX_FCNT_GAP); 0 sets no limit. 16384 up to 1.0.3
     /// and in 1.1, no limit in 1.0.4, if not given.
@@ -200,7 +196,6 @@ pub struct RadioSettings {
     pub rejoin_interval_uplinks: Option<u32>,
     /// Days after which the network has the device agree on a new session (ForceRejoinReq), 1 to 3650; for 1.1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(minimum = 1, maximum = 3_650)]
     pub renew_session_days: Option<u16>,
     /// Whether a frame counter that starts over is accepted. Recorded frames can then be replayed.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -146,7 +146,10 @@ async fn every_command_in_the_documents_works() {
                 assert!(demo.service.stop());
             }
             count += 1;
-            wrong.extend(run(&demo, &step).await);
+            let found = run(&demo, &step).await;
+            // Told at once: what comes later may not get as far because of it.
+            found.iter().for_each(|what| eprintln!("{what}"));
+            wrong.extend(found);
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));

@@ -219,7 +219,7 @@ mod tests {
         let told = |field: &str| found.iter().find(|(name, _)| name == field).map(|(_, detail)| detail.as_str());
         assert_eq!(told("name"), Some("it is needed, and was not given"));
         assert_eq!(told("nmae"), Some("there is no such field; name is one"));
-        assert_eq!(told("port"), Some("300 was given; 223 or less is allowed"));
+        assert_eq!(told("port"), Some("300 was given; 1 to 223 are allowed"));
         assert_eq!(told("kind"), Some("\"c\" was given; a, b are allowed"));
         assert_eq!(told("inner.delay"), Some("there is no such field; delay_s is one"));
         assert_eq!(found.len(), 5);

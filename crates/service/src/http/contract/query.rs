@@ -96,7 +96,7 @@ mod tests {
     fn what_is_wrong_is_named() {
         assert_eq!(told("limit=20"), [("text".into(), "it is needed, and was not given".into())]);
         let limit = |detail: &str| vec![("limit".to_owned(), detail.to_owned())];
-        assert_eq!(told("text=a&limit=501"), limit("501 was given; 500 or less is allowed"));
+        assert_eq!(told("text=a&limit=501"), limit("501 was given; 1 to 500 are allowed"));
         assert_eq!(told("text=a&limit=many"), limit("\"many\" was given; a whole number is wanted"));
         assert_eq!(told("text=a&limit=1&limit=2"), limit("it was given twice"));
         assert_eq!(told("text=a&limits=1"), [("limits".into(), "there is no such parameter; limit is one".into())]);
