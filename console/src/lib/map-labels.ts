@@ -17,8 +17,8 @@ const MOST = 400;
 const covers = (a: Box, b: Box) => a.left < b.right && b.left < a.right && a.top < b.bottom && b.top < a.bottom;
 
 /**
- * For each point what is shown of its texts, the first that fits, and on which side; null if there is no room: its name is then
- * shown under the pointer. Those that come `first` get their room before the others.
+ * The label of each point: the first of its texts that fits, and the side on which it stands. Null if no text fits; the name is
+ * then shown under the pointer. Points that are `first` get their labels before the others.
  */
 export function labels(points: Named[], width: number): (Label | null)[] {
   if (points.length > MOST) return points.map(() => null);

@@ -17,7 +17,7 @@ const PAGER: &str = "less -FRX";
 static WIDE: AtomicBool = AtomicBool::new(false);
 static QUIET: AtomicBool = AtomicBool::new(false);
 static VERBOSE: AtomicBool = AtomicBool::new(false);
-/// What is printed at the end, perhaps by a pager; none if output is printed as it comes.
+/// Output that is collected, and shown at the end, by a pager if it is long. None while output is printed as it comes.
 static HELD: Mutex<Option<String>> = Mutex::new(None);
 
 /// Sets the terminal up as the options say.
@@ -34,7 +34,7 @@ pub(crate) fn set_up(global: &Global) {
     });
 }
 
-/// How wide a table may be. A terminal that has no width is none.
+/// How wide a table may be; without a limit if the terminal tells no width.
 pub(crate) fn width() -> Option<usize> {
     let (_, columns) = Term::stdout().size_checked()?;
     Some(usize::from(columns)).filter(|columns| *columns > 0 && !WIDE.load(Ordering::Relaxed))
@@ -101,7 +101,7 @@ pub(crate) fn end() -> std::io::Result<()> {
     std::io::stdout().flush()
 }
 
-/// Shows text by the pager; false if there is none.
+/// Shows text with the pager; false if there is no pager.
 fn page(text: &str) -> bool {
     let pager = ["HERON_PAGER", "PAGER"].into_iter().find_map(|name| std::env::var(name).ok());
     let pager = pager.unwrap_or_else(|| PAGER.to_owned());

@@ -83,8 +83,13 @@ pub(crate) fn flatten(data: &Value, warnings: &mut Vec<String>) -> Vec<Reading> 
     out
 }
 
-fn is_timed(entry: &Value) -> bool {
-    entry.as_object().is_some_and(|fields| timed(fields).is_some())
+/// The values of `{ value, time }`, or of a list of them; none if it is neither.
+fn logged(value: &Value) -> Option<Vec<(i64, ReadingValue)>> {
+    match value {
+        Value::Object(fields) => Some(vec![timed(fields)?]),
+        Value::Array(entries) if !entries.is_empty() => entries.iter().map(|entry| timed(entry.as_object()?)).collect(),
+        _ => None,
+    }
 }
 
 /// A value with the time when it was measured, if that is what an object is: `value`, `time` and nothing else.
@@ -106,28 +111,19 @@ fn timed(fields: &Map<String, Value>) -> Option<(i64, ReadingValue)> {
 
 fn walk(name: &str, value: &Value, depth: usize, out: &mut Vec<Reading>, warnings: &mut Vec<String>) {
     let child = |key: &str| if name.is_empty() { key.to_owned() } else { format!("{name}.{key}") };
-    let of = || Meaning::new(name, None);
-    let mut push = |value| out.push(Reading { of: of(), value, bytes: None, at_ms: None });
+    if let Some(values) = logged(value).filter(|_| !name.is_empty()) {
+        // Readings of one name share what they are of.
+        let of = Meaning::new(name, None);
+        out.extend(values.into_iter().map(|(at_ms, value)| Reading {
+            of: Arc::clone(&of),
+            value,
+            bytes: None,
+            at_ms: Some(at_ms),
+        }));
+        return;
+    }
+    let mut push = |value| out.push(Reading { of: Meaning::new(name, None), value, bytes: None, at_ms: None });
     match value {
-        Value::Object(fields) if !name.is_empty() && timed(fields).is_some() => {
-            out.extend(timed(fields).map(|(at_ms, value)| Reading {
-                of: of(),
-                value,
-                bytes: None,
-                at_ms: Some(at_ms),
-            }));
-        }
-        Value::Array(entries) if !name.is_empty() && !entries.is_empty() && entries.iter().all(is_timed) => {
-            // Readings of one name share what they are of.
-            let of = of();
-            let values = entries.iter().filter_map(|entry| timed(entry.as_object()?));
-            out.extend(values.map(|(at_ms, value)| Reading {
-                of: Arc::clone(&of),
-                value,
-                bytes: None,
-                at_ms: Some(at_ms),
-            }));
-        }
         Value::Object(_) | Value::Array(_) if depth >= MAX_DEPTH => {
             warnings.push(format!("{name}: nested more than {MAX_DEPTH} levels deep, left out"));
         }

@@ -62,7 +62,7 @@ impl Rounds {
                 }
                 tracing::warn!("a round's downlink to {} was refused: {error}", due.dev_eui);
                 let why = "the database refused it";
-                self.store.settle_round_device(&due.round.id, due.dev_eui, Err(why)).await?;
+                self.store.settle_round_device(&due.round, due.dev_eui, Err(why)).await?;
             }
         }
         self.store.end_rounds(Utc::now()).await?;
@@ -71,29 +71,22 @@ impl Rounds {
 
     /// Puts one downlink into its device's outbox.
     async fn send(&self, due: &DueDownlink) -> Result<(), StoreError> {
-        let (round, dev_eui) = (&due.round, due.dev_eui);
+        let (round, dev_eui) = (due.round.as_str(), due.dev_eui);
         let known = self.directory.device(dev_eui).filter(|device| device.estate_id == due.estate_id);
         if known.is_none() {
-            return self.store.settle_round_device(&round.id, dev_eui, Err("it was removed before its turn")).await;
+            return self.store.settle_round_device(round, dev_eui, Err("it was removed before its turn")).await;
         }
         let id = Ulid::generate();
         // Noted first: after a kill between the two a device is left out and told, and never sent it twice.
-        self.store.settle_round_device(&round.id, dev_eui, Ok(id)).await?;
+        self.store.settle_round_device(round, dev_eui, Ok(id)).await?;
         let now = clock::now();
-        let downlink = &round.wanted.downlink;
-        let status = self.network.device(dev_eui).await;
-        let joined = status.as_ref().is_some_and(|status| status.session.is_some() || status.next_session.is_some());
-        let wait = status.map_or(Wait::NextUplink, |status| Wait::first(joined, status.class));
+        let downlink = &due.wanted;
+        let wait = self.network.device(dev_eui).await.map_or(Wait::NextUplink, |status| status.first_wait());
         let item = engine::OutboxItem {
-            id: OutboxId(id.0),
-            port: due.port,
-            payload: due.payload.clone(),
             confirmed: downlink.confirmed,
-            attempts: 0,
             max_attempts: downlink.max_attempts.and_then(|n| u8::try_from(n).ok()),
             expires_at: downlink.expires_in_s.map(|s| now.plus_us((s * 1e6) as i64)),
-            place: now.0,
-            state: engine::OutboxState::Waiting(wait),
+            ..engine::OutboxItem::waiting(OutboxId(id.0), (due.port, due.payload.clone()), wait, now)
         };
         self.store.add_outbox_item(dev_eui, &item).await?;
         self.network.command(Command::Enqueue { dev_eui, item }).await;

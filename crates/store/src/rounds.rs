@@ -1,7 +1,7 @@
 //! Rounds: one downlink for each of many devices.
 
-use api::device::outbox::OutboxState;
-use api::device::round::{Round, RoundDevice, RoundState};
+use api::device::outbox::{NewOutboxItem, OutboxState};
+use api::device::round::{NewRound, Round, RoundDevice, RoundState};
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
@@ -30,8 +30,10 @@ pub struct PlannedDownlink {
 pub struct DueDownlink {
     /// The estate.
     pub estate_id: EstateId,
-    /// The round.
-    pub round: Round,
+    /// The name of the round.
+    pub round: String,
+    /// What was asked for.
+    pub wanted: NewOutboxItem,
     /// The device.
     pub dev_eui: Eui64,
     /// FPort.
@@ -50,13 +52,13 @@ const SELECT: &str = "SELECT r.*,
         WHERE d.round_id = r.id AND o.state IN ('sent', 'acknowledged')) AS done
     FROM rounds r ";
 
-fn read(row: &MySqlRow) -> Result<(EstateId, Round), StoreError> {
+fn read(row: &MySqlRow) -> Result<Round, StoreError> {
     let state: String = row.try_get("state")?;
     let count = |column: &str| -> Result<u32, StoreError> {
         Ok(u32::try_from(row.try_get::<i64, _>(column)?).unwrap_or(u32::MAX))
     };
     let (devices, planned, open, done) = (count("devices")?, count("planned")?, count("open")?, count("done")?);
-    let round = Round {
+    Ok(Round {
         id: row.try_get("id")?,
         wanted: json("round", &row.try_get::<String, _>("wanted")?)?,
         over_s: row.try_get("over_s")?,
@@ -70,8 +72,7 @@ fn read(row: &MySqlRow) -> Result<(EstateId, Round), StoreError> {
         begun_by: row.try_get("begun_by")?,
         begun_at: row.try_get("begun_at")?,
         ended_at: row.try_get("ended_at")?,
-    };
-    Ok((row.try_get("estate_id")?, round))
+    })
 }
 
 impl Store {
@@ -123,7 +124,7 @@ impl Store {
         }
         query.push(" ORDER BY r.id DESC LIMIT ").push_bind(limit);
         let rows = query.build().fetch_all(&self.pool).await?;
-        rows.iter().map(|row| Ok(read(row)?.1)).collect()
+        rows.iter().map(read).collect()
     }
 
     /// One round of an estate.
@@ -131,7 +132,7 @@ impl Store {
         let mut query = QueryBuilder::<MySql>::new(SELECT);
         query.push("WHERE r.estate_id = ").push_bind(estate_id).push(" AND r.id = ").push_bind(id.to_owned());
         let row = query.build().fetch_optional(&self.pool).await?;
-        Ok(row.as_ref().map(read).transpose()?.map(|(_, round)| round))
+        row.as_ref().map(read).transpose()
     }
 
     /// Devices of a round by DevEUI, with what became of them.
@@ -157,19 +158,16 @@ impl Store {
 
     /// Downlinks of running rounds whose turn has come, the earliest first.
     pub async fn due_downlinks(&self, now: DateTime<Utc>, limit: u32) -> Result<Vec<DueDownlink>, StoreError> {
-        let running = format!("{SELECT} WHERE r.state = 'running' ORDER BY r.id");
-        let rows = sqlx::query(sqlx::AssertSqlSafe(running)).fetch_all(&self.pool).await?;
+        let running = sqlx::query("SELECT id, estate_id, wanted FROM rounds WHERE state = 'running' ORDER BY id");
         let mut due = Vec::new();
-        for row in &rows {
-            let (estate_id, round) = read(row)?;
-            if round.planned == 0 {
-                continue;
-            }
+        for row in &running.fetch_all(&self.pool).await? {
+            let (estate_id, round): (EstateId, String) = (row.try_get("estate_id")?, row.try_get("id")?);
+            let wanted: NewRound = json("round", &row.try_get::<String, _>("wanted")?)?;
             let devices = sqlx::query(
                 "SELECT dev_eui, port, payload FROM round_devices
                  WHERE round_id = ? AND outbox_id IS NULL AND why IS NULL AND due_at <= ? ORDER BY due_at LIMIT ?",
             )
-            .bind(&round.id)
+            .bind(&round)
             .bind(now)
             .bind(limit)
             .fetch_all(&self.pool)
@@ -178,6 +176,7 @@ impl Store {
                 due.push(DueDownlink {
                     estate_id,
                     round: round.clone(),
+                    wanted: wanted.downlink.clone(),
                     dev_eui: eui(device, "dev_eui")?,
                     port: device.try_get::<Option<u8>, _>("port")?.unwrap_or_default(),
                     payload: device.try_get::<Option<Vec<u8>>, _>("payload")?.unwrap_or_default(),

@@ -97,7 +97,7 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: ServiceVerb,
     },
-    /// One's own account: sign-ins, password, two-step sign-in.
+    /// Your own account: sign-ins, password, two-step sign-in.
     Account {
         #[command(subcommand)]
         verb: AccountVerb,

@@ -1,6 +1,7 @@
 //! Reading devices from a CSV file, and writing them to one.
 
 use std::collections::{BTreeMap, HashMap};
+use std::str::FromStr;
 
 use api::device::DeviceKeys;
 use api::device::import::ImportOptions;
@@ -126,12 +127,14 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
 const READ_ONLY: [&str; 6] =
     ["label", "last_counter_up", "next_counter_down", "next_app_counter_down", "last_dev_nonce", "next_join_nonce"];
 
+/// A row's number in a column, if there is one.
+fn number<T: FromStr>(row: &Row, column: &str) -> Result<Option<T>, Problem> {
+    let text = row.cell(column);
+    if text.is_empty() { Ok(None) } else { csv::number(column, text).map(Some) }
+}
+
 /// A row's counters of a session that goes on here.
 fn counters_of(row: &Row) -> Result<Option<RunningCounters>, Problem> {
-    fn number<T: std::str::FromStr>(row: &Row, column: &str) -> Result<Option<T>, Problem> {
-        let text = row.cell(column);
-        if text.is_empty() { Ok(None) } else { csv::number(column, text).map(Some) }
-    }
     let next_counter_down = number(row, "next_counter_down")?;
     let counters = RunningCounters {
         last_counter_up: number(row, "last_counter_up")?,
@@ -145,14 +148,10 @@ fn counters_of(row: &Row) -> Result<Option<RunningCounters>, Problem> {
 
 /// A row's place: latitude and longitude go together.
 fn place_of(row: &Row) -> Result<Option<Place>, Problem> {
-    let number = |column: &str| -> Result<Option<f64>, Problem> {
-        let text = row.cell(column);
-        if text.is_empty() { Ok(None) } else { csv::number(column, text).map(Some) }
-    };
     let indoor =
         Some(row.cell("indoor")).filter(|text| !text.is_empty()).map(|text| yes("indoor", text)).transpose()?;
-    let height_m = number("height_m")?;
-    match (number("latitude_deg")?, number("longitude_deg")?) {
+    let height_m = number(row, "height_m")?;
+    match (number(row, "latitude_deg")?, number(row, "longitude_deg")?) {
         (Some(latitude_deg), Some(longitude_deg)) => Ok(Some(Place { latitude_deg, longitude_deg, height_m, indoor })),
         (None, None) if height_m.is_none() && indoor.is_none() => Ok(None),
         (None, _) => Err(bad_field("latitude_deg", "", "it is needed for a place")),

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use api::device::place::Place;
 use api::problem::{Problem, bad_field};
 
+use crate::input;
+
 /// Attributes of one device, at most.
 pub const MOST_ATTRIBUTES: usize = 30;
 /// Characters of an attribute's name and of its text, at most.
@@ -16,13 +18,11 @@ const LONGEST_TEXT: usize = 200;
 /// # Errors
 /// Names the field, the value and what is allowed.
 pub fn place(given: Place) -> Result<Place, Problem> {
-    let within = |field: &str, value: f64, (from, to): (f64, f64), unit: &str| match (from..=to).contains(&value) {
-        true => Ok(()),
-        false => Err(bad_field(field, &value.to_string(), format!("{from} to {to} {unit} are allowed"))),
-    };
-    within("place.latitude_deg", given.latitude_deg, (-90.0, 90.0), "degrees")?;
-    within("place.longitude_deg", given.longitude_deg, (-180.0, 180.0), "degrees")?;
-    given.height_m.map_or(Ok(()), |m| within("place.height_m", m, (-500.0, 10_000.0), "m"))?;
+    input::range("place.latitude_deg", given.latitude_deg, -90.0, 90.0, "degrees")?;
+    input::range("place.longitude_deg", given.longitude_deg, -180.0, 180.0, "degrees")?;
+    if let Some(height_m) = given.height_m {
+        input::range("place.height_m", height_m, -500.0, 10_000.0, "m")?;
+    }
     Ok(given)
 }
 
@@ -39,11 +39,11 @@ pub fn attributes(given: BTreeMap<String, String>) -> Result<BTreeMap<String, St
     for (name, text) in given {
         let (name, text) = (name.trim().to_owned(), text.trim().to_owned());
         if !is_name(&name) {
-            let allowed = "a name is 1 to 40 letters, digits, blanks, dots, dashes or underscores";
+            let allowed = format!("a name is 1 to {LONGEST_NAME} letters, digits, blanks, dots, dashes or underscores");
             return Err(bad_field("attributes", &name, allowed));
         }
         if text.chars().count() > LONGEST_TEXT || text.chars().any(char::is_control) {
-            let allowed = "at most 200 characters are allowed, no control characters";
+            let allowed = format!("at most {LONGEST_TEXT} characters are allowed, no control characters");
             return Err(bad_field(&format!("attributes.{name}"), &text, allowed));
         }
         if !text.is_empty() {

@@ -39,16 +39,17 @@ pub fn put(readings: &mut BTreeMap<String, Reading>, name: &str, mut reading: Re
 
 /// A reading and its earlier values, each by itself, oldest first.
 pub fn apart<'a>(name: &'a String, reading: &'a Reading) -> impl Iterator<Item = (&'a String, Reading)> {
-    let alone = Reading { earlier: Vec::new(), ..reading.clone() };
+    let last = Reading { earlier: Vec::new(), ..reading.clone() };
+    let like_last = last.clone();
     let earlier = reading.earlier.iter().map(move |earlier| Reading {
         value: earlier.value.clone(),
         time: Some(earlier.time),
         // What is said of the last value need not be so of an earlier one.
         word: None,
         raw: None,
-        ..alone.clone()
+        ..like_last.clone()
     });
-    earlier.chain([Reading { earlier: Vec::new(), ..reading.clone() }]).map(move |reading| (name, reading))
+    earlier.chain([last]).map(move |reading| (name, reading))
 }
 
 #[cfg(test)]

@@ -11,6 +11,7 @@ use crate::device::adr::{AdrDecision, History};
 use crate::device::profile::Class;
 use crate::device::session::Session;
 use crate::downlink::candidate::{Candidate, Near};
+use crate::downlink::item::Wait;
 use crate::downlink::outbox::Outbox;
 use crate::downlink::schedule;
 use crate::io::config::{DeviceConfig, DeviceRecord, Nonces};
@@ -50,6 +51,18 @@ pub struct DeviceStatus {
     pub held_until: Option<Timestamp>,
     /// For class B: the next ping slot, and microseconds between two of them.
     pub ping_slots: Option<(Timestamp, i64)>,
+}
+
+impl DeviceStatus {
+    /// Whether it has a session, even if nothing was heard under it yet.
+    pub const fn has_joined(&self) -> bool {
+        self.session.is_some() || self.next_session.is_some()
+    }
+
+    /// What a downlink waits for that has just been added.
+    pub const fn first_wait(&self) -> Wait {
+        Wait::first(self.has_joined(), self.class)
+    }
 }
 
 /// Concerns about a device that works.

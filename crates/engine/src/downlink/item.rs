@@ -149,3 +149,20 @@ pub struct OutboxItem {
     /// Its state.
     pub state: OutboxState,
 }
+
+impl OutboxItem {
+    /// One that has just been added, behind all others: not to be acknowledged, and without limits of its own.
+    pub fn waiting(id: OutboxId, (port, payload): (u8, Vec<u8>), wait: Wait, now: Timestamp) -> Self {
+        Self {
+            id,
+            port,
+            payload,
+            confirmed: false,
+            attempts: 0,
+            max_attempts: None,
+            expires_at: None,
+            place: now.0,
+            state: OutboxState::Waiting(wait),
+        }
+    }
+}

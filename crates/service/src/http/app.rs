@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use axum::extract::FromRef;
-use lorawan::NetId;
-use store::Store;
+use lorawan::{Eui64, NetId};
+use store::{EstateId, Named, Store};
 use tokio::sync::{Notify, Semaphore};
 
 use crate::gateways::authority::Authority;
@@ -16,6 +16,7 @@ use crate::gateways::transport::PublicEndpoints;
 use crate::gateways::transport::lns::Lns;
 use crate::history::summaries::Doubts;
 use crate::http::edge::Edge;
+use crate::http::error::{Refusal, not_found};
 use crate::http::models::turns::Turns;
 use crate::ingest::network::Network;
 use crate::ingest::stats::IngestStats;
@@ -64,6 +65,22 @@ pub struct App {
     pub jobs: Arc<Notify>,
     /// Told when there is a new round.
     pub rounds: Arc<Notify>,
+}
+
+impl App {
+    /// The EUI that a text stands for: it is one, in any form, or it is a name in this estate.
+    pub(crate) async fn eui_of(&self, estate: EstateId, kind: Named, text: &str) -> Result<Eui64, Refusal> {
+        let eui = domain::input::eui("eui", text);
+        if let Ok(eui) = &eui
+            && (kind != Named::Device || self.directory.device(*eui).is_some())
+        {
+            return Ok(*eui);
+        }
+        match self.store.eui_named(estate, kind, text).await? {
+            Some(found) => Ok(found),
+            None => eui.map_err(|_| not_found(kind.word(), text)),
+        }
+    }
 }
 
 impl FromRef<App> for Store {

@@ -12,13 +12,13 @@ pub(crate) enum AccountVerb {
         #[arg(long)]
         stdin: bool,
     },
-    /// Remove one's own account; the password is asked for. What it made and did stays.
+    /// Remove your own account; the password is asked for. What it made and did stays.
     Remove {
         /// Read the password from standard input.
         #[arg(long)]
         stdin: bool,
     },
-    /// One's own sign-ins.
+    /// Your own sign-ins.
     SignIn {
         #[command(subcommand)]
         verb: SignInVerb,

@@ -18,7 +18,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use domain::grants::Visibility;
 use lorawan::Eui64;
-use store::{EstateId, Named, PersonId, StoreError};
+use store::{EstateId, PersonId, StoreError};
 
 use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
@@ -193,7 +193,7 @@ impl Call {
         }
         let eui = match (named, self.endpoint.names) {
             (Some(text), Some(kind)) => {
-                Some(self.resolve(estate_id, kind, &text).await.map_err(|why| (Some(estate_id), why))?)
+                Some(self.app.eui_of(estate_id, kind, &text).await.map_err(|why| (Some(estate_id), why))?)
             }
             _ => None,
         };
@@ -205,20 +205,6 @@ impl Call {
         }
         context.access = Some(Arc::new(access));
         Ok(eui)
-    }
-
-    /// The EUI that a text in a path stands for: it is one, in any form, or it is a name.
-    async fn resolve(&self, estate: EstateId, kind: Named, text: &str) -> Result<Eui64, Refusal> {
-        let eui = domain::input::eui("eui", text);
-        if let Ok(eui) = &eui
-            && (kind != Named::Device || self.app.directory.device(*eui).is_some())
-        {
-            return Ok(*eui);
-        }
-        match self.app.store.eui_named(estate, kind, text).await? {
-            Some(found) => Ok(found),
-            None => eui.map_err(|_| not_found(kind.word(), text)),
-        }
     }
 
     /// Runs the handler. Changes in one estate run one after the other, so that the second sees the first.

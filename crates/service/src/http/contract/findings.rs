@@ -74,11 +74,8 @@ fn allowed(kind: &ValidationErrorKind, error: &ValidationError<'_>, schema: &Val
             let words: Vec<String> = options.as_array().into_iter().flatten().filter_map(word).collect();
             format!("{} are allowed", words.join(", "))
         }
-        Kind::Minimum { .. } | Kind::Maximum { .. } if range(schema, error).is_some() => {
-            range(schema, error).unwrap_or_default()
-        }
-        Kind::Minimum { limit } => format!("{limit} or more is allowed"),
-        Kind::Maximum { limit } => format!("{limit} or less is allowed"),
+        Kind::Minimum { limit } => range(schema, error).unwrap_or_else(|| format!("{limit} or more is allowed")),
+        Kind::Maximum { limit } => range(schema, error).unwrap_or_else(|| format!("{limit} or less is allowed")),
         Kind::ExclusiveMinimum { limit } => format!("more than {limit} is allowed"),
         Kind::ExclusiveMaximum { limit } => format!("less than {limit} is allowed"),
         Kind::MinLength { limit } => format!("{limit} or more characters are wanted"),

@@ -56,16 +56,15 @@ async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(L
     let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
     let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
     let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
-    let joined = status.session.is_some() || status.next_session.is_some();
     let listening = Listening {
-        class: joined.then(|| wire_class(status.class)),
+        class: status.has_joined().then(|| wire_class(status.class)),
         last_heard: row.last_heard,
         // Its measured interval counts more than the expected one.
         interval_s: row.usual_interval_s.or_else(|| expected_s(&row)),
         held_until: status.held_until.and_then(time),
         ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
     };
-    Ok((listening, Wait::first(joined, status.class)))
+    Ok((listening, status.first_wait()))
 }
 
 /// A device's downlinks, newest first, including those that are done.
@@ -147,16 +146,20 @@ pub(crate) async fn payload_of(
     device: &DeviceContext,
     cargo: Cargo,
 ) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
-    let (field, given) = match &cargo {
-        Cargo::Bytes { port, payload } => return Ok((*port, payload.clone(), Vec::new())),
-        Cargo::Values { values, .. } => ("values", serde_json::to_string(values).unwrap_or_default()),
-        Cargo::Command { name, .. } => ("command", name.clone()),
+    let (port, values, (field, given)) = match cargo {
+        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
+        Cargo::Values { port, values } => {
+            let given = serde_json::to_string(&values).unwrap_or_default();
+            (port, Some(values), ("values", given))
+        }
+        Cargo::Command { port, name } => (port, None, ("command", name)),
     };
     let bad = |why: String| Refusal::from(bad_field(field, &given, why));
     let (model, decoder) = encoder_of(app, estate, device).await.map_err(bad)?;
-    let (port, values) = match cargo {
-        Cargo::Command { port, name } => {
-            let command = decoder.commands.iter().find(|command| command.name == name);
+    let (port, values) = match values {
+        Some(values) => (port, values),
+        None => {
+            let command = decoder.commands.iter().find(|command| command.name == given);
             let Some(command) = command else {
                 let names: Vec<&str> = decoder.commands.iter().map(|command| command.name.as_str()).collect();
                 let known = if names.is_empty() { "no command".to_owned() } else { names.join(", ") };
@@ -164,8 +167,6 @@ pub(crate) async fn payload_of(
             };
             (port.or(command.port), command.values.clone())
         }
-        Cargo::Values { port, values } => (port, values),
-        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
     };
     let encoded = app.run_scripts(estate, Purpose::Calls, move || decoder::encode(&decoder, &values)).await?;
     let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
@@ -283,15 +284,10 @@ pub(crate) async fn add_to_outbox(
     let now = clock::now();
     let id = OutboxId(Ulid::generate().0);
     let item = engine::OutboxItem {
-        id,
-        port,
-        payload,
         confirmed: new.confirmed,
-        attempts: 0,
         max_attempts: new.max_attempts,
         expires_at: new.expires_in_us.map(|us| now.plus_us(us)),
-        place: now.0,
-        state: engine::OutboxState::Waiting(wait),
+        ..engine::OutboxItem::waiting(id, (port, payload), wait, now)
     };
     // Stored first: an item the engine knows of must be there to be updated.
     let mut stored = app.store.add_outbox_item(eui, &item).await?;

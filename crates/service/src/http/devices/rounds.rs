@@ -1,6 +1,6 @@
 //! Rounds: one downlink for each of many devices.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use api::Page;
 use api::device::round::{NewRound, Round, RoundDevice, RoundReadBack, RoundState};
@@ -36,10 +36,10 @@ struct Plan {
 /// The devices that are meant.
 async fn meant(app: &App, estate: &WholeEstate, wanted: &NewRound) -> Result<Vec<DeviceContext>, Refusal> {
     if !wanted.devices.is_empty() {
-        let mut all = Vec::new();
+        let (mut all, mut known) = (Vec::new(), HashSet::new());
         for text in &wanted.devices {
             let device = within_reach(app, estate, domain::input::eui("devices", text)?)?;
-            if all.iter().all(|other: &DeviceContext| other.dev_eui != device.dev_eui) {
+            if known.insert(device.dev_eui) {
                 all.push(device);
             }
         }

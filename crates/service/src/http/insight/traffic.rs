@@ -24,7 +24,7 @@ use crate::history::messages;
 use crate::http::app::App;
 use crate::http::auth::authenticate::Listener;
 use crate::http::auth::presented::Presented;
-use crate::http::error::{Refusal, not_found};
+use crate::http::error::Refusal;
 use crate::http::extract::{Paging, Params, VisibleEstate, page};
 use crate::http::file::{WantedForm, written_file};
 use crate::http::json::{Answer, Json};
@@ -121,10 +121,9 @@ impl Past {
 
 /// The EUI of a device or gateway that is given by EUI or name.
 async fn eui_of(app: &App, estate: EstateId, kind: Named, given: Option<&str>) -> Result<Option<Eui64>, Refusal> {
-    let Some(text) = given else { return Ok(None) };
-    match domain::input::eui(kind.word(), text) {
-        Ok(eui) => Ok(Some(eui)),
-        Err(_) => app.store.eui_named(estate, kind, text).await?.map(Some).ok_or_else(|| not_found(kind.word(), text)),
+    match given {
+        Some(text) => app.eui_of(estate, kind, text).await.map(Some),
+        None => Ok(None),
     }
 }
 
