@@ -1,6 +1,6 @@
 // Values as people read them.
 import { times } from "./times.svelte.ts";
-import type { BandUse, Fleet, Message, Offer, Protocol, Radio, Reading, Scope } from "./api";
+import type { BandUse, Fleet, Message, NewRound, Offer, Protocol, Radio, Reading, Scope } from "./api";
 
 /** A time that has passed, in the largest fitting unit. */
 function elapsed(s: number): string {
@@ -122,7 +122,7 @@ export function grouped(eui: string): string {
 /** How gateways call. */
 export const PROTOCOLS: Record<Protocol, string> = {
   udp: "UDP packet forwarder",
-  lns: "WebSocket LNS",
+  websocket: "WebSocket",
   mqtt: "MQTT",
 };
 
@@ -136,7 +136,7 @@ export function versionWords(version: { hardware?: string[]; firmware?: string[]
 }
 
 /** The same where there is little room. */
-export const WAYS: Record<Protocol, string> = { udp: "UDP", lns: "WebSocket", mqtt: "MQTT" };
+export const WAYS: Record<Protocol, string> = { udp: "UDP", websocket: "WebSocket", mqtt: "MQTT" };
 
 /** A date: 2026-05-04. */
 export function day(time: string | number | Date): string {
@@ -154,6 +154,16 @@ export function offerWords(offer: Offer): string {
   if ("role" in offer) return `to be ${offer.role}`;
   const { scope, may, until } = offer.share;
   return `${scopeWords(scope)}, to ${may}${until ? `, until ${day(until)}` : ""}`;
+}
+
+/** Which devices a round is for. */
+export function roundWords({ devices, fleet, model, tag }: NewRound): string {
+  if (devices?.length) return devices.length === 1 ? "one chosen device" : `${devices.length} chosen devices`;
+  const named = { fleet, model, tag };
+  return Object.entries(named)
+    .filter(([, value]) => value)
+    .map(([what, value]) => `${what} ${value}`)
+    .join(", ");
 }
 
 /** What each device of a fleet may use in any 24 hours. */

@@ -38,11 +38,17 @@ class Session {
     return this.#here?.rights.includes(right) ?? false;
   }
 
-  choose(slug: string) {
+  /** The other estates that one sees all of and has a right in. */
+  others(right: Right): Estate[] {
+    return (this.me?.estates ?? []).filter(({ slug, only, rights }) => slug !== this.estate && (only ?? []).length === 0 && rights.includes(right));
+  }
+
+  /** Goes on in another estate, at one of its pages. */
+  choose(slug: string, to = "/") {
     this.#chosen = slug;
     localStorage.setItem(KEPT, slug);
-    // All that is on the page is another estate's.
-    location.assign("/");
+    // All that is on the page is this estate's.
+    location.assign(to);
   }
 
   /** Asks the service who we are; says whether it knows us. While it cannot say, it is asked again. */

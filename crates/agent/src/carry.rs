@@ -262,7 +262,9 @@ impl Agent {
         match datagram {
             Datagram::PushData { token, push, .. } => {
                 self.answer(from, &Datagram::PushAck { token }).await;
-                self.queue(Topic::Up, push.emit());
+                for payload in mqtt::write_up(push) {
+                    self.queue(Topic::Up, payload);
+                }
             }
             Datagram::PullData { token, .. } => {
                 self.way_down = Some(from);
@@ -301,7 +303,7 @@ impl Agent {
                     self.awaited.pop_front();
                 }
                 self.awaited.push_back((self.next_token, order.id));
-                self.answer(to, &Datagram::PullResp { token: self.next_token, packet: order.txpk }).await;
+                self.answer(to, &Datagram::PullResp { token: self.next_token, packet: order.frame }).await;
             }
             _ => {}
         }
@@ -375,7 +377,8 @@ mod tests {
     async fn orders_go_down_and_reports_come_back_under_their_name() {
         let (mut agent, caller) = agent(10).await;
         let order =
-            br#"{"id":77,"txpk":{"imme":true,"freq":869.525,"modu":"LORA","datr":"SF12BW125","size":1,"data":"qw=="}}"#;
+            br#"{"id":77,"frame":{"when":"at_once","frequency_hz":869525000,"power_dbm":27,"inverted_polarity":true,
+            "modulation":{"lora":{"spreading_factor":12,"bandwidth_khz":125}},"phy_payload":"ab"}}"#;
         let message =
             |topic: Topic, payload: &[u8]| Publish::new(topic.of(GATEWAY), QoS::AtLeastOnce, payload.to_vec());
         agent.message(&message(Topic::Down, order)).await;

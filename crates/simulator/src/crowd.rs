@@ -34,7 +34,7 @@ pub fn csv(by_udp: usize, by_websocket: usize) -> String {
         move |n| format!("{},crowd-{}-{n:04},{}\n", eui(protocol, n), protocol.name(), protocol.name())
     };
     let udp = (0..by_udp).map(line(Protocol::Udp));
-    let lns = (0..by_websocket).map(line(Protocol::Lns));
+    let lns = (0..by_websocket).map(line(Protocol::Websocket));
     std::iter::once("eui,name,protocol\n".to_owned()).chain(udp).chain(lns).collect()
 }
 

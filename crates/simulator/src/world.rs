@@ -120,7 +120,7 @@ async fn way_of(
 ) -> Result<Way, ScenarioError> {
     match (entry.protocol, kit) {
         (Protocol::Udp, _) => Ok(Way::Udp(server)),
-        (Protocol::Lns, Some(kit)) => {
+        (Protocol::Websocket, Some(kit)) => {
             let entrance = lns::entrance(kit, eui).await.map_err(|source| ScenarioError::Kit { eui, source })?;
             Ok(Way::WebSocket(Box::new(entrance)))
         }
@@ -137,7 +137,7 @@ async fn way_of(
             });
             Ok(Way::Udp(beside))
         }
-        (Protocol::Lns | Protocol::Mqtt, None) => Err(ScenarioError::NoKit { name: entry.name.clone(), eui }),
+        (Protocol::Websocket | Protocol::Mqtt, None) => Err(ScenarioError::NoKit { name: entry.name.clone(), eui }),
     }
 }
 

@@ -8,10 +8,10 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Purpose {
-    /// To carry frames, by the WebSocket LNS protocol.
+    /// To carry frames.
     #[default]
     Traffic,
-    /// To ask over CUPS for new addresses, credentials and firmware.
+    /// To ask for new addresses, credentials and firmware.
     Updates,
 }
 
@@ -93,7 +93,7 @@ pub struct GatewayCredential {
     /// When it was revoked.
     #[serde(with = "crate::millis_option")]
     pub revoked_at: Option<DateTime<Utc>>,
-    /// Whether the gateway is given another one when it next asks over CUPS.
+    /// Whether the gateway is given another one when it next asks for updates.
     pub replace_asked: bool,
 }
 
@@ -133,7 +133,7 @@ pub struct KitOrder {
     /// The kind of credential; a token if not given. Gateways with UDP have none.
     #[serde(default)]
     pub kind: CredentialKind,
-    /// Let the gateway fetch its credentials for traffic, and all later changes, over CUPS.
+    /// Let the gateway fetch its credentials for traffic, and all later changes, by itself.
     #[serde(default)]
     pub updates: bool,
     /// Days that the credentials are valid, 1 to 3650; 730 if not given.
@@ -152,7 +152,7 @@ pub struct EndingCredential {
     pub name: String,
     /// The credential.
     pub credential: GatewayCredential,
-    /// Whether the gateway renews it itself, over CUPS.
+    /// Whether the gateway renews it itself.
     pub renews_itself: bool,
 }
 

@@ -1,4 +1,4 @@
-//! Firmware that gateways fetch over CUPS.
+//! Firmware that gateways fetch by themselves.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};

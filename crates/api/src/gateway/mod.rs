@@ -347,21 +347,21 @@ pub enum Protocol {
     /// The UDP packet-forwarder protocol, version 2.
     #[default]
     Udp,
-    /// The WebSocket LNS protocol, over TLS.
-    Lns,
+    /// WebSocket over TLS (the LNS protocol).
+    Websocket,
     /// Through an MQTT broker.
     Mqtt,
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Udp, Self::Lns, Self::Mqtt];
+    pub const ALL: [Self; 3] = [Self::Udp, Self::Websocket, Self::Mqtt];
 
     /// As it is written in files and on command lines.
     pub const fn name(self) -> &'static str {
         match self {
             Self::Udp => "udp",
-            Self::Lns => "lns",
+            Self::Websocket => "websocket",
             Self::Mqtt => "mqtt",
         }
     }
@@ -370,7 +370,7 @@ impl Protocol {
     pub const fn label(self) -> &'static str {
         match self {
             Self::Udp => "UDP packet forwarder",
-            Self::Lns => "WebSocket LNS",
+            Self::Websocket => "WebSocket",
             Self::Mqtt => "MQTT",
         }
     }
@@ -381,6 +381,6 @@ impl FromStr for Protocol {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let known = |protocol: &Self| protocol.name().eq_ignore_ascii_case(text.trim());
-        Self::ALL.into_iter().find(known).ok_or_else(|| format!("{text:?} is none of udp, lns and mqtt"))
+        Self::ALL.into_iter().find(known).ok_or_else(|| format!("{text:?} is none of udp, websocket and mqtt"))
     }
 }

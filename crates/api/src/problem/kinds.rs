@@ -61,7 +61,7 @@ pub const KINDS: &[ProblemKind] = &[
     kind("method_not_allowed", 405, "This cannot be done there.", "Compare method and path with the description."),
     kind("no_broker", 409, "The service has no MQTT broker.", "Start it with `--mqtt`."),
     kind("no_code", 422, "No code was found in the picture.", "Take it again from nearer, or enter the EUIs."),
-    kind("no_cups", 409, "The gateway does not ask over CUPS.", "Make it a kit with updates."),
+    kind("no_updates", 409, "The gateway does not ask for updates.", "Make it a kit with updates."),
     kind("no_git", 503, "git is not installed beside the service.", "Install it, or send the files."),
     kind("no_invitation", 404, "There is no such invitation any more.", "Ask for another."),
     kind("no_models", 422, "The folder has no models.", "Send a folder that has a folder `models`."),

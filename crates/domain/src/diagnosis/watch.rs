@@ -154,7 +154,7 @@ fn of_credential(ending: &EndingCredential, now: DateTime<Utc>) -> Found {
     match (expired, ending.renews_itself) {
         (true, _) => Found::new(Weight::Trouble, since, what, "Create a new connection kit."),
         (false, false) => Found::new(Weight::Attention, since, what, "Create a new connection kit."),
-        (false, true) => Found::new(Weight::Attention, since, what, "It renews with its next CUPS request."),
+        (false, true) => Found::new(Weight::Attention, since, what, "It renews when it next asks for updates."),
     }
 }
 

@@ -57,7 +57,7 @@ const FAINT: &str = r#"
     return [...found].map(([where, what]) => `${what} (${where})`);
 "#;
 
-const PATHS: [&str; 30] = [
+const PATHS: [&str; 31] = [
     "/watch",
     "/gateways",
     "/gateways/02a1f00000000001",
@@ -67,6 +67,7 @@ const PATHS: [&str; 30] = [
     "/devices/models",
     "/devices/profiles",
     "/devices/fleets",
+    "/devices/rounds?fleet=tide-and-sluice",
     "/devices/fleets/tide-and-sluice",
     "/devices?view=map",
     "/devices/chart?line=02b0010000000001.level",

@@ -7,6 +7,7 @@ mod catalogue;
 mod commands;
 mod console;
 mod console_contrast;
+mod console_estate;
 mod console_people;
 mod demo;
 mod docs;

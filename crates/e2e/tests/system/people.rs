@@ -340,7 +340,10 @@ async fn an_estate_and_an_account_are_removed_with_all_that_is_theirs() {
         assert_eq!(status, 201, "{path}: {made}");
     }
     let (status, problem) = service.by(&runa, Method::DELETE, "/estates/saltholm", None).await;
-    assert!(status == 409 && problem["detail"].as_str().unwrap().contains("1 devices, 1 gateways"), "{problem}");
+    assert!(
+        status == 409 && problem["detail"].as_str().unwrap().contains("1 device, 1 gateway and 1 group"),
+        "{problem}"
+    );
     assert_eq!(service.call(Method::DELETE, "/estates/saltholm?everything=true", None).await.0, 404, "it is not his");
     let (status, _) = service.by(&runa, Method::POST, "/me/remove", Some(json!({ "password": password }))).await;
     assert_eq!(status, 409, "its only owner stays");

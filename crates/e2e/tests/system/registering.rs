@@ -72,7 +72,7 @@ async fn each_row_of_a_file_has_a_fate_before_anything_is_written() {
     assert!(said.contains("2 gateways were registered."), "{said}");
     assert_eq!(names(&service).await, ["pier", "quay", "taken"]);
     let pier: Gateway = service.get("gateways/02a1f00000000002").await;
-    assert_eq!((pier.region, pier.protocol, pier.channels.as_str()), (Region::Us915, Protocol::Lns, "8-15, 65"));
+    assert_eq!((pier.region, pier.protocol, pier.channels.as_str()), (Region::Us915, Protocol::Websocket, "8-15, 65"));
     let quay: Gateway = service.get("gateways/02a1f00000000001").await;
     assert_eq!((quay.latitude_deg, quay.description.as_str()), (Some(54.7), "key at the harbour office"));
 
@@ -174,7 +174,8 @@ async fn a_new_port_is_followed_and_a_datagram_twice_counts_once() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_kit_is_made_and_a_file_is_imported_in_the_console() {
     let service = Service::first_start().await;
-    let new = json!({ "eui": GATEWAY, "name": "mast", "protocol": "lns", "latitude_deg": 54.7, "longitude_deg": 3.9 });
+    let new =
+        json!({ "eui": GATEWAY, "name": "mast", "protocol": "websocket", "latitude_deg": 54.7, "longitude_deg": 3.9 });
     let _: Gateway = service.post("gateways", new).await;
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;

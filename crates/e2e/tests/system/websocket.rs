@@ -32,7 +32,7 @@ async fn service() -> Service {
     let service = Service::first_start().await;
     service.sign_heron_in();
     let eui = GATEWAY.to_string();
-    service.heron_says(&["gateway", "add", &eui, "--name", "mast", "--region", "EU868", "--protocol", "lns"]);
+    service.heron_says(&["gateway", "add", &eui, "--name", "mast", "--region", "EU868", "--protocol", "websocket"]);
     service
 }
 
@@ -205,11 +205,11 @@ async fn each_refusal_says_what_is_wrong() {
     let refused = Connection::open(&good, other).await.map(|_| ()).unwrap_err().to_string();
     assert_eq!(refused, "the service says no: This gateway is not registered.");
     let strangers: Vec<Stranger> = service.list("strangers").await;
-    assert_eq!((strangers[0].eui, strangers[0].protocol), (other, Protocol::Lns));
+    assert_eq!((strangers[0].eui, strangers[0].protocol), (other, Protocol::Websocket));
     assert_eq!(strangers[0].told.as_deref(), Some("This gateway is not registered."));
     service.heron_says(&["gateway", "adopt", &other.to_string(), "--name", "other"]);
     let adopted: Gateway = service.get(&format!("gateways/{other}")).await;
-    assert_eq!(adopted.protocol, Protocol::Lns, "as it called");
+    assert_eq!(adopted.protocol, Protocol::Websocket, "as it called");
     let refused = Connection::open(&good, other).await.map(|_| ()).unwrap_err().to_string();
     assert!(refused.contains(&format!("Its token belongs to {GATEWAY}, and it says to be {other}.")), "{refused}");
 
@@ -243,7 +243,7 @@ async fn each_refusal_says_what_is_wrong() {
     let ends: Vec<_> = endings.credentials.iter().map(|e| (e.credential.purpose, e.renews_itself)).collect();
     assert_eq!(ends, [(Purpose::Updates, true)], "for traffic it has a token that lasts");
     let endings = service.heron_says(&["gateway", "credential", "list", "--ending"]);
-    assert!(endings.contains("mast") && endings.contains("it fetches another over CUPS"), "{endings}");
+    assert!(endings.contains("mast") && endings.contains("it fetches another by itself"), "{endings}");
 }
 
 #[tokio::test]
@@ -296,7 +296,7 @@ async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
         assert_eq!((update.cups_uri.is_none(), update.cups.is_none()), (true, true), "those it has already");
         let tc = Entrance::fetched(update.tc_uri.unwrap(), &update.tc.unwrap()).unwrap();
         let connection = Connection::open(&tc, GATEWAY).await.unwrap();
-        telling(&service, GatewayEventKind::Changed, "fetched over CUPS").await;
+        telling(&service, GatewayEventKind::Changed, "fetched what is new").await;
         let again = lns::ask(&cups, &lns::question(GATEWAY, &cups, Some(&tc))).await.unwrap();
         assert!(again.is_empty(), "nothing new: {again:?}");
 
@@ -317,7 +317,7 @@ async fn over_cups_a_gateway_fetches_the_rest_and_moves_on() {
     let service = service().await;
     let (status, problem) =
         service.refused(Method::POST, &format!("gateways/{GATEWAY}/credentials/replace"), Value::Null).await;
-    assert_eq!((status, problem.code.as_str()), (409, "no_cups"));
+    assert_eq!((status, problem.code.as_str()), (409, "no_updates"));
 }
 
 #[tokio::test]

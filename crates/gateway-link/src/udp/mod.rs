@@ -11,6 +11,7 @@ mod stat;
 mod txpk;
 
 pub use rxpk::{AntennaSignal, RxPacket};
+pub(crate) use rxpk::{MAX_ANTENNAS, SECOND_NS};
 pub use stat::GatewayStatus;
 pub use txpk::{TxAckError, TxPacket, TxTime};
 

@@ -71,9 +71,9 @@ pub struct AntennaSignal {
 }
 
 /// Antennas looked at; there are no gateways with more.
-const MAX_ANTENNAS: usize = 16;
+pub(crate) const MAX_ANTENNAS: usize = 16;
 /// Nanoseconds of a second.
-const SECOND_NS: u32 = 1_000_000_000;
+pub(crate) const SECOND_NS: u32 = 1_000_000_000;
 
 impl RxPacket {
     /// A LoRa frame heard whole, by a gateway that tells no more than it has to.

@@ -307,7 +307,7 @@ impl Credentials {
         Ok(older.len())
     }
 
-    /// Has a gateway's credentials replaced when it next asks over CUPS.
+    /// Has a gateway's credentials replaced when it next asks for updates.
     pub async fn ask_for_replacement(&self, gateway: Eui64) -> Result<(), StoreError> {
         self.store.ask_for_replacement(gateway).await?;
         for row in self.lock().by_hash.values_mut().filter(|row| row.gateway == gateway) {

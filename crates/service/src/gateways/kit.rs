@@ -30,7 +30,7 @@ pub(crate) fn zip(
     let mut files = Vec::new();
     let layout = Layout::new(gateway.region.plan(), gateway.channels).context("its channels")?;
     // Such a gateway's packet forwarder is set up by hand.
-    if gateway.protocol != Protocol::Lns {
+    if gateway.protocol != Protocol::Websocket {
         files.push(("channels.csv".to_owned(), channel_table(gateway.region, &layout)));
         let config = RouterConfig::new(gateway.region.plan(), &layout, gateway.beacons);
         let board = config.sx1301_conf.first().context("a concentrator")?;
@@ -92,7 +92,7 @@ fn sheet(gateway: &CheckedGateway, fresh: &[Fresh], endpoints: &PublicEndpoints,
     let steps = match gateway.protocol {
         Protocol::Udp => udp_steps(gateway, endpoints),
         Protocol::Mqtt => format!("{MQTT_STEPS}{KEY_FILE}"),
-        Protocol::Lns => lns_steps(fresh, files),
+        Protocol::Websocket => lns_steps(fresh, files),
     };
     format!(
         "Connecting {} ({}) to Keen Heron\n\nRegion {}, channels {}. It connects by {}.\n\n{steps}\n{}\n{}{LAST}",
@@ -148,7 +148,7 @@ gateway's page as the only place its datagrams are taken from.
 fn lns_steps(fresh: &[Fresh], files: &[(String, String)]) -> String {
     let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
     let restart = if fresh.iter().any(|new| new.row.credential.purpose == Purpose::Updates) {
-        "2. Restart it. It asks over CUPS, fetches its credentials for traffic, and connects. It fetches\n   \
+        "2. Restart it. It asks for updates, fetches its credentials for traffic, and connects. It fetches\n   \
          later credentials itself as well.\n"
     } else {
         "2. Restart it. On the gateway's page it turns to \"listening\" within half a minute.\n"
@@ -177,7 +177,7 @@ fn firewall(protocol: Protocol, endpoints: &PublicEndpoints) -> String {
     let name = &endpoints.name;
     let open = match protocol {
         Protocol::Udp => format!("UDP to {name}, port {}, and the answers to it", endpoints.udp_port),
-        Protocol::Lns => format!("TCP to {name}, port {}", endpoints.tls_port),
+        Protocol::Websocket => format!("TCP to {name}, port {}", endpoints.tls_port),
         Protocol::Mqtt => format!("TCP to the broker, {}", endpoints.mqtt.as_deref().unwrap_or("which is not set")),
     };
     format!(
@@ -271,7 +271,7 @@ mod tests {
         assert!(files[1].1.contains("standard,0,904300000,904600000,300000,500000,8"), "{}", files[1].1);
         assert!(files[2].1.contains("\"spread_factor\": 8"));
 
-        let lns = gateway(Protocol::Lns, Region::Eu868);
+        let lns = gateway(Protocol::Websocket, Region::Eu868);
         let make =
             |purpose, kind| Fresh::make(&authority, &trust, lns.eui, (purpose, kind), TimeDelta::days(9)).unwrap();
         let token = [make(Purpose::Traffic, CredentialKind::Token)];

@@ -223,7 +223,7 @@ pub struct Options {
     #[arg(long, env = "HEROND_UDP", default_value = "127.0.0.1:1700")]
     pub udp: SocketAddr,
 
-    /// Address for gateways that call over TLS, WebSocket LNS and CUPS; 0.0.0.0:8681 for those elsewhere than on this
+    /// Address for gateways that call over TLS, by WebSocket and for updates; 0.0.0.0:8681 for those elsewhere than on this
     /// machine.
     #[arg(long, env = "HEROND_GATEWAYS", default_value = "127.0.0.1:8681")]
     pub gateways: SocketAddr,

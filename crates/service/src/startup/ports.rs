@@ -1,4 +1,4 @@
-//! Starts what gateways connect to: UDP, the TLS port with LNS and CUPS, and the MQTT broker's client.
+//! Starts what gateways connect to: UDP, the TLS port for WebSocket and updates, and the MQTT broker's client.
 
 use std::sync::Arc;
 use std::time::Duration;

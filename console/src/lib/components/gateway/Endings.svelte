@@ -17,7 +17,7 @@
         <li>
           <a class="link font-semibold" href="/gateways/{ending.gateway}">{ending.name}</a>: its {ending.credential.kind} for {ending.credential.purpose}
           {Date.parse(ending.credential.expires_at) < live.now ? "ended" : "ends"} on {day(ending.credential.expires_at)}{ending.renews_itself
-            ? "; it renews over CUPS"
+            ? "; it renews by itself"
             : "; create a new connection kit"}.
         </li>
       {/each}

@@ -57,7 +57,7 @@
       await call(api.POST("/api/v1/estates/{estate}/gateways/{eui}/credentials/replace", { params: { path } }));
       return true;
     });
-    done = asked ? "It gets new credentials with its next CUPS request." : "";
+    done = asked ? "It gets new credentials when it next asks for updates." : "";
     await held.load();
   }
 </script>
@@ -70,7 +70,7 @@
       : "; this protocol has no passwords"}.
   </p>
   <div class="flex flex-wrap items-end gap-3">
-    {#if gateway.protocol === "lns"}
+    {#if gateway.protocol === "websocket"}
       <Field label="Credential">
         <select class="select w-40" name="kind" bind:value={kind}>
           <option value="token">a token</option>
@@ -79,7 +79,7 @@
       </Field>
       <label class="flex h-10 items-center gap-2">
         <input class="checkbox checkbox-sm" type="checkbox" name="updates" bind:checked={updates} />
-        <span>fetches credentials itself (CUPS)</span>
+        <span>fetches credentials and firmware by itself</span>
       </label>
     {/if}
     <button class="btn btn-primary" type="button" onclick={makeKit}>Create connection kit</button>

@@ -5,6 +5,7 @@
   import { session } from "#lib/session.svelte.ts";
   import { times } from "#lib/times.svelte.ts";
   import { ago, day } from "#lib/format.ts";
+  import RemoveAccount from "#lib/components/account/RemoveAccount.svelte";
   import TwoStep from "#lib/components/account/TwoStep.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import Field from "#lib/components/common/Field.svelte";
@@ -111,3 +112,5 @@
     <p class="text-base-content/75">None yet. Ask an owner for an invitation.</p>
   {/each}
 </section>
+
+<RemoveAccount />

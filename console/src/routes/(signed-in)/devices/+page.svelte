@@ -11,6 +11,7 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { Action, resource, showMore } from "#lib/resource.svelte.ts";
+  import RoundForm from "#lib/components/device/RoundForm.svelte";
   import Loading from "#lib/components/common/Loading.svelte";
   import Empty from "#lib/components/common/Empty.svelte";
   import DeviceMap from "#lib/components/device/DeviceMap.svelte";
@@ -125,6 +126,7 @@
     {/if}
     {#if session.whole}
       <a class="btn btn-sm" href="/devices/fleets">Fleets</a>
+      <a class="btn btn-sm" href="/devices/rounds">Rounds</a>
       <a class="btn btn-sm" href="/devices/models">Models</a>
       <a class="btn btn-sm" href="/devices/profiles">Profiles</a>
     {/if}
@@ -138,7 +140,10 @@
 {#if open === "many"}<div class="mb-4"><DeviceImport done={load} /></div>{/if}
 <Notice text={problem} />
 {#if strangers.length > 0 && session.may("devices")}<DeviceStrangers {strangers} {adopt} />{/if}
-{#if chosen.length > 0}<BulkEdit {chosen} done={load} />{/if}
+{#if chosen.length > 0}
+  {#if session.may("devices")}<BulkEdit {chosen} done={load} />{/if}
+  {#if session.may("send") && session.whole}<RoundForm devices={chosen} />{/if}
+{/if}
 
 {#if devices?.length === 0 && filtered}
   <p class="text-base-content/75">No device matches. <button class="link" onclick={() => goto("/devices")}>Show all</button></p>

@@ -5,6 +5,7 @@
   import PeopleTabs from "#lib/components/people/PeopleTabs.svelte";
   import { session } from "#lib/session.svelte.ts";
   import { ago, day, offerWords, scopeWords, until } from "#lib/format.ts";
+  import RemoveEstate from "#lib/components/people/RemoveEstate.svelte";
   import Invite from "#lib/components/people/Invite.svelte";
   import Card from "#lib/components/common/Card.svelte";
   import DataTable from "#lib/components/common/DataTable.svelte";
@@ -139,3 +140,5 @@
     {/each}
   </DataTable>
 </section>
+
+{#if manages && session.whole}<RemoveEstate />{/if}

@@ -53,7 +53,7 @@ async fn until(what: &str, there: impl Fn() -> bool) -> Result<Duration> {
 }
 
 async fn entrance(client: &Client, n: usize) -> Result<(usize, Entrance)> {
-    let eui = crowd::eui(Protocol::Lns, n);
+    let eui = crowd::eui(Protocol::Websocket, n);
     let kit = client.fetch(&client.in_estate(&format!("gateways/{eui}/kit")).await?, &KitOrder::default()).await?;
     let entrance = Kit::from_zip(&kit)?.entrance("tc")?.context("a kit without an entrance for traffic")?;
     Ok((n, entrance))
@@ -76,8 +76,8 @@ pub(super) async fn run(client: &Client, out: &Out, args: &GatewaysArgs, yes: bo
 async fn register(client: &Client, by_udp: usize, by_websocket: usize) -> Result<()> {
     let path = client.in_estate("gateways/import").await?;
     // The largest file has 2000 rows.
-    for (udp, lns) in [(by_udp, 0), (0, by_websocket)] {
-        let file = GatewayImport { csv: crowd::csv(udp, lns), skip_bad: true, preview: false };
+    for (udp, websocket) in [(by_udp, 0), (0, by_websocket)] {
+        let file = GatewayImport { csv: crowd::csv(udp, websocket), skip_bad: true, preview: false };
         let _: ImportOutcome = client.post(&path, &file).await?;
     }
     Ok(())
@@ -97,7 +97,7 @@ async fn measure(client: &Client, args: &GatewaysArgs) -> Result<Measured> {
     }
     let (first, rest) = entrances.split_at(by_websocket);
     for (n, entrance) in first {
-        crowd.add_websocket(crowd::eui(Protocol::Lns, *n), entrance.clone());
+        crowd.add_websocket(crowd::eui(Protocol::Websocket, *n), entrance.clone());
     }
     until("all to be connected", || crowd.connected() == by_websocket && crowd.acknowledged() == by_udp).await?;
     eprintln!("they are there, and hear nothing for {} s …", args.seconds);
@@ -105,7 +105,7 @@ async fn measure(client: &Client, args: &GatewaysArgs) -> Result<Measured> {
     tokio::time::sleep(Duration::from_secs(args.seconds)).await;
     let after = client.metrics().await?;
     for (n, entrance) in rest {
-        crowd.add_websocket(crowd::eui(Protocol::Lns, *n), entrance.clone());
+        crowd.add_websocket(crowd::eui(Protocol::Websocket, *n), entrance.clone());
     }
     until("all to be connected", || crowd.connected() == storm).await?;
     eprintln!("{storm} by WebSocket are dropped at once, and come back …");

@@ -56,7 +56,7 @@ pub(crate) enum RemoteGatewayVerb {
         #[command(subcommand)]
         verb: CredentialVerb,
     },
-    /// Firmware that gateways fetch over CUPS.
+    /// Firmware that gateways fetch by themselves.
     Firmware {
         #[command(subcommand)]
         verb: FirmwareVerb,
@@ -102,13 +102,13 @@ pub(crate) enum CredentialVerb {
         /// The gateway's name or EUI.
         #[arg(add = complete::gateways())]
         gateway: String,
-        /// What it is for: traffic, or updates over CUPS.
+        /// What it is for: traffic, or updates.
         #[arg(long = "for", value_name = "PURPOSE", default_value = "traffic", value_parser = ["traffic", "updates"])]
         purpose: String,
         #[command(flatten)]
         secret: SecretArgs,
     },
-    /// Replace a gateway's credentials over CUPS: it fetches new ones when it next asks, and the old ones end when it
+    /// Replace a gateway's credentials: it fetches new ones when it next asks, and the old ones end when it
     /// first uses them.
     Replace {
         /// The gateway's name or EUI.
@@ -161,7 +161,7 @@ pub(crate) struct KitArgs {
     /// Its name or EUI.
     #[arg(add = complete::gateways())]
     pub gateway: String,
-    /// Let the gateway fetch its credentials for traffic, and all later changes, over CUPS.
+    /// Let the gateway fetch its credentials for traffic, and all later changes, by itself.
     #[arg(long)]
     pub updates: bool,
     #[command(flatten)]
@@ -222,7 +222,7 @@ pub(crate) struct GatewayAboutArgs {
     /// Uplink channels it is to listen on, as runs: `8-15, 65`; as many as it reaches if not given.
     #[arg(long)]
     pub channels: Option<String>,
-    /// How it connects: udp or lns; if not given, as it connects already, or else udp.
+    /// How it connects: udp or websocket; if not given, as it connects already, or else udp.
     #[arg(long)]
     pub protocol: Option<Protocol>,
     /// Take its UDP datagrams from this address or network only, such as 192.0.2.7 or 192.0.2.0/24; `anywhere` lifts it.
@@ -257,7 +257,7 @@ pub(crate) enum FirmwareVerb {
         #[arg(long)]
         key_crc: Option<u32>,
     },
-    /// Offer one to a gateway, once, when it next asks over CUPS.
+    /// Offer one to a gateway, once, when it next asks for updates.
     Offer {
         /// The gateway's name or EUI.
         #[arg(add = complete::gateways())]

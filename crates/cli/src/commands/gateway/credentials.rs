@@ -68,7 +68,7 @@ pub(super) async fn run(client: &Client, out: &Out, verb: CredentialVerb, yes: b
         CredentialVerb::Add { gateway, purpose, secret } => add(client, out, &gateway, &purpose, &secret).await,
         CredentialVerb::Replace { gateway } => {
             client.act(&format!("{}/credentials/replace", client.one("gateways", &gateway).await?)).await?;
-            out.said(format!("{gateway} is given new credentials when it next asks over CUPS."))
+            out.said(format!("{gateway} is given new credentials when it next asks for updates."))
         }
         CredentialVerb::Remove { gateway, credential } => {
             let path = credentials(client, &gateway).await?;
@@ -135,7 +135,7 @@ async fn endings(client: &Client, out: &Out) -> Result<()> {
     let now = Utc::now();
     let none = "No gateway's credential ends within 30 days.";
     out.list(&endings.credentials, none, &["GATEWAY", "EUI", "FOR", "KIND", "STATE", "ENDS", "NEXT"], |e| {
-        let next = if e.renews_itself { "it fetches another over CUPS" } else { "make it a new kit" };
+        let next = if e.renews_itself { "it fetches another by itself" } else { "make it a new kit" };
         vec![
             e.name.clone(),
             e.gateway.to_string(),

@@ -62,7 +62,7 @@ pub(super) async fn run(client: &Client, out: &Out, verb: FirmwareVerb, yes: boo
             let path = format!("{}/firmware", client.one("gateways", &gateway).await?);
             let firmware = Some(firmware).filter(|firmware| firmware != "none");
             let said = match &firmware {
-                Some(_) => format!("{gateway} is offered this firmware, once, when it next asks over CUPS."),
+                Some(_) => format!("{gateway} is offered this firmware, once, when it next asks for updates."),
                 None => format!("{gateway} is offered no firmware."),
             };
             client.tell(&path, &HandFirmware { firmware }).await?;

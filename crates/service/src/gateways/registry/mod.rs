@@ -425,7 +425,7 @@ mod tests {
 
     #[test]
     fn a_gateway_calls_the_way_it_is_registered_for() {
-        let (presence, mut written) = watched(|row| row.gateway.protocol = Protocol::Lns);
+        let (presence, mut written) = watched(|row| row.gateway.protocol = Protocol::Websocket);
         assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), CallerStatus::TurnedAway);
         let said = told(&mut written).pop().unwrap().1;
         assert!(
@@ -450,7 +450,7 @@ mod tests {
         presence.change(&changed);
         assert_eq!(presence.way_down(OURS), None);
         assert_eq!(presence.caller_status(OURS, Protocol::Mqtt), CallerStatus::Known);
-        assert_eq!(presence.caller_status(OURS, Protocol::Lns), CallerStatus::TurnedAway);
+        assert_eq!(presence.caller_status(OURS, Protocol::Websocket), CallerStatus::TurnedAway);
         assert_eq!(presence.caller_status(Eui64(7), Protocol::Mqtt), CallerStatus::Stranger);
     }
 

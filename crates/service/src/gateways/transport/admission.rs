@@ -42,7 +42,7 @@ impl Admission {
     ) -> Result<Known, (StatusCode, String)> {
         let Some(known) = self.presence.known(eui) else {
             let told = "This gateway is not registered.";
-            self.presence.stranger_calls(eui, peer.address, Protocol::Lns, told);
+            self.presence.stranger_calls(eui, peer.address, Protocol::Websocket, told);
             return Err((StatusCode::FORBIDDEN, told.into()));
         };
         let proof = proof(peer, headers);
@@ -55,7 +55,7 @@ impl Admission {
             }
         });
         let (status, refused) = match checked {
-            Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Lns, Some(peer.address.ip()))),
+            Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Websocket, Some(peer.address.ip()))),
             Err(why) => (StatusCode::UNAUTHORIZED, Some(GatewayEventDraft::new(Refused, why.text).next(why.next))),
         };
         let Some(why) = refused else { return Ok(known) };

@@ -56,7 +56,7 @@ async fn update(
     let Ok(Ok(body)) = tokio::time::timeout(QUESTION_WITHIN, to_bytes(body, MAX_QUESTION)).await else {
         cups.ingest.dropped(
             "unreadable_json",
-            "a question over CUPS that is too long or too slow".into(),
+            "a question for updates that is too long or too slow".into(),
             peer.address,
         );
         return (StatusCode::BAD_REQUEST, "the question is too long, or takes too long").into_response();
@@ -85,13 +85,13 @@ async fn update(
                     ([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response()
                 }
                 Err(why) => {
-                    tracing::error!(%eui, "an update over CUPS could not be handed out: {why}");
+                    tracing::error!(%eui, "an update could not be handed out: {why}");
                     StatusCode::SERVICE_UNAVAILABLE.into_response()
                 }
             }
         }
         Err(why) => {
-            tracing::error!(%eui, "an update over CUPS could not be made: {why:#}");
+            tracing::error!(%eui, "an update could not be made: {why:#}");
             StatusCode::INTERNAL_SERVER_ERROR.into_response()
         }
     }
@@ -172,7 +172,7 @@ impl Cups {
         ];
         let handed: Vec<_> = parts.into_iter().filter(|(new, _)| *new).map(|(_, what)| what).collect();
         if !handed.is_empty() {
-            let text = format!("It fetched over CUPS what is new: {}.", handed.join(", "));
+            let text = format!("It fetched what is new: {}.", handed.join(", "));
             self.admission.gateway_log.tell(question.gateway, GatewayEventDraft::new(Changed, text).from(peer.address));
         }
     }

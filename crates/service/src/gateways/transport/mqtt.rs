@@ -162,7 +162,7 @@ impl Mqtt {
     pub(crate) fn send(&self, transmission: &Transmission) -> Result<(), TxFailure> {
         let (gateway, id) = (transmission.gateway, self.next.fetch_add(1, Ordering::Relaxed));
         self.awaited.add((gateway, id), transmission.id);
-        let order = Order { id, txpk: frames::packet(transmission) };
+        let order = Order { id, frame: frames::packet(transmission) };
         let topic = Topic::Down.of(gateway);
         self.client.try_publish(topic, QoS::AtLeastOnce, false, mqtt::write(&order)).map_err(|_| {
             self.awaited.reported(&(gateway, id));

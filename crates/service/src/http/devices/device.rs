@@ -22,7 +22,7 @@ use domain::radio::settings::wire_class;
 use engine::Command;
 use lorawan::Eui64;
 use serde::Deserialize;
-use store::{DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, MessageQuery};
+use store::{AccessFilter, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, MessageQuery, Named};
 
 use crate::decoding::ready::{Decoder, Ready};
 use crate::http::app::App;
@@ -111,7 +111,34 @@ pub(crate) struct Which {
 const BETWEEN: char = '.';
 
 impl Which {
-    pub(crate) fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
+    /// The query for these filters. A fleet, model, profile or gateway that does not exist is told, and not answered by an empty
+    /// list; but not to callers who see only a part of the estate, whom its names do not concern.
+    pub(crate) async fn checked(
+        self,
+        app: &App,
+        (estate, within): (&WholeEstate, Option<AccessFilter>),
+        after: &str,
+    ) -> Result<DeviceQuery, Refusal> {
+        let query = DeviceQuery { within, ..self.query(after)? };
+        if query.within.is_some() {
+            return Ok(query);
+        }
+        if let Some(fleet) = &query.fleet {
+            app.store.fleet(estate.id, fleet).await?.ok_or_else(|| not_found("fleet", fleet))?;
+        }
+        if let Some(model) = &query.model {
+            app.store.model(estate.id, model).await?.ok_or_else(|| not_found("model", model))?;
+        }
+        if let Some(profile) = &query.profile {
+            app.store.radio_profile(estate.id, profile).await?.ok_or_else(|| not_found("radio profile", profile))?;
+        }
+        if let Some(gateway) = &query.gateway {
+            app.eui_of(estate.id, Named::Gateway, gateway).await?;
+        }
+        Ok(query)
+    }
+
+    fn query(self, after: &str) -> Result<DeviceQuery, Problem> {
         let order = self.sort.as_deref().unwrap_or("name");
         let (backwards, word) = order.strip_prefix('-').map_or((false, order), |word| (true, word));
         let order = match word {
@@ -160,7 +187,7 @@ pub(crate) async fn list_devices(
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Device>> {
     let limit = paging.limit()?;
-    let query = DeviceQuery { within, ..which.query(paging.after())? };
+    let query = which.checked(&app, (&estate, within), paging.after()).await?;
     let rows = app.store.devices(estate.id, &query, limit + 1).await?;
     let heard_until = app.condition.heard_until(&app.network);
     Ok(Json(page(rows, limit, |row| cursor(query.order, row), |row| show(row, heard_until))))

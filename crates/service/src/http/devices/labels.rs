@@ -9,7 +9,6 @@ use axum::response::IntoResponse;
 use domain::device::label;
 use lorawan::Eui64;
 use serde::Deserialize;
-use store::DeviceQuery;
 use tokio::sync::Semaphore;
 
 use crate::http::app::App;
@@ -67,7 +66,7 @@ pub(crate) async fn print_labels(
     Params(which): Params<Which>,
     Params(sheet): Params<Sheet>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let which = DeviceQuery { within, ..which.query("")? };
+    let which = which.checked(&app, (&estate, within), "").await?;
     let devices = app.store.devices(estate.id, &which, MOST as u32 + 1).await?;
     match devices.len() {
         0 => {

@@ -25,7 +25,7 @@ use futures::StreamExt as _;
 use lorawan::{DevAddr, Eui64, NetId};
 use mime_guess::mime::TEXT_EVENT_STREAM;
 use serde::{Deserialize, Serialize};
-use store::{AccessFilter, DeviceContext, DeviceQuery, EstateId};
+use store::{AccessFilter, DeviceContext, EstateId};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 
@@ -265,7 +265,7 @@ pub(crate) async fn export_devices(
 ) -> Result<impl IntoResponse, Refusal> {
     // A caller may see more devices than keys.
     let within = if options.keys { keys_within(&estate)? } else { within };
-    let which = DeviceQuery { within, ..which.query("")? };
+    let which = which.checked(&app, (&estate, within), "").await?;
     let rows = app.store.devices(estate.id, &which, u32::MAX).await?;
     if options.keys {
         let of = which.fleet.map_or_else(String::new, |fleet| format!(" of fleet {fleet}"));

@@ -129,7 +129,7 @@ pub(crate) async fn revoke_credential(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Replaces a gateway's credentials: it gets new ones when it next asks over CUPS, and the old ones end when it first
+/// Replaces a gateway's credentials: it gets new ones when it next asks for updates, and the old ones end when it first
 /// uses the new ones.
 #[utoipa::path(post, path = "/estates/{estate}/gateways/{eui}/credentials/replace", tag = "gateways",
     extensions(("x-right" = json!("gateways"))), params(("eui" = String, Path)),
@@ -141,16 +141,16 @@ pub(crate) async fn replace_credentials(
 ) -> Result<StatusCode, Refusal> {
     registered(&app, &estate, eui).await?;
     if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
-        let problem = Problem::new(409, "no_cups", "This gateway cannot fetch new credentials")
+        let problem = Problem::new(409, "no_updates", "This gateway cannot fetch new credentials")
             .detail("it has no valid credential for updates; make it a connection kit with updates");
         return Err(problem.into());
     }
     app.gateway_services.credentials.ask_for_replacement(eui).await?;
-    tell(&app, eui, "Its credentials are to be replaced when it next asks over CUPS.");
+    tell(&app, eui, "Its credentials are to be replaced when it next asks for updates.");
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Whether a gateway can fetch updates over CUPS.
+/// Whether a gateway can fetch updates.
 pub(crate) fn asks_over_cups(own: &[CredentialRow]) -> bool {
     let now = Utc::now();
     let open = |row: &CredentialRow| {
@@ -175,8 +175,8 @@ pub(crate) async fn make_kit(
     let purposes: &[Purpose] = match (row.gateway.protocol, order.updates) {
         (Protocol::Udp, _) => &[],
         // It fetches those for traffic by itself.
-        (Protocol::Lns, true) => &[Purpose::Updates],
-        (Protocol::Lns, false) | (Protocol::Mqtt, _) => &[Purpose::Traffic],
+        (Protocol::Websocket, true) => &[Purpose::Updates],
+        (Protocol::Websocket, false) | (Protocol::Mqtt, _) => &[Purpose::Traffic],
     };
     if row.gateway.protocol == Protocol::Mqtt && app.gateway_services.endpoints.mqtt.is_none() {
         let problem = Problem::new(409, "no_broker", "There is no broker to connect to")

@@ -84,7 +84,7 @@ pub(crate) async fn remove_firmware(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Sets the firmware that a gateway gets, once, when it next asks over CUPS; or none.
+/// Sets the firmware that a gateway gets, once, when it next asks for updates; or none.
 #[utoipa::path(put, path = "/estates/{estate}/gateways/{eui}/firmware", tag = "gateways",
     extensions(("x-right" = json!("gateways"))),
     params(("eui" = String, Path)), request_body = HandFirmware,
@@ -102,11 +102,11 @@ pub(crate) async fn hand_firmware(
         let found = all.iter().find(|row| row.firmware.id == *id);
         let Some(row) = found else { return Err(bad_field("firmware", id, "it is none of those kept").into()) };
         if !asks_over_cups(&app.gateway_services.credentials.of(eui)) {
-            let problem = Problem::new(409, "no_cups", "This gateway cannot fetch a firmware")
+            let problem = Problem::new(409, "no_updates", "This gateway cannot fetch a firmware")
                 .detail("it has no valid credential for updates; make it a connection kit with updates");
             return Err(problem.into());
         }
-        text = format!("It is to be handed firmware {:?} when it next asks over CUPS.", row.firmware.name);
+        text = format!("It is to be handed firmware {:?} when it next asks for updates.", row.firmware.name);
     }
     app.store.hand_firmware(eui, hand.firmware.as_deref()).await?;
     tell(&app, eui, text);

@@ -34,7 +34,10 @@ pub(crate) async fn remove_estate(
     let Holdings { devices, gateways, groups } = app.store.holdings(estate.id).await?;
     if !extent.everything && devices + gateways + groups > 0 {
         let problem = Problem::new(409, "in_use", "The estate is not empty");
-        let what = format!("it has {devices} devices, {gateways} gateways and {groups} groups");
+        let count = |n: i64, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+        let [devices, gateways, groups] =
+            [count(devices, "device"), count(gateways, "gateway"), count(groups, "group")];
+        let what = format!("it has {devices}, {gateways} and {groups}");
         return Err(problem.detail(format!("{what}: remove them first, or say everything=true")).into());
     }
     if app.store.estate_outlines().await?.len() < 2 {

@@ -7,6 +7,7 @@
   import Conditions from "#lib/components/common/Conditions.svelte";
   import DeviceKeys from "#lib/components/device/DeviceKeys.svelte";
   import DeviceReadings from "#lib/components/device/DeviceReadings.svelte";
+  import DeviceMove from "#lib/components/device/DeviceMove.svelte";
   import DeviceRadio from "#lib/components/device/DeviceRadio.svelte";
   import DevicePlace from "#lib/components/device/DevicePlace.svelte";
   import DeviceSettings from "#lib/components/device/DeviceSettings.svelte";
@@ -138,6 +139,7 @@
       <div class="grid gap-5">
         <DeviceIdentity {device} />
         {#if session.may("keys")}<DeviceKeys {eui} />{/if}
+        {#if session.may("devices")}<DeviceMove {device} />{/if}
       </div>
     </div>
   {/if}

@@ -63,6 +63,7 @@
               <a class="link-hover flex items-center gap-1" href="/devices?fleet={slug}&state={state}"><State {state} /> {count}</a>
             {/each}
             <a class="link" href="/devices?fleet={slug}&view=map">On the map</a>
+            {#if session.may("send")}<a class="link" href="/devices/rounds?fleet={slug}">Send to all of them</a>{/if}
           </p>
         {/if}
       </Card>

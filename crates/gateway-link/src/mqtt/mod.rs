@@ -1,4 +1,4 @@
-//! Gateways behind an MQTT broker: our own topics, carrying the frame objects of the UDP protocol ([`crate::udp`]).
+//! Gateways behind an MQTT broker: topics and payloads of our own, as JSON.
 //!
 //! Below `keen-heron/v1/gateways/EUI/` each gateway has its own topics, so that a broker can keep gateways apart by
 //! one rule:
@@ -6,9 +6,9 @@
 //! | topic | from | payload |
 //! |---|---|---|
 //! | `state` | gateway, retained, and as its last will | [`State`] |
-//! | `up` | gateway | `rxpk` and `stat`, as in PUSH_DATA |
-//! | `down` | service | [`Order`]: `id` and `txpk`, as in PULL_RESP |
-//! | `sent` | gateway | [`Report`]: `id` and `txpk_ack`, as in TX_ACK |
+//! | `up` | gateway | frames heard, and the gateway's report on itself: [`read_up`] |
+//! | `down` | service | [`Order`]: a frame to send |
+//! | `sent` | gateway | [`Report`]: what became of it |
 //! | `ask` | service | [`Echo`] |
 //! | `answer` | gateway | the [`Echo`] it was asked with |
 //!
@@ -19,14 +19,19 @@ use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::udp::{self, PushData, TxAckError, TxPacket};
+mod down;
+mod modulation;
+mod up;
+
+pub use down::{Order, Report};
+pub use up::{read_up, write_up};
 
 /// Before each gateway's topics.
 pub const ROOT: &str = "keen-heron/v1/gateways";
 /// Where the service says whether it is there, as a [`State`].
 pub const SERVICE: &str = "keen-heron/v1/service";
 /// The longest payload that is looked at.
-pub const MAX_PAYLOAD: usize = udp::MAX_DATAGRAM;
+pub const MAX_PAYLOAD: usize = 16 * 1024;
 
 /// One of a gateway's topics.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -109,14 +114,6 @@ pub fn write(payload: &impl Serialize) -> Vec<u8> {
     serde_json::to_vec(payload).unwrap_or_default()
 }
 
-/// Reads what stands in `up`; one bad entry does not cost the others.
-pub fn read_up(payload: &[u8]) -> Result<PushData, PayloadError> {
-    if payload.len() > MAX_PAYLOAD {
-        return Err(PayloadError::TooLong { len: payload.len() });
-    }
-    PushData::parse(payload).map_err(|why| PayloadError::Json(why.to_string()))
-}
-
 /// Whether a gateway, or the service, is there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct State {
@@ -130,47 +127,6 @@ pub struct State {
 impl State {
     /// A last will: the broker publishes it when the client is gone.
     pub const GONE: Self = Self { connected: false, software: None };
-}
-
-/// A frame to send.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Order {
-    /// Names it in the report.
-    pub id: u32,
-    /// The frame and when, where and how to send it.
-    pub txpk: TxPacket,
-}
-
-/// What became of a frame.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Report {
-    /// Of the order.
-    pub id: u32,
-    /// Sent or going to be, or refused.
-    pub txpk_ack: Ack,
-}
-
-/// The UDP protocol's word for it: `NONE` if nothing is wrong.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Ack {
-    /// The word.
-    pub error: String,
-}
-
-impl Report {
-    /// About an order.
-    pub fn new(id: u32, result: &Result<(), TxAckError>) -> Self {
-        let error = result.as_ref().map_or_else(ToString::to_string, |()| "NONE".into());
-        Self { id, txpk_ack: Ack { error } }
-    }
-
-    /// Its fields.
-    pub fn result(&self) -> Result<(), TxAckError> {
-        match self.txpk_ack.error.as_str() {
-            "NONE" | "" => Ok(()),
-            word => Err(TxAckError::from_word(word)),
-        }
-    }
 }
 
 /// A question that a gateway gives back, so that the way there and back is measured.
@@ -208,30 +164,18 @@ mod tests {
     }
 
     #[test]
-    fn payloads_are_the_udp_protocols_objects() {
-        let up = read_up(
-            br#"{"rxpk":[{"tmst":1,"freq":868.1,"modu":"LORA","datr":"SF7BW125","rssi":-80,"data":"q80="},7]}"#,
-        )
-        .unwrap();
-        assert_eq!((up.frames.len(), up.unreadable.len()), (1, 1));
-        let order =
-            br#"{"id":7,"txpk":{"imme":true,"freq":869.525,"modu":"LORA","datr":"SF12BW125","size":2,"data":"q80="}}"#;
-        let order: Order = read(order).unwrap();
-        assert_eq!((order.id, order.txpk.phy_payload.as_slice()), (7, &[0xab, 0xcd][..]));
-        assert_eq!(read(&write(&order)), Ok(order));
-        let report = Report::new(7, &Err(TxAckError::TooLate));
-        assert_eq!(write(&report), br#"{"id":7,"txpk_ack":{"error":"TOO_LATE"}}"#);
-        assert_eq!(report.result(), Err(TxAckError::TooLate));
-        assert_eq!(Report::new(7, &Ok(())).result(), Ok(()));
+    fn a_payload_is_read_up_to_its_longest() {
         assert_eq!(write(&State::GONE), br#"{"connected":false}"#);
-        assert_eq!(read_up(&[b' '; MAX_PAYLOAD + 1]), Err(PayloadError::TooLong { len: MAX_PAYLOAD + 1 }));
+        assert_eq!(read::<Echo>(br#"{"number":12}"#), Ok(Echo { number: 12 }));
+        let long = [b' '; MAX_PAYLOAD + 1];
+        assert_eq!(read::<Echo>(&long), Err(PayloadError::TooLong { len: MAX_PAYLOAD + 1 }));
         assert!(read::<Order>(b"{}").unwrap_err().to_string().contains("missing field"));
     }
 
     proptest! {
         #[test]
         fn no_payload_makes_it_panic(payload in prop::collection::vec(any::<u8>(), 0..200), topic in ".{0,60}") {
-            let _ = (read_up(&payload), read::<Order>(&payload), read::<Report>(&payload), Topic::parse(&topic));
+            let _ = (read::<State>(&payload), read::<Order>(&payload), read::<Report>(&payload), Topic::parse(&topic));
         }
     }
 }
