@@ -1,5 +1,6 @@
 //! A headless Chromium.
 
+use std::cell::RefCell;
 use std::io::{BufRead as _, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
@@ -69,10 +70,14 @@ impl Browser {
 
     /// The text of an element, once `right` agrees with it.
     pub async fn text_when(&self, css: &str, right: impl Fn(&str) -> bool) -> String {
-        let what = format!("the text of {css}");
-        wait::until(&what, async || {
+        let last = RefCell::new(String::from("nothing"));
+        let what = || format!("the text of {css}; the last one was {:?}", last.borrow());
+        wait::until_or_tell(what, async || {
             let element = self.window.find(By::Css(css)).await.ok()?;
-            element.text().await.ok().filter(|text| right(text))
+            let text = element.text().await.ok()?;
+            let is_right = right(&text);
+            last.replace(text.clone());
+            is_right.then_some(text)
         })
         .await
     }

@@ -11,13 +11,21 @@ pub const PATIENCE: Duration = Duration::from_secs(60);
 ///
 /// # Panics
 /// If there is none in time; `what` says what was waited for.
-pub async fn until<T>(what: &str, mut ask: impl AsyncFnMut() -> Option<T>) -> T {
+pub async fn until<T>(what: &str, ask: impl AsyncFnMut() -> Option<T>) -> T {
+    until_or_tell(|| what.to_owned(), ask).await
+}
+
+/// The same, for what can tell more about it in the end.
+///
+/// # Panics
+/// If there is no answer in time.
+pub async fn until_or_tell<T>(what: impl Fn() -> String, mut ask: impl AsyncFnMut() -> Option<T>) -> T {
     let end = Instant::now() + PATIENCE;
     loop {
         if let Some(answer) = ask().await {
             return answer;
         }
-        assert!(Instant::now() < end, "waited in vain for: {what}");
+        assert!(Instant::now() < end, "waited in vain for: {}", what());
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }

@@ -164,8 +164,8 @@ mod tests {
         let file = GatewayImport { csv: csv(2, 3), ..GatewayImport::default() };
         let rows = import::read(&file).unwrap();
         let protocols: Vec<_> = rows.iter().map(|row| row.new.as_ref().unwrap().check().unwrap().protocol).collect();
-        use Protocol::{Lns, Udp};
-        assert_eq!(protocols, [Udp, Udp, Lns, Lns, Lns]);
-        assert_eq!(rows[2].eui, eui(Lns, 0).to_string());
+        use Protocol::{Udp, Websocket};
+        assert_eq!(protocols, [Udp, Udp, Websocket, Websocket, Websocket]);
+        assert_eq!(rows[2].eui, eui(Websocket, 0).to_string());
     }
 }

@@ -3,7 +3,6 @@
 use api::Page;
 use api::device::Device;
 use e2e::browser::Browser;
-use e2e::service::Service;
 use lorawan::Eui64;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -85,6 +84,10 @@ async fn a_device_moves_to_another_estate_and_the_first_one_ends() {
     let _: Value = service.done(Method::POST, "/invitations/take", Some(taken)).await;
     let _: Value = service.done(Method::POST, "/estates/saltholm/fleets", Some(json!({ "slug": "meadow" }))).await;
 
+    // The page begins with the first estate by name.
+    browser.window.goto(format!("{}/watch", service.http)).await.unwrap();
+    browser.click(By::Css("select[aria-label=Estate] option[value=tarnsey]")).await;
+    browser.text_when("main", |text| text.contains("1 device")).await;
     browser.window.goto(format!("{}/devices/{DEV_EUI}?tab=setup", service.http)).await.unwrap();
     browser.text_when("[data-move]", |text| text.contains("It need not join again")).await;
     browser.text_when("select[name=to_fleet]", |text| text.contains("meadow")).await;

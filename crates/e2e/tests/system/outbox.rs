@@ -161,7 +161,7 @@ async fn the_console_encodes_and_orders() {
     browser.fill("input[name=payload]", r#"{"opening": 200}"#).await.unwrap();
     browser.text_when("[role=alert]", |text| text.contains("opening is 0 to 100")).await;
     browser.fill("input[name=payload]", r#"{"opening": "#).await.unwrap();
-    browser.text_when("[role=alert]", |text| text.contains("no object of JSON yet")).await;
+    browser.text_when("[role=alert]", |text| text.contains("not a JSON object yet")).await;
     browser.click(By::Css("select[name=form] option[value=text]")).await;
     browser.fill("input[name=payload]", "ebb").await.unwrap();
     browser.fill("input[name=port]", "11").await.unwrap();

@@ -26,7 +26,7 @@ use crate::scenes::{Bench, GATEWAY};
 const FILE: &str = "\
 Name;EUI;Region;Channels;Latitude deg;Protocol;Description
 quay;02-a1-f0-00-00-00-00-01;EU868;;54,7;udp;key at the harbour office
-pier;02a1f00000000002;us915;8-15, 65;;lns;
+pier;02a1f00000000002;us915;8-15, 65;;websocket;
 mole;02a1f00000000003;EU868;0-9;;;
 quay;02a1f00000000004;;;;;
 lamp;02:a1:f0:00:99:01;;;;;

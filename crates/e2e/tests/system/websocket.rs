@@ -134,7 +134,7 @@ async fn from_kit_to_listening_and_answered() {
     assert_eq!((told_time.txtime, off_us.abs() < 60_000_000), (Some(77), true));
 
     let shown = service.heron_says(&["gateway", "show", &GATEWAY.to_string()]);
-    assert!(shown.contains("WebSocket LNS") && shown.contains("on stand-in"), "{shown}");
+    assert!(shown.contains("WebSocket") && shown.contains("on stand-in"), "{shown}");
     let events = service.heron_says(&["gateway", "events", &GATEWAY.to_string()]);
     assert!(events.contains("It is connected by WebSocket") && events.contains("It was registered."), "{events}");
     drop(connection);

@@ -38,6 +38,7 @@ const FILES: &[(&str, &str)] = &[
     ("0017_device_place.sql", include_str!("../../migrations/0017_device_place.sql")),
     ("0018_rounds.sql", include_str!("../../migrations/0018_rounds.sql")),
     ("0019_removed_estates.sql", include_str!("../../migrations/0019_removed_estates.sql")),
+    ("0020_websocket.sql", include_str!("../../migrations/0020_websocket.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {
