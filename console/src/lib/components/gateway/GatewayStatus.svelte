@@ -38,7 +38,9 @@
         <dd>{report.clock}</dd>{/if}
     </dl>
   {:else}
-    <p class="text-base-content/75">{gateway.protocol === "websocket" ? "WebSocket gateways do not report counters." : "No report since the service started."}</p>
+    <p class="text-base-content/75">
+      {gateway.protocol === "websocket" ? "WebSocket gateways do not report counters." : "No report since the service started."}
+    </p>
   {/if}
   <dl class="mt-2 grid grid-cols-[9rem_1fr] gap-y-1">
     <dt class="text-base-content/75">Connection</dt>
