@@ -47,8 +47,13 @@ async fn text_of_any_language_is_found_shown_and_addressed() {
     for query in ["find=S%C3%BCd", "find=s%C3%BCduf", "tag=S%C3%BCdufer", "tag=%E6%B9%96", "find=%E6%B9%96"] {
         assert_eq!(names(query).await, ["Süd"], "{query}");
     }
-    for nothing in ["find=Nord%C3%B8", "tag=%C3%B8", "fleet=%C3%B8", "model=%C3%B8", "profile=%C3%B8"] {
+    for nothing in ["find=Nord%C3%B8", "tag=%C3%B8"] {
         assert_eq!(names(nothing).await, Vec::<String>::new(), "{nothing}");
+    }
+    for (filter, what) in [("fleet", "fleet"), ("model", "model"), ("profile", "radio profile")] {
+        let path = format!("devices?{filter}=%C3%B8");
+        let (status, problem) = service.refused(Method::GET, &path, Value::Null).await;
+        assert_eq!((status, problem.title), (404, format!("There is no such {what}")), "{path}");
     }
     let found: Vec<Found> = service.list("find?text=S%C3%BCd").await;
     assert_eq!(found.len(), 1);
@@ -435,9 +440,10 @@ async fn traffic_is_limited_by_time_and_device_and_written_to_a_file() {
         assert_eq!(devices.len(), 1, "{devices:?}");
     }
     assert_eq!(stored("gateway=02b0ffffffffffff").await.len(), 0);
-    assert_eq!(service.list::<Value>("devices?gateway=none").await.len(), 0);
-    let unknown = format!("/estates/{ESTATE}/traffic?gateway=none");
-    assert_eq!(service.call(Method::GET, &unknown, None).await.0, 404);
+    for list in ["devices", "traffic"] {
+        let unknown = format!("/estates/{ESTATE}/{list}?gateway=none");
+        assert_eq!(service.call(Method::GET, &unknown, None).await.0, 404, "{list}");
+    }
     service.sign_heron_in();
     let file = |name: &str| service.client_folder().join(name).to_str().unwrap().to_owned();
     let (csv, jsonl) = (file("traffic.csv"), file("traffic.jsonl"));

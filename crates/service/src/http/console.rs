@@ -32,6 +32,8 @@ const ROUTES: &[&str] = &[
     "devices/fleets/*",
     "devices/models",
     "devices/profiles",
+    "devices/rounds",
+    "devices/rounds/*",
     "gateways",
     "gateways/*",
     "installation",

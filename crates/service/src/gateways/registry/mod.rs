@@ -428,10 +428,7 @@ mod tests {
         let (presence, mut written) = watched(|row| row.gateway.protocol = Protocol::Websocket);
         assert_eq!(presence.datagram(OURS, from(), iter::empty(), true), CallerStatus::TurnedAway);
         let said = told(&mut written).pop().unwrap().1;
-        assert!(
-            said.starts_with("It connects by UDP packet forwarder, and is registered for WebSocket LNS."),
-            "{said}"
-        );
+        assert!(said.starts_with("It connects by UDP packet forwarder, and is registered for WebSocket."), "{said}");
         presence.connected(OURS, WayDown::Lns, GatewaySoftware::default());
         assert_eq!(presence.way_down(OURS), Some(WayDown::Lns));
         presence.disconnected(OURS, WayDown::Lns);
