@@ -46,7 +46,7 @@
         <td class="whitespace-nowrap tabular-nums"><a class="link font-semibold link-hover" href="/devices/rounds/{round.id}">{moment(round.begun_at)}</a></td>
         <td>{roundWords(round.wanted)}</td>
         <td><State state={round.state} /></td>
-        <td class="hidden sm:table-cell"><RoundProgress {round} /></td>
+        <td class="hidden sm:table-cell"><span class="flex flex-wrap items-center gap-x-3"><RoundProgress {round} /></span></td>
         <td class="hidden md:table-cell">{round.begun_by}</td>
       </tr>
     {/each}

@@ -41,7 +41,7 @@
   <Card class="mb-4" data-round={round.state}>
     <p class="flex flex-wrap items-center gap-x-3"><RoundProgress {round} /></p>
     <p class="mt-2">
-      Sent is
+      It sends
       {#if downlink.values}<code class="font-mono">{JSON.stringify(downlink.values)}</code>
       {:else if downlink.payload}<Bytes hex={downlink.payload} />
       {:else}<code class="font-mono">{downlink.text ?? downlink.payload_base64 ?? ""}</code>{/if}

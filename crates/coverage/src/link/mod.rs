@@ -1,0 +1,6 @@
+//! The link budget: from transmit power to whether a frame is understood.
+
+pub mod antenna;
+pub mod budget;
+pub mod interference;
+pub mod shadowing;

@@ -1,0 +1,9 @@
+//! The shape of the ground and what stands on it, from files of heights and of cover.
+
+pub mod cover;
+pub mod geokeys;
+pub mod geotiff;
+pub mod grid;
+pub mod height_file;
+pub mod mosaic;
+pub mod profile;
