@@ -1,1 +1,115 @@
-fn main() {}
+//! How many paths a second each model computes, and what sharing the paths of an area saves. Run it with
+//! `cargo bench -p coverage --features parallel`.
+
+use std::hint::black_box;
+use std::time::Instant;
+
+use coverage::area::Area;
+use coverage::area::loss::{Source, Task};
+use coverage::geo::Place;
+use coverage::model::{Model, Path, Polarization, Surroundings, irregular, p1812};
+use coverage::terrain::grid::{Grid, Layout, Projection};
+use coverage::terrain::mosaic::{NoData, Terrain};
+use criterion::Criterion;
+
+const CENTRE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
+/// Cells on a side of the area.
+const SIDE: f64 = 1_000.0;
+
+/// An island of hills up to 180 m, a height each second of arc, as Tarnsey's is, in the sea.
+fn island() -> Terrain {
+    let step = 1.0 / 3600.0;
+    let layout = Layout {
+        projection: Projection::Geographic,
+        width: 1200,
+        height: 1200,
+        west: CENTRE.longitude_deg - 600.0 * step,
+        north: CENTRE.latitude_deg + 600.0 * step,
+        dx: step,
+        dy: step,
+    };
+    let height = |at: usize| {
+        let (x, y) = ((at % 1200) as f64, (at / 1200) as f64);
+        let waves = (x / 37.0).sin() * (y / 29.0).cos()
+            + 0.5 * (x / 11.0 + y / 17.0).sin()
+            + 0.2 * (x / 5.0).cos() * (y / 6.0).sin();
+        let inland = 1.0 - (((x - 600.0) / 450.0).powi(2) + ((y - 600.0) / 300.0).powi(2)).min(1.0);
+        (100.0 * inland.sqrt() * (0.8 + 0.6 * waves)).max(0.0) as f32
+    };
+    let heights = vec![Grid::new(layout, (0..1_440_000).map(height).collect()).expect("a grid")];
+    Terrain { heights, no_data: NoData::Sea, ..Terrain::default() }
+}
+
+fn paths(criterion: &mut Criterion, terrain: &Terrain) {
+    let to = CENTRE.towards(70.0, 9_000.0);
+    let profile = terrain.profile(CENTRE, to, 30.0).expect("a profile");
+    criterion.bench_function("profile/9 km of 30 m", |b| b.iter(|| terrain.profile(CENTRE, black_box(to), 30.0)));
+    let path = Path {
+        profile: profile.whole(),
+        frequency_mhz: 868.3,
+        polarization: Polarization::Vertical,
+        tx_height_m: 60.0,
+        rx_height_m: 1.5,
+        latitude_deg: 54.7,
+    };
+    for (name, model) in [
+        ("free space", Model::FreeSpace),
+        ("hata", Model::Hata(Surroundings::Open)),
+        ("diffraction", Model::Diffraction),
+        ("p1812", Model::P1812(p1812::Settings::default())),
+        ("irregular terrain", Model::IrregularTerrain(irregular::Settings::default())),
+    ] {
+        criterion.bench_function(&format!("path/{name}, 301 samples"), |b| b.iter(|| model.loss(black_box(&path))));
+    }
+}
+
+fn area(terrain: &Terrain) {
+    let model = Model::P1812(p1812::Settings::default());
+    let source = Source {
+        place: CENTRE,
+        height_m: 15.0,
+        receiver_height_m: 1.5,
+        frequency_mhz: 868.3,
+        polarization: Polarization::Vertical,
+    };
+    let radius_m = 15.0 * (SIDE - 1.0);
+    let area = Area { centre: CENTRE, radius_m, cell_m: 30.0 };
+    let task = Task { terrain, model: &model, source, area, step_m: 30.0 };
+    let timed = |threads: usize, work: &(dyn Fn() -> Grid + Sync)| {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("a pool");
+        let begun = Instant::now();
+        let grid = pool.install(work);
+        (grid, begun.elapsed().as_secs_f64())
+    };
+    let radials = || task.losses(&|_, _| true).expect("losses");
+    let (_, two_s) = timed(2, &radials);
+    let (quick, one_s) = timed(1, &radials);
+    let (slow, loop_s) = timed(1, &|| task.losses_cell_by_cell(&|_, _| true).expect("losses"));
+    let mut off: Vec<f32> = quick
+        .values()
+        .iter()
+        .zip(slow.values())
+        .filter(|(a, b)| !a.is_nan() && !b.is_nan())
+        .map(|(a, b)| (a - b).abs())
+        .collect();
+    off.sort_by(f32::total_cmp);
+    println!("area of {SIDE} × {SIDE} cells, P.1812: {} cells in the circle", off.len());
+    println!("  a path for each cell   {loop_s:8.2} s");
+    println!("  radials, one thread    {one_s:8.2} s  {:5.1} ×", loop_s / one_s);
+    println!("  radials, two threads   {two_s:8.2} s  {:5.1} ×", loop_s / two_s);
+    println!(
+        "  they differ by {:.2} dB at the median, {:.2} dB at 99 %",
+        off[off.len() / 2],
+        off[off.len() * 99 / 100]
+    );
+}
+
+fn main() {
+    let terrain = island();
+    let mut criterion = Criterion::default().configure_from_args();
+    paths(&mut criterion, &terrain);
+    criterion.final_summary();
+    if !std::env::args().any(|arg| arg == "--test") {
+        area(&terrain);
+    }
+}

@@ -1,8 +1,10 @@
 //! Coverage: why a gateway hears a device in one valley and not in the next.
 //!
 //! Pure computation over bytes and arrays: terrain and cover from files ([`terrain`]), the loss of a path by several models
-//! ([`model`]), and from a loss to data rate, airtime and reliability ([`link`]).
+//! ([`model`]), from a loss to data rate, airtime and reliability ([`link`]), and all of
+//! it for every place around a site ([`area`]).
 
+pub mod area;
 pub mod geo;
 pub mod link;
 pub mod model;

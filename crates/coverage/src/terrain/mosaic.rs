@@ -80,8 +80,8 @@ impl Terrain {
         Extent::around(corners)
     }
 
-    /// What there is at a place; a sample without a height has none.
-    fn sample(&self, place: Place) -> Option<Sample> {
+    /// What there is at a place: none where there is no height, unless that is the sea.
+    pub fn sample(&self, place: Place) -> Option<Sample> {
         let ground_m = match (self.height_m(place), self.no_data) {
             (Some(height_m), _) => height_m,
             (None, NoData::Sea) => return Some(Sample { shield: Shield::Sea, ..Sample::bare(0.0) }),
@@ -125,6 +125,39 @@ impl Terrain {
         }
         let samples = filled(&samples).ok_or(TerrainError::Hole { place: from, distance_m: 0.0 })?;
         Ok(Profile::new(length_m, samples)?)
+    }
+
+    /// The profile from a place in a direction, in steps of exactly this size, as far as the terrain reaches; none if that is
+    /// less than three samples.
+    ///
+    /// # Errors
+    /// The step or the length cannot be used.
+    pub fn radial(
+        &self,
+        (from, bearing_deg): (Place, f64),
+        length_m: f64,
+        step_m: f64,
+    ) -> Result<Option<Profile>, TerrainError> {
+        if !(1.0..=10_000.0).contains(&step_m) {
+            return Err(TerrainError::Step(step_m));
+        }
+        let steps = (length_m / step_m).ceil().max(2.0);
+        if steps >= Profile::MOST as f64 {
+            return Err(ProfileError::Count(steps as usize + 1).into());
+        }
+        let mut samples = Vec::with_capacity(steps as usize + 1);
+        for at in 0..=steps as usize {
+            let place = from.towards(bearing_deg, step_m * at as f64);
+            let sample = self.sample(place);
+            let goes_on = sample.is_some()
+                || self.no_data == NoData::Interpolated && self.heights.iter().any(|grid| grid.reaches(place));
+            if !goes_on {
+                break;
+            }
+            samples.push(sample);
+        }
+        let Some(samples) = filled(&samples).filter(|samples| samples.len() > 2) else { return Ok(None) };
+        Ok(Some(Profile::new(step_m * (samples.len() - 1) as f64, samples)?))
     }
 }
 
