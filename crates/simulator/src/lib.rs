@@ -7,6 +7,7 @@ pub mod clock;
 pub mod crowd;
 pub mod device;
 pub mod gateway;
+pub mod island;
 pub mod lns;
 pub mod load;
 pub mod radio;

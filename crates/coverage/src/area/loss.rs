@@ -210,7 +210,10 @@ impl Task<'_> {
 }
 
 /// Each part by itself, on all cores where the feature is on; the first error ends it.
-fn each<T: Send>(count: usize, part: impl Fn(usize) -> Result<T, AreaError> + Sync) -> Result<Vec<T>, AreaError> {
+fn each<T: Send>(
+    count: usize,
+    part: impl Fn(usize) -> Result<T, AreaError> + Send + Sync,
+) -> Result<Vec<T>, AreaError> {
     #[cfg(feature = "parallel")]
     {
         use rayon::iter::{IntoParallelIterator as _, ParallelIterator as _};

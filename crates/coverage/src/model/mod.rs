@@ -5,6 +5,7 @@ mod free_space;
 mod ground;
 mod hata;
 pub mod irregular;
+pub mod obstacle;
 pub mod p1812;
 
 use serde::{Deserialize, Serialize};
