@@ -204,6 +204,25 @@ const EXAMPLES: &[Examples] = &[
     ("traffic follow", &["heron traffic follow --device tide-01"]),
     ("traffic export", &["heron traffic export --since 1d --output traffic.jsonl"]),
     ("frame show", &["heron frame show 40f17dbe4900020001954378762b11ff0d"]),
+    ("coverage terrain", &["heron coverage terrain demo/tarnsey/heights.tif demo/tarnsey/cover.tif"]),
+    (
+        "coverage path",
+        &[
+            "heron coverage path --from 54.712,3.884 --to 54.689,3.942 --terrain demo/tarnsey/heights.tif --cover \
+             demo/tarnsey/cover.tif --no-data sea",
+            "heron coverage path --from 54.712,3.884 --to 54.689,3.942 --terrain demo/tarnsey/heights.tif --model \
+             irregular-terrain --time 10 --no-data sea",
+        ],
+    ),
+    (
+        "coverage area",
+        &[
+            "heron coverage area --sites demo/tarnsey/sites.csv --radius-m 3000 --cell-m 100 --terrain \
+             demo/tarnsey/heights.tif --cover demo/tarnsey/cover.tif --no-data sea",
+            "heron coverage area --sites demo/tarnsey/sites.csv --radius-m 3000 --cell-m 100 --terrain \
+             demo/tarnsey/heights.tif --no-data sea --layer data-rate --output data-rate.tif",
+        ],
+    ),
     ("region list", &["heron region list"]),
     ("region show", &["heron region show EU868"]),
     ("airtime show", &["heron airtime show --by gateway"]),

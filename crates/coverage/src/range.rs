@@ -6,7 +6,7 @@ use thiserror::Error;
 
 /// A parameter is outside its range.
 #[derive(Debug, Clone, PartialEq, Error)]
-#[error("{parameter} is {value} {unit}; allowed are {from} to {to} {unit}")]
+#[error("{parameter} is {}{}; allowed are {from} to {to}{1}", rounded(*.value), spaced(.unit))]
 pub struct RangeError {
     /// Its name.
     pub parameter: &'static str,
@@ -18,6 +18,16 @@ pub struct RangeError {
     pub to: f64,
     /// The unit of all three.
     pub unit: &'static str,
+}
+
+/// Not more digits than anybody reads.
+fn rounded(value: f64) -> f64 {
+    if value.abs() < 1e9 { (value * 1e4).round() / 1e4 } else { value }
+}
+
+/// A unit behind a number.
+fn spaced(unit: &str) -> String {
+    if unit.is_empty() { String::new() } else { format!(" {unit}") }
 }
 
 /// Checks that a parameter is within its range; not a number is never.

@@ -6,6 +6,7 @@ pub(crate) mod airtime;
 pub(crate) mod audit;
 pub(crate) mod bench;
 pub(crate) mod catalogue;
+pub(crate) mod coverage;
 pub(crate) mod decoder;
 pub(crate) mod device;
 pub(crate) mod estate;
@@ -44,6 +45,7 @@ use crate::commands::airtime::args::AirtimeVerb;
 use crate::commands::audit::args::AuditVerb;
 use crate::commands::bench::args::BenchVerb;
 use crate::commands::catalogue::args::CatalogueVerb;
+use crate::commands::coverage::args::CoverageVerb;
 use crate::commands::decoder::args::DecoderVerb;
 use crate::commands::device::args::DeviceVerb;
 use crate::commands::estate::args::EstateVerb;
@@ -208,6 +210,11 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: FrameVerb,
     },
+    /// Radio paths over terrain, computed from files.
+    Coverage {
+        #[command(subcommand)]
+        verb: CoverageVerb,
+    },
     /// What each region allows.
     Region {
         #[command(subcommand)]
@@ -324,6 +331,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Round { verb } => round::run(&context.client()?, out, verb, yes).await,
         Noun::Traffic { verb } => traffic::run(&context.client()?, out, verb).await,
         Noun::Frame { verb: FrameVerb::Show(args) } => frame::run(&context.global, out, *args).await,
+        Noun::Coverage { verb } => coverage::run(out, verb),
         Noun::Region { verb } => region::run(out, verb),
         Noun::Airtime { verb } => airtime::run(context, verb).await,
         Noun::Ingest { verb: IngestVerb::Show } => ingest::run(&context.client()?, out).await,

@@ -43,7 +43,7 @@ pub struct Task<'a> {
 }
 
 /// How many cells lie between two points of a radial, and between two radials at the edge. More is quicker and coarser.
-const CELLS_APART: f64 = 1.5;
+const CELLS_APART: f64 = 2.0;
 /// Nearer than this nothing is told: there the antennas themselves decide.
 const NEAREST_M: f64 = 1.0;
 

@@ -6,7 +6,7 @@ pub mod statistics;
 
 use thiserror::Error;
 
-use crate::geo::{EARTH_RADIUS_M, Place};
+use crate::geo::{EARTH_RADIUS_M, Extent, Place};
 use crate::range::{RangeError, within};
 use crate::terrain::grid::{Grid, GridError, Layout, Projection};
 use crate::terrain::mosaic::TerrainError;
@@ -96,6 +96,33 @@ impl Area {
         layout.check()?;
         Ok(layout)
     }
+}
+
+/// Square cells that cover a box.
+///
+/// # Errors
+/// There is nothing to cover, or too much.
+pub fn layout_over(extent: &Extent, cell_m: f64) -> Result<Layout, AreaError> {
+    within("cell_m", cell_m, 1.0..=10_000.0, "m")?;
+    let (width_m, height_m) = extent.size_m();
+    let (columns, rows) = ((width_m / cell_m).ceil().max(1.0), (height_m / cell_m).ceil().max(1.0));
+    if columns * rows > MOST_CELLS as f64 {
+        let hours = columns * rows * columns / 2.0 * SAMPLE_S / 3600.0;
+        let cells = (columns * rows) as u64;
+        return Err(AreaError::Cells { radius_m: width_m.max(height_m) / 2.0, cell_m, cells, hours });
+    }
+    let (dx, dy) = ((extent.east_deg - extent.west_deg) / columns, (extent.north_deg - extent.south_deg) / rows);
+    let layout = Layout {
+        projection: Projection::Geographic,
+        width: columns as usize,
+        height: rows as usize,
+        west: extent.west_deg + dx / 2.0,
+        north: extent.north_deg - dy / 2.0,
+        dx,
+        dy,
+    };
+    layout.check()?;
+    Ok(layout)
 }
 
 /// The places of a layout's cells, row by row.

@@ -22,7 +22,7 @@ const LARGEST_CHUNK: usize = 256 << 20;
 pub enum GeoTiffError {
     /// It is no TIFF file, or damaged.
     #[error("the TIFF file cannot be read: {0}")]
-    Tiff(#[from] TiffError),
+    Tiff(TiffError),
     /// It does not say where it is.
     #[error(transparent)]
     Keys(#[from] KeyError),
@@ -41,6 +41,13 @@ pub enum GeoTiffError {
     /// It cannot be a grid.
     #[error(transparent)]
     Grid(#[from] GridError),
+}
+
+impl From<TiffError> for GeoTiffError {
+    // Not as its source: the message has it already.
+    fn from(why: TiffError) -> Self {
+        Self::Tiff(why)
+    }
 }
 
 /// A GeoTIFF that is open.

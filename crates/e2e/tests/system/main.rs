@@ -9,6 +9,7 @@ mod console;
 mod console_contrast;
 mod console_estate;
 mod console_people;
+mod coverage;
 mod demo;
 mod docs;
 mod edge;

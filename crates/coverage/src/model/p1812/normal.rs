@@ -4,6 +4,10 @@
 /// 0.000001 and 0.999999, and held there.
 pub fn inverse_complementary_normal(probability: f64) -> f64 {
     let probability = probability.clamp(0.000_001, 0.999_999);
+    // The formula is off by 4e-4 here, and a median has no margin.
+    if probability == 0.5 {
+        return 0.0;
+    }
     if probability > 0.5 {
         return -upper(1.0 - probability);
     }

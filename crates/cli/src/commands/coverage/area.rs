@@ -1,0 +1,236 @@
+//! `heron coverage area`.
+
+use std::collections::BTreeMap;
+use std::io::{Cursor, IsTerminal as _, Write as _};
+use std::path::Path;
+
+use anyhow::{Context as _, Result, bail};
+use coverage::area::forecast::{Forecast, Layer, Question, Site};
+use coverage::area::loss::{Source, Task};
+use coverage::area::statistics::{Share, of_area};
+use coverage::area::{Area, layout_over};
+use coverage::geo::{Extent, Place};
+use coverage::link::antenna::Antenna;
+use coverage::link::budget::Station;
+use coverage::model::{Model, Polarization};
+use coverage::terrain::geotiff::{Samples, write};
+use coverage::terrain::grid::Grid;
+use coverage::terrain::mosaic::Terrain;
+use indicatif::{ProgressBar, ProgressStyle};
+use serde::{Deserialize, Serialize};
+
+use crate::commands::coverage::args::{AreaArgs, LayerWord, RadioArgs};
+use crate::commands::coverage::ground;
+use crate::show::{self, Out};
+use crate::terminal;
+
+/// A line of the file of sites.
+#[derive(Deserialize)]
+struct Row {
+    name: String,
+    latitude_deg: f64,
+    longitude_deg: f64,
+    height_m: Option<f64>,
+    gain_dbi: Option<f64>,
+    cable_loss_db: Option<f64>,
+    power_dbm: Option<f64>,
+}
+
+/// A site that can be computed.
+struct Planned {
+    name: String,
+    place: Place,
+    station: Station,
+}
+
+/// What was computed, for programs.
+#[derive(Serialize)]
+struct Answer {
+    computed_km2: f64,
+    covered_km2: f64,
+    by_data_rate_km2: BTreeMap<u8, f64>,
+    by_gateways_km2: BTreeMap<u16, f64>,
+    lost_with_km2: BTreeMap<String, f64>,
+}
+
+pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
+    let form = args.output.as_deref().map(form).transpose()?;
+    let sites = read(&args.sites, &args.radio)?;
+    let around = sites.iter().map(|site| Area { centre: site.place, radius_m: args.radius_m, cell_m: args.cell_m });
+    let areas: Vec<Area> = around.collect();
+    // What is too large is refused before anything is read.
+    areas.iter().try_for_each(|area| area.layout().map(drop))?;
+    let boxes = areas.iter().filter_map(|area| Extent::of(area.centre, area.radius_m));
+    let corners = boxes.flat_map(|extent| {
+        [(extent.south_deg, extent.west_deg), (extent.north_deg, extent.east_deg)]
+            .map(|(latitude_deg, longitude_deg)| Place { latitude_deg, longitude_deg })
+    });
+    let extent = Extent::around(corners).context("the file has no sites")?;
+    let layout = layout_over(&extent, args.cell_m)?;
+    let terrain = ground::terrain(&args.ground, &extent)?;
+    let model = args.model.model();
+    let mut losses = Vec::with_capacity(sites.len());
+    for (site, area) in sites.iter().zip(areas) {
+        losses.push(around_site(args, (&terrain, &model), (site, area)).with_context(|| site.name.clone())?);
+    }
+    let (terminal, judgement, rates) = (args.radio.terminal()?, args.radio.judgement()?, args.radio.rates());
+    let views = sites.iter().zip(&losses).map(|(site, losses)| Site {
+        place: site.place,
+        antenna_m: terrain.sample(site.place).map_or(0.0, |sample| sample.ground_m) + site.station.height_m,
+        station: &site.station,
+        losses,
+    });
+    let views: Vec<Site<'_>> = views.collect();
+    let question = Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[] };
+    let forecast = Forecast::of(layout, &views, &question)?;
+    if let (Some(path), Some(form)) = (&args.output, form) {
+        save(path, form, &forecast.layer(layer(args.layer))?)?;
+    }
+    tell(out, &of_area(&forecast), &sites)
+}
+
+/// The losses around one site.
+fn around_site(args: &AreaArgs, (terrain, model): (&Terrain, &Model), (site, area): (&Planned, Area)) -> Result<Grid> {
+    let source = Source {
+        place: site.place,
+        height_m: site.station.height_m,
+        receiver_height_m: args.radio.device_height_m,
+        frequency_mhz: args.radio.frequency_mhz(),
+        polarization: Polarization::Vertical,
+    };
+    let task = Task { terrain, model, source, area, step_m: args.ground.step_m };
+    let bar = if std::io::stderr().is_terminal() { ProgressBar::new(1) } else { ProgressBar::hidden() };
+    bar.set_style(ProgressStyle::with_template(&format!("{} {{bar:40}} {{percent}} %", site.name))?);
+    let done = task.losses(&|done, of| {
+        bar.set_length(of as u64);
+        bar.set_position(done as u64);
+        true
+    });
+    bar.finish_and_clear();
+    Ok(done?)
+}
+
+/// The sites of a file; what it does not say is as the options have it.
+fn read(path: &Path, radio: &RadioArgs) -> Result<Vec<Planned>> {
+    let usual = radio.station()?;
+    let mut reader =
+        csv::ReaderBuilder::new().trim(csv::Trim::All).from_path(path).with_context(|| path.display().to_string())?;
+    let mut sites = Vec::new();
+    for (n, row) in reader.deserialize::<Row>().enumerate() {
+        let line = || format!("{}, line {}", path.display(), n + 2);
+        let row = row.with_context(line)?;
+        let place = Place::new(row.latitude_deg, row.longitude_deg);
+        let place =
+            place.with_context(|| format!("{}: {}, {} is no place", line(), row.latitude_deg, row.longitude_deg))?;
+        let gain_dbi = row.gain_dbi.unwrap_or(radio.gateway_gain_dbi);
+        let station = Station {
+            antenna: Antenna::Omni { gain_dbi, vertical_beam_deg: 180.0 },
+            height_m: row.height_m.unwrap_or(usual.height_m),
+            cable_loss_db: row.cable_loss_db.unwrap_or(usual.cable_loss_db),
+            power_dbm: row.power_dbm.unwrap_or(usual.power_dbm),
+            ..usual.clone()
+        };
+        station.check().with_context(line)?;
+        sites.push(Planned { name: row.name, place, station });
+    }
+    if sites.is_empty() {
+        bail!("{}: there are no sites in it", path.display());
+    }
+    Ok(sites)
+}
+
+/// The formats that a layer can be written in.
+#[derive(Clone, Copy)]
+enum Form {
+    GeoTiff,
+    Csv,
+}
+
+fn form(path: &Path) -> Result<Form> {
+    match path.extension().and_then(|ending| ending.to_str()) {
+        Some("tif" | "tiff") => Ok(Form::GeoTiff),
+        Some("csv") => Ok(Form::Csv),
+        _ => bail!("{}: a name that ends with .tif or .csv is wanted", path.display()),
+    }
+}
+
+const fn layer(word: LayerWord) -> Layer {
+    match word {
+        LayerWord::Uplink => Layer::Uplink,
+        LayerWord::Downlink => Layer::Downlink,
+        LayerWord::Margin => Layer::Margin,
+        LayerWord::BestSite => Layer::BestSite,
+        LayerWord::Snr => Layer::Snr,
+        LayerWord::DataRate => Layer::DataRate,
+        LayerWord::InReach => Layer::InReach,
+        LayerWord::Airtime => Layer::Airtime,
+        LayerWord::Reliability => Layer::Reliability,
+    }
+}
+
+/// Writes a layer. Beside the file first: a file of that name is whole, or as it was.
+fn save(path: &Path, form: Form, grid: &Grid) -> Result<()> {
+    let bytes = match form {
+        Form::GeoTiff => {
+            let mut bytes = Cursor::new(Vec::new());
+            write(grid, Samples::Float, "A forecast of Keen Heron", &mut bytes)?;
+            bytes.into_inner()
+        }
+        Form::Csv => text(grid)?,
+    };
+    let beside = path.with_extension("part");
+    let written = std::fs::File::create(&beside).and_then(|mut file| {
+        file.write_all(&bytes)?;
+        file.sync_all()
+    });
+    written.with_context(|| format!("writing {}", beside.display()))?;
+    std::fs::rename(&beside, path)?;
+    terminal::remark(format!("{} was written, {} bytes.", path.display(), bytes.len()));
+    Ok(())
+}
+
+/// Each cell that has a value, by its centre.
+fn text(grid: &Grid) -> Result<Vec<u8>> {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    writer.write_record(["latitude_deg", "longitude_deg", "value"])?;
+    let width = grid.layout().width;
+    for (at, value) in grid.values().iter().enumerate().filter(|(_, value)| !value.is_nan()) {
+        let Some(place) = grid.centre(at % width, at / width) else { continue };
+        let (latitude, longitude) = (format!("{:.6}", place.latitude_deg), format!("{:.6}", place.longitude_deg));
+        writer.write_record([latitude, longitude, format!("{value:.2}")])?;
+    }
+    Ok(writer.into_inner().map_err(|why| why.into_error())?)
+}
+
+fn tell(out: &Out, share: &Share, sites: &[Planned]) -> Result<()> {
+    let name = |site: u16| sites.get(usize::from(site)).map_or_else(String::new, |site| site.name.clone());
+    if out.json {
+        return out.json(&Answer {
+            computed_km2: share.total,
+            covered_km2: share.covered(),
+            by_data_rate_km2: share.by_data_rate.clone(),
+            by_gateways_km2: share.by_gateways.clone(),
+            lost_with_km2: share.lost_with.iter().map(|(site, km2)| (name(*site), *km2)).collect(),
+        });
+    }
+    let of = |km2: f64| [format!("{km2:.1} km²"), format!("{:.1} %", 100.0 * km2 / share.total.max(1e-9))];
+    let table = |head: &[&str], rows: Vec<(String, f64)>| {
+        show::table(head, rows.into_iter().map(|(first, km2)| std::iter::once(first).chain(of(km2)).collect()))
+    };
+    let [covered, percent] = of(share.covered());
+    out.line(format!("{covered} of {:.1} km² are covered ({percent}).", share.total))?;
+    out.line("")?;
+    let rates = share.by_data_rate.iter().rev().map(|(rate, km2)| (format!("DR{rate}"), *km2)).collect();
+    out.line(table(&["BEST DATA RATE", "AREA", "SHARE"], rates))?;
+    out.line("")?;
+    let count = |n: u16| match n {
+        0 => "none".to_owned(),
+        1 => "1 gateway".to_owned(),
+        n => format!("{n} gateways"),
+    };
+    let heard = share.by_gateways.iter().map(|(n, km2)| (count(*n), *km2)).collect();
+    out.line(table(&["HEARD BY", "AREA", "SHARE"], heard))?;
+    out.line("")?;
+    let lost = share.lost_with.iter().map(|(site, km2)| (name(*site), *km2)).collect();
+    out.line(table(&["LOST WITHOUT", "AREA", "SHARE"], lost))
+}

@@ -1,0 +1,22 @@
+//! `heron coverage`: computed here from files; nothing is asked of a service.
+
+mod area;
+pub(crate) mod args;
+mod drawing;
+mod ground;
+mod path;
+mod radio;
+mod terrain;
+
+use anyhow::Result;
+
+use crate::commands::coverage::args::CoverageVerb;
+use crate::show::Out;
+
+pub(crate) fn run(out: &Out, verb: CoverageVerb) -> Result<()> {
+    match verb {
+        CoverageVerb::Path(args) => path::run(out, &args),
+        CoverageVerb::Area(args) => area::run(out, &args),
+        CoverageVerb::Terrain { files } => terrain::run(out, &files),
+    }
+}

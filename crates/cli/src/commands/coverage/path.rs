@@ -1,0 +1,148 @@
+//! `heron coverage path`.
+
+use anyhow::Result;
+use coverage::geo::{Extent, Place};
+use coverage::link::budget::{Budget, RateBudget, budget};
+use coverage::model::obstacle::Obstacle;
+use coverage::model::{Loss, Mechanism, Model, Path, Polarization};
+use serde::Serialize;
+
+use crate::commands::coverage::args::PathArgs;
+use crate::commands::coverage::{drawing, ground};
+use crate::show::{self, Out};
+use crate::terminal;
+
+/// A computed path, for programs.
+#[derive(Serialize)]
+struct Answer<'a> {
+    from: [f64; 2],
+    to: [f64; 2],
+    distance_m: f64,
+    bearing_deg: f64,
+    frequency_mhz: f64,
+    model: &'a Model,
+    loss: &'a Loss,
+    budget: &'a Budget,
+    obstacle: &'a Obstacle,
+    blocked: bool,
+}
+
+pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
+    let PathArgs { from, to, radio, .. } = args;
+    let extent = Extent::around([*from, *to]).ok_or_else(|| anyhow::anyhow!("there is no path"))?;
+    let terrain = ground::terrain(&args.ground, &extent)?;
+    let profile = terrain.profile(*from, *to, args.ground.step_m)?;
+    let frequency_mhz = radio.frequency_mhz();
+    let path = Path {
+        profile: profile.whole(),
+        frequency_mhz,
+        polarization: Polarization::Vertical,
+        tx_height_m: radio.gateway_height_m,
+        rx_height_m: radio.device_height_m,
+        latitude_deg: f64::midpoint(from.latitude_deg, to.latitude_deg),
+    };
+    let model = args.model.model();
+    let loss = model.loss(&path)?;
+    let (station, terminal, judgement) = (radio.station()?, radio.terminal()?, radio.judgement()?);
+    let (tx_m, rx_m) = path.antennas_m();
+    let elevation_deg = ((rx_m - tx_m) / profile.length_m()).atan().to_degrees();
+    let towards = (from.bearing_deg(*to), elevation_deg);
+    let budget = budget((&station, &terminal), loss.total_db, towards, &radio.rates(), &judgement);
+    let obstacle = path.obstacle();
+    if out.json {
+        let pair = |place: &Place| [place.latitude_deg, place.longitude_deg];
+        return out.json(&Answer {
+            from: pair(from),
+            to: pair(to),
+            distance_m: profile.length_m(),
+            bearing_deg: from.bearing_deg(*to),
+            frequency_mhz,
+            model: &model,
+            loss: &loss,
+            budget: &budget,
+            obstacle: &obstacle,
+            blocked: obstacle.blocks(),
+        });
+    }
+    out.line(format!(
+        "{from} to {to}: {:.2} km towards {:.0}°, {frequency_mhz} MHz, antennas {} m and {} m above the ground.",
+        profile.length_m() / 1000.0,
+        from.bearing_deg(*to),
+        radio.gateway_height_m,
+        radio.device_height_m
+    ))?;
+    out.line("")?;
+    for line in drawing::profile(&path, &obstacle, terminal::width().unwrap_or(100)) {
+        out.line(line)?;
+    }
+    out.line("")?;
+    out.line(obstacle_words(&obstacle))?;
+    out.line("")?;
+    tell_loss(out, &loss)?;
+    tell_budget(out, &budget)
+}
+
+fn obstacle_words(obstacle: &Obstacle) -> String {
+    let what = if obstacle.cover_m > 0.0 {
+        format!("ground with cover of {} m on it", obstacle.cover_m)
+    } else {
+        "ground".into()
+    };
+    let at = format!("{what}, {:.2} km from the gateway", obstacle.distance_m / 1000.0);
+    let (by, zone) = (obstacle.above_line_m.abs(), obstacle.fresnel_m);
+    if obstacle.blocks() {
+        format!("The line of sight is blocked: {at}, rises {by:.1} m above it.")
+    } else if obstacle.disturbs() {
+        format!(
+            "The line of sight is free, but {at}, comes within {by:.1} m of it: {:.1} m would be needed.",
+            0.6 * zone
+        )
+    } else {
+        format!("The line of sight is free: {at}, stays {by:.1} m below it.")
+    }
+}
+
+fn tell_loss(out: &Out, loss: &Loss) -> Result<()> {
+    for part in &loss.parts {
+        let what = match part.mechanism {
+            Mechanism::FreeSpace => "free space",
+            Mechanism::Surroundings => "surroundings",
+            Mechanism::Multipath => "multipath",
+            Mechanism::Diffraction => "diffraction",
+            Mechanism::BeyondHorizon => "scatter and ducts",
+            Mechanism::TransmitterCover => "cover at the gateway",
+            Mechanism::ReceiverCover => "cover at the device",
+            Mechanism::Places => "worse places",
+            Mechanism::Variability => "variability",
+        };
+        out.line(format!("{what:<22}{:>8.1} dB", part.loss_db))?;
+    }
+    out.line(format!("{:<22}{:>8.1} dB", "loss", loss.total_db))
+}
+
+fn tell_budget(out: &Out, budget: &Budget) -> Result<()> {
+    let heard = |dbm: f64, snr_db: f64| format!("{dbm:>8.1} dBm, SNR {snr_db:.1} dB");
+    out.line(format!("{:<22}{}", "the gateway receives", heard(budget.uplink_dbm, budget.uplink_snr_db)))?;
+    out.line(format!("{:<22}{}", "the device receives", heard(budget.downlink_dbm, budget.downlink_snr_db)))?;
+    out.line(format!("{:<22}{:>8.1} dB, taken off the margins below", "kept for worse places", budget.fade_margin_db))?;
+    out.line("")?;
+    let head = ["DR", "MODULATION", "SENSITIVITY", "MARGIN", "WORKS AT", "AIRTIME", "DUTY CYCLE", "CHARGE"];
+    let row = |rate: &RateBudget| {
+        vec![
+            rate.data_rate.to_string(),
+            format!("SF{}/{} kHz", rate.spreading_factor.value(), rate.bandwidth_khz),
+            format!("{:.1} dBm", rate.sensitivity_dbm),
+            format!("{:.1} dB", rate.margin_db),
+            format!("{:.1} % of places", rate.reliability * 100.0),
+            format!("{:.1} ms", rate.airtime_ms),
+            format!("{:.3} %", rate.duty_cycle * 100.0),
+            format!("{:.1} µAh", rate.charge_uah),
+        ]
+    };
+    out.line(show::table(&head, budget.rates.iter().map(row)))?;
+    out.line("")?;
+    out.line(match budget.best_data_rate {
+        Some(data_rate) => format!("DR{data_rate} works with the margin kept."),
+        None => "No data rate works with the margin kept.".to_owned(),
+    })
+}

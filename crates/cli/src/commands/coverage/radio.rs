@@ -1,0 +1,91 @@
+//! What the options say of model and radios.
+
+use anyhow::Result;
+use coverage::link::antenna::Antenna;
+use coverage::link::budget::{DataRate, Judgement, Station, Terminal};
+use coverage::model::{Model, Surroundings, irregular, p1812};
+
+use crate::commands::coverage::args::{ModelArgs, ModelWord, RadioArgs};
+
+impl ModelArgs {
+    pub(super) fn model(&self) -> Model {
+        let (time_percent, places_percent) = (self.time, self.places);
+        match self.model {
+            ModelWord::FreeSpace => Model::FreeSpace,
+            ModelWord::HataCity => Model::Hata(Surroundings::City),
+            ModelWord::HataSuburban => Model::Hata(Surroundings::Suburban),
+            ModelWord::HataOpen => Model::Hata(Surroundings::Open),
+            ModelWord::Diffraction => Model::Diffraction,
+            ModelWord::P1812 => {
+                Model::P1812(p1812::Settings { time_percent, places_percent, ..p1812::Settings::default() })
+            }
+            ModelWord::IrregularTerrain => {
+                let usual = irregular::Settings::default();
+                Model::IrregularTerrain(irregular::Settings { time_percent, places_percent, ..usual })
+            }
+        }
+    }
+}
+
+impl RadioArgs {
+    /// The frequency that is given, or that of the region's first channel, in MHz.
+    pub(super) fn frequency_mhz(&self) -> f64 {
+        let first =
+            || self.region.plan().uplinks().next().map_or(868.1, |channel| f64::from(channel.frequency_hz) / 1e6);
+        self.frequency_mhz.unwrap_or_else(first)
+    }
+
+    /// The gateway.
+    ///
+    /// # Errors
+    /// A number is outside its range.
+    pub(super) fn station(&self) -> Result<Station> {
+        let station = Station {
+            antenna: Antenna::Omni { gain_dbi: self.gateway_gain_dbi, vertical_beam_deg: 180.0 },
+            height_m: self.gateway_height_m,
+            power_dbm: self.gateway_power_dbm,
+            cable_loss_db: self.cable_loss_db,
+            ..Station::default()
+        };
+        station.check()?;
+        Ok(station)
+    }
+
+    /// The device.
+    ///
+    /// # Errors
+    /// A number is outside its range.
+    pub(super) fn terminal(&self) -> Result<Terminal> {
+        let terminal = Terminal {
+            gain_dbi: self.device_gain_dbi,
+            height_m: self.device_height_m,
+            power_dbm: self.device_power_dbm,
+            penetration_loss_db: self.penetration_loss_db,
+            ..Terminal::default()
+        };
+        terminal.check()?;
+        Ok(terminal)
+    }
+
+    /// How a link is judged.
+    ///
+    /// # Errors
+    /// A number is outside its range.
+    pub(super) fn judgement(&self) -> Result<Judgement> {
+        let judgement = Judgement {
+            reliability: self.reliability,
+            shadowing_db: self.shadowing_db,
+            payload_bytes: self.payload_bytes,
+            interval_s: self.interval,
+        };
+        judgement.check()?;
+        Ok(judgement)
+    }
+
+    /// The data rates of uplinks in the region.
+    pub(super) fn rates(&self) -> Vec<DataRate> {
+        let plan = self.region.plan();
+        let sent = plan.data_rates().filter(|(n, _)| plan.sends_at(*n, false));
+        sent.map(|(n, rate)| (n, rate.modulation)).collect()
+    }
+}
