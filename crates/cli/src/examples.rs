@@ -211,7 +211,7 @@ const EXAMPLES: &[Examples] = &[
             "heron coverage path --from 54.712,3.884 --to 54.689,3.942 --terrain demo/tarnsey/heights.tif --cover \
              demo/tarnsey/cover.tif --no-data sea",
             "heron coverage path --from 54.712,3.884 --to 54.689,3.942 --terrain demo/tarnsey/heights.tif --model \
-             irregular-terrain --time 10 --no-data sea",
+             irregular-terrain --time 10 --no-data sea --output profile.png",
         ],
     ),
     (

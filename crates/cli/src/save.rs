@@ -53,3 +53,16 @@ async fn stream(response: Response, path: &Path) -> Result<()> {
     terminal::remark(format!("{} was written, {bytes} bytes.", path.display()));
     Ok(())
 }
+
+/// Writes a file. Beside it first: a file of that name is whole, or as it was.
+pub(crate) fn bytes(path: &Path, bytes: &[u8]) -> Result<()> {
+    let beside = path.with_extension("part");
+    let written = std::fs::File::create(&beside).and_then(|mut file| {
+        file.write_all(bytes)?;
+        file.sync_all()
+    });
+    written.with_context(|| format!("writing {}", beside.display()))?;
+    std::fs::rename(&beside, path)?;
+    terminal::remark(format!("{} was written, {} bytes.", path.display(), bytes.len()));
+    Ok(())
+}

@@ -52,6 +52,12 @@ fn the_ridge_between_two_places_is_named_with_what_it_costs() {
     ] {
         assert!(told.contains(words), "{words}: {told}");
     }
+    let folder = tempfile::tempdir().unwrap();
+    for (name, begins) in [("profile.svg", &b"<svg"[..]), ("profile.png", b"\x89PNG")] {
+        let file = folder.path().join(name);
+        json(&[&args[..], &["-o", file.to_str().unwrap()]].concat());
+        assert!(std::fs::read(file).unwrap().starts_with(begins), "{name}");
+    }
     // From a mast it sees over the ridge.
     let mast = json(&[&args[..], &["--gateway-height-m", "200", "--device-height-m", "60"]].concat());
     assert_eq!(mast["blocked"], false);

@@ -7,13 +7,14 @@ use std::path::Path;
 use crate::demo::Demo;
 
 /// The pages, in the order in which they can be followed: the guide begins before anything is registered.
-const PAGES: [&str; 9] = [
+const PAGES: [&str; 10] = [
     "docs/guide.md",
     "docs/devices.md",
     "docs/catalogue.md",
     "docs/decoders.md",
     "docs/gateways.md",
     "docs/readings.md",
+    "docs/coverage.md",
     "docs/client.md",
     "README.md",
     "docs/people.md",

@@ -1,7 +1,7 @@
 //! `heron coverage area`.
 
 use std::collections::BTreeMap;
-use std::io::{Cursor, IsTerminal as _, Write as _};
+use std::io::{Cursor, IsTerminal as _};
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
@@ -21,8 +21,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::commands::coverage::args::{AreaArgs, LayerWord, RadioArgs};
 use crate::commands::coverage::ground;
+use crate::save;
 use crate::show::{self, Out};
-use crate::terminal;
 
 /// A line of the file of sites.
 #[derive(Deserialize)]
@@ -84,7 +84,7 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
     let question = Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[] };
     let forecast = Forecast::of(layout, &views, &question)?;
     if let (Some(path), Some(form)) = (&args.output, form) {
-        save(path, form, &forecast.layer(layer(args.layer))?)?;
+        write_layer(path, form, &forecast.layer(layer(args.layer))?)?;
     }
     tell(out, &of_area(&forecast), &sites)
 }
@@ -168,8 +168,8 @@ const fn layer(word: LayerWord) -> Layer {
     }
 }
 
-/// Writes a layer. Beside the file first: a file of that name is whole, or as it was.
-fn save(path: &Path, form: Form, grid: &Grid) -> Result<()> {
+/// Writes a layer.
+fn write_layer(path: &Path, form: Form, grid: &Grid) -> Result<()> {
     let bytes = match form {
         Form::GeoTiff => {
             let mut bytes = Cursor::new(Vec::new());
@@ -178,15 +178,7 @@ fn save(path: &Path, form: Form, grid: &Grid) -> Result<()> {
         }
         Form::Csv => text(grid)?,
     };
-    let beside = path.with_extension("part");
-    let written = std::fs::File::create(&beside).and_then(|mut file| {
-        file.write_all(&bytes)?;
-        file.sync_all()
-    });
-    written.with_context(|| format!("writing {}", beside.display()))?;
-    std::fs::rename(&beside, path)?;
-    terminal::remark(format!("{} was written, {} bytes.", path.display(), bytes.len()));
-    Ok(())
+    save::bytes(path, &bytes)
 }
 
 /// Each cell that has a value, by its centre.

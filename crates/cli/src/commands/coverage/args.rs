@@ -29,6 +29,9 @@ pub(crate) struct PathArgs {
     /// Where the device is.
     #[arg(long, value_name = "PLACE", value_parser = place, allow_hyphen_values = true)]
     pub to: Place,
+    /// Where to draw the profile: a file that ends with .png or .svg.
+    #[arg(long, short, value_name = "FILE")]
+    pub output: Option<PathBuf>,
     #[command(flatten)]
     pub ground: GroundArgs,
     #[command(flatten)]

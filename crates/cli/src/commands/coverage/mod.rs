@@ -5,6 +5,8 @@ pub(crate) mod args;
 mod drawing;
 mod ground;
 mod path;
+mod picture;
+mod profile_picture;
 mod radio;
 mod terrain;
 

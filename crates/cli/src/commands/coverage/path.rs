@@ -5,10 +5,13 @@ use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, RateBudget, budget};
 use coverage::model::obstacle::Obstacle;
 use coverage::model::{Loss, Mechanism, Model, Path, Polarization};
+use coverage::terrain::profile::Profile;
 use serde::Serialize;
 
 use crate::commands::coverage::args::PathArgs;
-use crate::commands::coverage::{drawing, ground};
+use crate::commands::coverage::picture::PictureForm;
+use crate::commands::coverage::{drawing, ground, profile_picture};
+use crate::save;
 use crate::show::{self, Out};
 use crate::terminal;
 
@@ -29,6 +32,7 @@ struct Answer<'a> {
 
 pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
     let PathArgs { from, to, radio, .. } = args;
+    let form = args.output.as_deref().map(PictureForm::of).transpose()?;
     let extent = Extent::around([*from, *to]).ok_or_else(|| anyhow::anyhow!("there is no path"))?;
     let terrain = ground::terrain(&args.ground, &extent)?;
     let profile = terrain.profile(*from, *to, args.ground.step_m)?;
@@ -49,6 +53,11 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
     let towards = (from.bearing_deg(*to), elevation_deg);
     let budget = budget((&station, &terminal), loss.total_db, towards, &radio.rates(), &judgement);
     let obstacle = path.obstacle();
+    if let (Some(file), Some(form)) = (&args.output, form) {
+        let title = [headline(args, frequency_mhz, &profile), obstacle_words(&obstacle)];
+        let title = [format!("{} Loss {:.1} dB.", title[0], loss.total_db), title[1].clone()];
+        save::bytes(file, &profile_picture::picture(&path, &obstacle, title).bytes(form)?)?;
+    }
     if out.json {
         let pair = |place: &Place| [place.latitude_deg, place.longitude_deg];
         return out.json(&Answer {
@@ -64,13 +73,7 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
             blocked: obstacle.blocks(),
         });
     }
-    out.line(format!(
-        "{from} to {to}: {:.2} km towards {:.0}°, {frequency_mhz} MHz, antennas {} m and {} m above the ground.",
-        profile.length_m() / 1000.0,
-        from.bearing_deg(*to),
-        radio.gateway_height_m,
-        radio.device_height_m
-    ))?;
+    out.line(headline(args, frequency_mhz, &profile))?;
     out.line("")?;
     for line in drawing::profile(&path, &obstacle, terminal::width().unwrap_or(100)) {
         out.line(line)?;
@@ -80,6 +83,18 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
     out.line("")?;
     tell_loss(out, &loss)?;
     tell_budget(out, &budget)
+}
+
+/// What is computed, in a sentence.
+fn headline(args: &PathArgs, frequency_mhz: f64, profile: &Profile) -> String {
+    let PathArgs { from, to, radio, .. } = args;
+    format!(
+        "{from} to {to}: {:.2} km towards {:.0}°, {frequency_mhz} MHz, antennas {} m and {} m above the ground.",
+        profile.length_m() / 1000.0,
+        from.bearing_deg(*to),
+        radio.gateway_height_m,
+        radio.device_height_m
+    )
 }
 
 fn obstacle_words(obstacle: &Obstacle) -> String {
