@@ -109,13 +109,17 @@ fn an_area_is_written_whole_and_its_figures_add_up() {
     assert!(heron(&[&args[..], &["-o", &file("margin.csv")]].concat()).status.success());
     let csv = std::fs::read_to_string(file("margin.csv")).unwrap();
     assert!(csv.starts_with("latitude_deg,longitude_deg,value\n") && csv.lines().count() > 4_000);
+    assert!(heron(&[&args[..], &["-o", &file("margin.geojson")]].concat()).status.success());
+    let contours: Value = serde_json::from_str(&std::fs::read_to_string(file("margin.geojson")).unwrap()).unwrap();
+    assert_eq!((&contours["type"], contours["features"].as_array().unwrap().len()), (&"FeatureCollection".into(), 6));
+    assert!(heron(&[&args[..], &["-o", &file("margin.png")]].concat()).status.success());
     let left: Vec<PathBuf> = std::fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().path()).collect();
-    assert_eq!(left.len(), 2, "no part of a file stays behind: {left:?}");
+    assert_eq!(left.len(), 4, "no part of a file stays behind: {left:?}");
 
     std::fs::write(file("bad.csv"), "name,latitude_deg,longitude_deg\nmast,91,3\n").unwrap();
     let bad = file("bad.csv");
     let (code, why) = refused(&["area", "--sites", &bad, "--terrain", &heights]);
     assert!(code == Some(1) && why.contains("bad.csv, line 2: 91, 3 is no place"), "{why}");
     let (_, why) = refused(&[&args[..], &["-o", &file("margin.pdf")]].concat());
-    assert!(why.contains("a name that ends with .tif or .csv is wanted"), "{why}");
+    assert!(why.contains("a name that ends with .tif, .csv, .geojson or .png is wanted"), "{why}");
 }

@@ -1,11 +1,11 @@
 //! `heron coverage area`.
 
 use std::collections::BTreeMap;
-use std::io::{Cursor, IsTerminal as _};
+use std::io::IsTerminal as _;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
-use coverage::area::forecast::{Forecast, Layer, Question, Site};
+use coverage::area::forecast::{Forecast, Question, Site};
 use coverage::area::loss::{Source, Task};
 use coverage::area::statistics::{Share, of_area};
 use coverage::area::{Area, layout_over};
@@ -13,14 +13,14 @@ use coverage::geo::{Extent, Place};
 use coverage::link::antenna::Antenna;
 use coverage::link::budget::Station;
 use coverage::model::{Model, Polarization};
-use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::Grid;
 use coverage::terrain::mosaic::Terrain;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::{Deserialize, Serialize};
 
-use crate::commands::coverage::args::{AreaArgs, LayerWord, RadioArgs};
-use crate::commands::coverage::ground;
+use crate::commands::coverage::args::{AreaArgs, RadioArgs};
+use crate::commands::coverage::layer_file::Form;
+use crate::commands::coverage::{ground, layer_file};
 use crate::save;
 use crate::show::{self, Out};
 
@@ -54,7 +54,7 @@ struct Answer {
 }
 
 pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
-    let form = args.output.as_deref().map(form).transpose()?;
+    let form = args.output.as_deref().map(Form::of).transpose()?;
     let sites = read(&args.sites, &args.radio)?;
     let around = sites.iter().map(|site| Area { centre: site.place, radius_m: args.radius_m, cell_m: args.cell_m });
     let areas: Vec<Area> = around.collect();
@@ -84,7 +84,9 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
     let question = Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[] };
     let forecast = Forecast::of(layout, &views, &question)?;
     if let (Some(path), Some(form)) = (&args.output, form) {
-        write_layer(path, form, &forecast.layer(layer(args.layer))?)?;
+        let named = sites.iter().map(|site| (site.name.clone(), site.place.latitude_deg, site.place.longitude_deg));
+        let grid = forecast.layer(layer_file::layer(args.layer))?;
+        save::bytes(path, &layer_file::bytes(form, args.layer, &grid, &named.collect::<Vec<_>>())?)?;
     }
     tell(out, &of_area(&forecast), &sites)
 }
@@ -137,61 +139,6 @@ fn read(path: &Path, radio: &RadioArgs) -> Result<Vec<Planned>> {
         bail!("{}: there are no sites in it", path.display());
     }
     Ok(sites)
-}
-
-/// The formats that a layer can be written in.
-#[derive(Clone, Copy)]
-enum Form {
-    GeoTiff,
-    Csv,
-}
-
-fn form(path: &Path) -> Result<Form> {
-    match path.extension().and_then(|ending| ending.to_str()) {
-        Some("tif" | "tiff") => Ok(Form::GeoTiff),
-        Some("csv") => Ok(Form::Csv),
-        _ => bail!("{}: a name that ends with .tif or .csv is wanted", path.display()),
-    }
-}
-
-const fn layer(word: LayerWord) -> Layer {
-    match word {
-        LayerWord::Uplink => Layer::Uplink,
-        LayerWord::Downlink => Layer::Downlink,
-        LayerWord::Margin => Layer::Margin,
-        LayerWord::BestSite => Layer::BestSite,
-        LayerWord::Snr => Layer::Snr,
-        LayerWord::DataRate => Layer::DataRate,
-        LayerWord::InReach => Layer::InReach,
-        LayerWord::Airtime => Layer::Airtime,
-        LayerWord::Reliability => Layer::Reliability,
-    }
-}
-
-/// Writes a layer.
-fn write_layer(path: &Path, form: Form, grid: &Grid) -> Result<()> {
-    let bytes = match form {
-        Form::GeoTiff => {
-            let mut bytes = Cursor::new(Vec::new());
-            write(grid, Samples::Float, "A forecast of Keen Heron", &mut bytes)?;
-            bytes.into_inner()
-        }
-        Form::Csv => text(grid)?,
-    };
-    save::bytes(path, &bytes)
-}
-
-/// Each cell that has a value, by its centre.
-fn text(grid: &Grid) -> Result<Vec<u8>> {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    writer.write_record(["latitude_deg", "longitude_deg", "value"])?;
-    let width = grid.layout().width;
-    for (at, value) in grid.values().iter().enumerate().filter(|(_, value)| !value.is_nan()) {
-        let Some(place) = grid.centre(at % width, at / width) else { continue };
-        let (latitude, longitude) = (format!("{:.6}", place.latitude_deg), format!("{:.6}", place.longitude_deg));
-        writer.write_record([latitude, longitude, format!("{value:.2}")])?;
-    }
-    Ok(writer.into_inner().map_err(|why| why.into_error())?)
 }
 
 fn tell(out: &Out, share: &Share, sites: &[Planned]) -> Result<()> {

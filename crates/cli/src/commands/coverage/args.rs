@@ -55,7 +55,8 @@ pub(crate) struct AreaArgs {
     /// What is written for each cell.
     #[arg(long, value_enum, default_value = "margin")]
     pub layer: LayerWord,
-    /// Where to write the layer: a file that ends with .tif (GeoTIFF) or .csv.
+    /// Where to write the layer: a file that ends with .tif (GeoTIFF), .csv, .geojson (contours) or .png (a picture
+    /// with its legend).
     #[arg(long, short, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]

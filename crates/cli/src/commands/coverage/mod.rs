@@ -4,6 +4,7 @@ mod area;
 pub(crate) mod args;
 mod drawing;
 mod ground;
+mod layer_file;
 mod path;
 mod picture;
 mod profile_picture;
