@@ -70,13 +70,7 @@ pub(super) fn picture(path: &Path<'_>, obstacle: &Obstacle, title: [String; 2]) 
     let last = all[all.len() - 1];
     shapes.push(Shape::Line(vec![(x(length_m), y(last.1)), (x(length_m), y(rx_m))], INK, 4));
     let line_m = tx_m + (rx_m - tx_m) * obstacle.distance_m / length_m;
-    let (mark_x, top) = (x(obstacle.distance_m), y(line_m + obstacle.above_line_m));
-    shapes.push(Shape::Line(vec![(mark_x, y(line_m)), (mark_x, top)], MARK, 3));
-    let words = if obstacle.blocks() { "above the line" } else { "below the line" };
-    let words = format!("{:.1} m {words} at {:.2} km", obstacle.above_line_m.abs(), obstacle.distance_m / 1000.0);
-    let beside = if mark_x > f64::midpoint(LEFT, right) { Beside::Left } else { Beside::Right };
-    let off = if beside == Beside::Left { -8.0 } else { 8.0 };
-    shapes.push(Shape::Text((mark_x + off, top.min(y(line_m)) - 10.0), beside, words, MARK, true));
+    shapes.extend(marked(obstacle, (x(obstacle.distance_m), y(line_m), y(line_m + obstacle.above_line_m))));
     for mark in marks(0.0, length_m / 1000.0, 8.0) {
         let at = x(mark * 1000.0);
         shapes.push(Shape::Line(vec![(at, bottom), (at, bottom + 6.0)], INK, 1));
@@ -96,6 +90,15 @@ pub(super) fn picture(path: &Path<'_>, obstacle: &Obstacle, title: [String; 2]) 
         "brown: ground, green: cover, blue: line of sight and first Fresnel zone; the earth's curvature is added";
     shapes.push(Shape::Text((LEFT, f64::from(HEIGHT) - 14.0), Beside::Right, legend.into(), INK, false));
     Picture { width: WIDTH, height: HEIGHT, ground: PAPER, shapes }
+}
+
+/// The obstacle from the line of sight to its top.
+fn marked(obstacle: &Obstacle, (x, line_y, top_y): (f64, f64, f64)) -> [Shape; 2] {
+    let words = if obstacle.blocks() { "above the line" } else { "below the line" };
+    let words = format!("{:.1} m {words} at {:.2} km", obstacle.above_line_m.abs(), obstacle.distance_m / 1000.0);
+    let (beside, off) = if x > f64::from(WIDTH) / 2.0 { (Beside::Left, -8.0) } else { (Beside::Right, 8.0) };
+    let bar = Shape::Line(vec![(x, line_y), (x, top_y)], MARK, 3);
+    [bar, Shape::Text((x + off, top_y.min(line_y) - 10.0), beside, words, MARK, true)]
 }
 
 #[cfg(test)]
