@@ -49,7 +49,12 @@ async fn stream(response: Response, path: &Path) -> Result<()> {
         file.write_all(&part)?;
     }
     file.sync_all()?;
-    std::fs::rename(&beside, path)?;
+    put_in_place(&beside, path, bytes)
+}
+
+/// Gives a file that is whole its name, and says so.
+fn put_in_place(beside: &Path, path: &Path, bytes: usize) -> Result<()> {
+    std::fs::rename(beside, path)?;
     terminal::remark(format!("{} was written, {bytes} bytes.", path.display()));
     Ok(())
 }
@@ -62,7 +67,5 @@ pub(crate) fn bytes(path: &Path, bytes: &[u8]) -> Result<()> {
         file.sync_all()
     });
     written.with_context(|| format!("writing {}", beside.display()))?;
-    std::fs::rename(&beside, path)?;
-    terminal::remark(format!("{} was written, {} bytes.", path.display(), bytes.len()));
-    Ok(())
+    put_in_place(&beside, path, bytes.len())
 }

@@ -159,7 +159,7 @@ impl Forecast {
         question.terminal.check()?;
         question.judgement.check()?;
         layout.check()?;
-        let cells = centres(&layout).map(|place| cell(&budgets_at(sites, question, place), sites, question));
+        let cells = centres(layout).map(|place| cell(&budgets_at(sites, question, place), sites, question));
         Ok(Self { layout, cells: cells.collect() })
     }
 

@@ -4,12 +4,12 @@
 use std::f64::consts::TAU;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use super::{Area, AreaError, centres, grid};
+use super::{Area, AreaError, centre, centres, grid};
 use crate::geo::Place;
 use crate::model::{Model, Path, Polarization, free_space_db};
 use crate::range::within;
 use crate::terrain::grid::Grid;
-use crate::terrain::mosaic::{Terrain, TerrainError};
+use crate::terrain::mosaic::Terrain;
 use crate::terrain::profile::{Profile, Sample};
 
 /// One end of all paths of an area, and what the other ends have in common.
@@ -107,7 +107,7 @@ impl Task<'_> {
     /// The losses in dB; not a number beyond the radius, off the terrain and where the model cannot tell.
     ///
     /// # Errors
-    /// The area is none or too large, the site is off the terrain, no cell can be computed, or it was stopped.
+    /// The area is empty or too large, the site is off the terrain, no cell can be computed, or it was stopped.
     pub fn losses(&self, progress: Progress<'_>) -> Result<Grid, AreaError> {
         self.check()?;
         let layout = self.area.layout()?;
@@ -136,8 +136,8 @@ impl Task<'_> {
         }
         let width = layout.width;
         let row = |row: usize| -> Result<Vec<f32>, AreaError> {
-            let cells = centres(&layout).skip(row * width).take(width);
-            Ok(cells.map(|place| self.cell(place, &radials, point_m)).collect())
+            let cells = row * width..(row + 1) * width;
+            Ok(cells.map(|at| self.cell(centre(&layout, at), &radials, point_m)).collect())
         };
         let values = each(layout.height, row)?.concat();
         grid(layout, values)
@@ -177,7 +177,7 @@ impl Task<'_> {
         self.check()?;
         let layout = self.area.layout()?;
         let mut values = Vec::with_capacity(layout.width * layout.height);
-        for (n, place) in centres(&layout).enumerate() {
+        for (n, place) in centres(layout).enumerate() {
             if n % layout.width == 0 && !progress(n / layout.width, layout.height) {
                 return Err(AreaError::Stopped);
             }
@@ -194,18 +194,9 @@ impl Task<'_> {
         if distance_m < self.model.shortest_m() {
             return self.total_db(place, distance_m, 0.0);
         }
-        match self.terrain.profile(self.source.place, place, self.step_m) {
-            Ok(profile) => {
-                let excess_db = self.excess_db(&profile, profile.samples().len() - 1);
-                self.total_db(place, distance_m, excess_db)
-            }
-            Err(
-                TerrainError::Outside { .. }
-                | TerrainError::Hole { .. }
-                | TerrainError::Profile(_)
-                | TerrainError::Step(_),
-            ) => f32::NAN,
-        }
+        let Ok(profile) = self.terrain.profile(self.source.place, place, self.step_m) else { return f32::NAN };
+        let excess_db = self.excess_db(&profile, profile.samples().len() - 1);
+        self.total_db(place, distance_m, excess_db)
     }
 }
 

@@ -125,13 +125,17 @@ pub fn layout_over(extent: &Extent, cell_m: f64) -> Result<Layout, AreaError> {
     Ok(layout)
 }
 
-/// The places of a layout's cells, row by row.
-fn centres(layout: &Layout) -> impl Iterator<Item = Place> + use<> {
-    let Layout { width, height, west, north, dx, dy, .. } = *layout;
-    (0..width * height).map(move |at| Place {
-        latitude_deg: north - dy * (at / width) as f64,
-        longitude_deg: west + dx * (at % width) as f64,
-    })
+/// The place of one of a layout's cells, counted row by row.
+fn centre(layout: &Layout, at: usize) -> Place {
+    Place {
+        latitude_deg: layout.north - layout.dy * (at / layout.width) as f64,
+        longitude_deg: layout.west + layout.dx * (at % layout.width) as f64,
+    }
+}
+
+/// The places of all cells, row by row.
+fn centres(layout: Layout) -> impl Iterator<Item = Place> {
+    (0..layout.width * layout.height).map(move |at| centre(&layout, at))
 }
 
 /// A grid of numbers in these cells.
@@ -161,7 +165,7 @@ mod tests {
     fn cells_are_square_and_the_middle_one_is_the_centre() {
         let layout = Area { centre: CHAPEL, radius_m: 1_000.0, cell_m: 50.0 }.layout().unwrap();
         assert_eq!((layout.width, layout.height), (41, 41));
-        let places: Vec<Place> = centres(&layout).collect();
+        let places: Vec<Place> = centres(layout).collect();
         assert!(places[41 * 20 + 20].distance_m(CHAPEL) < 0.01);
         assert!((places[0].distance_m(places[1]) - 50.0).abs() < 0.1);
         assert!((places[0].distance_m(places[41]) - 50.0).abs() < 0.1);

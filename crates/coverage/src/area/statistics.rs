@@ -84,7 +84,7 @@ mod tests {
             far if far > radius_m => f32::NAN,
             near => (100.0 + near / 50.0) as f32,
         };
-        Grid::new(layout, super::super::centres(&layout).map(value).collect()).unwrap()
+        Grid::new(layout, super::super::centres(layout).map(value).collect()).unwrap()
     }
 
     #[test]

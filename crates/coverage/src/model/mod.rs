@@ -178,7 +178,7 @@ impl Model {
         }
     }
 
-    /// The shortest path that it computes, in metres. What is nearer is told as in free space.
+    /// The shortest path that it computes, in metres. Areas take free space for shorter ones.
     pub const fn shortest_m(&self) -> f64 {
         match self {
             Self::FreeSpace | Self::Diffraction => 10.0,

@@ -85,7 +85,7 @@ impl CoverTable {
     /// A table of these classes.
     ///
     /// # Errors
-    /// A height or a loss is none.
+    /// A height or a loss is outside its range.
     pub fn new(classes: impl IntoIterator<Item = (u16, CoverClass)>) -> Result<Self, RangeError> {
         let classes: BTreeMap<_, _> = classes.into_iter().collect();
         for class in classes.values() {

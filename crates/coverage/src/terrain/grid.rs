@@ -44,7 +44,7 @@ pub enum GridError {
         /// Rows.
         height: usize,
     },
-    /// The size of a cell is none, or its corner lies nowhere.
+    /// A cell has no size, or its corner is not on the earth.
     #[error("cells of {0} × {1} at {2}, {3} are not on the earth")]
     Place(f64, f64, f64, f64),
     /// The zone cannot be computed.
@@ -113,7 +113,7 @@ impl std::fmt::Debug for Projector {
     }
 }
 
-/// A grid of values; where there is none it is not a number.
+/// A grid of values; a cell without a value is not a number.
 #[derive(Debug)]
 pub struct Grid {
     layout: Layout,

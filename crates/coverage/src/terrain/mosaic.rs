@@ -7,7 +7,7 @@ use super::grid::Grid;
 use super::profile::{Profile, ProfileError, Sample};
 use crate::geo::{Extent, Place, Way};
 
-/// What is done where there is no height.
+/// How places without a height are treated.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum NoData {
     /// It is the sea, in files and around them.
@@ -55,7 +55,7 @@ pub struct Terrain {
     pub covers: Vec<Grid>,
     /// What the numbers stand for.
     pub classes: CoverTable,
-    /// What is done where there is no height.
+    /// How places without a height are treated.
     pub no_data: NoData,
 }
 

@@ -102,7 +102,7 @@ fn an_area_is_written_whole_and_its_figures_add_up() {
     let computed = answer["computed_km2"].as_f64().unwrap();
     assert!((sum("by_gateways_km2") - computed).abs() < 1e-6 && computed > 40.0, "{answer}");
     assert!((sum("by_data_rate_km2") - answer["covered_km2"].as_f64().unwrap()).abs() < 1e-6, "{answer}");
-    // What was written is a terrain file of its own.
+    // The layer can be read as a terrain file.
     let held = json(&["terrain", &file("margin.tif")]);
     assert!((held[0]["cell_height_m"].as_f64().unwrap() - 100.0).abs() < 2.0, "{held}");
     assert!(held[0]["most"].as_f64().unwrap() > 40.0 && held[0]["holes"].as_u64().unwrap() > 100, "{held}");

@@ -58,7 +58,7 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
     let sites = read(&args.sites, &args.radio)?;
     let around = sites.iter().map(|site| Area { centre: site.place, radius_m: args.radius_m, cell_m: args.cell_m });
     let areas: Vec<Area> = around.collect();
-    // What is too large is refused before anything is read.
+    // An area that is too large is refused before files are read.
     areas.iter().try_for_each(|area| area.layout().map(drop))?;
     let boxes = areas.iter().filter_map(|area| Extent::of(area.centre, area.radius_m));
     let corners = boxes.flat_map(|extent| {

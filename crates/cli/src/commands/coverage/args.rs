@@ -52,7 +52,7 @@ pub(crate) struct AreaArgs {
     /// The side of a cell, in metres.
     #[arg(long, value_name = "METRES", default_value_t = 50.0)]
     pub cell_m: f64,
-    /// What is written for each cell.
+    /// The layer to write.
     #[arg(long, value_enum, default_value = "margin")]
     pub layer: LayerWord,
     /// Where to write the layer: a file that ends with .tif (GeoTIFF), .csv, .geojson (contours) or .png (a picture
@@ -102,7 +102,7 @@ pub(crate) struct GroundArgs {
     /// "trees_or_town"}}. Without it the usual ones.
     #[arg(long, value_name = "FILE")]
     pub classes: Option<PathBuf>,
-    /// What is done where there is no height.
+    /// How places without a height are treated.
     #[arg(long, value_enum, default_value = "refuse")]
     pub no_data: NoDataWord,
     /// Between samples of the ground, in metres, 1 to 10,000.

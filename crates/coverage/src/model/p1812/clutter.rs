@@ -26,7 +26,7 @@ pub(super) fn end_db(sample: Sample, height_m: f64, f: f64, street_width_m: f64)
     }
 }
 
-/// What is added so that the loss is not exceeded in the share of places asked for, in dB (equations 71 to 73). Antennas that
+/// The margin that keeps the loss within the share of places asked for, in dB (equations 71 to 73). Antennas that
 /// stand 10 m above the cover see no difference.
 pub(super) fn places_db(settings: &Settings, frequency_ghz: f64, above_cover_m: f64) -> f64 {
     let above = (above_cover_m / 10.0).clamp(0.0, 1.0);
