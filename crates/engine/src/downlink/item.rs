@@ -151,7 +151,7 @@ pub struct OutboxItem {
 }
 
 impl OutboxItem {
-    /// One that has just been added, behind all others: not to be acknowledged, and without limits of its own.
+    /// A new item at the end of the queue: unconfirmed, without a limit of attempts and without an expiry.
     pub fn waiting(id: OutboxId, (port, payload): (u8, Vec<u8>), wait: Wait, now: Timestamp) -> Self {
         Self {
             id,
