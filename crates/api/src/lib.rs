@@ -7,6 +7,7 @@ pub mod diagnosis;
 pub mod find;
 pub mod fleet;
 pub mod gateway;
+pub mod ground;
 pub mod health;
 pub mod heard;
 pub mod job;

@@ -605,7 +605,7 @@ impl Service {
         for gateway in scenario.gateways.iter().filter(|g| !g.stranger) {
             let _: Value = self.post("gateways", value(&gateway.to_register())).await;
         }
-        for device in &scenario.devices {
+        for device in scenario.devices.iter().filter(|d| !d.stranger) {
             let _: Value = self.post("devices", value(&device.to_register())).await;
         }
     }

@@ -72,11 +72,16 @@ pub fn largest_phy_payload(modulation: Modulation, direction: Direction, airtime
 /// Noise figure of a usual receiver, in dB.
 pub const NOISE_FIGURE_DB: f64 = 6.0;
 
+/// Thermal noise of −174 dBm/Hz over the bandwidth, and the receiver's own.
+pub fn noise_dbm(bandwidth_hz: u32, noise_figure_db: f64) -> f64 {
+    -174.0 + 10.0 * f64::from(bandwidth_hz.max(1)).log10() + noise_figure_db
+}
+
 /// The weakest LoRa signal a receiver demodulates, in dBm: thermal noise of −174 dBm/Hz over the
 /// bandwidth, the receiver's own noise, and the SNR the spreading factor needs (SX1276 datasheet,
 /// rev. 7, §4.1.1.2 and table 13).
 pub fn sensitivity_dbm(spreading_factor: SpreadingFactor, bandwidth_hz: u32, noise_figure_db: f64) -> f64 {
-    -174.0 + 10.0 * f64::from(bandwidth_hz.max(1)).log10() + noise_figure_db + spreading_factor.required_snr_db()
+    noise_dbm(bandwidth_hz, noise_figure_db) + spreading_factor.required_snr_db()
 }
 
 /// The same for a receiver with the usual noise figure; LoRa only.

@@ -4,6 +4,7 @@
 mod clock;
 mod decoding;
 mod gateways;
+mod ground;
 mod history;
 mod http;
 mod import;
@@ -22,7 +23,7 @@ use clap::Parser as _;
 use tracing_subscriber::EnvFilter;
 
 use mimalloc::MiMalloc;
-use startup::config::{Cli, InsertRate, MakeHistory, Options, Verb};
+use startup::config::{Cli, InsertRate, MakeHistory, Options, ScenarioHistory, Verb};
 use startup::operator;
 use store::{Store, Vault};
 
@@ -48,6 +49,7 @@ fn main() -> ExitCode {
         Verb::BrokerFiles(options) => gateways::broker_files::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),
+        Verb::ScenarioHistory(options) => scenario_history(&options),
         Verb::ResetPassword(options) => alone(operator::reset_password(&options)),
         Verb::Restored(options) => alone(operator::restored(&options)),
         Verb::RotateMasterKey(options) => alone(operator::rotate_master_key(&options)),
@@ -84,6 +86,10 @@ fn make_history(options: &MakeHistory) -> Result<()> {
     let values = tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(make)?;
     println!("{values}");
     Ok(())
+}
+
+fn scenario_history(options: &ScenarioHistory) -> Result<()> {
+    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::past::make(options))
 }
 
 fn insert_rate(options: &InsertRate) -> Result<()> {

@@ -179,7 +179,6 @@ impl Store {
         tx: &mut Transaction<'_, MySql>,
         readings: &[StoredReading],
     ) -> Result<(), StoreError> {
-        let this_hour = hour_of(Utc::now().timestamp_millis());
         let rows: Vec<(SeriesId, i64, &ReadingValue)> = readings
             .iter()
             .filter_map(|r| {
@@ -196,8 +195,21 @@ impl Store {
             insert.push(" ON DUPLICATE KEY UPDATE value = VALUES(value), word = VALUES(word)");
             insert.build().execute(&mut **tx).await?;
         }
-        let mut late: Vec<(SeriesId, u32)> =
-            rows.iter().map(|(id, at_ms, _)| (*id, hour_of(*at_ms))).filter(|(_, hour)| *hour < this_hour).collect();
+        Ok(())
+    }
+
+    /// Lists the hours that are over and have got values, to be summed up again.
+    pub(crate) async fn list_late_hours(
+        &self,
+        tx: &mut Transaction<'_, MySql>,
+        readings: &[StoredReading],
+    ) -> Result<(), StoreError> {
+        let this_hour = hour_of(Utc::now().timestamp_millis());
+        let hour = |r: &StoredReading| {
+            Some((self.known.of(r.dev_eui, &short_name(&r.name))?, hour_of(r.time.timestamp_millis())))
+        };
+        let mut late: Vec<(SeriesId, u32)> = readings.iter().filter_map(hour).collect();
+        late.retain(|(_, hour)| *hour < this_hour);
         late.sort_unstable();
         late.dedup();
         list_late(tx, &late).await

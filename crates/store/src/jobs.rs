@@ -284,6 +284,7 @@ impl Store {
             let readings = self.with_series(&readings);
             write_readings(&mut tx, &readings).await?;
             self.write_history(&mut tx, &readings).await?;
+            self.list_late_hours(&mut tx, &readings).await?;
             write_failures(&mut tx, &failures).await?;
         }
         replace_messages(&mut tx, id).await?;

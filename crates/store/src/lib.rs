@@ -28,6 +28,7 @@ mod models;
 mod moving;
 mod named;
 mod outbox;
+mod past;
 mod people;
 mod profiles;
 mod readings;

@@ -1,10 +1,11 @@
 //! What the losses of several sites make of a region: for each cell the best gateway, what it receives, and how surely.
 
+use lorawan::limits::noise_dbm;
 use lorawan::modulation::{Modulation, SpreadingFactor};
 
 use super::{AreaError, centres, grid};
 use crate::geo::Place;
-use crate::link::budget::{Budget, DataRate, Judgement, Station, Terminal, budget, noise_dbm};
+use crate::link::budget::{Budget, DataRate, Judgement, Station, Terminal, budget};
 use crate::link::interference::{Load, reception};
 use crate::link::shadowing::reliability;
 use crate::range::within;

@@ -1,7 +1,7 @@
 //! A link from its loss: received power, margin by data rate, airtime, duty cycle and charge, both ways.
 
 use lorawan::airtime::uplink_us;
-use lorawan::limits::{duty_cycle, sensitivity_dbm};
+use lorawan::limits::{duty_cycle, noise_dbm, sensitivity_dbm};
 use lorawan::modulation::{Modulation, SpreadingFactor};
 use serde::{Deserialize, Serialize};
 
@@ -117,11 +117,6 @@ impl Default for Draw {
     fn default() -> Self {
         Self { transmit_ma: 44.0, receive_ma: 11.0, receive_s: 0.1 }
     }
-}
-
-/// Thermal noise and the receiver's own, in dBm.
-pub fn noise_dbm(bandwidth_hz: u32, noise_figure_db: f64) -> f64 {
-    -174.0 + 10.0 * f64::from(bandwidth_hz.max(1)).log10() + noise_figure_db
 }
 
 /// How a link is judged.

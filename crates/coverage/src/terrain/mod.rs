@@ -7,3 +7,4 @@ pub mod grid;
 pub mod height_file;
 pub mod mosaic;
 pub mod profile;
+pub mod relief;

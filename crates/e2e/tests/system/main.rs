@@ -26,6 +26,7 @@ mod many_devices;
 mod mqtt;
 mod network;
 mod outbox;
+mod past;
 mod people;
 mod readings;
 mod records;

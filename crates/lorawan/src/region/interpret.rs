@@ -4,10 +4,12 @@ use super::plan::{Block, CfListForm, Plan, Rx1Channel, SubBand, Use};
 use super::{ChannelSet, DataRate};
 use crate::class_b::BEACON_PERIOD_S;
 use crate::wire::CfList;
+use serde::{Deserialize, Serialize};
+
 use crate::{DevAddr, Modulation};
 
 /// A channel.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Channel {
     /// Its index in the plan.
     pub index: u8,
@@ -27,7 +29,7 @@ impl Channel {
 }
 
 /// A channel for join-requests, with what follows from its use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct JoinChannel {
     /// Its index: of the plan's channel, or in CN470 among the common join channels.
     pub index: u8,

@@ -107,7 +107,7 @@ impl DecodeJob {
     }
 
     /// Decodes it with the current decoder.
-    fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
+    pub(crate) fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
         let Self { written, payload, ahead } = self;
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
         let found = match decoder_of(directory, estate_id, &message) {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use api::gateway::GatewayState;
 use api::gateway::event::{GatewayEvent, GatewayEventKind};
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use lorawan::Eui64;
 use store::Store;
 use tokio::sync::mpsc;
@@ -58,6 +58,12 @@ impl GatewayEventDraft {
         &self.text
     }
 
+    /// The event, at this time.
+    pub(crate) fn at(self, id: String, time: DateTime<Utc>) -> GatewayEvent {
+        let Self { kind, text, next, address, state } = self;
+        GatewayEvent { id, time, kind, text, next, address: address.map(|address| address.to_string()), state }
+    }
+
     pub fn state(state: GatewayState) -> Self {
         Self { state: Some(state), ..Self::new(GatewayEventKind::State, format!("It is {} now.", state.label())) }
     }
@@ -82,11 +88,11 @@ impl GatewayLog {
     }
 
     pub fn tell(&self, gateway: Eui64, happening: GatewayEventDraft) {
-        let GatewayEventDraft { kind, text, next, address, state } = happening;
+        let (kind, text) = (happening.kind, &happening.text);
         let mut inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
         if matches!(kind, GatewayEventKind::Refused | GatewayEventKind::Odd | GatewayEventKind::Restarted) {
             let mut hasher = DefaultHasher::new();
-            (kind, &text).hash(&mut hasher);
+            (kind, text).hash(&mut hasher);
             let now = Instant::now();
             if inner.told.len() >= REMEMBERED {
                 inner.told.retain(|_, at| now - *at < AGAIN_AFTER);
@@ -100,8 +106,7 @@ impl GatewayLog {
         }
         let ids = inner.ids.get_or_insert_with(Generator::new);
         let id = ids.generate().unwrap_or_else(|_| ulid::Ulid::generate()).to_string();
-        let address = address.map(|address| address.to_string());
-        let event = GatewayEvent { id, time: Utc::now(), kind, text, next, address, state };
+        let event = happening.at(id, Utc::now());
         tracing::debug!(%gateway, kind = kind.label(), "{}", event.text);
         if self.queue.try_send((gateway, event)).is_err() {
             tracing::warn!(%gateway, "what happened to a gateway is not written down: too much waits for the database");

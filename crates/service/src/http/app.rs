@@ -14,6 +14,7 @@ use crate::gateways::firmware::Firmwares;
 use crate::gateways::registry::GatewayRegistry;
 use crate::gateways::transport::PublicEndpoints;
 use crate::gateways::transport::lns::Lns;
+use crate::ground::Ground;
 use crate::history::summaries::Doubts;
 use crate::http::edge::Edge;
 use crate::http::error::{Refusal, not_found};
@@ -57,6 +58,7 @@ pub struct App {
     pub doubts: Arc<Doubts>,
     pub gateway_services: GatewayServices,
     pub edge: Arc<Edge>,
+    pub ground: Arc<Ground>,
     /// Scripts that people run.
     pub turns: Arc<Turns>,
     /// Exports going on: each reads from the database for as long as it takes.

@@ -156,7 +156,8 @@ impl AheadReader {
     }
 }
 
-fn read(directory: &Directory, uplinks: &[Arc<Ahead>]) {
+/// Decodes uplinks by their scripts, as far as there is time. Blocks.
+pub(crate) fn read(directory: &Directory, uplinks: &[Arc<Ahead>]) {
     let waiting: Vec<(&Arc<Ahead>, ToRead)> =
         uplinks.iter().filter_map(|uplink| Some((uplink, uplink.to_read()?))).collect();
     let (uplinks, to_read): (Vec<&Arc<Ahead>>, Vec<ToRead>) = waiting.into_iter().unzip();

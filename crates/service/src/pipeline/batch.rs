@@ -8,8 +8,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
-use store::{Batch, Decoding, StoreError, StoredMessage, WrittenMessage};
-use ulid::Generator;
+use store::{Batch, Decoding, Mark, StoreError, StoredMessage, WrittenMessage};
 
 use crate::clock;
 use crate::decoding::decoder::{DecodeJob, Found, ReadUplink};
@@ -17,8 +16,10 @@ use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
+use crate::pipeline::ahead;
 use crate::pipeline::ahead::{Ahead, AheadReader, PendingMessage, Taken, Undecoded};
 use crate::pipeline::directory::Directory;
+use crate::pipeline::ids::Ids;
 use crate::pipeline::mailbox::{Coalesce, EngineOutput, Mailbox};
 use crate::pipeline::message::{BuiltMessage, MessageBuilder};
 
@@ -248,35 +249,76 @@ impl Batcher {
             directory: &self.directory,
             presence: &self.presence,
             strangers: &self.strangers,
-            ids: self.ids.now(),
+            ids: &mut self.ids,
+            now: clock::utc(),
         };
         let mut part = Part::default();
         part.batch.mark = Some(output.mark);
-        let (mut ahead, mut shown): (Vec<Arc<Ahead>>, usize) = (Vec::new(), 0);
-        for effect in output.effects {
+        let ahead = part.add(output.effects, &mut builder, (&self.ingest, &self.quarantined));
+        self.reader.put(ahead);
+        PendingBatch([part].into())
+    }
+}
+
+/// Where it is noted what came of frames that are in no message.
+type Noted<'a> = (&'a IngestStats, &'a QuarantinedFrames);
+
+impl Part {
+    /// Takes effects in their order; gives the uplinks that a quick script is to decode.
+    fn add(&mut self, effects: Vec<Effect>, builder: &mut MessageBuilder<'_>, noted: Noted<'_>) -> Vec<Arc<Ahead>> {
+        let (ingest, quarantined) = noted;
+        let mut ahead: Vec<Arc<Ahead>> = Vec::new();
+        for effect in effects {
             match effect {
-                Effect::Persist(change) => part.batch.changes.push(change),
-                Effect::Transmit(transmission) => part.transmissions.push(transmission),
+                Effect::Persist(change) => self.batch.changes.push(change),
+                Effect::Transmit(transmission) => self.transmissions.push(transmission),
                 Effect::Publish(event) => {
                     if let Event::Uplink(uplink) = &event {
-                        part.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
+                        self.heard.extend(uplink.frame.heard_by.iter().map(|copy| copy.heard_at).min());
                     }
-                    count(&event, &self.ingest, &self.quarantined);
+                    count(&event, ingest, quarantined);
                     let Some(built) = builder.tell(event) else { continue };
-                    shown += usize::from(!built.keep);
-                    if !built.keep && shown > LIVE_ONLY {
-                        self.ingest.not_shown();
+                    if !built.keep && self.live_only.len() >= LIVE_ONLY {
+                        ingest.not_shown();
                         continue;
                     }
-                    match part.take(built, &self.directory) {
+                    match self.take(built, builder.directory) {
                         Ok(uplink) => ahead.extend(uplink),
                         Err(error) => tracing::error!("a message cannot be written down: {error}"),
                     }
                 }
             }
         }
-        self.reader.put(ahead);
-        PendingBatch([part].into())
+        ahead
+    }
+}
+
+/// Uplinks of the past that are decoded in one go.
+const DECODED_TOGETHER: usize = 512;
+
+/// A batch of what happened at several moments of the past.
+#[derive(Default)]
+pub(crate) struct PastBatch {
+    part: Part,
+    ahead: Vec<Arc<Ahead>>,
+}
+
+impl PastBatch {
+    /// Adds what the engine wants done at the builder's moment, without what is to be sent.
+    pub(crate) fn add(&mut self, effects: Vec<Effect>, mark: Mark, builder: &mut MessageBuilder<'_>, noted: Noted<'_>) {
+        self.part.batch.mark = Some(mark);
+        self.ahead.append(&mut self.part.add(effects, builder, noted));
+    }
+
+    /// How many messages and changes are in it.
+    pub(crate) fn rows(&self) -> usize {
+        self.part.rows()
+    }
+
+    /// Decodes it as far as that is quick, and makes its rows. Blocks.
+    pub(crate) fn finish(self, directory: &Directory) -> FinishedBatch {
+        self.ahead.chunks(DECODED_TOGETHER).for_each(|some| ahead::read(directory, some));
+        PendingBatch([self.part].into()).finish()
     }
 }
 
@@ -308,28 +350,6 @@ fn quarantine(quarantined: &QuarantinedFrames, ingest: &IngestStats, refused: &R
     }
 }
 
-/// Makes message identifiers, which sort by time. After the clock was set back they do not stay in the future.
-#[derive(Default)]
-pub(crate) struct Ids {
-    generator: Generator,
-    newest_ms: u64,
-}
-
-/// The generator keeps its identifiers in order across this.
-const SMALL_STEP_MS: u64 = 2_000;
-
-impl Ids {
-    fn now(&mut self) -> &mut Generator {
-        let now_ms = u64::try_from(clock::utc().timestamp_millis()).unwrap_or(0);
-        if now_ms + SMALL_STEP_MS < self.newest_ms {
-            self.generator = Generator::new();
-            self.newest_ms = 0;
-        }
-        self.newest_ms = self.newest_ms.max(now_ms);
-        &mut self.generator
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use api::message::{Body, ReadingValue};
@@ -338,7 +358,7 @@ mod tests {
     use engine::{Change, Counters, HeardFrame, Radio, UplinkEvent};
     use lorawan::region::Region;
     use lorawan::{DevAddr, Eui64, Modulation};
-    use store::{DeviceContext, Mark};
+    use store::DeviceContext;
 
     use std::time::{Duration, Instant};
 

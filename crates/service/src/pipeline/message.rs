@@ -12,13 +12,14 @@ use engine::{DownlinkEvent, Event, HeardFrame, JoinedEvent, RefusedEvent, Uplink
 use lorawan::region::Region;
 use lorawan::{Direction, Eui64};
 use store::{Activity, DeviceContext, EstateId};
-use ulid::{Generator, Ulid};
+use ulid::Ulid;
 
 use crate::decoding::decoder::ToRead;
 use crate::decoding::workers::Payload;
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::strangers::{Request, Strangers};
 use crate::pipeline::directory::Directory;
+use crate::pipeline::ids::Ids;
 
 /// A message, and what belongs to it.
 pub(crate) struct BuiltMessage {
@@ -37,7 +38,9 @@ pub(crate) struct MessageBuilder<'a> {
     pub directory: &'a Directory,
     pub presence: &'a GatewayRegistry,
     pub strangers: &'a Strangers,
-    pub ids: &'a mut Generator,
+    pub ids: &'a mut Ids,
+    /// The time of what is not a frame.
+    pub now: DateTime<Utc>,
 }
 
 impl MessageBuilder<'_> {
@@ -48,7 +51,7 @@ impl MessageBuilder<'_> {
             Event::Joined(joined) => self.joined(joined),
             Event::Notice { dev_eui, at, notice } => {
                 let device = self.directory.device(dev_eui)?;
-                let at = DateTime::from_timestamp_micros(at.0).unwrap_or_else(Utc::now);
+                let at = DateTime::from_timestamp_micros(at.0).unwrap_or(self.now);
                 let body = Body::Notice(Notice {
                     code: notice.code().into(),
                     wants_attention: notice.wants_attention(),
@@ -64,13 +67,13 @@ impl MessageBuilder<'_> {
             Event::Downlink(downlink) => {
                 let device = self.directory.device(downlink.dev_eui)?;
                 let body = Body::Downlink(Box::new(self.downlink(device.region, &downlink)));
-                Some(self.about_device(device, Utc::now(), body, None))
+                Some(self.about_device(device, self.now, body, None))
             }
         }
     }
 
     fn uplink(&mut self, uplink: UplinkEvent) -> Option<BuiltMessage> {
-        let at = time_of(&uplink.frame);
+        let at = self.time_of(&uplink.frame);
         let (device, decoder) = self.directory.device_with_decoder(uplink.dev_eui)?;
         let usual_interval_s = self.directory.heard(uplink.dev_eui, at);
         let heard = self.heard(device.region, &uplink.frame);
@@ -104,7 +107,7 @@ impl MessageBuilder<'_> {
     }
 
     fn joined(&mut self, joined: JoinedEvent) -> Option<BuiltMessage> {
-        let at = time_of(&joined.frame);
+        let at = self.time_of(&joined.frame);
         let device = self.directory.device(joined.dev_eui)?;
         let usual_interval_s = self.directory.joined(joined.dev_eui);
         let heard = self.heard(device.region, &joined.frame);
@@ -126,7 +129,7 @@ impl MessageBuilder<'_> {
     }
 
     fn refused(&mut self, refused: &RefusedEvent) -> Option<BuiltMessage> {
-        let at = time_of(&refused.frame);
+        let at = self.time_of(&refused.frame);
         let note = RefusalNote {
             code: refused.reason.code().into(),
             join: refused.reason.is_join(),
@@ -208,12 +211,17 @@ impl MessageBuilder<'_> {
     }
 
     fn message(&mut self, at: DateTime<Utc>, estate_id: EstateId, body: Body) -> Message {
-        let id = self.ids.generate().unwrap_or_else(|overflow| overflow.commit_overflow_increment());
+        let id = self.ids.next(self.now);
         new_message(id, at, self.directory.estate_slug(estate_id), body)
     }
 
     fn gateway_name(&self, eui: Eui64) -> String {
         self.presence.known(eui).map_or_else(|| eui.to_string(), |known| known.name)
+    }
+
+    /// The reception time at the gateway that heard it best.
+    fn time_of(&self, frame: &HeardFrame) -> DateTime<Utc> {
+        frame.heard_by.first().and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or(self.now)
     }
 
     /// A frame as messages carry it.
@@ -241,11 +249,6 @@ struct Heard {
 /// A message without a device.
 pub(crate) fn new_message(id: Ulid, time: DateTime<Utc>, estate: String, body: Body) -> Message {
     Message { id: id.to_string(), time, estate, fleet: None, device: None, body }
-}
-
-/// The reception time at the gateway that heard it best.
-fn time_of(frame: &HeardFrame) -> DateTime<Utc> {
-    frame.heard_by.first().and_then(|r| DateTime::from_timestamp_micros(r.heard_at.0)).unwrap_or_else(Utc::now)
 }
 
 fn checks(

@@ -7,6 +7,7 @@ pub(crate) mod commit;
 pub(crate) mod condition;
 pub(crate) mod directory;
 pub(crate) mod gateway_news;
+pub(crate) mod ids;
 pub(crate) mod live;
 pub(crate) mod mailbox;
 pub(crate) mod message;

@@ -11,6 +11,7 @@ pub(crate) mod journal;
 pub(crate) mod keepers;
 pub(crate) mod lease;
 pub(crate) mod operator;
+pub(crate) mod past;
 pub(crate) mod ports;
 pub(crate) mod records;
 pub(crate) mod run;

@@ -1,7 +1,7 @@
 //! Obeying MAC commands.
 
 use lorawan::MacVersion;
-use lorawan::mac::{Battery, DownCommand, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
+use lorawan::mac::{DownCommand, LinkAdr, NewChannel, RxParamSetup, TxParamSetup, UpCommand};
 use lorawan::region::Plan;
 
 use super::{Device, Refuses, Session};
@@ -17,7 +17,8 @@ impl Device {
         let (plan, version) = (self.plan(), self.build.version);
         let Some(session) = self.session.as_mut() else { return };
         let speaks_1_1 = session.speaks_1_1;
-        let mut obedience = Obedience { plan, version, refuses: &self.refuses, session };
+        let status = UpCommand::DevStatusAns { battery: self.battery, margin_db: self.snr_db };
+        let mut obedience = Obedience { plan, version, refuses: &self.refuses, status, session };
         let answers = obedience.answers(said);
         for command in said {
             match command {
@@ -43,6 +44,8 @@ struct Obedience<'a> {
     plan: &'static Plan,
     version: MacVersion,
     refuses: &'a [Refuses],
+    /// Its answer to DevStatusReq.
+    status: UpCommand,
     session: &'a mut Session,
 }
 
@@ -83,7 +86,7 @@ impl Obedience<'_> {
             }
             DownCommand::NewChannelReq(channel) => self.new_channel(&channel),
             DownCommand::TxParamSetupReq(tx) if self.plan.dwell.by_command => self.tx_param_setup(tx),
-            DownCommand::DevStatusReq => UpCommand::DevStatusAns { battery: Battery::Level(200), margin_db: 9 },
+            DownCommand::DevStatusReq => self.status,
             DownCommand::PingSlotChannelReq { frequency_hz, data_rate } => {
                 self.ping_slot_channel(frequency_hz, data_rate)
             }

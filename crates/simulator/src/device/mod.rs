@@ -6,16 +6,19 @@
 
 mod commands;
 mod join;
+mod memory;
 mod session;
 mod windows;
 
 use lorawan::crypto::{MicKey, PayloadKey, SessionKeys, SessionKeys11};
-use lorawan::mac::{DeviceClass, DownCommand, UpCommand, commands};
+use lorawan::mac::{Battery, DeviceClass, DownCommand, UpCommand, commands};
 use lorawan::region::{JOIN_ACCEPT_DELAY1_S, Plan, Region};
 use lorawan::wire::{DataView, JoinKind, UplinkFlags};
 use lorawan::{AesKey, DevAddr, Direction, Eui64, MacVersion, Modulation, airtime, counter};
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
+
+pub use memory::Memory;
 
 use session::Session;
 use windows::Window;
@@ -227,6 +230,10 @@ pub struct Device {
     refuses: Vec<Refuses>,
     /// The type of rejoin-request that the network wants of it.
     to_rejoin: Option<u8>,
+    /// What it says of its battery.
+    battery: Battery,
+    /// SNR of the last downlink, in dB.
+    snr_db: i8,
     rng: StdRng,
 }
 
@@ -255,6 +262,8 @@ impl Device {
             groups: Vec::new(),
             refuses: Vec::new(),
             to_rejoin: None,
+            battery: Battery::Level(200),
+            snr_db: 9,
             rng: StdRng::seed_from_u64(seed),
         };
         device.introduce();
@@ -309,6 +318,16 @@ impl Device {
     /// Makes it a member of a multicast group.
     pub fn enter(&mut self, group: Group) {
         self.groups.push(group);
+    }
+
+    /// Takes note of its battery, which it is asked about now and then.
+    pub fn set_battery(&mut self, battery: Battery) {
+        self.battery = battery;
+    }
+
+    /// Takes note of how well it heard a downlink (TS001 §5.5: -32 to 31 dB).
+    pub fn heard_with(&mut self, snr_db: f64) {
+        self.snr_db = snr_db.round().clamp(-32.0, 31.0) as i8;
     }
 
     /// Whether it has a session.

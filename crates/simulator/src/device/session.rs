@@ -6,11 +6,15 @@ use lorawan::region::{ADR_ACK_DELAY, ADR_ACK_LIMIT, AdrSettings, Channel, Channe
 use lorawan::wire::{DataRepr, DataView, FPort, JoinAccept, NetworkKeys11, UplinkFlags};
 use lorawan::{DevAddr, Direction, MacVersion, NetId, counter};
 
+use serde::{Deserialize, Serialize};
+
 use super::Build;
 
+#[derive(Clone, Serialize, Deserialize)]
 pub(super) struct Session {
     pub(super) dev_addr: DevAddr,
     pub(super) net_id: NetId,
+    #[serde(with = "super::memory::keys")]
     pub(super) keys: SessionKeys11,
     pub(super) speaks_1_1: bool,
     pub(super) adr: AdrSettings,
@@ -38,6 +42,7 @@ pub(super) struct Session {
     pub(super) ping_data_rate: u8,
     next_up: u32,
     /// The last uplink, to be sent again.
+    #[serde(skip)]
     last_sent: Option<Sent>,
     /// Last counter of each of 1.1's two downlink counters; 1.0.x uses the first.
     last_down: [Option<u32>; 2],

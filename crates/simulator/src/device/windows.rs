@@ -105,6 +105,11 @@ impl Device {
         self.beacon_s.is_some_and(|heard| gps_s - i64::from(heard) < BEACONLESS_S)
     }
 
+    /// Whether beacons are of use to it.
+    pub fn looks_for_beacons(&self) -> bool {
+        matches!(self.build.listens, Listens::InPingSlots(_))
+    }
+
     /// Whether it says in its uplinks that its ping slots are open.
     pub fn in_class_b(&self) -> bool {
         matches!(self.build.listens, Listens::InPingSlots(_)) && self.beacon_s.is_some()

@@ -9,7 +9,7 @@ use lorawan::gps_time;
 use tokio::time::Instant;
 
 use crate::clock;
-use crate::radio::Place;
+use coverage::geo::Place;
 
 /// So long before it goes out a beacon is handed to the transmitter.
 pub(super) const AHEAD: Duration = Duration::from_secs(1);

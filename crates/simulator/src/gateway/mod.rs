@@ -11,18 +11,21 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
+use agent::kit::Entrance;
+use coverage::geo::Place;
 use gateway_link::udp::TxPacket;
 use lorawan::Eui64;
 use lorawan::region::Region;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
+use crate::air::Arrival;
 use crate::device::Emission;
-use crate::radio::{Arrival, Place};
-use agent::kit::Entrance;
+use crate::environment::MomentUs;
 use transmitter::Transmitter;
 
 pub use faults::Faults;
+pub(crate) use transmitter::sending_us;
 
 /// What it sends with where nobody tells it: by WebSocket the power is the gateway's own to know.
 const OWN_POWER_DBM: i32 = 14;
@@ -36,8 +39,6 @@ pub struct Site {
     pub name: String,
     /// Its state.
     pub place: Place,
-    /// Gain of its antenna, in dBi.
-    pub gain_dbi: f64,
     /// Whether it has GPS time.
     pub has_gps: bool,
     /// Whose channels it hears.
@@ -71,14 +72,14 @@ enum Link {
     WebSocket(websocket::Link),
 }
 
-/// A frame a gateway sends: when, and what.
+/// A frame that a gateway sends.
 #[derive(Debug, Clone)]
 pub struct Sending {
     /// The gateway's EUI.
     pub gateway: Eui64,
-    /// When it is to go out.
-    pub at: Instant,
-    /// What it is to send.
+    /// When it begins.
+    pub at_us: MomentUs,
+    /// What it sends.
     pub packet: TxPacket,
 }
 

@@ -14,6 +14,16 @@ use crate::clock;
 /// How far ahead a transmission may be planned.
 const TOO_EARLY_US: i32 = 15_000_000;
 
+/// How long a frame is on the air.
+pub(crate) fn sending_us(packet: &TxPacket) -> u64 {
+    match packet.modulation {
+        Modulation::Lora { spreading_factor, bandwidth } if packet.no_header => {
+            airtime::LoraPacket::BEACON.airtime_us(spreading_factor, bandwidth.hz(), packet.phy_payload.len())
+        }
+        modulation => airtime::downlink_us(modulation, packet.phy_payload.len()),
+    }
+}
+
 /// The radio.
 pub(super) struct Transmitter {
     pub has_gps: bool,
@@ -67,13 +77,7 @@ impl Transmitter {
                 us => now + Duration::from_micros(u64::from(us.unsigned_abs())),
             },
         };
-        let length = match packet.modulation {
-            Modulation::Lora { spreading_factor, bandwidth } if packet.no_header => {
-                airtime::LoraPacket::BEACON.airtime_us(spreading_factor, bandwidth.hz(), packet.phy_payload.len())
-            }
-            modulation => airtime::downlink_us(modulation, packet.phy_payload.len()),
-        };
-        let end = at + Duration::from_micros(length);
+        let end = at + Duration::from_micros(sending_us(packet));
         let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         busy.retain(|(_, end)| *end > now);
         if busy.iter().any(|(from, to)| at < *to && *from < end) {

@@ -11,8 +11,9 @@ use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 use super::{Gateway, Sending, any_port_towards, tenths};
+use crate::air::Arrival;
+use crate::clock;
 use crate::device::Emission;
-use crate::radio::Arrival;
 
 /// How often the way down is kept open.
 const PULL_EVERY: Duration = Duration::from_secs(5);
@@ -98,7 +99,7 @@ impl Gateway {
                         let ack = result.as_ref().map(|_| ()).map_err(Clone::clone);
                         link.call(Datagram::TxAck { token, gateway: self.eui, result: ack }).await;
                         if let Ok(at) = result {
-                            let _ = sendings.send(Sending { gateway: self.eui, at, packet }).await;
+                            let _ = sendings.send(Sending { gateway: self.eui, at_us: clock::us(at), packet }).await;
                         }
                     }
                 }
@@ -131,14 +132,14 @@ mod tests {
     use super::super::transmitter::tests::packet;
     use super::super::{Site, Way};
     use super::*;
-    use crate::radio::Place;
+    use coverage::geo::Place;
 
     #[tokio::test]
     async fn it_calls_reports_and_acknowledges_over_its_socket() {
         let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let faults = super::super::Faults { reconnects_every_s: Some(0.2), ..Default::default() };
         let place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
-        let site = Site { name: "test".into(), place, gain_dbi: 2.0, has_gps: false, region: Region::Eu868, faults };
+        let site = Site { name: "test".into(), place, has_gps: false, region: Region::Eu868, faults };
         let gateway = Gateway::new(Eui64(7), site, Way::Udp(server.local_addr().unwrap())).await.unwrap();
         let (sender, mut sendings) = mpsc::channel(4);
         let task = tokio::spawn(Arc::clone(&gateway).run(sender));

@@ -11,10 +11,10 @@ use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 use super::{Gateway, OWN_POWER_DBM, Sending, beaconing, tenths};
+use crate::air::Arrival;
 use crate::clock;
 use crate::device::Emission;
 use crate::lns::{Connection, LinkError};
-use crate::radio::Arrival;
 use agent::kit::Entrance;
 
 /// How long it waits before it calls again: longer each time, so that many do not come at once.
@@ -133,7 +133,7 @@ impl Gateway {
     async fn beacon(&self, config: &RouterConfig, time_s: u32, sendings: &mpsc::Sender<Sending>) {
         let Some(packet) = beaconing::packet(config, time_s, self.site.place) else { return };
         match self.transmitter.plan(&packet, Instant::now()) {
-            Ok(at) => drop(sendings.send(Sending { gateway: self.eui, at, packet }).await),
+            Ok(at) => drop(sendings.send(Sending { gateway: self.eui, at_us: clock::us(at), packet }).await),
             Err(why) => tracing::debug!(gateway = self.site.name, "no beacon: {why:?}"),
         }
     }
@@ -175,7 +175,7 @@ impl Gateway {
             phy_payload: order.phy_payload.clone(),
         };
         let at = self.transmitter.plan(&packet, Instant::now()).ok()?;
-        let _ = sendings.send(Sending { gateway: self.eui, at, packet }).await;
+        let _ = sendings.send(Sending { gateway: self.eui, at_us: clock::us(at), packet }).await;
         let gpstime = self.transmitter.gps_us(at).unwrap_or(0);
         Some(FromGateway::Sent(Sent { diid: order.diid, xtime: self.xtime(link, at), gpstime }))
     }

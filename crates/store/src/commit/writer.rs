@@ -26,6 +26,8 @@ pub struct Writer {
     state: Option<MySqlConnection>,
     history: Option<MySqlConnection>,
     limit: Duration,
+    /// Whether hours that are over get their values only now, and are summed up when all are there.
+    past: bool,
 }
 
 /// Whether a transaction goes on.
@@ -39,7 +41,12 @@ impl Writer {
     /// A writer that holds this lease.
     pub fn new(store: Store, lease: Lease) -> Self {
         let options = store.options.as_ref().clone();
-        Self { store, options, lease, state: None, history: None, limit: COMMIT_LIMIT }
+        Self { store, options, lease, state: None, history: None, limit: COMMIT_LIMIT, past: false }
+    }
+
+    /// A writer of a whole past at once: the hours are summed up once it is written ([`Store::sum_up`]).
+    pub fn of_past(store: Store, lease: Lease) -> Self {
+        Self { past: true, ..Self::new(store, lease) }
     }
 
     /// The lease, with the number of commits that are known to be made.
@@ -81,7 +88,7 @@ impl Writer {
         if new.len() < APART {
             write_messages(&mut state, &new).await?;
             write_messages(&mut state, &decoded).await?;
-            write_state(&self.store, &mut state, batch).await?;
+            write_state(&self.store, &mut state, batch, self.past).await?;
             state.commit().await?;
             return Ok(());
         }
@@ -101,7 +108,7 @@ impl Writer {
         };
         let state_written = async {
             write_messages(&mut state, &decoded).await?;
-            write_state(&self.store, &mut state, batch).await
+            write_state(&self.store, &mut state, batch, self.past).await
         };
         futures::try_join!(told, state_written)?;
         state.commit().await?;
@@ -144,11 +151,19 @@ async fn note_group(
 }
 
 /// Everything of a batch but its messages, and the mark that makes them count.
-async fn write_state(store: &Store, tx: &mut Transaction<'_, MySql>, batch: &Batch) -> Result<(), StoreError> {
+async fn write_state(
+    store: &Store,
+    tx: &mut Transaction<'_, MySql>,
+    batch: &Batch,
+    past: bool,
+) -> Result<(), StoreError> {
     store.write_changes(tx, &batch.changes).await?;
     let readings = store.with_series(&batch.readings);
     write_readings(tx, &readings).await?;
     store.write_history(tx, &readings).await?;
+    if !past {
+        store.list_late_hours(tx, &readings).await?;
+    }
     write_failures(tx, &batch.failures).await?;
     write_activity(tx, &batch.activity).await?;
     let Some(Mark { position, processed_until }) = batch.mark else { return Ok(()) };

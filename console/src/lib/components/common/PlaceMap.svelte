@@ -1,7 +1,8 @@
-<!-- Where gateways and devices are: circles and squares. No map of the land is fetched from anywhere: a grid and a scale tell distances. -->
+<!-- Where gateways and devices are: circles and squares, on the ground that the service draws from its own files. Nothing is fetched from elsewhere; without files a grid and a scale tell distances. -->
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
   import type { Map as LeafletMap, LayerGroup } from "leaflet";
+  import { layGround } from "#lib/ground.ts";
   import { labels } from "#lib/map-labels.ts";
 
   type Point = { name: string; kind?: "gateway" | "device"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
@@ -15,11 +16,12 @@
   let map = $state<LeafletMap | null>(null);
   let drawn: LayerGroup | null = null;
   let shown = "";
+  let onGround = $state(false);
 
   $effect(() => {
-    let gone = false;
-    void import("leaflet").then((loaded) => {
-      if (gone) return;
+    const gone = new AbortController();
+    void import("leaflet").then(async (loaded) => {
+      if (gone.signal.aborted) return;
       leaflet = loaded.default ?? loaded;
       const made = leaflet.map(place, { attributionControl: false, zoomControl: false, zoomSnap: 0.25 }).setView([54.7, 3.9], 11);
       leaflet.control.zoom({ position: "topright" }).addTo(made);
@@ -28,9 +30,11 @@
       made.on("click", (event) => pick?.(round(event.latlng.lat), round(event.latlng.lng)));
       made.on("moveend", draw);
       map = made;
+      onGround = await layGround(leaflet, made, gone.signal);
+      if (onGround) draw();
     });
     return () => {
-      gone = true;
+      gone.abort();
       map?.remove();
       map = null;
     };
@@ -61,11 +65,16 @@
   function draw() {
     if (!map || !leaflet || !drawn) return;
     drawn.clearLayers();
+    if (!onGround) drawGrid(map, leaflet, drawn);
+    drawMarks(map, leaflet, drawn);
+  }
+
+  function drawGrid(map: LeafletMap, leaflet: typeof import("leaflet"), drawn: LayerGroup) {
     const bounds = map.getBounds();
     const line = (ends: [number, number][], label: string, at: [number, number]) => {
-      leaflet?.polyline(ends, { className: "grid-line", interactive: false }).addTo(drawn!);
-      const icon = leaflet?.divIcon({ className: "grid-label", html: label, iconSize: [70, 14], iconAnchor: [-3, 15] });
-      leaflet?.marker(at, { icon, interactive: false, keyboard: false }).addTo(drawn!);
+      leaflet.polyline(ends, { className: "grid-line", interactive: false }).addTo(drawn);
+      const icon = leaflet.divIcon({ className: "grid-label", html: label, iconSize: [70, 14], iconAnchor: [-3, 15] });
+      leaflet.marker(at, { icon, interactive: false, keyboard: false }).addTo(drawn);
     };
     const [south, north, west, east] = [bounds.getSouth(), bounds.getNorth(), bounds.getWest(), bounds.getEast()];
     const [up, across] = [step(north - south), step(east - west)];
@@ -89,8 +98,11 @@
         [south, lon],
       );
     }
+  }
+
+  function drawMarks(map: LeafletMap, leaflet: typeof import("leaflet"), drawn: LayerGroup) {
     const named = points.map((point) => {
-      const { x, y } = map!.latLngToContainerPoint([point.latitude_deg, point.longitude_deg]);
+      const { x, y } = map.latLngToContainerPoint([point.latitude_deg, point.longitude_deg]);
       const fine = FINE.includes(point.state);
       // Colour and shape say what is fine; what is not is said in words as well, and has its room first.
       const told = `${point.name} · ${point.state.replace("_", " ")}`;
@@ -116,13 +128,25 @@
   }
 </script>
 
-<div bind:this={place} class="map rounded-box border border-base-300" class:picking={Boolean(pick)} style:height role="application" aria-label={label}></div>
+<div
+  bind:this={place}
+  class="map rounded-box border border-base-300"
+  class:picking={Boolean(pick)}
+  class:on-ground={onGround}
+  style:height
+  role="application"
+  aria-label={label}
+></div>
 
 <style>
   .map {
     background: var(--color-base-200);
     /* Menus lie above it. */
     isolation: isolate;
+  }
+  /* The sea, which the tiles leave clear. */
+  .on-ground {
+    background: var(--color-sea);
   }
   .map:global(.leaflet-container) {
     font-family: inherit;

@@ -34,7 +34,9 @@ use crate::show::Out;
 pub(crate) async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
     match verb {
         ScenarioVerb::Import { folder, kits } => import::run(client, out, folder, kits).await,
-        ScenarioVerb::Run { folder, gateways_call, kits } => run::run(out, folder, gateways_call, kits).await,
+        ScenarioVerb::Run { folder, gateways_call, kits, memory } => {
+            run::run(out, (folder, kits, memory), gateways_call).await
+        }
     }
 }
 
@@ -60,7 +62,7 @@ async fn register(client: &Client, out: &Out, scenario: &Scenario) -> Result<()>
         let added = add::<Gateway>(client, "gateways", &gateway.to_register()).await?;
         said(out, "gateway", &gateway.name, added)?;
     }
-    for device in &scenario.devices {
+    for device in scenario.devices.iter().filter(|d| !d.stranger) {
         let added = add::<DeviceDetail>(client, "devices", &device.to_register()).await?;
         said(out, "device", &device.name, added)?;
     }

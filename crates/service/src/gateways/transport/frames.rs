@@ -8,7 +8,7 @@ use lorawan::{Eui64, Modulation};
 const FSK_DEVIATION_HZ: u32 = 25_000;
 
 /// A transmission as it is sent to gateways.
-pub(super) fn packet(transmission: &Transmission) -> TxPacket {
+pub(crate) fn packet(transmission: &Transmission) -> TxPacket {
     let deviation_hz = matches!(transmission.modulation, Modulation::Fsk { .. }).then_some(FSK_DEVIATION_HZ);
     let beacon = transmission.window == Window::Beacon;
     TxPacket {

@@ -9,6 +9,8 @@ pub(crate) mod lns;
 pub(crate) mod mqtt;
 pub(crate) mod udp;
 
+pub(crate) use frames::packet;
+
 use std::net::IpAddr;
 use std::sync::Arc;
 

@@ -2,6 +2,7 @@
 
 pub(crate) mod find;
 pub(crate) mod frames;
+pub(crate) mod ground;
 pub(crate) mod ledger;
 pub(crate) mod readings;
 pub(crate) mod regions;
@@ -29,6 +30,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(regions::show_region))
         .routes(routes!(regions::airtime))
         .routes(routes!(regions::layout))
+        .routes(routes!(ground::show_ground))
+        .routes(routes!(ground::ground_tile))
         .routes(routes!(find::find))
         .routes(routes!(watch::show_watch))
         .routes(routes!(watch::list_decode_failures))

@@ -64,6 +64,11 @@
     outboxNews += 1;
   }
 
+  // A name in the address is as good as an EUI; the page goes by the EUI.
+  $effect(() => {
+    if (device && device.dev_eui !== eui) void goto(`/devices/${device.dev_eui}${page.url.search}`, { replaceState: true });
+  });
+
   $effect(() =>
     live.listen(
       (message) => {

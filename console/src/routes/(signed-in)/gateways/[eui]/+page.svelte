@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { goto } from "$app/navigation";
   import { page } from "$app/state";
   import { api, call, type Message } from "#lib/api.ts";
   import { live } from "#lib/live.svelte.ts";
@@ -52,6 +53,11 @@
   const gateway = $derived(held.value);
   const messages = $derived(traffic.value ?? []);
   const problem = $derived(act.problem || held.problem);
+
+  // A name in the address is as good as an EUI; the page goes by the EUI.
+  $effect(() => {
+    if (gateway && gateway.eui !== eui) void goto(`/gateways/${gateway.eui}${page.url.search}`, { replaceState: true });
+  });
 
   $effect(() =>
     live.listen(

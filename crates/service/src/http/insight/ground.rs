@@ -1,0 +1,64 @@
+//! The ground under maps.
+
+use std::sync::Arc;
+
+use api::ground::{GroundExtent, GroundInfo, Paper, TileQuestion};
+use api::problem::Problem;
+use axum::extract::{Path, State};
+use axum::http::header;
+use axum::response::IntoResponse;
+use coverage::terrain::relief::{DEEPEST, Palette, Tile};
+
+use crate::http::app::App;
+use crate::http::auth::context::RequestContext;
+use crate::http::error::Refusal;
+use crate::http::extract::Params;
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
+
+/// How long a browser may keep a tile: the files change only when the service is started again.
+const KEPT: &str = "private, max-age=3600";
+
+/// The ground that the service has files of: maps lie on it.
+#[utoipa::path(get, path = "/ground", tag = "ground",
+    extensions(("x-right" = json!("anyone"))), responses((status = 200, body = GroundInfo)))]
+pub(crate) async fn show_ground(State(app): State<App>, _entry: RequestContext) -> Answer<GroundInfo> {
+    let extent = app.ground.terrain().extent().map(|extent| GroundExtent {
+        south_deg: extent.south_deg,
+        west_deg: extent.west_deg,
+        north_deg: extent.north_deg,
+        east_deg: extent.east_deg,
+    });
+    Ok(Json(GroundInfo { extent, deepest: DEEPEST }))
+}
+
+/// A tile of a map of the ground, 256 pixels square, in the scheme of web maps (OGC 17-083r4, Annex D.1). The sea and what is
+/// not known are clear.
+#[utoipa::path(get, path = "/ground/tiles/{level}/{column}/{row}", tag = "ground",
+    extensions(("x-right" = json!("anyone"))),
+    params(("level" = u8, Path, maximum = 16, example = 11), ("column" = u32, Path, example = 1046),
+        ("row" = u32, Path, example = 655), TileQuestion),
+    responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 404, body = Problem)))]
+pub(crate) async fn ground_tile(
+    State(app): State<App>,
+    _entry: RequestContext,
+    Path((level, column, row)): Path<(u8, u32, u32)>,
+    Params(question): Params<TileQuestion>,
+) -> Result<impl IntoResponse, Refusal> {
+    let Some(tile) = Tile::new(level, column, row) else {
+        let why = format!("levels are 0 to {DEEPEST}, and a level has columns and rows from 0 to 2 to the power of it");
+        return Err(Refusal(Problem::new(404, "not_found", "There is no such tile").detail(why)));
+    };
+    let palette = match question.paper.unwrap_or_default() {
+        Paper::Light => Palette::LIGHT,
+        Paper::Dark => Palette::DARK,
+    };
+    let ground = Arc::clone(&app.ground);
+    let _turn = app.ground.turns.acquire().await;
+    let drawn = blocking(move || ground.tile(tile, &palette)).await?;
+    let png = drawn.map_err(|why| {
+        tracing::error!("a tile cannot be drawn: {why:#}");
+        Refusal::internal()
+    })?;
+    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], png))
+}

@@ -1,0 +1,75 @@
+use std::path::Path;
+
+use super::*;
+use crate::scenario::Scenario;
+
+const MAY: MomentUs = 1_777_593_600_000_000;
+const HOUR_US: i64 = 3_600_000_000;
+
+fn tarnsey() -> Scenario {
+    Scenario::load(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/tarnsey")).unwrap()
+}
+
+fn simulated(scenario: &Scenario, seed: u64) -> Simulation {
+    Simulation::new(scenario, (MAY, MAY), seed).unwrap()
+}
+
+/// All frames heard in this time, as bytes and gateways.
+fn heard(simulation: &mut Simulation, until_us: MomentUs) -> Vec<(Eui64, Vec<u8>, i64)> {
+    let of = |news| match news {
+        News::Heard { gateway, emission, end_us, .. } => Some((gateway, emission.phy_payload, end_us)),
+        News::Event(_) => None,
+    };
+    simulation.advance(until_us).into_iter().filter_map(of).collect()
+}
+
+#[test]
+fn the_same_seed_makes_the_same_world() {
+    let scenario = tarnsey();
+    let hour = |seed| heard(&mut simulated(&scenario, seed), MAY + HOUR_US);
+    let first = hour(5);
+    assert!(first.len() > 100, "{}", first.len());
+    assert_eq!(first, hour(5));
+    assert_ne!(first, hour(6));
+}
+
+#[test]
+fn a_gateway_that_was_away_heard_nothing_then() {
+    let mut scenario = tarnsey();
+    for gateway in &mut scenario.gateways {
+        gateway.away = vec![DaysAgo { from_days_ago: 0.5, until_days_ago: 0.25 }];
+    }
+    let present_us = MAY + 24 * HOUR_US;
+    let mut simulation = Simulation::new(&scenario, (MAY, present_us), 5).unwrap();
+    let heard = heard(&mut simulation, present_us);
+    let away = MAY + 12 * HOUR_US..MAY + 18 * HOUR_US;
+    assert!(heard.iter().any(|(_, _, at_us)| *at_us < away.start) && heard.iter().any(|(.., at_us)| *at_us > away.end));
+    assert!(!heard.iter().any(|(_, _, at_us)| away.contains(at_us)));
+    assert!(
+        !simulation.is_there(simulation.posts[0].eui, away.start) && simulation.is_there(simulation.posts[0].eui, MAY)
+    );
+}
+
+#[test]
+fn a_world_goes_on_from_what_it_remembers() {
+    let mut scenario = tarnsey();
+    // The one that needs no network to send.
+    scenario.devices.retain(|device| device.personal.is_some());
+    let mut before = simulated(&scenario, 5);
+    before.advance(MAY + 2 * HOUR_US);
+    let kept = serde_json::to_string(&before.memory()).unwrap();
+    let mut after = Simulation::new(&scenario, (MAY + 2 * HOUR_US, MAY), 5).unwrap();
+    after.recall(serde_json::from_str(&kept).unwrap());
+    let first = |simulation: &mut Simulation| {
+        heard(simulation, MAY + 3 * HOUR_US).into_iter().map(|(_, bytes, at_us)| (bytes, at_us)).next()
+    };
+    let next = first(&mut before);
+    assert!(next.is_some() && next == first(&mut after), "the same frame at the same time");
+    let file = std::env::temp_dir().join(format!("world-{}.json", std::process::id()));
+    assert!(WorldMemory::read(&file).unwrap().is_none());
+    after.memory().write(&file).unwrap();
+    assert_eq!(WorldMemory::read(&file).unwrap().unwrap().present_us, MAY);
+    std::fs::write(&file, b"{}").unwrap();
+    assert!(WorldMemory::read(&file).is_err());
+    std::fs::remove_file(&file).unwrap();
+}
