@@ -22,4 +22,5 @@ fuzz_target!(|bytes: &[u8]| {
         GeoTags { directory: words, pixel_scale: numbers.clone(), tie_points: numbers.clone(), transformation: numbers };
     let _ = tags.reference();
     let _ = height_file::read(&String::from_utf8_lossy(bytes), bytes);
+    let _ = height_file::read("N54E003.hgt", bytes);
 });

@@ -2,12 +2,15 @@
 //! `cargo bench -p coverage --features parallel`.
 
 use std::hint::black_box;
+use std::io::{Cursor, Read, Seek, SeekFrom};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
 use coverage::area::Area;
 use coverage::area::loss::{Source, Task};
-use coverage::geo::Place;
+use coverage::geo::{Extent, Place};
 use coverage::model::{Model, Path, Polarization, Surroundings, irregular, p1812};
+use coverage::terrain::geotiff::{self, GeoTiff, Samples};
 use coverage::terrain::grid::{Grid, Layout, Projection};
 use coverage::terrain::mosaic::{NoData, Terrain};
 use criterion::Criterion;
@@ -104,6 +107,61 @@ fn area(terrain: &Terrain) {
     );
 }
 
+/// Counts what is read.
+struct Counting<'a> {
+    from: Cursor<&'a [u8]>,
+    bytes: &'a AtomicU64,
+}
+
+impl Read for Counting<'_> {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.from.read(into)?;
+        self.bytes.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
+}
+
+impl Seek for Counting<'_> {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        self.from.seek(to)
+    }
+}
+
+/// A window out of a hundred million pixels.
+fn window() {
+    const PIXELS: usize = 10_000;
+    let layout = Layout {
+        projection: Projection::Geographic,
+        width: PIXELS,
+        height: PIXELS,
+        west: 3.0,
+        north: 56.0,
+        dx: 1.0 / 3600.0,
+        dy: 1.0 / 3600.0,
+    };
+    let height = |at: usize| ((at % PIXELS) as f32 / 37.0).sin() * 40.0 + ((at / PIXELS) as f32 / 91.0).cos() * 30.0;
+    let grid = Grid::new(layout, (0..PIXELS * PIXELS).map(height).collect()).expect("a grid");
+    let mut file = Cursor::new(Vec::new());
+    geotiff::write(&grid, Samples::Whole, "a bench", &mut file).expect("a file");
+    drop(grid);
+    let (file, bytes) = (file.into_inner(), AtomicU64::new(0));
+    let timed = |work: &dyn Fn(&mut GeoTiff<Counting<'_>>) -> Grid| {
+        bytes.store(0, Ordering::Relaxed);
+        let begun = Instant::now();
+        let mut tiff = GeoTiff::open(Counting { from: Cursor::new(&file), bytes: &bytes }).expect("a file");
+        let cells = work(&mut tiff).values().len();
+        (cells, bytes.load(Ordering::Relaxed), begun.elapsed().as_secs_f64())
+    };
+    let extent = Extent::of(Place { latitude_deg: 54.7, longitude_deg: 4.4 }, 7_500.0).expect("a box");
+    println!("a GeoTIFF of {PIXELS} × {PIXELS} pixels, {:.1} MB", file.len() as f64 / 1e6);
+    for (what, (cells, bytes, s)) in [
+        ("a window of 15 km", timed(&|tiff| tiff.window(&extent).expect("a window"))),
+        ("all of it", timed(&|tiff| tiff.read().expect("all"))),
+    ] {
+        println!("  {what:<18} {cells:>10} pixels, {:7.2} MB read, {s:6.2} s", bytes as f64 / 1e6);
+    }
+}
+
 fn main() {
     let terrain = island();
     let mut criterion = Criterion::default().configure_from_args();
@@ -111,5 +169,6 @@ fn main() {
     criterion.final_summary();
     if !std::env::args().any(|arg| arg == "--test") {
         area(&terrain);
+        window();
     }
 }

@@ -10,6 +10,7 @@ use crate::link::interference::{Load, reception};
 use crate::link::shadowing::reliability;
 use crate::range::within;
 use crate::terrain::grid::{Grid, Layout};
+use crate::terrain::mosaic::Terrain;
 
 /// A gateway with the losses around it.
 #[derive(Debug, Clone, Copy)]
@@ -35,6 +36,8 @@ pub struct Question<'a> {
     pub judgement: &'a Judgement,
     /// What else is sent, by spreading factor, in Erlang for each channel: devices all over the region.
     pub loads: &'a [(SpreadingFactor, f64)],
+    /// The ground that receivers stand on: an antenna's beam may point over them.
+    pub terrain: &'a Terrain,
 }
 
 /// A cell that at least one site's losses reach.
@@ -140,9 +143,9 @@ fn cell(budgets: &[(u16, Budget)], sites: &[Site<'_>], question: &Question<'_>) 
 
 /// What a receiver at a place gets from sites whose losses reach it: the number of each site, and its budget.
 pub fn budgets_at(sites: &[Site<'_>], question: &Question<'_>, place: Place) -> Vec<(u16, Budget)> {
+    let receiver_m = question.terrain.sample(place).map_or(0.0, |sample| sample.ground_m) + question.terminal.height_m;
     let reach = |(n, site): (usize, &Site<'_>)| {
         let loss_db = site.losses.between(place)?;
-        let receiver_m = site.antenna_m - site.station.height_m + question.terminal.height_m;
         let towards = direction(site, place, receiver_m);
         let link = (site.station, question.terminal);
         Some((n as u16, budget(link, loss_db, towards, question.rates, question.judgement)))
@@ -159,6 +162,9 @@ impl Forecast {
         within("sites", sites.len() as f64, 1.0..=1_000.0, "")?;
         question.terminal.check()?;
         question.judgement.check()?;
+        for (_, erlang) in question.loads {
+            within("load", *erlang, 0.0..=10.0, "Erlang")?;
+        }
         layout.check()?;
         let cells = centres(layout).map(|place| cell(&budgets_at(sites, question, place), sites, question));
         Ok(Self { layout, cells: cells.collect() })

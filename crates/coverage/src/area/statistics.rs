@@ -71,6 +71,7 @@ mod tests {
     use super::super::Area;
     use super::super::forecast::{Layer, usual_rates};
     use super::*;
+    use crate::terrain::mosaic::{NoData, Terrain};
     use crate::link::antenna::Antenna;
     use crate::link::budget::{Judgement, Station, Terminal};
     use crate::terrain::grid::Grid;
@@ -96,7 +97,9 @@ mod tests {
         let sites = [site(WEST, &grids[0]), site(east, &grids[1])];
         let (terminal, rates) = (Terminal::default(), usual_rates());
         let judgement = Judgement { shadowing_db: 0.0, ..Judgement::default() };
-        let question = Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[] };
+        let terrain = Terrain { no_data: NoData::Sea, ..Terrain::default() };
+        let question =
+            Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[], terrain: &terrain };
         let middle = WEST.towards(90.0, 1_000.0);
         let layout = Area { centre: middle, radius_m: 4_000.0, cell_m: 100.0 }.layout().unwrap();
         let forecast = Forecast::of(layout, &sites, &question).unwrap();

@@ -123,3 +123,90 @@ fn an_area_is_written_whole_and_its_figures_add_up() {
     let (_, why) = refused(&[&args[..], &["-o", &file("margin.pdf")]].concat());
     assert!(why.contains("a name that ends with .tif, .csv, .geojson or .png is wanted"), "{why}");
 }
+
+/// What an independent reader says of a file.
+fn read_by(program: &str, args: &[&str]) -> String {
+    let output = Command::new(program).args(args).output().unwrap_or_else(|why| panic!("{program}: {why}"));
+    assert!(output.status.success(), "{program} {args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn independent_readers_open_what_is_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let (heights, sites) = (demo("heights.tif"), demo("sites.csv"));
+    let args =
+        ["area", "--sites", &sites, "--radius-m", "2000", "--cell-m", "100", "--terrain", &heights, "--no-data", "sea"];
+    for name in ["snr.tif", "snr.geojson"] {
+        assert!(heron(&[&args[..], &["--layer", "snr", "-o", &file(name)]].concat()).status.success());
+    }
+    let gdalinfo = |args: &[&str]| -> Value { serde_json::from_str(&read_by("gdalinfo", args)).unwrap() };
+    let written = gdalinfo(&["-json", "-stats", &file("snr.tif")]);
+    let ours = json(&["terrain", &file("snr.tif")]);
+    let size: Vec<u64> = written["size"].as_array().unwrap().iter().filter_map(Value::as_u64).collect();
+    assert!(size[0] > 60 && size[1] > 60, "{size:?}");
+    assert!(written["coordinateSystem"]["wkt"].as_str().unwrap().contains("WGS 84"), "{written}");
+    let corner = &written["cornerCoordinates"]["upperLeft"];
+    // North-west of gull-tower and north-weir by the radius.
+    assert!((corner[0].as_f64().unwrap() - 3.811).abs() < 0.003, "{corner}");
+    assert!((corner[1].as_f64().unwrap() - 54.749).abs() < 0.003, "{corner}");
+    let band = &written["bands"][0];
+    assert_eq!((band["type"].as_str(), band["noDataValue"].is_null()), (Some("Float32"), false), "{band}");
+    assert!((band["maximum"].as_f64().unwrap() - ours[0]["most"].as_f64().unwrap()).abs() < 0.01, "{band}");
+    let contours = read_by("ogrinfo", &["-al", "-so", &file("snr.geojson")]);
+    let count = contours.lines().find_map(|line| line.strip_prefix("Feature Count: ")?.parse::<usize>().ok());
+    assert!(count.is_some_and(|count| count >= 3) && contours.contains("Geometry: Multi Polygon"), "{contours}");
+    // The demo's own files too, with what they say of themselves.
+    for name in ["heights.tif", "cover.tif"] {
+        let read = gdalinfo(&["-json", &demo(name)]);
+        assert!(read["metadata"].to_string().contains("made-up"), "{read}");
+        assert_eq!(read["size"], serde_json::json!([1008, 576]));
+    }
+}
+
+#[test]
+fn an_antenna_that_points_away_and_a_busy_channel_cost_coverage() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = |name: &str, text: &str| {
+        std::fs::write(folder.path().join(name), text).unwrap();
+        folder.path().join(name).to_str().unwrap().to_owned()
+    };
+    let heights = demo("heights.tif");
+    let area = |sites: &str, more: &[&str]| {
+        let args = ["area", "--sites", sites, "--radius-m", "6000", "--cell-m", "150", "--terrain", &heights];
+        json(&[&args[..], &["--no-data", "sea"], more].concat())["covered_km2"].as_f64().unwrap()
+    };
+    let head = "name,latitude_deg,longitude_deg,height_m,gain_dbi,azimuth_deg,horizontal_beam_deg,antenna\n";
+    let all_around = file("round.csv", &format!("{head}tower,54.696,3.842,18,6,,,\n"));
+    let inland = file("inland.csv", &format!("{head}tower,54.696,3.842,18,6,75,60,\n"));
+    file(
+        "beam.json",
+        r#"{"kind": "sector", "gain_dbi": 6, "azimuth_deg": 75, "tilt_deg": 0, "horizontal_beam_deg": 60,
+            "vertical_beam_deg": 30, "front_to_back_db": 20}"#,
+    );
+    let of_file = file("file.csv", &format!("{head}tower,54.696,3.842,18,,,,beam.json\n"));
+    let (round, narrow) = (area(&all_around, &[]), area(&inland, &[]));
+    assert!(narrow < round * 0.95, "{narrow} {round}");
+    assert!((area(&of_file, &[]) - narrow).abs() < 1e-9, "the same antenna by its file");
+    let snir = |load: &str| {
+        let picture = folder.path().join(format!("snir-{}.csv", load.len()));
+        let more = ["--layer", "snir", "-o", picture.to_str().unwrap(), "--load", load];
+        area(&all_around, &more);
+        let text = std::fs::read_to_string(picture).unwrap();
+        text.lines().skip(1).filter_map(|line| line.rsplit(',').next()?.parse::<f64>().ok()).sum::<f64>()
+    };
+    assert!(snir("7:0") > snir("7:0.500") + 100.0);
+
+    let bad = file("bad.csv", &format!("{head}tower,54.696,3.842,18,6,75,,\n"));
+    let why = refused(&["area", "--sites", &bad, "--terrain", &heights]).1;
+    assert!(why.contains("bad.csv, line 2: an antenna that points somewhere has azimuth_deg"), "{why}");
+    file("beam.json", r#"{"kind": "omni", "gain_dbi": 99, "vertical_beam_deg": 30}"#);
+    let why = refused(&["area", "--sites", &of_file, "--terrain", &heights]).1;
+    assert!(why.contains("file.csv, line 2: ") && why.contains("gain_dbi is 99 dBi"), "{why}");
+    let unknown = file("unknown.csv", "name,latitude_deg,longitude_deg,colour\ntower,54.696,3.842,red\n");
+    let why = refused(&["area", "--sites", &unknown, "--terrain", &heights]).1;
+    assert!(why.contains("colour"), "{why}");
+    let (code, why) = refused(&["area", "--sites", &all_around, "--terrain", &heights, "--load", "13:1"]);
+    assert!(code == Some(2) && why.contains("spreading factors are"), "{why}");
+}

@@ -93,7 +93,8 @@ impl DeviceEntry {
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),
-            place: Some(Place {
+            // An animal has no place of its own.
+            place: self.herd.is_none().then_some(Place {
                 latitude_deg: self.latitude_deg,
                 longitude_deg: self.longitude_deg,
                 height_m: Some(self.height_m),

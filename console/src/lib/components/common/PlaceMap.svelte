@@ -106,7 +106,7 @@
       const fine = FINE.includes(point.state);
       // Colour and shape say what is fine; what is not is said in words as well, and has its room first.
       const told = `${point.name} · ${point.state.replace("_", " ")}`;
-      return { x, y, texts: fine ? [point.name] : [told, point.name], first: !fine };
+      return { x, y, texts: fine ? [point.name] : [told, point.name], first: !fine || point.kind !== "device" };
     });
     const shownOn = labels(named, map.getSize().x);
     for (const [n, point] of points.entries()) {
@@ -147,6 +147,11 @@
   /* The sea, which the tiles leave clear. */
   .on-ground {
     background: var(--color-sea);
+  }
+  /* At zooms between the levels of tiles a hair of the sea would show between two of them. */
+  .map :global(.leaflet-tile) {
+    width: 256.6px !important;
+    height: 256.6px !important;
   }
   .map:global(.leaflet-container) {
     font-family: inherit;

@@ -2,46 +2,25 @@
 
 use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
-use std::path::Path;
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result};
 use coverage::area::forecast::{Forecast, Question, Site};
 use coverage::area::loss::{Source, Task};
 use coverage::area::statistics::{Share, of_area};
 use coverage::area::{Area, layout_over};
 use coverage::geo::{Extent, Place};
-use coverage::link::antenna::Antenna;
-use coverage::link::budget::Station;
 use coverage::model::{Model, Polarization};
 use coverage::terrain::grid::Grid;
 use coverage::terrain::mosaic::Terrain;
 use indicatif::{ProgressBar, ProgressStyle};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
-use crate::commands::coverage::args::{AreaArgs, RadioArgs};
+use crate::commands::coverage::args::AreaArgs;
 use crate::commands::coverage::layer_file::Form;
-use crate::commands::coverage::{ground, layer_file};
+use crate::commands::coverage::sites::Planned;
+use crate::commands::coverage::{ground, layer_file, sites};
 use crate::save;
 use crate::show::{self, Out};
-
-/// A line of the file of sites.
-#[derive(Deserialize)]
-struct Row {
-    name: String,
-    latitude_deg: f64,
-    longitude_deg: f64,
-    height_m: Option<f64>,
-    gain_dbi: Option<f64>,
-    cable_loss_db: Option<f64>,
-    power_dbm: Option<f64>,
-}
-
-/// A site that can be computed.
-struct Planned {
-    name: String,
-    place: Place,
-    station: Station,
-}
 
 /// What was computed, for programs.
 #[derive(Serialize)]
@@ -55,7 +34,7 @@ struct Answer {
 
 pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
     let form = args.output.as_deref().map(Form::of).transpose()?;
-    let sites = read(&args.sites, &args.radio)?;
+    let sites = sites::read(&args.sites, &args.radio)?;
     let around = sites.iter().map(|site| Area { centre: site.place, radius_m: args.radius_m, cell_m: args.cell_m });
     let areas: Vec<Area> = around.collect();
     // An area that is too large is refused before files are read.
@@ -81,7 +60,8 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
         losses,
     });
     let views: Vec<Site<'_>> = views.collect();
-    let question = Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[] };
+    let question =
+        Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &args.load, terrain: &terrain };
     let forecast = Forecast::of(layout, &views, &question)?;
     if let (Some(path), Some(form)) = (&args.output, form) {
         let named = sites.iter().map(|site| (site.name.clone(), site.place.latitude_deg, site.place.longitude_deg));
@@ -110,35 +90,6 @@ fn around_site(args: &AreaArgs, (terrain, model): (&Terrain, &Model), (site, are
     });
     bar.finish_and_clear();
     Ok(done?)
-}
-
-/// The sites of a file; what it does not say is as the options have it.
-fn read(path: &Path, radio: &RadioArgs) -> Result<Vec<Planned>> {
-    let usual = radio.station()?;
-    let mut reader =
-        csv::ReaderBuilder::new().trim(csv::Trim::All).from_path(path).with_context(|| path.display().to_string())?;
-    let mut sites = Vec::new();
-    for (n, row) in reader.deserialize::<Row>().enumerate() {
-        let line = || format!("{}, line {}", path.display(), n + 2);
-        let row = row.with_context(line)?;
-        let place = Place::new(row.latitude_deg, row.longitude_deg);
-        let place =
-            place.with_context(|| format!("{}: {}, {} is no place", line(), row.latitude_deg, row.longitude_deg))?;
-        let gain_dbi = row.gain_dbi.unwrap_or(radio.gateway_gain_dbi);
-        let station = Station {
-            antenna: Antenna::Omni { gain_dbi, vertical_beam_deg: 180.0 },
-            height_m: row.height_m.unwrap_or(usual.height_m),
-            cable_loss_db: row.cable_loss_db.unwrap_or(usual.cable_loss_db),
-            power_dbm: row.power_dbm.unwrap_or(usual.power_dbm),
-            ..usual.clone()
-        };
-        station.check().with_context(line)?;
-        sites.push(Planned { name: row.name, place, station });
-    }
-    if sites.is_empty() {
-        bail!("{}: there are no sites in it", path.display());
-    }
-    Ok(sites)
 }
 
 fn tell(out: &Out, share: &Share, sites: &[Planned]) -> Result<()> {

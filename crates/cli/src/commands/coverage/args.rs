@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use coverage::geo::Place;
+use lorawan::modulation::SpreadingFactor;
 use lorawan::region::Region;
 
 #[derive(Subcommand)]
@@ -43,7 +44,9 @@ pub(crate) struct PathArgs {
 #[derive(Args)]
 pub(crate) struct AreaArgs {
     /// The sites, as CSV. The first line names columns: name, latitude_deg, longitude_deg, and where they differ from the
-    /// options height_m, gain_dbi, cable_loss_db and power_dbm.
+    /// options height_m, gain_dbi, cable_loss_db, power_dbm and noise_figure_db. An antenna that points somewhere has
+    /// azimuth_deg and horizontal_beam_deg, and perhaps tilt_deg, vertical_beam_deg and front_to_back_db; or antenna
+    /// names a JSON file of one beside this file.
     #[arg(long, value_name = "FILE")]
     pub sites: PathBuf,
     /// How far around each site, in metres, up to 150,000.
@@ -52,6 +55,10 @@ pub(crate) struct AreaArgs {
     /// The side of a cell, in metres.
     #[arg(long, value_name = "METRES", default_value_t = 50.0)]
     pub cell_m: f64,
+    /// What else is sent in a channel: spreading factor and Erlang, such as 9:0.05. Repeat it for more; it lowers SNIR and
+    /// reliability.
+    #[arg(long, value_name = "FACTOR:ERLANG", value_parser = load)]
+    pub load: Vec<(SpreadingFactor, f64)>,
     /// The layer to write.
     #[arg(long, value_enum, default_value = "margin")]
     pub layer: LayerWord,
@@ -79,6 +86,8 @@ pub(crate) enum LayerWord {
     BestSite,
     /// Signal over noise, in dB.
     Snr,
+    /// Signal over noise and interference of --load, in dB.
+    Snir,
     /// The best data rate.
     DataRate,
     /// How many gateways hear it.
@@ -161,6 +170,9 @@ pub(crate) struct RadioArgs {
     /// Its gain, in dBi.
     #[arg(long, value_name = "DBI", default_value_t = 3.0, allow_hyphen_values = true)]
     pub gateway_gain_dbi: f64,
+    /// Its antenna as a JSON file, if it is not the same all around; its gain then counts.
+    #[arg(long, value_name = "FILE")]
+    pub gateway_antenna: Option<PathBuf>,
     /// Lost in its cable, in dB.
     #[arg(long, value_name = "DB", default_value_t = 1.0)]
     pub cable_loss_db: f64,
@@ -199,6 +211,20 @@ pub(crate) struct RadioArgs {
     pub interval: f64,
 }
 
+/// A spreading factor and what is sent with it.
+fn load(text: &str) -> Result<(SpreadingFactor, f64), String> {
+    let wrong = || format!("{text:?} is not FACTOR:ERLANG, such as 9:0.05");
+    let (factor, erlang) = text.split_once(':').ok_or_else(wrong)?;
+    let factor = factor.trim_start_matches("SF").parse().map_err(|_| wrong())?;
+    let factor = SpreadingFactor::new(factor).ok_or_else(|| format!("{text:?}: spreading factors are 5 to 12"))?;
+    let erlang: f64 = erlang.parse().map_err(|_| wrong())?;
+    if (0.0..=10.0).contains(&erlang) {
+        Ok((factor, erlang))
+    } else {
+        Err(format!("{text:?}: 0 to 10 Erlang are allowed"))
+    }
+}
+
 /// Two numbers of degrees.
 fn place(text: &str) -> Result<Place, String> {
     let wrong = || format!("{text:?} is not latitude,longitude in degrees, such as 54.712,3.884");
@@ -219,5 +245,14 @@ mod tests {
         assert!(place("54.712").unwrap_err().contains("is not latitude,longitude"));
         assert!(place("154.7,3.8").unwrap_err().contains("latitudes are -90 to 90"));
         assert!(place("NaN,3").is_err());
+    }
+
+    #[test]
+    fn a_load_is_a_spreading_factor_and_erlang() {
+        let nine = SpreadingFactor::new(9).unwrap();
+        assert_eq!((load("9:0.05"), load("SF9:0")), (Ok((nine, 0.05)), Ok((nine, 0.0))));
+        assert!(load("9").unwrap_err().contains("is not FACTOR:ERLANG"));
+        assert!(load("13:0.1").unwrap_err().contains("spreading factors are"));
+        assert!(load("9:11").unwrap_err().contains("0 to 10 Erlang") && load("9:NaN").is_err());
     }
 }

@@ -58,6 +58,7 @@ const fn told(word: LayerWord) -> Told {
         }
         LayerWord::BestSite => (Layer::BestSite, "best gateway", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]),
         LayerWord::Snr => (Layer::Snr, "SNR in 125 kHz", " dB", &[-20.0, -15.0, -10.0, -5.0, 0.0, 10.0]),
+        LayerWord::Snir => (Layer::Snir, "SNIR at the best data rate", " dB", &[-20.0, -15.0, -10.0, -5.0, 0.0, 10.0]),
         LayerWord::DataRate => (Layer::DataRate, "best data rate", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0]),
         LayerWord::InReach => (Layer::InReach, "gateways that hear it", "", &[1.0, 2.0, 3.0, 4.0]),
         LayerWord::Airtime => {

@@ -9,6 +9,7 @@ mod path;
 mod picture;
 mod profile_picture;
 mod radio;
+mod sites;
 mod terrain;
 
 use anyhow::Result;

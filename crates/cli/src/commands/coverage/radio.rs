@@ -1,11 +1,24 @@
 //! What the options say of model and radios.
 
-use anyhow::Result;
+use std::path::Path;
+
+use anyhow::{Context as _, Result};
 use coverage::link::antenna::Antenna;
 use coverage::link::budget::{DataRate, Judgement, Station, Terminal};
 use coverage::model::{Model, Surroundings, irregular, p1812};
 
 use crate::commands::coverage::args::{ModelArgs, ModelWord, RadioArgs};
+
+/// An antenna from its JSON file.
+///
+/// # Errors
+/// The file cannot be read, or is no antenna.
+pub(super) fn antenna(path: &Path) -> Result<Antenna> {
+    let text = std::fs::read_to_string(path).with_context(|| path.display().to_string())?;
+    let antenna: Antenna = serde_json::from_str(&text).with_context(|| path.display().to_string())?;
+    antenna.check().with_context(|| path.display().to_string())?;
+    Ok(antenna)
+}
 
 impl ModelArgs {
     pub(super) fn model(&self) -> Model {
@@ -40,8 +53,12 @@ impl RadioArgs {
     /// # Errors
     /// A number is outside its range.
     pub(super) fn station(&self) -> Result<Station> {
+        let antenna = match &self.gateway_antenna {
+            Some(path) => antenna(path)?,
+            None => Antenna::Omni { gain_dbi: self.gateway_gain_dbi, vertical_beam_deg: 180.0 },
+        };
         let station = Station {
-            antenna: Antenna::Omni { gain_dbi: self.gateway_gain_dbi, vertical_beam_deg: 180.0 },
+            antenna,
             height_m: self.gateway_height_m,
             power_dbm: self.gateway_power_dbm,
             cable_loss_db: self.cable_loss_db,
