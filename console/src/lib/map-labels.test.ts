@@ -5,19 +5,19 @@ const at = (x: number, y: number, texts = ["sluice-07"], first = false) => ({ x,
 const sides = (points: ReturnType<typeof at>[]) => labels(points, 400).map((label) => label?.side);
 
 describe("names on a map", () => {
-  it("stand at the right, or at the left of what is near the edge", () => {
+  it("stand at the right, or at the left of what is near the edge, or above or below", () => {
     expect(sides([at(50, 50), at(380, 50)])).toEqual(["right", "left"]);
   });
 
   it("do not cover one another, nor marks", () => {
-    expect(sides([at(100, 50), at(100, 54), at(100, 58)])).toEqual(["right", "left", undefined]);
+    expect(sides([at(100, 50), at(100, 54), at(100, 58)])).toEqual(["right", "left", "bottom"]);
     expect(sides([at(100, 50), at(140, 50)])).toEqual(["left", "right"]);
   });
 
   it("have their room first where something is wrong, and are shorter where it is narrow", () => {
     const wrong = ["sluice-07 · silent", "sluice-07"];
     expect(sides([at(100, 50), at(100, 54), at(100, 58, wrong, true)])[2]).toBe("right");
-    expect(labels([at(75, 50, wrong, true)], 150)).toEqual([{ side: "right", text: "sluice-07" }]);
+    expect(labels([at(30, 50, wrong, true)], 100)).toEqual([{ side: "right", text: "sluice-07" }]);
   });
 
   it("are left out of a map of very many", () => {

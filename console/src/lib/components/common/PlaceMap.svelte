@@ -10,6 +10,8 @@
   let { points, label = "Map of gateways", pick, height = "18rem" }: Props = $props();
 
   const FINE = ["active", "listening"];
+  /** From the middle of a mark to its label. */
+  const OFFSETS = { right: [6, 0], left: [-6, 0], top: [0, -6], bottom: [0, 6] } satisfies Record<string, [number, number]>;
 
   let place: HTMLDivElement;
   let leaflet: typeof import("leaflet") | null = null;
@@ -118,7 +120,7 @@
       const label = shownOn[n];
       told.textContent = label?.text ?? named[n]?.texts[0] ?? point.name;
       const side = label?.side ?? "right";
-      mark.bindTooltip(told, { permanent: Boolean(label), direction: side, offset: [side === "right" ? 6 : -6, 0] });
+      mark.bindTooltip(told, { permanent: Boolean(label), direction: side, offset: OFFSETS[side] });
       if (point.href) {
         const href = point.href;
         mark.on("click", () => void import("$app/navigation").then(({ goto }) => goto(href)));
@@ -152,6 +154,7 @@
   .map :global(.leaflet-tile) {
     width: 256.6px !important;
     height: 256.6px !important;
+    mix-blend-mode: normal !important;
   }
   .map:global(.leaflet-container) {
     font-family: inherit;
