@@ -71,10 +71,10 @@ mod tests {
     use super::super::Area;
     use super::super::forecast::{Layer, usual_rates};
     use super::*;
-    use crate::terrain::mosaic::{NoData, Terrain};
     use crate::link::antenna::Antenna;
     use crate::link::budget::{Judgement, Station, Terminal};
     use crate::terrain::grid::Grid;
+    use crate::terrain::mosaic::{NoData, Terrain};
 
     const WEST: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
 

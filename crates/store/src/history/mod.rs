@@ -4,6 +4,9 @@
 //! uplink waits for them; hours that get values afterwards (a decoder was slow, or history was decoded again) are
 //! listed and made again. A chart reads values or summaries, whichever are enough for the eye.
 
+mod past;
+mod retention;
+
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{PoisonError, RwLock};
