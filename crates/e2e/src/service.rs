@@ -12,7 +12,7 @@ use store::{Store, Vault};
 use tempfile::TempDir;
 
 use crate::broker::Broker;
-use crate::mariadb::MariaDb;
+use crate::mariadb::{MariaDb, free_port};
 use crate::programs::program;
 
 /// Name of the estate made at the first start.
@@ -223,9 +223,10 @@ impl Service {
         surroundings: StartContext,
     ) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
-        let ports = ("127.0.0.1:0", "127.0.0.1:0");
+        // Ports that the kernel gives to nobody while the service is stopped.
+        let ports = [free_port(), free_port()].map(|port| format!("127.0.0.1:{port}"));
         let url = address(&mariadb.url(&database), &surroundings);
-        let started = start((&url, &data), ports, mqtt.as_deref(), &options, &surroundings);
+        let started = start((&url, &data), (&ports[0], &ports[1]), mqtt.as_deref(), &options, &surroundings);
         // A connection for each request: one that the service closes early, as after a body that is too
         // large, must not be met again by the next.
         let mut client = http_client().pool_max_idle_per_host(0);

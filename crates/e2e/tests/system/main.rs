@@ -16,6 +16,7 @@ mod edge;
 mod faults;
 mod first_light;
 mod gateways;
+mod ground;
 mod interface;
 mod joins;
 mod kills;

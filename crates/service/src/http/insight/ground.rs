@@ -37,7 +37,7 @@ pub(crate) async fn show_ground(State(app): State<App>, _entry: RequestContext) 
 #[utoipa::path(get, path = "/ground/tiles/{level}/{column}/{row}", tag = "ground",
     extensions(("x-right" = json!("anyone"))),
     params(("level" = u8, Path, maximum = 16, example = 11), ("column" = u32, Path, example = 1046),
-        ("row" = u32, Path, example = 655), TileQuestion),
+        ("row" = u32, Path, example = 650), TileQuestion),
     responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 404, body = Problem)))]
 pub(crate) async fn ground_tile(
     State(app): State<App>,
