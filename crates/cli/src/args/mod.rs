@@ -104,3 +104,22 @@ pub(crate) fn seconds(text: &str) -> Result<f64, String> {
         _ => Err("a time above 0 is needed: seconds, or with one of the units ms, s, min, h, d".into()),
     }
 }
+
+/// Which entries of a list, and in which order.
+#[derive(Args)]
+pub(crate) struct ListArgs {
+    /// Only those with this in one of their texts: name, EUI, state, description.
+    #[arg(long, value_name = "TEXT")]
+    pub find: Option<String>,
+    /// A field to sort by, as `--json` names it; with a dash in front the other way round.
+    #[arg(long, value_name = "FIELD", allow_hyphen_values = true)]
+    pub sort: Option<String>,
+}
+
+impl ListArgs {
+    /// As the service wants it.
+    pub(crate) fn query(self) -> Vec<(&'static str, String)> {
+        let all = [("find", self.find), ("sort", self.sort)];
+        all.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
+    }
+}

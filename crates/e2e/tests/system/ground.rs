@@ -57,7 +57,8 @@ async fn a_service_without_files_says_so_and_one_with_bad_files_does_not_start()
 #[tokio::test(flavor = "multi_thread")]
 async fn maps_of_the_console_lie_on_it_in_both_themes() {
     let service = on_the_island().await;
-    let gateway = json!({ "eui": "02a1f00000000001", "name": "chapel-rise", "latitude_deg": 54.712, "longitude_deg": 3.884 });
+    let gateway =
+        json!({ "eui": "02a1f00000000001", "name": "chapel-rise", "latitude_deg": 54.712, "longitude_deg": 3.884 });
     let _: serde_json::Value = service.post("gateways", gateway).await;
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;

@@ -473,3 +473,36 @@ async fn a_caller_is_told_how_much_is_left_and_where_problems_are_explained() {
     let page = page.text().await.unwrap();
     assert!(page.contains("id=\"not_found\""), "{page}");
 }
+
+#[tokio::test]
+async fn every_list_is_searched_and_sorted_alike() {
+    let service = Service::first_start().await;
+    service.sign_heron_in();
+    for (eui, name) in [("02a1f00000000071", "north-pier"), ("02a1f00000000072", "Quay"), ("02a1f00000000073", "east-pier")] {
+        let _: Value = service.post("gateways", json!({ "eui": eui, "name": name })).await;
+    }
+    for slug in ["tide", "grazing", "nest"] {
+        let _: Value = service.post("fleets", json!({ "slug": slug, "name": format!("The {slug} fleet") })).await;
+    }
+    let names = async |path: &str, field: &str| -> Vec<String> {
+        let all: Vec<Value> = service.list(path).await;
+        all.iter().map(|one| one[field].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(names("gateways?sort=-name", "name").await, ["Quay", "north-pier", "east-pier"]);
+    assert_eq!(names("gateways?find=PIER&sort=eui", "name").await, ["north-pier", "east-pier"]);
+    assert_eq!(names("fleets?sort=-slug", "slug").await, ["tide", "nest", "grazing"]);
+    assert_eq!(names("people?find=own&sort=name", "name").await, ["owner"]);
+    // Pages go on in their order.
+    let first: Value = service.get("gateways?sort=-name&limit=2").await;
+    let next = service.request(Method::GET, "/estates/tarnsey/gateways");
+    let next = next.query(&[("sort", "-name"), ("limit", "2"), ("after", first["next"].as_str().unwrap())]);
+    let next: Value = next.send().await.unwrap().json().await.unwrap();
+    assert_eq!((next["items"][0]["name"].as_str(), next["next"].as_str()), (Some("east-pier"), None));
+    let (status, problem) = service.refused(Method::GET, "gateways?sort=colour", Value::Null).await;
+    assert!(status == 422 && problem.field.as_deref() == Some("sort"), "{problem:?}");
+    assert!(problem.detail.unwrap().contains("eui, frames"), "it says by what it is sorted");
+    let said = service.heron_says(&["gateway", "list", "--find", "pier", "--sort=-name"]);
+    let (north, east) = (said.find("north-pier").unwrap(), said.find("east-pier").unwrap());
+    assert!(north < east && !said.contains("Quay"), "{said}");
+    assert!(service.heron_says(&["fleet", "list", "--sort=-slug"]).find("tide") < Some(60));
+}

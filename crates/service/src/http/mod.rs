@@ -13,6 +13,7 @@ pub(crate) mod file;
 pub(crate) mod gateways;
 pub(crate) mod insight;
 pub(crate) mod json;
+pub(crate) mod listing;
 pub(crate) mod models;
 pub(crate) mod people;
 

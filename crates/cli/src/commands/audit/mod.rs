@@ -27,7 +27,7 @@ fn query(args: &AuditFilterArgs) -> Vec<(&'static str, String)> {
     query.extend(args.kind.map(|kind| ("kind", AuditKind::from(kind).name().to_owned())));
     query.extend(args.who.clone().map(|who| ("who", who)));
     query.extend(args.what.clone().map(|what| ("what", what)));
-    query.extend(args.since.map(|at| ("from", moment::text(at.since()))));
+    query.extend(args.since.map(|at| ("since", moment::text(at.since()))));
     query.extend(args.until.map(|at| ("until", moment::text(at.until()))));
     query
 }

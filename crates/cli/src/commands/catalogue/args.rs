@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+use crate::args::ListArgs;
+
 /// The verbs of `heron catalogue`.
 #[derive(Subcommand)]
 pub(crate) enum CatalogueVerb {
@@ -27,7 +29,7 @@ pub(crate) enum LocalCatalogueVerb {
 #[derive(Subcommand)]
 pub(crate) enum RemoteCatalogueVerb {
     /// List where models came from.
-    List,
+    List(ListArgs),
     /// Import models from a folder, an archive, a git repository, or as they come with the service. What was edited
     /// stays.
     Import(CatalogueImportArgs),

@@ -3,11 +3,12 @@
 use anyhow::Result;
 use api::model::catalogue::CatalogueSource;
 
+use crate::args::ListArgs;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let sources: Vec<CatalogueSource> = client.all(&client.in_estate("catalogue").await?, &[]).await?;
+pub(super) async fn run(client: &Client, out: &Out, which: ListArgs) -> Result<()> {
+    let sources: Vec<CatalogueSource> = client.all(&client.in_estate("catalogue").await?, &which.query()).await?;
     let none = "No model came from a catalogue. Next: `heron catalogue import --shipped`.";
     out.list(&sources, none, &["SOURCE", "MODELS", "COMMIT", "IMPORTED"], |s| {
         let revision = s.revision.as_ref().map_or_else(|| "–".into(), |revision| format!("{revision:.10}"));

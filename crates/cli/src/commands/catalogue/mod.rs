@@ -150,7 +150,7 @@ fn local(context: &Context, verb: LocalCatalogueVerb) -> Result<()> {
 
 async fn remote(client: &Client, out: &Out, verb: RemoteCatalogueVerb) -> Result<()> {
     match verb {
-        RemoteCatalogueVerb::List => list::run(client, out).await,
+        RemoteCatalogueVerb::List(which) => list::run(client, out, which).await,
         RemoteCatalogueVerb::Refresh { source, preview } => {
             let path = client.in_estate("catalogue/refresh").await?;
             shown(out, &client.post(&path, &RefreshCatalogue { source, preview }).await?)

@@ -2,13 +2,13 @@
 
 use clap::{Args, Subcommand};
 
-use crate::args::{OrNone, days_or_forever, number_or_none, seconds, seconds_or_none};
+use crate::args::{ListArgs, OrNone, days_or_forever, number_or_none, seconds, seconds_or_none};
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum FleetVerb {
     /// List fleets.
-    List,
+    List(ListArgs),
     /// Show one.
     Show {
         /// Its short name.

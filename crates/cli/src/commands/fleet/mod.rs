@@ -37,8 +37,8 @@ impl From<FleetLimitArgs> for FleetLimits {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: FleetVerb, yes: bool) -> Result<()> {
     match verb {
-        FleetVerb::List => {
-            let fleets: Vec<Fleet> = client.all(&client.in_estate("fleets").await?, &[]).await?;
+        FleetVerb::List(which) => {
+            let fleets: Vec<Fleet> = client.all(&client.in_estate("fleets").await?, &which.query()).await?;
             out.list(&fleets, "There is no fleet. Next: `heron fleet add SLUG`.", &["FLEET", "NAME", "DEVICES"], |f| {
                 vec![f.slug.clone(), f.name.clone(), f.devices.to_string()]
             })

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use api::gateway::Protocol;
 use clap::{Args, Subcommand};
+
+use crate::args::ListArgs;
 use lorawan::region::Region;
 
 use crate::complete;
@@ -28,7 +30,7 @@ pub(crate) enum LocalGatewayVerb {
 #[derive(Subcommand)]
 pub(crate) enum RemoteGatewayVerb {
     /// List gateways with their state.
-    List,
+    List(ListArgs),
     /// Show one.
     Show {
         /// Its name or EUI.

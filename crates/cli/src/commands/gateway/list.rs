@@ -4,11 +4,12 @@ use anyhow::Result;
 use api::gateway::Gateway;
 
 use super::{NONE, address, headroom};
+use crate::args::ListArgs;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let gateways: Vec<Gateway> = client.all(&client.in_estate("gateways").await?, &[]).await?;
+pub(super) async fn run(client: &Client, out: &Out, which: ListArgs) -> Result<()> {
+    let gateways: Vec<Gateway> = client.all(&client.in_estate("gateways").await?, &which.query()).await?;
     out.list(
         &gateways,
         NONE,

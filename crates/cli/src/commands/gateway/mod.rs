@@ -207,7 +207,7 @@ fn local(context: &Context, verb: LocalGatewayVerb) -> Result<()> {
 
 async fn remote(client: &Client, out: &Out, verb: RemoteGatewayVerb, yes: bool) -> Result<()> {
     match verb {
-        RemoteGatewayVerb::List => list::run(client, out).await,
+        RemoteGatewayVerb::List(which) => list::run(client, out, which).await,
         RemoteGatewayVerb::Show { gateway } => {
             let gateway: Gateway = client.get(&client.one("gateways", &gateway).await?, &[]).await?;
             out.one(&gateway, lines)

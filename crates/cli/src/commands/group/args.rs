@@ -3,13 +3,13 @@
 use clap::{Args, Subcommand};
 use lorawan::region::Region;
 
-use crate::args::radio;
+use crate::args::{ListArgs, radio};
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum GroupVerb {
     /// List groups.
-    List,
+    List(ListArgs),
     /// Show one: its members, and the gateways that would send. Its downlinks: `heron outbox list GROUP`.
     Show {
         /// Its name or EUI.

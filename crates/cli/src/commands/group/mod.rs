@@ -65,7 +65,7 @@ async fn members(client: &Client, devices: &[String]) -> Result<Vec<String>> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: GroupVerb, yes: bool) -> Result<()> {
     match verb {
-        GroupVerb::List => list::run(client, out).await,
+        GroupVerb::List(which) => list::run(client, out, which).await,
         GroupVerb::Show { group } => out.one(&find(client, &group).await?, lines),
         GroupVerb::Add(args) => add::run(client, out, args).await,
         GroupVerb::Set { group, name, add, remove } => {

@@ -3,10 +3,12 @@
 use api::people::rights::Role;
 use clap::{Args, Subcommand};
 
+use crate::args::ListArgs;
+
 #[derive(Subcommand)]
 pub(crate) enum InvitationVerb {
     /// List those that nobody has taken yet.
-    List,
+    List(ListArgs),
     /// Invite somebody to be a member; the link is printed once. `heron share add` invites to a fleet or a device.
     Add {
         /// What they are to be: viewer, operator, engineer or owner.

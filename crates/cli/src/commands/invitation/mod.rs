@@ -46,7 +46,7 @@ pub(crate) fn shown(client: &Client, out: &Out, written: &WrittenInvitation) -> 
 pub(crate) async fn run(context: &Context, verb: InvitationVerb) -> Result<()> {
     let out = &context.out;
     match verb {
-        InvitationVerb::List => list::run(&context.client()?, out).await,
+        InvitationVerb::List(which) => list::run(&context.client()?, out, which).await,
         InvitationVerb::Add { role, for_whom, days } => {
             add(&context.client()?, out, &NewInvitation { for_whom, offer: Offer::Role(role), days }).await
         }

@@ -5,13 +5,14 @@ use std::path::PathBuf;
 use api::reading::ReadingKind;
 use clap::{Args, Subcommand, ValueEnum};
 
+use crate::args::ListArgs;
 use crate::args::radio::RadioArgs;
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ModelVerb {
     /// List models.
-    List,
+    List(ListArgs),
     /// Show one with its decoder.
     Show {
         /// Its short name.

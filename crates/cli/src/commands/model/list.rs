@@ -3,11 +3,12 @@
 use anyhow::Result;
 use api::model::Model;
 
+use crate::args::ListArgs;
 use crate::client::Client;
 use crate::show::Out;
 
-pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let models: Vec<Model> = client.all(&client.in_estate("models").await?, &[]).await?;
+pub(super) async fn run(client: &Client, out: &Out, which: ListArgs) -> Result<()> {
+    let models: Vec<Model> = client.all(&client.in_estate("models").await?, &which.query()).await?;
     let none = "There is no model. Next: `heron catalogue import --shipped`, or `heron model add MODEL --maker MAKER --name NAME --decoder FILE`.";
     out.list(&models, none, &["MODEL", "MAKER", "NAME", "DECODER", "FROM"], |m| {
         let decoder = match (&m.flaw, &m.about.decoder) {

@@ -46,7 +46,7 @@ fn lines(m: &Model) -> Vec<(&'static str, String)> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ModelVerb, yes: bool) -> Result<()> {
     match verb {
-        ModelVerb::List => list::run(client, out).await,
+        ModelVerb::List(which) => list::run(client, out, which).await,
         ModelVerb::Show { slug } => show::run(client, out, slug).await,
         ModelVerb::Remove { slug } => {
             let what = format!("The model {slug} will be removed with its decoder, its tests and its editions.");

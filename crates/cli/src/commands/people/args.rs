@@ -3,12 +3,13 @@
 use api::people::rights::Role;
 use clap::Subcommand;
 
+use crate::args::ListArgs;
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum PeopleVerb {
     /// List the members of the estate. `heron invitation add` invites more.
-    List,
+    List(ListArgs),
     /// Show one.
     Show {
         /// The account's name.

@@ -34,7 +34,7 @@ fn lines(m: &EstateMember) -> Vec<(&'static str, String)> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: PeopleVerb, yes: bool) -> Result<()> {
     match verb {
-        PeopleVerb::List => list::run(client, out).await,
+        PeopleVerb::List(which) => list::run(client, out, which).await,
         PeopleVerb::Show { name } => {
             let member: EstateMember = client.get(&client.one("people", &name).await?, &[]).await?;
             out.one(&member, lines)

@@ -3,13 +3,13 @@
 use clap::{Args, Subcommand};
 use lorawan::region::Region;
 
-use crate::args::radio;
+use crate::args::{ListArgs, radio};
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ProfileVerb {
     /// List them.
-    List,
+    List(ListArgs),
     /// Show one.
     Show {
         /// Its short name.

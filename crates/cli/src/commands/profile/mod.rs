@@ -55,8 +55,8 @@ async fn change(client: &Client, out: &Out, args: ProfileSetArgs) -> Result<()> 
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ProfileVerb, yes: bool) -> Result<()> {
     match verb {
-        ProfileVerb::List => {
-            let profiles: Vec<StoredProfile> = client.all(&client.in_estate("profiles").await?, &[]).await?;
+        ProfileVerb::List(which) => {
+            let profiles: Vec<StoredProfile> = client.all(&client.in_estate("profiles").await?, &which.query()).await?;
             let none = "There is no radio profile. Next: `heron profile add PROFILE --region REGION`.";
             out.list(&profiles, none, &["PROFILE", "NAME", "REGION", "DEVICES", "RADIO"], |p| {
                 let radio = given(&p.radio).unwrap_or_default();

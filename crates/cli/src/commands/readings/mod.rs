@@ -142,7 +142,7 @@ async fn export(client: &Client, args: ExportArgs) -> Result<()> {
         (None, Some(file)) => ExportForm::of(file)?,
         (None, None) => ExportForm::Csv,
     };
-    let mut query = vec![("form", form.name().to_owned()), ("from", moment::text(args.since.since()))];
+    let mut query = vec![("form", form.name().to_owned()), ("since", moment::text(args.since.since()))];
     query.extend(args.until.map(|until| ("until", moment::text(until.until()))));
     if let Some(device) = &args.device {
         query.push(("device", client.dev_eui(device).await?.to_string()));

@@ -3,13 +3,14 @@
 use api::people::rights::ShareLevel;
 use clap::{Args, Subcommand};
 
+use crate::args::ListArgs;
 use crate::args::moment::Moment;
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ShareVerb {
     /// List what is shared with others.
-    List,
+    List(ListArgs),
     /// Invite somebody to have a fleet or a device shared; the link is printed once.
     Add(ShareAddArgs),
     /// Change the rights of a share, and until when it lasts; what is not given stays.

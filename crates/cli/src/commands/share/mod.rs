@@ -16,7 +16,7 @@ use crate::show::{self, Out};
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ShareVerb, yes: bool) -> Result<()> {
     match verb {
-        ShareVerb::List => list::run(client, out).await,
+        ShareVerb::List(which) => list::run(client, out, which).await,
         ShareVerb::Add(args) => add(client, out, args).await,
         ShareVerb::Set { id, may, until } => {
             let mut change = Map::new();

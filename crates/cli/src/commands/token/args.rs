@@ -3,12 +3,13 @@
 use api::people::rights::Right;
 use clap::{Args, Subcommand};
 
+use crate::args::ListArgs;
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum TokenVerb {
     /// List access tokens: your own, and everybody's if you look after people.
-    List,
+    List(ListArgs),
     /// Make an access token; its secret is printed once.
     Add(TokenAddArgs),
     /// Show one, without its secret.

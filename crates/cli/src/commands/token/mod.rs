@@ -31,7 +31,7 @@ fn lines(token: &AccessToken) -> Vec<(&'static str, String)> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: TokenVerb, yes: bool) -> Result<()> {
     match verb {
-        TokenVerb::List => list::run(client, out).await,
+        TokenVerb::List(which) => list::run(client, out, which).await,
         TokenVerb::Add(args) => add::run(client, out, args).await,
         TokenVerb::Show { id } => {
             let token: AccessToken = client.get(&client.in_estate(&format!("tokens/{id}")).await?, &[]).await?;

@@ -15,8 +15,9 @@ use crate::http::auth::access::{Access, By, Who};
 use crate::http::auth::context::RequestContext;
 use crate::http::auth::{secret, two_step};
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, page_of};
+use crate::http::extract::{Paging, Params, PathName};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 use crate::import::labels::code_svg;
 
 /// The caller's account, with its estates.
@@ -59,14 +60,15 @@ fn this(context: &RequestContext) -> u64 {
 
 /// The caller's sign-ins, the one used last first.
 #[utoipa::path(get, path = "/me/sign-ins", tag = "people",
-    extensions(("x-right" = json!("oneself"))), params(Paging), responses((status = 200, body = Page<SignInRecord>)))]
+    extensions(("x-right" = json!("oneself"))), params(Choice, Paging), responses((status = 200, body = Page<SignInRecord>)))]
 pub(crate) async fn list_sign_ins(
     State(app): State<App>,
     context: RequestContext,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<SignInRecord>> {
     let all = app.store.sign_ins_of(context.who.person.id, this(&context)).await?;
-    Ok(Json(page_of(all, &paging, |one| one.id.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one| one.id.clone())?))
 }
 
 /// Ends one of the caller's sign-ins.

@@ -15,8 +15,9 @@ use crate::http::app::App;
 use crate::http::auth::context::missing;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 
 /// Tokens of one person in one estate.
 const MOST: usize = 100;
@@ -34,13 +35,14 @@ fn told(token: &AccessToken) -> serde_json::Value {
 
 /// Access tokens: the caller's own, or everybody's with the right `people`.
 #[utoipa::path(get, path = "/estates/{estate}/tokens", tag = "people",
-    extensions(("x-right" = json!("member"))), params(Paging), responses((status = 200, body = Page<AccessToken>)))]
+    extensions(("x-right" = json!("member"))), params(Choice, Paging), responses((status = 200, body = Page<AccessToken>)))]
 pub(crate) async fn list_tokens(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<AccessToken>> {
-    Ok(Json(page_of(app.store.tokens(estate.id, whose(&estate)).await?, &paging, |one| one.id.to_string())?))
+    Ok(Json(choice.page_of(app.store.tokens(estate.id, whose(&estate)).await?, &paging, |one| one.id.to_string())?))
 }
 
 /// Makes an access token, which allows no more than its maker is allowed. Its secret is in this answer only.

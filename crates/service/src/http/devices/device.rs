@@ -27,10 +27,11 @@ use store::{AccessFilter, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, Mes
 use crate::decoding::ready::{Decoder, Ready};
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page, page_of, revision};
+use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page, revision};
 use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 
 /// A device as it is shown; `heard_until` is the time up to which receptions are stored.
 pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
@@ -328,13 +329,14 @@ const ALL_GATEWAYS: u32 = 10_000;
 
 /// Unregistered devices that ask to join, the one heard last first, since the service started.
 #[utoipa::path(get, path = "/estates/{estate}/devices/strangers", tag = "devices",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<DeviceStranger>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<DeviceStranger>)))]
 pub(crate) async fn list_device_strangers(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DeviceStranger>> {
-    Ok(Json(page_of(app.strangers.of(estate.id, &app.directory), &paging, |one| one.dev_eui.to_string())?))
+    Ok(Json(choice.page_of(app.strangers.of(estate.id, &app.directory), &paging, |one| one.dev_eui.to_string())?))
 }
 
 /// Downlinks, newest first, that findings are drawn from.

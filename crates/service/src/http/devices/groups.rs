@@ -17,8 +17,9 @@ use store::{DeviceContext, GroupIdentity, GroupRow};
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page_of, revision};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, revision};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 
 async fn show(app: &App, row: GroupRow) -> Group {
     let status = app.network.group(row.config.group).await;
@@ -90,19 +91,20 @@ fn settings(row: &GroupRow) -> serde_json::Value {
 
 /// An estate's multicast groups, by name.
 #[utoipa::path(get, path = "/estates/{estate}/groups", tag = "groups",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Group>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging),
+    responses((status = 200, body = Page<Group>), (status = 422, body = Problem)))]
 pub(crate) async fn list_groups(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Group>> {
     let rows = app.store.groups(estate.id).await?;
-    let Page { items: rows, next } = page_of(rows, &paging, |row: &GroupRow| row.config.group.to_string())?;
-    let mut items = Vec::with_capacity(rows.len());
+    let mut all = Vec::with_capacity(rows.len());
     for row in rows {
-        items.push(show(&app, row).await);
+        all.push(show(&app, row).await);
     }
-    Ok(Json(Page { items, next }))
+    Ok(Json(choice.page_of(all, &paging, |group: &Group| group.eui.to_string())?))
 }
 
 /// Makes a multicast group. Its downlinks go through the outbox of its EUI.

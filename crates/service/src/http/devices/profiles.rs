@@ -19,16 +19,22 @@ use crate::http::devices::change::{of_device, retell};
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, WholeEstate, page, revision};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::{ALL, Choice, whole};
 
 /// An estate's radio profiles, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/profiles", tag = "profiles",
     extensions(("x-right" = json!("view"))),
-    params(Paging), responses((status = 200, body = Page<StoredProfile>)))]
+    params(Choice, Paging), responses((status = 200, body = Page<StoredProfile>), (status = 422, body = Problem)))]
 pub(crate) async fn list_profiles(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<StoredProfile>> {
+    if !choice.is_plain() {
+        let all = whole(app.store.radio_profiles(estate.id, "", ALL).await?)?.into_iter().map(with_revision).collect();
+        return Ok(Json(choice.page_of(all, &paging, |profile: &StoredProfile| profile.slug.clone())?));
+    }
     let limit = paging.limit()?;
     let rows = app.store.radio_profiles(estate.id, paging.after(), limit + 1).await?;
     Ok(Json(page(rows, limit, |profile| profile.slug.clone(), with_revision)))

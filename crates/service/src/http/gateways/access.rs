@@ -24,6 +24,7 @@ use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page, page_of};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 
 /// Gateways checked for expiring credentials, at a time.
 const ALL: u32 = 100_000;
@@ -53,17 +54,18 @@ pub(crate) fn tell(app: &App, eui: Eui64, text: impl Into<String>) {
 /// A gateway's credentials, the newest first; never their secrets.
 #[utoipa::path(get, path = "/estates/{estate}/gateways/{eui}/credentials", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(("eui" = String, Path), Paging),
+    params(("eui" = String, Path), Choice, Paging),
     responses((status = 200, body = Page<GatewayCredential>), (status = 404, body = Problem)))]
 pub(crate) async fn list_credentials(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<GatewayCredential>> {
     registered(&app, &estate, eui).await?;
     let all = app.gateway_services.credentials.of(eui).into_iter().map(|row| row.credential).collect();
-    Ok(Json(page_of(all, &paging, |one: &GatewayCredential| one.id.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one: &GatewayCredential| one.id.clone())?))
 }
 
 /// Makes a credential for a gateway. Its secret is in this answer only.

@@ -9,20 +9,22 @@ use axum::http::StatusCode;
 use crate::gateways::firmware;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate};
 use crate::http::gateways::access::{asks_over_cups, registered, tell};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 
 /// Firmware for gateways, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/gateway-firmware", tag = "gateways",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Firmware>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<Firmware>)))]
 pub(crate) async fn list_firmware(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Firmware>> {
     let all = app.store.firmware(estate.id).await?.into_iter().map(|row| row.firmware).collect();
-    Ok(Json(page_of(all, &paging, |one: &Firmware| one.id.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one: &Firmware| one.id.clone())?))
 }
 
 /// A firmware takes a third more in base64.

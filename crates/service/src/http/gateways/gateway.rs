@@ -20,9 +20,10 @@ use crate::clock;
 use crate::gateways::registry::Known;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, page_of, revision};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision};
 use crate::http::gateways::access::tell;
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::{ALL, Choice, whole};
 
 /// An airtime account as it is shown.
 pub(crate) fn band_uses(used: Vec<engine::BandUse>) -> Vec<BandUse> {
@@ -101,12 +102,17 @@ pub(crate) async fn shown(app: &App, rows: Vec<GatewayRow>) -> Vec<Gateway> {
 /// An estate's gateways, by name.
 #[utoipa::path(get, path = "/estates/{estate}/gateways", tag = "gateways",
     extensions(("x-right" = json!("view"))),
-    params(Paging), responses((status = 200, body = Page<Gateway>)))]
+    params(Choice, Paging), responses((status = 200, body = Page<Gateway>), (status = 422, body = Problem)))]
 pub(crate) async fn list_gateways(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Gateway>> {
+    if !choice.is_plain() {
+        let all = shown(&app, whole(app.store.gateways(estate.id, "", ALL).await?)?).await;
+        return Ok(Json(choice.page_of(all, &paging, |gateway: &Gateway| gateway.eui.to_string())?));
+    }
     let limit = paging.limit()?;
     let rows = app.store.gateways(estate.id, paging.after(), limit + 1).await?;
     let page = page(rows, limit, |row| row.gateway.name.clone(), |row| row);
@@ -365,11 +371,12 @@ pub(crate) async fn remove_gateway(
 
 /// Unregistered gateways that call, since the service started. Their frames are not accepted.
 #[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Stranger>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<Stranger>)))]
 pub(crate) async fn list_strangers(
     State(app): State<App>,
     _estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Stranger>> {
-    Ok(Json(page_of(app.presence.strangers(), &paging, |one| one.eui.to_string())?))
+    Ok(Json(choice.page_of(app.presence.strangers(), &paging, |one| one.eui.to_string())?))
 }

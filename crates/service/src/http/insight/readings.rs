@@ -21,9 +21,10 @@ use crate::history::summaries::{line, seen_of};
 use crate::http::app::App;
 use crate::http::devices::outbox::within_reach;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, PathEui, VisibleEstate, WholeEstate};
 use crate::http::file::written_file;
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 
 /// Lines read at once.
 const AT_ONCE: usize = 4;
@@ -31,12 +32,13 @@ const AT_ONCE: usize = 4;
 /// A device's latest readings, each with its age, its usual interval, and what looks wrong about it.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/readings", tag = "readings",
     extensions(("x-right" = json!("view"))),
-    params(("eui" = String, Path), Paging),
+    params(("eui" = String, Path), Choice, Paging),
     responses((status = 200, body = Page<DeviceReading>), (status = 404, body = Problem)))]
 pub(crate) async fn list_readings(
     State(app): State<App>,
     estate: WholeEstate,
     PathEui(eui): PathEui,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DeviceReading>> {
     let device = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
@@ -74,7 +76,7 @@ pub(crate) async fn list_readings(
             doubt,
         }
     });
-    Ok(Json(page_of(told.collect(), &paging, |one: &DeviceReading| one.name.clone())?))
+    Ok(Json(choice.page_of(told.collect(), &paging, |one: &DeviceReading| one.name.clone())?))
 }
 
 /// Readings of devices over time: single values if there are few, else means with minimum and maximum.
@@ -108,7 +110,7 @@ pub(crate) struct Export {
     /// `csv` (the default), `jsonl` (an object a line) or `parquet`.
     form: Option<String>,
     /// From when on (RFC 3339); thirty days ago if not given.
-    from: Option<DateTime<Utc>>,
+    since: Option<DateTime<Utc>>,
     /// Until when; now if not given.
     until: Option<DateTime<Utc>>,
     /// Only of this device.
@@ -136,7 +138,7 @@ pub(crate) async fn export_readings(
         return Err(bad_field("form", form, "csv, jsonl and parquet are allowed").into());
     };
     let now = Utc::now();
-    let (from, until) = span(wanted.from.unwrap_or(now - TimeDelta::days(30)), wanted.until.unwrap_or(now))?;
+    let (from, until) = span(wanted.since.unwrap_or(now - TimeDelta::days(30)), wanted.until.unwrap_or(now))?;
     let columns = columns(&app, &estate, within, &wanted).await?;
     let (store, name) = (app.store.clone(), format!("readings.{}", form.name()));
     let span = (from.timestamp_millis(), until.timestamp_millis());

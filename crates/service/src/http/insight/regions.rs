@@ -9,8 +9,9 @@ use lorawan::region::Region;
 
 use crate::http::auth::context::RequestContext;
 use crate::http::error::Refusal;
-use crate::http::extract::{Paging, Params, PathName, page_of};
+use crate::http::extract::{Paging, Params, PathName};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 
 fn region(name: &str) -> Result<Region, Refusal> {
     name.parse().map_err(|why: lorawan::region::UnknownRegion| {
@@ -22,12 +23,13 @@ fn region(name: &str) -> Result<Region, Refusal> {
 /// Every region.
 #[utoipa::path(get, path = "/regions", tag = "regions",
     extensions(("x-right" = json!("anyone"))),
-    params(Paging), responses((status = 200, body = Page<RegionSummary>)))]
+    params(Choice, Paging), responses((status = 200, body = Page<RegionSummary>)))]
 pub(crate) async fn list_regions(
     _entry: RequestContext,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<RegionSummary>> {
-    Ok(Json(page_of(domain::calculator::region::summaries(), &paging, |one| one.name.to_string())?))
+    Ok(Json(choice.page_of(domain::calculator::region::summaries(), &paging, |one| one.name.to_string())?))
 }
 
 /// What one region allows: channels, data rates, payloads, power, dwell time and duty cycle.

@@ -15,10 +15,11 @@ use crate::http::app::App;
 use crate::http::auth::recent::PATIENCE;
 use crate::http::devices::device;
 use crate::http::error::Refusal;
-use crate::http::extract::{Paging, Params, VisibleEstate, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, VisibleEstate, WholeEstate};
 use crate::http::gateways::access::endings;
 use crate::http::gateways::gateway;
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 
 /// Gateways and devices checked at a time.
 const ALL: u32 = 100_000;
@@ -129,13 +130,14 @@ async fn failures_in(app: &App, estate: &WholeEstate) -> Result<Vec<DecodeFailur
 
 /// Uplinks that decoders could not read since their models were last changed, by device; those with the most first.
 #[utoipa::path(get, path = "/estates/{estate}/decode-failures", tag = "decoders",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<DecodeFailures>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<DecodeFailures>)))]
 pub(crate) async fn list_decode_failures(
     State(app): State<App>,
     VisibleEstate { estate, within }: VisibleEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DecodeFailures>> {
     let mut failures = failures_in(&app, &estate).await?;
     failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
-    Ok(Json(page_of(failures, &paging, |one| format!("{}.{}", one.device.eui, one.model))?))
+    Ok(Json(choice.page_of(failures, &paging, |one| format!("{}.{}", one.device.eui, one.model))?))
 }

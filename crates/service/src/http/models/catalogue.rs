@@ -24,8 +24,9 @@ use crate::http::app::App;
 use crate::http::devices::change::retell;
 use crate::http::devices::profiles::compare;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, WholeEstate};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 use crate::http::models::scripts::blocking;
 use crate::http::models::turns::Purpose;
 use crate::import::{archive, git};
@@ -55,14 +56,15 @@ pub(crate) struct Preview {
 
 /// The sources of imported models.
 #[utoipa::path(get, path = "/estates/{estate}/catalogue", tag = "models",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<CatalogueSource>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<CatalogueSource>)))]
 pub(crate) async fn list_sources(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<CatalogueSource>> {
     let all = app.store.catalogue_sources(estate.id).await?.into_iter().map(|(source, _)| source).collect();
-    Ok(Json(page_of(all, &paging, |one: &CatalogueSource| one.source.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one: &CatalogueSource| one.source.clone())?))
 }
 
 /// Imports the models in an archive (zip, tar or gzipped tar) of a catalogue's folder, or previews the result for each.

@@ -17,17 +17,24 @@ use crate::http::devices::profiles::compare;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, WholeEstate, page, revision};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::{ALL, Choice, whole};
 use crate::http::models::turns::Purpose;
 
 /// An estate's models, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/models", tag = "models",
     extensions(("x-right" = json!("view"))),
-    params(Paging), responses((status = 200, body = Page<Model>)))]
+    params(Choice, Paging), responses((status = 200, body = Page<Model>), (status = 422, body = Problem)))]
 pub(crate) async fn list_models(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Model>> {
+    if !choice.is_plain() {
+        let all = whole(app.store.models(estate.id, "", ALL).await?)?;
+        let all = all.into_iter().map(|row| with_revision(row).model).collect();
+        return Ok(Json(choice.page_of(all, &paging, |model: &Model| model.slug.clone())?));
+    }
     let limit = paging.limit()?;
     let rows = app.store.models(estate.id, paging.after(), limit + 1).await?;
     Ok(Json(page(rows, limit, |row| row.model.slug.clone(), |row| with_revision(row).model)))

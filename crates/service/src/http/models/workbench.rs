@@ -18,8 +18,9 @@ use crate::history::summaries::doubts_of;
 use crate::http::app::App;
 use crate::http::devices::outbox::known;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathModel, PathName, WholeEstate, page, page_of};
+use crate::http::extract::{Paging, Params, PathModel, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 use crate::http::models::model::{model_of, put};
 use crate::http::models::scripts::blocking;
 use crate::http::models::turns::Purpose;
@@ -71,15 +72,16 @@ pub(crate) async fn try_draft(
 /// What looks wrong with a model's readings, from the last day's values of its devices.
 #[utoipa::path(get, path = "/estates/{estate}/models/{model}/doubts", tag = "decoders",
     extensions(("x-right" = json!("view"))),
-    params(("model" = String, Path), Paging), responses((status = 200, body = Page<ModelDoubt>)))]
+    params(("model" = String, Path), Choice, Paging), responses((status = 200, body = Page<ModelDoubt>)))]
 pub(crate) async fn list_doubts(
     State(app): State<App>,
     estate: WholeEstate,
     PathModel(slug): PathModel,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<ModelDoubt>> {
     let all = doubts_of(&app.store, &app.directory, estate.id, &slug).await?;
-    Ok(Json(page_of(all, &paging, |one| one.doubt.reading.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one| one.doubt.reading.clone())?))
 }
 
 /// A model's editions, newest first.

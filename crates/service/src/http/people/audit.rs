@@ -33,7 +33,7 @@ pub(crate) struct Which {
     /// Part of an action, or of what it was done to.
     what: Option<String>,
     /// From when on (RFC 3339).
-    from: Option<DateTime<Utc>>,
+    since: Option<DateTime<Utc>>,
     /// Until when.
     until: Option<DateTime<Utc>>,
 }
@@ -50,7 +50,7 @@ impl Which {
         if let Some(bad) = before.as_ref().filter(|before| Ulid::from_string(before).is_err()) {
             return Err(bad_field("after", bad, "the `next` of the page before"));
         }
-        Ok(AuditQuery { kind: self.kind, who, what, from: self.from, until: self.until, before })
+        Ok(AuditQuery { kind: self.kind, who, what, from: self.since, until: self.until, before })
     }
 }
 

@@ -15,19 +15,21 @@ use store::{AccessFilter, Common, Store};
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, page_of, revision};
+use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::{self, ALL, Choice};
 
 /// The caller's estates.
 #[utoipa::path(get, path = "/estates", tag = "estates",
-    extensions(("x-right" = json!("anyone"))), params(Paging), responses((status = 200, body = Page<Estate>)))]
+    extensions(("x-right" = json!("anyone"))), params(Choice, Paging), responses((status = 200, body = Page<Estate>)))]
 pub(crate) async fn list_estates(
     State(app): State<App>,
     context: RequestContext,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Estate>> {
     let all = crate::http::auth::account::me_of(&app, &context.who).await?.estates;
-    Ok(Json(page_of(all, &paging, |one| one.slug.clone())?))
+    Ok(Json(choice.page_of(all, &paging, |one| one.slug.clone())?))
 }
 
 /// One of the caller's estates.
@@ -48,12 +50,19 @@ fn whole(within: Option<&AccessFilter>, slug: &str) -> bool {
 /// An estate's fleets, by short name.
 #[utoipa::path(get, path = "/estates/{estate}/fleets", tag = "fleets",
     extensions(("x-right" = json!("view"))),
-    params(Paging), responses((status = 200, body = Page<Fleet>)))]
+    params(Choice, Paging), responses((status = 200, body = Page<Fleet>), (status = 422, body = Problem)))]
 pub(crate) async fn list_fleets(
     State(store): State<Store>,
     VisibleEstate { estate, within }: VisibleEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Fleet>> {
+    if !choice.is_plain() {
+        let mut all = listing::whole(store.fleets(estate.id, "", ALL).await?)?;
+        all.retain(|fleet| whole(within.as_ref(), &fleet.slug));
+        let all = all.into_iter().map(with_revision).collect();
+        return Ok(Json(choice.page_of(all, &paging, |fleet: &Fleet| fleet.slug.clone())?));
+    }
     let limit = paging.limit()?;
     let rows = store.fleets(estate.id, paging.after(), limit + 1).await?;
     let mut page = page(rows, limit, |fleet| fleet.slug.clone(), with_revision);

@@ -12,19 +12,21 @@ use store::InvitationToWrite;
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
-use crate::http::extract::{Paging, Params, page_of};
+use crate::http::extract::{Paging, Params};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 use crate::http::people::members::{new_code, shown};
 
 /// All estates, by short name.
 #[utoipa::path(get, path = "/installation/estates", tag = "installation",
-    extensions(("x-right" = json!("installation"))), params(Paging), responses((status = 200, body = Page<EstateOutline>)))]
+    extensions(("x-right" = json!("installation"))), params(Choice, Paging), responses((status = 200, body = Page<EstateOutline>)))]
 pub(crate) async fn list_installation_estates(
     State(app): State<App>,
     _entry: RequestContext,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<EstateOutline>> {
-    Ok(Json(page_of(app.store.estate_outlines().await?, &paging, |one| one.slug.clone())?))
+    Ok(Json(choice.page_of(app.store.estate_outlines().await?, &paging, |one| one.slug.clone())?))
 }
 
 /// Founds an estate, with an invitation for its owner.

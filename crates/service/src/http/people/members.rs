@@ -16,25 +16,30 @@ use store::{InvitationToWrite, MemberChange};
 use crate::http::app::App;
 use crate::http::auth::secret;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, WholeEstate, page_of};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate};
 use crate::http::json::{Answer, Created, Json, Made};
+use crate::http::listing::Choice;
 
 /// All rights, and the roles that have them.
 #[utoipa::path(get, path = "/roles", tag = "people",
-    extensions(("x-right" = json!("anyone"))), params(Paging), responses((status = 200, body = Page<RightAbout>)))]
-pub(crate) async fn list_roles(Params(paging): Params<Paging>) -> Answer<Page<RightAbout>> {
-    Ok(Json(page_of(domain::access::table(), &paging, |one| one.right.to_string())?))
+    extensions(("x-right" = json!("anyone"))), params(Choice, Paging), responses((status = 200, body = Page<RightAbout>)))]
+pub(crate) async fn list_roles(
+    Params(choice): Params<Choice>,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<RightAbout>> {
+    Ok(Json(choice.page_of(domain::access::table(), &paging, |one| one.right.to_string())?))
 }
 
 /// An estate's members, by name.
 #[utoipa::path(get, path = "/estates/{estate}/people", tag = "people",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<EstateMember>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<EstateMember>)))]
 pub(crate) async fn list_people(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<EstateMember>> {
-    Ok(Json(page_of(app.store.members(estate.id).await?, &paging, |one| one.name.clone())?))
+    Ok(Json(choice.page_of(app.store.members(estate.id).await?, &paging, |one| one.name.clone())?))
 }
 
 /// One member.
@@ -129,13 +134,14 @@ pub(crate) async fn leave(State(app): State<App>, estate: WholeEstate) -> Result
 
 /// Open invitations.
 #[utoipa::path(get, path = "/estates/{estate}/invitations", tag = "people",
-    extensions(("x-right" = json!("people"))), params(Paging), responses((status = 200, body = Page<Invitation>)))]
+    extensions(("x-right" = json!("people"))), params(Choice, Paging), responses((status = 200, body = Page<Invitation>)))]
 pub(crate) async fn list_invitations(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Invitation>> {
-    Ok(Json(page_of(app.store.invitations(estate.id).await?, &paging, |one| one.id.to_string())?))
+    Ok(Json(choice.page_of(app.store.invitations(estate.id).await?, &paging, |one| one.id.to_string())?))
 }
 
 /// A new invitation's code, with the hash that is stored.
@@ -211,13 +217,14 @@ pub(crate) async fn withdraw_invitation(
 
 /// What is shared with people outside the estate.
 #[utoipa::path(get, path = "/estates/{estate}/shares", tag = "people",
-    extensions(("x-right" = json!("people"))), params(Paging), responses((status = 200, body = Page<Share>)))]
+    extensions(("x-right" = json!("people"))), params(Choice, Paging), responses((status = 200, body = Page<Share>)))]
 pub(crate) async fn list_shares(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Share>> {
-    Ok(Json(page_of(app.store.shares(estate.id).await?, &paging, |one| one.id.to_string())?))
+    Ok(Json(choice.page_of(app.store.shares(estate.id).await?, &paging, |one| one.id.to_string())?))
 }
 
 async fn share(app: &App, estate: &WholeEstate, id: &str) -> Result<Share, Refusal> {
