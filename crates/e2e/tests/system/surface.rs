@@ -478,7 +478,9 @@ async fn a_caller_is_told_how_much_is_left_and_where_problems_are_explained() {
 async fn every_list_is_searched_and_sorted_alike() {
     let service = Service::first_start().await;
     service.sign_heron_in();
-    for (eui, name) in [("02a1f00000000071", "north-pier"), ("02a1f00000000072", "Quay"), ("02a1f00000000073", "east-pier")] {
+    for (eui, name) in
+        [("02a1f00000000071", "north-pier"), ("02a1f00000000072", "Quay"), ("02a1f00000000073", "east-pier")]
+    {
         let _: Value = service.post("gateways", json!({ "eui": eui, "name": name })).await;
     }
     for slug in ["tide", "grazing", "nest"] {
