@@ -23,7 +23,7 @@ const LINK_CHECK_EVERY: u32 = 48;
 pub(super) const ACKNOWLEDGED_AFTER_S: std::ops::Range<f64> = 1.0..4.0;
 /// Between two join-requests that were not answered, at first; then less and less often (TS001 §7: join back-off).
 const JOIN_AGAIN_S: f64 = 20.0;
-const JOINS_AT_FIRST: u32 = 8;
+const JOINS_AT_FIRST: u32 = 45;
 const JOIN_AGAIN_LATEST_S: f64 = 1800.0;
 /// From the join to the first uplink.
 const FIRST_UPLINK_US: i64 = 500_000;

@@ -164,6 +164,8 @@ mod tests {
             let (mut bytes, records) = segment(&payloads);
             let at = at.index(bytes.len());
             bytes[at] ^= flip;
+            // No single bit makes the header of one form that of another.
+            prop_assume!(!bytes.starts_with(&HEADER_1[..]));
             let found = read(&bytes);
             let lost: Vec<&Record> = records.iter().filter(|record| !found.records.contains(record)).collect();
             prop_assert!(lost.len() <= 1, "{} of {} lost", lost.len(), records.len());
