@@ -16,7 +16,7 @@ export async function layGround(leaflet: Leaflet, map: LeafletMap, gone: AbortSi
   if (!extent || gone.aborted) return false;
   const root = document.documentElement;
   const bounds = leaflet.latLngBounds([extent.south_deg, extent.west_deg], [extent.north_deg, extent.east_deg]);
-  const layer = leaflet.tileLayer(tiles(root.dataset.theme), { bounds, maxNativeZoom: data.deepest, maxZoom: data.deepest + 3 }).addTo(map);
+  const layer = leaflet.tileLayer(tiles(root.dataset.theme), { bounds, maxNativeZoom: data.max_level, maxZoom: data.max_level + 3 }).addTo(map);
   const watcher = new MutationObserver(() => layer.setUrl(tiles(root.dataset.theme)));
   watcher.observe(root, { attributeFilter: ["data-theme"] });
   gone.addEventListener("abort", () => watcher.disconnect());

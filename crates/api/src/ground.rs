@@ -9,9 +9,9 @@ pub struct GroundInfo {
     /// The box around it; absent if there are no files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub extent: Option<GroundExtent>,
-    /// The deepest level of tiles.
+    /// The highest level of tiles.
     #[schema(example = 16)]
-    pub deepest: u8,
+    pub max_level: u8,
 }
 
 /// A box, in degrees of WGS 84.

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use console::{Style, Term};
+use tokio::signal::unix::{SignalKind, signal};
 
 use crate::args::{Color, Global};
 
@@ -150,4 +151,18 @@ pub(crate) fn sign(sign: &str) -> String {
         _ => Style::new(),
     };
     style.apply_to(sign).to_string()
+}
+
+/// Waits until the program is to end: by Ctrl-C or SIGTERM.
+///
+/// # Errors
+/// The signal cannot be watched for.
+pub(crate) fn until_the_end() -> anyhow::Result<impl Future<Output = ()>> {
+    let mut terminate = signal(SignalKind::terminate())?;
+    Ok(async move {
+        tokio::select! {
+            _ = tokio::signal::ctrl_c() => {}
+            _ = terminate.recv() => {}
+        }
+    })
 }

@@ -223,7 +223,7 @@ impl Service {
         surroundings: StartContext,
     ) -> Self {
         let database = format!("heron_{:016x}", rand::random::<u64>());
-        // Ports that the kernel gives to nobody while the service is stopped.
+        // Below the kernel's own range: no other socket takes them while the service is stopped.
         let ports = [free_port(), free_port()].map(|port| format!("127.0.0.1:{port}"));
         let url = address(&mariadb.url(&database), &surroundings);
         let started = start((&url, &data), (&ports[0], &ports[1]), mqtt.as_deref(), &options, &surroundings);

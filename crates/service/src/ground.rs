@@ -5,9 +5,8 @@ use std::io::BufReader;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result, ensure};
-use coverage::terrain::geotiff::GeoTiff;
+use coverage::terrain::file;
 use coverage::terrain::grid::Grid;
-use coverage::terrain::height_file;
 use coverage::terrain::mosaic::{NoData, Terrain};
 use coverage::terrain::relief::{self, Palette, TILE_SIDE, Tile};
 use image::codecs::png::PngEncoder;
@@ -62,13 +61,9 @@ impl Ground {
     }
 }
 
-/// A whole file: a GeoTIFF, or a height file by its ending.
 fn grid(path: &Path) -> Result<Grid> {
-    if path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("hgt")) {
-        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        return Ok(height_file::read(&name, &std::fs::read(path)?)?);
-    }
-    Ok(GeoTiff::open(BufReader::new(File::open(path)?))?.read()?)
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    Ok(file::read(&name, BufReader::new(File::open(path)?))?)
 }
 
 #[cfg(test)]

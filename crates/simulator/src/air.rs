@@ -11,7 +11,7 @@ use coverage::link::shadowing::Shadowing;
 use coverage::model::{Model, Path, Polarization, free_space_db, p1812};
 use coverage::terrain::mosaic::Terrain;
 use lorawan::Modulation;
-use lorawan::limits::noise_dbm;
+use lorawan::limits::{NOISE_FIGURE_DB, noise_dbm};
 use rand::{Rng, RngExt as _};
 
 use crate::environment::{MomentUs, ducting_db};
@@ -24,16 +24,14 @@ const STEP_M: f64 = 30.0;
 const NEAREST_M: f64 = 5.0;
 /// Devices that walk share the losses of places this near to one another, in degrees: some sixty metres.
 const LATTICE_DEG: (f64, f64) = (0.000_5, 0.000_9);
-/// Losses that are remembered.
-const REMEMBERED: usize = 400_000;
+/// Losses that are kept, so that a path is computed once.
+const KEPT: usize = 400_000;
 /// How much losses differ from the model's, and over what distance.
 const SHADOWING_DB: f64 = 3.5;
 const SHADOWING_M: f64 = 90.0;
 /// Small movements: of a fixed device, and of one on an animal.
 const FADING_DB: f64 = 1.1;
 const FADING_ON_AN_ANIMAL_DB: f64 = 2.8;
-/// Receivers' noise figure.
-const NOISE_FIGURE_DB: f64 = 6.0;
 /// A receiver's own oscillators and quantising keep SNR from growing beyond this, however near the sender is.
 const SNR_CEILING_DB: f64 = 12.0;
 /// How exactly receivers measure SNR.
@@ -115,7 +113,7 @@ impl Air {
         if let Some(known) = self.known.get(&key) {
             return *known;
         }
-        if self.known.len() >= REMEMBERED {
+        if self.known.len() >= KEPT {
             self.known.clear();
         }
         let way_db = self.computed_db(mast, spot);

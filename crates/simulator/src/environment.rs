@@ -1,9 +1,12 @@
-//! Tides and weather of the made-up island: the same at the same moment, whoever asks.
+//! Tides and weather of the made-up island, as functions of time alone.
 
 use std::f64::consts::TAU;
 
 /// A moment, in microseconds since 1970.
 pub type MomentUs = i64;
+
+/// A day, in microseconds.
+pub const DAY_US: i64 = 86_400_000_000;
 
 const HOUR_S: f64 = 3600.0;
 const DAY_S: f64 = 86_400.0;
@@ -85,7 +88,7 @@ fn rain_mm_h(at_us: MomentUs) -> f64 {
 /// Rain since midnight, in mm.
 pub fn rain_since_midnight_mm(at_us: MomentUs) -> f64 {
     const STEP_US: i64 = 1_200_000_000;
-    let midnight_us = at_us - at_us.rem_euclid(86_400_000_000);
+    let midnight_us = at_us - at_us.rem_euclid(DAY_US);
     let steps = (at_us - midnight_us) / STEP_US;
     (0..steps).map(|n| rain_mm_h(midnight_us + n * STEP_US) / 3.0).sum()
 }

@@ -1,7 +1,7 @@
 //! Stand-ins for what is not on the desk: devices with the device side of the MAC, gateways that speak over real
 //! sockets, by UDP or by WebSocket with the files of a connection kit, and air between them.
 //!
-//! A [`scenario::Scenario`] names who there is; a [`simulation::Simulation`] is what they do, at whatever pace it is run; a
+//! A [`scenario::Scenario`] lists gateways and devices. A [`simulation::Simulation`] simulates them without a clock or sockets; a
 //! [`world::World`] runs it in real time, over sockets.
 
 pub mod air;

@@ -7,7 +7,7 @@ use lorawan::mac::Battery;
 use serde::{Deserialize, Serialize};
 
 use crate::environment::{
-    MomentUs, drift, hour, humidity_percent, pressure_hpa, rain_since_midnight_mm, temperature_c, tide_m,
+    DAY_US, MomentUs, drift, hour, humidity_percent, pressure_hpa, rain_since_midnight_mm, temperature_c, tide_m,
     wind_from_deg, wind_mps,
 };
 use crate::walk::activity;
@@ -16,7 +16,6 @@ use crate::walk::activity;
 pub const SLUICE_COMMAND_PORT: u8 = 10;
 /// A gate that works by itself obeys a command for this long.
 const OBEYS_US: i64 = 12 * 3_600_000_000;
-const DAY_US: i64 = 86_400_000_000;
 
 /// A kind of sensor.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

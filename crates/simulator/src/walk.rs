@@ -1,14 +1,13 @@
 //! How grazing animals move: a herd stays on a pasture for some days, goes on to the next at dawn, and its animals wander
-//! around it by day and rest at night. A place is the same at the same moment, whoever asks.
+//! around it by day and rest at night. A place is a function of time alone.
 
 use coverage::geo::Place;
 use coverage::terrain::cover::Shield;
 use coverage::terrain::mosaic::Terrain;
 use serde::Deserialize;
 
-use crate::environment::{MomentUs, drift, hour};
+use crate::environment::{DAY_US, MomentUs, drift, hour};
 
-const DAY_US: i64 = 86_400_000_000;
 /// How far an animal goes from its herd by day, in metres.
 const WANDERS_M: f64 = 380.0;
 /// How far at night.
@@ -51,9 +50,7 @@ impl Herd {
 
 /// Where an animal is that belongs to a place.
 pub fn wander(middle: Place, seed: u64, at_us: MomentUs, terrain: &Terrain) -> Place {
-    // Awake from five to twenty-one, at most so around noon.
-    let awake = ((hour(at_us) - 5.0) / 16.0 * std::f64::consts::PI).sin().max(0.0);
-    let reach_m = RESTS_M + (WANDERS_M - RESTS_M) * awake;
+    let reach_m = RESTS_M + (WANDERS_M - RESTS_M) * awake(at_us);
     let off = |salt: u64| drift(seed ^ salt, at_us, 9_000.0) + 0.3 * drift(seed ^ salt ^ 0xff, at_us, 1_500.0);
     let (east_m, north_m) = (off(0x0e) * reach_m, off(0x0a) * reach_m);
     let (bearing_deg, distance_m) = (east_m.atan2(north_m).to_degrees(), east_m.hypot(north_m));
@@ -62,11 +59,15 @@ pub fn wander(middle: Place, seed: u64, at_us: MomentUs, terrain: &Terrain) -> P
     ways.into_iter().find(dry).unwrap_or(middle)
 }
 
+/// How active animals are, 0 to 1: from five to twenty-one, most of all in the middle.
+fn awake(at_us: MomentUs) -> f64 {
+    ((hour(at_us) - 5.0) / 16.0 * std::f64::consts::PI).sin().max(0.0)
+}
+
 /// Steps a minute.
 pub fn activity(seed: u64, at_us: MomentUs) -> u8 {
-    let awake = ((hour(at_us) - 5.0) / 16.0 * std::f64::consts::PI).sin().max(0.0);
     let grazes = 0.55 + 0.45 * drift(seed ^ 0x57e9, at_us, 2_400.0);
-    (3.0 + 52.0 * awake * grazes).round().clamp(0.0, 255.0) as u8
+    (3.0 + 52.0 * awake(at_us) * grazes).round().clamp(0.0, 255.0) as u8
 }
 
 #[cfg(test)]

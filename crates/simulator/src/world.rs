@@ -1,4 +1,4 @@
-//! A scenario come to life in real time: gateways call over sockets, and what they send reaches devices.
+//! A simulation in real time: its gateways call a service over sockets, and what they send reaches its devices.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -19,7 +19,7 @@ use crate::clock;
 use crate::gateway::{Gateway, Sending, Site, Way};
 use crate::lns;
 use crate::scenario::{GatewayEntry, Scenario, ScenarioError, parsed};
-use crate::simulation::{News, Simulation, WorldMemory};
+use crate::simulation::{News, SavedWorld, Simulation};
 
 /// Messages that an agent beside a gateway keeps.
 const KEPT_BY_AGENT: usize = 1000;
@@ -90,20 +90,21 @@ impl World {
         Self::go_on(scenario, (server, kits), None).await
     }
 
-    /// The same, where it goes on from what it remembers.
+    /// The same, from a saved state.
     ///
     /// # Errors
     /// As [`World::start`].
     pub async fn go_on(
         scenario: &Scenario,
         (server, kits): (SocketAddr, &HashMap<Eui64, Kit>),
-        memory: Option<WorldMemory>,
+        saved: Option<SavedWorld>,
     ) -> Result<Self, ScenarioError> {
         let now_us = clock::us(Instant::now());
-        let (present_us, seed) = memory.as_ref().map_or((now_us, rand::random()), |m| (m.present_us, m.seed));
+        let (present_us, seed) =
+            saved.as_ref().map_or((now_us, rand::random()), |saved| (saved.present_us, saved.seed));
         let mut simulation = Simulation::new(scenario, (now_us, present_us), seed)?;
-        if let Some(memory) = memory {
-            simulation.recall(memory);
+        if let Some(saved) = saved {
+            simulation.restore(saved);
         }
         let simulation = Arc::new(Mutex::new(simulation));
         let mut tasks = JoinSet::new();
@@ -127,9 +128,9 @@ impl World {
         self.events.subscribe()
     }
 
-    /// What it remembers now.
-    pub fn memory(&self) -> WorldMemory {
-        self.simulation.lock().unwrap_or_else(PoisonError::into_inner).memory()
+    /// Its state now, to be saved.
+    pub fn saved(&self) -> SavedWorld {
+        self.simulation.lock().unwrap_or_else(PoisonError::into_inner).saved()
     }
 }
 

@@ -6,7 +6,7 @@ use chrono::{TimeDelta, Utc};
 use futures::{StreamExt as _, TryStreamExt as _};
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder};
 
-use crate::history::{HOUR_MS, SeriesId};
+use crate::history::SeriesId;
 use crate::{Store, StoreError};
 
 /// Rows in a statement, and statements in a transaction.
@@ -83,8 +83,7 @@ impl Store {
         .bind(reading)
         .execute(&self.pool)
         .await?;
-        sqlx::query("DELETE FROM history_mark").execute(&self.pool).await?;
-        self.sum_up(u32::try_from(now.timestamp_millis() / HOUR_MS).unwrap_or(0)).await?;
+        self.sum_up_anew(now).await?;
         Ok(rows)
     }
 }

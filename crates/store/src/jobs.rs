@@ -11,7 +11,7 @@ use sqlx::mysql::MySqlRow;
 use sqlx::{Executor, MySql, QueryBuilder, Row as _, Transaction};
 
 use crate::commit::{DecodeFailure, StoredReading, parts};
-use crate::history::{HOUR_MS, SeriesId, list_late};
+use crate::history::{HOUR_MS, SeriesId, list_late, list_late_hours};
 use crate::readings::{write_failures, write_readings};
 use crate::rows::{among, eui_bytes, json, to_json};
 use crate::{EstateId, Store, StoreError};
@@ -283,8 +283,8 @@ impl Store {
             let failures: Vec<DecodeFailure> = failures.into_iter().flatten().collect();
             let readings = self.with_series(&readings);
             write_readings(&mut tx, &readings).await?;
-            self.write_history(&mut tx, &readings).await?;
-            self.list_late_hours(&mut tx, &readings).await?;
+            let hours = self.write_history(&mut tx, &readings).await?;
+            list_late_hours(&mut tx, hours).await?;
             write_failures(&mut tx, &failures).await?;
         }
         replace_messages(&mut tx, id).await?;

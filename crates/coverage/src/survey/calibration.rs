@@ -174,7 +174,7 @@ fn grouped<K: Ord>(left: impl Iterator<Item = (K, f64)>) -> BTreeMap<K, Vec<f64>
     groups
 }
 
-/// Takes in what is left of each group; a group of few points is believed in part.
+/// Adds what is left of each group to its offset. The fewer points a group has, the less its offset counts.
 fn adjust<K: Ord>(corrections: &mut BTreeMap<K, Correction>, left: BTreeMap<K, Vec<f64>>) {
     for (key, mut values) in left {
         let points = values.len();

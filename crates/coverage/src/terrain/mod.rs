@@ -1,6 +1,7 @@
 //! The shape of the ground and what stands on it, from files of heights and of cover.
 
 pub mod cover;
+pub mod file;
 pub mod geokeys;
 pub mod geotiff;
 pub mod grid;

@@ -9,8 +9,8 @@ use crate::terrain::profile::Sample;
 
 /// The side of a tile, in pixels (OGC 17-083r4, Annex D.1: WebMercatorQuad).
 pub const TILE_SIDE: usize = 256;
-/// The deepest level of tiles: a pixel is then about a metre and a half at the middle latitudes.
-pub const DEEPEST: u8 = 16;
+/// The highest level of tiles: a pixel is then about a metre and a half at the middle latitudes.
+pub const MAX_LEVEL: u8 = 16;
 
 /// A tile of the earth in the projection of web maps (OGC 17-083r4, Annex D.1: WebMercatorQuad).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,7 +23,7 @@ pub struct Tile {
 impl Tile {
     /// A tile; none if there is no such one.
     pub fn new(level: u8, column: u32, row: u32) -> Option<Self> {
-        let there = level <= DEEPEST && column < 1 << level && row < 1 << level;
+        let there = level <= MAX_LEVEL && column < 1 << level && row < 1 << level;
         there.then_some(Self { level, column, row })
     }
 
@@ -199,7 +199,9 @@ mod tests {
         let middle = world.place(128.0, 128.0);
         assert!(middle.latitude_deg.abs() < 1e-9 && middle.longitude_deg.abs() < 1e-9);
         assert!((world.pixel_m() - 156_412.0).abs() < 200.0, "40,030 km over 256 pixels: {}", world.pixel_m());
-        assert!(Tile::new(1, 2, 0).is_none() && Tile::new(1, 0, 2).is_none() && Tile::new(DEEPEST + 1, 0, 0).is_none());
+        assert!(
+            Tile::new(1, 2, 0).is_none() && Tile::new(1, 0, 2).is_none() && Tile::new(MAX_LEVEL + 1, 0, 0).is_none()
+        );
     }
 
     /// A cone of 200 m in the middle of a plain that ends in the east.

@@ -1,4 +1,4 @@
-//! The past of a scenario: its devices live through days in seconds, and then go on live.
+//! A scenario's history: days simulated in seconds, continued live.
 
 use std::collections::HashMap;
 use std::path::Path;
@@ -14,7 +14,7 @@ use e2e::service::Service;
 use e2e::wait::until;
 use serde_json::json;
 use simulator::scenario::Scenario;
-use simulator::simulation::WorldMemory;
+use simulator::simulation::SavedWorld;
 use simulator::world::World;
 
 const FOLDER: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tarnsey");
@@ -28,10 +28,10 @@ async fn registered() -> Service {
 }
 
 fn history(service: &Service, options: &[&str]) -> Vec<String> {
-    let memory = service.data().join("world.json");
+    let state = service.data().join("world.json");
     let (database, data) = (service.database(), service.data());
     let fixed = ["--database", &database, "--data", data.to_str().unwrap(), "--estate", "tarnsey"];
-    let place = ["--memory", memory.to_str().unwrap()];
+    let place = ["--state", state.to_str().unwrap()];
     [&["scenario-history", FOLDER][..], &fixed, &place, options].concat().into_iter().map(str::to_owned).collect()
 }
 
@@ -44,7 +44,7 @@ fn lived(service: &Service, options: &[&str]) -> String {
 async fn devices_live_through_a_day_and_go_on_where_they_were() {
     let mut service = registered().await;
     let said = lived(&service, &["--days", "1", "--seed", "7"]);
-    assert!(said.contains("1 days are written: "), "{said}");
+    assert!(said.contains("1 days written: "), "{said}");
     service.start_again();
     service.sign_in_again().await;
 
@@ -80,8 +80,8 @@ async fn devices_live_through_a_day_and_go_on_where_they_were() {
     scenario.gateways.retain(|gateway| gateway.protocol == Protocol::Udp);
     let before: DeviceDetail = service.get("devices/collar-44").await;
     let before = before.session.unwrap();
-    let memory = WorldMemory::read(&service.data().join("world.json")).unwrap();
-    let world = World::go_on(&scenario, (service.udp, &HashMap::new()), memory).await.unwrap();
+    let saved = SavedWorld::read(&service.data().join("world.json")).unwrap();
+    let world = World::go_on(&scenario, (service.udp, &HashMap::new()), saved).await.unwrap();
     let after = until("a live uplink", async || {
         let detail: DeviceDetail = service.get("devices/collar-44").await;
         detail.session.filter(|session| session.last_counter_up > before.last_counter_up)

@@ -25,9 +25,9 @@ pub(crate) enum Verb {
     InsertRate(InsertRate),
     /// Give every device a made-up history, to see or measure charts. For a database made for this.
     MakeHistory(MakeHistory),
-    /// Have a scenario's devices live through the days until now: their frames go through the engine and the decoders on
-    /// a clock of their own. For an estate in which the scenario is registered and nothing was heard, while the service is
-    /// stopped.
+    /// Write a history for a scenario: its devices are simulated for some days on a virtual clock, and their frames go through
+    /// the engine and the decoders. The scenario has to be registered in the estate, nothing may have been heard there yet, and
+    /// the service has to be stopped.
     ScenarioHistory(ScenarioHistory),
     /// Give an account a new password, printed once, and end its sign-ins.
     ResetPassword(ResetPassword),
@@ -184,21 +184,21 @@ pub(crate) struct ScenarioHistory {
     #[arg(long)]
     pub estate: String,
 
-    /// Days until now.
+    /// Its length in days.
     #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=400))]
     pub days: u32,
 
-    /// The moment that counts as now, such as 2026-05-04T09:00:00Z; now if not given.
+    /// End of the history, such as 2026-05-04T09:00:00Z; now if not given.
     #[arg(long, value_name = "TIME")]
     pub until: Option<DateTime<Utc>>,
 
-    /// Decides chances: the same seed and the same moment make the same history.
+    /// Seed of all random choices: the same seed and the same --until give the same history.
     #[arg(long, default_value_t = 1)]
     pub seed: u64,
 
-    /// Where to put what its devices remember, from which `heron scenario run --memory` goes on.
+    /// Where to save the devices' state; `heron scenario run --state` continues from it.
     #[arg(long, value_name = "FILE")]
-    pub memory: PathBuf,
+    pub state: PathBuf,
 
     /// The network's NetID, as of `serve`.
     #[arg(long, env = "HEROND_NET_ID", default_value = "000000")]

@@ -17,6 +17,7 @@ use crate::gateways::event_log::GatewayLog;
 use crate::gateways::firmware::Firmwares;
 use crate::gateways::registry::GatewayRegistry;
 use crate::gateways::transport::{PublicEndpoints, udp};
+use crate::ground::Ground;
 use crate::history::summaries::Doubts;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
@@ -59,6 +60,8 @@ pub(crate) type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
 
 /// Loaded once, and used by many parts.
 pub(crate) struct Shared {
+    /// Drawn under maps.
+    pub ground: Arc<Ground>,
     pub store: Store,
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
@@ -82,11 +85,14 @@ pub(crate) struct Shared {
 
 impl Shared {
     pub(crate) async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
+        // First, so that a file that cannot be read is told before anything begins.
+        let ground = Ground::read(&options.terrain, &options.cover).context("reading the ground")?;
         let stopping = CancellationToken::new();
         let authority = Arc::new(Authority::open_or_create(&options.data)?);
         let identity = Arc::new(identity(&authority, options)?);
         let (gateway_log, events) = GatewayLog::new();
         let shared = Self {
+            ground: Arc::new(ground),
             directory: Arc::new(Directory::load(store).await?),
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
             strangers: Arc::default(),

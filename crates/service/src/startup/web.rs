@@ -12,7 +12,6 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 
 use crate::gateways::authority::Authority;
-use crate::ground::Ground;
 use crate::http;
 use crate::http::app::{App, GatewayServices};
 use crate::http::edge::{Edge, Setup};
@@ -75,7 +74,7 @@ impl Web {
                 firmware: Arc::clone(&shared.firmware),
             },
             edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
-            ground: Arc::new(Ground::read(&options.terrain, &options.cover).context("reading the ground")?),
+            ground: Arc::clone(&shared.ground),
             turns: Arc::default(),
             exports: Arc::new(Semaphore::new(EXPORTS)),
             jobs: Arc::clone(&shared.jobs),

@@ -6,7 +6,7 @@
 
 mod commands;
 mod join;
-mod memory;
+mod saved;
 mod session;
 mod windows;
 
@@ -18,7 +18,7 @@ use lorawan::{AesKey, DevAddr, Direction, Eui64, MacVersion, Modulation, airtime
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 
-pub use memory::Memory;
+pub use saved::SavedDevice;
 
 use session::Session;
 use windows::Window;

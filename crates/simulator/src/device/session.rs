@@ -14,7 +14,7 @@ use super::Build;
 pub(super) struct Session {
     pub(super) dev_addr: DevAddr,
     pub(super) net_id: NetId,
-    #[serde(with = "super::memory::keys")]
+    #[serde(with = "super::saved::keys")]
     pub(super) keys: SessionKeys11,
     pub(super) speaks_1_1: bool,
     pub(super) adr: AdrSettings,

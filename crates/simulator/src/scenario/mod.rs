@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 use api::problem::{Problem, bad_field};
-use coverage::terrain::geotiff::{GeoTiff, GeoTiffError};
+use coverage::terrain::file::{self, FileError};
 use coverage::terrain::grid::Grid;
 use coverage::terrain::mosaic::{NoData, Terrain};
 use domain::model::request::kind_of_file;
@@ -59,9 +59,9 @@ pub enum ScenarioError {
         /// Which.
         file: String,
         /// Why.
-        source: Box<GeoTiffError>,
+        source: Box<FileError>,
     },
-    /// What a world remembers is not of this scenario.
+    /// A saved state cannot be read.
     #[error("{file}: {why}")]
     State {
         /// Which.
@@ -174,10 +174,12 @@ impl Scenario {
         let grid = |name: &Option<String>| -> Result<Vec<Grid>, ScenarioError> {
             let Some(name) = name else { return Ok(Vec::new()) };
             let path = self.folder.join(name);
-            let file = || path.display().to_string();
-            let opened = std::fs::File::open(&path).map_err(|source| ScenarioError::File { file: file(), source })?;
-            let read = GeoTiff::open(BufReader::new(opened)).and_then(|mut tiff| tiff.read());
-            Ok(vec![read.map_err(|source| ScenarioError::Ground { file: file(), source: Box::new(source) })?])
+            let named = || path.display().to_string();
+            let opened = std::fs::File::open(&path).map_err(|source| ScenarioError::File { file: named(), source })?;
+            Ok(vec![
+                file::read(name, BufReader::new(opened))
+                    .map_err(|source| ScenarioError::Ground { file: named(), source: Box::new(source) })?,
+            ])
         };
         Ok(Terrain {
             heights: grid(&self.ground.heights)?,

@@ -93,7 +93,7 @@ impl DeviceEntry {
             name: self.name.clone(),
             fleet: self.fleet.clone(),
             model: self.model.clone(),
-            // An animal has no place of its own.
+            // An animal moves: its collar is registered without a place.
             place: self.herd.is_none().then_some(Place {
                 latitude_deg: self.latitude_deg,
                 longitude_deg: self.longitude_deg,

@@ -196,14 +196,14 @@ impl Inhabitant {
             let doubled = self.tries.saturating_sub(JOINS_AT_FIRST).min(12);
             return after(now_us, (JOIN_AGAIN_S * f64::from(1u32 << doubled)).min(JOIN_AGAIN_LATEST_S));
         }
-        if self.tries_ended() {
+        if self.just_joined() {
             return now_us + FIRST_UPLINK_US;
         }
         after(self.begun_us, self.interval_s(now_us))
     }
 
     /// Whether it has just joined.
-    fn tries_ended(&mut self) -> bool {
+    fn just_joined(&mut self) -> bool {
         let first = self.sent == 0 || self.tries > 0;
         self.tries = 0;
         first

@@ -1,11 +1,11 @@
 //! A scenario as a simulation without clock and sockets: devices wake, send and listen, and gateways' frames reach those who
 //! listen at that moment.
 //!
-//! Whoever runs it says what time it is, brings what is [`News::Heard`] to a network, and hands in what gateways send. So the
-//! same world lives through thirty days in seconds, and then goes on in real time ([`crate::world`]).
+//! The caller gives the time, passes each [`News::Heard`] to a network, and hands in what gateways send. So the same simulation
+//! covers thirty days in seconds on a virtual clock, and continues in real time ([`crate::world`]).
 
 mod inhabitant;
-mod memory;
+mod saved;
 
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap};
@@ -17,17 +17,16 @@ use lorawan::Eui64;
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 
-pub use memory::WorldMemory;
+pub use saved::SavedWorld;
 
 use crate::air::{Air, Arrival, Mast};
 use crate::device::{Downlink, Emission};
-use crate::environment::MomentUs;
+use crate::environment::{DAY_US, MomentUs};
 use crate::gateway::{Sending, sending_us};
 use crate::on_air::{Burst, OnAir};
 use crate::scenario::{DaysAgo, GatewayEntry, Scenario, ScenarioError, parsed};
 use inhabitant::{Frame, Inhabitant, UnderWay};
 
-const DAY_US: f64 = 86_400e6;
 /// Between the first wakes of two devices: real ones are switched on one after another too.
 const APART_US: i64 = 700_000;
 /// From the start to the first of them.
@@ -118,7 +117,7 @@ pub struct Simulation {
 
 /// A time so many days before the present.
 fn days_ago(present_us: MomentUs, days: f64) -> MomentUs {
-    present_us - (days * DAY_US) as i64
+    present_us - (days * DAY_US as f64) as i64
 }
 
 fn mast(entry: &GatewayEntry) -> Mast {

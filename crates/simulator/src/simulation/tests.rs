@@ -51,25 +51,25 @@ fn a_gateway_that_was_away_heard_nothing_then() {
 }
 
 #[test]
-fn a_world_goes_on_from_what_it_remembers() {
+fn a_world_continues_from_its_saved_state() {
     let mut scenario = tarnsey();
     // The one that needs no network to send.
     scenario.devices.retain(|device| device.personal.is_some());
     let mut before = simulated(&scenario, 5);
     before.advance(MAY + 2 * HOUR_US);
-    let kept = serde_json::to_string(&before.memory()).unwrap();
+    let kept = serde_json::to_string(&before.saved()).unwrap();
     let mut after = Simulation::new(&scenario, (MAY + 2 * HOUR_US, MAY), 5).unwrap();
-    after.recall(serde_json::from_str(&kept).unwrap());
+    after.restore(serde_json::from_str(&kept).unwrap());
     let first = |simulation: &mut Simulation| {
         heard(simulation, MAY + 3 * HOUR_US).into_iter().map(|(_, bytes, at_us)| (bytes, at_us)).next()
     };
     let next = first(&mut before);
     assert!(next.is_some() && next == first(&mut after), "the same frame at the same time");
     let file = std::env::temp_dir().join(format!("world-{}.json", std::process::id()));
-    assert!(WorldMemory::read(&file).unwrap().is_none());
-    after.memory().write(&file).unwrap();
-    assert_eq!(WorldMemory::read(&file).unwrap().unwrap().present_us, MAY);
+    assert!(SavedWorld::read(&file).unwrap().is_none());
+    after.saved().write(&file).unwrap();
+    assert_eq!(SavedWorld::read(&file).unwrap().unwrap().present_us, MAY);
     std::fs::write(&file, b"{}").unwrap();
-    assert!(WorldMemory::read(&file).is_err());
+    assert!(SavedWorld::read(&file).is_err());
     std::fs::remove_file(&file).unwrap();
 }

@@ -9,6 +9,7 @@ use super::rows::{write_activity, write_messages};
 use super::{Batch, Decoding, Mark, StoredMessage};
 use crate::connect::lease::Lease;
 use crate::connect::pool::connect;
+use crate::history::list_late_hours;
 use crate::readings::{write_failures, write_readings};
 use crate::{Store, StoreError};
 
@@ -160,9 +161,9 @@ async fn write_state(
     store.write_changes(tx, &batch.changes).await?;
     let readings = store.with_series(&batch.readings);
     write_readings(tx, &readings).await?;
-    store.write_history(tx, &readings).await?;
+    let hours = store.write_history(tx, &readings).await?;
     if !past {
-        store.list_late_hours(tx, &readings).await?;
+        list_late_hours(tx, hours).await?;
     }
     write_failures(tx, &batch.failures).await?;
     write_activity(tx, &batch.activity).await?;

@@ -177,11 +177,12 @@ impl Store {
         }
     }
 
+    /// Writes values; gives the hours that have got some, for [`list_late_hours`].
     pub(crate) async fn write_history(
         &self,
         tx: &mut Transaction<'_, MySql>,
         readings: &[StoredReading],
-    ) -> Result<(), StoreError> {
+    ) -> Result<Vec<(SeriesId, u32)>, StoreError> {
         let rows: Vec<(SeriesId, i64, &ReadingValue)> = readings
             .iter()
             .filter_map(|r| {
@@ -198,24 +199,7 @@ impl Store {
             insert.push(" ON DUPLICATE KEY UPDATE value = VALUES(value), word = VALUES(word)");
             insert.build().execute(&mut **tx).await?;
         }
-        Ok(())
-    }
-
-    /// Lists the hours that are over and have got values, to be summed up again.
-    pub(crate) async fn list_late_hours(
-        &self,
-        tx: &mut Transaction<'_, MySql>,
-        readings: &[StoredReading],
-    ) -> Result<(), StoreError> {
-        let this_hour = hour_of(Utc::now().timestamp_millis());
-        let hour = |r: &StoredReading| {
-            Some((self.known.of(r.dev_eui, &short_name(&r.name))?, hour_of(r.time.timestamp_millis())))
-        };
-        let mut late: Vec<(SeriesId, u32)> = readings.iter().filter_map(hour).collect();
-        late.retain(|(_, hour)| *hour < this_hour);
-        late.sort_unstable();
-        late.dedup();
-        list_late(tx, &late).await
+        Ok(rows.iter().map(|(id, at_ms, _)| (*id, hour_of(*at_ms))).collect())
     }
 
     /// The series of some devices.
@@ -371,6 +355,18 @@ impl Store {
             })
             .collect()
     }
+}
+
+/// Lists those of these hours that are over, to be summed up again.
+pub(crate) async fn list_late_hours(
+    tx: &mut Transaction<'_, MySql>,
+    mut hours: Vec<(SeriesId, u32)>,
+) -> Result<(), StoreError> {
+    let this_hour = hour_of(Utc::now().timestamp_millis());
+    hours.retain(|(_, hour)| *hour < this_hour);
+    hours.sort_unstable();
+    hours.dedup();
+    list_late(tx, &hours).await
 }
 
 /// Notes hours whose summaries are to be made again.

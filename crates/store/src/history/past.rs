@@ -7,8 +7,7 @@ use crate::history::HOUR_MS;
 use crate::{EstateId, Store, StoreError};
 
 impl Store {
-    /// Gets an estate ready for a past that begins at this time: all that is registered is as old, and no hour counts as summed
-    /// up.
+    /// Gets an estate ready for a past that begins at this time: all that is registered is as old.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -23,15 +22,15 @@ impl Store {
             let statement = format!("UPDATE {table} SET added_at = ? WHERE estate_id = ? AND added_at > ?");
             sqlx::query(AssertSqlSafe(statement)).bind(begin).bind(estate_id).bind(begin).execute(&self.pool).await?;
         }
-        sqlx::query("DELETE FROM history_mark").execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Sums up the past that was written.
+    /// Sums up all hours until then from the first value on, whatever counted as summed up.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn end_past(&self, until: DateTime<Utc>) -> Result<(), StoreError> {
+    pub async fn sum_up_anew(&self, until: DateTime<Utc>) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM history_mark").execute(&self.pool).await?;
         self.sum_up(u32::try_from(until.timestamp_millis().div_euclid(HOUR_MS)).unwrap_or(0)).await
     }
 

@@ -7,41 +7,22 @@ use std::path::Path;
 use anyhow::{Context as _, Result};
 use coverage::geo::Extent;
 use coverage::terrain::cover::CoverTable;
-use coverage::terrain::geotiff::{GeoTiff, GeoTiffError};
+use coverage::terrain::file;
 use coverage::terrain::grid::Grid;
-use coverage::terrain::height_file;
 use coverage::terrain::mosaic::{NoData, Terrain};
 
 use crate::commands::coverage::args::{GroundArgs, NoDataWord};
 
-/// Whether a file is named as SRTM height files are.
-pub(super) fn is_height_file(path: &Path) -> bool {
-    path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("hgt"))
-}
-
-/// Opens a file, naming it in any error.
-pub(super) fn open(path: &Path) -> Result<GeoTiff<BufReader<File>>> {
+/// Opens a file, naming it in any error; gives its name as well.
+pub(super) fn open(path: &Path) -> Result<(String, BufReader<File>)> {
     let file = File::open(path).with_context(|| path.display().to_string())?;
-    GeoTiff::open(BufReader::new(file)).with_context(|| path.display().to_string())
-}
-
-/// A whole SRTM height file.
-pub(super) fn height_file(path: &Path) -> Result<Grid> {
-    let bytes = std::fs::read(path).with_context(|| path.display().to_string())?;
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    height_file::read(&name, &bytes).with_context(|| path.display().to_string())
+    Ok((path.file_name().unwrap_or_default().to_string_lossy().into_owned(), BufReader::new(file)))
 }
 
 /// The part of a file that matters; none if it does not reach there.
 fn part(path: &Path, extent: &Extent) -> Result<Option<Grid>> {
-    if is_height_file(path) {
-        return Ok(Some(height_file(path)?));
-    }
-    match open(path)?.window(extent) {
-        Ok(grid) => Ok(Some(grid)),
-        Err(GeoTiffError::Elsewhere) => Ok(None),
-        Err(why) => Err(why).with_context(|| path.display().to_string()),
-    }
+    let (name, file) = open(path)?;
+    file::window(&name, file, extent).with_context(|| path.display().to_string())
 }
 
 /// The ground within a box.

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::{Context as _, Result};
+use coverage::terrain::file;
 use coverage::terrain::grid::{Grid, Projection};
 use serde::Serialize;
 
@@ -31,13 +32,9 @@ struct Held {
 pub(super) fn run(out: &Out, files: &[PathBuf]) -> Result<()> {
     let mut all = Vec::with_capacity(files.len());
     for path in files {
-        let (grid, description) = if ground::is_height_file(path) {
-            (ground::height_file(path)?, String::new())
-        } else {
-            let mut file = ground::open(path)?;
-            let description = file.description().to_owned();
-            (file.read().with_context(|| path.display().to_string())?, description)
-        };
+        let (name, opened) = ground::open(path)?;
+        let read = file::described(&name, opened);
+        let (grid, description) = read.with_context(|| path.display().to_string())?;
         all.push(held(path.display().to_string(), description, &grid));
     }
     if out.json {

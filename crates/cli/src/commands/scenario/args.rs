@@ -25,9 +25,9 @@ pub(crate) enum ScenarioVerb {
         /// Where the connection kits of its gateways are, each named EUI.zip.
         #[arg(long, value_name = "FOLDER")]
         kits: Option<PathBuf>,
-        /// What its devices remember: they go on from there, and it is brought up to date every minute and at the end. A file
-        /// that is not there is made.
+        /// File with the state of its devices: sessions, counters, next uplinks. They continue from it, and it is saved every
+        /// minute and at the end. A file that is not there is made.
         #[arg(long, value_name = "FILE")]
-        memory: Option<PathBuf>,
+        state: Option<PathBuf>,
     },
 }

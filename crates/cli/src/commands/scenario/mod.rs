@@ -34,8 +34,8 @@ use crate::show::Out;
 pub(crate) async fn run(client: &Client, out: &Out, verb: ScenarioVerb) -> Result<()> {
     match verb {
         ScenarioVerb::Import { folder, kits } => import::run(client, out, folder, kits).await,
-        ScenarioVerb::Run { folder, gateways_call, kits, memory } => {
-            run::run(out, (folder, kits, memory), gateways_call).await
+        ScenarioVerb::Run { folder, gateways_call, kits, state } => {
+            run::run(out, (folder, kits, state), gateways_call).await
         }
     }
 }

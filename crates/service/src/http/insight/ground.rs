@@ -7,7 +7,7 @@ use api::problem::Problem;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::IntoResponse;
-use coverage::terrain::relief::{DEEPEST, Palette, Tile};
+use coverage::terrain::relief::{MAX_LEVEL, Palette, Tile};
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
@@ -29,7 +29,7 @@ pub(crate) async fn show_ground(State(app): State<App>, _entry: RequestContext) 
         north_deg: extent.north_deg,
         east_deg: extent.east_deg,
     });
-    Ok(Json(GroundInfo { extent, deepest: DEEPEST }))
+    Ok(Json(GroundInfo { extent, max_level: MAX_LEVEL }))
 }
 
 /// A tile of a map of the ground, 256 pixels square, in the scheme of web maps (OGC 17-083r4, Annex D.1). The sea and what is
@@ -46,7 +46,8 @@ pub(crate) async fn ground_tile(
     Params(question): Params<TileQuestion>,
 ) -> Result<impl IntoResponse, Refusal> {
     let Some(tile) = Tile::new(level, column, row) else {
-        let why = format!("levels are 0 to {DEEPEST}, and a level has columns and rows from 0 to 2 to the power of it");
+        let why =
+            format!("levels are 0 to {MAX_LEVEL}, and a level has columns and rows from 0 to 2 to the power of it");
         return Err(Refusal(Problem::new(404, "not_found", "There is no such tile").detail(why)));
     };
     let palette = match question.paper.unwrap_or_default() {

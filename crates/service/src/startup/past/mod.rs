@@ -1,5 +1,5 @@
-//! The past of a scenario: its devices live through some days on a clock of their own, and what the engine and the decoders make
-//! of that is written in large transactions.
+//! A history for a scenario: its devices are simulated for some days on a virtual clock, their frames go through the engine and the
+//! decoders, and the results are written in large transactions.
 
 mod run;
 
@@ -28,8 +28,9 @@ use crate::startup;
 use crate::startup::config::ScenarioHistory;
 use crate::startup::high_water::HighWater;
 use crate::startup::operator::Hold;
-use run::{Past, Progress};
+use run::Past;
 
+const DAY_US: i64 = 86_400_000_000;
 /// Batches that wait for the database.
 const WAITING: usize = 2;
 
@@ -69,22 +70,27 @@ pub(crate) async fn make(options: &ScenarioHistory) -> Result<()> {
     let mut writer = Writer::of_past(store.clone(), lease.clone());
     let mut written = 0;
     let mut late = Vec::new();
-    while let Some((batch, progress)) = finished.recv().await {
+    let mut told = 0;
+    while let Some(batch) = finished.recv().await {
         written += batch.batch.messages.len();
+        let day = batch.batch.mark.map_or(0, |mark| (mark.processed_until.0 - times.0) / DAY_US);
         late = write(&mut writer, &directory, batch, late).await?;
-        tell(progress, options.days, written);
+        if day > told {
+            told = day;
+            println!("day {day} of {}: {written} messages", options.days);
+        }
     }
     write(&mut writer, &directory, FinishedBatch::default(), late).await?;
-    let memory = lived.await?;
-    store.end_past(until).await?;
+    let saved = lived.await?;
+    store.sum_up_anew(until).await?;
     let heard: Vec<(Eui64, DateTime<Utc>)> = gateways.iter().map(|row| (row.gateway.eui, until)).collect();
     store.note_heard(&heard).await?;
     store.add_gateway_events(&events(&away)).await?;
     high_water.note(writer.lease()).context("noting how far the database has come")?;
-    memory.write(&options.memory)?;
+    saved.write(&options.state)?;
     store.release_lease(writer.lease()).await?;
     store.close().await;
-    println!("{} days are written: {written} messages, in {:.0} s", options.days, begun.elapsed().as_secs_f64());
+    println!("{} days written: {written} messages in {:.0} s", options.days, begun.elapsed().as_secs_f64());
     Ok(())
 }
 
@@ -113,12 +119,6 @@ async fn write(
     let (jobs, directory) = (finished.to_decode, Arc::clone(directory));
     let read_all = move || jobs.into_iter().map(|job| job.read(&directory)).collect::<Result<Vec<_>, _>>();
     Ok(tokio::task::spawn_blocking(read_all).await??)
-}
-
-fn tell(progress: Progress, days: u32, messages: usize) {
-    if let Some(day) = progress.new_day {
-        println!("day {day} of {days}: {messages} messages");
-    }
 }
 
 /// What the log of gateways has of times when one was away.

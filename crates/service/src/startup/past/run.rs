@@ -1,4 +1,4 @@
-//! The engine and a simulation together, one event after another, at no clock's pace.
+//! Runs the engine and a simulation together on a virtual clock, one event after another.
 
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use chrono::DateTime;
 use engine::{Command, Config, Effect, Engine, FrameHeard, Input, Reception, Timestamp, Transmission, TxFailure, When};
 use lorawan::{Eui64, NetId};
 use simulator::gateway::Sending;
-use simulator::simulation::{News, Simulation, WorldMemory};
+use simulator::simulation::{News, SavedWorld, Simulation};
 use store::Mark;
 use tokio::sync::mpsc;
 
@@ -23,13 +23,10 @@ use crate::pipeline::message::MessageBuilder;
 
 /// Messages and changes of one transaction.
 const ROWS: usize = 6_000;
-/// Airtime that is longer ago counts for nobody: the law looks at an hour, a fleet's limits and the pages at a day.
+/// Older airtime is not used: the law counts an hour, a fleet's limits and the pages a day.
 const ACCOUNTS_US: i64 = 25 * 3_600_000_000;
-const DAY_US: i64 = 86_400_000_000;
-/// As the service waits by itself.
-const COLLECT_US: i64 = 200_000;
 
-/// All it takes to live through the past.
+/// Simulation, engine and names.
 pub(super) struct Past {
     pub simulation: Simulation,
     pub directory: Arc<Directory>,
@@ -41,13 +38,6 @@ pub(super) struct Past {
     pub seed: u64,
     /// Gateways that know GPS time.
     pub beacons: HashSet<Eui64>,
-}
-
-/// How far it has come.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Progress {
-    /// The day that a batch ends in, if the one before did not.
-    pub new_day: Option<i64>,
 }
 
 /// The engine at a moment of the past.
@@ -65,15 +55,15 @@ impl Run {
     /// Brings what is to be sent to the gateways, which say at once whether they send it.
     fn transmit(&mut self, simulation: &mut Simulation) {
         let mut at = 0;
+        // A report may lead to another transmission, which is added behind.
         while at < self.effects.len() {
-            if !matches!(self.effects[at], Effect::Transmit(_)) {
+            let Effect::Transmit(transmission) = &self.effects[at] else {
                 at += 1;
                 continue;
-            }
-            if let Effect::Transmit(transmission) = self.effects.remove(at) {
-                let (id, result) = (transmission.id, self.sent(simulation, &transmission));
-                self.handle(Input::TxReport { transmission: id, result });
-            }
+            };
+            let (id, result) = (transmission.id, self.sent(simulation, transmission));
+            self.effects.remove(at);
+            self.handle(Input::TxReport { transmission: id, result });
         }
     }
 
@@ -91,19 +81,19 @@ impl Run {
 }
 
 impl Past {
-    /// Lives from the first time to the second; gives what the world remembers then. Blocks.
+    /// Runs from the first time to the second; gives the simulation's state then. Blocks.
     pub(super) fn live(
         mut self,
         (begin_us, until_us): (i64, i64),
-        batches: &mpsc::Sender<(FinishedBatch, Progress)>,
-    ) -> WorldMemory {
-        let config = Config { net_id: self.net_id, collection_window_us: COLLECT_US, seed: self.seed };
+        batches: &mpsc::Sender<FinishedBatch>,
+    ) -> SavedWorld {
+        let config = Config { net_id: self.net_id, seed: self.seed, ..Config::default() };
         let mut run = Run { engine: Engine::new(config), now: Timestamp(begin_us), effects: Vec::new() };
         for command in std::mem::take(&mut self.restored) {
             run.handle(Input::Command(command));
         }
         run.handle(Input::Command(Command::FramesAreNew));
-        let (mut ids, mut batch, mut day) = (Ids::seeded(self.seed), PastBatch::default(), 0);
+        let (mut ids, mut batch) = (Ids::seeded(self.seed), PastBatch::default());
         let (strangers, ingest) = (Strangers::default(), IngestStats::default());
         while let Some(at_us) = self.next_at(&run).filter(|at_us| *at_us < until_us) {
             self.step(&mut run, at_us);
@@ -121,17 +111,15 @@ impl Past {
                 batch.add(effects, mark, &mut builder, (&ingest, &self.quarantined));
             }
             if batch.rows() >= ROWS {
-                let this = (at_us - begin_us) / DAY_US;
-                let progress = Progress { new_day: (this > day).then_some(this) };
-                day = this;
-                if batches.blocking_send((std::mem::take(&mut batch).finish(&self.directory), progress)).is_err() {
-                    // Nobody writes it any more, and says why.
+                let finished = std::mem::take(&mut batch).finish(&self.directory);
+                if batches.blocking_send(finished).is_err() {
+                    // Writing has failed, and the caller reports it.
                     break;
                 }
             }
         }
-        let _ = batches.blocking_send((batch.finish(&self.directory), Progress { new_day: None }));
-        self.simulation.memory()
+        let _ = batches.blocking_send(batch.finish(&self.directory));
+        self.simulation.saved()
     }
 
     /// When something is due next, in the air or in the network.

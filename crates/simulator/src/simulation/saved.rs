@@ -1,4 +1,4 @@
-//! What a world remembers while nobody runs it.
+//! A simulation's state, saved so that it continues after a stop.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -7,14 +7,14 @@ use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 
 use super::Simulation;
-use crate::device::Memory;
+use crate::device::SavedDevice;
 use crate::environment::MomentUs;
 use crate::scenario::ScenarioError;
 use crate::sensor::Told;
 
-/// A world's memory.
+/// A world's saved state.
 #[derive(Serialize, Deserialize)]
-pub struct WorldMemory {
+pub struct SavedWorld {
     /// The moment that the scenario's days are counted back from.
     pub present_us: MomentUs,
     /// What decided its shadowing and its chances.
@@ -24,14 +24,14 @@ pub struct WorldMemory {
 
 #[derive(Serialize, Deserialize)]
 struct Inhabited {
-    device: Memory,
+    device: SavedDevice,
     told: Option<Told>,
     sent: u32,
     begun_us: MomentUs,
     wakes_us: MomentUs,
 }
 
-impl WorldMemory {
+impl SavedWorld {
     /// Reads it from a file; none if there is no such file.
     ///
     /// # Errors
@@ -60,12 +60,12 @@ impl WorldMemory {
 }
 
 impl Simulation {
-    /// What it remembers.
-    pub fn memory(&self) -> WorldMemory {
+    /// Its state.
+    pub fn saved(&self) -> SavedWorld {
         let of = |one: &super::Inhabitant| {
             let next_us = if one.under_way.is_some() { one.next_plain_wake_us() } else { one.wakes_us };
             Inhabited {
-                device: one.device.memory(),
+                device: one.device.saved(),
                 told: one.sensor.told,
                 sent: one.sent,
                 begun_us: one.begun_us,
@@ -73,15 +73,15 @@ impl Simulation {
             }
         };
         let devices = self.inhabitants.iter().map(|one| (one.dev_eui(), of(one))).collect();
-        WorldMemory { present_us: self.present_us, seed: self.seed, devices }
+        SavedWorld { present_us: self.present_us, seed: self.seed, devices }
     }
 
-    /// Goes on from there: those who slept too long wake soon, the others when they were going to.
-    pub fn recall(&mut self, mut memory: WorldMemory) {
+    /// Continues from a saved state. Devices whose next uplink is overdue send soon, the others at their time.
+    pub fn restore(&mut self, mut saved: SavedWorld) {
         for who in 0..self.inhabitants.len() {
             let one = &mut self.inhabitants[who];
-            let Some(kept) = memory.devices.remove(&one.dev_eui()) else { continue };
-            one.device.recall(kept.device);
+            let Some(kept) = saved.devices.remove(&one.dev_eui()) else { continue };
+            one.device.restore(kept.device);
             (one.sensor.told, one.sent, one.begun_us) = (kept.told, kept.sent, kept.begun_us);
             let first_us = one.wakes_us;
             self.plan(who, if kept.wakes_us > self.now_us { kept.wakes_us } else { first_us });

@@ -1,4 +1,4 @@
-//! What a device remembers while nobody runs it, so that it goes on where it was.
+//! A stand-in device's state, saved so that it continues after a stop: session, counters, nonces.
 
 use lorawan::mac::{UpCommand, commands};
 use serde::{Deserialize, Serialize};
@@ -6,9 +6,9 @@ use serde::{Deserialize, Serialize};
 use super::Device;
 use super::session::Session;
 
-/// A device's memory.
+/// A device's saved state.
 #[derive(Serialize, Deserialize)]
-pub struct Memory {
+pub struct SavedDevice {
     session: Option<Session>,
     next_nonce: u16,
     rj_count_1: u16,
@@ -24,16 +24,16 @@ fn written(all: &[UpCommand]) -> String {
     hex::encode(bytes)
 }
 
-/// What cannot be read is forgotten.
+/// Commands that cannot be read are left out.
 fn read(text: &str) -> Vec<UpCommand> {
     let bytes = hex::decode(text).unwrap_or_default();
     commands(&bytes).map_while(Result::ok).map(|placed| placed.command).collect()
 }
 
 impl Device {
-    /// What it remembers. A multicast group and a request that waits for its answer are not kept.
-    pub fn memory(&self) -> Memory {
-        Memory {
+    /// Its state. A multicast group and a request without its answer are not saved.
+    pub fn saved(&self) -> SavedDevice {
+        SavedDevice {
             session: self.session.clone(),
             next_nonce: self.next_nonce,
             rj_count_1: self.rj_count_1,
@@ -43,9 +43,9 @@ impl Device {
         }
     }
 
-    /// Goes on from there.
-    pub fn recall(&mut self, memory: Memory) {
-        let Memory { session, next_nonce, rj_count_1, beacon_s, says, repeats } = memory;
+    /// Continues from a saved state.
+    pub fn restore(&mut self, saved: SavedDevice) {
+        let SavedDevice { session, next_nonce, rj_count_1, beacon_s, says, repeats } = saved;
         (self.session, self.next_nonce, self.rj_count_1, self.beacon_s) = (session, next_nonce, rj_count_1, beacon_s);
         (self.says, self.repeats) = (read(&says), read(&repeats));
         (self.asked, self.to_rejoin) = (None, None);
@@ -53,7 +53,7 @@ impl Device {
     }
 }
 
-/// A stand-in's keys are no secrets; those of others have no such form.
+/// Session keys as hex. Only those of stand-ins are written so: they protect nothing.
 pub(super) mod keys {
     use lorawan::AesKey;
     use lorawan::crypto::SessionKeys11;
@@ -99,9 +99,9 @@ mod tests {
         let mut before = personal();
         (0..3).for_each(|n| drop(before.uplink(2, &[n], false)));
         before.ask(UpCommand::LinkCheckReq);
-        let kept = serde_json::to_string(&before.memory()).unwrap();
+        let kept = serde_json::to_string(&before.saved()).unwrap();
         let mut after = personal();
-        after.recall(serde_json::from_str(&kept).unwrap());
+        after.restore(serde_json::from_str(&kept).unwrap());
         let next = |device: &mut Device| device.uplink(2, &[9], false).unwrap().phy_payload;
         assert_eq!(next(&mut before), next(&mut after), "the same frame, with the same counter and command");
     }
