@@ -2,6 +2,7 @@
 //! service, client and docs. Nothing here decides anything: the rules are in `domain`.
 
 pub mod calculator;
+pub mod coverage;
 pub mod device;
 pub mod diagnosis;
 pub mod find;

@@ -6,6 +6,7 @@
 pub mod access;
 pub mod audit;
 pub mod calculator;
+pub mod coverage;
 pub mod csv;
 pub mod device;
 pub mod diagnosis;

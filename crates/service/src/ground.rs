@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::BufReader;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use anyhow::{Context as _, Result, ensure};
 use coverage::terrain::file;
@@ -11,6 +12,7 @@ use coverage::terrain::mosaic::{NoData, Terrain};
 use coverage::terrain::relief::{self, Palette, TILE_SIDE, Tile};
 use image::codecs::png::PngEncoder;
 use image::{ExtendedColorType, ImageEncoder as _};
+use sha2::{Digest as _, Sha256};
 use tokio::sync::Semaphore;
 
 /// The most cells of all files: they are held in memory, four bytes each.
@@ -21,6 +23,8 @@ const AT_ONCE: usize = 1;
 /// The ground, if there are files of it.
 pub struct Ground {
     terrain: Terrain,
+    /// Tells this ground from any other: what is computed from it is kept by it.
+    fingerprint: OnceLock<String>,
     pub turns: Semaphore,
 }
 
@@ -40,7 +44,7 @@ impl Ground {
             cells <= MOST_CELLS,
             "the files of --terrain and --cover have {cells} cells; at most {MOST_CELLS} are held in memory"
         );
-        Ok(Self { terrain, turns: Semaphore::new(AT_ONCE) })
+        Ok(Self { terrain, fingerprint: OnceLock::new(), turns: Semaphore::new(AT_ONCE) })
     }
 
     /// The ground itself.
@@ -48,17 +52,41 @@ impl Ground {
         &self.terrain
     }
 
+    /// Whether there is nothing but sea.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.terrain.heights.is_empty()
+    }
+
+    /// Tells this ground from any other. The first time it takes as long as reading all of it.
+    pub(crate) fn fingerprint(&self) -> &str {
+        self.fingerprint.get_or_init(|| {
+            let mut digest = Sha256::new();
+            for grid in self.terrain.heights.iter().chain(&self.terrain.covers) {
+                digest.update(format!("{:?}", grid.layout()));
+                grid.values().iter().for_each(|value| digest.update(value.to_le_bytes()));
+            }
+            hex::encode(&digest.finalize()[..8])
+        })
+    }
+
     /// A tile as PNG. Blocks.
     ///
     /// # Errors
     /// If it cannot be written.
     pub(crate) fn tile(&self, tile: Tile, palette: &Palette) -> Result<Vec<u8>> {
-        let pixels = relief::tile(&self.terrain, tile, palette);
-        let mut png = Vec::new();
-        let side = TILE_SIDE as u32;
-        PngEncoder::new(&mut png).write_image(&pixels, side, side, ExtendedColorType::Rgba8)?;
-        Ok(png)
+        png(&relief::tile(&self.terrain, tile, palette))
     }
+}
+
+/// The pixels of a tile as PNG.
+///
+/// # Errors
+/// If it cannot be written.
+pub(crate) fn png(pixels: &[u8]) -> Result<Vec<u8>> {
+    let mut png = Vec::new();
+    let side = TILE_SIDE as u32;
+    PngEncoder::new(&mut png).write_image(pixels, side, side, ExtendedColorType::Rgba8)?;
+    Ok(png)
 }
 
 fn grid(path: &Path) -> Result<Grid> {

@@ -11,6 +11,7 @@ mod import;
 mod ingest;
 mod net;
 mod pipeline;
+mod planning;
 mod rounds;
 mod startup;
 

@@ -76,6 +76,7 @@ pub const KINDS: &[ProblemKind] = &[
     kind("not_kept", 500, "A file could not be written.", "Read the service's log: its disk may be full."),
     kind("not_made", 500, "A certificate could not be made.", "Read the service's log."),
     kind("not_prepared", 409, "Two-step sign-in was not begun.", "Ask for a secret first."),
+    kind("not_ready", 409, "It is not ready to be looked at yet.", "Ask again in a moment."),
     kind("not_waiting", 409, "The downlink no longer waits.", "Look at the outbox for what became of it."),
     kind("other_host", 421, "The service does not answer to that name.", "Add the name with `--http-names`."),
     kind("other_site", 403, "Another site asked for it.", "Do it from the console, or with a token."),

@@ -3,7 +3,8 @@
 use lorawan::limits::noise_dbm;
 use lorawan::modulation::{Modulation, SpreadingFactor};
 
-use super::{AreaError, centres, grid};
+use super::loss::each;
+use super::{AreaError, at, centre, grid};
 use crate::geo::Place;
 use crate::link::budget::{Budget, DataRate, Judgement, Station, Terminal, budget};
 use crate::link::interference::{Load, reception};
@@ -166,8 +167,11 @@ impl Forecast {
             within("load", *erlang, 0.0..=10.0, "Erlang")?;
         }
         layout.check()?;
-        let cells = centres(layout).map(|place| cell(&budgets_at(sites, question, place), sites, question));
-        Ok(Self { layout, cells: cells.collect() })
+        let row = |row: usize| -> Result<Vec<Option<Cell>>, AreaError> {
+            let places = (row * layout.width..(row + 1) * layout.width).map(|at| centre(&layout, at));
+            Ok(places.map(|place| cell(&budgets_at(sites, question, place), sites, question)).collect())
+        };
+        Ok(Self { layout, cells: each(layout.height, row)?.concat() })
     }
 
     /// The cells, row by row from the north-western corner; none where no site's losses reach.
@@ -180,24 +184,36 @@ impl Forecast {
         &self.layout
     }
 
+    /// The cell of a place; none off the region, and where no site's losses reach.
+    pub fn cell(&self, place: Place) -> Option<&Cell> {
+        self.cells[at(&self.layout, place)?].as_ref()
+    }
+
     /// A layer as a grid.
     ///
     /// # Errors
     /// None: the cells were checked.
     pub fn layer(&self, layer: Layer) -> Result<Grid, AreaError> {
-        let value = |cell: &Cell| match layer {
-            Layer::Uplink => cell.uplink_dbm,
-            Layer::Downlink => cell.downlink_dbm,
-            Layer::Margin => cell.margin_db,
-            Layer::BestSite => f32::from(cell.best_site),
-            Layer::Snr => cell.snr_db,
-            Layer::Snir => cell.snir_db,
-            Layer::DataRate => cell.data_rate.map_or(f32::NAN, f32::from),
-            Layer::InReach => f32::from(cell.in_reach),
-            Layer::Airtime => cell.airtime_ms.unwrap_or(f32::NAN),
-            Layer::Reliability => cell.reliability,
-        };
-        grid(self.layout, self.cells.iter().map(|cell| cell.as_ref().map_or(f32::NAN, value)).collect())
+        let value = |cell: &Option<Cell>| cell.as_ref().and_then(|cell| cell.value(layer)).unwrap_or(f32::NAN);
+        grid(self.layout, self.cells.iter().map(value).collect())
+    }
+}
+
+impl Cell {
+    /// What it has in a layer; none where there is nothing to tell.
+    pub fn value(&self, layer: Layer) -> Option<f32> {
+        match layer {
+            Layer::Uplink => Some(self.uplink_dbm),
+            Layer::Downlink => Some(self.downlink_dbm),
+            Layer::Margin => Some(self.margin_db),
+            Layer::BestSite => Some(f32::from(self.best_site)),
+            Layer::Snr => Some(self.snr_db),
+            Layer::Snir => Some(self.snir_db),
+            Layer::DataRate => self.data_rate.map(f32::from),
+            Layer::InReach => Some(f32::from(self.in_reach)),
+            Layer::Airtime => self.airtime_ms,
+            Layer::Reliability => Some(self.reliability),
+        }
     }
 }
 

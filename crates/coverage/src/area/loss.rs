@@ -201,7 +201,7 @@ impl Task<'_> {
 }
 
 /// Each part by itself, on all cores where the feature is on; the first error ends it.
-fn each<T: Send>(
+pub(super) fn each<T: Send>(
     count: usize,
     part: impl Fn(usize) -> Result<T, AreaError> + Send + Sync,
 ) -> Result<Vec<T>, AreaError> {

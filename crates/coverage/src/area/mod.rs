@@ -1,7 +1,9 @@
 //! Areas: the loss from a site to everywhere around it, and what the losses of several sites make of a region.
 
 pub mod forecast;
+pub mod legend;
 pub mod loss;
+pub mod picture;
 pub mod statistics;
 
 use thiserror::Error;
@@ -133,6 +135,14 @@ fn centre(layout: &Layout, at: usize) -> Place {
     }
 }
 
+/// The cell of a place, counted row by row; none outside. Layouts of areas are in degrees.
+fn at(layout: &Layout, place: Place) -> Option<usize> {
+    let column = ((place.longitude_deg - layout.west) / layout.dx).round();
+    let row = ((layout.north - place.latitude_deg) / layout.dy).round();
+    let inside = |at: f64, count: usize| (0.0..count as f64).contains(&at);
+    (inside(column, layout.width) && inside(row, layout.height)).then(|| row as usize * layout.width + column as usize)
+}
+
 /// The places of all cells, row by row.
 fn centres(layout: Layout) -> impl Iterator<Item = Place> {
     (0..layout.width * layout.height).map(move |at| centre(&layout, at))
@@ -169,5 +179,7 @@ mod tests {
         assert!(places[41 * 20 + 20].distance_m(CHAPEL) < 0.01);
         assert!((places[0].distance_m(places[1]) - 50.0).abs() < 0.1);
         assert!((places[0].distance_m(places[41]) - 50.0).abs() < 0.1);
+        assert!(places.iter().enumerate().all(|(n, place)| at(&layout, *place) == Some(n)));
+        assert_eq!(at(&layout, CHAPEL.towards(0.0, 1_030.0)), None);
     }
 }

@@ -3,4 +3,5 @@
 pub mod antenna;
 pub mod budget;
 pub mod interference;
+pub mod path;
 pub mod shadowing;

@@ -4,8 +4,14 @@ pub mod calibration;
 pub mod hexagons;
 pub mod steps;
 
+/// The power of a signal whose RSSI holds the noise as well, in dBm: RSSI is the sum of both, SNR their ratio.
+pub fn signal_dbm(rssi_dbm: f64, snr_db: f64) -> f64 {
+    let ratio = 10f64.powf(snr_db / 10.0);
+    rssi_dbm + 10.0 * (ratio / (1.0 + ratio)).log10()
+}
+
 /// The middle of some numbers; `None` of none. They are put in order.
-fn median(values: &mut [f64]) -> Option<f64> {
+pub fn median(values: &mut [f64]) -> Option<f64> {
     if values.is_empty() {
         return None;
     }
@@ -31,6 +37,14 @@ fn spread(values: &[f64], middle: f64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_signal_is_told_from_the_noise_around_it() {
+        // As strong as the noise: half of what is received.
+        assert!((signal_dbm(-110.0, 0.0) + 113.01).abs() < 0.01);
+        assert!((signal_dbm(-80.0, 30.0) + 80.0).abs() < 0.01);
+        assert!((signal_dbm(-117.0, -15.0) + 132.14).abs() < 0.01);
+    }
 
     #[test]
     fn the_middle_and_the_spread_stand_wild_values() {

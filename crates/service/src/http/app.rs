@@ -27,6 +27,7 @@ use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
+use crate::planning::forecaster::Forecaster;
 
 /// What decides which gateways may connect, and how.
 #[derive(Clone)]
@@ -59,6 +60,7 @@ pub struct App {
     pub gateway_services: GatewayServices,
     pub edge: Arc<Edge>,
     pub ground: Arc<Ground>,
+    pub forecaster: Arc<Forecaster>,
     /// Scripts that people run.
     pub turns: Arc<Turns>,
     /// Exports going on: each reads from the database for as long as it takes.

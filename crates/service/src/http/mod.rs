@@ -16,6 +16,7 @@ pub(crate) mod json;
 pub(crate) mod listing;
 pub(crate) mod models;
 pub(crate) mod people;
+pub(crate) mod planning;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -49,7 +50,7 @@ struct Document;
 
 fn described() -> OpenApiRouter<App> {
     let all =
-        [insight::routes(), auth::routes(), people::routes(), gateways::routes(), models::routes(), devices::routes()];
+        [insight::routes(), auth::routes(), people::routes(), gateways::routes(), models::routes(), devices::routes(), planning::routes()];
     let all = all.into_iter().fold(OpenApiRouter::new(), OpenApiRouter::merge);
     OpenApiRouter::with_openapi(Document::openapi()).nest(api::BASE, all)
 }

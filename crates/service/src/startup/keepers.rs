@@ -63,6 +63,7 @@ pub(crate) fn start(
         tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
         tokio::spawn(worker.run()),
         tokio::spawn(rounds.run()),
+        tokio::spawn(Arc::clone(&shared.forecaster).run(store.clone(), stopping.clone())),
         // Last, for the others have something to tell until they end.
         tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),
     ]

@@ -26,6 +26,7 @@ use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
+use crate::planning::forecaster::Forecaster;
 use crate::startup::config::Options;
 
 /// Where the service listens. All are bound before anything else begins, so that a port that is taken is told at once.
@@ -62,6 +63,7 @@ pub(crate) type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
 pub(crate) struct Shared {
     /// Drawn under maps.
     pub ground: Arc<Ground>,
+    pub forecaster: Arc<Forecaster>,
     pub store: Store,
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
@@ -86,13 +88,14 @@ pub(crate) struct Shared {
 impl Shared {
     pub(crate) async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
         // First, so that a file that cannot be read is told before anything begins.
-        let ground = Ground::read(&options.terrain, &options.cover).context("reading the ground")?;
+        let ground = Arc::new(Ground::read(&options.terrain, &options.cover).context("reading the ground")?);
         let stopping = CancellationToken::new();
         let authority = Arc::new(Authority::open_or_create(&options.data)?);
         let identity = Arc::new(identity(&authority, options)?);
         let (gateway_log, events) = GatewayLog::new();
         let shared = Self {
-            ground: Arc::new(ground),
+            forecaster: Arc::new(Forecaster::new(Arc::clone(&ground), &options.data)?),
+            ground,
             directory: Arc::new(Directory::load(store).await?),
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
             strangers: Arc::default(),

@@ -63,6 +63,8 @@ impl Store {
             "DELETE FROM shares WHERE estate_id = ?",
             "DELETE FROM memberships WHERE estate_id = ?",
             "DELETE FROM jobs WHERE estate_id = ?",
+            "DELETE FROM plans WHERE estate_id = ?",
+            "DELETE FROM forecasts WHERE estate_id = ?",
             "DELETE d FROM round_devices d JOIN rounds r ON r.id = d.round_id WHERE r.estate_id = ?",
             "DELETE FROM rounds WHERE estate_id = ?",
             "DELETE FROM gateway_firmware WHERE estate_id = ?",

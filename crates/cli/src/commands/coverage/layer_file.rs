@@ -6,6 +6,7 @@ use std::path::Path;
 use anyhow::{Result, bail};
 use contour::ContourBuilder;
 use coverage::area::forecast::Layer;
+use coverage::area::legend::Legend;
 use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::{Grid, Layout};
 use serde_json::{Value, json};
@@ -35,45 +36,20 @@ impl Form {
     }
 }
 
-/// How a layer is told.
-struct Told {
-    layer: Layer,
-    title: &'static str,
-    unit: &'static str,
-    /// Where the classes of a picture and the contours begin.
-    from: &'static [f64],
-}
-
-/// Beside the layer's name: what it is, and its classes.
-const fn told(word: LayerWord) -> Told {
-    let (layer, title, unit, from): (_, _, _, &[f64]) = match word {
-        LayerWord::Uplink => {
-            (Layer::Uplink, "received by the best gateway", " dBm", &[-140.0, -130.0, -120.0, -110.0, -100.0, -90.0])
-        }
-        LayerWord::Downlink => {
-            (Layer::Downlink, "received by the device", " dBm", &[-140.0, -130.0, -120.0, -110.0, -100.0, -90.0])
-        }
-        LayerWord::Margin => {
-            (Layer::Margin, "margin at the slowest data rate", " dB", &[0.0, 5.0, 10.0, 20.0, 30.0, 40.0])
-        }
-        LayerWord::BestSite => (Layer::BestSite, "best gateway", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]),
-        LayerWord::Snr => (Layer::Snr, "SNR in 125 kHz", " dB", &[-20.0, -15.0, -10.0, -5.0, 0.0, 10.0]),
-        LayerWord::Snir => (Layer::Snir, "SNIR at the best data rate", " dB", &[-20.0, -15.0, -10.0, -5.0, 0.0, 10.0]),
-        LayerWord::DataRate => (Layer::DataRate, "best data rate", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0]),
-        LayerWord::InReach => (Layer::InReach, "gateways that hear it", "", &[1.0, 2.0, 3.0, 4.0]),
-        LayerWord::Airtime => {
-            (Layer::Airtime, "airtime of a message", " ms", &[50.0, 100.0, 200.0, 400.0, 800.0, 1600.0])
-        }
-        LayerWord::Reliability => {
-            (Layer::Reliability, "share of places that are heard", "", &[0.5, 0.8, 0.9, 0.95, 0.99])
-        }
-    };
-    Told { layer, title, unit, from }
-}
-
 /// The layer that a word stands for.
 pub(super) const fn layer(word: LayerWord) -> Layer {
-    told(word).layer
+    match word {
+        LayerWord::Uplink => Layer::Uplink,
+        LayerWord::Downlink => Layer::Downlink,
+        LayerWord::Margin => Layer::Margin,
+        LayerWord::BestSite => Layer::BestSite,
+        LayerWord::Snr => Layer::Snr,
+        LayerWord::Snir => Layer::Snir,
+        LayerWord::DataRate => Layer::DataRate,
+        LayerWord::InReach => Layer::InReach,
+        LayerWord::Airtime => Layer::Airtime,
+        LayerWord::Reliability => Layer::Reliability,
+    }
 }
 
 /// The layer as a file.
@@ -85,8 +61,8 @@ pub(super) fn bytes(form: Form, word: LayerWord, grid: &Grid, sites: &[(String, 
             Ok(bytes.into_inner())
         }
         Form::Csv => text(grid),
-        Form::GeoJson => Ok(serde_json::to_vec(&contours(&told(word), grid)?)?),
-        Form::Png => picture(&told(word), grid, sites).bytes(PictureForm::Png),
+        Form::GeoJson => Ok(serde_json::to_vec(&contours(&layer(word).legend(), grid)?)?),
+        Form::Png => picture(&layer(word).legend(), grid, sites).bytes(PictureForm::Png),
     }
 }
 
@@ -104,7 +80,7 @@ fn text(grid: &Grid) -> Result<Vec<u8>> {
 }
 
 /// For each class the area where the layer has at least its value (RFC 7946; degrees of WGS 84).
-fn contours(told: &Told, grid: &Grid) -> Result<Value> {
+fn contours(legend: &Legend, grid: &Grid) -> Result<Value> {
     let Layout { width, height, west, north, dx, dy, .. } = *grid.layout();
     let values: Vec<f64> = grid
         .values()
@@ -112,7 +88,7 @@ fn contours(told: &Told, grid: &Grid) -> Result<Value> {
         .map(|value| if value.is_nan() { f64::from(f32::MIN) } else { f64::from(*value) })
         .collect();
     // Cells that have no value are cut off at their edges: nothing is interpolated towards them.
-    let all = ContourBuilder::new(width, height, false).contours(&values, told.from)?;
+    let all = ContourBuilder::new(width, height, false).contours(&values, legend.from)?;
     // From cells to degrees here: the builder takes a ring for a hole where rows run southwards.
     let degrees = |x: f64, y: f64| [west + (x - 0.5) * dx, north - (y - 0.5) * dy];
     let feature = |contour: &contour::Contour| {
@@ -128,7 +104,7 @@ fn contours(told: &Told, grid: &Grid) -> Result<Value> {
             .collect();
         json!({
             "type": "Feature",
-            "properties": { "layer": told.title, "at_least": contour.threshold(), "unit": told.unit.trim() },
+            "properties": { "layer": legend.title, "at_least": contour.threshold(), "unit": legend.unit.trim() },
             "geometry": { "type": "MultiPolygon", "coordinates": polygons },
         })
     };
@@ -144,17 +120,6 @@ fn turned(mut ring: Vec<[f64; 2]>, against: bool) -> Vec<[f64; 2]> {
     ring
 }
 
-/// From little to much.
-const COLOURS: [Colour; 8] = [
-    [122, 28, 36],
-    [190, 74, 48],
-    [226, 142, 70],
-    [238, 206, 120],
-    [176, 204, 130],
-    [96, 168, 120],
-    [36, 124, 124],
-    [30, 78, 108],
-];
 const PAPER: Colour = [252, 250, 244];
 const INK: Colour = [40, 44, 46];
 /// How wide the cells of a picture are at most, in points.
@@ -164,24 +129,21 @@ const LETTER: f64 = 9.0;
 const LEGEND: u32 = 330;
 
 /// The layer in colours, the sites, and what the colours stand for.
-fn picture(told: &Told, grid: &Grid, sites: &[(String, f64, f64)]) -> Picture {
+fn picture(legend: &Legend, grid: &Grid, sites: &[(String, f64, f64)]) -> Picture {
     let Layout { width, height, west, north, dx, dy, .. } = *grid.layout();
     let (tall, size) = (dy / dx * aspect(north), (WIDEST / width).clamp(1, 12) as f64);
-    let class = |value: f64| told.from.partition_point(|from| *from <= value);
-    // Each class has a colour; where there are fewer classes than colours, the ends of the scale are kept.
-    let colour = |class: usize| COLOURS[(class * (COLOURS.len() - 1)).div_ceil(told.from.len()).min(COLOURS.len() - 1)];
     let mut shapes = Vec::new();
     for row in 0..height {
         let (top, bottom) = (row as f64 * size * tall, (row + 1) as f64 * size * tall);
         let mut begin = 0;
         let of = |column: usize| {
-            Some(grid.values()[row * width + column]).filter(|v| !v.is_nan()).map(|v| class(f64::from(v)))
+            Some(grid.values()[row * width + column]).filter(|v| !v.is_nan()).map(|v| legend.class(f64::from(v)))
         };
         for column in 1..=width {
             if column == width || of(column) != of(begin) {
                 if let Some(class) = of(begin) {
                     let (from, to) = (begin as f64 * size, column as f64 * size - 1.0);
-                    shapes.push(Shape::Band(vec![(from, top, bottom), (to, top, bottom)], colour(class)));
+                    shapes.push(Shape::Band(vec![(from, top, bottom), (to, top, bottom)], legend.colour(class)));
                 }
                 begin = column;
             }
@@ -196,37 +158,16 @@ fn picture(told: &Told, grid: &Grid, sites: &[(String, f64, f64)]) -> Picture {
         shapes.push(Shape::Text((x + 9.0, y + 5.0), Beside::Right, name.clone(), INK, true));
     }
     let left = width as f64 * size + 20.0;
-    shapes.push(Shape::Text((left, 30.0), Beside::Right, told.title.into(), INK, true));
-    for (n, (class, words)) in classes(told, sites).into_iter().enumerate() {
+    shapes.push(Shape::Text((left, 30.0), Beside::Right, legend.title.into(), INK, true));
+    let names: Vec<&str> = sites.iter().map(|(name, ..)| name.as_str()).collect();
+    for (n, (class, words)) in legend.classes(&names).into_iter().enumerate() {
         let y = 50.0 + 26.0 * n as f64;
-        shapes.push(Shape::Band(vec![(left, y, y + 18.0), (left + 28.0, y, y + 18.0)], colour(class)));
+        shapes.push(Shape::Band(vec![(left, y, y + 18.0), (left + 28.0, y, y + 18.0)], legend.colour(class)));
         shapes.push(Shape::Text((left + 38.0, y + 14.0), Beside::Right, words, INK, false));
     }
-    let least = 90 + 26 * (told.from.len() as u32 + 1);
+    let least = 90 + 26 * (legend.from.len() as u32 + 1);
     let height = ((height as f64 * size * tall).ceil() as u32).max(least);
     Picture { width: (width as f64 * size) as u32 + LEGEND, height, ground: PAPER, shapes }
-}
-
-/// The classes of a legend, with what they stand for.
-fn classes(told: &Told, sites: &[(String, f64, f64)]) -> Vec<(usize, String)> {
-    let all = 1..=told.from.len();
-    match told.layer {
-        // Numbers of gateways, which have names.
-        Layer::BestSite => {
-            let name = |n: usize| sites.get(n - 1).map(|(name, ..)| (n, name.clone()));
-            let mut named: Vec<_> = all.filter_map(name).collect();
-            if let Some(last) = named.last_mut().filter(|_| sites.len() > told.from.len()) {
-                last.1.push_str(" and all that follow");
-            }
-            named
-        }
-        Layer::DataRate => all.rev().map(|n| (n, format!("DR{}", told.from[n - 1]))).collect(),
-        _ => {
-            let least = (0, format!("less than {}{}", told.from[0], told.unit));
-            let more = all.rev().map(|n| (n, format!("{}{} or more", told.from[n - 1], told.unit)));
-            more.chain([least]).collect()
-        }
-    }
 }
 
 /// How much longer a degree of latitude is than one of longitude.
@@ -260,7 +201,7 @@ mod tests {
 
     #[test]
     fn contours_enclose_what_is_as_much_and_run_against_the_clock() {
-        let all = contours(&told(LayerWord::Margin), &hill()).unwrap();
+        let all = contours(&Layer::Margin.legend(), &hill()).unwrap();
         let features = all["features"].as_array().unwrap();
         assert_eq!(features.len(), 6);
         let area = |feature: &Value| {
@@ -281,7 +222,7 @@ mod tests {
     #[test]
     fn a_picture_has_a_legend_and_the_sites() {
         let sites = [("chapel-rise".to_owned(), 53.95, 3.05)];
-        let drawn = picture(&told(LayerWord::Margin), &hill(), &sites);
+        let drawn = picture(&Layer::Margin.legend(), &hill(), &sites);
         let words: Vec<&str> = drawn
             .shapes
             .iter()
@@ -289,8 +230,6 @@ mod tests {
             .collect();
         assert_eq!(&words[..3], ["chapel-rise", "margin at the slowest data rate", "40 dB or more"]);
         assert_eq!(words.last(), Some(&"less than 0 dB"));
-        let named = classes(&told(LayerWord::BestSite), &sites);
-        assert_eq!(named, [(1, "chapel-rise".to_owned())]);
         assert!(bytes(Form::Png, LayerWord::Margin, &hill(), &sites).unwrap().starts_with(b"\x89PNG"));
         assert!(
             String::from_utf8(bytes(Form::Csv, LayerWord::Margin, &hill(), &[]).unwrap()).unwrap().lines().count()

@@ -2,9 +2,10 @@
 
 use anyhow::Result;
 use coverage::geo::{Extent, Place};
-use coverage::link::budget::{Budget, RateBudget, budget};
+use coverage::link::budget::{Budget, RateBudget};
+use coverage::link::path::{Link, Method};
 use coverage::model::obstacle::Obstacle;
-use coverage::model::{Loss, Mechanism, Model, Path, Polarization};
+use coverage::model::{Loss, Mechanism, Model};
 use coverage::terrain::profile::Profile;
 use serde::Serialize;
 
@@ -35,28 +36,25 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
     let form = args.output.as_deref().map(PictureForm::of).transpose()?;
     let extent = Extent::around([*from, *to]).ok_or_else(|| anyhow::anyhow!("there is no path"))?;
     let terrain = ground::terrain(&args.ground, &extent)?;
-    let profile = terrain.profile(*from, *to, args.ground.step_m)?;
     let frequency_mhz = radio.frequency_mhz();
-    let path = Path {
-        profile: profile.whole(),
-        frequency_mhz,
-        polarization: Polarization::Vertical,
-        tx_height_m: radio.gateway_height_m,
-        rx_height_m: radio.device_height_m,
-        latitude_deg: f64::midpoint(from.latitude_deg, to.latitude_deg),
-    };
     let model = args.model.model();
-    let loss = model.loss(&path)?;
     let (station, terminal, judgement) = (radio.station()?, radio.terminal()?, radio.judgement()?);
-    let (tx_m, rx_m) = path.antennas_m();
-    let elevation_deg = ((rx_m - tx_m) / profile.length_m()).atan().to_degrees();
-    let towards = (from.bearing_deg(*to), elevation_deg);
-    let budget = budget((&station, &terminal), loss.total_db, towards, &radio.rates(), &judgement);
-    let obstacle = path.obstacle();
+    let rates = radio.rates();
+    let method = Method {
+        terrain: &terrain,
+        model: &model,
+        frequency_mhz,
+        step_m: args.ground.step_m,
+        rates: &rates,
+        judgement: &judgement,
+    };
+    let link = Link::between(&method, (*from, &station), (*to, &terminal))?;
+    let Link { profile, loss, budget, obstacle, .. } = &link;
+    let path = link.path();
     if let (Some(file), Some(form)) = (&args.output, form) {
-        let title = [headline(args, frequency_mhz, &profile), obstacle_words(&obstacle)];
+        let title = [headline(args, frequency_mhz, profile), obstacle_words(obstacle)];
         let title = [format!("{} Loss {:.1} dB.", title[0], loss.total_db), title[1].clone()];
-        save::bytes(file, &profile_picture::picture(&path, &obstacle, title).bytes(form)?)?;
+        save::bytes(file, &profile_picture::picture(&path, obstacle, title).bytes(form)?)?;
     }
     if out.json {
         let pair = |place: &Place| [place.latitude_deg, place.longitude_deg];
@@ -64,25 +62,25 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
             from: pair(from),
             to: pair(to),
             distance_m: profile.length_m(),
-            bearing_deg: from.bearing_deg(*to),
+            bearing_deg: link.bearing_deg,
             frequency_mhz,
             model: &model,
-            loss: &loss,
-            budget: &budget,
-            obstacle: &obstacle,
+            loss,
+            budget,
+            obstacle,
             blocked: obstacle.blocks(),
         });
     }
-    out.line(headline(args, frequency_mhz, &profile))?;
+    out.line(headline(args, frequency_mhz, profile))?;
     out.line("")?;
-    for line in drawing::profile(&path, &obstacle, terminal::width().unwrap_or(100)) {
+    for line in drawing::profile(&path, obstacle, terminal::width().unwrap_or(100)) {
         out.line(line)?;
     }
     out.line("")?;
-    out.line(obstacle_words(&obstacle))?;
+    out.line(obstacle_words(obstacle))?;
     out.line("")?;
-    tell_loss(out, &loss)?;
-    tell_budget(out, &budget)
+    tell_loss(out, loss)?;
+    tell_budget(out, budget)
 }
 
 /// What is computed, in a sentence.

@@ -1,0 +1,144 @@
+//! How layers are told: their names, units, classes and colours.
+
+use super::forecast::Layer;
+
+/// A colour: red, green and blue.
+pub type Colour = [u8; 3];
+
+/// How a layer is told.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Legend {
+    layer: Layer,
+    /// What the layer is.
+    pub title: &'static str,
+    /// Its unit, with the space before it; empty if it has none.
+    pub unit: &'static str,
+    /// Where its classes begin; what is less than the first is a class as well.
+    pub from: &'static [f64],
+}
+
+/// From little to much.
+const RAMP: [Colour; 8] = [
+    [122, 28, 36],
+    [190, 74, 48],
+    [226, 142, 70],
+    [238, 206, 120],
+    [176, 204, 130],
+    [96, 168, 120],
+    [36, 124, 124],
+    [30, 78, 108],
+];
+/// Gateways, which are no more or less than one another.
+const SITES: [Colour; 8] = [
+    [44, 110, 150],
+    [216, 140, 50],
+    [70, 140, 80],
+    [170, 70, 90],
+    [120, 100, 170],
+    [150, 120, 70],
+    [60, 150, 150],
+    [190, 110, 160],
+];
+
+const POWER_DBM: &[f64] = &[-140.0, -130.0, -120.0, -110.0, -100.0, -90.0];
+const OVER_NOISE_DB: &[f64] = &[-20.0, -15.0, -10.0, -5.0, 0.0, 10.0];
+
+impl Layer {
+    /// All layers.
+    pub const ALL: [Self; 10] = [
+        Self::Margin,
+        Self::DataRate,
+        Self::BestSite,
+        Self::InReach,
+        Self::Uplink,
+        Self::Downlink,
+        Self::Snr,
+        Self::Snir,
+        Self::Airtime,
+        Self::Reliability,
+    ];
+
+    /// How it is told.
+    pub const fn legend(self) -> Legend {
+        let (title, unit, from): (_, _, &[f64]) = match self {
+            Self::Uplink => ("received by the best gateway", " dBm", POWER_DBM),
+            Self::Downlink => ("received by the device", " dBm", POWER_DBM),
+            Self::Margin => ("margin at the slowest data rate", " dB", &[0.0, 5.0, 10.0, 20.0, 30.0, 40.0]),
+            Self::BestSite => ("best gateway", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]),
+            Self::Snr => ("SNR in 125 kHz", " dB", OVER_NOISE_DB),
+            Self::Snir => ("SNIR at the best data rate", " dB", OVER_NOISE_DB),
+            Self::DataRate => ("best data rate", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0]),
+            Self::InReach => ("gateways that hear it", "", &[1.0, 2.0, 3.0, 4.0]),
+            Self::Airtime => ("airtime of a message", " ms", &[50.0, 100.0, 200.0, 400.0, 800.0, 1600.0]),
+            Self::Reliability => ("share of places that are heard", "", &[0.5, 0.8, 0.9, 0.95, 0.99]),
+        };
+        Legend { layer: self, title, unit, from }
+    }
+}
+
+impl Legend {
+    /// The class of a value: 0 below all, 1 for the first of [`Legend::from`], and so on.
+    pub fn class(&self, value: f64) -> usize {
+        self.from.partition_point(|from| *from <= value)
+    }
+
+    /// The colour of a class. Where there are fewer classes than colours, the ends of the scale are kept. Of airtime, little is
+    /// good.
+    pub fn colour(&self, class: usize) -> Colour {
+        if self.layer == Layer::BestSite {
+            return SITES[class.saturating_sub(1).min(SITES.len() - 1)];
+        }
+        let last = RAMP.len() - 1;
+        let at = (class * last).div_ceil(self.from.len()).min(last);
+        if self.layer == Layer::Airtime { RAMP[last - at] } else { RAMP[at] }
+    }
+
+    /// The classes from much to little, each with what it stands for. The sites' names are those of the numbers of
+    /// [`Layer::BestSite`].
+    pub fn classes(&self, sites: &[&str]) -> Vec<(usize, String)> {
+        let all = 1..=self.from.len();
+        match self.layer {
+            Layer::BestSite => {
+                let mut named: Vec<_> = all.zip(sites).map(|(class, name)| (class, (*name).to_owned())).collect();
+                if let Some(last) = named.last_mut().filter(|_| sites.len() > self.from.len()) {
+                    last.1.push_str(" and all that follow");
+                }
+                named
+            }
+            Layer::DataRate => all.rev().map(|n| (n, format!("DR{}", self.from[n - 1]))).collect(),
+            _ => {
+                let least = (0, format!("less than {}{}", self.from[0], self.unit));
+                let more = all.rev().map(|n| (n, format!("{}{} or more", self.from[n - 1], self.unit)));
+                more.chain([least]).collect()
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_class_has_a_colour_of_its_own_and_words() {
+        for layer in Layer::ALL {
+            let legend = layer.legend();
+            let names: Vec<String> = (0..8).map(|n| format!("site-{n}")).collect();
+            let names: Vec<&str> = names.iter().map(String::as_str).collect();
+            let classes = legend.classes(&names);
+            let mut colours: Vec<Colour> = classes.iter().map(|(class, _)| legend.colour(*class)).collect();
+            colours.sort_unstable();
+            colours.dedup();
+            assert_eq!(colours.len(), classes.len(), "{layer:?}");
+        }
+        let margin = Layer::Margin.legend();
+        assert_eq!((margin.class(-0.1), margin.class(0.0), margin.class(99.0)), (0, 1, 6));
+        assert_eq!((margin.colour(0), margin.colour(6)), (RAMP[0], RAMP[7]));
+        assert_eq!(margin.classes(&[])[0].1, "40 dB or more");
+        assert_eq!(margin.classes(&[]).last().unwrap().1, "less than 0 dB");
+        assert_eq!(Layer::Airtime.legend().colour(0), RAMP[7], "little airtime is good");
+        let nine = ["a", "b", "c", "d", "e", "f", "g", "h", "i"];
+        let named = Layer::BestSite.legend().classes(&nine);
+        assert_eq!((named.len(), named[7].1.as_str()), (8, "h and all that follow"));
+    }
+}

@@ -1,0 +1,14 @@
+//! Planning coverage: what sites, receivers and forecasts may be, and what the links of a device come to.
+
+pub mod forecast;
+pub mod site;
+pub mod verdict;
+
+use api::problem::{Problem, bad_field};
+use coverage::range::RangeError;
+
+/// A number outside its range, as a problem of a field.
+fn outside(why: &RangeError) -> Problem {
+    let unit = if why.unit.is_empty() { String::new() } else { format!(" {}", why.unit) };
+    bad_field(why.parameter, &why.value.to_string(), format!("{} to {}{unit} is allowed", why.from, why.to))
+}

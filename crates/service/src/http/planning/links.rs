@@ -1,0 +1,172 @@
+//! Links between devices and gateways: forecast beside what was measured, and what they come to.
+
+use std::sync::Arc;
+
+use api::Page;
+use api::coverage::forecast::{NewForecast, PathModel};
+use api::coverage::link::{AssignBy, DeviceCoverage, DeviceLink};
+use api::problem::Problem;
+use axum::extract::State;
+use coverage::link::path::Method;
+use domain::coverage::forecast::{check, first_frequency_mhz, rates};
+use domain::coverage::site::{first_receivers, terminal};
+use domain::coverage::verdict::assign;
+use serde::Deserialize;
+use store::{DeviceCursor, DeviceQuery, DeviceRow, MessageQuery, Named};
+
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page};
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
+use crate::planning::links::{GatewaySite, Heard, of_device};
+use crate::planning::losses::STEP_M;
+use crate::planning::sites::{all, placed};
+
+/// Uplinks of a device that are looked at.
+const LOOKED_AT: u32 = 48;
+
+/// Which devices, and how their links are computed.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WhichLinks {
+    /// Only devices of this fleet.
+    fleet: Option<String>,
+    /// Only devices of this model.
+    model: Option<String>,
+    /// Only devices with this tag.
+    tag: Option<String>,
+    /// Only this device, by name or DevEUI.
+    device: Option<String>,
+    /// Only links to this gateway, by name or EUI.
+    gateway: Option<String>,
+    /// How the loss of a path is computed; by ITU-R P.1812 if not given.
+    #[param(inline)]
+    path_model: Option<PathModel>,
+    /// By what a gateway is assigned; by the forecast if not given.
+    #[param(inline)]
+    by: Option<AssignBy>,
+}
+
+/// A device's links and what they come to.
+type Found = (Vec<DeviceLink>, DeviceCoverage);
+
+/// The links of devices with all gateways of the estate that have a place.
+async fn compute(
+    app: &App,
+    estate: &WholeEstate,
+    rows: Vec<DeviceRow>,
+    path_model: PathModel,
+) -> Result<Vec<Found>, Refusal> {
+    let sites: Vec<_> = all(&app.store, estate.id).await?;
+    let sites: Vec<_> = sites.into_iter().filter(|site| site.gateway.is_some() && site.latitude_deg.is_some()).collect();
+    let euis: Vec<_> = sites.iter().filter_map(|site| site.gateway).collect();
+    let gateways = euis.into_iter().zip(placed(&sites)?).map(|(eui, site)| GatewaySite { eui, site });
+    let gateways: Arc<Vec<GatewaySite>> = Arc::new(gateways.collect());
+    let mut work = Vec::with_capacity(rows.len());
+    for row in rows {
+        let which =
+            MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
+        let heard = Heard::of(&app.store.messages(estate.id, &which, LOOKED_AT).await?);
+        work.push((row, heard));
+    }
+    let computed = check(&NewForecast { model: path_model, ..NewForecast::default() })?;
+    let ground = Arc::clone(app.forecaster.ground());
+    let all = move || {
+        let one = |(row, heard): (DeviceRow, Heard)| {
+            let rates = rates(row.region);
+            let method = Method {
+                terrain: ground.terrain(),
+                model: &computed.model,
+                frequency_mhz: first_frequency_mhz(row.region),
+                step_m: STEP_M,
+                rates: &rates,
+                judgement: &computed.judgement,
+            };
+            let [(_, outdoors), (_, indoors)] = first_receivers();
+            let place = row.place;
+            let mut radio = if place.and_then(|place| place.indoor) == Some(true) { indoors } else { outdoors };
+            radio.height_m = place.and_then(|place| place.height_m).unwrap_or(radio.height_m).max(0.0);
+            Ok(of_device(&method, &gateways, (&row, &terminal(&radio)?), heard))
+        };
+        work.into_iter().map(one).collect::<Result<Vec<Found>, Problem>>()
+    };
+    Ok(blocking(all).await??)
+}
+
+fn query(which: &WhichLinks, after: &str) -> DeviceQuery {
+    let after = Some(after).filter(|after| !after.is_empty()).map(|after| DeviceCursor::Name(after.to_owned()));
+    let (fleet, model, tag) = (which.fleet.clone(), which.model.clone(), which.tag.clone());
+    DeviceQuery { fleet, model, tag, after, ..DeviceQuery::default() }
+}
+
+/// The devices of a page, and the cursor of the next.
+async fn devices(
+    app: &App,
+    estate: &WholeEstate,
+    (which, paging): (&WhichLinks, &Paging),
+) -> Result<(Vec<DeviceRow>, Option<String>), Refusal> {
+    if let Some(device) = &which.device {
+        let eui = app.eui_of(estate.id, Named::Device, device).await?;
+        let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", device))?;
+        return Ok((vec![row], None));
+    }
+    let limit = paging.limit()?;
+    let query = query(which, paging.after());
+    let rows = app.store.devices(estate.id, &query, limit + 1).await?;
+    let Page { items, next } = page(rows, limit, |row| row.name.clone(), |row| row);
+    Ok((items, next))
+}
+
+/// Links of placed devices to gateways with a place, the devices by name: forecast, measured in the latest 48 uplinks, and the
+/// difference. A page holds all links of as many devices as `limit` says.
+#[utoipa::path(get, path = "/estates/{estate}/links", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(WhichLinks, Paging),
+    responses((status = 200, body = Page<DeviceLink>), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn list_links(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(which): Params<WhichLinks>,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<DeviceLink>> {
+    let gateway = match &which.gateway {
+        Some(gateway) => Some(app.eui_of(estate.id, Named::Gateway, gateway).await?),
+        None => None,
+    };
+    let (rows, next) = devices(&app, &estate, (&which, &paging)).await?;
+    let found = compute(&app, &estate, rows, which.path_model.unwrap_or_default()).await?;
+    let mut items: Vec<DeviceLink> = found.into_iter().flat_map(|(links, _)| links).collect();
+    assign(&mut items, which.by.unwrap_or_default());
+    items.retain(|link| gateway.is_none_or(|gateway| gateway == link.gateway_eui));
+    Ok(Json(Page { items, next }))
+}
+
+/// What the links of each device come to, the devices by name.
+#[utoipa::path(get, path = "/estates/{estate}/coverage", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(WhichLinks, Paging),
+    responses((status = 200, body = Page<DeviceCoverage>), (status = 404, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn list_coverage(
+    State(app): State<App>,
+    estate: WholeEstate,
+    Params(which): Params<WhichLinks>,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<DeviceCoverage>> {
+    let (rows, next) = devices(&app, &estate, (&which, &paging)).await?;
+    let found = compute(&app, &estate, rows, which.path_model.unwrap_or_default()).await?;
+    Ok(Json(Page { items: found.into_iter().map(|(_, coverage)| coverage).collect(), next }))
+}
+
+/// What the links of one device come to.
+#[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/coverage", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(("eui" = String, Path)),
+    responses((status = 200, body = DeviceCoverage), (status = 404, body = Problem)))]
+pub(crate) async fn show_coverage(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathEui(eui): PathEui,
+) -> Answer<DeviceCoverage> {
+    let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
+    let found = compute(&app, &estate, vec![row], PathModel::default()).await?;
+    found.into_iter().next().map(|(_, coverage)| Json(coverage)).ok_or_else(|| not_found("device", eui))
+}

@@ -1,0 +1,89 @@
+//! A forecast on the map: legends, tiles of its layers, and what it says of a place.
+
+use api::coverage::forecast::{LayerQuestion, Legends, PlaceForecast, PlaceQuestion};
+use api::problem::{FieldProblems, Problem};
+use axum::extract::{RawPathParams, State};
+use axum::http::header;
+use axum::response::IntoResponse;
+use coverage::geo::Place;
+use coverage::terrain::relief::{MAX_LEVEL, Tile};
+use domain::coverage::forecast::layer;
+use domain::input;
+use std::sync::Arc;
+
+use crate::ground::png;
+use crate::http::app::App;
+use crate::http::error::{Refusal, not_found};
+use crate::http::extract::{Params, WholeEstate};
+use crate::http::json::{Answer, Json};
+use crate::http::models::scripts::blocking;
+use crate::http::planning::forecasts::found;
+use crate::planning::opened::Opened;
+
+/// How long a browser may keep a tile: its address changes with every site that is done.
+const KEPT: &str = "private, max-age=3600";
+
+/// The forecast in the path, in memory.
+async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result<Arc<Opened>, Refusal> {
+    let id = path.iter().find(|(name, _)| *name == "forecast").map(|(_, id)| id).unwrap_or_default();
+    let row = found(app, estate, id).await?;
+    Ok(app.forecaster.open(&row.forecast).await?)
+}
+
+/// The layers of a forecast with their legends.
+#[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/layers", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(("forecast" = String, Path)),
+    responses((status = 200, body = Legends), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn show_layers(State(app): State<App>, estate: WholeEstate, path: RawPathParams) -> Answer<Legends> {
+    Ok(Json(opened(&app, &estate, &path).await?.legends()))
+}
+
+/// A tile of a layer, 256 pixels square, in the scheme of web maps (OGC 17-083r4, Annex D.1). It is clear where nothing is
+/// known.
+#[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/tiles/{level}/{column}/{row}", tag = "coverage",
+    extensions(("x-right" = json!("view"))),
+    params(("forecast" = String, Path), ("level" = u8, Path, maximum = 16, example = 11),
+        ("column" = u32, Path, example = 1046), ("row" = u32, Path, example = 650), LayerQuestion),
+    responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 404, body = Problem),
+        (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn layer_tile(
+    State(app): State<App>,
+    estate: WholeEstate,
+    path: RawPathParams,
+    Params(question): Params<LayerQuestion>,
+) -> Result<impl IntoResponse, Refusal> {
+    let opened = opened(&app, &estate, &path).await?;
+    let number = |wanted: &str| path.iter().find(|(name, _)| *name == wanted).and_then(|(_, text)| text.parse().ok());
+    let level = number("level").and_then(|level| u8::try_from(level).ok());
+    let tile = level.zip(number("column")).zip(number("row"));
+    let tile = tile.and_then(|((level, column), row)| Tile::new(level, column, row));
+    let tile = tile.ok_or_else(|| not_found("tile", format!("of level 0 to {MAX_LEVEL}")))?;
+    let layer = layer(question.layer.unwrap_or_default());
+    let drawn = blocking(move || png(&opened.tile(layer, tile))).await?;
+    let drawn = drawn.map_err(|why| {
+        tracing::error!("a tile cannot be drawn: {why:#}");
+        Refusal::internal()
+    })?;
+    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))
+}
+
+/// What a forecast says of a place: the value of each layer, and the link to each site with its path.
+#[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/place", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(("forecast" = String, Path), PlaceQuestion),
+    responses((status = 200, body = PlaceForecast), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn show_place(
+    State(app): State<App>,
+    estate: WholeEstate,
+    path: RawPathParams,
+    Params(at): Params<PlaceQuestion>,
+) -> Answer<PlaceForecast> {
+    let mut wrong = FieldProblems::default();
+    wrong.take(input::range("latitude_deg", at.latitude_deg, -90.0, 90.0, "degrees"));
+    wrong.take(input::range("longitude_deg", at.longitude_deg, -180.0, 180.0, "degrees"));
+    wrong.end()?;
+    let opened = opened(&app, &estate, &path).await?;
+    let place = Place { latitude_deg: at.latitude_deg, longitude_deg: at.longitude_deg };
+    Ok(Json(blocking(move || opened.at(place)).await?))
+}

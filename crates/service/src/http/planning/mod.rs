@@ -1,0 +1,30 @@
+//! Handlers for planning coverage: sites, kinds of receiver, forecasts, links of devices.
+
+pub(crate) mod forecasts;
+pub(crate) mod links;
+pub(crate) mod map;
+pub(crate) mod receivers;
+pub(crate) mod sites;
+
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::http::app::App;
+
+/// All endpoints of this part.
+pub(crate) fn routes() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(sites::list_sites, sites::add_site))
+        .routes(routes!(sites::change_sites))
+        .routes(routes!(sites::show_site, sites::change_site, sites::remove_site))
+        .routes(routes!(receivers::list_receivers, receivers::add_receiver))
+        .routes(routes!(receivers::show_receiver, receivers::change_receiver, receivers::remove_receiver))
+        .routes(routes!(forecasts::list_forecasts, forecasts::add_forecast))
+        .routes(routes!(forecasts::show_forecast, forecasts::remove_forecast))
+        .routes(routes!(map::show_layers))
+        .routes(routes!(map::layer_tile))
+        .routes(routes!(map::show_place))
+        .routes(routes!(links::list_links))
+        .routes(routes!(links::list_coverage))
+        .routes(routes!(links::show_coverage))
+}

@@ -1,0 +1,377 @@
+//! Forecasts as jobs: one at a time, on all cores, one estate after another.
+
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use anyhow::{Context as _, Result};
+use api::coverage::forecast::{Forecast, ForecastState};
+use api::problem::Problem;
+use chrono::Utc;
+use coverage::area::AreaError;
+use coverage::geo::Place;
+use domain::coverage::forecast::figures;
+use rayon::{ThreadPool, ThreadPoolBuilder};
+use coverage::terrain::grid::Grid;
+use store::{DeviceQuery, DeviceRow, EstateId, ForecastRow, Store, StoreError};
+use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
+
+use crate::ground::Ground;
+use crate::http::models::scripts::blocking;
+use crate::planning::losses::{LossKey, Losses};
+use crate::planning::opened::{Opened, Plan};
+
+/// How often forecasts are looked for when no notice of one comes.
+const LOOK_EVERY: Duration = Duration::from_secs(30);
+/// How often files that nobody names are deleted.
+const PRUNE_EVERY: Duration = Duration::from_secs(3600);
+/// Forecasts that are held in memory for those who look at them.
+const IN_MEMORY: usize = 4;
+/// Devices that the figures count, at most.
+const MOST_DEVICES: u32 = 20_000;
+/// How much less the computing counts than all else that the service does (`nice`).
+const NICENESS: i32 = 10;
+
+/// A forecast that is being computed.
+#[derive(Default)]
+struct Running {
+    percent: AtomicU8,
+    stopped: AtomicBool,
+}
+
+/// Computes forecasts, and holds those that are looked at.
+pub struct Forecaster {
+    ground: Arc<Ground>,
+    pub losses: Losses,
+    pool: ThreadPool,
+    running: Mutex<Option<(String, Arc<Running>)>>,
+    opened: Mutex<VecDeque<(String, u32, Arc<Opened>)>>,
+    /// When an estate had its last turn.
+    turns: Mutex<HashMap<EstateId, u64>>,
+    /// Told when there is a new forecast.
+    pub news: Notify,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Forecaster {
+    /// Computes from this ground, and keeps losses in the data folder.
+    ///
+    /// # Errors
+    /// Threads cannot be started.
+    pub(crate) fn new(ground: Arc<Ground>, data: &Path) -> Result<Self> {
+        let yielding = |_: usize| {
+            let me = rustix::thread::gettid();
+            if let Err(why) = rustix::process::setpriority_process(Some(me), NICENESS) {
+                tracing::debug!("forecasts count as much as all else: {why}");
+            }
+        };
+        let pool = ThreadPoolBuilder::new().start_handler(yielding).thread_name(|n| format!("forecast-{n}")).build();
+        Ok(Self {
+            ground,
+            losses: Losses::new(data),
+            pool: pool.context("starting threads for forecasts")?,
+            running: Mutex::default(),
+            opened: Mutex::default(),
+            turns: Mutex::default(),
+            news: Notify::new(),
+        })
+    }
+
+    /// The ground that it computes from.
+    pub(crate) fn ground(&self) -> &Arc<Ground> {
+        &self.ground
+    }
+
+    /// A forecast with how far it has come by now.
+    pub(crate) fn told(&self, row: ForecastRow) -> Forecast {
+        let mut forecast = row.forecast;
+        if let Some((id, running)) = &*lock(&self.running)
+            && *id == forecast.id
+            && !forecast.state.has_ended()
+        {
+            forecast.percent = running.percent.load(Ordering::Relaxed);
+        }
+        forecast
+    }
+
+    /// Stops a forecast if it is being computed.
+    pub(crate) fn stop(&self, id: &str) {
+        if let Some((running, state)) = &*lock(&self.running)
+            && running == id
+        {
+            state.stopped.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Forgets what is held of a forecast.
+    pub(crate) fn forget(&self, id: &str) {
+        lock(&self.opened).retain(|(held, ..)| held != id);
+    }
+
+    /// A forecast in memory, of the sites that are done.
+    ///
+    /// # Errors
+    /// No site is done, or a file is gone.
+    pub(crate) async fn open(self: &Arc<Self>, forecast: &Forecast) -> Result<Arc<Opened>, Problem> {
+        let (id, done) = (forecast.id.clone(), forecast.sites_done);
+        let held = |all: &VecDeque<(String, u32, Arc<Opened>)>| {
+            let found = all.iter().find(|(held, sites, _)| *held == id && *sites == done);
+            found.map(|(.., opened)| Arc::clone(opened))
+        };
+        if let Some(found) = held(&lock(&self.opened)) {
+            return Ok(found);
+        }
+        let (me, forecast) = (Arc::clone(self), forecast.clone());
+        let opened = blocking(move || {
+            me.pool.install(|| Opened::read(&me.ground, &me.losses, &forecast, forecast.sites_done as usize))
+        });
+        let opened = Arc::new(opened.await.map_err(|refusal| refusal.0)??);
+        self.hold(&id, done, &opened);
+        Ok(opened)
+    }
+
+    fn hold(&self, id: &str, done: u32, opened: &Arc<Opened>) {
+        let mut all = lock(&self.opened);
+        all.retain(|(held, ..)| held != id);
+        all.push_front((id.to_owned(), done, Arc::clone(opened)));
+        all.truncate(IN_MEMORY);
+    }
+
+    /// Works until the service stops. A forecast that was not whole goes on with the next site.
+    pub(crate) async fn run(self: Arc<Self>, store: Store, stopping: CancellationToken) {
+        let mut prune = tokio::time::interval(PRUNE_EVERY);
+        loop {
+            let worked = tokio::select! {
+                worked = self.work(&store) => worked,
+                () = stopping.cancelled() => {
+                    if let Some((_, running)) = &*lock(&self.running) {
+                        running.stopped.store(true, Ordering::Relaxed);
+                    }
+                    return;
+                }
+            };
+            match worked {
+                Ok(true) => continue,
+                Ok(false) => {}
+                Err(why) => tracing::warn!("forecasts have to wait: {why}"),
+            }
+            tokio::select! {
+                () = self.news.notified() => {}
+                () = tokio::time::sleep(LOOK_EVERY) => {}
+                _ = prune.tick() => self.prune(&store).await,
+                () = stopping.cancelled() => return,
+            }
+        }
+    }
+
+    async fn prune(&self, store: &Store) {
+        let named = match store.losses_in_use().await {
+            Ok(named) => named.into_iter().collect::<HashSet<String>>(),
+            Err(why) => return tracing::warn!("losses that nobody needs are still there: {why}"),
+        };
+        let losses = self.losses.clone();
+        match blocking(move || losses.prune(&named, SystemTime::now())).await {
+            Ok(Ok(_)) => {}
+            Ok(Err(why)) => tracing::warn!("losses that nobody needs are still there: {why:#}"),
+            Err(refusal) => tracing::warn!("losses that nobody needs are still there: {}", refusal.0),
+        }
+    }
+
+    /// The forecast whose turn it is: of the estate that has waited longest, the oldest.
+    fn next(&self, open: Vec<ForecastRow>) -> Option<ForecastRow> {
+        let mut turns = lock(&self.turns);
+        let turn = |row: &ForecastRow| turns.get(&row.estate_id).copied().unwrap_or_default();
+        let next = open.into_iter().min_by(|a, b| (turn(a), &a.forecast.id).cmp(&(turn(b), &b.forecast.id)))?;
+        let latest = turns.values().max().copied().unwrap_or_default();
+        turns.insert(next.estate_id, latest + 1);
+        Some(next)
+    }
+
+    /// Works on one forecast; whether there was one.
+    async fn work(self: &Arc<Self>, store: &Store) -> Result<bool, StoreError> {
+        let Some(mut row) = self.next(store.open_forecasts().await?) else { return Ok(false) };
+        let running = Arc::new(Running::default());
+        *lock(&self.running) = Some((row.forecast.id.clone(), Arc::clone(&running)));
+        let ended = self.compute(store, &mut row, &running).await;
+        *lock(&self.running) = None;
+        match ended? {
+            Ended::Whole => row.forecast.state = ForecastState::Done,
+            Ended::Stopped => return Ok(true),
+            Ended::Failed(why) => {
+                row.forecast.state = ForecastState::Failed;
+                row.forecast.note = why;
+            }
+        }
+        row.forecast.ended_at = Some(Utc::now());
+        row.forecast.percent = if row.forecast.state == ForecastState::Done { 100 } else { row.forecast.percent };
+        store.note_forecast(&row.forecast, &row.losses).await?;
+        Ok(true)
+    }
+
+    async fn compute(
+        self: &Arc<Self>,
+        store: &Store,
+        row: &mut ForecastRow,
+        running: &Arc<Running>,
+    ) -> Result<Ended, StoreError> {
+        let plan = match Plan::of(&row.forecast) {
+            Ok(plan) => plan,
+            Err(problem) => return Ok(Ended::Failed(problem.to_string())),
+        };
+        row.forecast.state = ForecastState::Running;
+        (row.forecast.sites_done, row.forecast.sites_reused) = (0, 0);
+        row.losses.clear();
+        let (mut grids, mut opened) = (Vec::with_capacity(plan.sites.len()), None);
+        for (n, site) in plan.sites.iter().enumerate() {
+            if !store.note_forecast(&row.forecast, &row.losses).await? {
+                return Ok(Ended::Stopped);
+            }
+            let key = plan.key(&self.ground, site);
+            row.losses.push(key.name());
+            let (state, of) = (Arc::clone(running), (n, plan.sites.len()));
+            let (grid, reused) = match self.off_thread(move |me| me.one_site(&key, &state, of)).await {
+                Ok(made) => made,
+                Err(Ended::Failed(why)) => return Ok(Ended::Failed(format!("{}: {why}", site.name))),
+                Err(ended) => return Ok(ended),
+            };
+            grids.push(Arc::new(grid));
+            row.forecast.sites_done += 1;
+            row.forecast.sites_reused += u32::from(reused);
+            // What is done is put together to be looked at; not after each site where all are there at once.
+            if n + 1 < plan.sites.len() && reused {
+                continue;
+            }
+            let (plan, so_far) = (plan.clone(), grids.clone());
+            let made = self.off_thread(move |me| {
+                let made = me.pool.install(|| Opened::of(Arc::clone(&me.ground), plan, so_far));
+                made.map(Arc::new).map_err(|problem| Ended::Failed(problem.to_string()))
+            });
+            match made.await {
+                Ok(made) => {
+                    self.hold(&row.forecast.id, row.forecast.sites_done, &made);
+                    opened = Some(made);
+                }
+                Err(ended) => return Ok(ended),
+            }
+        }
+        let Some(opened) = opened else { return Ok(Ended::Failed("it has no sites".into())) };
+        self.sum_up(store, row, opened).await
+    }
+
+    /// The figures of a forecast that is whole.
+    async fn sum_up(
+        self: &Arc<Self>,
+        store: &Store,
+        row: &mut ForecastRow,
+        opened: Arc<Opened>,
+    ) -> Result<Ended, StoreError> {
+        let devices = store.devices(row.estate_id, &DeviceQuery::default(), MOST_DEVICES).await?;
+        let place = |device: &DeviceRow| device.place.and_then(|at| Place::new(at.latitude_deg, at.longitude_deg));
+        let places: Vec<Place> = devices.iter().filter_map(place).collect();
+        let names: Vec<String> = row.forecast.sites.iter().map(|site| site.name.clone()).collect();
+        let made = self.off_thread(move |_| {
+            let (area, devices) = opened.figures(&places);
+            let names: Vec<&str> = names.iter().map(String::as_str).collect();
+            Ok(figures(&area, &devices, &names))
+        });
+        match made.await {
+            Ok(made) => row.forecast.figures = Some(made),
+            Err(ended) => return Ok(ended),
+        }
+        Ok(Ended::Whole)
+    }
+
+    /// Does something that takes a while, beside the tasks of the service.
+    async fn off_thread<T: Send + 'static>(
+        self: &Arc<Self>,
+        what: impl FnOnce(&Self) -> Result<T, Ended> + Send + 'static,
+    ) -> Result<T, Ended> {
+        let me = Arc::clone(self);
+        blocking(move || what(&me)).await.unwrap_or_else(|refusal| Err(Ended::Failed(refusal.0.to_string())))
+    }
+
+    /// The losses of one site, and whether they were kept. Blocks.
+    fn one_site(
+        &self,
+        key: &LossKey,
+        running: &Running,
+        (n, sites): (usize, usize),
+    ) -> Result<(Grid, bool), Ended> {
+        let come = |share: f64| {
+            let percent = (n as f64 + share) / sites as f64 * 100.0;
+            running.percent.store(percent as u8, Ordering::Relaxed);
+        };
+        if let Some(kept) = self.losses.kept(key) {
+            come(1.0);
+            return Ok((kept, true));
+        }
+        let progress = |done: usize, of: usize| {
+            come(done as f64 / of.max(1) as f64);
+            !running.stopped.load(Ordering::Relaxed)
+        };
+        let grid = self.pool.install(|| key.computed(&self.ground, &progress)).map_err(|why| match why {
+            AreaError::Stopped => Ended::Stopped,
+            why => Ended::Failed(why.to_string()),
+        })?;
+        let unkept = |why: anyhow::Error| Ended::Failed(format!("its losses cannot be kept in the data folder: {why:#}"));
+        self.losses.keep(key, &grid).map_err(unkept)?;
+        Ok((grid, false))
+    }
+}
+
+/// How a forecast ended.
+enum Ended {
+    Whole,
+    /// Somebody stopped or removed it, or the service stops.
+    Stopped,
+    Failed(String),
+}
+
+#[cfg(test)]
+mod tests {
+    use api::coverage::forecast::NewForecast;
+    use api::coverage::site::ReceiverRadio;
+
+    use super::*;
+
+    fn row(estate_id: EstateId, id: &str) -> ForecastRow {
+        let forecast = Forecast {
+            id: id.into(),
+            wanted: NewForecast::default(),
+            sites: Vec::new(),
+            receiver: ReceiverRadio::default(),
+            state: ForecastState::Waiting,
+            sites_done: 0,
+            percent: 0,
+            sites_reused: 0,
+            note: String::new(),
+            extent: None,
+            figures: None,
+            begun_by: "Mara".into(),
+            begun_at: Utc::now(),
+            ended_at: None,
+        };
+        ForecastRow { estate_id, forecast, losses: Vec::new() }
+    }
+
+    #[test]
+    fn estates_take_turns() {
+        let folder = tempfile::tempdir().unwrap();
+        let ground = Arc::new(Ground::read(&[], &[]).unwrap());
+        let forecaster = Forecaster::new(ground, folder.path()).unwrap();
+        let all = || vec![row(1, "a"), row(1, "b"), row(1, "c"), row(2, "d")];
+        let mut order = Vec::new();
+        let mut open = all();
+        while let Some(next) = forecaster.next(open.clone()) {
+            open.retain(|one| one.forecast.id != next.forecast.id);
+            order.push(next.forecast.id);
+        }
+        assert_eq!(order, ["a", "d", "b", "c"]);
+    }
+}

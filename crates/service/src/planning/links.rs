@@ -1,0 +1,215 @@
+//! Links one by one: of a place to sites, and of devices to gateways, beside what was measured.
+
+use std::collections::HashMap;
+
+use api::coverage::link::{DeviceCoverage, DeviceLink, Link as Told, LossPart, Measured, PathProfile};
+use api::message::{Body, Message};
+use coverage::geo::Place;
+use coverage::link::budget::Terminal;
+use coverage::link::path::{Link, LinkError, Method};
+use coverage::model::Mechanism;
+use coverage::model::obstacle::{Obstacle, bulge_m, fresnel_m};
+use coverage::survey::{median, signal_dbm};
+use domain::coverage::verdict::{Finding, judge};
+use lorawan::Eui64;
+use lorawan::limits::noise_dbm;
+use lorawan::modulation::SpreadingFactor;
+use store::DeviceRow;
+
+use crate::planning::opened::slowest_margin_db;
+use crate::planning::sites::Placed;
+
+/// Points of a profile that is sent, at most.
+const MOST_POINTS: usize = 400;
+/// Gateways farther away than this are left out of the links of devices: LoRaWAN links on the ground are not longer.
+pub(crate) const FARTHEST_M: f64 = 60_000.0;
+
+/// The link of a place to a site.
+///
+/// # Errors
+/// The path leaves the ground, or is outside what the model is valid for.
+pub(crate) fn between(
+    method: &Method<'_>,
+    site: &Placed,
+    (place, terminal): (Place, &Terminal),
+) -> Result<Told, LinkError> {
+    let link = Link::between(method, (site.place, &site.station), (place, terminal))?;
+    let part = |part: &coverage::model::LossPart| LossPart { what: mechanism(part.mechanism).into(), loss_db: part.loss_db };
+    Ok(Told {
+        site: site.name.clone(),
+        distance_m: link.profile.length_m(),
+        bearing_deg: link.bearing_deg,
+        uplink_dbm: link.budget.uplink_dbm,
+        uplink_snr_db: link.budget.uplink_snr_db,
+        downlink_dbm: link.budget.downlink_dbm,
+        margin_db: slowest_margin_db(&link.budget),
+        data_rate: link.budget.best_data_rate,
+        loss_db: link.loss.total_db,
+        parts: link.loss.parts.iter().map(part).collect(),
+        obstacle: obstacle_words(&link.obstacle),
+        blocked: link.obstacle.blocks(),
+        profile: profile(&link),
+    })
+}
+
+/// What a part of a loss comes from, in words.
+const fn mechanism(one: Mechanism) -> &'static str {
+    match one {
+        Mechanism::FreeSpace => "free space",
+        Mechanism::Surroundings => "surroundings",
+        Mechanism::Multipath => "multipath",
+        Mechanism::Diffraction => "diffraction",
+        Mechanism::BeyondHorizon => "scatter and ducts",
+        Mechanism::TransmitterCover => "cover at the gateway",
+        Mechanism::ReceiverCover => "cover at the device",
+        Mechanism::Places => "worse places",
+        Mechanism::Variability => "variability",
+    }
+}
+
+fn obstacle_words(obstacle: &Obstacle) -> String {
+    let what = if obstacle.cover_m > 0.0 { format!("ground with cover of {} m on it", obstacle.cover_m) } else { "ground".into() };
+    let at = format!("{what}, {:.2} km from the site", obstacle.distance_m / 1000.0);
+    let by = obstacle.above_line_m.abs();
+    if obstacle.blocks() {
+        format!("The line of sight is blocked: {at}, rises {by:.1} m above it.")
+    } else if obstacle.disturbs() {
+        let needed = 0.6 * obstacle.fresnel_m;
+        format!("The line of sight is free, but {at}, comes within {by:.1} m of it: {needed:.1} m would be needed.")
+    } else {
+        format!("The line of sight is free: {at}, stays {by:.1} m below it.")
+    }
+}
+
+/// The profile of a link, thinned to what can be drawn; of points that are left out the highest counts.
+fn profile(link: &Link) -> PathProfile {
+    let path = link.path();
+    let samples = path.profile.samples();
+    let every = samples.len().div_ceil(MOST_POINTS);
+    let (length_m, (from_m, to_m)) = (link.profile.length_m(), path.antennas_m());
+    let highest = |part: &[coverage::terrain::profile::Sample]| {
+        let top = |one: &coverage::terrain::profile::Sample| one.ground_m + one.cover_m;
+        part.iter().copied().max_by(|a, b| top(a).total_cmp(&top(b))).unwrap_or(part[0])
+    };
+    let parts: Vec<_> = samples.chunks(every).map(highest).collect();
+    let step_m = link.profile.step_m() * every as f64;
+    let along = |what: &dyn Fn(f64) -> f64| -> Vec<f32> {
+        (0..parts.len()).map(|at| what((step_m * at as f64).min(length_m)) as f32).collect()
+    };
+    PathProfile {
+        step_m,
+        ground_m: parts.iter().map(|one| one.ground_m as f32).collect(),
+        cover_m: parts.iter().map(|one| one.cover_m as f32).collect(),
+        bulge_m: along(&|at_m| bulge_m(at_m, length_m)),
+        line_m: along(&|at_m| from_m + (to_m - from_m) * at_m / length_m),
+        fresnel_m: along(&|at_m| fresnel_m(link.frequency_mhz, at_m, length_m)),
+    }
+}
+
+/// What gateways measured of one device, in its latest uplinks.
+#[derive(Debug, Default)]
+pub(crate) struct Heard {
+    uplinks: u32,
+    by_gateway: HashMap<Eui64, (Vec<f64>, Vec<f64>)>,
+    /// What the device's latest uplink needs, in dB of SNR.
+    needed_db: Option<f64>,
+}
+
+impl Heard {
+    /// Of these messages, newest first.
+    pub(crate) fn of(messages: &[Message]) -> Self {
+        let mut heard = Self::default();
+        for message in messages {
+            let Body::Uplink(uplink) = &message.body else { continue };
+            heard.uplinks += 1;
+            if heard.needed_db.is_none() {
+                let factor = uplink.radio.spreading_factor.and_then(SpreadingFactor::new);
+                heard.needed_db = factor.map(SpreadingFactor::required_snr_db);
+            }
+            for one in &uplink.heard_by {
+                let (rssi, snr) = heard.by_gateway.entry(one.gateway).or_default();
+                rssi.push(f64::from(one.rssi_dbm));
+                snr.extend(one.snr_db.map(f64::from));
+            }
+        }
+        heard
+    }
+
+    fn measured(&mut self, gateway: Eui64) -> Option<Measured> {
+        let of = self.uplinks;
+        let (rssi, snr) = self.by_gateway.get_mut(&gateway)?;
+        let heard = rssi.len() as u32;
+        Some(Measured { rssi_dbm: median(rssi)?, snr_db: median(snr)?, heard, of })
+    }
+}
+
+/// A gateway of the links of devices.
+pub(crate) struct GatewaySite {
+    pub eui: Eui64,
+    pub site: Placed,
+}
+
+/// The links of one device to gateways, and what they come to.
+pub(crate) fn of_device(
+    method: &Method<'_>,
+    gateways: &[GatewaySite],
+    (device, terminal): (&DeviceRow, &Terminal),
+    mut heard: Heard,
+) -> (Vec<DeviceLink>, DeviceCoverage) {
+    let place = device.place.and_then(|place| Place::new(place.latitude_deg, place.longitude_deg));
+    let (mut links, mut findings) = (Vec::new(), Vec::new());
+    for gateway in gateways {
+        let measured = heard.measured(gateway.eui);
+        let near = place.filter(|place| place.distance_m(gateway.site.place) <= FARTHEST_M);
+        let link = near.and_then(|place| {
+            let link = Link::between(method, (gateway.site.place, &gateway.site.station), (place, terminal));
+            link.ok()
+        });
+        findings.push(finding(gateway, link.as_ref(), measured));
+        let Some(link) = link else { continue };
+        links.push(DeviceLink {
+            dev_eui: device.dev_eui,
+            device: device.name.clone(),
+            fleet: device.fleet.clone(),
+            gateway_eui: gateway.eui,
+            gateway: gateway.site.name.clone(),
+            distance_m: link.profile.length_m(),
+            loss_db: link.loss.total_db,
+            forecast_dbm: link.budget.uplink_dbm,
+            margin_db: slowest_margin_db(&link.budget),
+            data_rate: link.budget.best_data_rate,
+            blocked: link.obstacle.blocks(),
+            measured,
+            residual_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) - link.budget.uplink_dbm),
+            assigned: false,
+        });
+    }
+    let judged = judge(&findings);
+    let snr_db = gateways.iter().filter_map(|gateway| Some(heard.measured(gateway.eui)?.snr_db));
+    let best_snr_db = snr_db.max_by(f64::total_cmp);
+    let coverage = DeviceCoverage {
+        dev_eui: device.dev_eui,
+        device: device.name.clone(),
+        fleet: device.fleet.clone(),
+        verdict: judged.verdict,
+        words: judged.words,
+        margin_db: best_snr_db.zip(heard.needed_db).map(|(snr_db, needed_db)| snr_db - needed_db),
+        best: judged.best,
+        second: judged.second,
+        margin_without_best_db: judged.without_best_db,
+    };
+    (links, coverage)
+}
+
+fn finding(gateway: &GatewaySite, link: Option<&Link>, measured: Option<Measured>) -> Finding {
+    let noise = noise_dbm(125_000, gateway.site.station.noise_figure_db);
+    // Of regions whose slowest data rate is faster, the margin is less by as much, and so is the forecast's.
+    let slowest = noise + SpreadingFactor::new(12).map_or(-20.0, SpreadingFactor::required_snr_db);
+    Finding {
+        gateway: gateway.site.name.clone(),
+        forecast_db: link.map(|link| link.budget.uplink_dbm - slowest),
+        measured_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) - slowest),
+        heard: measured.map_or(0.0, |one| f64::from(one.heard) / f64::from(one.of.max(1))),
+        blocked_by: link.filter(|link| link.obstacle.blocks()).map(|link| obstacle_words(&link.obstacle)),
+    }
+}

@@ -1,0 +1,199 @@
+//! The losses around sites, kept as files: what was computed once is not computed again, whoever asks.
+
+use std::collections::HashSet;
+use std::io::{Read as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use anyhow::{Context as _, Result};
+use coverage::area::Area;
+use coverage::area::loss::{Progress, Source, Task};
+use coverage::model::{Model, Polarization};
+use coverage::terrain::grid::Grid;
+use flate2::Compression;
+use flate2::read::DeflateDecoder;
+use flate2::write::DeflateEncoder;
+use serde::Serialize;
+use sha2::{Digest as _, Sha256};
+
+use crate::ground::Ground;
+use crate::planning::sites::Placed;
+
+/// Between samples of the ground, in metres.
+pub(crate) const STEP_M: f64 = 30.0;
+/// A file that no forecast names is deleted once it is this old: one that is being computed is not named yet.
+const UNNAMED: Duration = Duration::from_secs(24 * 3600);
+
+/// What losses depend on: no more and no less.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct LossKey {
+    ground: String,
+    model: Model,
+    latitude_deg: f64,
+    longitude_deg: f64,
+    height_m: f64,
+    receiver_height_m: f64,
+    frequency_mhz: f64,
+    radius_m: f64,
+    cell_m: f64,
+}
+
+impl LossKey {
+    pub(crate) fn new(
+        ground: &Ground,
+        site: &Placed,
+        (model, frequency_mhz, receiver_height_m): (&Model, f64, f64),
+        (radius_m, cell_m): (f64, f64),
+    ) -> Self {
+        Self {
+            ground: ground.fingerprint().to_owned(),
+            model: model.clone(),
+            latitude_deg: site.place.latitude_deg,
+            longitude_deg: site.place.longitude_deg,
+            height_m: site.station.height_m,
+            receiver_height_m,
+            frequency_mhz,
+            radius_m,
+            cell_m,
+        }
+    }
+
+    /// The name of the file.
+    pub(crate) fn name(&self) -> String {
+        let text = serde_json::to_vec(self).unwrap_or_default();
+        hex::encode(&Sha256::digest(text)[..16])
+    }
+
+    fn area(&self) -> Area {
+        let centre = coverage::geo::Place { latitude_deg: self.latitude_deg, longitude_deg: self.longitude_deg };
+        Area { centre, radius_m: self.radius_m, cell_m: self.cell_m }
+    }
+
+    /// Computes them. Blocks, and takes all threads of the pool that it runs in.
+    ///
+    /// # Errors
+    /// The model cannot tell, or it was stopped.
+    pub(crate) fn computed(&self, ground: &Ground, progress: Progress<'_>) -> Result<Grid, coverage::area::AreaError> {
+        let area = self.area();
+        let source = Source {
+            place: area.centre,
+            height_m: self.height_m,
+            receiver_height_m: self.receiver_height_m,
+            frequency_mhz: self.frequency_mhz,
+            polarization: Polarization::Vertical,
+        };
+        Task { terrain: ground.terrain(), model: &self.model, source, area, step_m: STEP_M }.losses(progress)
+    }
+}
+
+/// The folder of losses.
+#[derive(Debug, Clone)]
+pub(crate) struct Losses {
+    folder: PathBuf,
+}
+
+impl Losses {
+    pub(crate) fn new(data: &Path) -> Self {
+        Self { folder: data.join("losses") }
+    }
+
+    /// Losses that were kept; none if there are none, or the file is not whole. Blocks.
+    pub(crate) fn kept(&self, key: &LossKey) -> Option<Grid> {
+        let file = std::fs::File::open(self.folder.join(key.name())).ok()?;
+        let layout = key.area().layout().ok()?;
+        let count = layout.width * layout.height;
+        let mut bytes = Vec::new();
+        // One byte more than there may be, so that a file that is too long shows.
+        DeflateDecoder::new(file).take(4 * count as u64 + 1).read_to_end(&mut bytes).ok()?;
+        if bytes.len() != 4 * count {
+            return None;
+        }
+        let values = bytes.chunks_exact(4).map(|four| f32::from_le_bytes([four[0], four[1], four[2], four[3]]));
+        Grid::new(layout, values.collect()).ok()
+    }
+
+    /// Keeps losses; there is never half a file. Blocks.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub(crate) fn keep(&self, key: &LossKey, grid: &Grid) -> Result<()> {
+        std::fs::create_dir_all(&self.folder).with_context(|| self.folder.display().to_string())?;
+        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
+        let mut packed = DeflateEncoder::new(&mut file, Compression::fast());
+        for value in grid.values() {
+            packed.write_all(&value.to_le_bytes())?;
+        }
+        packed.finish()?;
+        file.persist(self.folder.join(key.name()))?;
+        Ok(())
+    }
+
+    /// Deletes the files that no forecast names. Blocks.
+    ///
+    /// # Errors
+    /// The folder cannot be read.
+    pub(crate) fn prune(&self, named: &HashSet<String>, now: SystemTime) -> Result<usize> {
+        let mut deleted = 0;
+        if !self.folder.exists() {
+            return Ok(0);
+        }
+        for entry in std::fs::read_dir(&self.folder)? {
+            let entry = entry?;
+            let name = entry.file_name().to_string_lossy().into_owned();
+            let changed = entry.metadata()?.modified()?;
+            let old = now.duration_since(changed).is_ok_and(|age| age >= UNNAMED);
+            if old && !named.contains(&name) {
+                std::fs::remove_file(entry.path())?;
+                deleted += 1;
+            }
+        }
+        Ok(deleted)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use coverage::geo::Place;
+    use coverage::link::budget::Station;
+
+    use super::*;
+
+    fn key(ground: &Ground, height_m: f64) -> LossKey {
+        let station = Station { height_m, ..Station::default() };
+        let site =
+            Placed { name: "a".into(), place: Place { latitude_deg: 54.7, longitude_deg: 3.9 }, station };
+        LossKey::new(ground, &site, (&Model::FreeSpace, 868.1, 1.5), (1_000.0, 50.0))
+    }
+
+    #[test]
+    fn losses_are_kept_whole_or_not_at_all() {
+        let folder = tempfile::tempdir().unwrap();
+        let (losses, ground) = (Losses::new(folder.path()), Ground::read(&[], &[]).unwrap());
+        let one = key(&ground, 10.0);
+        assert!(losses.kept(&one).is_none());
+        let grid = one.computed(&ground, &|_, _| true).unwrap();
+        losses.keep(&one, &grid).unwrap();
+        let same = |a: &[f32], b: &[f32]| a.iter().zip(b).all(|(a, b)| a.to_bits() == b.to_bits());
+        assert!(same(losses.kept(&one).unwrap().values(), grid.values()));
+        assert!(losses.kept(&key(&ground, 11.0)).is_none(), "another height has other losses");
+        let file = folder.path().join("losses").join(one.name());
+        let bytes = std::fs::read(&file).unwrap();
+        std::fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
+        assert!(losses.kept(&one).is_none(), "half a file is none");
+    }
+
+    #[test]
+    fn files_that_nobody_names_are_deleted_when_they_are_old() {
+        let folder = tempfile::tempdir().unwrap();
+        let (losses, ground) = (Losses::new(folder.path()), Ground::read(&[], &[]).unwrap());
+        let keys = [key(&ground, 10.0), key(&ground, 20.0)];
+        for key in &keys {
+            losses.keep(key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
+        }
+        let named = HashSet::from([keys[0].name()]);
+        let now = SystemTime::now();
+        assert_eq!(losses.prune(&named, now).unwrap(), 0);
+        assert_eq!(losses.prune(&named, now + 2 * UNNAMED).unwrap(), 1);
+        assert!(losses.kept(&keys[0]).is_some() && losses.kept(&keys[1]).is_none());
+    }
+}

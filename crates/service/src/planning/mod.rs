@@ -1,0 +1,7 @@
+//! Planning coverage: the losses around sites, forecasts as jobs, and what is shown of them.
+
+pub(crate) mod forecaster;
+pub(crate) mod links;
+pub(crate) mod losses;
+pub(crate) mod opened;
+pub(crate) mod sites;

@@ -1,0 +1,206 @@
+//! A forecast that is looked at: its sites' losses in memory, and what they make of the region.
+
+use std::sync::Arc;
+
+use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, Legends, LegendClass, PlaceForecast};
+use api::ground::GroundExtent;
+use api::problem::{Problem, bad_field};
+use coverage::area::forecast::{Forecast, Layer, Question, Site};
+use coverage::area::statistics::{Share, of_area, of_places};
+use coverage::area::{Area, AreaError, layout_over, picture};
+use coverage::geo::{Extent, Place};
+use coverage::link::budget::{Budget, Terminal};
+use coverage::link::path::Method;
+use coverage::terrain::grid::{Grid, Layout};
+use coverage::terrain::relief::Tile;
+use domain::coverage::forecast::{Computed, check, layer_word, value_words};
+use domain::coverage::site::terminal;
+
+use crate::ground::Ground;
+use crate::planning::links;
+use crate::planning::losses::{LossKey, Losses, STEP_M};
+use crate::planning::sites::{Placed, placed};
+
+/// What a forecast computes with: its request, checked.
+#[derive(Debug, Clone)]
+pub(crate) struct Plan {
+    pub sites: Vec<Placed>,
+    pub computed: Computed,
+    pub terminal: Terminal,
+    pub radius_m: f64,
+    pub cell_m: f64,
+    /// The cells of the region around all sites.
+    pub layout: Layout,
+}
+
+impl Plan {
+    /// Checks what was asked for.
+    ///
+    /// # Errors
+    /// Names what cannot be, and what is allowed.
+    pub(crate) fn of(told: &Told) -> Result<Self, Problem> {
+        let wanted = &told.wanted;
+        let computed = check(wanted)?;
+        let sites = placed(&told.sites)?;
+        let terminal = terminal(&told.receiver)?;
+        let too_large = |why: AreaError| bad_field("cell_m", &wanted.cell_m.to_string(), why);
+        let area = |site: &Placed| Area { centre: site.place, radius_m: wanted.radius_m, cell_m: wanted.cell_m };
+        sites.iter().try_for_each(|site| area(site).layout().map(drop)).map_err(too_large)?;
+        let boxes = sites.iter().filter_map(|site| Extent::of(site.place, wanted.radius_m));
+        let corners = boxes.flat_map(|extent| {
+            [(extent.south_deg, extent.west_deg), (extent.north_deg, extent.east_deg)]
+                .map(|(latitude_deg, longitude_deg)| Place { latitude_deg, longitude_deg })
+        });
+        let extent = Extent::around(corners)
+            .ok_or_else(|| bad_field("sites", "none", "a forecast needs a site with a place: add one, or give a gateway its place"))?;
+        let layout = layout_over(&extent, wanted.cell_m).map_err(too_large)?;
+        Ok(Self { sites, computed, terminal, radius_m: wanted.radius_m, cell_m: wanted.cell_m, layout })
+    }
+
+    /// What the losses of a site depend on.
+    pub(crate) fn key(&self, ground: &Ground, site: &Placed) -> LossKey {
+        let radio = (&self.computed.model, self.computed.frequency_mhz, self.terminal.height_m);
+        LossKey::new(ground, site, radio, (self.radius_m, self.cell_m))
+    }
+
+    /// The box that it covers.
+    pub(crate) fn extent(&self) -> Option<GroundExtent> {
+        let extent = self.layout.check().ok()?;
+        Some(GroundExtent {
+            south_deg: extent.south_deg,
+            west_deg: extent.west_deg,
+            north_deg: extent.north_deg,
+            east_deg: extent.east_deg,
+        })
+    }
+
+    /// How links are computed one by one.
+    pub(crate) fn method<'a>(&'a self, ground: &'a Ground) -> Method<'a> {
+        Method {
+            terrain: ground.terrain(),
+            model: &self.computed.model,
+            frequency_mhz: self.computed.frequency_mhz,
+            step_m: STEP_M,
+            rates: &self.computed.rates,
+            judgement: &self.computed.judgement,
+        }
+    }
+}
+
+/// A forecast in memory.
+pub(crate) struct Opened {
+    ground: Arc<Ground>,
+    plan: Plan,
+    losses: Vec<Arc<Grid>>,
+    region: Forecast,
+}
+
+impl Opened {
+    /// Reads the losses of the sites that are done. Blocks.
+    ///
+    /// # Errors
+    /// What was asked for cannot be computed any more, no site is done, or a file of losses is gone.
+    pub(crate) fn read(ground: &Arc<Ground>, kept: &Losses, told: &Told, done: usize) -> Result<Self, Problem> {
+        let plan = Plan::of(told)?;
+        let read = |site: &Placed| {
+            let missing = || {
+                let why = "a file of its losses is not in the data folder any more: remove this forecast and make it again";
+                Problem::new(409, "gone", "This forecast is not whole any more").detail(why)
+            };
+            kept.kept(&plan.key(ground, site)).ok_or_else(missing)
+        };
+        let losses: Vec<Arc<Grid>> = plan.sites.iter().take(done).map(|site| read(site).map(Arc::new)).collect::<Result<_, _>>()?;
+        Self::of(Arc::clone(ground), plan, losses)
+    }
+
+    /// Of losses that are in memory. Blocks.
+    ///
+    /// # Errors
+    /// There are none, or they cannot be put together.
+    pub(crate) fn of(ground: Arc<Ground>, plan: Plan, losses: Vec<Arc<Grid>>) -> Result<Self, Problem> {
+        if losses.is_empty() {
+            let problem = Problem::new(409, "not_ready", "No site of this forecast is computed yet");
+            return Err(problem.detail("look at it again in a moment, or see why it failed"));
+        }
+        let layout = plan.layout;
+        let made = with(&ground, &plan, &losses, |sites, question| Forecast::of(layout, sites, question));
+        let region = made.map_err(|why| bad_field("sites", "these", why))?;
+        Ok(Self { ground, plan, losses, region })
+    }
+
+    /// A tile of a layer as pixels. Blocks.
+    pub(crate) fn tile(&self, layer: Layer, tile: Tile) -> Vec<u8> {
+        picture::tile(&self.region, layer, tile)
+    }
+
+    /// Figures of the area, and of devices at these places.
+    pub(crate) fn figures(&self, places: &[Place]) -> (Share, Share) {
+        let devices = with(&self.ground, &self.plan, &self.losses, |sites, question| of_places(sites, question, places));
+        (of_area(&self.region), devices)
+    }
+
+    /// The legends of all layers.
+    pub(crate) fn legends(&self) -> Legends {
+        legends(&self.names())
+    }
+
+    fn names(&self) -> Vec<&str> {
+        self.plan.sites.iter().map(|site| site.name.as_str()).collect()
+    }
+
+    /// What it says of a place. Blocks.
+    pub(crate) fn at(&self, place: Place) -> PlaceForecast {
+        let names = self.names();
+        let cell = self.region.cell(place);
+        let value = |layer: Layer| {
+            let value = f64::from(cell?.value(layer)?);
+            Some(LayerValue { layer: layer_word(layer), value, words: value_words(layer, value, &names) })
+        };
+        let near = |site: &&Placed| site.place.distance_m(place) <= self.plan.radius_m;
+        let method = self.plan.method(&self.ground);
+        let link = |site: &Placed| links::between(&method, site, (place, &self.plan.terminal)).ok();
+        let mut links: Vec<_> = self.plan.sites.iter().filter(near).filter_map(link).collect();
+        links.sort_by(|a, b| b.uplink_dbm.total_cmp(&a.uplink_dbm));
+        PlaceForecast { values: Layer::ALL.into_iter().filter_map(value).collect(), links }
+    }
+}
+
+/// The margin of a budget at the slowest data rate, in dB.
+pub(crate) fn slowest_margin_db(budget: &Budget) -> f64 {
+    budget.rates.iter().map(|rate| rate.margin_db).fold(f64::NEG_INFINITY, f64::max)
+}
+
+/// Does something with the sites that are done and the question that is asked of them.
+fn with<T>(
+    ground: &Ground,
+    plan: &Plan,
+    losses: &[Arc<Grid>],
+    what: impl FnOnce(&[Site<'_>], &Question<'_>) -> T,
+) -> T {
+    let terrain = ground.terrain();
+    let sites = plan.sites.iter().zip(losses).map(|(Placed { place, station, .. }, losses)| {
+        let antenna_m = terrain.sample(*place).map_or(0.0, |sample| sample.ground_m) + station.height_m;
+        Site { place: *place, antenna_m, station, losses }
+    });
+    let sites: Vec<Site<'_>> = sites.collect();
+    let Computed { rates, judgement, loads, .. } = &plan.computed;
+    what(&sites, &Question { terminal: &plan.terminal, rates, judgement, loads, terrain })
+}
+
+/// The legends of all layers, for sites of these names.
+fn legends(names: &[&str]) -> Legends {
+    let one = |layer: Layer| {
+        let legend = layer.legend();
+        let class = |(class, words): (usize, String)| {
+            let [red, green, blue] = legend.colour(class);
+            LegendClass { colour: format!("#{red:02x}{green:02x}{blue:02x}"), words }
+        };
+        LayerLegend {
+            layer: layer_word(layer),
+            title: legend.title.to_owned(),
+            unit: legend.unit.trim().to_owned(),
+            classes: legend.classes(names).into_iter().map(class).collect(),
+        }
+    };
+    Legends { layers: Layer::ALL.into_iter().map(one).collect() }
+}

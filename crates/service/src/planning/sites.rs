@@ -1,0 +1,104 @@
+//! An estate's sites: its gateways, and those that are planned.
+
+use std::collections::HashMap;
+
+use api::coverage::site::{AntennaAbout, NewReceiver, NewSite, Receiver, Site, SiteRadio};
+use api::problem::{Problem, bad_field};
+use coverage::geo::Place;
+use coverage::link::budget::Station;
+use domain::coverage::site;
+use domain::gateway::check::CheckedGateway;
+use store::{EstateId, PlanKind, Store, StoreError};
+
+use crate::http::extract::revision;
+
+/// A site that can be computed.
+#[derive(Debug, Clone)]
+pub(crate) struct Placed {
+    pub name: String,
+    pub place: Place,
+    pub station: Station,
+}
+
+/// A gateway as a site: its gain and cable loss are its own.
+fn of_gateway(gateway: &CheckedGateway, said: Option<&SiteRadio>) -> Site {
+    let radio = site::changed(&site::whole(&SiteRadio::default()), said.unwrap_or(&SiteRadio::default()));
+    let own = SiteRadio {
+        antenna: Some(AntennaAbout {
+            gain_dbi: Some(f64::from(gateway.antenna_gain_dbi)),
+            ..AntennaAbout::default()
+        }),
+        cable_loss_db: Some(f64::from(gateway.cable_loss_db)),
+        ..SiteRadio::default()
+    };
+    told(Site {
+        revision: String::new(),
+        name: gateway.name.clone(),
+        gateway: Some(gateway.eui),
+        latitude_deg: gateway.latitude_deg,
+        longitude_deg: gateway.longitude_deg,
+        radio: site::changed(&radio, &own),
+    })
+}
+
+/// A planned site.
+pub(crate) fn of_plan(plan: NewSite) -> Site {
+    told(Site {
+        revision: String::new(),
+        name: plan.name,
+        gateway: None,
+        latitude_deg: Some(plan.latitude_deg),
+        longitude_deg: Some(plan.longitude_deg),
+        radio: site::whole(&plan.radio),
+    })
+}
+
+fn told(site: Site) -> Site {
+    Site { revision: revision(&site), ..site }
+}
+
+/// All sites of an estate by name.
+///
+/// # Errors
+/// The database cannot be read.
+pub(crate) async fn all(store: &Store, estate: EstateId) -> Result<Vec<Site>, StoreError> {
+    let said: HashMap<_, _> = store.gateway_radios(estate).await?.into_iter().collect();
+    let gateways = store.gateways(estate, "", u32::MAX).await?;
+    let planned: Vec<NewSite> = store.plans(estate, PlanKind::Site).await?;
+    let of = |row: &store::GatewayRow| of_gateway(&row.gateway, said.get(&row.gateway.eui));
+    let mut sites: Vec<Site> = gateways.iter().map(of).chain(planned.into_iter().map(of_plan)).collect();
+    sites.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(sites)
+}
+
+/// All kinds of receiver of an estate by name: those that are there from the beginning, unless they were changed, and its own.
+///
+/// # Errors
+/// The database cannot be read.
+pub(crate) async fn receivers(store: &Store, estate: EstateId) -> Result<Vec<Receiver>, StoreError> {
+    let own: Vec<NewReceiver> = store.plans(estate, PlanKind::Receiver).await?;
+    let first = site::first_receivers().into_iter();
+    let first = first.filter(|(name, _)| own.iter().all(|one| one.name != *name));
+    let first = first.map(|(name, radio)| NewReceiver { name: name.to_owned(), radio });
+    let mut all: Vec<NewReceiver> = first.chain(own.iter().cloned()).collect();
+    all.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(all.into_iter().map(receiver).collect())
+}
+
+/// A kind of receiver as it is told.
+pub(crate) fn receiver(one: NewReceiver) -> Receiver {
+    Receiver { revision: revision(&one), name: one.name, radio: one.radio }
+}
+
+/// The sites that can be computed.
+///
+/// # Errors
+/// One has no place, or its radio cannot be.
+pub(crate) fn placed(sites: &[Site]) -> Result<Vec<Placed>, Problem> {
+    let one = |site: &Site| {
+        let place = site.latitude_deg.zip(site.longitude_deg).and_then(|(north, east)| Place::new(north, east));
+        let place = place.ok_or_else(|| bad_field("sites", &site.name, "its place is not known: give it one first"))?;
+        Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)? })
+    };
+    sites.iter().map(one).collect()
+}
