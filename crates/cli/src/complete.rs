@@ -71,6 +71,16 @@ pub(crate) fn gateways() -> ArgValueCandidates {
     candidates("gateways", "name")
 }
 
+/// Names of sites.
+pub(crate) fn sites() -> ArgValueCandidates {
+    candidates("sites", "name")
+}
+
+/// Names of kinds of receiver.
+pub(crate) fn receivers() -> ArgValueCandidates {
+    candidates("receivers", "name")
+}
+
 /// Short names of fleets.
 pub(crate) fn fleets() -> ArgValueCandidates {
     candidates("fleets", "slug")

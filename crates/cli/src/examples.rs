@@ -204,6 +204,50 @@ const EXAMPLES: &[Examples] = &[
     ("traffic follow", &["heron traffic follow --device tide-01"]),
     ("traffic export", &["heron traffic export --since 1d --output traffic.jsonl"]),
     ("frame show", &["heron frame show 40f17dbe4900020001954378762b11ff0d"]),
+    ("site list", &["heron site list"]),
+    (
+        "site add",
+        &[
+            "heron site add beacon-hill --at 54.716,3.861 --height-m 15",
+            "heron site add mole-end --at 54.676,3.968 --height-m 8 --gain-dbi 9 --azimuth-deg 290 \
+             --horizontal-beam-deg 65 --tilt-deg 2",
+        ],
+    ),
+    ("site show", &["heron site show beacon-hill"]),
+    (
+        "site set",
+        &[
+            "heron site set chapel-rise gull-tower --height-m 20 --dry-run",
+            "heron site set beacon-hill --at 54.717,3.862 --height-m 18",
+        ],
+    ),
+    ("site export", &["heron site export --output sites.csv"]),
+    ("site import", &["heron site import demo/tarnsey/planned.csv --dry-run"]),
+    ("receiver list", &["heron receiver list"]),
+    ("receiver add", &["heron receiver add collar --height-m 1.1 --gain-dbi -2 --penetration-loss-db 3"]),
+    ("receiver show", &["heron receiver show indoors"]),
+    ("receiver set", &["heron receiver set collar --power-dbm 16"]),
+    (
+        "forecast add",
+        &[
+            "heron forecast add --name \"four gateways\"",
+            "heron forecast add --site chapel-rise --site beacon-hill --receiver collar --radius-m 4000 --cell-m 100",
+        ],
+    ),
+    ("forecast list", &["heron forecast list"]),
+    (
+        "forecast show",
+        &[
+            "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C",
+            "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --at 54.689,3.942",
+        ],
+    ),
+    ("forecast remove", &["heron forecast remove 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    ("receiver remove", &["heron receiver remove collar"]),
+    ("site remove", &["heron site remove beacon-hill"]),
+    ("link list", &["heron link list --fleet tide-and-sluice", "heron link list --device tide-05 --by measured"]),
+    ("link export", &["heron link export --output links.xlsx"]),
+    ("link check", &["heron link check --fleet tide-and-sluice"]),
     ("coverage terrain", &["heron coverage terrain demo/tarnsey/heights.tif demo/tarnsey/cover.tif"]),
     (
         "coverage path",

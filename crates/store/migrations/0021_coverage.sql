@@ -23,3 +23,7 @@ CREATE TABLE IF NOT EXISTS forecasts (
     KEY (estate_id, id),
     KEY (state, id)
 );
+-- How a device's radio stands at its place.
+ALTER TABLE devices
+    ADD COLUMN IF NOT EXISTS antenna_gain_dbi DOUBLE NULL,
+    ADD COLUMN IF NOT EXISTS penetration_loss_db DOUBLE NULL;

@@ -133,7 +133,7 @@ macro_rules! from_devices {
 
 const SELECT: &str = from_devices!(
     "d.dev_eui, d.join_eui, d.name, d.description, d.hardware, d.firmware, d.latitude_deg, d.longitude_deg, d.height_m,
-     d.indoor, d.attributes, d.disabled, d.region, d.radio, d.personal_addr,
+     d.indoor, d.antenna_gain_dbi, d.penetration_loss_db, d.attributes, d.disabled, d.region, d.radio, d.personal_addr,
      d.added_at, f.slug AS fleet, m.slug AS model, p.slug AS profile, p.radio AS profile_radio, m.radio AS model_radio,
      (SELECT MAX(s.joined_at) FROM sessions s WHERE s.dev_eui = d.dev_eui) AS joined_at,
      (SELECT GROUP_CONCAT(t.tag ORDER BY t.tag) FROM device_tags t WHERE t.dev_eui = d.dev_eui) AS tags,
@@ -184,7 +184,14 @@ fn read(row: &MySqlRow) -> Result<DeviceRow, StoreError> {
 fn place(row: &MySqlRow) -> Result<Option<Place>, StoreError> {
     let at: (Option<f64>, Option<f64>) = (row.try_get("latitude_deg")?, row.try_get("longitude_deg")?);
     let (Some(latitude_deg), Some(longitude_deg)) = at else { return Ok(None) };
-    Ok(Some(Place { latitude_deg, longitude_deg, height_m: row.try_get("height_m")?, indoor: row.try_get("indoor")? }))
+    Ok(Some(Place {
+        latitude_deg,
+        longitude_deg,
+        height_m: row.try_get("height_m")?,
+        indoor: row.try_get("indoor")?,
+        antenna_gain_dbi: row.try_get("antenna_gain_dbi")?,
+        penetration_loss_db: row.try_get("penetration_loss_db")?,
+    }))
 }
 
 /// Filters and order.

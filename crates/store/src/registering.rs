@@ -109,7 +109,7 @@ impl Store {
             let mut insert = QueryBuilder::<MySql>::new(
                 "INSERT INTO devices (dev_eui, estate_id, fleet_id, model_id, profile_id, join_eui, app_key_sealed,
                  nwk_key_sealed, personal_addr, personal_keys_sealed, name, description, hardware, firmware, latitude_deg,
-                 longitude_deg, height_m, indoor, attributes, region, radio, added_at) ",
+                 longitude_deg, height_m, indoor, antenna_gain_dbi, penetration_loss_db, attributes, region, radio, added_at) ",
             );
             insert.push_values(sealed, |mut row, (device, fleet, (radio, attributes), keys)| {
                 let personal = keys.personal;
@@ -131,6 +131,8 @@ impl Store {
                     .push_bind(device.place.map(|place| place.longitude_deg))
                     .push_bind(device.place.and_then(|place| place.height_m))
                     .push_bind(device.place.and_then(|place| place.indoor))
+                    .push_bind(device.place.and_then(|place| place.antenna_gain_dbi))
+                    .push_bind(device.place.and_then(|place| place.penetration_loss_db))
                     .push_bind(attributes)
                     .push_bind(device.region.name())
                     .push_bind(radio)
@@ -195,6 +197,8 @@ impl Store {
                 update.push(", longitude_deg = ").push_bind(place.map(|place| place.longitude_deg));
                 update.push(", height_m = ").push_bind(place.and_then(|place| place.height_m));
                 update.push(", indoor = ").push_bind(place.and_then(|place| place.indoor));
+                update.push(", antenna_gain_dbi = ").push_bind(place.and_then(|place| place.antenna_gain_dbi));
+                update.push(", penetration_loss_db = ").push_bind(place.and_then(|place| place.penetration_loss_db));
             }
             if let Some(attributes) = &edit.attributes {
                 update.push(", attributes = ").push_bind(to_json("attributes", attributes)?);

@@ -4,7 +4,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use utoipa::ToSchema;
 
 /// Where a device is.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Place {
     /// Latitude in degrees (WGS 84), north positive.
@@ -20,6 +20,14 @@ pub struct Place {
     /// Whether it is inside a building, as far as that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub indoor: Option<bool>,
+    /// Gain of its antenna as it stands there; 0 dBi is assumed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = -20, maximum = 20, example = -1.5)]
+    pub antenna_gain_dbi: Option<f64>,
+    /// Lost in walls, soil, a lid or a body around it; indoors 15 dB and outdoors nothing is assumed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 60, example = 8.0)]
+    pub penetration_loss_db: Option<f64>,
 }
 
 impl std::fmt::Display for Place {
@@ -30,8 +38,15 @@ impl std::fmt::Display for Place {
             write!(f, ", {height_m} m above the ground")?;
         }
         match self.indoor {
-            Some(true) => f.write_str(", indoors"),
-            Some(false) => f.write_str(", outdoors"),
+            Some(true) => f.write_str(", indoors")?,
+            Some(false) => f.write_str(", outdoors")?,
+            None => {}
+        }
+        if let Some(gain_dbi) = self.antenna_gain_dbi {
+            write!(f, ", antenna of {gain_dbi} dBi")?;
+        }
+        match self.penetration_loss_db {
+            Some(loss_db) => write!(f, ", {loss_db} dB lost around it"),
             None => Ok(()),
         }
     }
@@ -51,9 +66,11 @@ mod tests {
 
     #[test]
     fn a_place_is_told_in_words() {
-        let mut place = Place { latitude_deg: 54.689, longitude_deg: 3.942, height_m: None, indoor: None };
+        let mut place = Place { latitude_deg: 54.689, longitude_deg: 3.942, ..Place::default() };
         assert_eq!(place.to_string(), "54.68900, 3.94200");
         (place.height_m, place.indoor) = (Some(2.5), Some(false));
         assert_eq!(place.to_string(), "54.68900, 3.94200, 2.5 m above the ground, outdoors");
+        (place.antenna_gain_dbi, place.penetration_loss_db) = (Some(-1.5), Some(8.0));
+        assert!(place.to_string().ends_with("outdoors, antenna of -1.5 dBi, 8 dB lost around it"));
     }
 }

@@ -12,17 +12,20 @@ pub(crate) mod device;
 pub(crate) mod estate;
 pub(crate) mod find;
 pub(crate) mod fleet;
+pub(crate) mod forecast;
 pub(crate) mod frame;
 pub(crate) mod gateway;
 pub(crate) mod group;
 pub(crate) mod ingest;
 pub(crate) mod invitation;
+pub(crate) mod link;
 pub(crate) mod manual;
 pub(crate) mod model;
 pub(crate) mod outbox;
 pub(crate) mod people;
 pub(crate) mod profile;
 pub(crate) mod readings;
+pub(crate) mod receiver;
 pub(crate) mod region;
 pub(crate) mod rehearse;
 pub(crate) mod round;
@@ -30,6 +33,7 @@ pub(crate) mod scenario;
 pub(crate) mod service;
 pub(crate) mod share;
 pub(crate) mod sign_in;
+pub(crate) mod site;
 pub(crate) mod token;
 pub(crate) mod traffic;
 pub(crate) mod watch;
@@ -50,6 +54,7 @@ use crate::commands::decoder::args::DecoderVerb;
 use crate::commands::device::args::DeviceVerb;
 use crate::commands::estate::args::EstateVerb;
 use crate::commands::fleet::args::FleetVerb;
+use crate::commands::forecast::args::ForecastVerb;
 use crate::commands::frame::args::FrameVerb;
 use crate::commands::gateway::args::GatewayVerb;
 use crate::commands::group::args::GroupVerb;
@@ -60,10 +65,13 @@ use crate::commands::model::args::ModelVerb;
 use crate::commands::outbox::args::OutboxVerb;
 use crate::commands::people::args::PeopleVerb;
 use crate::commands::profile::args::ProfileVerb;
+use crate::commands::receiver::ReceiverVerb;
 use crate::commands::readings::args::ReadingsVerb;
 use crate::commands::region::args::RegionVerb;
 use crate::commands::rehearse::args::RehearseArgs;
 use crate::commands::round::args::RoundVerb;
+use crate::commands::site::args::SiteVerb;
+use crate::commands::link::LinkVerb;
 use crate::commands::scenario::args::ScenarioVerb;
 use crate::commands::service::args::ServiceVerb;
 use crate::commands::share::args::ShareVerb;
@@ -210,7 +218,27 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: FrameVerb,
     },
-    /// Radio paths over terrain, computed from files.
+    /// Sites: places with an antenna, which are gateways or planned.
+    Site {
+        #[command(subcommand)]
+        verb: SiteVerb,
+    },
+    /// Kinds of receiver: devices as forecasts see them.
+    Receiver {
+        #[command(subcommand)]
+        verb: ReceiverVerb,
+    },
+    /// Forecasts: where devices will be heard, computed and kept by the service.
+    Forecast {
+        #[command(subcommand)]
+        verb: ForecastVerb,
+    },
+    /// Links of devices to gateways: forecast, measured, and what they come to.
+    Link {
+        #[command(subcommand)]
+        verb: LinkVerb,
+    },
+    /// Radio paths and areas over terrain, computed here from files: nothing is asked of a service.
     Coverage {
         #[command(subcommand)]
         verb: CoverageVerb,
@@ -331,6 +359,10 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Round { verb } => round::run(&context.client()?, out, verb, yes).await,
         Noun::Traffic { verb } => traffic::run(&context.client()?, out, verb).await,
         Noun::Frame { verb: FrameVerb::Show(args) } => frame::run(&context.global, out, *args).await,
+        Noun::Site { verb } => site::run(&context.client()?, out, verb, yes).await,
+        Noun::Receiver { verb } => receiver::run(&context.client()?, out, verb, yes).await,
+        Noun::Forecast { verb } => forecast::run(&context.client()?, out, verb, yes).await,
+        Noun::Link { verb } => link::run(&context.client()?, out, verb).await,
         Noun::Coverage { verb } => coverage::run(out, verb),
         Noun::Region { verb } => region::run(out, verb),
         Noun::Airtime { verb } => airtime::run(context, verb).await,

@@ -14,7 +14,7 @@ const HEARS: f64 = 0.5;
 pub struct Finding {
     /// The gateway's name.
     pub gateway: String,
-    /// The forecast margin at the slowest data rate, nothing taken off; none where there is no forecast.
+    /// The forecast margin at the slowest data rate and full power, nothing taken off; none where there is no forecast.
     pub forecast_db: Option<f64>,
     /// The same as measured; none if it was not heard.
     pub measured_db: Option<f64>,
@@ -61,7 +61,7 @@ pub fn judge(findings: &[Finding]) -> Judged {
 
 fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>) -> (Verdict, String) {
     let measured_db = best.measured_db.unwrap_or_default();
-    let heard = format!("{} hears it {measured_db:.1} dB above what the slowest data rate needs", best.gateway);
+    let heard = format!("{} hears it {measured_db:.1} dB above what the slowest data rate needs at full power", best.gateway);
     if measured_db >= WEAK_DB {
         return match second.filter(|one| one.heard >= HEARS) {
             Some(second) => (Verdict::Good, format!("{heard}; {} hears it as well.", second.gateway)),

@@ -54,6 +54,8 @@ const SHAPE: Shape = Shape {
         Column::new("longitude_deg"),
         Column::new("height_m"),
         Column::new("indoor"),
+        Column::new("antenna_gain_dbi"),
+        Column::new("penetration_loss_db"),
         Column::new("attributes"),
         Column::new("tags"),
         Column::new("description"),
@@ -150,10 +152,16 @@ fn counters_of(row: &Row) -> Result<Option<RunningCounters>, Problem> {
 fn place_of(row: &Row) -> Result<Option<Place>, Problem> {
     let indoor =
         Some(row.cell("indoor")).filter(|text| !text.is_empty()).map(|text| yes("indoor", text)).transpose()?;
-    let height_m = number(row, "height_m")?;
+    let about = Place {
+        height_m: number(row, "height_m")?,
+        indoor,
+        antenna_gain_dbi: number(row, "antenna_gain_dbi")?,
+        penetration_loss_db: number(row, "penetration_loss_db")?,
+        ..Place::default()
+    };
     match (number(row, "latitude_deg")?, number(row, "longitude_deg")?) {
-        (Some(latitude_deg), Some(longitude_deg)) => Ok(Some(Place { latitude_deg, longitude_deg, height_m, indoor })),
-        (None, None) if height_m.is_none() && indoor.is_none() => Ok(None),
+        (Some(latitude_deg), Some(longitude_deg)) => Ok(Some(Place { latitude_deg, longitude_deg, ..about })),
+        (None, None) if about == Place::default() => Ok(None),
         (None, _) => Err(bad_field("latitude_deg", "", "it is needed for a place")),
         (_, None) => Err(bad_field("longitude_deg", "", "it is needed for a place")),
     }
@@ -283,6 +291,8 @@ pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
                 d.place.map(|place| place.longitude_deg.to_string()),
                 d.place.and_then(|place| place.height_m).map(|m| m.to_string()),
                 d.place.and_then(|place| place.indoor).map(|yes| if yes { "yes" } else { "no" }.into()),
+                d.place.and_then(|place| place.antenna_gain_dbi).map(|dbi| dbi.to_string()),
+                d.place.and_then(|place| place.penetration_loss_db).map(|db| db.to_string()),
                 Some(place::line(&d.attributes)),
                 Some(d.tags.join(" ")),
                 Some(d.description),
@@ -402,8 +412,8 @@ mod tests {
     fn what_is_exported_is_imported_again() {
         let csv = format!(
             "dev_eui,join_eui,name,fleet,dev_addr,nwk_s_key,app_s_key,counter_restart,latitude_deg,longitude_deg,indoor,\
-             attributes,description\n\
-             02b0010000000001,02aa000000000001,=tide,tide,01ab23cd,{KEY},{KEY},yes,54.689,-3.942,no,pole=12; owner=x,\
+             antenna_gain_dbi,attributes,description\n\
+             02b0010000000001,02aa000000000001,=tide,tide,01ab23cd,{KEY},{KEY},yes,54.689,-3.942,no,-1.5,pole=12; owner=x,\
              \"two\nlines\"\n"
         );
         let rows = read(&csv, &ImportOptions::default()).unwrap();

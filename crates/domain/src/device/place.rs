@@ -23,6 +23,12 @@ pub fn place(given: Place) -> Result<Place, Problem> {
     if let Some(height_m) = given.height_m {
         input::range("place.height_m", height_m, -500.0, 10_000.0, "m")?;
     }
+    if let Some(gain_dbi) = given.antenna_gain_dbi {
+        input::range("place.antenna_gain_dbi", gain_dbi, -20.0, 20.0, "dBi")?;
+    }
+    if let Some(loss_db) = given.penetration_loss_db {
+        input::range("place.penetration_loss_db", loss_db, 0.0, 60.0, "dB")?;
+    }
     Ok(given)
 }
 
@@ -98,7 +104,7 @@ mod tests {
 
     #[test]
     fn a_place_is_on_the_globe() {
-        let of = |latitude_deg, longitude_deg, height_m| Place { latitude_deg, longitude_deg, height_m, indoor: None };
+        let of = |latitude_deg, longitude_deg, height_m| Place { latitude_deg, longitude_deg, height_m, ..Place::default() };
         assert!(place(of(54.7, 3.9, Some(-2.0))).is_ok());
         let field = |bad| place(bad).unwrap_err().field.unwrap();
         assert_eq!(field(of(90.1, 0.0, None)), "place.latitude_deg");

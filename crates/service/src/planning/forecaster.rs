@@ -45,7 +45,7 @@ struct Running {
 /// Computes forecasts, and holds those that are looked at.
 pub struct Forecaster {
     ground: Arc<Ground>,
-    pub losses: Losses,
+    losses: Losses,
     pool: ThreadPool,
     running: Mutex<Option<(String, Arc<Running>)>>,
     opened: Mutex<VecDeque<(String, u32, Arc<Opened>)>>,
@@ -86,6 +86,11 @@ impl Forecaster {
     /// The ground that it computes from.
     pub(crate) fn ground(&self) -> &Arc<Ground> {
         &self.ground
+    }
+
+    /// Computes something on all cores, beside the threads that serve. Blocks.
+    pub(crate) fn on_all_cores<T: Send>(&self, what: impl FnOnce() -> T + Send) -> T {
+        self.pool.install(what)
     }
 
     /// A forecast with how far it has come by now.

@@ -143,6 +143,15 @@ impl Heard {
     }
 }
 
+/// What a device transmits.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Power {
+    /// Now, as the network has set it.
+    pub present_dbm: f64,
+    /// How much less than it may.
+    pub lowered_db: f64,
+}
+
 /// A gateway of the links of devices.
 pub(crate) struct GatewaySite {
     pub eui: Eui64,
@@ -153,7 +162,7 @@ pub(crate) struct GatewaySite {
 pub(crate) fn of_device(
     method: &Method<'_>,
     gateways: &[GatewaySite],
-    (device, terminal): (&DeviceRow, &Terminal),
+    (device, terminal, power): (&DeviceRow, &Terminal, Power),
     mut heard: Heard,
 ) -> (Vec<DeviceLink>, DeviceCoverage) {
     let place = device.place.and_then(|place| Place::new(place.latitude_deg, place.longitude_deg));
@@ -165,7 +174,7 @@ pub(crate) fn of_device(
             let link = Link::between(method, (gateway.site.place, &gateway.site.station), (place, terminal));
             link.ok()
         });
-        findings.push(finding(gateway, link.as_ref(), measured));
+        findings.push(finding(gateway, link.as_ref(), (measured, power.lowered_db)));
         let Some(link) = link else { continue };
         links.push(DeviceLink {
             dev_eui: device.dev_eui,
@@ -201,14 +210,19 @@ pub(crate) fn of_device(
     (links, coverage)
 }
 
-fn finding(gateway: &GatewaySite, link: Option<&Link>, measured: Option<Measured>) -> Finding {
+/// A link as the verdict sees it: at full power, for what the network has taken off it can give back.
+fn finding(
+    gateway: &GatewaySite,
+    link: Option<&Link>,
+    (measured, lowered_db): (Option<Measured>, f64),
+) -> Finding {
     let noise = noise_dbm(125_000, gateway.site.station.noise_figure_db);
     // Of regions whose slowest data rate is faster, the margin is less by as much, and so is the forecast's.
     let slowest = noise + SpreadingFactor::new(12).map_or(-20.0, SpreadingFactor::required_snr_db);
     Finding {
         gateway: gateway.site.name.clone(),
-        forecast_db: link.map(|link| link.budget.uplink_dbm - slowest),
-        measured_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) - slowest),
+        forecast_db: link.map(|link| link.budget.uplink_dbm + lowered_db - slowest),
+        measured_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) + lowered_db - slowest),
         heard: measured.map_or(0.0, |one| f64::from(one.heard) / f64::from(one.of.max(1))),
         blocked_by: link.filter(|link| link.obstacle.blocks()).map(|link| obstacle_words(&link.obstacle)),
     }

@@ -20,15 +20,20 @@ pub(crate) struct Placed {
     pub station: Station,
 }
 
+/// A number as it was typed: 2.15 and not the nearest that a shorter form can hold.
+fn decimal(value: f32) -> f64 {
+    (f64::from(value) * 1e4).round() / 1e4
+}
+
 /// A gateway as a site: its gain and cable loss are its own.
 fn of_gateway(gateway: &CheckedGateway, said: Option<&SiteRadio>) -> Site {
     let radio = site::changed(&site::whole(&SiteRadio::default()), said.unwrap_or(&SiteRadio::default()));
     let own = SiteRadio {
         antenna: Some(AntennaAbout {
-            gain_dbi: Some(f64::from(gateway.antenna_gain_dbi)),
+            gain_dbi: Some(decimal(gateway.antenna_gain_dbi)),
             ..AntennaAbout::default()
         }),
-        cable_loss_db: Some(f64::from(gateway.cable_loss_db)),
+        cable_loss_db: Some(decimal(gateway.cable_loss_db)),
         ..SiteRadio::default()
     };
     told(Site {

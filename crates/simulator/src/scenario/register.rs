@@ -99,6 +99,7 @@ impl DeviceEntry {
                 longitude_deg: self.longitude_deg,
                 height_m: Some(self.height_m),
                 indoor: Some(false),
+                ..Place::default()
             }),
             ..NewDevice::default()
         }

@@ -11,7 +11,7 @@
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
   type Attribute = { name: string; text: string };
-  let form = $state({ latitude: null as number | null, longitude: null as number | null, height: null as number | null, indoor: "" });
+  let form = $state({ latitude: null as number | null, longitude: null as number | null, height: null as number | null, indoor: "", gain: null as number | null, loss: null as number | null });
   let attributes = $state<Attribute[]>([]);
   const act = new Action();
   let saved = $state(false);
@@ -23,7 +23,7 @@
     filled = device.dev_eui;
     const { place } = device;
     const indoor = place?.indoor == null ? "" : place.indoor ? "in" : "out";
-    form = { latitude: place?.latitude_deg ?? null, longitude: place?.longitude_deg ?? null, height: place?.height_m ?? null, indoor };
+    form = { latitude: place?.latitude_deg ?? null, longitude: place?.longitude_deg ?? null, height: place?.height_m ?? null, indoor, gain: place?.antenna_gain_dbi ?? null, loss: place?.penetration_loss_db ?? null };
     attributes = Object.entries(device.attributes ?? {}).map(([name, text]) => ({ name, text }));
   });
 
@@ -34,9 +34,10 @@
   );
 
   function place(): DeviceChange["place"] {
-    const { latitude, longitude, height, indoor } = form;
+    const { latitude, longitude, height, indoor, gain, loss } = form;
     if (latitude == null || longitude == null) return null;
-    return { latitude_deg: latitude, longitude_deg: longitude, height_m: height, indoor: indoor === "" ? null : indoor === "in" };
+    const inside = indoor === "" ? null : indoor === "in";
+    return { latitude_deg: latitude, longitude_deg: longitude, height_m: height, indoor: inside, antenna_gain_dbi: gain, penetration_loss_db: loss };
   }
 
   async function save(event: SubmitEvent) {
@@ -69,6 +70,12 @@
         <option value="in">indoors</option>
         <option value="out">outdoors</option>
       </select>
+    </Field>
+    <Field label="Antenna gain, dBi">
+      <input class="input input-sm w-28" name="antenna_gain_dbi" type="number" step="any" min="-20" max="20" placeholder="0" bind:value={form.gain} />
+    </Field>
+    <Field label="Lost around it, dB">
+      <input class="input input-sm w-28" name="penetration_loss_db" type="number" step="any" min="0" max="60" placeholder={form.indoor === "in" ? "15" : "0"} bind:value={form.loss} />
     </Field>
     <div class="w-full">
       <PlaceMap

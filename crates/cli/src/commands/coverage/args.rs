@@ -212,7 +212,7 @@ pub(crate) struct RadioArgs {
 }
 
 /// A spreading factor and what is sent with it.
-fn load(text: &str) -> Result<(SpreadingFactor, f64), String> {
+pub(crate) fn load(text: &str) -> Result<(SpreadingFactor, f64), String> {
     let wrong = || format!("{text:?} is not FACTOR:ERLANG, such as 9:0.05");
     let (factor, erlang) = text.split_once(':').ok_or_else(wrong)?;
     let factor = factor.trim_start_matches("SF").parse().map_err(|_| wrong())?;
@@ -226,7 +226,7 @@ fn load(text: &str) -> Result<(SpreadingFactor, f64), String> {
 }
 
 /// Two numbers of degrees.
-fn place(text: &str) -> Result<Place, String> {
+pub(crate) fn place(text: &str) -> Result<Place, String> {
     let wrong = || format!("{text:?} is not latitude,longitude in degrees, such as 54.712,3.884");
     let (latitude, longitude) = text.split_once([',', ' ']).ok_or_else(wrong)?;
     let degrees = |text: &str| text.trim().parse::<f64>().map_err(|_| wrong());

@@ -9,7 +9,7 @@ mod path;
 mod picture;
 mod profile_picture;
 mod radio;
-mod sites;
+pub(crate) mod sites;
 mod terrain;
 
 use anyhow::Result;

@@ -267,7 +267,7 @@ pub(crate) struct DeviceSetArgs {
     #[command(flatten)]
     pub place: PlaceArgs,
     /// Where it is is not known any more.
-    #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg", "height_m", "indoor"])]
+    #[arg(long, conflicts_with_all = ["latitude_deg", "longitude_deg", "height_m", "indoor", "antenna_gain_dbi", "penetration_loss_db"])]
     pub no_place: bool,
     /// What else is to be known, as NAME=TEXT; without a text it is removed. May be given several times.
     #[arg(long = "attribute", value_name = "NAME=TEXT")]
@@ -410,4 +410,10 @@ pub(crate) struct PlaceArgs {
     /// Whether it is in a building: `--indoor`, or `--indoor=false`.
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     pub indoor: Option<bool>,
+    /// Gain of its antenna as it stands there, in dBi, -20 to 20; forecasts take 0 if it is not known.
+    #[arg(long, value_name = "DBI", allow_negative_numbers = true)]
+    pub antenna_gain_dbi: Option<f64>,
+    /// Lost in walls, soil, a lid or a body around it, in dB, 0 to 60; forecasts take 15 indoors and 0 outdoors if it is not known.
+    #[arg(long, value_name = "DB")]
+    pub penetration_loss_db: Option<f64>,
 }

@@ -10,8 +10,9 @@ use crate::commands::device::args::PlaceArgs;
 impl PlaceArgs {
     /// Whether nothing of it is given.
     pub(super) const fn is_empty(&self) -> bool {
-        let Self { latitude_deg, longitude_deg, height_m, indoor } = self;
-        latitude_deg.is_none() && longitude_deg.is_none() && height_m.is_none() && indoor.is_none()
+        let Self { latitude_deg, longitude_deg, height_m, indoor, antenna_gain_dbi, penetration_loss_db } = self;
+        let at = latitude_deg.is_none() && longitude_deg.is_none() && height_m.is_none() && indoor.is_none();
+        at && antenna_gain_dbi.is_none() && penetration_loss_db.is_none()
     }
 
     /// The place that is given; what is not given stays as it was.
@@ -26,9 +27,15 @@ impl PlaceArgs {
         let Some((latitude_deg, longitude_deg)) = at else {
             bail!("--latitude-deg and --longitude-deg are needed: it is not known yet where the device is");
         };
-        let height_m = self.height_m.or_else(|| before.and_then(|place| place.height_m));
-        let indoor = self.indoor.or_else(|| before.and_then(|place| place.indoor));
-        Ok(Some(Place { latitude_deg, longitude_deg, height_m, indoor }))
+        let was = before.unwrap_or_default();
+        Ok(Some(Place {
+            latitude_deg,
+            longitude_deg,
+            height_m: self.height_m.or(was.height_m),
+            indoor: self.indoor.or(was.indoor),
+            antenna_gain_dbi: self.antenna_gain_dbi.or(was.antenna_gain_dbi),
+            penetration_loss_db: self.penetration_loss_db.or(was.penetration_loss_db),
+        }))
     }
 }
 
@@ -48,9 +55,17 @@ mod tests {
 
     #[test]
     fn what_is_not_given_stays() {
-        let before = Place { latitude_deg: 54.7, longitude_deg: 3.9, height_m: Some(2.0), indoor: Some(false) };
-        let args =
-            |at: Option<f64>, height_m, indoor| PlaceArgs { latitude_deg: at, longitude_deg: at, height_m, indoor };
+        let (height_m, indoor, penetration_loss_db) = (Some(2.0), Some(false), Some(3.0));
+        let before =
+            Place { latitude_deg: 54.7, longitude_deg: 3.9, height_m, indoor, penetration_loss_db, ..Place::default() };
+        let args = |at: Option<f64>, height_m, indoor| PlaceArgs {
+            latitude_deg: at,
+            longitude_deg: at,
+            height_m,
+            indoor,
+            antenna_gain_dbi: None,
+            penetration_loss_db: None,
+        };
         assert_eq!(args(None, None, None).over(Some(before)).unwrap(), Some(before));
         let raised = args(None, Some(3.0), None).over(Some(before)).unwrap().unwrap();
         assert_eq!(raised, Place { height_m: Some(3.0), ..before });

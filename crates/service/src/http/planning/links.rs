@@ -11,6 +11,8 @@ use coverage::link::path::Method;
 use domain::coverage::forecast::{check, first_frequency_mhz, rates};
 use domain::coverage::site::{first_receivers, terminal};
 use domain::coverage::verdict::assign;
+use engine::DeviceStatus;
+use rayon::iter::{IntoParallelIterator as _, ParallelIterator as _};
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceQuery, DeviceRow, MessageQuery, Named};
 
@@ -19,7 +21,7 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
-use crate::planning::links::{GatewaySite, Heard, of_device};
+use crate::planning::links::{GatewaySite, Heard, Power, of_device};
 use crate::planning::losses::STEP_M;
 use crate::planning::sites::{all, placed};
 
@@ -63,17 +65,19 @@ async fn compute(
     let euis: Vec<_> = sites.iter().filter_map(|site| site.gateway).collect();
     let gateways = euis.into_iter().zip(placed(&sites)?).map(|(eui, site)| GatewaySite { eui, site });
     let gateways: Arc<Vec<GatewaySite>> = Arc::new(gateways.collect());
-    let mut work = Vec::with_capacity(rows.len());
+    let mut work: Vec<(DeviceRow, Power, Heard)> = Vec::with_capacity(rows.len());
     for row in rows {
         let which =
             MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
         let heard = Heard::of(&app.store.messages(estate.id, &which, LOOKED_AT).await?);
-        work.push((row, heard));
+        let power = power(&row, app.network.device(row.dev_eui).await.as_ref());
+        work.push((row, power, heard));
     }
     let computed = check(&NewForecast { model: path_model, ..NewForecast::default() })?;
-    let ground = Arc::clone(app.forecaster.ground());
+    let forecaster = Arc::clone(&app.forecaster);
     let all = move || {
-        let one = |(row, heard): (DeviceRow, Heard)| {
+        let ground = forecaster.ground();
+        let one = |(row, power, heard): (DeviceRow, Power, Heard)| {
             let rates = rates(row.region);
             let method = Method {
                 terrain: ground.terrain(),
@@ -86,12 +90,25 @@ async fn compute(
             let [(_, outdoors), (_, indoors)] = first_receivers();
             let place = row.place;
             let mut radio = if place.and_then(|place| place.indoor) == Some(true) { indoors } else { outdoors };
-            radio.height_m = place.and_then(|place| place.height_m).unwrap_or(radio.height_m).max(0.0);
-            Ok(of_device(&method, &gateways, (&row, &terminal(&radio)?), heard))
+            radio.power_dbm = power.present_dbm;
+            if let Some(place) = place {
+                radio.height_m = place.height_m.unwrap_or(radio.height_m).max(0.0);
+                radio.gain_dbi = place.antenna_gain_dbi.unwrap_or(radio.gain_dbi);
+                radio.penetration_loss_db = place.penetration_loss_db.unwrap_or(radio.penetration_loss_db);
+            }
+            Ok(of_device(&method, &gateways, (&row, &terminal(&radio)?, power), heard))
         };
-        work.into_iter().map(one).collect::<Result<Vec<Found>, Problem>>()
+        forecaster.on_all_cores(|| work.into_par_iter().map(one).collect::<Result<Vec<Found>, Problem>>())
     };
     Ok(blocking(all).await??)
+}
+
+/// What a device transmits: as the network has set it, or else the most that its region allows.
+fn power(row: &DeviceRow, status: Option<&DeviceStatus>) -> Power {
+    let table = row.region.plan().tx_power;
+    let index = status.and_then(|status| status.session.as_ref()).map_or(0, |session| session.settings.adr.tx_power);
+    let (most_dbm, present_dbm) = (table.max_dbm, table.dbm(index).unwrap_or(table.max_dbm));
+    Power { present_dbm: f64::from(present_dbm), lowered_db: f64::from(most_dbm - present_dbm) }
 }
 
 fn query(which: &WhichLinks, after: &str) -> DeviceQuery {

@@ -1,0 +1,102 @@
+//! `heron forecast`: its verbs and options.
+
+use api::coverage::forecast::{Load, PathModel};
+use clap::{Args, Subcommand};
+use coverage::geo::Place;
+use lorawan::modulation::SpreadingFactor;
+use lorawan::region::Region;
+
+use crate::args::seconds;
+use crate::commands::coverage::args::{ModelWord, load, place};
+use crate::complete;
+
+#[derive(Subcommand)]
+pub(crate) enum ForecastVerb {
+    /// List forecasts, the latest first.
+    List,
+    /// Show one: how far it has come, and its figures; or what it says of a place.
+    Show {
+        /// The forecast's id, as `heron forecast list` shows it.
+        id: String,
+        /// A place: latitude and longitude in degrees. Shows each layer there, and the link to each site.
+        #[arg(long, value_name = "PLACE", value_parser = place, allow_hyphen_values = true)]
+        at: Option<Place>,
+    },
+    /// Forecast coverage around sites, on the service. Waits until it is whole, unless told not to.
+    Add(Box<ForecastAddArgs>),
+    /// Stop one that is computed and keep what is done; remove one that has ended.
+    Remove {
+        /// The forecast's id, as `heron forecast list` shows it.
+        id: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct ForecastAddArgs {
+    /// A site, by name; may be given several times. All gateways with a place if none is.
+    #[arg(long = "site", value_name = "SITE", add = complete::sites())]
+    pub sites: Vec<String>,
+    /// The kind of receiver.
+    #[arg(long, default_value = "outdoors", add = complete::receivers())]
+    pub receiver: String,
+    /// How the loss of a path is computed.
+    #[arg(long = "path-model", value_enum, default_value = "p1812")]
+    pub model: ModelWord,
+    /// For this share of the time losses are no greater, in percent, 1 to 99; of models that know it.
+    #[arg(long, value_name = "PERCENT", default_value_t = 50.0)]
+    pub time: f64,
+    /// At this share of places losses are no greater, in percent, 1 to 99; of models that know it.
+    #[arg(long, value_name = "PERCENT", default_value_t = 50.0)]
+    pub places: f64,
+    /// The share of places where a link is to work, 0.01 to 0.999.
+    #[arg(long, value_name = "SHARE", default_value_t = 0.9)]
+    pub reliability: f64,
+    /// How losses differ between places that look the same, as a standard deviation in dB, 0 to 20.
+    #[arg(long, value_name = "DB", default_value_t = 6.0)]
+    pub shadowing_db: f64,
+    /// The region, whose data rates and first frequency count.
+    #[arg(long, default_value = "EU868")]
+    pub region: Region,
+    /// The frequency in MHz, if it is another than the region's first.
+    #[arg(long, value_name = "MHZ")]
+    pub frequency_mhz: Option<f64>,
+    /// How far around each site, in metres, 100 to 150,000.
+    #[arg(long, value_name = "METRES", default_value_t = 12_000.0)]
+    pub radius_m: f64,
+    /// The side of a cell, in metres, 5 to 10,000.
+    #[arg(long, value_name = "METRES", default_value_t = 50.0)]
+    pub cell_m: f64,
+    /// Bytes of a message.
+    #[arg(long, value_name = "BYTES", default_value_t = 20)]
+    pub payload_bytes: u16,
+    /// How often a device sends: seconds, or with a unit.
+    #[arg(long, value_name = "TIME", value_parser = seconds, default_value = "10min")]
+    pub interval: f64,
+    /// What else is sent in a channel: spreading factor and Erlang, such as 9:0.05. Repeat it for more.
+    #[arg(long, value_name = "FACTOR:ERLANG", value_parser = load)]
+    pub load: Vec<(SpreadingFactor, f64)>,
+    /// A name for people.
+    #[arg(long, default_value = "")]
+    pub name: String,
+    /// Do not wait until it is whole.
+    #[arg(long)]
+    pub no_wait: bool,
+}
+
+/// The word of the interface for a model.
+pub(crate) const fn path_model(word: ModelWord) -> PathModel {
+    match word {
+        ModelWord::FreeSpace => PathModel::FreeSpace,
+        ModelWord::HataCity => PathModel::HataCity,
+        ModelWord::HataSuburban => PathModel::HataSuburban,
+        ModelWord::HataOpen => PathModel::HataOpen,
+        ModelWord::Diffraction => PathModel::Diffraction,
+        ModelWord::P1812 => PathModel::P1812,
+        ModelWord::IrregularTerrain => PathModel::IrregularTerrain,
+    }
+}
+
+/// Loads as the interface has them.
+pub(super) fn loads(all: &[(SpreadingFactor, f64)]) -> Vec<Load> {
+    all.iter().map(|(factor, erlang)| Load { spreading_factor: factor.value(), erlang: *erlang }).collect()
+}

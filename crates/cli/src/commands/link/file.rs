@@ -1,0 +1,124 @@
+//! The table of links as a file.
+
+use std::path::Path;
+
+use anyhow::{Result, bail};
+use api::coverage::link::DeviceLink;
+use rust_xlsxwriter::{Format, Workbook};
+
+use crate::save;
+
+/// The formats of a table.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Form {
+    Csv,
+    Xlsx,
+}
+
+impl Form {
+    /// The format that a file's name asks for.
+    pub(super) fn of(path: &Path) -> Result<Self> {
+        match path.extension().and_then(|ending| ending.to_str()) {
+            Some("csv") => Ok(Self::Csv),
+            Some("xlsx") => Ok(Self::Xlsx),
+            _ => bail!("{}: a name that ends with .csv or .xlsx is wanted", path.display()),
+        }
+    }
+}
+
+/// A cell of the table.
+enum Cell {
+    Text(String),
+    Number(f64),
+    Nothing,
+}
+
+impl Cell {
+    fn maybe(value: Option<f64>) -> Self {
+        value.map_or(Self::Nothing, Self::Number)
+    }
+}
+
+const COLUMNS: [&str; 18] = [
+    "device", "dev_eui", "fleet", "gateway", "gateway_eui", "assigned", "distance_m", "loss_db", "forecast_dbm",
+    "margin_db", "data_rate", "blocked", "rssi_dbm", "snr_db", "heard", "of", "residual_db", "signal",
+];
+
+fn cells(link: &DeviceLink) -> [Cell; 18] {
+    let text = |text: &str| Cell::Text(text.to_owned());
+    let word = |yes: bool| Cell::Text(if yes { "yes" } else { "no" }.to_owned());
+    let measured = link.measured;
+    let signal = match link.residual_db {
+        Some(db) if db <= -12.0 => "weaker than forecast",
+        Some(db) if db >= 12.0 => "stronger than forecast",
+        Some(_) => "as forecast",
+        None => "not heard",
+    };
+    [
+        text(&link.device),
+        text(&link.dev_eui.to_string()),
+        text(&link.fleet),
+        text(&link.gateway),
+        text(&link.gateway_eui.to_string()),
+        word(link.assigned),
+        Cell::Number(link.distance_m.round()),
+        Cell::Number(tenths(link.loss_db)),
+        Cell::Number(tenths(link.forecast_dbm)),
+        Cell::Number(tenths(link.margin_db)),
+        Cell::maybe(link.data_rate.map(f64::from)),
+        word(link.blocked),
+        Cell::maybe(measured.map(|one| one.rssi_dbm)),
+        Cell::maybe(measured.map(|one| one.snr_db)),
+        Cell::maybe(measured.map(|one| f64::from(one.heard))),
+        Cell::maybe(measured.map(|one| f64::from(one.of))),
+        Cell::maybe(link.residual_db.map(tenths)),
+        text(signal),
+    ]
+}
+
+fn tenths(value: f64) -> f64 {
+    (value * 10.0).round() / 10.0
+}
+
+/// Writes the table.
+pub(super) fn write(path: &Path, form: Form, links: &[DeviceLink]) -> Result<()> {
+    let bytes = match form {
+        Form::Csv => csv_bytes(links)?,
+        Form::Xlsx => xlsx_bytes(links)?,
+    };
+    save::bytes(path, &bytes)
+}
+
+fn csv_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    writer.write_record(COLUMNS)?;
+    for link in links {
+        writer.write_record(cells(link).map(|cell| match cell {
+            Cell::Text(text) => text,
+            Cell::Number(number) => number.to_string(),
+            Cell::Nothing => String::new(),
+        }))?;
+    }
+    Ok(writer.into_inner().map_err(|why| why.into_error())?)
+}
+
+fn xlsx_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
+    let mut book = Workbook::new();
+    let sheet = book.add_worksheet().set_name("Links")?;
+    let bold = Format::new().set_bold();
+    for (column, name) in (0u16..).zip(COLUMNS) {
+        sheet.write_string_with_format(0, column, name, &bold)?;
+    }
+    for (row, link) in (1u32..).zip(links) {
+        for (column, cell) in (0u16..).zip(cells(link)) {
+            match cell {
+                Cell::Text(text) => sheet.write_string(row, column, text)?,
+                Cell::Number(number) => sheet.write_number(row, column, number)?,
+                Cell::Nothing => continue,
+            };
+        }
+    }
+    sheet.set_freeze_panes(1, 1)?;
+    sheet.autofit();
+    Ok(book.save_to_buffer()?)
+}
