@@ -92,6 +92,17 @@ export type TwoStepSecret = Schemas["TwoStepSecret"];
 export type AuditEntry = Schemas["AuditEntry"];
 export type AuditKind = Schemas["AuditKind"];
 export type EstateOutline = Schemas["EstateOutline"];
+export type Site = Schemas["Site"];
+export type Receiver = Schemas["Receiver"];
+export type Forecast = Schemas["Forecast"];
+export type NewForecast = Schemas["NewForecast"];
+export type ForecastLayer = Schemas["Layer"];
+export type LayerLegend = Schemas["LayerLegend"];
+export type PlaceForecast = Schemas["PlaceForecast"];
+export type SiteLink = Schemas["Link"];
+export type Amount = Schemas["Amount"];
+export type DeviceCoverage = Schemas["DeviceCoverage"];
+export type DeviceLink = Schemas["DeviceLink"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

@@ -184,3 +184,9 @@ export function keptWords(retention: Fleet["retention"]): string {
   const limited = parts.filter(([, days]) => days != null).map(([what, days]) => `${what} ${days} ${days === 1 ? "day" : "days"}`);
   return limited.length === 0 ? "for ever" : limited.length === parts.length ? limited.join(", ") : `${limited.join(", ")}; the rest for ever`;
 }
+
+/** A layer of a forecast in words. */
+export function layerWord(layer: string): string {
+  const words: Record<string, string> = { snr: "SNR", snir: "SNIR", in_reach: "sites that hear it" };
+  return words[layer] ?? layer.replaceAll("_", " ");
+}

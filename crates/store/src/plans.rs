@@ -165,14 +165,13 @@ impl Store {
 
     /// Stops a forecast that has not ended; whether there was one.
     pub async fn stop_forecast(&self, row: &ForecastRow) -> Result<bool, StoreError> {
-        let done = sqlx::query(
-            "UPDATE forecasts SET state = ?, about = ? WHERE id = ? AND state IN ('waiting', 'running')",
-        )
-        .bind(row.forecast.state.name())
-        .bind(to_json("forecast", &row.forecast)?)
-        .bind(&row.forecast.id)
-        .execute(&self.pool)
-        .await?;
+        let done =
+            sqlx::query("UPDATE forecasts SET state = ?, about = ? WHERE id = ? AND state IN ('waiting', 'running')")
+                .bind(row.forecast.state.name())
+                .bind(to_json("forecast", &row.forecast)?)
+                .bind(&row.forecast.id)
+                .execute(&self.pool)
+                .await?;
         Ok(done.rows_affected() > 0)
     }
 

@@ -20,6 +20,7 @@
     { href: "/traffic", word: "Traffic" },
     { href: "/decoders", word: "Decoders" },
     { href: "/airtime", word: "Airtime" },
+    { href: "/coverage", word: "Coverage" },
     { href: "/tools", word: "Tools" },
     { href: "/people", word: "People" },
   ];

@@ -189,7 +189,9 @@ mod tests {
         let of = |antenna| SiteRadio { antenna: Some(antenna), ..SiteRadio::default() };
         let high = SiteRadio { height_m: Some(4_000.0), ..SiteRadio::default() };
         assert_eq!(why(high), "height_m: \"4000\" was given; 0.5 to 1000 m is allowed");
-        assert!(why(of(AntennaAbout { horizontal_beam_deg: None, ..beam(10.0) })).starts_with("antenna.horizontal_beam"));
+        assert!(
+            why(of(AntennaAbout { horizontal_beam_deg: None, ..beam(10.0) })).starts_with("antenna.horizontal_beam")
+        );
         assert!(why(of(AntennaAbout { tilt_deg: Some(3.0), ..AntennaAbout::default() })).contains("azimuth_deg"));
         assert!(why(of(beam(700.0))).starts_with("antenna.azimuth_deg: \"700\""));
         let cut = AntennaAbout { horizontal_cut: vec![[0.0, 0.0]], ..AntennaAbout::default() };

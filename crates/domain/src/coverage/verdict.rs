@@ -52,7 +52,8 @@ pub fn judge(findings: &[Finding]) -> Judged {
         (None, Some(expected)) => of_unheard(expected),
         (None, None) => (
             Verdict::Unknown,
-            "It was not heard, and no gateway is near enough for a forecast: give the device and gateways a place.".into(),
+            "It was not heard, and no gateway is near enough for a forecast: give the device and gateways a place."
+                .into(),
         ),
     };
     let without_best_db = order.get(1).and_then(|one| one.measured_db.or(one.forecast_db));
@@ -61,7 +62,8 @@ pub fn judge(findings: &[Finding]) -> Judged {
 
 fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>) -> (Verdict, String) {
     let measured_db = best.measured_db.unwrap_or_default();
-    let heard = format!("{} hears it {measured_db:.1} dB above what the slowest data rate needs at full power", best.gateway);
+    let heard =
+        format!("{} hears it {measured_db:.1} dB above what the slowest data rate needs at full power", best.gateway);
     if measured_db >= WEAK_DB {
         return match second.filter(|one| one.heard >= HEARS) {
             Some(second) => (Verdict::Good, format!("{heard}; {} hears it as well.", second.gateway)),
@@ -69,7 +71,10 @@ fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>
         };
     }
     let Some((expected, forecast_db)) = expected.and_then(|one| Some((one, one.forecast_db?))) else {
-        return (Verdict::WeakByNature, format!("{heard}, which is weak. There is no forecast to compare: give it a place."));
+        return (
+            Verdict::WeakByNature,
+            format!("{heard}, which is weak. There is no forecast to compare: give it a place."),
+        );
     };
     if forecast_db - measured_db >= CONTRADICTED_DB {
         let words = format!(
@@ -89,7 +94,7 @@ fn of_unheard(expected: &Finding) -> (Verdict, String) {
     let forecast_db = expected.forecast_db.unwrap_or_default();
     if forecast_db >= WEAK_DB {
         let words = format!(
-            "It was not heard, where the forecast has {forecast_db:.1} dB of margin at {}: it is off, not joined, or its antenna is.",
+            "It was not heard, where the forecast has {forecast_db:.1} dB of margin at {}: it is switched off, has not joined, or has lost its antenna.",
             expected.gateway
         );
         return (Verdict::NotHeard, words);
@@ -131,7 +136,10 @@ mod tests {
     fn two_gateways_are_good_and_one_is_a_risk() {
         let both = [finding("a", Some(25.0), Some(22.0)), finding("b", Some(15.0), Some(24.0))];
         let judged = judge(&both);
-        assert_eq!((judged.verdict, judged.best.as_deref(), judged.second.as_deref()), (Verdict::Good, Some("b"), Some("a")));
+        assert_eq!(
+            (judged.verdict, judged.best.as_deref(), judged.second.as_deref()),
+            (Verdict::Good, Some("b"), Some("a"))
+        );
         assert_eq!(judged.without_best_db, Some(22.0));
         let mut rare = both.clone();
         rare[0].heard = 0.1;

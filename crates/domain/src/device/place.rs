@@ -104,7 +104,8 @@ mod tests {
 
     #[test]
     fn a_place_is_on_the_globe() {
-        let of = |latitude_deg, longitude_deg, height_m| Place { latitude_deg, longitude_deg, height_m, ..Place::default() };
+        let of =
+            |latitude_deg, longitude_deg, height_m| Place { latitude_deg, longitude_deg, height_m, ..Place::default() };
         assert!(place(of(54.7, 3.9, Some(-2.0))).is_ok());
         let field = |bad| place(bad).unwrap_err().field.unwrap();
         assert_eq!(field(of(90.1, 0.0, None)), "place.latitude_deg");

@@ -57,7 +57,7 @@ const FAINT: &str = r#"
     return [...found].map(([where, what]) => `${what} (${where})`);
 "#;
 
-const PATHS: [&str; 31] = [
+const PATHS: [&str; 34] = [
     "/watch",
     "/gateways",
     "/gateways/02a1f00000000001",
@@ -80,6 +80,9 @@ const PATHS: [&str; 31] = [
     "/decoders",
     "/decoders/contrast",
     "/airtime",
+    "/coverage",
+    "/coverage?tab=devices",
+    "/coverage?tab=sites",
     "/tools",
     "/tools/frame?frame=4067452303859c0102",
     "/tools/regions",

@@ -13,7 +13,7 @@ fn demo(name: &str) -> String {
     format!("{}/../../demo/tarnsey/{name}", env!("CARGO_MANIFEST_DIR"))
 }
 
-async fn on_the_island() -> Service {
+pub(crate) async fn on_the_island() -> Service {
     let (heights, cover) = (demo("heights.tif"), demo("cover.tif"));
     Service::started_with(&["--terrain", &heights, "--cover", &cover]).await
 }

@@ -29,6 +29,7 @@ mod network;
 mod outbox;
 mod past;
 mod people;
+mod planning;
 mod readings;
 mod records;
 mod registering;

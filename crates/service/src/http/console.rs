@@ -23,6 +23,7 @@ const ROUTES: &[&str] = &[
     "",
     "account",
     "airtime",
+    "coverage",
     "decoders",
     "decoders/*",
     "devices",

@@ -49,8 +49,15 @@ const BODY_PATIENCE: Duration = Duration::from_secs(20);
 struct Document;
 
 fn described() -> OpenApiRouter<App> {
-    let all =
-        [insight::routes(), auth::routes(), people::routes(), gateways::routes(), models::routes(), devices::routes(), planning::routes()];
+    let all = [
+        insight::routes(),
+        auth::routes(),
+        people::routes(),
+        gateways::routes(),
+        models::routes(),
+        devices::routes(),
+        planning::routes(),
+    ];
     let all = all.into_iter().fold(OpenApiRouter::new(), OpenApiRouter::merge);
     OpenApiRouter::with_openapi(Document::openapi()).nest(api::BASE, all)
 }

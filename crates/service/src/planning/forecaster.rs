@@ -12,9 +12,9 @@ use api::problem::Problem;
 use chrono::Utc;
 use coverage::area::AreaError;
 use coverage::geo::Place;
+use coverage::terrain::grid::Grid;
 use domain::coverage::forecast::figures;
 use rayon::{ThreadPool, ThreadPoolBuilder};
-use coverage::terrain::grid::Grid;
 use store::{DeviceQuery, DeviceRow, EstateId, ForecastRow, Store, StoreError};
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
@@ -49,6 +49,8 @@ pub struct Forecaster {
     pool: ThreadPool,
     running: Mutex<Option<(String, Arc<Running>)>>,
     opened: Mutex<VecDeque<(String, u32, Arc<Opened>)>>,
+    /// One forecast is opened at a time: a map asks for many tiles at once.
+    opening: tokio::sync::Mutex<()>,
     /// When an estate had its last turn.
     turns: Mutex<HashMap<EstateId, u64>>,
     /// Told when there is a new forecast.
@@ -78,6 +80,7 @@ impl Forecaster {
             pool: pool.context("starting threads for forecasts")?,
             running: Mutex::default(),
             opened: Mutex::default(),
+            opening: tokio::sync::Mutex::default(),
             turns: Mutex::default(),
             news: Notify::new(),
         })
@@ -129,6 +132,11 @@ impl Forecaster {
             let found = all.iter().find(|(held, sites, _)| *held == id && *sites == done);
             found.map(|(.., opened)| Arc::clone(opened))
         };
+        if let Some(found) = held(&lock(&self.opened)) {
+            return Ok(found);
+        }
+        let _turn = self.opening.lock().await;
+        // Another may have opened it meanwhile.
         if let Some(found) = held(&lock(&self.opened)) {
             return Ok(found);
         }
@@ -302,12 +310,7 @@ impl Forecaster {
     }
 
     /// The losses of one site, and whether they were kept. Blocks.
-    fn one_site(
-        &self,
-        key: &LossKey,
-        running: &Running,
-        (n, sites): (usize, usize),
-    ) -> Result<(Grid, bool), Ended> {
+    fn one_site(&self, key: &LossKey, running: &Running, (n, sites): (usize, usize)) -> Result<(Grid, bool), Ended> {
         let come = |share: f64| {
             let percent = (n as f64 + share) / sites as f64 * 100.0;
             running.percent.store(percent as u8, Ordering::Relaxed);
@@ -324,7 +327,8 @@ impl Forecaster {
             AreaError::Stopped => Ended::Stopped,
             why => Ended::Failed(why.to_string()),
         })?;
-        let unkept = |why: anyhow::Error| Ended::Failed(format!("its losses cannot be kept in the data folder: {why:#}"));
+        let unkept =
+            |why: anyhow::Error| Ended::Failed(format!("its losses cannot be kept in the data folder: {why:#}"));
         self.losses.keep(key, &grid).map_err(unkept)?;
         Ok((grid, false))
     }

@@ -21,6 +21,8 @@ use crate::planning::sites::Placed;
 
 /// Points of a profile that is sent, at most.
 const MOST_POINTS: usize = 400;
+/// Parts of a loss that are less are not told.
+const LEAST_DB: f64 = 0.05;
 /// Gateways farther away than this are left out of the links of devices: LoRaWAN links on the ground are not longer.
 pub(crate) const FARTHEST_M: f64 = 60_000.0;
 
@@ -34,7 +36,8 @@ pub(crate) fn between(
     (place, terminal): (Place, &Terminal),
 ) -> Result<Told, LinkError> {
     let link = Link::between(method, (site.place, &site.station), (place, terminal))?;
-    let part = |part: &coverage::model::LossPart| LossPart { what: mechanism(part.mechanism).into(), loss_db: part.loss_db };
+    let part =
+        |part: &coverage::model::LossPart| LossPart { what: mechanism(part.mechanism).into(), loss_db: part.loss_db };
     Ok(Told {
         site: site.name.clone(),
         distance_m: link.profile.length_m(),
@@ -45,7 +48,7 @@ pub(crate) fn between(
         margin_db: slowest_margin_db(&link.budget),
         data_rate: link.budget.best_data_rate,
         loss_db: link.loss.total_db,
-        parts: link.loss.parts.iter().map(part).collect(),
+        parts: link.loss.parts.iter().filter(|part| part.loss_db.abs() >= LEAST_DB).map(part).collect(),
         obstacle: obstacle_words(&link.obstacle),
         blocked: link.obstacle.blocks(),
         profile: profile(&link),
@@ -68,7 +71,11 @@ const fn mechanism(one: Mechanism) -> &'static str {
 }
 
 fn obstacle_words(obstacle: &Obstacle) -> String {
-    let what = if obstacle.cover_m > 0.0 { format!("ground with cover of {} m on it", obstacle.cover_m) } else { "ground".into() };
+    let what = if obstacle.cover_m > 0.0 {
+        format!("ground with cover of {} m on it", obstacle.cover_m)
+    } else {
+        "ground".into()
+    };
     let at = format!("{what}, {:.2} km from the site", obstacle.distance_m / 1000.0);
     let by = obstacle.above_line_m.abs();
     if obstacle.blocks() {
@@ -211,11 +218,7 @@ pub(crate) fn of_device(
 }
 
 /// A link as the verdict sees it: at full power, for what the network has taken off it can give back.
-fn finding(
-    gateway: &GatewaySite,
-    link: Option<&Link>,
-    (measured, lowered_db): (Option<Measured>, f64),
-) -> Finding {
+fn finding(gateway: &GatewaySite, link: Option<&Link>, (measured, lowered_db): (Option<Measured>, f64)) -> Finding {
     let noise = noise_dbm(125_000, gateway.site.station.noise_figure_db);
     // Of regions whose slowest data rate is faster, the margin is less by as much, and so is the forecast's.
     let slowest = noise + SpreadingFactor::new(12).map_or(-20.0, SpreadingFactor::required_snr_db);

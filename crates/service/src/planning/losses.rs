@@ -160,8 +160,7 @@ mod tests {
 
     fn key(ground: &Ground, height_m: f64) -> LossKey {
         let station = Station { height_m, ..Station::default() };
-        let site =
-            Placed { name: "a".into(), place: Place { latitude_deg: 54.7, longitude_deg: 3.9 }, station };
+        let site = Placed { name: "a".into(), place: Place { latitude_deg: 54.7, longitude_deg: 3.9 }, station };
         LossKey::new(ground, &site, (&Model::FreeSpace, 868.1, 1.5), (1_000.0, 50.0))
     }
 

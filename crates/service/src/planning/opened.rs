@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, Legends, LegendClass, PlaceForecast};
+use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, LegendClass, Legends, PlaceForecast};
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
 use coverage::area::forecast::{Forecast, Layer, Question, Site};
@@ -51,8 +51,9 @@ impl Plan {
             [(extent.south_deg, extent.west_deg), (extent.north_deg, extent.east_deg)]
                 .map(|(latitude_deg, longitude_deg)| Place { latitude_deg, longitude_deg })
         });
-        let extent = Extent::around(corners)
-            .ok_or_else(|| bad_field("sites", "none", "a forecast needs a site with a place: add one, or give a gateway its place"))?;
+        let extent = Extent::around(corners).ok_or_else(|| {
+            bad_field("sites", "none", "a forecast needs a site with a place: add one, or give a gateway its place")
+        })?;
         let layout = layout_over(&extent, wanted.cell_m).map_err(too_large)?;
         Ok(Self { sites, computed, terminal, radius_m: wanted.radius_m, cell_m: wanted.cell_m, layout })
     }
@@ -104,12 +105,14 @@ impl Opened {
         let plan = Plan::of(told)?;
         let read = |site: &Placed| {
             let missing = || {
-                let why = "a file of its losses is not in the data folder any more: remove this forecast and make it again";
+                let why =
+                    "a file of its losses is not in the data folder any more: remove this forecast and make it again";
                 Problem::new(409, "gone", "This forecast is not whole any more").detail(why)
             };
             kept.kept(&plan.key(ground, site)).ok_or_else(missing)
         };
-        let losses: Vec<Arc<Grid>> = plan.sites.iter().take(done).map(|site| read(site).map(Arc::new)).collect::<Result<_, _>>()?;
+        let losses: Vec<Arc<Grid>> =
+            plan.sites.iter().take(done).map(|site| read(site).map(Arc::new)).collect::<Result<_, _>>()?;
         Self::of(Arc::clone(ground), plan, losses)
     }
 
@@ -135,7 +138,8 @@ impl Opened {
 
     /// Figures of the area, and of devices at these places.
     pub(crate) fn figures(&self, places: &[Place]) -> (Share, Share) {
-        let devices = with(&self.ground, &self.plan, &self.losses, |sites, question| of_places(sites, question, places));
+        let devices =
+            with(&self.ground, &self.plan, &self.losses, |sites, question| of_places(sites, question, places));
         (of_area(&self.region), devices)
     }
 

@@ -29,10 +29,7 @@ fn decimal(value: f32) -> f64 {
 fn of_gateway(gateway: &CheckedGateway, said: Option<&SiteRadio>) -> Site {
     let radio = site::changed(&site::whole(&SiteRadio::default()), said.unwrap_or(&SiteRadio::default()));
     let own = SiteRadio {
-        antenna: Some(AntennaAbout {
-            gain_dbi: Some(decimal(gateway.antenna_gain_dbi)),
-            ..AntennaAbout::default()
-        }),
+        antenna: Some(AntennaAbout { gain_dbi: Some(decimal(gateway.antenna_gain_dbi)), ..AntennaAbout::default() }),
         cable_loss_db: Some(decimal(gateway.cable_loss_db)),
         ..SiteRadio::default()
     };

@@ -1,15 +1,28 @@
 <!-- Where gateways and devices are: circles and squares, on the ground that the service draws from its own files. Nothing is fetched from elsewhere; without files a grid and a scale tell distances. -->
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
-  import type { Map as LeafletMap, LayerGroup } from "leaflet";
+  import type { Map as LeafletMap, LayerGroup, TileLayer } from "leaflet";
   import { layGround } from "#lib/ground.ts";
   import { labels } from "#lib/map-labels.ts";
 
-  type Point = { name: string; kind?: "gateway" | "device"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
-  type Props = { points: Point[]; label?: string; pick?: (latitude: number, longitude: number) => void; height?: string };
-  let { points, label = "Map of gateways", pick, height = "18rem" }: Props = $props();
+  type Point = { name: string; kind?: "gateway" | "device" | "planned"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
+  /** Tiles that lie over the ground: their address, the box around them, and their finest level. */
+  type Over = { url: string; extent: { south_deg: number; west_deg: number; north_deg: number; east_deg: number }; maxLevel: number };
+  type Props = {
+    points: Point[];
+    label?: string;
+    pick?: (latitude: number, longitude: number) => void;
+    height?: string;
+    over?: Over | null;
+    opacity?: number;
+    /** Told the colour of the tiles under the pointer, none where they are clear. */
+    pointed?: (colour: string | null) => void;
+    /** A place that is marked. */
+    chosen?: [number, number] | null;
+  };
+  let { points, label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null }: Props = $props();
 
-  const FINE = ["active", "listening"];
+  const FINE = ["active", "listening", "planned"];
   /** From the middle of a mark to its label. */
   const OFFSETS = { right: [6, 0], left: [-6, 0], top: [0, -6], bottom: [0, 6] } satisfies Record<string, [number, number]>;
 
@@ -17,6 +30,7 @@
   let leaflet: typeof import("leaflet") | null = null;
   let map = $state<LeafletMap | null>(null);
   let drawn: LayerGroup | null = null;
+  let overlay = $state.raw<TileLayer | null>(null);
   let shown = "";
   let onGround = $state(false);
 
@@ -31,6 +45,8 @@
       drawn = leaflet.layerGroup().addTo(made);
       made.on("click", (event) => pick?.(round(event.latlng.lat), round(event.latlng.lng)));
       made.on("moveend", draw);
+      made.on("mousemove", (event) => pointed?.(colourAt(event.originalEvent.clientX, event.originalEvent.clientY)));
+      made.on("mouseout", () => pointed?.(null));
       map = made;
       onGround = await layGround(leaflet, made, gone.signal);
       if (onGround) draw();
@@ -52,6 +68,50 @@
     shown = places;
     map.fitBounds(leaflet.latLngBounds(all).pad(0.2), { maxZoom: 13 });
   });
+
+  // The address changes while a forecast is computed: new tiles take the place of the old ones without a gap.
+  $effect(() => {
+    const wanted = over;
+    if (!map || !leaflet || !wanted) return;
+    const { south_deg, west_deg, north_deg, east_deg } = wanted.extent;
+    const bounds = leaflet.latLngBounds([south_deg, west_deg], [north_deg, east_deg]);
+    const layer = leaflet.tileLayer(wanted.url, { bounds, maxNativeZoom: wanted.maxLevel, maxZoom: wanted.maxLevel + 3, className: "over", zIndex: 5 });
+    overlay = layer.addTo(map);
+    return () => {
+      layer.remove();
+      overlay = null;
+    };
+  });
+
+  $effect(() => {
+    overlay?.setOpacity(opacity);
+  });
+
+  $effect(() => {
+    if (!map || !leaflet || !chosen) return;
+    const mark = leaflet.circleMarker(chosen, { radius: 6, className: "mark chosen", interactive: false }).addTo(map);
+    return () => void mark.remove();
+  });
+
+  const pixel = document.createElement("canvas");
+  pixel.width = pixel.height = 1;
+
+  /** The colour that the tiles have at a point of the window. */
+  function colourAt(x: number, y: number): string | null {
+    const tile = [...place.querySelectorAll<HTMLImageElement>("img.leaflet-tile-loaded")]
+      .filter((image) => image.closest(".over"))
+      .find((image) => {
+        const box = image.getBoundingClientRect();
+        return x >= box.left && x < box.right && y >= box.top && y < box.bottom;
+      });
+    const context = pixel.getContext("2d", { willReadFrequently: true });
+    if (!tile || !context) return null;
+    const box = tile.getBoundingClientRect();
+    context.clearRect(0, 0, 1, 1);
+    context.drawImage(tile, ((x - box.left) / box.width) * 256, ((y - box.top) / box.height) * 256, 1, 1, 0, 0, 1, 1);
+    const [red = 0, green = 0, blue = 0, clear = 0] = context.getImageData(0, 0, 1, 1).data;
+    return clear === 0 ? null : `#${[red, green, blue].map((part) => part.toString(16).padStart(2, "0")).join("")}`;
+  }
 
   function round(degrees: number): number {
     return Math.round(degrees * 1e5) / 1e5;
@@ -175,6 +235,15 @@
     stroke-width: 2;
     fill: var(--color-neutral);
     fill-opacity: 1;
+  }
+  .map :global(.mark-planned) {
+    stroke: var(--color-neutral);
+    fill: var(--color-base-100);
+  }
+  .map :global(.chosen) {
+    stroke: var(--color-base-content);
+    stroke-width: 3;
+    fill-opacity: 0;
   }
   .map :global(.square) {
     background: var(--color-neutral);

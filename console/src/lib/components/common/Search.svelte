@@ -61,7 +61,7 @@
   }}
 />
 
-<div class="relative w-full sm:w-52" role="search">
+<div class="relative w-full sm:w-36 xl:w-40 2xl:w-52" role="search">
   <input
     bind:this={input}
     bind:value={text}

@@ -42,6 +42,12 @@
     registered: { word: "registered", shape: "full", tone: "text-success" },
     bad: { word: "cannot be registered", shape: "cross", tone: "text-error" },
     held: { word: "held back", shape: "ring", tone: "text-warning" },
+    one_gateway: { word: "one gateway", shape: "half", tone: "text-warning" },
+    weak_by_nature: { word: "weak by nature", shape: "half", tone: "text-warning" },
+    weak_by_fault: { word: "weak by fault", shape: "cross", tone: "text-error" },
+    not_heard: { word: "not heard", shape: "cross", tone: "text-error" },
+    out_of_reach: { word: "out of reach", shape: "ring", tone: "text-warning" },
+    unknown: { word: "unknown", shape: "ring", tone: "text-base-content/75" },
     stranger: { word: "stranger", shape: "ring", tone: "text-warning" },
   };
   const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-base-content/75" });

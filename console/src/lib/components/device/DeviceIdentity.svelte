@@ -41,7 +41,9 @@
       <dd class="tabular-nums">
         {device.place.latitude_deg.toFixed(5)}, {device.place.longitude_deg.toFixed(5)}{device.place.height_m != null
           ? `, ${device.place.height_m} m above the ground`
-          : ""}{device.place.indoor == null ? "" : device.place.indoor ? ", indoors" : ", outdoors"}{device.place.antenna_gain_dbi != null ? `, antenna of ${device.place.antenna_gain_dbi} dBi` : ""}{device.place.penetration_loss_db != null ? `, ${device.place.penetration_loss_db} dB lost around it` : ""}
+          : ""}{device.place.indoor == null ? "" : device.place.indoor ? ", indoors" : ", outdoors"}{device.place.antenna_gain_dbi != null
+          ? `, antenna of ${device.place.antenna_gain_dbi} dBi`
+          : ""}{device.place.penetration_loss_db != null ? `, ${device.place.penetration_loss_db} dB lost around it` : ""}
       </dd>
     {/if}
     {#each Object.entries(device.attributes ?? {}) as [name, text] (name)}

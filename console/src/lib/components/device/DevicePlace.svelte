@@ -11,7 +11,14 @@
   let { device, done }: { device: DeviceDetail; done: () => void } = $props();
 
   type Attribute = { name: string; text: string };
-  let form = $state({ latitude: null as number | null, longitude: null as number | null, height: null as number | null, indoor: "", gain: null as number | null, loss: null as number | null });
+  let form = $state({
+    latitude: null as number | null,
+    longitude: null as number | null,
+    height: null as number | null,
+    indoor: "",
+    gain: null as number | null,
+    loss: null as number | null,
+  });
   let attributes = $state<Attribute[]>([]);
   const act = new Action();
   let saved = $state(false);
@@ -23,7 +30,14 @@
     filled = device.dev_eui;
     const { place } = device;
     const indoor = place?.indoor == null ? "" : place.indoor ? "in" : "out";
-    form = { latitude: place?.latitude_deg ?? null, longitude: place?.longitude_deg ?? null, height: place?.height_m ?? null, indoor, gain: place?.antenna_gain_dbi ?? null, loss: place?.penetration_loss_db ?? null };
+    form = {
+      latitude: place?.latitude_deg ?? null,
+      longitude: place?.longitude_deg ?? null,
+      height: place?.height_m ?? null,
+      indoor,
+      gain: place?.antenna_gain_dbi ?? null,
+      loss: place?.penetration_loss_db ?? null,
+    };
     attributes = Object.entries(device.attributes ?? {}).map(([name, text]) => ({ name, text }));
   });
 
@@ -75,7 +89,16 @@
       <input class="input input-sm w-28" name="antenna_gain_dbi" type="number" step="any" min="-20" max="20" placeholder="0" bind:value={form.gain} />
     </Field>
     <Field label="Lost around it, dB">
-      <input class="input input-sm w-28" name="penetration_loss_db" type="number" step="any" min="0" max="60" placeholder={form.indoor === "in" ? "15" : "0"} bind:value={form.loss} />
+      <input
+        class="input input-sm w-28"
+        name="penetration_loss_db"
+        type="number"
+        step="any"
+        min="0"
+        max="60"
+        placeholder={form.indoor === "in" ? "15" : "0"}
+        bind:value={form.loss}
+      />
     </Field>
     <div class="w-full">
       <PlaceMap

@@ -124,7 +124,9 @@ fn each<T>(path: &Path, mut what: impl FnMut(Row, &Path) -> Result<T>) -> Result
     let mut reader =
         csv::ReaderBuilder::new().trim(csv::Trim::All).from_path(path).with_context(|| path.display().to_string())?;
     let headers = reader.headers()?.clone();
-    if let Some(missing) = ["name", "latitude_deg", "longitude_deg"].iter().find(|one| !headers.iter().any(|h| h == **one)) {
+    if let Some(missing) =
+        ["name", "latitude_deg", "longitude_deg"].iter().find(|one| !headers.iter().any(|h| h == **one))
+    {
         bail!("{}: the first line names no column {missing}", path.display());
     }
     let mut all = Vec::new();

@@ -40,8 +40,24 @@ impl Cell {
 }
 
 const COLUMNS: [&str; 18] = [
-    "device", "dev_eui", "fleet", "gateway", "gateway_eui", "assigned", "distance_m", "loss_db", "forecast_dbm",
-    "margin_db", "data_rate", "blocked", "rssi_dbm", "snr_db", "heard", "of", "residual_db", "signal",
+    "device",
+    "dev_eui",
+    "fleet",
+    "gateway",
+    "gateway_eui",
+    "assigned",
+    "distance_m",
+    "loss_db",
+    "forecast_dbm",
+    "margin_db",
+    "data_rate",
+    "blocked",
+    "rssi_dbm",
+    "snr_db",
+    "heard",
+    "of",
+    "residual_db",
+    "signal",
 ];
 
 fn cells(link: &DeviceLink) -> [Cell; 18] {

@@ -72,7 +72,8 @@ pub(crate) async fn add_forecast(
     let sites = meant(&app, &estate, &wanted).await?;
     forecast::affordable(&wanted, sites.len())?;
     let receiver = receivers::found(&app, &estate, &wanted.receiver).await;
-    let receiver = receiver.map_err(|_| bad_field("receiver", &wanted.receiver, "no kind of receiver has this name"))?;
+    let receiver =
+        receiver.map_err(|_| bad_field("receiver", &wanted.receiver, "no kind of receiver has this name"))?;
     let mut made = Forecast {
         id: Ulid::generate().to_string(),
         wanted,

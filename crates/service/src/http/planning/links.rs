@@ -61,14 +61,14 @@ async fn compute(
     path_model: PathModel,
 ) -> Result<Vec<Found>, Refusal> {
     let sites: Vec<_> = all(&app.store, estate.id).await?;
-    let sites: Vec<_> = sites.into_iter().filter(|site| site.gateway.is_some() && site.latitude_deg.is_some()).collect();
+    let sites: Vec<_> =
+        sites.into_iter().filter(|site| site.gateway.is_some() && site.latitude_deg.is_some()).collect();
     let euis: Vec<_> = sites.iter().filter_map(|site| site.gateway).collect();
     let gateways = euis.into_iter().zip(placed(&sites)?).map(|(eui, site)| GatewaySite { eui, site });
     let gateways: Arc<Vec<GatewaySite>> = Arc::new(gateways.collect());
     let mut work: Vec<(DeviceRow, Power, Heard)> = Vec::with_capacity(rows.len());
     for row in rows {
-        let which =
-            MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
+        let which = MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
         let heard = Heard::of(&app.store.messages(estate.id, &which, LOOKED_AT).await?);
         let power = power(&row, app.network.device(row.dev_eui).await.as_ref());
         work.push((row, power, heard));
