@@ -132,7 +132,7 @@ pub enum AssignBy {
 /// What the links of a device come to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Verdict {
+pub enum CoverageVerdict {
     /// It has margin, and another gateway if the best fails.
     Good,
     /// It has margin, and is lost when its best gateway fails.
@@ -149,7 +149,7 @@ pub enum Verdict {
     Unknown,
 }
 
-impl Verdict {
+impl CoverageVerdict {
     /// In words.
     pub const fn label(self) -> &'static str {
         match self {
@@ -175,7 +175,7 @@ pub struct DeviceCoverage {
     /// The short name of its fleet.
     pub fleet: String,
     /// What its links come to.
-    pub verdict: Verdict,
+    pub verdict: CoverageVerdict,
     /// Why, and what to do, in words.
     pub words: String,
     /// Its margin at the data rate that it uses, as measured; absent if it was not heard.

@@ -1,6 +1,6 @@
 //! What the links of a device come to: good, weak by nature, or weak by fault.
 
-use api::coverage::link::{AssignBy, DeviceLink, Verdict};
+use api::coverage::link::{AssignBy, CoverageVerdict, DeviceLink};
 
 /// Less margin than this at the slowest data rate is weak: rain, a passing lorry or a summer's leaves take as much.
 const WEAK_DB: f64 = 10.0;
@@ -28,7 +28,7 @@ pub struct Finding {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Judged {
     /// The verdict.
-    pub verdict: Verdict,
+    pub verdict: CoverageVerdict,
     /// Why, and what to do.
     pub words: String,
     /// The best gateway.
@@ -51,7 +51,7 @@ pub fn judge(findings: &[Finding]) -> Judged {
         (Some(best), expected) => of_heard(best, heard.get(1).copied(), expected.copied()),
         (None, Some(expected)) => of_unheard(expected),
         (None, None) => (
-            Verdict::Unknown,
+            CoverageVerdict::Unknown,
             "It was not heard, and no gateway is near enough for a forecast: give the device and gateways a place."
                 .into(),
         ),
@@ -60,19 +60,19 @@ pub fn judge(findings: &[Finding]) -> Judged {
     Judged { verdict, words, best: name(0), second: name(1), without_best_db }
 }
 
-fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>) -> (Verdict, String) {
+fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>) -> (CoverageVerdict, String) {
     let measured_db = best.measured_db.unwrap_or_default();
     let heard =
         format!("{} hears it {measured_db:.1} dB above what the slowest data rate needs at full power", best.gateway);
     if measured_db >= WEAK_DB {
         return match second.filter(|one| one.heard >= HEARS) {
-            Some(second) => (Verdict::Good, format!("{heard}; {} hears it as well.", second.gateway)),
-            None => (Verdict::OneGateway, format!("{heard}; if that gateway fails, it is lost.")),
+            Some(second) => (CoverageVerdict::Good, format!("{heard}; {} hears it as well.", second.gateway)),
+            None => (CoverageVerdict::OneGateway, format!("{heard}; if that gateway fails, it is lost.")),
         };
     }
     let Some((expected, forecast_db)) = expected.and_then(|one| Some((one, one.forecast_db?))) else {
         return (
-            Verdict::WeakByNature,
+            CoverageVerdict::WeakByNature,
             format!("{heard}, which is weak. There is no forecast to compare: give it a place."),
         );
     };
@@ -81,30 +81,30 @@ fn of_heard(best: &Finding, second: Option<&Finding>, expected: Option<&Finding>
             "{heard}, where the forecast has {forecast_db:.1} dB at {}: look at the antenna of the device, at where it really is, and at what stands around it.",
             expected.gateway
         );
-        return (Verdict::WeakByFault, words);
+        return (CoverageVerdict::WeakByFault, words);
     }
     let because = match &expected.blocked_by {
         Some(blocked) => format!("{blocked} A higher antenna or a nearer gateway would help."),
         None => "It is far away: a higher antenna, a better one or a nearer gateway would help.".to_owned(),
     };
-    (Verdict::WeakByNature, format!("{heard}, and the forecast has no more ({forecast_db:.1} dB). {because}"))
+    (CoverageVerdict::WeakByNature, format!("{heard}, and the forecast has no more ({forecast_db:.1} dB). {because}"))
 }
 
-fn of_unheard(expected: &Finding) -> (Verdict, String) {
+fn of_unheard(expected: &Finding) -> (CoverageVerdict, String) {
     let forecast_db = expected.forecast_db.unwrap_or_default();
     if forecast_db >= WEAK_DB {
         let words = format!(
             "It was not heard, where the forecast has {forecast_db:.1} dB of margin at {}: it is switched off, has not joined, or has lost its antenna.",
             expected.gateway
         );
-        return (Verdict::NotHeard, words);
+        return (CoverageVerdict::NotHeard, words);
     }
     let because = expected.blocked_by.as_deref().unwrap_or("It is far away.");
     let words = format!(
         "It was not heard, and the forecast has {forecast_db:.1} dB of margin at the best gateway, {}. {because}",
         expected.gateway
     );
-    (Verdict::OutOfReach, words)
+    (CoverageVerdict::OutOfReach, words)
 }
 
 /// Marks the gateway of each device by a criterion; links of one device stand together.
@@ -138,13 +138,13 @@ mod tests {
         let judged = judge(&both);
         assert_eq!(
             (judged.verdict, judged.best.as_deref(), judged.second.as_deref()),
-            (Verdict::Good, Some("b"), Some("a"))
+            (CoverageVerdict::Good, Some("b"), Some("a"))
         );
         assert_eq!(judged.without_best_db, Some(22.0));
         let mut rare = both.clone();
         rare[0].heard = 0.1;
-        assert_eq!(judge(&rare).verdict, Verdict::OneGateway);
-        assert_eq!(judge(&both[..1]).verdict, Verdict::OneGateway);
+        assert_eq!(judge(&rare).verdict, CoverageVerdict::OneGateway);
+        assert_eq!(judge(&both[..1]).verdict, CoverageVerdict::OneGateway);
     }
 
     #[test]
@@ -152,18 +152,18 @@ mod tests {
         let hill = "The line of sight is blocked: ground, 2.31 km from the site, rises 24.0 m above it.";
         let behind = Finding { blocked_by: Some(hill.into()), ..finding("a", Some(5.0), Some(3.0)) };
         let nature = judge(&[behind]);
-        assert_eq!(nature.verdict, Verdict::WeakByNature);
+        assert_eq!(nature.verdict, CoverageVerdict::WeakByNature);
         assert!(nature.words.contains("3.0 dB") && nature.words.contains("rises 24.0 m"), "{}", nature.words);
         let fault = judge(&[finding("a", Some(28.0), Some(3.0)), finding("b", Some(2.0), None)]);
-        assert_eq!(fault.verdict, Verdict::WeakByFault);
+        assert_eq!(fault.verdict, CoverageVerdict::WeakByFault);
         assert!(fault.words.contains("28.0 dB at a"), "{}", fault.words);
-        assert_eq!(judge(&[finding("a", None, Some(3.0))]).verdict, Verdict::WeakByNature);
+        assert_eq!(judge(&[finding("a", None, Some(3.0))]).verdict, CoverageVerdict::WeakByNature);
     }
 
     #[test]
     fn what_is_not_heard_is_out_of_reach_or_in_trouble() {
-        assert_eq!(judge(&[finding("a", Some(30.0), None)]).verdict, Verdict::NotHeard);
-        assert_eq!(judge(&[finding("a", Some(-9.0), None)]).verdict, Verdict::OutOfReach);
-        assert_eq!(judge(&[]).verdict, Verdict::Unknown);
+        assert_eq!(judge(&[finding("a", Some(30.0), None)]).verdict, CoverageVerdict::NotHeard);
+        assert_eq!(judge(&[finding("a", Some(-9.0), None)]).verdict, CoverageVerdict::OutOfReach);
+        assert_eq!(judge(&[]).verdict, CoverageVerdict::Unknown);
     }
 }

@@ -160,6 +160,7 @@ impl Demo {
         match word(1) {
             "outbox" => first(&format!("devices/{}/outbox", word(3))).await,
             "round" => first("rounds").await,
+            "forecast" => first("forecasts").await,
             "decoder" if word(2) == "try" => self.uplink().await,
             "decoder" => first("jobs").await,
             "rehearse" => self.uplink().await,

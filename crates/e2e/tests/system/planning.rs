@@ -1,7 +1,7 @@
 //! Planning coverage: sites, receivers, forecasts as jobs, and the links of devices.
 
 use api::coverage::forecast::{Forecast, ForecastState, Layer, Legends, PlaceForecast};
-use api::coverage::link::{DeviceCoverage, DeviceLink, Verdict};
+use api::coverage::link::{CoverageVerdict, DeviceCoverage, DeviceLink};
 use api::coverage::site::{Receiver, Site, SitesEffect};
 use e2e::browser::Browser;
 use e2e::service::Service;
@@ -217,7 +217,7 @@ async fn a_devices_links_are_compared_with_what_was_measured() {
     };
     // Nothing has a place, and nothing was heard.
     let (links, coverage) = found(&bench.service).await;
-    assert_eq!((links, coverage.verdict), (Vec::new(), Verdict::Unknown));
+    assert_eq!((links, coverage.verdict), (Vec::new(), CoverageVerdict::Unknown));
     let place = json!({ "place": { "latitude_deg": 54.70, "longitude_deg": 3.90, "height_m": 2 } });
     let path = format!("/estates/tarnsey/devices/{DEV_EUI}");
     let _: Value = bench.service.done(Method::PATCH, &path, Some(place)).await;
@@ -226,7 +226,7 @@ async fn a_devices_links_are_compared_with_what_was_measured() {
     let _: Value = bench.service.done(Method::PATCH, &gateway, Some(at)).await;
     let (links, coverage) = found(&bench.service).await;
     assert!(links.len() == 1 && links[0].assigned && links[0].measured.is_none(), "{links:?}");
-    assert_eq!(coverage.verdict, Verdict::NotHeard, "{}", coverage.words);
+    assert_eq!(coverage.verdict, CoverageVerdict::NotHeard, "{}", coverage.words);
 
     bench.join().await;
     for _ in 0..3 {
@@ -244,7 +244,7 @@ async fn a_devices_links_are_compared_with_what_was_measured() {
     assert!((residual - (-80.5 - links[0].forecast_dbm)).abs() < 0.1, "{residual}");
     assert_eq!(
         (coverage.verdict, coverage.best.as_deref(), coverage.second),
-        (Verdict::OneGateway, Some("bench"), None)
+        (CoverageVerdict::OneGateway, Some("bench"), None)
     );
     // SF7 needs -7.5 dB.
     assert_eq!(coverage.margin_db, Some(16.5));

@@ -127,13 +127,13 @@ impl Heard {
     pub(crate) fn of(messages: &[Message]) -> Self {
         let mut heard = Self::default();
         for message in messages {
-            let Body::Uplink(uplink) = &message.body else { continue };
+            let Body::Uplink(frame) = &message.body else { continue };
             heard.uplinks += 1;
             if heard.needed_db.is_none() {
-                let factor = uplink.radio.spreading_factor.and_then(SpreadingFactor::new);
+                let factor = frame.radio.spreading_factor.and_then(SpreadingFactor::new);
                 heard.needed_db = factor.map(SpreadingFactor::required_snr_db);
             }
-            for one in &uplink.heard_by {
+            for one in &frame.heard_by {
                 let (rssi, snr) = heard.by_gateway.entry(one.gateway).or_default();
                 rssi.push(f64::from(one.rssi_dbm));
                 snr.extend(one.snr_db.map(f64::from));
@@ -228,5 +228,96 @@ fn finding(gateway: &GatewaySite, link: Option<&Link>, (measured, lowered_db): (
         measured_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) + lowered_db - slowest),
         heard: measured.map_or(0.0, |one| f64::from(one.heard) / f64::from(one.of.max(1))),
         blocked_by: link.filter(|link| link.obstacle.blocks()).map(|link| obstacle_words(&link.obstacle)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use api::coverage::link::CoverageVerdict;
+    use coverage::link::budget::{Judgement, Station};
+    use coverage::model::Model;
+    use coverage::terrain::mosaic::{NoData, Terrain};
+    use domain::coverage::forecast::rates;
+    use lorawan::region::Region;
+    use serde_json::json;
+
+    use super::*;
+
+    const HERE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
+
+    fn with_method<T>(what: impl FnOnce(&Method<'_>) -> T) -> T {
+        let terrain = Terrain { no_data: NoData::Sea, ..Terrain::default() };
+        let (rates, judgement) = (rates(Region::Eu868), Judgement::default());
+        what(&Method {
+            terrain: &terrain,
+            model: &Model::FreeSpace,
+            frequency_mhz: 868.1,
+            step_m: 30.0,
+            rates: &rates,
+            judgement: &judgement,
+        })
+    }
+
+    fn site(name: &str, east_m: f64) -> Placed {
+        Placed { name: name.into(), place: HERE.towards(90.0, east_m), station: Station::default() }
+    }
+
+    #[test]
+    fn a_long_profile_is_thinned_and_its_parts_are_the_loss() {
+        let link = with_method(|method| between(method, &site("far", 20_000.0), (HERE, &Terminal::default())).unwrap());
+        let PathProfile { step_m, ground_m, cover_m, bulge_m, line_m, fresnel_m } = &link.profile;
+        let points = ground_m.len();
+        assert!(points <= MOST_POINTS && points > MOST_POINTS / 2, "{points}");
+        assert!([cover_m, bulge_m, line_m, fresnel_m].iter().all(|all| all.len() == points));
+        assert!((step_m * (points - 1) as f64 - link.distance_m).abs() < 2.0 * step_m);
+        assert!((f64::from(line_m[0]) - 10.0).abs() < 0.01, "it begins at the mast");
+        let middle = f64::from(bulge_m[points / 2]);
+        // 10 km each way over an earth of 4/3: d1 d2 / 2 a_e.
+        assert!((middle - 5.9).abs() < 0.2, "{middle}");
+        let sum: f64 = link.parts.iter().map(|part| part.loss_db).sum();
+        assert!((sum - link.loss_db).abs() < 0.1 && link.parts[0].what == "free space");
+        assert!(link.obstacle.contains("line of sight"), "{}", link.obstacle);
+    }
+
+    #[test]
+    fn what_was_heard_is_told_by_gateway_as_a_median() {
+        let uplink = |rssi: f32, gateways: &[&str]| {
+            let heard: Vec<_> = gateways
+                .iter()
+                .map(|eui| json!({ "gateway": eui, "name": "g", "rssi_dbm": rssi, "snr_db": rssi + 100.0 }))
+                .collect();
+            serde_json::from_value::<Message>(json!({
+                "type": "uplink", "id": "01KBA7Q2V9ZB3W4X5Y6Z7A8B9C", "time": "2026-05-04T09:12:33.481Z", "estate": "tarnsey",
+                "fleet": "tide", "device": { "eui": "02b0090000000001", "name": "tide" },
+                "frame": { "counter": 1, "port": 2, "confirmed": false, "payload": "01" },
+                "radio": { "region": "EU868", "data_rate": 3, "spreading_factor": 9, "bandwidth_khz": 125,
+                    "frequency_mhz": 868.1, "airtime_ms": 100.0 },
+                "readings": {}, "heard_by": heard, "warnings": [], "airtime_ms": 100.0
+            }))
+            .unwrap()
+        };
+        let (a, b) = ("02a1f00000000001", "02a1f00000000002");
+        let mut heard = Heard::of(&[uplink(-101.0, &[a]), uplink(-95.0, &[a, b]), uplink(-99.0, &[a])]);
+        let near = heard.measured(Eui64(0x02a1_f000_0000_0001)).unwrap();
+        assert_eq!((near.rssi_dbm, near.snr_db, near.heard, near.of), (-99.0, 1.0, 3, 3));
+        assert_eq!(heard.measured(Eui64(0x02a1_f000_0000_0002)).unwrap().heard, 1);
+        assert!(heard.measured(Eui64(9)).is_none());
+        // SF9 needs -12.5 dB.
+        assert_eq!(heard.needed_db, Some(-12.5));
+        assert!(Heard::of(&[]).measured(Eui64(1)).is_none());
+    }
+
+    #[test]
+    fn power_that_the_network_took_off_is_given_back_before_it_is_judged() {
+        let gateway = GatewaySite { eui: Eui64(1), site: site("near", 2_000.0) };
+        let measured = Measured { rssi_dbm: -118.0, snr_db: -6.0, heard: 4, of: 4 };
+        let judged = |lowered_db| {
+            domain::coverage::verdict::judge(&[finding(&gateway, None, (Some(measured), lowered_db))]).verdict
+        };
+        assert_eq!(judged(0.0), CoverageVerdict::OneGateway);
+        let weak = Measured { rssi_dbm: -118.0, snr_db: -15.0, ..measured };
+        let verdict =
+            |lowered_db| domain::coverage::verdict::judge(&[finding(&gateway, None, (Some(weak), lowered_db))]).verdict;
+        assert_eq!((verdict(0.0), verdict(14.0)), (CoverageVerdict::WeakByNature, CoverageVerdict::OneGateway));
     }
 }

@@ -208,3 +208,84 @@ fn legends(names: &[&str]) -> Legends {
     };
     Legends { layers: Layer::ALL.into_iter().map(one).collect() }
 }
+
+#[cfg(test)]
+mod tests {
+    use api::coverage::forecast::{ForecastState, NewForecast};
+    use api::coverage::site::{ReceiverRadio, Site as SiteAbout, SiteRadio};
+    use chrono::Utc;
+
+    use super::*;
+
+    fn told(wanted: NewForecast, places: &[(f64, f64)]) -> Told {
+        let site = |(n, (latitude_deg, longitude_deg)): (usize, &(f64, f64))| SiteAbout {
+            revision: String::new(),
+            name: format!("site-{n}"),
+            gateway: None,
+            latitude_deg: Some(*latitude_deg),
+            longitude_deg: Some(*longitude_deg),
+            radio: SiteRadio::default(),
+        };
+        Told {
+            id: "01KBA7Q2V9ZB3W4X5Y6Z7A8B9C".into(),
+            wanted,
+            sites: places.iter().enumerate().map(site).collect(),
+            receiver: ReceiverRadio::default(),
+            state: ForecastState::Waiting,
+            sites_done: 0,
+            percent: 0,
+            sites_reused: 0,
+            note: String::new(),
+            extent: None,
+            figures: None,
+            begun_by: "Mara".into(),
+            begun_at: Utc::now(),
+            ended_at: None,
+        }
+    }
+
+    fn small() -> NewForecast {
+        NewForecast { radius_m: 1_000.0, cell_m: 100.0, ..NewForecast::default() }
+    }
+
+    #[test]
+    fn a_plan_covers_all_sites_and_refuses_what_cannot_be() {
+        let plan = Plan::of(&told(small(), &[(54.7, 3.9), (54.71, 3.93)])).unwrap();
+        let extent = plan.extent().unwrap();
+        assert!(extent.south_deg < 54.691 + 0.001 && extent.north_deg > 54.719 - 0.001, "{extent:?}");
+        assert!(extent.west_deg < 3.885 && extent.east_deg > 3.945, "{extent:?}");
+        let why = |told: Told| Plan::of(&told).unwrap_err().to_string();
+        assert!(why(told(small(), &[])).contains("needs a site with a place"));
+        let mut nowhere = told(small(), &[(54.7, 3.9)]);
+        nowhere.sites[0].latitude_deg = None;
+        assert!(why(nowhere).contains("its place is not known"));
+        let apart = why(told(NewForecast { cell_m: 20.0, ..small() }, &[(54.7, 3.9), (-30.0, 150.0)]));
+        assert!(apart.contains("cells") && apart.contains("hours"), "{apart}");
+    }
+
+    #[test]
+    fn a_forecast_in_memory_answers_for_its_sites_that_are_done() {
+        let (ground, folder) = (Arc::new(Ground::read(&[], &[]).unwrap()), tempfile::tempdir().unwrap());
+        let kept = Losses::new(folder.path());
+        let told = told(small(), &[(54.7, 3.9), (54.71, 3.93)]);
+        let plan = Plan::of(&told).unwrap();
+        assert_eq!(Opened::read(&ground, &kept, &told, 0).err().unwrap().code, "not_ready");
+        assert_eq!(Opened::read(&ground, &kept, &told, 1).err().unwrap().code, "gone");
+        for site in &plan.sites {
+            let key = plan.key(&ground, site);
+            kept.keep(&key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
+        }
+        let one = Opened::read(&ground, &kept, &told, 1).unwrap();
+        let place = Place { latitude_deg: 54.702, longitude_deg: 3.903 };
+        let said = one.at(place);
+        let best = said.values.iter().find(|value| value.words == "site-0");
+        assert!(best.is_some() && said.links.len() == 1, "{said:?}");
+        assert!(one.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty(), "the second is not done");
+        let both = Opened::read(&ground, &kept, &told, 2).unwrap();
+        assert!(!both.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty());
+        let (area, devices) = both.figures(&[place]);
+        assert!((area.total - 2.0 * std::f64::consts::PI).abs() < 0.5 && devices.covered() == 1.0, "{area:?}");
+        assert_eq!(both.legends().layers.len(), Layer::ALL.len());
+        assert!(both.legends().layers.iter().all(|legend| legend.classes.iter().all(|class| class.colour.len() == 7)));
+    }
+}

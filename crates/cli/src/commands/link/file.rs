@@ -9,7 +9,7 @@ use rust_xlsxwriter::{Format, Workbook};
 use crate::save;
 
 /// The formats of a table.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Form {
     Csv,
     Xlsx,
@@ -137,4 +137,53 @@ fn xlsx_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
     sheet.set_freeze_panes(1, 1)?;
     sheet.autofit();
     Ok(book.save_to_buffer()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use api::coverage::link::Measured;
+    use lorawan::Eui64;
+
+    use super::*;
+
+    fn link(measured: Option<Measured>, residual_db: Option<f64>) -> DeviceLink {
+        DeviceLink {
+            dev_eui: Eui64(0x02b0_0900_0000_0001),
+            device: "tide-05, north".into(),
+            fleet: "tide".into(),
+            gateway_eui: Eui64(0x02a1_f000_0000_0001),
+            gateway: "chapel-rise".into(),
+            distance_m: 4_180.4,
+            loss_db: 143.72,
+            forecast_dbm: -123.72,
+            margin_db: 5.61,
+            data_rate: Some(2),
+            blocked: true,
+            measured,
+            residual_db,
+            assigned: true,
+        }
+    }
+
+    #[test]
+    fn both_forms_hold_the_same_table() {
+        let heard = Measured { rssi_dbm: -116.0, snr_db: -6.8, heard: 37, of: 48 };
+        let links = [link(Some(heard), Some(0.14)), link(Some(heard), Some(-19.0)), link(None, None)];
+        let text = String::from_utf8(csv_bytes(&links).unwrap()).unwrap();
+        let lines: Vec<&str> = text.lines().collect();
+        assert_eq!(lines.len(), 4);
+        assert!(lines[0].starts_with("device,dev_eui,fleet,gateway,"));
+        assert!(lines[1].starts_with("\"tide-05, north\",02b0090000000001,tide,chapel-rise,"), "{}", lines[1]);
+        assert!(lines[1].ends_with("4180,143.7,-123.7,5.6,2,yes,-116,-6.8,37,48,0.1,as forecast"), "{}", lines[1]);
+        assert!(lines[2].ends_with("weaker than forecast") && lines[3].ends_with(",,,,,not heard"), "{text}");
+        let book = xlsx_bytes(&links).unwrap();
+        assert!(book.starts_with(b"PK"), "a zip of parts");
+    }
+
+    #[test]
+    fn the_name_says_the_form() {
+        assert_eq!(Form::of(Path::new("a.csv")).unwrap(), Form::Csv);
+        assert_eq!(Form::of(Path::new("a.xlsx")).unwrap(), Form::Xlsx);
+        assert!(Form::of(Path::new("a.ods")).unwrap_err().to_string().contains(".csv or .xlsx"));
+    }
 }

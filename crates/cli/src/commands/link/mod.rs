@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use api::coverage::link::{AssignBy, DeviceCoverage, DeviceLink, Verdict};
+use api::coverage::link::{AssignBy, CoverageVerdict, DeviceCoverage, DeviceLink};
 use clap::{Args, Subcommand, ValueEnum};
 
 use crate::client::Client;
@@ -127,7 +127,8 @@ async fn check(client: &Client, out: &Out, which: &LinkArgs) -> Result<()> {
         let verdict = one.verdict.label().to_owned();
         vec![one.device.clone(), verdict, margin, name(&one.best), name(&one.second), one.words.clone()]
     })?;
-    let troubled = |one: &&DeviceCoverage| matches!(one.verdict, Verdict::WeakByFault | Verdict::NotHeard);
+    let troubled =
+        |one: &&DeviceCoverage| matches!(one.verdict, CoverageVerdict::WeakByFault | CoverageVerdict::NotHeard);
     let troubled = all.iter().filter(troubled).count();
     anyhow::ensure!(troubled == 0, "{troubled} of {} devices are weaker than the forecast explains", all.len());
     Ok(())

@@ -79,3 +79,59 @@ pub(super) async fn export(client: &Client, file: Option<&Path>) -> Result<()> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_site_that_is_written_is_read_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("sites.csv");
+        let text = "name,latitude_deg,longitude_deg,height_m,gain_dbi,azimuth_deg,horizontal_beam_deg\n\
+                    wether-down,54.6985,3.852,12,9,110,65\nplain,54.7,3.9,,,,\n";
+        std::fs::write(&file, text).unwrap();
+        let sites = sites::rows(&file).unwrap();
+        let antenna = sites[0].radio.antenna.as_ref().unwrap();
+        assert_eq!((sites[0].radio.height_m, antenna.azimuth_deg, antenna.tilt_deg), (Some(12.0), Some(110.0), None));
+        assert_eq!(sites[1].radio, api::coverage::site::SiteRadio::default());
+        let mut writer = csv::Writer::from_path(&file).unwrap();
+        sites.iter().for_each(|site| writer.serialize(sites::Row::of(site)).unwrap());
+        drop(writer);
+        assert_eq!(sites::rows(&file).unwrap(), sites);
+    }
+
+    #[test]
+    fn a_line_that_cannot_be_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("sites.csv");
+        let why = |text: &str| {
+            std::fs::write(&file, text).unwrap();
+            format!("{:#}", sites::rows(&file).unwrap_err())
+        };
+        assert!(why("name,latitude_deg\na,54.7\n").contains("names no column longitude_deg"));
+        assert!(why("name,latitude_deg,longitude_deg,colour\na,54.7,3.9,red\n").contains("colour"));
+        let third = why("name,latitude_deg,longitude_deg\na,54.7,3.9\nb,north,3.9\n");
+        assert!(third.contains("line 3"), "{third}");
+        assert!(why("name,latitude_deg,longitude_deg\n").contains("no sites in it"));
+        let gone = why("name,latitude_deg,longitude_deg,antenna\na,54.7,3.9,none.json\n");
+        assert!(gone.contains("line 2") && gone.contains("none.json"), "{gone}");
+    }
+
+    #[test]
+    fn a_preview_says_what_the_service_would_refuse() {
+        let mut new = NewSite { name: "a".into(), latitude_deg: 54.7, longitude_deg: 3.9, ..NewSite::default() };
+        assert_eq!(would_be_refused(&new, &[]), None);
+        new.radio.height_m = Some(0.0);
+        assert!(would_be_refused(&new, &[]).unwrap().contains("height_m"));
+        let known = Site {
+            revision: String::new(),
+            name: "a".into(),
+            gateway: None,
+            latitude_deg: None,
+            longitude_deg: None,
+            radio: api::coverage::site::SiteRadio::default(),
+        };
+        assert!(would_be_refused(&new, &[known]).unwrap().contains("of this name"));
+    }
+}
