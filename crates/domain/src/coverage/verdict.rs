@@ -1,6 +1,7 @@
 //! What the links of a device come to: good, weak by nature, or weak by fault.
 
-use api::coverage::link::{AssignBy, CoverageVerdict, DeviceLink};
+use api::coverage::link::{AssignBy, CoverageVerdict, DeviceCoverage, DeviceLink};
+use api::diagnosis::device::{Finding as DeviceFinding, Weight};
 
 /// Less margin than this at the slowest data rate is weak: rain, a passing lorry or a summer's leaves take as much.
 const WEAK_DB: f64 = 10.0;
@@ -107,6 +108,16 @@ fn of_unheard(expected: &Finding) -> (CoverageVerdict, String) {
     (CoverageVerdict::OutOfReach, words)
 }
 
+/// A verdict as a finding about the device, for those who ask why. What keeps it from being heard at all is told by others.
+pub fn as_finding(coverage: &DeviceCoverage) -> Option<DeviceFinding> {
+    let weight = match coverage.verdict {
+        CoverageVerdict::Good | CoverageVerdict::OneGateway => Weight::Fine,
+        CoverageVerdict::WeakByNature | CoverageVerdict::WeakByFault | CoverageVerdict::OutOfReach => Weight::Attention,
+        CoverageVerdict::NotHeard | CoverageVerdict::Unknown => return None,
+    };
+    Some(DeviceFinding { weight, about: "coverage".into(), what: coverage.words.clone(), next_step: None })
+}
+
 /// Marks the gateway of each device by a criterion; links of one device stand together.
 pub fn assign(links: &mut [DeviceLink], by: AssignBy) {
     let value = |link: &DeviceLink| match by {
@@ -158,6 +169,25 @@ mod tests {
         assert_eq!(fault.verdict, CoverageVerdict::WeakByFault);
         assert!(fault.words.contains("28.0 dB at a"), "{}", fault.words);
         assert_eq!(judge(&[finding("a", None, Some(3.0))]).verdict, CoverageVerdict::WeakByNature);
+    }
+
+    #[test]
+    fn a_verdict_is_a_finding_unless_others_say_more() {
+        let coverage = |verdict| DeviceCoverage {
+            dev_eui: lorawan::Eui64(1),
+            device: "tide".into(),
+            fleet: "tide".into(),
+            verdict,
+            words: "It is far away.".into(),
+            margin_db: None,
+            best: None,
+            second: None,
+            margin_without_best_db: None,
+        };
+        let weight = |verdict| as_finding(&coverage(verdict)).map(|finding| finding.weight);
+        assert_eq!(weight(CoverageVerdict::OneGateway), Some(Weight::Fine));
+        assert_eq!(weight(CoverageVerdict::WeakByFault), Some(Weight::Attention));
+        assert_eq!((weight(CoverageVerdict::NotHeard), weight(CoverageVerdict::Unknown)), (None, None));
     }
 
     #[test]

@@ -1,7 +1,9 @@
 //! A forecast that is looked at: its sites' losses in memory, and what they make of the region.
 
+use std::io::Cursor;
 use std::sync::Arc;
 
+use anyhow::Result;
 use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, LegendClass, Legends, PlaceForecast};
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
@@ -11,6 +13,7 @@ use coverage::area::{Area, AreaError, layout_over, picture};
 use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, Terminal};
 use coverage::link::path::Method;
+use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::{Grid, Layout};
 use coverage::terrain::relief::Tile;
 use domain::coverage::forecast::{Computed, check, layer_word, value_words};
@@ -134,6 +137,17 @@ impl Opened {
     /// A tile of a layer as pixels. Blocks.
     pub(crate) fn tile(&self, layer: Layer, tile: Tile) -> Vec<u8> {
         picture::tile(&self.region, layer, tile)
+    }
+
+    /// A layer as a georeferenced raster. Blocks.
+    ///
+    /// # Errors
+    /// If it cannot be written.
+    pub(crate) fn geotiff(&self, layer: Layer) -> Result<Vec<u8>> {
+        let mut bytes = Cursor::new(Vec::new());
+        let about = format!("A forecast of Keen Heron: {}", layer.legend().title);
+        write(&self.region.layer(layer)?, Samples::Float, &about, &mut bytes)?;
+        Ok(bytes.into_inner())
     }
 
     /// Figures of the area, and of devices at these places.

@@ -1,5 +1,6 @@
 //! What a scenario registers, and how its devices are built.
 
+use api::coverage::site::{AntennaAbout, SiteChange, SiteRadio};
 use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::fleet::NewFleet;
@@ -7,6 +8,7 @@ use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
 use api::problem::Problem;
 use api::radio::settings::{Class, RadioSettings, RateSettings};
+use coverage::link::antenna::Antenna;
 use lorawan::crypto::{SessionKeys, SessionKeys11};
 use lorawan::{DevAddr, MacVersion};
 
@@ -53,6 +55,30 @@ impl GatewayEntry {
             ..GatewayAbout::default()
         };
         NewGateway { eui: self.eui.clone(), about }
+    }
+
+    /// What forecasts are to know of it.
+    pub fn to_site(&self) -> SiteChange {
+        let about = match &self.antenna {
+            Some(Antenna::Sector {
+                azimuth_deg,
+                tilt_deg,
+                horizontal_beam_deg,
+                vertical_beam_deg,
+                front_to_back_db,
+                ..
+            }) => Some(AntennaAbout {
+                azimuth_deg: Some(*azimuth_deg),
+                tilt_deg: Some(*tilt_deg),
+                horizontal_beam_deg: Some(*horizontal_beam_deg),
+                vertical_beam_deg: Some(*vertical_beam_deg),
+                front_to_back_db: Some(*front_to_back_db),
+                ..AntennaAbout::default()
+            }),
+            Some(Antenna::Omni { .. } | Antenna::Table(_)) | None => None,
+        };
+        let radio = SiteRadio { antenna: about, height_m: Some(self.height_m), ..SiteRadio::default() };
+        SiteChange { radio: Some(radio), ..SiteChange::default() }
     }
 }
 

@@ -16,7 +16,7 @@ use crate::commands::coverage::picture::{Beside, Colour, Picture, PictureForm, S
 
 /// The formats that a layer can be written in.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Form {
+pub(crate) enum Form {
     GeoTiff,
     Csv,
     GeoJson,
@@ -25,7 +25,7 @@ pub(super) enum Form {
 
 impl Form {
     /// The format that a file's name asks for.
-    pub(super) fn of(path: &Path) -> Result<Self> {
+    pub(crate) fn of(path: &Path) -> Result<Self> {
         match path.extension().and_then(|ending| ending.to_str()) {
             Some("tif" | "tiff") => Ok(Self::GeoTiff),
             Some("csv") => Ok(Self::Csv),
@@ -37,7 +37,7 @@ impl Form {
 }
 
 /// The layer that a word stands for.
-pub(super) const fn layer(word: LayerWord) -> Layer {
+pub(crate) const fn layer(word: LayerWord) -> Layer {
     match word {
         LayerWord::Uplink => Layer::Uplink,
         LayerWord::Downlink => Layer::Downlink,
@@ -53,7 +53,7 @@ pub(super) const fn layer(word: LayerWord) -> Layer {
 }
 
 /// The layer as a file.
-pub(super) fn bytes(form: Form, word: LayerWord, grid: &Grid, sites: &[(String, f64, f64)]) -> Result<Vec<u8>> {
+pub(crate) fn bytes(form: Form, word: LayerWord, grid: &Grid, sites: &[(String, f64, f64)]) -> Result<Vec<u8>> {
     match form {
         Form::GeoTiff => {
             let mut bytes = Cursor::new(Vec::new());

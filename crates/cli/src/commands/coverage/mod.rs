@@ -4,7 +4,7 @@ mod area;
 pub(crate) mod args;
 mod drawing;
 mod ground;
-mod layer_file;
+pub(crate) mod layer_file;
 mod path;
 mod picture;
 mod profile_picture;

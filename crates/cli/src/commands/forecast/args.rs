@@ -1,5 +1,7 @@
 //! `heron forecast`: its verbs and options.
 
+use std::path::PathBuf;
+
 use api::coverage::forecast::{Load, PathModel};
 use clap::{Args, Subcommand};
 use coverage::geo::Place;
@@ -7,7 +9,7 @@ use lorawan::modulation::SpreadingFactor;
 use lorawan::region::Region;
 
 use crate::args::seconds;
-use crate::commands::coverage::args::{ModelWord, load, place};
+use crate::commands::coverage::args::{LayerWord, ModelWord, load, place};
 use crate::complete;
 
 #[derive(Subcommand)]
@@ -24,6 +26,18 @@ pub(crate) enum ForecastVerb {
     },
     /// Forecast coverage around sites, on the service. Waits until it is whole, unless told not to.
     Add(Box<ForecastAddArgs>),
+    /// Write a layer to a file that ends with .tif (GeoTIFF with values), .csv, .geojson (contours) or .png (a picture with
+    /// its legend).
+    Export {
+        /// The forecast's id, as `heron forecast list` shows it.
+        id: String,
+        /// The layer.
+        #[arg(long, value_enum, default_value = "margin")]
+        layer: LayerWord,
+        /// The file.
+        #[arg(long, short, value_name = "FILE")]
+        output: PathBuf,
+    },
     /// Stop one that is computed and keep what is done; remove one that has ended.
     Remove {
         /// The forecast's id, as `heron forecast list` shows it.

@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 
 use agent::kit::Kit;
 use anyhow::{Context as _, Result};
+use api::coverage::site::Site;
 use api::device::DeviceDetail;
 use api::fleet::Fleet;
 use api::gateway::credential::KitOrder;
@@ -60,6 +61,9 @@ async fn register(client: &Client, out: &Out, scenario: &Scenario) -> Result<()>
     }
     for gateway in scenario.gateways.iter().filter(|g| !g.stranger) {
         let added = add::<Gateway>(client, "gateways", &gateway.to_register()).await?;
+        if added {
+            client.patch::<Site>(&client.one("sites", &gateway.name).await?, &gateway.to_site()).await?;
+        }
         said(out, "gateway", &gateway.name, added)?;
     }
     for device in scenario.devices.iter().filter(|d| !d.stranger) {

@@ -32,6 +32,7 @@ use crate::http::gateways::gateway;
 use crate::http::gateways::gateway::band_uses;
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
+use crate::http::planning::links;
 
 /// A device as it is shown; `heard_until` is the time up to which receptions are stored.
 pub(crate) fn show(row: DeviceRow, heard_until: DateTime<Utc>) -> Device {
@@ -297,7 +298,10 @@ pub(crate) async fn why(
     let next = next.as_ref().map(|(waiting, item)| (*waiting, item));
     let asked_before = app.strangers.before_registration(estate.id, eui);
     let asked = asked_before.as_ref();
-    let findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline, asked);
+    let mut findings = domain::diagnosis::device::findings(&detail, failed.as_ref(), next, &timeline, asked);
+    let coverage = links::of_one(&app, &estate, eui).await?;
+    findings.extend(domain::coverage::verdict::as_finding(&coverage));
+    findings.sort_by_key(|finding| finding.weight);
     let conditions = match detail.device.last_heard {
         None => conditions(&app, &estate, &detail, asked).await?,
         Some(_) => Vec::new(),

@@ -12,6 +12,7 @@ use domain::coverage::forecast::{check, first_frequency_mhz, rates};
 use domain::coverage::site::{first_receivers, terminal};
 use domain::coverage::verdict::assign;
 use engine::DeviceStatus;
+use lorawan::Eui64;
 use rayon::iter::{IntoParallelIterator as _, ParallelIterator as _};
 use serde::Deserialize;
 use store::{DeviceCursor, DeviceQuery, DeviceRow, MessageQuery, Named};
@@ -183,7 +184,12 @@ pub(crate) async fn show_coverage(
     estate: WholeEstate,
     PathEui(eui): PathEui,
 ) -> Answer<DeviceCoverage> {
+    of_one(&app, &estate, eui).await.map(Json)
+}
+
+/// What the links of one device come to.
+pub(crate) async fn of_one(app: &App, estate: &WholeEstate, eui: Eui64) -> Result<DeviceCoverage, Refusal> {
     let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", eui))?;
-    let found = compute(&app, &estate, vec![row], PathModel::default()).await?;
-    found.into_iter().next().map(|(_, coverage)| Json(coverage)).ok_or_else(|| not_found("device", eui))
+    let found = compute(app, estate, vec![row], PathModel::default()).await?;
+    found.into_iter().next().map(|(_, coverage)| coverage).ok_or_else(|| not_found("device", eui))
 }

@@ -68,6 +68,27 @@ pub(crate) async fn layer_tile(
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))
 }
 
+/// A layer as a georeferenced raster: GeoTIFF of 32-bit numbers in degrees of WGS 84, not a number where nothing is known.
+#[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/values", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(("forecast" = String, Path), LayerQuestion),
+    responses((status = 200, content_type = "image/tiff", body = Vec<u8>), (status = 404, body = Problem),
+        (status = 409, body = Problem), (status = 422, body = Problem)))]
+pub(crate) async fn layer_values(
+    State(app): State<App>,
+    estate: WholeEstate,
+    path: RawPathParams,
+    Params(question): Params<LayerQuestion>,
+) -> Result<impl IntoResponse, Refusal> {
+    let opened = opened(&app, &estate, &path).await?;
+    let layer = layer(question.layer.unwrap_or_default());
+    let written = blocking(move || opened.geotiff(layer)).await?;
+    let written = written.map_err(|why| {
+        tracing::error!("a layer cannot be written: {why:#}");
+        Refusal::internal()
+    })?;
+    Ok(([(header::CONTENT_TYPE, "image/tiff")], written))
+}
+
 /// What a forecast says of a place: the value of each layer, and the link to each site with its path.
 #[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/place", tag = "coverage",
     extensions(("x-right" = json!("view"))), params(("forecast" = String, Path), PlaceQuestion),

@@ -23,6 +23,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(forecasts::show_forecast, forecasts::remove_forecast))
         .routes(routes!(map::show_layers))
         .routes(routes!(map::layer_tile))
+        .routes(routes!(map::layer_values))
         .routes(routes!(map::show_place))
         .routes(routes!(links::list_links))
         .routes(routes!(links::list_coverage))
