@@ -25,7 +25,7 @@
     <span class="font-semibold tabular-nums">{figures.covered.area_km2.toFixed(1)} of {figures.computed.area_km2.toFixed(1)} km²</span> are covered, and
     <span class="font-semibold tabular-nums">{figures.covered.devices} of {figures.computed.devices}</span> devices with a place.
   </p>
-  <div class="grid gap-4 md:grid-cols-3">
+  <div class="grid items-start gap-4 md:grid-cols-3">
     {#each tables as { title, rows } (title)}
       <table class="table-xs table">
         <thead><tr><th>{title}</th><th class="text-right">Area</th><th class="text-right">Share</th><th class="text-right">Devices</th></tr></thead>

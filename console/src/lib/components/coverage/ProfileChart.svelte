@@ -36,7 +36,7 @@
   });
 </script>
 
-<figure>
+<figure class="block">
   <svg viewBox="0 0 {WIDTH} {HEIGHT}" class="w-full max-w-3xl" role="img" aria-label="Profile of the path from {link.site}: {link.obstacle}">
     {#each drawing.heights as { metres, y } (metres)}
       <line x1={LEFT} x2={WIDTH - 8} y1={y} y2={y} class="grid-line" />
