@@ -101,6 +101,7 @@ export type LayerLegend = Schemas["LayerLegend"];
 export type PlaceForecast = Schemas["PlaceForecast"];
 export type SiteLink = Schemas["Link"];
 export type Amount = Schemas["Amount"];
+export type SiteWorth = Schemas["SiteWorth"];
 export type DeviceCoverage = Schemas["DeviceCoverage"];
 export type DeviceLink = Schemas["DeviceLink"];
 

@@ -240,6 +240,7 @@ const EXAMPLES: &[Examples] = &[
         &[
             "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C",
             "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --at 54.689,3.942",
+            "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --next",
         ],
     ),
     ("forecast export", &["heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --layer best-site --output best-site.png"]),

@@ -265,6 +265,48 @@ pub struct SiteAmount {
     pub amount: Amount,
 }
 
+/// What is heard by at least one site, and by at least two.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct HeardAmount {
+    /// By at least one.
+    pub once: Amount,
+    /// By at least two, so that it is still heard when one fails.
+    pub twice: Amount,
+}
+
+/// A site with what it is worth.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SiteWorth {
+    /// The site.
+    pub site: String,
+    /// What is heard more with it than without.
+    pub more: HeardAmount,
+}
+
+/// Which site next, and which could go.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Ranking {
+    /// The sites that are taken to be there: the gateways among the forecast's sites, or those that were named.
+    pub base: Vec<String>,
+    /// What they hear.
+    pub heard: HeardAmount,
+    /// What each other site of the forecast would add, the best first: devices count before area, and what is heard at all before
+    /// what is heard twice.
+    pub add: Vec<SiteWorth>,
+    /// What would be lost without each of them, the one that could go first.
+    pub remove: Vec<SiteWorth>,
+}
+
+/// From which sites a ranking starts.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct RankingQuestion {
+    /// Sites that are taken to be there, separated by commas; the gateways if not given.
+    #[param(example = "chapel-rise,gull-tower")]
+    pub base: Option<String>,
+}
+
 /// One quantity of a forecast, drawn over the area.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]

@@ -4,6 +4,7 @@ pub mod forecast;
 pub mod legend;
 pub mod loss;
 pub mod picture;
+pub mod ranking;
 pub mod statistics;
 
 use thiserror::Error;

@@ -1,10 +1,12 @@
 //! Forecasts: what may be asked for, and what it is computed with.
 
 use api::coverage::forecast::{
-    Amount, Figures, GatewaysAmount, Layer as LayerWord, NewForecast, PathModel, RateAmount, SiteAmount,
+    Amount, Figures, GatewaysAmount, HeardAmount, Layer as LayerWord, NewForecast, PathModel, Ranking, RateAmount,
+    SiteAmount, SiteWorth,
 };
 use api::problem::{FieldProblems, Problem, bad_field};
 use coverage::area::forecast::Layer;
+use coverage::area::ranking::{Extent, Heard, Ranked, Reach};
 use coverage::area::statistics::Share;
 use coverage::link::budget::{DataRate, Judgement};
 use coverage::model::{Model, Surroundings, irregular, p1812};
@@ -169,6 +171,21 @@ pub fn value_words(layer: Layer, value: f64, sites: &[&str]) -> String {
         Layer::InReach => value.to_string(),
         Layer::Reliability => format!("{:.1} %", value * 100.0),
         _ => format!("{value:.1}{}", layer.legend().unit),
+    }
+}
+
+/// A ranking of sites by what they hear; `base` are the numbers of those that are taken to be there.
+pub fn ranking(heard: &Heard, base: &[u16], sites: &[&str]) -> Ranking {
+    let amount =
+        |extent: Extent| Amount { area_km2: extent.area_km2, devices: u32::try_from(extent.devices).unwrap_or(0) };
+    let told = |reach: Reach| HeardAmount { once: amount(reach.once), twice: amount(reach.twice) };
+    let name = |site: u16| sites.get(usize::from(site)).copied().unwrap_or_default().to_owned();
+    let worth = |one: &Ranked| SiteWorth { site: name(one.site), more: told(one.more) };
+    Ranking {
+        base: base.iter().map(|site| name(*site)).collect(),
+        heard: told(heard.by(base.iter().copied())),
+        add: heard.additions(base).iter().map(worth).collect(),
+        remove: heard.losses(base).iter().map(worth).collect(),
     }
 }
 

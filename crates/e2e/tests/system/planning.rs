@@ -1,6 +1,6 @@
 //! Planning coverage: sites, receivers, forecasts as jobs, and the links of devices.
 
-use api::coverage::forecast::{Forecast, ForecastState, Layer, Legends, PlaceForecast};
+use api::coverage::forecast::{Forecast, ForecastState, Layer, Legends, PlaceForecast, Ranking, SiteWorth};
 use api::coverage::link::{CoverageVerdict, DeviceCoverage, DeviceLink};
 use api::coverage::site::{Receiver, Site, SitesEffect};
 use e2e::browser::Browser;
@@ -208,6 +208,57 @@ async fn without_ground_it_says_that_all_is_flat_and_a_site_off_the_ground_is_na
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn planned_sites_are_ranked_by_what_they_add_and_a_layer_is_taken_away() {
+    let service = island().await;
+    // One far from both gateways, and one beside the first.
+    for (name, latitude_deg, longitude_deg) in [("beside", 54.7125, 3.885), ("far-quay", 54.681, 3.966)] {
+        let new = json!({ "name": name, "latitude_deg": latitude_deg, "longitude_deg": longitude_deg });
+        let _: Site = service.post("sites", new).await;
+    }
+    let made = forecast(&service, small(&["chapel-rise", "gull-tower", "beside", "far-quay"])).await;
+    let ranking: Ranking = service.get(&format!("forecasts/{}/ranking", made.id)).await;
+    assert_eq!(ranking.base, ["chapel-rise", "gull-tower"], "the gateways are there");
+    let order = |all: &[SiteWorth]| all.iter().map(|one| one.site.clone()).collect::<Vec<_>>();
+    assert_eq!(order(&ranking.add), ["far-quay", "beside"]);
+    let (far, beside) = (&ranking.add[0].more, &ranking.add[1].more);
+    assert!(far.once.area_km2 > 10.0 && beside.once.area_km2 < far.once.area_km2 / 2.0, "{ranking:?}");
+    assert!(beside.twice.area_km2 > far.twice.area_km2, "it only doubles what is there: {ranking:?}");
+    let all = format!("forecasts/{}/ranking?base=chapel-rise,gull-tower,beside,far-quay", made.id);
+    let all: Ranking = service.get(&all).await;
+    assert!(all.add.is_empty() && all.remove[3].more.once.area_km2 > all.remove[0].more.once.area_km2, "{all:?}");
+    let covered = made.figures.unwrap().covered.area_km2;
+    assert!((all.heard.once.area_km2 - covered).abs() < 0.05, "{} {covered}", all.heard.once.area_km2);
+    let path = format!("/estates/tarnsey/forecasts/{}/ranking?base=nowhere", made.id);
+    let (status, problem) = service.call(Method::GET, &path, None).await;
+    assert!(status == 422 && problem.to_string().contains("the forecast's sites are"), "{problem}");
+
+    // A layer in each form; GeoTIFF is opened by another program.
+    service.sign_heron_in();
+    let folder = tempfile::tempdir().unwrap();
+    let written = |name: &str| {
+        let file = folder.path().join(name);
+        service.heron_says(&["forecast", "export", &made.id, "--layer", "uplink", "--output", file.to_str().unwrap()]);
+        (std::fs::read(&file).unwrap(), file)
+    };
+    let (_, tif) = written("uplink.tif");
+    let told = std::process::Command::new("gdalinfo").args(["-json", "-stats"]).arg(&tif).output().unwrap();
+    let told: Value = serde_json::from_slice(&told.stdout).unwrap();
+    let band = &told["bands"][0];
+    assert_eq!(
+        (&band["type"], told["coordinateSystem"]["wkt"].as_str().unwrap().contains("WGS 84")),
+        (&json!("Float32"), true)
+    );
+    assert!((-160.0..-60.0).contains(&band["mean"].as_f64().unwrap()), "{band}");
+    assert!(written("uplink.png").0.starts_with(b"\x89PNG"));
+    let contours: Value = serde_json::from_slice(&written("uplink.geojson").0).unwrap();
+    assert_eq!(contours["features"].as_array().unwrap().len(), 6);
+    let lines = String::from_utf8(written("uplink.csv").0).unwrap().lines().count();
+    assert!(lines > 1_000, "{lines}");
+    let refused = service.heron(&["forecast", "export", &made.id, "--output", "uplink.kml"]);
+    assert!(String::from_utf8_lossy(&refused.stderr).contains(".tif, .csv, .geojson or .png"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_devices_links_are_compared_with_what_was_measured() {
     let mut bench = Bench::set_up().await;
     let found = async |service: &Service| {
@@ -278,8 +329,12 @@ async fn the_page_asks_for_a_forecast_draws_it_and_explains_a_place() {
     browser.click(By::XPath("//button[text()='Forecast']")).await;
     browser.text_when("[data-forecast=done]", |text| text.contains("done")).await;
     browser.text_when("[data-covered]", |text| text.contains("km²")).await;
+    browser
+        .text_when("[data-where-next]", |text| text.contains("No planned site") && text.contains("gull-tower"))
+        .await;
     browser.text_when("[data-legend=margin]", |text| text.contains("40 dB or more")).await;
-    let script = "return document.querySelectorAll('.over img.leaflet-tile-loaded').length";
+    let script = "const all = [...document.querySelectorAll('.over img')];
+        return all.every((tile) => tile.classList.contains('leaflet-tile-loaded')) ? all.length : 0";
     until("tiles of the layer", async || {
         let loaded = browser.window.execute(script, Vec::new()).await.ok()?;
         loaded.json().as_u64().filter(|count| *count > 1)

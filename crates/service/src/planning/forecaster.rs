@@ -284,9 +284,7 @@ impl Forecaster {
         row: &mut ForecastRow,
         opened: Arc<Opened>,
     ) -> Result<Ended, StoreError> {
-        let devices = store.devices(row.estate_id, &DeviceQuery::default(), MOST_DEVICES).await?;
-        let place = |device: &DeviceRow| device.place.and_then(|at| Place::new(at.latitude_deg, at.longitude_deg));
-        let places: Vec<Place> = devices.iter().filter_map(place).collect();
+        let places = places(store, row.estate_id).await?;
         let names: Vec<String> = row.forecast.sites.iter().map(|site| site.name.clone()).collect();
         let made = self.off_thread(move |_| {
             let (area, devices) = opened.figures(&places);
@@ -332,6 +330,16 @@ impl Forecaster {
         self.losses.keep(key, &grid).map_err(unkept)?;
         Ok((grid, false))
     }
+}
+
+/// The places of an estate's devices, as far as they are known.
+///
+/// # Errors
+/// The database cannot be read.
+pub(crate) async fn places(store: &Store, estate: EstateId) -> Result<Vec<Place>, StoreError> {
+    let devices = store.devices(estate, &DeviceQuery::default(), MOST_DEVICES).await?;
+    let place = |device: &DeviceRow| device.place.and_then(|at| Place::new(at.latitude_deg, at.longitude_deg));
+    Ok(devices.iter().filter_map(place).collect())
 }
 
 /// How a forecast ended.

@@ -8,6 +8,7 @@ use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, LegendC
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
 use coverage::area::forecast::{Forecast, Layer, Question, Site};
+use coverage::area::ranking::Heard;
 use coverage::area::statistics::{Share, of_area, of_places};
 use coverage::area::{Area, AreaError, layout_over, picture};
 use coverage::geo::{Extent, Place};
@@ -157,12 +158,24 @@ impl Opened {
         (of_area(&self.region), devices)
     }
 
+    /// Who hears what. Blocks, and takes all threads of the pool that it runs in.
+    ///
+    /// # Errors
+    /// There are too many sites.
+    pub(crate) fn heard(&self, places: &[Place]) -> Result<Heard, Problem> {
+        let layout = self.plan.layout;
+        let made =
+            with(&self.ground, &self.plan, &self.losses, |sites, question| Heard::of(layout, sites, question, places));
+        made.map_err(|why| bad_field("sites", "these", why))
+    }
+
     /// The legends of all layers.
     pub(crate) fn legends(&self) -> Legends {
         legends(&self.names())
     }
 
-    fn names(&self) -> Vec<&str> {
+    /// The names of its sites, in the order of their numbers.
+    pub(crate) fn names(&self) -> Vec<&str> {
         self.plan.sites.iter().map(|site| site.name.as_str()).collect()
     }
 

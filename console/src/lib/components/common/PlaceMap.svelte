@@ -108,7 +108,9 @@
     if (!tile || !context) return null;
     const box = tile.getBoundingClientRect();
     context.clearRect(0, 0, 1, 1);
-    context.drawImage(tile, ((x - box.left) / box.width) * 256, ((y - box.top) / box.height) * 256, 1, 1, 0, 0, 1, 1);
+    // One whole pixel: between two of them there are colours that no class has.
+    const at = (offset: number, size: number) => Math.min(255, Math.floor((offset / size) * 256));
+    context.drawImage(tile, at(x - box.left, box.width), at(y - box.top, box.height), 1, 1, 0, 0, 1, 1);
     const [red = 0, green = 0, blue = 0, clear = 0] = context.getImageData(0, 0, 1, 1).data;
     return clear === 0 ? null : `#${[red, green, blue].map((part) => part.toString(16).padStart(2, "0")).join("")}`;
   }

@@ -12,6 +12,7 @@
   import ForecastForm from "#lib/components/coverage/ForecastForm.svelte";
   import ForecastMap from "#lib/components/coverage/ForecastMap.svelte";
   import Sites from "#lib/components/coverage/Sites.svelte";
+  import WhereNext from "#lib/components/coverage/WhereNext.svelte";
   import Verdicts from "#lib/components/coverage/Verdicts.svelte";
   import { moment } from "#lib/format.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
@@ -111,6 +112,10 @@
       {#key shown.id}<ForecastMap forecast={shown} />{/key}
     {/if}
     <div class="mt-5"><Figures forecast={shown} /></div>
+    {#if shown.state === "done" && shown.sites.length > 1}
+      <h2 class="mt-6 mb-2">Where next</h2>
+      {#key shown.id}<WhereNext forecast={shown} />{/key}
+    {/if}
   {:else if !held.problem}
     <Loading />
   {/if}

@@ -23,6 +23,9 @@ pub(crate) enum ForecastVerb {
         /// A place: latitude and longitude in degrees. Shows each layer there, and the link to each site.
         #[arg(long, value_name = "PLACE", value_parser = place, allow_hyphen_values = true)]
         at: Option<Place>,
+        /// Rank the sites: what each planned one would add to the gateways, and which gateway could go.
+        #[arg(long, conflicts_with = "at")]
+        next: bool,
     },
     /// Forecast coverage around sites, on the service. Waits until it is whole, unless told not to.
     Add(Box<ForecastAddArgs>),

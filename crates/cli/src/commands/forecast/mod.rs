@@ -7,7 +7,9 @@ use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Result, bail};
-use api::coverage::forecast::{Amount, Forecast, ForecastState, NewForecast, PlaceForecast};
+use api::coverage::forecast::{
+    Amount, Forecast, ForecastState, HeardAmount, NewForecast, PlaceForecast, Ranking, SiteWorth,
+};
 use api::coverage::site::Site;
 use domain::coverage::forecast::layer_word;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -115,6 +117,33 @@ async fn at(client: &Client, out: &Out, path: &str, place: coverage::geo::Place)
     out.line(show::table(&head, rows))
 }
 
+/// What each site is worth.
+async fn ranking(client: &Client, out: &Out, path: &str) -> Result<()> {
+    let ranking: Ranking = client.get(&format!("{path}/ranking"), &[]).await?;
+    if out.json {
+        return out.json(&ranking);
+    }
+    let amount = |one: Amount| [format!("{:.1} km²", one.area_km2), one.devices.to_string()];
+    let HeardAmount { once, twice } = ranking.heard;
+    let base = if ranking.base.is_empty() { "No gateway".to_owned() } else { ranking.base.join(", ") };
+    let heard = |one: Amount| format!("{:.1} km² and {} devices", one.area_km2, one.devices);
+    out.line(format!("{base}: {} heard, {} by two or more.", heard(once), heard(twice)))?;
+    let table = |first: &str, all: &[SiteWorth]| {
+        let rows = all.iter().map(|one| {
+            let numbers = [amount(one.more.once), amount(one.more.twice)].concat();
+            std::iter::once(one.site.clone()).chain(numbers).collect()
+        });
+        show::table(&[first, "AREA", "DEVICES", "AREA BY TWO", "DEVICES BY TWO"], rows)
+    };
+    for (first, all) in [("WOULD ADD", &ranking.add), ("WITHOUT IT IS LOST", &ranking.remove)] {
+        if !all.is_empty() {
+            out.line("")?;
+            out.line(table(first, all))?;
+        }
+    }
+    Ok(())
+}
+
 /// Writes a layer: the service gives its values, and the other forms are made of them here.
 async fn export(client: &Client, (id, layer): (&str, LayerWord), file: &Path) -> Result<()> {
     let form = Form::of(file)?;
@@ -190,10 +219,13 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: ForecastVerb, yes: boo
                 vec![id, name, state, sites(one), receiver, covered(one), show::ago(Some(one.begun_at))]
             })
         }
-        ForecastVerb::Show { id, at: place } => {
+        ForecastVerb::Show { id, at: place, next } => {
             let path = client.one("forecasts", &id).await?;
             if let Some(place) = place {
                 return at(client, out, &path, place).await;
+            }
+            if next {
+                return ranking(client, out, &path).await;
             }
             let forecast: Forecast = client.get(&path, &[]).await?;
             out.one(&forecast, lines)?;

@@ -1,13 +1,13 @@
 //! A forecast on the map: legends, tiles of its layers, and what it says of a place.
 
-use api::coverage::forecast::{LayerQuestion, Legends, PlaceForecast, PlaceQuestion};
-use api::problem::{FieldProblems, Problem};
+use api::coverage::forecast::{LayerQuestion, Legends, PlaceForecast, PlaceQuestion, Ranking, RankingQuestion};
+use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::{RawPathParams, State};
 use axum::http::header;
 use axum::response::IntoResponse;
 use coverage::geo::Place;
 use coverage::terrain::relief::{MAX_LEVEL, Tile};
-use domain::coverage::forecast::layer;
+use domain::coverage::forecast::{layer, ranking};
 use domain::input;
 use std::sync::Arc;
 
@@ -18,15 +18,19 @@ use crate::http::extract::{Params, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
+use crate::planning::forecaster::places;
 use crate::planning::opened::Opened;
 
 /// How long a browser may keep a tile: its address changes with every site that is done.
 const KEPT: &str = "private, max-age=3600";
 
+fn id(path: &RawPathParams) -> &str {
+    path.iter().find(|(name, _)| *name == "forecast").map(|(_, id)| id).unwrap_or_default()
+}
+
 /// The forecast in the path, in memory.
 async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result<Arc<Opened>, Refusal> {
-    let id = path.iter().find(|(name, _)| *name == "forecast").map(|(_, id)| id).unwrap_or_default();
-    let row = found(app, estate, id).await?;
+    let row = found(app, estate, id(path)).await?;
     Ok(app.forecaster.open(&row.forecast).await?)
 }
 
@@ -87,6 +91,40 @@ pub(crate) async fn layer_values(
         Refusal::internal()
     })?;
     Ok(([(header::CONTENT_TYPE, "image/tiff")], written))
+}
+
+/// Which site next, and which could go: the sites of a forecast ranked by what they add to those that are there.
+#[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/ranking", tag = "coverage",
+    extensions(("x-right" = json!("view"))), params(("forecast" = String, Path), RankingQuestion),
+    responses((status = 200, body = Ranking), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(crate) async fn show_ranking(
+    State(app): State<App>,
+    estate: WholeEstate,
+    path: RawPathParams,
+    Params(question): Params<RankingQuestion>,
+) -> Answer<Ranking> {
+    let row = found(&app, &estate, id(&path)).await?;
+    let opened = app.forecaster.open(&row.forecast).await?;
+    let names: Vec<String> = opened.names().into_iter().map(str::to_owned).collect();
+    let number = |name: &str| {
+        let at = names.iter().position(|one| one == name.trim()).and_then(|at| u16::try_from(at).ok());
+        at.ok_or_else(|| bad_field("base", name, format!("the forecast's sites are {}", names.join(", "))))
+    };
+    let base: Vec<u16> = match &question.base {
+        Some(base) => base.split(',').filter(|name| !name.trim().is_empty()).map(number).collect::<Result<_, _>>()?,
+        None => {
+            let gateways = row.forecast.sites.iter().enumerate().filter(|(_, site)| site.gateway.is_some());
+            gateways.filter_map(|(n, _)| u16::try_from(n).ok()).collect()
+        }
+    };
+    let places = places(&app.store, estate.id).await?;
+    let forecaster = Arc::clone(&app.forecaster);
+    let ranked = blocking(move || {
+        let heard = forecaster.on_all_cores(|| opened.heard(&places))?;
+        Ok::<_, Problem>(ranking(&heard, &base, &opened.names()))
+    });
+    Ok(Json(ranked.await??))
 }
 
 /// What a forecast says of a place: the value of each layer, and the link to each site with its path.

@@ -25,6 +25,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(map::layer_tile))
         .routes(routes!(map::layer_values))
         .routes(routes!(map::show_place))
+        .routes(routes!(map::show_ranking))
         .routes(routes!(links::list_links))
         .routes(routes!(links::list_coverage))
         .routes(routes!(links::show_coverage))
