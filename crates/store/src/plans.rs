@@ -203,12 +203,13 @@ impl Store {
         row.as_ref().map(read).transpose()
     }
 
-    /// All forecasts that have not ended, oldest first.
+    /// All forecasts that have not ended, oldest first. One whose row cannot be read is left out: it keeps no other from being
+    /// computed, and its estate's list says what is wrong with it.
     pub async fn open_forecasts(&self) -> Result<Vec<ForecastRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM forecasts WHERE state IN ('waiting', 'running') ORDER BY id")
             .fetch_all(&self.pool)
             .await?;
-        rows.iter().map(read).collect()
+        Ok(rows.iter().filter_map(|row| read(row).ok()).collect())
     }
 
     /// Removes a forecast; whether there was one.

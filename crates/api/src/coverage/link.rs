@@ -30,7 +30,7 @@ pub struct Link {
     /// The loss, part by part.
     pub parts: Vec<LossPart>,
     /// What stands most in the way, in words.
-    #[schema(example = "The line of sight is blocked: ground, 2.31 km from the site, rises 24.0 m above it.")]
+    #[schema(example = "The line of sight is blocked: ground, 2.31 km from the gateway, rises 24.0 m above it.")]
     pub obstacle: String,
     /// Whether the line of sight is blocked.
     pub blocked: bool,

@@ -24,7 +24,7 @@ pub struct Heard {
 
 /// How much area and how many devices.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub struct Extent {
+pub struct Amount {
     /// Of area, in square kilometres.
     pub area_km2: f64,
     /// Of devices.
@@ -35,9 +35,9 @@ pub struct Extent {
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Reach {
     /// By at least one of them.
-    pub once: Extent,
+    pub once: Amount,
     /// By at least two of them.
-    pub twice: Extent,
+    pub twice: Amount,
 }
 
 /// A site with what it changes.
@@ -49,7 +49,7 @@ pub struct Ranked {
     pub more: Reach,
 }
 
-impl std::ops::Sub for Extent {
+impl std::ops::Sub for Amount {
     type Output = Self;
 
     fn sub(self, less: Self) -> Self {
@@ -102,7 +102,7 @@ impl Heard {
             sites.into_iter().filter(|site| usize::from(*site) < self.sites).fold(0, |all, site| all | 1 << site);
         let count =
             |masks: &[Mask], least: u32| masks.iter().filter(|mask| (*mask & wanted).count_ones() >= least).count();
-        let extent = |least: u32| Extent {
+        let extent = |least: u32| Amount {
             area_km2: count(&self.cells, least) as f64 * self.cell_km2,
             devices: count(&self.devices, least) as i64,
         };
@@ -129,7 +129,7 @@ impl Heard {
 }
 
 /// Devices count before area, and being heard at all before being heard twice.
-fn ranked(mut all: Vec<Ranked>, of: impl Fn(Reach) -> [Extent; 2]) -> Vec<Ranked> {
+fn ranked(mut all: Vec<Ranked>, of: impl Fn(Reach) -> [Amount; 2]) -> Vec<Ranked> {
     all.sort_by(|a, b| {
         let pairs = of(b.more).into_iter().zip(of(a.more));
         pairs.fold(std::cmp::Ordering::Equal, |order, (b, a)| {

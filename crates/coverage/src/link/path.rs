@@ -38,6 +38,14 @@ pub struct Method<'a> {
     pub judgement: &'a Judgement,
 }
 
+impl Method<'_> {
+    /// The same for a link of this length. Nearer than its model reaches there is free space between the antennas, as in areas.
+    #[must_use]
+    pub fn over(self, distance_m: f64) -> Self {
+        if distance_m < self.model.shortest_m() { Self { model: &Model::FreeSpace, ..self } } else { self }
+    }
+}
+
 /// A computed link.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Link {
@@ -84,9 +92,7 @@ impl Link {
             profile,
         };
         let path = link.path();
-        // Nearer than a model reaches there is nothing between the antennas, as in areas.
-        let near = link.profile.length_m() < method.model.shortest_m();
-        let loss = if near { Model::FreeSpace.loss(&path)? } else { method.model.loss(&path)? };
+        let loss = method.model.loss(&path)?;
         let (station_m, terminal_m) = path.antennas_m();
         let elevation_deg = ((terminal_m - station_m) / link.profile.length_m()).atan().to_degrees();
         let towards = (link.bearing_deg, elevation_deg);
@@ -141,6 +147,10 @@ mod tests {
         let bare = Terrain::default();
         let off = of(&Method { terrain: &bare, ..method }, from.towards(90.0, 5_000.0)).unwrap_err().to_string();
         assert!(off.contains("leaves the terrain"), "{off}");
+        let hata = Model::Hata(crate::model::Surroundings::Open);
+        let near = Method { model: &hata, ..method };
+        assert!(of(&near, from.towards(90.0, 200.0)).is_err(), "it begins at a kilometre");
+        assert!(of(&near.over(200.0), from.towards(90.0, 200.0)).is_ok());
         let far = Method { frequency_mhz: f64::NAN, ..method };
         assert!(matches!(of(&far, from.towards(0.0, 900.0)), Err(LinkError::Range(_))));
     }

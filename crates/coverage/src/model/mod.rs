@@ -111,6 +111,23 @@ pub enum Mechanism {
     Variability,
 }
 
+impl Mechanism {
+    /// In words.
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::FreeSpace => "free space",
+            Self::Surroundings => "surroundings",
+            Self::Multipath => "multipath",
+            Self::Diffraction => "diffraction",
+            Self::BeyondHorizon => "scatter and ducts",
+            Self::TransmitterCover => "cover at the gateway",
+            Self::ReceiverCover => "cover at the device",
+            Self::Places => "worse places",
+            Self::Variability => "variability",
+        }
+    }
+}
+
 /// One part of a loss.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct LossPart {

@@ -32,6 +32,26 @@ impl Obstacle {
     }
 }
 
+impl std::fmt::Display for Obstacle {
+    /// A sentence: whether the line of sight is free, and what comes nearest to it.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let cover = if self.cover_m > 0.0 { format!(" with cover of {} m on it", self.cover_m) } else { String::new() };
+        let at = format!("ground{cover}, {:.2} km from the gateway", self.distance_m / 1000.0);
+        let by = self.above_line_m.abs();
+        if self.blocks() {
+            write!(f, "The line of sight is blocked: {at}, rises {by:.1} m above it.")
+        } else if self.disturbs() {
+            let needed = 0.6 * self.fresnel_m;
+            write!(
+                f,
+                "The line of sight is free, but {at}, comes within {by:.1} m of it: {needed:.1} m would be needed."
+            )
+        } else {
+            write!(f, "The line of sight is free: {at}, stays {by:.1} m below it.")
+        }
+    }
+}
+
 /// How far the curved earth rises between the ends of a path, in metres.
 pub fn bulge_m(distance_m: f64, length_m: f64) -> f64 {
     distance_m * (length_m - distance_m) / (2.0 * USUAL_EARTH_FACTOR * EARTH_RADIUS_M)

@@ -6,7 +6,7 @@ use api::coverage::forecast::{
 };
 use api::problem::{FieldProblems, Problem, bad_field};
 use coverage::area::forecast::Layer;
-use coverage::area::ranking::{Extent, Heard, Ranked, Reach};
+use coverage::area::ranking::{self, Heard, Ranked, Reach};
 use coverage::area::statistics::Share;
 use coverage::link::budget::{DataRate, Judgement};
 use coverage::model::{Model, Surroundings, irregular, p1812};
@@ -177,7 +177,7 @@ pub fn value_words(layer: Layer, value: f64, sites: &[&str]) -> String {
 /// A ranking of sites by what they hear; `base` are the numbers of those that are taken to be there.
 pub fn ranking(heard: &Heard, base: &[u16], sites: &[&str]) -> Ranking {
     let amount =
-        |extent: Extent| Amount { area_km2: extent.area_km2, devices: u32::try_from(extent.devices).unwrap_or(0) };
+        |one: ranking::Amount| Amount { area_km2: one.area_km2, devices: u32::try_from(one.devices).unwrap_or(0) };
     let told = |reach: Reach| HeardAmount { once: amount(reach.once), twice: amount(reach.twice) };
     let name = |site: u16| sites.get(usize::from(site)).copied().unwrap_or_default().to_owned();
     let worth = |one: &Ranked| SiteWorth { site: name(one.site), more: told(one.more) };

@@ -1,7 +1,7 @@
 //! Sites and receivers: what their radios may be, and what is assumed where nothing is said.
 
 use api::coverage::site::{AntennaAbout, ReceiverRadio, SiteRadio};
-use api::problem::{Problem, bad_field};
+use api::problem::{FieldProblem, Problem, bad_field, bad_fields};
 use coverage::link::antenna::{Antenna, AntennaError, AntennaTable};
 use coverage::link::budget::{Station, Terminal};
 
@@ -124,7 +124,8 @@ pub fn antenna(about: &AntennaAbout) -> Result<Antenna, Problem> {
 }
 
 fn missing(field: &str) -> Problem {
-    bad_field(field, "", "an antenna that points somewhere has azimuth_deg and horizontal_beam_deg")
+    let detail = "it is missing; an antenna that points somewhere has azimuth_deg and horizontal_beam_deg".to_owned();
+    bad_fields(vec![FieldProblem { field: field.to_owned(), detail }])
 }
 
 fn of_antenna(why: &AntennaError) -> Problem {

@@ -160,7 +160,7 @@ mod tests {
 
     #[test]
     fn the_forecast_tells_nature_from_fault() {
-        let hill = "The line of sight is blocked: ground, 2.31 km from the site, rises 24.0 m above it.";
+        let hill = "The line of sight is blocked: ground, 2.31 km from the gateway, rises 24.0 m above it.";
         let behind = Finding { blocked_by: Some(hill.into()), ..finding("a", Some(5.0), Some(3.0)) };
         let nature = judge(&[behind]);
         assert_eq!(nature.verdict, CoverageVerdict::WeakByNature);

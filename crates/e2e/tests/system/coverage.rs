@@ -200,7 +200,8 @@ fn an_antenna_that_points_away_and_a_busy_channel_cost_coverage() {
 
     let bad = file("bad.csv", &format!("{head}tower,54.696,3.842,18,6,75,,\n"));
     let why = refused(&["area", "--sites", &bad, "--terrain", &heights]).1;
-    assert!(why.contains("bad.csv, line 2: an antenna that points somewhere has azimuth_deg"), "{why}");
+    assert!(why.contains("bad.csv, line 2: horizontal_beam_deg: "), "{why}");
+    assert!(why.contains("it is missing; an antenna that points somewhere has azimuth_deg"), "{why}");
     file("beam.json", r#"{"kind": "omni", "gain_dbi": 99, "vertical_beam_deg": 30}"#);
     let why = refused(&["area", "--sites", &of_file, "--terrain", &heights]).1;
     assert!(why.contains("file.csv, line 2: ") && why.contains("gain_dbi is 99 dBi"), "{why}");

@@ -262,7 +262,7 @@ async fn where_a_device_is_and_what_else_is_known_is_kept() {
     assert_eq!(a.attributes["owner"], "harbour office");
     // What is exported can be imported; a change keeps what it does not name.
     let exported = service.heron_says(&["device", "export", "--find", "02b0010000000001"]);
-    assert!(exported.contains("54.689,3.942,2,no,owner=harbour office; pole=12"), "{exported}");
+    assert!(exported.contains("54.689,3.942,2,no,,,owner=harbour office; pole=12"), "{exported}");
     let said = service.heron_says(&["device", "set", "a", "--height-m", "3.5", "--attribute", "pole="]);
     assert!(
         said.contains("place: 54.68900, 3.94200, 2 m above the ground, outdoors → 54.68900, 3.94200, 3.5 m"),

@@ -182,6 +182,12 @@ async fn what_cannot_be_forecast_is_refused_with_its_cost_and_one_can_be_stopped
         (service.get::<Forecast>(&format!("forecasts/{}", long.id)).await.state == ForecastState::Running).then_some(())
     })
     .await;
+    // No more than five of an estate wait; who asks for more is told.
+    for _ in 0..3 {
+        let _: Forecast = service.post("forecasts", small(&["gull-tower"])).await;
+    }
+    let (status, problem) = service.refused(Method::POST, "forecasts", small(&["gull-tower"])).await;
+    assert!(status == 409 && problem.to_string().contains("5 are waiting"), "{problem}");
     let (status, stopped) =
         service.call(Method::DELETE, &format!("/estates/tarnsey/forecasts/{}", long.id), None).await;
     assert_eq!((status, &stopped["state"]), (StatusCode::OK, &json!("cancelled")));

@@ -28,8 +28,8 @@ use crate::planning::opened::{Opened, Plan};
 const LOOK_EVERY: Duration = Duration::from_secs(30);
 /// How often files that nobody names are deleted.
 const PRUNE_EVERY: Duration = Duration::from_secs(3600);
-/// Forecasts that are held in memory for those who look at them.
-const IN_MEMORY: usize = 4;
+/// What forecasts that are looked at may take of memory together, in bytes; the latest is held in any case.
+const IN_MEMORY: usize = 400_000_000;
 /// Devices that the figures count, at most.
 const MOST_DEVICES: u32 = 20_000;
 /// How much less the computing counts than all else that the service does (`nice`).
@@ -153,7 +153,11 @@ impl Forecaster {
         let mut all = lock(&self.opened);
         all.retain(|(held, ..)| held != id);
         all.push_front((id.to_owned(), done, Arc::clone(opened)));
-        all.truncate(IN_MEMORY);
+        let mut bytes = 0;
+        all.retain(|(held, _, opened)| {
+            bytes += opened.bytes();
+            held == id || bytes <= IN_MEMORY
+        });
     }
 
     /// Works until the service stops. A forecast that was not whole goes on with the next site.

@@ -7,8 +7,7 @@ use api::message::{Body, Message};
 use coverage::geo::Place;
 use coverage::link::budget::Terminal;
 use coverage::link::path::{Link, LinkError, Method};
-use coverage::model::Mechanism;
-use coverage::model::obstacle::{Obstacle, bulge_m, fresnel_m};
+use coverage::model::obstacle::{bulge_m, fresnel_m};
 use coverage::survey::{median, signal_dbm};
 use domain::coverage::verdict::{Finding, judge};
 use lorawan::Eui64;
@@ -35,9 +34,10 @@ pub(crate) fn between(
     site: &Placed,
     (place, terminal): (Place, &Terminal),
 ) -> Result<Told, LinkError> {
-    let link = Link::between(method, (site.place, &site.station), (place, terminal))?;
+    let method = method.over(site.place.distance_m(place));
+    let link = Link::between(&method, (site.place, &site.station), (place, terminal))?;
     let part =
-        |part: &coverage::model::LossPart| LossPart { what: mechanism(part.mechanism).into(), loss_db: part.loss_db };
+        |part: &coverage::model::LossPart| LossPart { what: part.mechanism.label().into(), loss_db: part.loss_db };
     Ok(Told {
         site: site.name.clone(),
         distance_m: link.profile.length_m(),
@@ -49,43 +49,10 @@ pub(crate) fn between(
         data_rate: link.budget.best_data_rate,
         loss_db: link.loss.total_db,
         parts: link.loss.parts.iter().filter(|part| part.loss_db.abs() >= LEAST_DB).map(part).collect(),
-        obstacle: obstacle_words(&link.obstacle),
+        obstacle: link.obstacle.to_string(),
         blocked: link.obstacle.blocks(),
         profile: profile(&link),
     })
-}
-
-/// What a part of a loss comes from, in words.
-const fn mechanism(one: Mechanism) -> &'static str {
-    match one {
-        Mechanism::FreeSpace => "free space",
-        Mechanism::Surroundings => "surroundings",
-        Mechanism::Multipath => "multipath",
-        Mechanism::Diffraction => "diffraction",
-        Mechanism::BeyondHorizon => "scatter and ducts",
-        Mechanism::TransmitterCover => "cover at the gateway",
-        Mechanism::ReceiverCover => "cover at the device",
-        Mechanism::Places => "worse places",
-        Mechanism::Variability => "variability",
-    }
-}
-
-fn obstacle_words(obstacle: &Obstacle) -> String {
-    let what = if obstacle.cover_m > 0.0 {
-        format!("ground with cover of {} m on it", obstacle.cover_m)
-    } else {
-        "ground".into()
-    };
-    let at = format!("{what}, {:.2} km from the site", obstacle.distance_m / 1000.0);
-    let by = obstacle.above_line_m.abs();
-    if obstacle.blocks() {
-        format!("The line of sight is blocked: {at}, rises {by:.1} m above it.")
-    } else if obstacle.disturbs() {
-        let needed = 0.6 * obstacle.fresnel_m;
-        format!("The line of sight is free, but {at}, comes within {by:.1} m of it: {needed:.1} m would be needed.")
-    } else {
-        format!("The line of sight is free: {at}, stays {by:.1} m below it.")
-    }
 }
 
 /// The profile of a link, thinned to what can be drawn; of points that are left out the highest counts.
@@ -178,7 +145,8 @@ pub(crate) fn of_device(
         let measured = heard.measured(gateway.eui);
         let near = place.filter(|place| place.distance_m(gateway.site.place) <= FARTHEST_M);
         let link = near.and_then(|place| {
-            let link = Link::between(method, (gateway.site.place, &gateway.site.station), (place, terminal));
+            let method = method.over(place.distance_m(gateway.site.place));
+            let link = Link::between(&method, (gateway.site.place, &gateway.site.station), (place, terminal));
             link.ok()
         });
         findings.push(finding(gateway, link.as_ref(), (measured, power.lowered_db)));
@@ -227,7 +195,7 @@ fn finding(gateway: &GatewaySite, link: Option<&Link>, (measured, lowered_db): (
         forecast_db: link.map(|link| link.budget.uplink_dbm + lowered_db - slowest),
         measured_db: measured.map(|one| signal_dbm(one.rssi_dbm, one.snr_db) + lowered_db - slowest),
         heard: measured.map_or(0.0, |one| f64::from(one.heard) / f64::from(one.of.max(1))),
-        blocked_by: link.filter(|link| link.obstacle.blocks()).map(|link| obstacle_words(&link.obstacle)),
+        blocked_by: link.filter(|link| link.obstacle.blocks()).map(|link| link.obstacle.to_string()),
     }
 }
 

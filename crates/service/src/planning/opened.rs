@@ -25,6 +25,9 @@ use crate::planning::links;
 use crate::planning::losses::{LossKey, Losses, STEP_M};
 use crate::planning::sites::{Placed, placed};
 
+/// Cells of the region around all sites, at most.
+const MOST_REGION_CELLS: usize = 4_000_000;
+
 /// What a forecast computes with: its request, checked.
 #[derive(Debug, Clone)]
 pub(crate) struct Plan {
@@ -59,6 +62,17 @@ impl Plan {
             bad_field("sites", "none", "a forecast needs a site with a place: add one, or give a gateway its place")
         })?;
         let layout = layout_over(&extent, wanted.cell_m).map_err(too_large)?;
+        let cells = layout.width * layout.height;
+        if cells > MOST_REGION_CELLS {
+            let least_m = (wanted.cell_m * (cells as f64 / MOST_REGION_CELLS as f64).sqrt()).ceil();
+            let allowed = format!(
+                "the region around all sites has {:.1} million cells; at most {} million are held in memory: cells of {least_m} m \
+                 would do, or forecasts of sites that are nearer to one another",
+                cells as f64 / 1e6,
+                MOST_REGION_CELLS / 1_000_000
+            );
+            return Err(bad_field("cell_m", &wanted.cell_m.to_string(), allowed));
+        }
         Ok(Self { sites, computed, terminal, radius_m: wanted.radius_m, cell_m: wanted.cell_m, layout })
     }
 
@@ -133,6 +147,12 @@ impl Opened {
         let made = with(&ground, &plan, &losses, |sites, question| Forecast::of(layout, sites, question));
         let region = made.map_err(|why| bad_field("sites", "these", why))?;
         Ok(Self { ground, plan, losses, region })
+    }
+
+    /// What it takes of memory, in bytes.
+    pub(crate) fn bytes(&self) -> usize {
+        let losses: usize = self.losses.iter().map(|grid| size_of_val(grid.values())).sum();
+        losses + size_of_val(self.region.cells())
     }
 
     /// A tile of a layer as pixels. Blocks.
@@ -286,6 +306,8 @@ mod tests {
         let mut nowhere = told(small(), &[(54.7, 3.9)]);
         nowhere.sites[0].latitude_deg = None;
         assert!(why(nowhere).contains("its place is not known"));
+        let wide = why(told(NewForecast { cell_m: 20.0, ..small() }, &[(54.7, 3.9), (55.2, 4.6)]));
+        assert!(wide.contains("million cells") && wide.contains("would do"), "{wide}");
         let apart = why(told(NewForecast { cell_m: 20.0, ..small() }, &[(54.7, 3.9), (-30.0, 150.0)]));
         assert!(apart.contains("cells") && apart.contains("hours"), "{apart}");
     }
@@ -313,6 +335,7 @@ mod tests {
         let (area, devices) = both.figures(&[place]);
         assert!((area.total - 2.0 * std::f64::consts::PI).abs() < 0.5 && devices.covered() == 1.0, "{area:?}");
         assert_eq!(both.legends().layers.len(), Layer::ALL.len());
+        assert!(both.bytes() > 2 * 441 * 4 && both.bytes() < 1_000_000, "{}", both.bytes());
         assert!(both.legends().layers.iter().all(|legend| legend.classes.iter().all(|class| class.colour.len() == 7)));
     }
 }

@@ -5,7 +5,7 @@ use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, RateBudget};
 use coverage::link::path::{Link, Method};
 use coverage::model::obstacle::Obstacle;
-use coverage::model::{Loss, Mechanism, Model};
+use coverage::model::{Loss, Model};
 use coverage::terrain::profile::Profile;
 use serde::Serialize;
 
@@ -52,7 +52,7 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
     let Link { profile, loss, budget, obstacle, .. } = &link;
     let path = link.path();
     if let (Some(file), Some(form)) = (&args.output, form) {
-        let title = [headline(args, frequency_mhz, profile), obstacle_words(obstacle)];
+        let title = [headline(args, frequency_mhz, profile), obstacle.to_string()];
         let title = [format!("{} Loss {:.1} dB.", title[0], loss.total_db), title[1].clone()];
         save::bytes(file, &profile_picture::picture(&path, obstacle, title).bytes(form)?)?;
     }
@@ -77,7 +77,7 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
         out.line(line)?;
     }
     out.line("")?;
-    out.line(obstacle_words(obstacle))?;
+    out.line(obstacle.to_string())?;
     out.line("")?;
     tell_loss(out, loss)?;
     tell_budget(out, budget)
@@ -95,39 +95,9 @@ fn headline(args: &PathArgs, frequency_mhz: f64, profile: &Profile) -> String {
     )
 }
 
-fn obstacle_words(obstacle: &Obstacle) -> String {
-    let what = if obstacle.cover_m > 0.0 {
-        format!("ground with cover of {} m on it", obstacle.cover_m)
-    } else {
-        "ground".into()
-    };
-    let at = format!("{what}, {:.2} km from the gateway", obstacle.distance_m / 1000.0);
-    let (by, zone) = (obstacle.above_line_m.abs(), obstacle.fresnel_m);
-    if obstacle.blocks() {
-        format!("The line of sight is blocked: {at}, rises {by:.1} m above it.")
-    } else if obstacle.disturbs() {
-        format!(
-            "The line of sight is free, but {at}, comes within {by:.1} m of it: {:.1} m would be needed.",
-            0.6 * zone
-        )
-    } else {
-        format!("The line of sight is free: {at}, stays {by:.1} m below it.")
-    }
-}
-
 fn tell_loss(out: &Out, loss: &Loss) -> Result<()> {
     for part in &loss.parts {
-        let what = match part.mechanism {
-            Mechanism::FreeSpace => "free space",
-            Mechanism::Surroundings => "surroundings",
-            Mechanism::Multipath => "multipath",
-            Mechanism::Diffraction => "diffraction",
-            Mechanism::BeyondHorizon => "scatter and ducts",
-            Mechanism::TransmitterCover => "cover at the gateway",
-            Mechanism::ReceiverCover => "cover at the device",
-            Mechanism::Places => "worse places",
-            Mechanism::Variability => "variability",
-        };
+        let what = part.mechanism.label();
         out.line(format!("{what:<22}{:>8.1} dB", part.loss_db))?;
     }
     out.line(format!("{:<22}{:>8.1} dB", "loss", loss.total_db))

@@ -5,9 +5,11 @@ use std::path::Path;
 use anyhow::{Context as _, Result};
 use coverage::link::antenna::Antenna;
 use coverage::link::budget::{DataRate, Judgement, Station, Terminal};
-use coverage::model::{Model, Surroundings, irregular, p1812};
+use coverage::model::Model;
+use domain::coverage::forecast;
 
-use crate::commands::coverage::args::{ModelArgs, ModelWord, RadioArgs};
+use crate::commands::coverage::args::{ModelArgs, RadioArgs};
+use crate::commands::forecast::args::path_model;
 
 /// An antenna from its JSON file.
 ///
@@ -22,30 +24,14 @@ pub(super) fn antenna(path: &Path) -> Result<Antenna> {
 
 impl ModelArgs {
     pub(super) fn model(&self) -> Model {
-        let (time_percent, places_percent) = (self.time, self.places);
-        match self.model {
-            ModelWord::FreeSpace => Model::FreeSpace,
-            ModelWord::HataCity => Model::Hata(Surroundings::City),
-            ModelWord::HataSuburban => Model::Hata(Surroundings::Suburban),
-            ModelWord::HataOpen => Model::Hata(Surroundings::Open),
-            ModelWord::Diffraction => Model::Diffraction,
-            ModelWord::P1812 => {
-                Model::P1812(p1812::Settings { time_percent, places_percent, ..p1812::Settings::default() })
-            }
-            ModelWord::IrregularTerrain => {
-                let usual = irregular::Settings::default();
-                Model::IrregularTerrain(irregular::Settings { time_percent, places_percent, ..usual })
-            }
-        }
+        forecast::model(path_model(self.model), self.time, self.places)
     }
 }
 
 impl RadioArgs {
     /// The frequency that is given, or that of the region's first channel, in MHz.
     pub(super) fn frequency_mhz(&self) -> f64 {
-        let first =
-            || self.region.plan().uplinks().next().map_or(868.1, |channel| f64::from(channel.frequency_hz) / 1e6);
-        self.frequency_mhz.unwrap_or_else(first)
+        self.frequency_mhz.unwrap_or_else(|| forecast::first_frequency_mhz(self.region))
     }
 
     /// The gateway.
@@ -101,8 +87,6 @@ impl RadioArgs {
 
     /// The data rates of uplinks in the region.
     pub(super) fn rates(&self) -> Vec<DataRate> {
-        let plan = self.region.plan();
-        let sent = plan.data_rates().filter(|(n, _)| plan.sends_at(*n, false));
-        sent.map(|(n, rate)| (n, rate.modulation)).collect()
+        forecast::rates(self.region)
     }
 }

@@ -95,11 +95,11 @@ pub(crate) async fn add_forecast(
     let others = app.store.forecasts(estate.id, "", MOST).await?;
     let waiting = others.iter().filter(|row| !row.forecast.state.has_ended()).count();
     if waiting >= MOST_WAITING {
-        let problem = Problem::new(409, "busy", "Too many forecasts are waiting");
+        let problem = Problem::new(409, "too_many", "Too many forecasts are waiting");
         return Err(problem.detail(format!("{waiting} are waiting to be computed: stop one, or wait for them")).into());
     }
     if others.len() >= MOST as usize {
-        let problem = Problem::new(409, "busy", "Too many forecasts are kept");
+        let problem = Problem::new(409, "too_many", "Too many forecasts are kept");
         return Err(problem.detail(format!("an estate keeps {MOST} forecasts: remove some first")).into());
     }
     estate.audit().object(format!("forecast {}", made.id)).made(&made.wanted);
