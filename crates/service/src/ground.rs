@@ -52,11 +52,6 @@ impl Ground {
         &self.terrain
     }
 
-    /// Whether there is nothing but sea.
-    pub(crate) fn is_empty(&self) -> bool {
-        self.terrain.heights.is_empty()
-    }
-
     /// Tells this ground from any other. The first time it takes as long as reading all of it.
     pub(crate) fn fingerprint(&self) -> &str {
         self.fingerprint.get_or_init(|| {

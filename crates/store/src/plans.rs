@@ -1,7 +1,7 @@
 //! Planning: sites and kinds of receiver by name, what forecasts need of gateways, and forecasts.
 
 use api::coverage::forecast::Forecast;
-use api::coverage::site::SiteRadio;
+use api::coverage::site::{NewSite, SiteRadio};
 use lorawan::Eui64;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -77,21 +77,23 @@ impl Store {
         Ok(())
     }
 
-    /// Changes something planned, and its name as well if that is another.
-    pub async fn change_plan<T: Serialize + Sync>(
+    /// Adds something planned, or replaces what has its name.
+    pub async fn put_plan<T: Serialize + Sync>(
         &self,
-        (estate_id, kind, was): (EstateId, PlanKind, &str),
+        estate_id: EstateId,
+        kind: PlanKind,
         (name, about): (&str, &T),
     ) -> Result<(), StoreError> {
-        sqlx::query("UPDATE plans SET name = ?, about = ? WHERE estate_id = ? AND kind = ? AND name = ?")
-            .bind(name)
-            .bind(to_json(kind.name(), about)?)
-            .bind(estate_id)
-            .bind(kind.name())
-            .bind(was)
-            .execute(&self.pool)
-            .await
-            .map_err(|e| constraint(e, kind.name()))?;
+        sqlx::query(
+            "INSERT INTO plans (estate_id, kind, name, about) VALUES (?, ?, ?, ?)
+             ON DUPLICATE KEY UPDATE about = VALUES(about)",
+        )
+        .bind(estate_id)
+        .bind(kind.name())
+        .bind(name)
+        .bind(to_json(kind.name(), about)?)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
@@ -119,10 +121,15 @@ impl Store {
         rows.iter().map(one).collect()
     }
 
-    /// Says what forecasts need of gateways.
-    pub async fn put_gateway_radios(&self, radios: &[(Eui64, SiteRadio)]) -> Result<(), StoreError> {
+    /// Changes sites, all or none: what forecasts need of gateways, and planned sites by the names that they have had.
+    pub async fn change_sites(
+        &self,
+        estate_id: EstateId,
+        gateways: &[(Eui64, SiteRadio)],
+        planned: &[(String, NewSite)],
+    ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        for (gateway_eui, radio) in radios {
+        for (gateway_eui, radio) in gateways {
             sqlx::query(
                 "INSERT INTO gateway_radios (gateway_eui, radio) VALUES (?, ?)
                  ON DUPLICATE KEY UPDATE radio = VALUES(radio)",
@@ -132,6 +139,17 @@ impl Store {
             .execute(&mut *tx)
             .await
             .map_err(|e| constraint(e, "gateway"))?;
+        }
+        for (was, site) in planned {
+            sqlx::query("UPDATE plans SET name = ?, about = ? WHERE estate_id = ? AND kind = ? AND name = ?")
+                .bind(&site.name)
+                .bind(to_json("site", site)?)
+                .bind(estate_id)
+                .bind(PlanKind::Site.name())
+                .bind(was)
+                .execute(&mut *tx)
+                .await
+                .map_err(|e| constraint(e, "site"))?;
         }
         tx.commit().await?;
         Ok(())

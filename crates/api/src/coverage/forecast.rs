@@ -214,6 +214,34 @@ pub struct Forecast {
     pub ended_at: Option<DateTime<Utc>>,
 }
 
+impl Forecast {
+    /// One that waits to be computed.
+    pub fn waiting(
+        id: String,
+        wanted: NewForecast,
+        (sites, receiver): (Vec<Site>, ReceiverRadio),
+        begun_by: String,
+        begun_at: DateTime<Utc>,
+    ) -> Self {
+        Self {
+            id,
+            wanted,
+            sites,
+            receiver,
+            state: ForecastState::Waiting,
+            sites_done: 0,
+            percent: 0,
+            sites_reused: 0,
+            note: String::new(),
+            extent: None,
+            figures: None,
+            begun_by,
+            begun_at,
+            ended_at: None,
+        }
+    }
+}
+
 /// An amount of area and of devices.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Amount {

@@ -72,6 +72,14 @@ impl Problem {
         self
     }
 
+    /// The same about fields inside another.
+    #[must_use]
+    pub fn inside(mut self, outer: &str) -> Self {
+        self.fields.iter_mut().for_each(|inner| inner.field = format!("{outer}.{}", inner.field));
+        self.field = self.field.map(|field| format!("{outer}.{field}"));
+        self
+    }
+
     /// Adds the field it is about.
     #[must_use]
     pub fn field(mut self, field: &str) -> Self {
@@ -128,10 +136,7 @@ impl FieldProblems {
 
     /// Takes the value of a field that has fields of its own, or keeps what is wrong with these.
     pub fn take_inside<T>(&mut self, outer: &str, value: Result<T, Problem>) -> Option<T> {
-        self.take(value.map_err(|mut problem| {
-            problem.fields.iter_mut().for_each(|inner| inner.field = format!("{outer}.{}", inner.field));
-            problem
-        }))
+        self.take(value.map_err(|problem| problem.inside(outer)))
     }
 
     /// Keeps what is wrong with a field.

@@ -62,6 +62,8 @@ pub struct Cell {
     pub airtime_ms: Option<f32>,
     /// Gateways that hear it at the slowest data rate with the margin kept.
     pub in_reach: u16,
+    /// Which of them: a bit for each of the first 64 sites, by its number.
+    pub heard_by: u64,
     /// The share of such places where at least one gateway hears it.
     pub reliability: f32,
 }
@@ -137,9 +139,16 @@ fn cell(budgets: &[(u16, Budget)], sites: &[Site<'_>], question: &Question<'_>) 
         margin_db: slowest(best) as f32,
         data_rate: best.best_data_rate,
         airtime_ms: chosen.map(|rate| rate.airtime_ms as f32),
-        in_reach: budgets.iter().filter(|(_, budget)| slowest(budget) >= 0.0).count() as u16,
+        in_reach: budgets.iter().filter(|(_, budget)| budget.best_data_rate.is_some()).count() as u16,
+        heard_by: heard_by(budgets),
         reliability: ((1.0 - missed.product::<f64>()) * received.undisturbed) as f32,
     })
+}
+
+/// The sites for which a data rate works with the margin kept: a bit for each of the first 64, by its number.
+pub(super) fn heard_by(budgets: &[(u16, Budget)]) -> u64 {
+    let works = budgets.iter().filter(|(site, budget)| *site < 64 && budget.best_data_rate.is_some());
+    works.fold(0, |all, (site, _)| all | 1 << site)
 }
 
 /// What a receiver at a place gets from sites whose losses reach it: the number of each site, and its budget.

@@ -1,11 +1,9 @@
 //! Which site next, and which could go: what each adds to others, and what is lost without it.
 
-use super::forecast::{Question, Site, budgets_at};
-use super::loss::each;
-use super::{AreaError, centre};
+use super::AreaError;
+use super::forecast::{Forecast, Question, Site, budgets_at, heard_by};
 use crate::geo::Place;
 use crate::range::within;
-use crate::terrain::grid::Layout;
 
 /// Sites that are told apart: one bit each.
 pub const MOST_SITES: usize = 64;
@@ -66,33 +64,24 @@ impl std::ops::Sub for Reach {
 }
 
 impl Heard {
-    /// Looks at each cell and each device once.
+    /// Of a forecast's cells, and of devices at these places.
     ///
     /// # Errors
-    /// There are no sites or more than [`MOST_SITES`], or a number is outside its range.
+    /// There are no sites or more than [`MOST_SITES`].
     pub fn of(
-        layout: Layout,
+        forecast: &Forecast,
         sites: &[Site<'_>],
         question: &Question<'_>,
         devices: &[Place],
     ) -> Result<Self, AreaError> {
         within("sites", sites.len() as f64, 1.0..=MOST_SITES as f64, "")?;
-        question.terminal.check()?;
-        question.judgement.check()?;
-        let extent = layout.check()?;
-        let (width_m, height_m) = layout.cell_m(&extent);
-        let mask = |place: Place| -> Mask {
-            let heard = budgets_at(sites, question, place);
-            heard.iter().filter(|(_, budget)| budget.best_data_rate.is_some()).fold(0, |all, (site, _)| all | 1 << site)
-        };
-        let row = |row: usize| -> Result<Vec<Mask>, AreaError> {
-            Ok((row * layout.width..(row + 1) * layout.width).map(|at| mask(centre(&layout, at))).collect())
-        };
+        let layout = forecast.layout();
+        let (width_m, height_m) = layout.cell_m(&layout.check()?);
         Ok(Self {
             sites: sites.len(),
             cell_km2: width_m * height_m / 1e6,
-            cells: each(layout.height, row)?.concat(),
-            devices: devices.iter().map(|place| mask(*place)).collect(),
+            cells: forecast.cells().iter().map(|cell| cell.as_ref().map_or(0, |cell| cell.heard_by)).collect(),
+            devices: devices.iter().map(|place| heard_by(&budgets_at(sites, question, *place))).collect(),
         })
     }
 
@@ -176,8 +165,9 @@ mod tests {
             Question { terminal: &terminal, rates: &rates, judgement: &judgement, loads: &[], terrain: &terrain };
         let layout = Area { centre: WEST, radius_m: 8_000.0, cell_m: 50.0 }.layout().unwrap();
         let devices = [WEST, WEST.towards(90.0, 2_900.0), WEST.towards(180.0, 6_500.0), WEST.towards(270.0, 7_000.0)];
-        assert!(Heard::of(layout, &[], &question, &devices).is_err());
-        Heard::of(layout, &sites, &question, &devices).unwrap()
+        let forecast = Forecast::of(layout, &sites, &question).unwrap();
+        assert!(Heard::of(&forecast, &[], &question, &devices).is_err());
+        Heard::of(&forecast, &sites, &question, &devices).unwrap()
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Sites and receivers: what their radios may be, and what is assumed where nothing is said.
 
 use api::coverage::site::{AntennaAbout, ReceiverRadio, SiteRadio};
+use api::device::place::Place as DevicePlace;
 use api::problem::{FieldProblem, Problem, bad_field, bad_fields};
 use coverage::link::antenna::{Antenna, AntennaError, AntennaTable};
 use coverage::link::budget::{Station, Terminal};
@@ -76,11 +77,7 @@ pub fn station(radio: &SiteRadio) -> Result<Station, Problem> {
     let usual = Station::default();
     let radio = whole(radio);
     let station = Station {
-        antenna: antenna(&radio.antenna.unwrap_or_default()).map_err(|mut problem| {
-            problem.fields.iter_mut().for_each(|one| one.field = format!("antenna.{}", one.field));
-            problem.field = problem.field.map(|field| format!("antenna.{field}"));
-            problem
-        })?,
+        antenna: antenna(&radio.antenna.unwrap_or_default()).map_err(|problem| problem.inside("antenna"))?,
         height_m: radio.height_m.unwrap_or(usual.height_m),
         power_dbm: radio.power_dbm.unwrap_or(usual.power_dbm),
         cable_loss_db: radio.cable_loss_db.unwrap_or(usual.cable_loss_db),
@@ -138,6 +135,21 @@ fn of_antenna(why: &AntennaError) -> Problem {
     }
 }
 
+/// The radio of a device at its place, transmitting at this power. What is not known of the place is as with the first kinds of
+/// receiver.
+pub fn at_place(place: Option<DevicePlace>, power_dbm: f64) -> ReceiverRadio {
+    let [(_, outdoors), (_, indoors)] = first_receivers();
+    let place = place.unwrap_or_default();
+    let usual = if place.indoor == Some(true) { indoors } else { outdoors };
+    ReceiverRadio {
+        height_m: place.height_m.unwrap_or(usual.height_m).max(0.0),
+        gain_dbi: place.antenna_gain_dbi.unwrap_or(usual.gain_dbi),
+        penetration_loss_db: place.penetration_loss_db.unwrap_or(usual.penetration_loss_db),
+        power_dbm,
+        ..usual
+    }
+}
+
 /// A receiver to compute with.
 ///
 /// # Errors
@@ -179,6 +191,24 @@ mod tests {
         let after = station(&changed(&mast, &change)).unwrap();
         assert_eq!((after.height_m, after.cable_loss_db), (30.0, 2.5));
         assert!(matches!(after.antenna, Antenna::Sector { azimuth_deg: 140.0, tilt_deg: 4.0, gain_dbi: 8.0, .. }));
+    }
+
+    #[test]
+    fn a_devices_radio_follows_its_place() {
+        let cellar = DevicePlace {
+            height_m: Some(-2.0),
+            indoor: Some(true),
+            antenna_gain_dbi: Some(-1.5),
+            ..DevicePlace::default()
+        };
+        let radio = at_place(Some(cellar), 10.0);
+        assert_eq!(
+            (radio.height_m, radio.gain_dbi, radio.penetration_loss_db, radio.power_dbm),
+            (0.0, -1.5, 15.0, 10.0)
+        );
+        let lid = DevicePlace { penetration_loss_db: Some(8.0), ..cellar };
+        assert_eq!(at_place(Some(lid), 14.0).penetration_loss_db, 8.0);
+        assert_eq!(at_place(None, 14.0), ReceiverRadio::default());
     }
 
     #[test]

@@ -312,6 +312,21 @@ async fn a_devices_links_are_compared_with_what_was_measured() {
     let _: Value = bench.service.done(Method::PATCH, &path, Some(place)).await;
     let (deeper, _) = found(&bench.service).await;
     assert!((links[0].forecast_dbm - deeper[0].forecast_dbm - 30.0).abs() < 0.01);
+    // A gateway and a device that no link can be computed for cost no other its links, nor the answer to why.
+    let dish = json!({ "eui": "02a1f00000000098", "name": "dish", "latitude_deg": 54.7, "longitude_deg": 3.95,
+        "antenna_gain_dbi": 29 });
+    let _: Value = bench.service.post("gateways", dish).await;
+    let peak = json!({ "dev_eui": "02b00900000000aa", "join_eui": "02aa000000000009", "name": "peak", "fleet": "bench",
+        "app_key": "7d14b209e65a813cf0279b4ed8631ac5",
+        "place": { "latitude_deg": 54.7, "longitude_deg": 3.9, "height_m": 5000 } });
+    let _: Value = bench.service.post("devices", peak).await;
+    let (still, coverage) = found(&bench.service).await;
+    assert_eq!((still.len(), coverage.verdict), (1, CoverageVerdict::OneGateway), "{still:?}");
+    let why: Value = bench.service.get("devices/peak/why").await;
+    assert!(why["findings"].is_array(), "{why}");
+    let (status, problem) = bench.service.call(Method::GET, "/estates/tarnsey/coverage?gateway=dish", None).await;
+    assert!(status == 422 && problem.to_string().contains("gateway"), "what it does not go by is refused: {problem}");
+
     bench.service.sign_heron_in();
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("links.xlsx");

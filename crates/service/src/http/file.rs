@@ -13,6 +13,8 @@ use tokio_stream::wrappers::ReceiverStream;
 
 use crate::history::TextForm;
 use crate::http::app::App;
+use crate::http::error::Refusal;
+use crate::http::models::scripts::blocking;
 
 /// Parts of a file that wait for a slow reader.
 const WAITING: usize = 4;
@@ -48,6 +50,20 @@ pub(crate) fn file(name: &str, content_type: &'static str, body: Body) -> Respon
         (header::CACHE_CONTROL, "no-store".to_owned()),
     ];
     (head, body).into_response()
+}
+
+/// The bytes of a picture or a raster that takes a while to write.
+///
+/// # Errors
+/// If it cannot be written; the log says why.
+pub(crate) async fn written(
+    what: &str,
+    write: impl FnOnce() -> Result<Vec<u8>> + Send + 'static,
+) -> Result<Vec<u8>, Refusal> {
+    blocking(write).await?.map_err(|why| {
+        tracing::error!("{what} cannot be written: {why:#}");
+        Refusal::internal()
+    })
 }
 
 /// A file that is written while it is sent, once it is the caller's turn.

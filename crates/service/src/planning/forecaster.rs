@@ -13,15 +13,14 @@ use chrono::Utc;
 use coverage::area::AreaError;
 use coverage::geo::Place;
 use coverage::terrain::grid::Grid;
-use domain::coverage::forecast::figures;
 use rayon::{ThreadPool, ThreadPoolBuilder};
 use store::{DeviceQuery, DeviceRow, EstateId, ForecastRow, Store, StoreError};
 use tokio::sync::Notify;
+use tokio::task::{JoinError, spawn_blocking};
 use tokio_util::sync::CancellationToken;
 
 use crate::ground::Ground;
-use crate::http::models::scripts::blocking;
-use crate::planning::losses::{LossKey, Losses};
+use crate::planning::losses::Losses;
 use crate::planning::opened::{Opened, Plan};
 
 /// How often forecasts are looked for when no notice of one comes.
@@ -141,10 +140,13 @@ impl Forecaster {
             return Ok(found);
         }
         let (me, forecast) = (Arc::clone(self), forecast.clone());
-        let opened = blocking(move || {
+        let opened = spawn_blocking(move || {
             me.pool.install(|| Opened::read(&me.ground, &me.losses, &forecast, forecast.sites_done as usize))
         });
-        let opened = Arc::new(opened.await.map_err(|refusal| refusal.0)??);
+        let failed = |why: JoinError| {
+            Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string())
+        };
+        let opened = Arc::new(opened.await.map_err(failed)??);
         self.hold(&id, done, &opened);
         Ok(opened)
     }
@@ -188,15 +190,13 @@ impl Forecaster {
     }
 
     async fn prune(&self, store: &Store) {
-        let named = match store.losses_in_use().await {
-            Ok(named) => named.into_iter().collect::<HashSet<String>>(),
-            Err(why) => return tracing::warn!("losses that nobody needs are still there: {why}"),
+        let pruned = async {
+            let named: HashSet<String> = store.losses_in_use().await?.into_iter().collect();
+            let losses = self.losses.clone();
+            spawn_blocking(move || losses.prune(&named, SystemTime::now())).await?
         };
-        let losses = self.losses.clone();
-        match blocking(move || losses.prune(&named, SystemTime::now())).await {
-            Ok(Ok(_)) => {}
-            Ok(Err(why)) => tracing::warn!("losses that nobody needs are still there: {why:#}"),
-            Err(refusal) => tracing::warn!("losses that nobody needs are still there: {}", refusal.0),
+        if let Err(why) = pruned.await {
+            tracing::warn!("unused files of losses were not deleted: {why:#}");
         }
     }
 
@@ -238,7 +238,7 @@ impl Forecaster {
         running: &Arc<Running>,
     ) -> Result<Ended, StoreError> {
         let plan = match Plan::of(&row.forecast) {
-            Ok(plan) => plan,
+            Ok(plan) => Arc::new(plan),
             Err(problem) => return Ok(Ended::Failed(problem.to_string())),
         };
         row.forecast.state = ForecastState::Running;
@@ -249,23 +249,23 @@ impl Forecaster {
             if !store.note_forecast(&row.forecast, &row.losses).await? {
                 return Ok(Ended::Stopped);
             }
-            let key = plan.key(&self.ground, site);
-            row.losses.push(key.name());
-            let (state, of) = (Arc::clone(running), (n, plan.sites.len()));
-            let (grid, reused) = match self.off_thread(move |me| me.one_site(&key, &state, of)).await {
+            let (state, of) = (Arc::clone(running), Arc::clone(&plan));
+            let made = self.run_blocking(move |me| me.one_site(&of, n, &state)).await;
+            let (grid, file, reused) = match made {
                 Ok(made) => made,
                 Err(Ended::Failed(why)) => return Ok(Ended::Failed(format!("{}: {why}", site.name))),
                 Err(ended) => return Ok(ended),
             };
             grids.push(Arc::new(grid));
+            row.losses.push(file);
             row.forecast.sites_done += 1;
             row.forecast.sites_reused += u32::from(reused);
-            // What is done is put together to be looked at; not after each site where all are there at once.
+            // The map shows the sites so far after each one that was computed. Losses that were kept come at once.
             if n + 1 < plan.sites.len() && reused {
                 continue;
             }
-            let (plan, so_far) = (plan.clone(), grids.clone());
-            let made = self.off_thread(move |me| {
+            let (plan, so_far) = (Arc::clone(&plan), grids.clone());
+            let made = self.run_blocking(move |me| {
                 let made = me.pool.install(|| Opened::of(Arc::clone(&me.ground), plan, so_far));
                 made.map(Arc::new).map_err(|problem| Ended::Failed(problem.to_string()))
             });
@@ -289,12 +289,7 @@ impl Forecaster {
         opened: Arc<Opened>,
     ) -> Result<Ended, StoreError> {
         let places = places(store, row.estate_id).await?;
-        let names: Vec<String> = row.forecast.sites.iter().map(|site| site.name.clone()).collect();
-        let made = self.off_thread(move |_| {
-            let (area, devices) = opened.figures(&places);
-            let names: Vec<&str> = names.iter().map(String::as_str).collect();
-            Ok(figures(&area, &devices, &names))
-        });
+        let made = self.run_blocking(move |_| Ok(opened.figures(&places)));
         match made.await {
             Ok(made) => row.forecast.figures = Some(made),
             Err(ended) => return Ok(ended),
@@ -302,24 +297,26 @@ impl Forecaster {
         Ok(Ended::Whole)
     }
 
-    /// Does something that takes a while, beside the tasks of the service.
-    async fn off_thread<T: Send + 'static>(
+    /// Does something that takes a while, away from the threads that serve.
+    async fn run_blocking<T: Send + 'static>(
         self: &Arc<Self>,
         what: impl FnOnce(&Self) -> Result<T, Ended> + Send + 'static,
     ) -> Result<T, Ended> {
         let me = Arc::clone(self);
-        blocking(move || what(&me)).await.unwrap_or_else(|refusal| Err(Ended::Failed(refusal.0.to_string())))
+        spawn_blocking(move || what(&me)).await.unwrap_or_else(|why| Err(Ended::Failed(why.to_string())))
     }
 
-    /// The losses of one site, and whether they were kept. Blocks.
-    fn one_site(&self, key: &LossKey, running: &Running, (n, sites): (usize, usize)) -> Result<(Grid, bool), Ended> {
+    /// The losses of one site, the name of their file, and whether they were there already. Blocks.
+    fn one_site(&self, plan: &Plan, n: usize, running: &Running) -> Result<(Grid, String, bool), Ended> {
+        let key = plan.key(&self.ground, &plan.sites[n]);
+        let sites = plan.sites.len();
         let come = |share: f64| {
             let percent = (n as f64 + share) / sites as f64 * 100.0;
             running.percent.store(percent as u8, Ordering::Relaxed);
         };
-        if let Some(kept) = self.losses.kept(key) {
+        if let Some(kept) = self.losses.load(&key) {
             come(1.0);
-            return Ok((kept, true));
+            return Ok((kept, key.file_name(), true));
         }
         let progress = |done: usize, of: usize| {
             come(done as f64 / of.max(1) as f64);
@@ -329,10 +326,10 @@ impl Forecaster {
             AreaError::Stopped => Ended::Stopped,
             why => Ended::Failed(why.to_string()),
         })?;
-        let unkept =
-            |why: anyhow::Error| Ended::Failed(format!("its losses cannot be kept in the data folder: {why:#}"));
-        self.losses.keep(key, &grid).map_err(unkept)?;
-        Ok((grid, false))
+        let unsaved =
+            |why: anyhow::Error| Ended::Failed(format!("its losses cannot be saved in the data folder: {why:#}"));
+        self.losses.save(&key, &grid).map_err(unsaved)?;
+        Ok((grid, key.file_name(), false))
     }
 }
 
@@ -362,22 +359,8 @@ mod tests {
     use super::*;
 
     fn row(estate_id: EstateId, id: &str) -> ForecastRow {
-        let forecast = Forecast {
-            id: id.into(),
-            wanted: NewForecast::default(),
-            sites: Vec::new(),
-            receiver: ReceiverRadio::default(),
-            state: ForecastState::Waiting,
-            sites_done: 0,
-            percent: 0,
-            sites_reused: 0,
-            note: String::new(),
-            extent: None,
-            figures: None,
-            begun_by: "Mara".into(),
-            begun_at: Utc::now(),
-            ended_at: None,
-        };
+        let usual = (Vec::new(), ReceiverRadio::default());
+        let forecast = Forecast::waiting(id.into(), NewForecast::default(), usual, "Mara".into(), Utc::now());
         ForecastRow { estate_id, forecast, losses: Vec::new() }
     }
 

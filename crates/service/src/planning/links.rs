@@ -132,11 +132,11 @@ pub(crate) struct GatewaySite {
     pub site: Placed,
 }
 
-/// The links of one device to gateways, and what they come to.
+/// The links of one device to gateways, and what they come to. Without a terminal that can be computed there is no forecast.
 pub(crate) fn of_device(
     method: &Method<'_>,
     gateways: &[GatewaySite],
-    (device, terminal, power): (&DeviceRow, &Terminal, Power),
+    (device, terminal, power): (&DeviceRow, Option<&Terminal>, Power),
     mut heard: Heard,
 ) -> (Vec<DeviceLink>, DeviceCoverage) {
     let place = device.place.and_then(|place| Place::new(place.latitude_deg, place.longitude_deg));
@@ -144,7 +144,7 @@ pub(crate) fn of_device(
     for gateway in gateways {
         let measured = heard.measured(gateway.eui);
         let near = place.filter(|place| place.distance_m(gateway.site.place) <= FARTHEST_M);
-        let link = near.and_then(|place| {
+        let link = near.zip(terminal).and_then(|(place, terminal)| {
             let method = method.over(place.distance_m(gateway.site.place));
             let link = Link::between(&method, (gateway.site.place, &gateway.site.station), (place, terminal));
             link.ok()

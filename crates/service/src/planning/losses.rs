@@ -1,4 +1,4 @@
-//! The losses around sites, kept as files: what was computed once is not computed again, whoever asks.
+//! The losses around sites as files: they are computed once, and loaded for every forecast that needs them.
 
 use std::collections::HashSet;
 use std::io::{Read as _, Write as _};
@@ -59,7 +59,7 @@ impl LossKey {
     }
 
     /// The name of the file.
-    pub(crate) fn name(&self) -> String {
+    pub(crate) fn file_name(&self) -> String {
         let text = serde_json::to_vec(self).unwrap_or_default();
         hex::encode(&Sha256::digest(text)[..16])
     }
@@ -97,9 +97,9 @@ impl Losses {
         Self { folder: data.join("losses") }
     }
 
-    /// Losses that were kept; none if there are none, or the file is not whole. Blocks.
-    pub(crate) fn kept(&self, key: &LossKey) -> Option<Grid> {
-        let file = std::fs::File::open(self.folder.join(key.name())).ok()?;
+    /// Losses that were saved; none if there are none, or the file is not whole. Blocks.
+    pub(crate) fn load(&self, key: &LossKey) -> Option<Grid> {
+        let file = std::fs::File::open(self.folder.join(key.file_name())).ok()?;
         let layout = key.area().layout().ok()?;
         let count = layout.width * layout.height;
         let mut bytes = Vec::new();
@@ -112,11 +112,11 @@ impl Losses {
         Grid::new(layout, values.collect()).ok()
     }
 
-    /// Keeps losses; there is never half a file. Blocks.
+    /// Saves losses; there is never half a file. Blocks.
     ///
     /// # Errors
     /// The file cannot be written.
-    pub(crate) fn keep(&self, key: &LossKey, grid: &Grid) -> Result<()> {
+    pub(crate) fn save(&self, key: &LossKey, grid: &Grid) -> Result<()> {
         std::fs::create_dir_all(&self.folder).with_context(|| self.folder.display().to_string())?;
         let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
         let mut packed = DeflateEncoder::new(&mut file, Compression::fast());
@@ -124,7 +124,7 @@ impl Losses {
             packed.write_all(&value.to_le_bytes())?;
         }
         packed.finish()?;
-        file.persist(self.folder.join(key.name()))?;
+        file.persist(self.folder.join(key.file_name()))?;
         Ok(())
     }
 
@@ -169,16 +169,16 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let (losses, ground) = (Losses::new(folder.path()), Ground::read(&[], &[]).unwrap());
         let one = key(&ground, 10.0);
-        assert!(losses.kept(&one).is_none());
+        assert!(losses.load(&one).is_none());
         let grid = one.computed(&ground, &|_, _| true).unwrap();
-        losses.keep(&one, &grid).unwrap();
+        losses.save(&one, &grid).unwrap();
         let same = |a: &[f32], b: &[f32]| a.iter().zip(b).all(|(a, b)| a.to_bits() == b.to_bits());
-        assert!(same(losses.kept(&one).unwrap().values(), grid.values()));
-        assert!(losses.kept(&key(&ground, 11.0)).is_none(), "another height has other losses");
-        let file = folder.path().join("losses").join(one.name());
+        assert!(same(losses.load(&one).unwrap().values(), grid.values()));
+        assert!(losses.load(&key(&ground, 11.0)).is_none(), "another height has other losses");
+        let file = folder.path().join("losses").join(one.file_name());
         let bytes = std::fs::read(&file).unwrap();
         std::fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
-        assert!(losses.kept(&one).is_none(), "half a file is none");
+        assert!(losses.load(&one).is_none(), "half a file is none");
     }
 
     #[test]
@@ -187,12 +187,12 @@ mod tests {
         let (losses, ground) = (Losses::new(folder.path()), Ground::read(&[], &[]).unwrap());
         let keys = [key(&ground, 10.0), key(&ground, 20.0)];
         for key in &keys {
-            losses.keep(key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
+            losses.save(key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
         }
-        let named = HashSet::from([keys[0].name()]);
+        let named = HashSet::from([keys[0].file_name()]);
         let now = SystemTime::now();
         assert_eq!(losses.prune(&named, now).unwrap(), 0);
         assert_eq!(losses.prune(&named, now + 2 * UNNAMED).unwrap(), 1);
-        assert!(losses.kept(&keys[0]).is_some() && losses.kept(&keys[1]).is_none());
+        assert!(losses.load(&keys[0]).is_some() && losses.load(&keys[1]).is_none());
     }
 }

@@ -4,12 +4,14 @@ use std::io::Cursor;
 use std::sync::Arc;
 
 use anyhow::Result;
-use api::coverage::forecast::{Forecast as Told, LayerLegend, LayerValue, LegendClass, Legends, PlaceForecast};
+use api::coverage::forecast::{
+    Figures, Forecast as Told, LayerLegend, LayerValue, LegendClass, Legends, PlaceForecast,
+};
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
 use coverage::area::forecast::{Forecast, Layer, Question, Site};
 use coverage::area::ranking::Heard;
-use coverage::area::statistics::{Share, of_area, of_places};
+use coverage::area::statistics::{of_area, of_places};
 use coverage::area::{Area, AreaError, layout_over, picture};
 use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, Terminal};
@@ -17,7 +19,7 @@ use coverage::link::path::Method;
 use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::{Grid, Layout};
 use coverage::terrain::relief::Tile;
-use domain::coverage::forecast::{Computed, check, layer_word, value_words};
+use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, value_words};
 use domain::coverage::site::terminal;
 
 use crate::ground::Ground;
@@ -48,7 +50,8 @@ impl Plan {
     pub(crate) fn of(told: &Told) -> Result<Self, Problem> {
         let wanted = &told.wanted;
         let computed = check(wanted)?;
-        let sites = placed(&told.sites)?;
+        affordable(wanted, told.sites.len())?;
+        let sites: Vec<Placed> = told.sites.iter().map(placed).collect::<Result<_, _>>()?;
         let terminal = terminal(&told.receiver)?;
         let too_large = |why: AreaError| bad_field("cell_m", &wanted.cell_m.to_string(), why);
         let area = |site: &Placed| Area { centre: site.place, radius_m: wanted.radius_m, cell_m: wanted.cell_m };
@@ -109,7 +112,7 @@ impl Plan {
 /// A forecast in memory.
 pub(crate) struct Opened {
     ground: Arc<Ground>,
-    plan: Plan,
+    plan: Arc<Plan>,
     losses: Vec<Arc<Grid>>,
     region: Forecast,
 }
@@ -119,15 +122,15 @@ impl Opened {
     ///
     /// # Errors
     /// What was asked for cannot be computed any more, no site is done, or a file of losses is gone.
-    pub(crate) fn read(ground: &Arc<Ground>, kept: &Losses, told: &Told, done: usize) -> Result<Self, Problem> {
-        let plan = Plan::of(told)?;
+    pub(crate) fn read(ground: &Arc<Ground>, saved: &Losses, told: &Told, done: usize) -> Result<Self, Problem> {
+        let plan = Arc::new(Plan::of(told)?);
         let read = |site: &Placed| {
             let missing = || {
                 let why =
                     "a file of its losses is not in the data folder any more: remove this forecast and make it again";
                 Problem::new(409, "gone", "This forecast is not whole any more").detail(why)
             };
-            kept.kept(&plan.key(ground, site)).ok_or_else(missing)
+            saved.load(&plan.key(ground, site)).ok_or_else(missing)
         };
         let losses: Vec<Arc<Grid>> =
             plan.sites.iter().take(done).map(|site| read(site).map(Arc::new)).collect::<Result<_, _>>()?;
@@ -138,7 +141,7 @@ impl Opened {
     ///
     /// # Errors
     /// There are none, or they cannot be put together.
-    pub(crate) fn of(ground: Arc<Ground>, plan: Plan, losses: Vec<Arc<Grid>>) -> Result<Self, Problem> {
+    pub(crate) fn of(ground: Arc<Ground>, plan: Arc<Plan>, losses: Vec<Arc<Grid>>) -> Result<Self, Problem> {
         if losses.is_empty() {
             let problem = Problem::new(409, "not_ready", "No site of this forecast is computed yet");
             return Err(problem.detail("look at it again in a moment, or see why it failed"));
@@ -171,22 +174,23 @@ impl Opened {
         Ok(bytes.into_inner())
     }
 
-    /// Figures of the area, and of devices at these places.
-    pub(crate) fn figures(&self, places: &[Place]) -> (Share, Share) {
-        let devices =
-            with(&self.ground, &self.plan, &self.losses, |sites, question| of_places(sites, question, places));
-        (of_area(&self.region), devices)
+    /// Figures of the area, and of devices at these places. Blocks.
+    pub(crate) fn figures(&self, places: &[Place]) -> Figures {
+        let devices = self.asked(|sites, question| of_places(sites, question, places));
+        figures(&of_area(&self.region), &devices, &self.names())
     }
 
-    /// Who hears what. Blocks, and takes all threads of the pool that it runs in.
+    /// Which sites hear which cells, and devices at these places. Blocks.
     ///
     /// # Errors
     /// There are too many sites.
     pub(crate) fn heard(&self, places: &[Place]) -> Result<Heard, Problem> {
-        let layout = self.plan.layout;
-        let made =
-            with(&self.ground, &self.plan, &self.losses, |sites, question| Heard::of(layout, sites, question, places));
-        made.map_err(|why| bad_field("sites", "these", why))
+        let heard = self.asked(|sites, question| Heard::of(&self.region, sites, question, places));
+        heard.map_err(|why| bad_field("sites", "these", why))
+    }
+
+    fn asked<T>(&self, what: impl FnOnce(&[Site<'_>], &Question<'_>) -> T) -> T {
+        with(&self.ground, &self.plan, &self.losses, what)
     }
 
     /// The legends of all layers.
@@ -258,7 +262,7 @@ fn legends(names: &[&str]) -> Legends {
 
 #[cfg(test)]
 mod tests {
-    use api::coverage::forecast::{ForecastState, NewForecast};
+    use api::coverage::forecast::NewForecast;
     use api::coverage::site::{ReceiverRadio, Site as SiteAbout, SiteRadio};
     use chrono::Utc;
 
@@ -273,22 +277,9 @@ mod tests {
             longitude_deg: Some(*longitude_deg),
             radio: SiteRadio::default(),
         };
-        Told {
-            id: "01KBA7Q2V9ZB3W4X5Y6Z7A8B9C".into(),
-            wanted,
-            sites: places.iter().enumerate().map(site).collect(),
-            receiver: ReceiverRadio::default(),
-            state: ForecastState::Waiting,
-            sites_done: 0,
-            percent: 0,
-            sites_reused: 0,
-            note: String::new(),
-            extent: None,
-            figures: None,
-            begun_by: "Mara".into(),
-            begun_at: Utc::now(),
-            ended_at: None,
-        }
+        let sites = places.iter().enumerate().map(site).collect();
+        let id = "01KBA7Q2V9ZB3W4X5Y6Z7A8B9C".into();
+        Told::waiting(id, wanted, (sites, ReceiverRadio::default()), "Mara".into(), Utc::now())
     }
 
     fn small() -> NewForecast {
@@ -315,25 +306,26 @@ mod tests {
     #[test]
     fn a_forecast_in_memory_answers_for_its_sites_that_are_done() {
         let (ground, folder) = (Arc::new(Ground::read(&[], &[]).unwrap()), tempfile::tempdir().unwrap());
-        let kept = Losses::new(folder.path());
+        let saved = Losses::new(folder.path());
         let told = told(small(), &[(54.7, 3.9), (54.71, 3.93)]);
         let plan = Plan::of(&told).unwrap();
-        assert_eq!(Opened::read(&ground, &kept, &told, 0).err().unwrap().code, "not_ready");
-        assert_eq!(Opened::read(&ground, &kept, &told, 1).err().unwrap().code, "gone");
+        assert_eq!(Opened::read(&ground, &saved, &told, 0).err().unwrap().code, "not_ready");
+        assert_eq!(Opened::read(&ground, &saved, &told, 1).err().unwrap().code, "gone");
         for site in &plan.sites {
             let key = plan.key(&ground, site);
-            kept.keep(&key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
+            saved.save(&key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
         }
-        let one = Opened::read(&ground, &kept, &told, 1).unwrap();
+        let one = Opened::read(&ground, &saved, &told, 1).unwrap();
         let place = Place { latitude_deg: 54.702, longitude_deg: 3.903 };
         let said = one.at(place);
         let best = said.values.iter().find(|value| value.words == "site-0");
         assert!(best.is_some() && said.links.len() == 1, "{said:?}");
         assert!(one.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty(), "the second is not done");
-        let both = Opened::read(&ground, &kept, &told, 2).unwrap();
+        let both = Opened::read(&ground, &saved, &told, 2).unwrap();
         assert!(!both.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty());
-        let (area, devices) = both.figures(&[place]);
-        assert!((area.total - 2.0 * std::f64::consts::PI).abs() < 0.5 && devices.covered() == 1.0, "{area:?}");
+        let figures = both.figures(&[place]);
+        assert!((figures.computed.area_km2 - 2.0 * std::f64::consts::PI).abs() < 0.5, "{figures:?}");
+        assert_eq!(figures.covered.devices, 1);
         assert_eq!(both.legends().layers.len(), Layer::ALL.len());
         assert!(both.bytes() > 2 * 441 * 4 && both.bytes() < 1_000_000, "{}", both.bytes());
         assert!(both.legends().layers.iter().all(|legend| legend.classes.iter().all(|class| class.colour.len() == 7)));

@@ -2,15 +2,13 @@
 
 use std::collections::HashMap;
 
-use api::coverage::site::{AntennaAbout, NewReceiver, NewSite, Receiver, Site, SiteRadio};
+use api::coverage::site::{AntennaAbout, NewReceiver, NewSite, Site, SiteRadio};
 use api::problem::{Problem, bad_field};
 use coverage::geo::Place;
 use coverage::link::budget::Station;
 use domain::coverage::site;
 use domain::gateway::check::CheckedGateway;
 use store::{EstateId, PlanKind, Store, StoreError};
-
-use crate::http::extract::revision;
 
 /// A site that can be computed.
 #[derive(Debug, Clone)]
@@ -33,33 +31,29 @@ fn of_gateway(gateway: &CheckedGateway, said: Option<&SiteRadio>) -> Site {
         cable_loss_db: Some(decimal(gateway.cable_loss_db)),
         ..SiteRadio::default()
     };
-    told(Site {
+    Site {
         revision: String::new(),
         name: gateway.name.clone(),
         gateway: Some(gateway.eui),
         latitude_deg: gateway.latitude_deg,
         longitude_deg: gateway.longitude_deg,
         radio: site::changed(&radio, &own),
-    })
+    }
 }
 
 /// A planned site.
 pub(crate) fn of_plan(plan: NewSite) -> Site {
-    told(Site {
+    Site {
         revision: String::new(),
         name: plan.name,
         gateway: None,
         latitude_deg: Some(plan.latitude_deg),
         longitude_deg: Some(plan.longitude_deg),
         radio: site::whole(&plan.radio),
-    })
+    }
 }
 
-fn told(site: Site) -> Site {
-    Site { revision: revision(&site), ..site }
-}
-
-/// All sites of an estate by name.
+/// All sites of an estate by name, without revisions.
 ///
 /// # Errors
 /// The database cannot be read.
@@ -73,34 +67,26 @@ pub(crate) async fn all(store: &Store, estate: EstateId) -> Result<Vec<Site>, St
     Ok(sites)
 }
 
-/// All kinds of receiver of an estate by name: those that are there from the beginning, unless they were changed, and its own.
+/// All kinds of receiver of an estate by name: the first ones, as they are or as they were changed, and its own.
 ///
 /// # Errors
 /// The database cannot be read.
-pub(crate) async fn receivers(store: &Store, estate: EstateId) -> Result<Vec<Receiver>, StoreError> {
+pub(crate) async fn receivers(store: &Store, estate: EstateId) -> Result<Vec<NewReceiver>, StoreError> {
     let own: Vec<NewReceiver> = store.plans(estate, PlanKind::Receiver).await?;
     let first = site::first_receivers().into_iter();
     let first = first.filter(|(name, _)| own.iter().all(|one| one.name != *name));
     let first = first.map(|(name, radio)| NewReceiver { name: name.to_owned(), radio });
     let mut all: Vec<NewReceiver> = first.chain(own.iter().cloned()).collect();
     all.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(all.into_iter().map(receiver).collect())
+    Ok(all)
 }
 
-/// A kind of receiver as it is told.
-pub(crate) fn receiver(one: NewReceiver) -> Receiver {
-    Receiver { revision: revision(&one), name: one.name, radio: one.radio }
-}
-
-/// The sites that can be computed.
+/// A site with all that a computation needs.
 ///
 /// # Errors
-/// One has no place, or its radio cannot be.
-pub(crate) fn placed(sites: &[Site]) -> Result<Vec<Placed>, Problem> {
-    let one = |site: &Site| {
-        let place = site.latitude_deg.zip(site.longitude_deg).and_then(|(north, east)| Place::new(north, east));
-        let place = place.ok_or_else(|| bad_field("sites", &site.name, "its place is not known: give it one first"))?;
-        Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)? })
-    };
-    sites.iter().map(one).collect()
+/// It has no place, or its radio cannot be.
+pub(crate) fn placed(site: &Site) -> Result<Placed, Problem> {
+    let place = site.latitude_deg.zip(site.longitude_deg).and_then(|(north, east)| Place::new(north, east));
+    let place = place.ok_or_else(|| bad_field("sites", &site.name, "its place is not known: give it one first"))?;
+    Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)? })
 }

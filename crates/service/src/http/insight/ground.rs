@@ -13,8 +13,8 @@ use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::Refusal;
 use crate::http::extract::Params;
+use crate::http::file::written;
 use crate::http::json::{Answer, Json};
-use crate::http::models::scripts::blocking;
 
 /// How long a browser may keep a tile: the files change only when the service is started again.
 const KEPT: &str = "private, max-age=3600";
@@ -56,10 +56,6 @@ pub(crate) async fn ground_tile(
     };
     let ground = Arc::clone(&app.ground);
     let _turn = app.ground.turns.acquire().await;
-    let drawn = blocking(move || ground.tile(tile, &palette)).await?;
-    let png = drawn.map_err(|why| {
-        tracing::error!("a tile cannot be drawn: {why:#}");
-        Refusal::internal()
-    })?;
+    let png = written("a tile", move || ground.tile(tile, &palette)).await?;
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], png))
 }

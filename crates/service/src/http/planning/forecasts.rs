@@ -8,7 +8,6 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::Utc;
-use domain::coverage::forecast;
 use store::ForecastRow;
 use ulid::Ulid;
 
@@ -46,13 +45,12 @@ async fn meant(app: &App, estate: &WholeEstate, wanted: &NewForecast) -> Result<
 
 /// What is to be known of a forecast before it is looked at.
 fn note(app: &App, plan: &Plan) -> String {
-    let ground = app.forecaster.ground();
-    let Some(extent) = ground.terrain().extent() else {
+    let Some(extent) = app.forecaster.ground().terrain().extent() else {
         return "There are no files of the ground: all is computed as flat sea.".into();
     };
     let outside = plan.sites.iter().filter(|site| !extent.contains(site.place)).map(|site| site.name.as_str());
     let outside: Vec<&str> = outside.collect();
-    if ground.is_empty() || outside.is_empty() {
+    if outside.is_empty() {
         return String::new();
     }
     format!("Outside the files of the ground, where all is computed as flat sea: {}.", outside.join(", "))
@@ -68,28 +66,12 @@ pub(crate) async fn add_forecast(
     estate: WholeEstate,
     Json(wanted): Json<NewForecast>,
 ) -> Result<impl IntoResponse, Refusal> {
-    forecast::check(&wanted)?;
     let sites = meant(&app, &estate, &wanted).await?;
-    forecast::affordable(&wanted, sites.len())?;
     let receiver = receivers::found(&app, &estate, &wanted.receiver).await;
     let receiver =
         receiver.map_err(|_| bad_field("receiver", &wanted.receiver, "no kind of receiver has this name"))?;
-    let mut made = Forecast {
-        id: Ulid::generate().to_string(),
-        wanted,
-        sites,
-        receiver: receiver.radio,
-        state: ForecastState::Waiting,
-        sites_done: 0,
-        percent: 0,
-        sites_reused: 0,
-        note: String::new(),
-        extent: None,
-        figures: None,
-        begun_by: estate.person.clone(),
-        begun_at: Utc::now(),
-        ended_at: None,
-    };
+    let id = Ulid::generate().to_string();
+    let mut made = Forecast::waiting(id, wanted, (sites, receiver.radio), estate.person.clone(), Utc::now());
     let plan = Plan::of(&made)?;
     (made.extent, made.note) = (plan.extent(), note(&app, &plan));
     let others = app.store.forecasts(estate.id, "", MOST).await?;

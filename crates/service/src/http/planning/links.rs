@@ -5,11 +5,12 @@ use std::sync::Arc;
 use api::Page;
 use api::coverage::forecast::{NewForecast, PathModel};
 use api::coverage::link::{AssignBy, DeviceCoverage, DeviceLink};
+use api::coverage::site::Site;
 use api::problem::Problem;
 use axum::extract::State;
 use coverage::link::path::Method;
 use domain::coverage::forecast::{check, first_frequency_mhz, rates};
-use domain::coverage::site::{first_receivers, terminal};
+use domain::coverage::site::{at_place, terminal};
 use domain::coverage::verdict::assign;
 use engine::DeviceStatus;
 use lorawan::Eui64;
@@ -32,7 +33,7 @@ const LOOKED_AT: u32 = 48;
 /// Which devices, and how their links are computed.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct WhichLinks {
+pub(crate) struct WhichDevices {
     /// Only devices of this fleet.
     fleet: Option<String>,
     /// Only devices of this model.
@@ -41,11 +42,17 @@ pub(crate) struct WhichLinks {
     tag: Option<String>,
     /// Only this device, by name or DevEUI.
     device: Option<String>,
-    /// Only links to this gateway, by name or EUI.
-    gateway: Option<String>,
     /// How the loss of a path is computed; by ITU-R P.1812 if not given.
     #[param(inline)]
     path_model: Option<PathModel>,
+}
+
+/// Which of their links.
+#[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct WhichLinks {
+    /// Only links to this gateway, by name or EUI.
+    gateway: Option<String>,
     /// By what a gateway is assigned; by the forecast if not given.
     #[param(inline)]
     by: Option<AssignBy>,
@@ -61,12 +68,9 @@ async fn compute(
     rows: Vec<DeviceRow>,
     path_model: PathModel,
 ) -> Result<Vec<Found>, Refusal> {
-    let sites: Vec<_> = all(&app.store, estate.id).await?;
-    let sites: Vec<_> =
-        sites.into_iter().filter(|site| site.gateway.is_some() && site.latitude_deg.is_some()).collect();
-    let euis: Vec<_> = sites.iter().filter_map(|site| site.gateway).collect();
-    let gateways = euis.into_iter().zip(placed(&sites)?).map(|(eui, site)| GatewaySite { eui, site });
-    let gateways: Arc<Vec<GatewaySite>> = Arc::new(gateways.collect());
+    // A gateway whose radio cannot be computed is left out, so that it costs no other its links.
+    let gateway = |site: &Site| Some(GatewaySite { eui: site.gateway?, site: placed(site).ok()? });
+    let gateways: Vec<GatewaySite> = all(&app.store, estate.id).await?.iter().filter_map(gateway).collect();
     let mut work: Vec<(DeviceRow, Power, Heard)> = Vec::with_capacity(rows.len());
     for row in rows {
         let which = MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
@@ -76,7 +80,7 @@ async fn compute(
     }
     let computed = check(&NewForecast { model: path_model, ..NewForecast::default() })?;
     let forecaster = Arc::clone(&app.forecaster);
-    let all = move || {
+    let all = move || -> Vec<Found> {
         let ground = forecaster.ground();
         let one = |(row, power, heard): (DeviceRow, Power, Heard)| {
             let rates = rates(row.region);
@@ -88,20 +92,12 @@ async fn compute(
                 rates: &rates,
                 judgement: &computed.judgement,
             };
-            let [(_, outdoors), (_, indoors)] = first_receivers();
-            let place = row.place;
-            let mut radio = if place.and_then(|place| place.indoor) == Some(true) { indoors } else { outdoors };
-            radio.power_dbm = power.present_dbm;
-            if let Some(place) = place {
-                radio.height_m = place.height_m.unwrap_or(radio.height_m).max(0.0);
-                radio.gain_dbi = place.antenna_gain_dbi.unwrap_or(radio.gain_dbi);
-                radio.penetration_loss_db = place.penetration_loss_db.unwrap_or(radio.penetration_loss_db);
-            }
-            Ok(of_device(&method, &gateways, (&row, &terminal(&radio)?, power), heard))
+            let terminal = terminal(&at_place(row.place, power.present_dbm)).ok();
+            of_device(&method, &gateways, (&row, terminal.as_ref(), power), heard)
         };
-        forecaster.on_all_cores(|| work.into_par_iter().map(one).collect::<Result<Vec<Found>, Problem>>())
+        forecaster.on_all_cores(|| work.into_par_iter().map(one).collect())
     };
-    Ok(blocking(all).await??)
+    blocking(all).await
 }
 
 /// What a device transmits: as the network has set it, or else the most that its region allows.
@@ -112,7 +108,7 @@ fn power(row: &DeviceRow, status: Option<&DeviceStatus>) -> Power {
     Power { present_dbm: f64::from(present_dbm), lowered_db: f64::from(most_dbm - present_dbm) }
 }
 
-fn query(which: &WhichLinks, after: &str) -> DeviceQuery {
+fn query(which: &WhichDevices, after: &str) -> DeviceQuery {
     let after = Some(after).filter(|after| !after.is_empty()).map(|after| DeviceCursor::Name(after.to_owned()));
     let (fleet, model, tag) = (which.fleet.clone(), which.model.clone(), which.tag.clone());
     DeviceQuery { fleet, model, tag, after, ..DeviceQuery::default() }
@@ -122,7 +118,7 @@ fn query(which: &WhichLinks, after: &str) -> DeviceQuery {
 async fn devices(
     app: &App,
     estate: &WholeEstate,
-    (which, paging): (&WhichLinks, &Paging),
+    (which, paging): (&WhichDevices, &Paging),
 ) -> Result<(Vec<DeviceRow>, Option<String>), Refusal> {
     if let Some(device) = &which.device {
         let eui = app.eui_of(estate.id, Named::Device, device).await?;
@@ -139,35 +135,36 @@ async fn devices(
 /// Links of placed devices to gateways with a place, the devices by name: forecast, measured in the latest 48 uplinks, and the
 /// difference. A page holds all links of as many devices as `limit` says.
 #[utoipa::path(get, path = "/estates/{estate}/links", tag = "coverage",
-    extensions(("x-right" = json!("view"))), params(WhichLinks, Paging),
+    extensions(("x-right" = json!("view"))), params(WhichDevices, WhichLinks, Paging),
     responses((status = 200, body = Page<DeviceLink>), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(crate) async fn list_links(
     State(app): State<App>,
     estate: WholeEstate,
-    Params(which): Params<WhichLinks>,
+    Params(which): Params<WhichDevices>,
+    Params(links): Params<WhichLinks>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DeviceLink>> {
-    let gateway = match &which.gateway {
+    let gateway = match &links.gateway {
         Some(gateway) => Some(app.eui_of(estate.id, Named::Gateway, gateway).await?),
         None => None,
     };
     let (rows, next) = devices(&app, &estate, (&which, &paging)).await?;
     let found = compute(&app, &estate, rows, which.path_model.unwrap_or_default()).await?;
     let mut items: Vec<DeviceLink> = found.into_iter().flat_map(|(links, _)| links).collect();
-    assign(&mut items, which.by.unwrap_or_default());
+    assign(&mut items, links.by.unwrap_or_default());
     items.retain(|link| gateway.is_none_or(|gateway| gateway == link.gateway_eui));
     Ok(Json(Page { items, next }))
 }
 
 /// What the links of each device come to, the devices by name.
 #[utoipa::path(get, path = "/estates/{estate}/coverage", tag = "coverage",
-    extensions(("x-right" = json!("view"))), params(WhichLinks, Paging),
+    extensions(("x-right" = json!("view"))), params(WhichDevices, Paging),
     responses((status = 200, body = Page<DeviceCoverage>), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 pub(crate) async fn list_coverage(
     State(app): State<App>,
     estate: WholeEstate,
-    Params(which): Params<WhichLinks>,
+    Params(which): Params<WhichDevices>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DeviceCoverage>> {
     let (rows, next) = devices(&app, &estate, (&which, &paging)).await?;

@@ -1,5 +1,7 @@
 //! A forecast on the map: legends, tiles of its layers, and what it says of a place.
 
+use std::sync::Arc;
+
 use api::coverage::forecast::{LayerQuestion, Legends, PlaceForecast, PlaceQuestion, Ranking, RankingQuestion};
 use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::{RawPathParams, State};
@@ -9,12 +11,12 @@ use coverage::geo::Place;
 use coverage::terrain::relief::{MAX_LEVEL, Tile};
 use domain::coverage::forecast::{layer, ranking};
 use domain::input;
-use std::sync::Arc;
 
 use crate::ground::png;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Params, WholeEstate};
+use crate::http::file::written;
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
@@ -64,11 +66,7 @@ pub(crate) async fn layer_tile(
     let tile = tile.and_then(|((level, column), row)| Tile::new(level, column, row));
     let tile = tile.ok_or_else(|| not_found("tile", format!("of level 0 to {MAX_LEVEL}")))?;
     let layer = layer(question.layer.unwrap_or_default());
-    let drawn = blocking(move || png(&opened.tile(layer, tile))).await?;
-    let drawn = drawn.map_err(|why| {
-        tracing::error!("a tile cannot be drawn: {why:#}");
-        Refusal::internal()
-    })?;
+    let drawn = written("a tile", move || png(&opened.tile(layer, tile))).await?;
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))
 }
 
@@ -85,12 +83,8 @@ pub(crate) async fn layer_values(
 ) -> Result<impl IntoResponse, Refusal> {
     let opened = opened(&app, &estate, &path).await?;
     let layer = layer(question.layer.unwrap_or_default());
-    let written = blocking(move || opened.geotiff(layer)).await?;
-    let written = written.map_err(|why| {
-        tracing::error!("a layer cannot be written: {why:#}");
-        Refusal::internal()
-    })?;
-    Ok(([(header::CONTENT_TYPE, "image/tiff")], written))
+    let raster = written("a layer", move || opened.geotiff(layer)).await?;
+    Ok(([(header::CONTENT_TYPE, "image/tiff")], raster))
 }
 
 /// Which site next, and which could go: the sites of a forecast ranked by what they add to those that are there.
@@ -106,9 +100,9 @@ pub(crate) async fn show_ranking(
 ) -> Answer<Ranking> {
     let row = found(&app, &estate, id(&path)).await?;
     let opened = app.forecaster.open(&row.forecast).await?;
-    let names: Vec<String> = opened.names().into_iter().map(str::to_owned).collect();
+    let names: Vec<&str> = row.forecast.sites.iter().map(|site| site.name.as_str()).collect();
     let number = |name: &str| {
-        let at = names.iter().position(|one| one == name.trim()).and_then(|at| u16::try_from(at).ok());
+        let at = names.iter().position(|one| *one == name.trim()).and_then(|at| u16::try_from(at).ok());
         at.ok_or_else(|| bad_field("base", name, format!("the forecast's sites are {}", names.join(", "))))
     };
     let base: Vec<u16> = match &question.base {
@@ -119,11 +113,7 @@ pub(crate) async fn show_ranking(
         }
     };
     let places = places(&app.store, estate.id).await?;
-    let forecaster = Arc::clone(&app.forecaster);
-    let ranked = blocking(move || {
-        let heard = forecaster.on_all_cores(|| opened.heard(&places))?;
-        Ok::<_, Problem>(ranking(&heard, &base, &opened.names()))
-    });
+    let ranked = blocking(move || Ok::<_, Problem>(ranking(&opened.heard(&places)?, &base, &opened.names())));
     Ok(Json(ranked.await??))
 }
 

@@ -10,10 +10,10 @@ use store::PlanKind;
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, WholeEstate};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::listing::Choice;
-use crate::planning::sites::{receiver, receivers};
+use crate::planning::sites::receivers;
 
 /// Kinds of receiver of an estate, at most.
 const MOST: usize = 200;
@@ -28,11 +28,15 @@ pub(crate) async fn list_receivers(
     Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Receiver>> {
-    let all = receivers(&app.store, estate.id).await?;
+    let all = receivers(&app.store, estate.id).await?.into_iter().map(with_revision).collect();
     Ok(Json(choice.page_of(all, &paging, |one: &Receiver| one.name.clone())?))
 }
 
-pub(super) async fn found(app: &App, estate: &WholeEstate, name: &str) -> Result<Receiver, Refusal> {
+fn with_revision(one: NewReceiver) -> Receiver {
+    Receiver { revision: revision(&one), name: one.name, radio: one.radio }
+}
+
+pub(super) async fn found(app: &App, estate: &WholeEstate, name: &str) -> Result<NewReceiver, Refusal> {
     let mut all = receivers(&app.store, estate.id).await?.into_iter();
     all.find(|one| one.name == name).ok_or_else(|| not_found("receiver", name))
 }
@@ -46,7 +50,7 @@ pub(crate) async fn show_receiver(
     estate: WholeEstate,
     PathName(name): PathName,
 ) -> Answer<Receiver> {
-    found(&app, &estate, &name).await.map(Json)
+    found(&app, &estate, &name).await.map(with_revision).map(Json)
 }
 
 fn checked(name: &str, radio: ReceiverRadio) -> Result<NewReceiver, Problem> {
@@ -76,7 +80,7 @@ pub(crate) async fn add_receiver(
     }
     app.store.add_plan(estate.id, PlanKind::Receiver, (&new.name, &new)).await?;
     estate.audit().object(format!("receiver {}", new.name)).made(&new);
-    Ok(Created { at: estate.path(format_args!("receivers/{}", new.name)), made: receiver(new) })
+    Ok(Created { at: estate.path(format_args!("receivers/{}", new.name)), made: with_revision(new) })
 }
 
 /// Changes a kind of receiver in part.
@@ -90,8 +94,7 @@ pub(crate) async fn change_receiver(
     PathName(name): PathName,
     Json(change): Json<ReceiverChange>,
 ) -> Answer<Receiver> {
-    let before = found(&app, &estate, &name).await?;
-    let was = NewReceiver { name: name.clone(), radio: before.radio };
+    let was = found(&app, &estate, &name).await?;
     estate.still(&was)?;
     let radio = ReceiverRadio {
         height_m: change.height_m.unwrap_or(was.radio.height_m),
@@ -101,11 +104,9 @@ pub(crate) async fn change_receiver(
         noise_figure_db: change.noise_figure_db.unwrap_or(was.radio.noise_figure_db),
     };
     let after = checked(&name, radio)?;
-    // One that is there from the beginning has no row until it is changed.
-    app.store.remove_plan(estate.id, PlanKind::Receiver, &name).await?;
-    app.store.add_plan(estate.id, PlanKind::Receiver, (&name, &after)).await?;
+    app.store.put_plan(estate.id, PlanKind::Receiver, (&name, &after)).await?;
     estate.audit().object(format!("receiver {name}")).changed(&was, &after);
-    Ok(Json(receiver(after)))
+    Ok(Json(with_revision(after)))
 }
 
 /// Removes a kind of receiver; one that is there from the beginning is as it was then. Forecasts stay as they are.
@@ -117,8 +118,7 @@ pub(crate) async fn remove_receiver(
     estate: WholeEstate,
     PathName(name): PathName,
 ) -> Result<StatusCode, Refusal> {
-    let before = found(&app, &estate, &name).await?;
-    let was = NewReceiver { name: name.clone(), radio: before.radio };
+    let was = found(&app, &estate, &name).await?;
     estate.still(&was)?;
     if !app.store.remove_plan(estate.id, PlanKind::Receiver, &name).await? {
         let problem = Problem::new(409, "in_use", "This kind of receiver is there from the beginning");

@@ -2,7 +2,7 @@
 
 use api::Page;
 use api::coverage::site::{NewSite, Site, SiteChange, SiteEffect, SiteRadio, SitesChange, SitesEffect};
-use api::problem::{Problem, bad_field};
+use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
 use domain::coverage::site;
@@ -11,7 +11,7 @@ use store::PlanKind;
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, WholeEstate};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::listing::Choice;
 use crate::planning::sites::{all, of_plan};
@@ -29,8 +29,12 @@ pub(crate) async fn list_sites(
     Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Site>> {
-    let all = all(&app.store, estate.id).await?;
+    let all = all(&app.store, estate.id).await?.into_iter().map(with_revision).collect();
     Ok(Json(choice.page_of(all, &paging, |site: &Site| site.name.clone())?))
+}
+
+fn with_revision(site: Site) -> Site {
+    Site { revision: revision(&site), ..site }
 }
 
 async fn found(app: &App, estate: &WholeEstate, name: &str) -> Result<Site, Refusal> {
@@ -43,12 +47,12 @@ async fn found(app: &App, estate: &WholeEstate, name: &str) -> Result<Site, Refu
     extensions(("x-right" = json!("view"))), params(("site" = String, Path)),
     responses((status = 200, body = Site), (status = 404, body = Problem)))]
 pub(crate) async fn show_site(State(app): State<App>, estate: WholeEstate, PathName(name): PathName) -> Answer<Site> {
-    found(&app, &estate, &name).await.map(Json)
+    found(&app, &estate, &name).await.map(with_revision).map(Json)
 }
 
 /// Checks a planned site, whose name no other site may have.
 fn checked(plan: NewSite, others: &[Site]) -> Result<NewSite, Problem> {
-    let mut wrong = api::problem::FieldProblems::default();
+    let mut wrong = FieldProblems::default();
     let name = wrong.take(domain::input::name("name", &plan.name)).unwrap_or_default();
     wrong.take(domain::input::range("latitude_deg", plan.latitude_deg, -85.0, 85.0, "degrees"));
     wrong.take(domain::input::range("longitude_deg", plan.longitude_deg, -180.0, 180.0, "degrees"));
@@ -73,40 +77,42 @@ pub(crate) async fn add_site(State(app): State<App>, estate: WholeEstate, Json(n
     let plan = checked(new, &others)?;
     app.store.add_plan(estate.id, PlanKind::Site, (&plan.name, &plan)).await?;
     estate.audit().object(format!("site {}", plan.name)).made(&plan);
-    Ok(Created { at: estate.path(format_args!("sites/{}", plan.name)), made: of_plan(plan) })
+    Ok(Created { at: estate.path(format_args!("sites/{}", plan.name)), made: with_revision(of_plan(plan)) })
 }
 
-/// What a change makes of a planned site.
-fn changed_plan(before: &Site, change: &SiteChange) -> NewSite {
-    let radio = change.radio.clone().unwrap_or_default();
-    NewSite {
-        name: change.name.clone().unwrap_or_else(|| before.name.clone()),
-        latitude_deg: change.latitude_deg.or(before.latitude_deg).unwrap_or_default(),
-        longitude_deg: change.longitude_deg.or(before.longitude_deg).unwrap_or_default(),
-        radio: site::changed(&before.radio, &radio),
-    }
+/// A site after a change, as it is stored.
+enum Changed {
+    /// What forecasts need of a gateway.
+    Gateway(Eui64, SiteRadio),
+    Planned(NewSite),
 }
 
-/// What a change makes of a gateway's radio. What is the gateway's own setting is changed there.
-fn changed_gateway(before: &Site, change: &SiteChange) -> Result<SiteRadio, Problem> {
-    let radio = change.radio.clone().unwrap_or_default();
-    let gain = radio.antenna.as_ref().and_then(|antenna| antenna.gain_dbi);
+/// Makes a change; `others` are the sites whose names are taken. A gateway's own settings are changed on the gateway.
+fn changed(before: &Site, change: &SiteChange, others: &[Site]) -> Result<Changed, Problem> {
+    let given = change.radio.clone().unwrap_or_default();
+    let radio = site::changed(&before.radio, &given);
+    let Some(eui) = before.gateway else {
+        let plan = NewSite {
+            name: change.name.clone().unwrap_or_else(|| before.name.clone()),
+            latitude_deg: change.latitude_deg.or(before.latitude_deg).unwrap_or_default(),
+            longitude_deg: change.longitude_deg.or(before.longitude_deg).unwrap_or_default(),
+            radio,
+        };
+        return checked(plan, others).map(Changed::Planned);
+    };
     let own = [
         ("name", change.name.is_some()),
         ("latitude_deg", change.latitude_deg.is_some()),
         ("longitude_deg", change.longitude_deg.is_some()),
-        ("radio.antenna.gain_dbi", gain.is_some()),
-        ("radio.cable_loss_db", radio.cable_loss_db.is_some()),
+        ("radio.antenna.gain_dbi", given.antenna.is_some_and(|antenna| antenna.gain_dbi.is_some())),
+        ("radio.cable_loss_db", given.cable_loss_db.is_some()),
     ];
     if let Some((field, _)) = own.iter().find(|(_, given)| *given) {
         let allowed = "it is a setting of the gateway itself: change it there (`heron gateway set`)";
         return Err(bad_field(field, &before.name, allowed));
     }
-    let after = site::changed(&before.radio, &radio);
-    let mut wrong = api::problem::FieldProblems::default();
-    wrong.take_inside("radio", site::station(&after));
-    wrong.end()?;
-    Ok(after)
+    site::station(&radio).map_err(|problem| problem.inside("radio"))?;
+    Ok(Changed::Gateway(eui, radio))
 }
 
 /// Changes a site in part. Of a gateway the height, the beam, the power and the noise figure are changed here.
@@ -123,22 +129,21 @@ pub(crate) async fn change_site(
     let mut others = all(&app.store, estate.id).await?;
     let at = others.iter().position(|site| site.name == name).ok_or_else(|| not_found("site", &name))?;
     let before = others.remove(at);
-    estate.still(&Site { revision: String::new(), ..before.clone() })?;
-    let after = match before.gateway {
-        Some(eui) => {
-            let radio = changed_gateway(&before, &change)?;
-            app.store.put_gateway_radios(&[(eui, radio)]).await?;
+    estate.still(&before)?;
+    let after = match changed(&before, &change, &others)? {
+        Changed::Gateway(eui, radio) => {
+            app.store.change_sites(estate.id, &[(eui, radio)], &[]).await?;
             name
         }
-        None => {
-            let plan = checked(changed_plan(&before, &change), &others)?;
-            app.store.change_plan((estate.id, PlanKind::Site, &name), (&plan.name, &plan)).await?;
-            plan.name
+        Changed::Planned(plan) => {
+            let after = plan.name.clone();
+            app.store.change_sites(estate.id, &[], &[(name, plan)]).await?;
+            after
         }
     };
     let after = found(&app, &estate, &after).await?;
     estate.audit().object(format!("site {}", after.name)).changed(&before, &after);
-    Ok(Json(after))
+    Ok(Json(with_revision(after)))
 }
 
 /// Changes the radios of many sites in the same way, or shows what would change.
@@ -152,23 +157,21 @@ pub(crate) async fn change_sites(
 ) -> Answer<SitesEffect> {
     let all = all(&app.store, estate.id).await?;
     let change = SiteChange { radio: Some(wanted.radio.clone()), ..SiteChange::default() };
-    let (mut gateways, mut plans, mut effects) = (Vec::<(Eui64, SiteRadio)>::new(), Vec::new(), Vec::new());
+    let (mut gateways, mut planned, mut effects) = (Vec::new(), Vec::new(), Vec::new());
     let mut names = wanted.sites.clone();
     names.sort();
     names.dedup();
     for name in &names {
         let before = all.iter().find(|site| site.name == *name).ok_or_else(|| not_found("site", name))?;
-        let after = match before.gateway {
-            Some(eui) => {
-                let after = changed_gateway(before, &change)?;
-                gateways.push((eui, after.clone()));
-                after
+        let after = match changed(before, &change, &[])? {
+            Changed::Gateway(eui, radio) => {
+                gateways.push((eui, radio.clone()));
+                radio
             }
-            None => {
-                let plan = checked(changed_plan(before, &change), &[])?;
-                let after = plan.radio.clone();
-                plans.push(plan);
-                after
+            Changed::Planned(plan) => {
+                let radio = plan.radio.clone();
+                planned.push((name.clone(), plan));
+                radio
             }
         };
         if after != before.radio {
@@ -177,10 +180,7 @@ pub(crate) async fn change_sites(
     }
     let untouched = names.len() - effects.len();
     if !wanted.preview {
-        app.store.put_gateway_radios(&gateways).await?;
-        for plan in &plans {
-            app.store.change_plan((estate.id, PlanKind::Site, &plan.name), (&plan.name, plan)).await?;
-        }
+        app.store.change_sites(estate.id, &gateways, &planned).await?;
         estate.audit().object(format!("{} sites", effects.len())).made(&wanted);
     }
     Ok(Json(SitesEffect { sites: effects, untouched, done: !wanted.preview }))
@@ -196,7 +196,7 @@ pub(crate) async fn remove_site(
     PathName(name): PathName,
 ) -> Result<StatusCode, Refusal> {
     let before = found(&app, &estate, &name).await?;
-    estate.still(&Site { revision: String::new(), ..before.clone() })?;
+    estate.still(&before)?;
     if before.gateway.is_some() {
         let problem = Problem::new(409, "in_use", "This site is a registered gateway");
         return Err(problem.detail("remove the gateway itself, if it is to go").into());
