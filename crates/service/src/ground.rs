@@ -23,7 +23,7 @@ const AT_ONCE: usize = 1;
 /// The ground, if there are files of it.
 pub struct Ground {
     terrain: Terrain,
-    /// Tells this ground from any other: what is computed from it is kept by it.
+    /// A digest of the files' content: saved losses are named by it.
     fingerprint: OnceLock<String>,
     pub turns: Semaphore,
 }
@@ -52,7 +52,7 @@ impl Ground {
         &self.terrain
     }
 
-    /// Tells this ground from any other. The first time it takes as long as reading all of it.
+    /// A digest of the files' content. The first call reads all of it.
     pub(crate) fn fingerprint(&self) -> &str {
         self.fingerprint.get_or_init(|| {
             let mut digest = Sha256::new();

@@ -193,21 +193,13 @@ impl Store {
         Ok(done.rows_affected() > 0)
     }
 
-    /// An estate's forecasts, newest first, from before an id on.
-    pub async fn forecasts(
-        &self,
-        estate_id: EstateId,
-        before: &str,
-        limit: u32,
-    ) -> Result<Vec<ForecastRow>, StoreError> {
-        let rows =
-            sqlx::query("SELECT * FROM forecasts WHERE estate_id = ? AND (? = '' OR id < ?) ORDER BY id DESC LIMIT ?")
-                .bind(estate_id)
-                .bind(before)
-                .bind(before)
-                .bind(limit)
-                .fetch_all(&self.pool)
-                .await?;
+    /// An estate's forecasts, newest first.
+    pub async fn forecasts(&self, estate_id: EstateId, limit: u32) -> Result<Vec<ForecastRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM forecasts WHERE estate_id = ? ORDER BY id DESC LIMIT ?")
+            .bind(estate_id)
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(read).collect()
     }
 

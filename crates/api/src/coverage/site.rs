@@ -191,7 +191,7 @@ impl Default for ReceiverRadio {
     }
 }
 
-/// A kind of receiver. `outdoors` and `indoors` are there from the beginning.
+/// A kind of receiver. An estate has `outdoors` and `indoors` at first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Receiver {
     /// The revision; send it as `If-Match` with a change, which is then refused if another change came first.

@@ -1,11 +1,11 @@
-//! How layers are told: their names, units, classes and colours.
+//! The legends of layers: titles, units, classes and colours.
 
 use super::forecast::Layer;
 
 /// A colour: red, green and blue.
 pub type Colour = [u8; 3];
 
-/// How a layer is told.
+/// The legend of a layer.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Legend {
     layer: Layer,
@@ -13,8 +13,8 @@ pub struct Legend {
     pub title: &'static str,
     /// Its unit, with the space before it; empty if it has none.
     pub unit: &'static str,
-    /// Where its classes begin; what is less than the first is a class as well.
-    pub from: &'static [f64],
+    /// The lower bounds of classes 1, 2, …; values below the first bound are class 0.
+    pub bounds: &'static [f64],
 }
 
 /// From little to much.
@@ -28,7 +28,7 @@ const RAMP: [Colour; 8] = [
     [36, 124, 124],
     [30, 78, 108],
 ];
-/// Gateways, which are no more or less than one another.
+/// Colours of sites: none means more than another.
 const SITES: [Colour; 8] = [
     [44, 110, 150],
     [216, 140, 50],
@@ -58,28 +58,28 @@ impl Layer {
         Self::Reliability,
     ];
 
-    /// How it is told.
+    /// Its legend.
     pub const fn legend(self) -> Legend {
-        let (title, unit, from): (_, _, &[f64]) = match self {
-            Self::Uplink => ("received by the best gateway", " dBm", POWER_DBM),
+        let (title, unit, bounds): (_, _, &[f64]) = match self {
+            Self::Uplink => ("received by the best site", " dBm", POWER_DBM),
             Self::Downlink => ("received by the device", " dBm", POWER_DBM),
             Self::Margin => ("margin at the slowest data rate", " dB", &[0.0, 5.0, 10.0, 20.0, 30.0, 40.0]),
-            Self::BestSite => ("best gateway", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]),
+            Self::BestSite => ("best site", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]),
             Self::Snr => ("SNR in 125 kHz", " dB", OVER_NOISE_DB),
             Self::Snir => ("SNIR at the best data rate", " dB", OVER_NOISE_DB),
             Self::DataRate => ("best data rate", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0]),
-            Self::InReach => ("gateways that hear it", "", &[1.0, 2.0, 3.0, 4.0]),
+            Self::InReach => ("sites that hear it", "", &[1.0, 2.0, 3.0, 4.0]),
             Self::Airtime => ("airtime of a message", " ms", &[50.0, 100.0, 200.0, 400.0, 800.0, 1600.0]),
             Self::Reliability => ("share of places that are heard", "", &[0.5, 0.8, 0.9, 0.95, 0.99]),
         };
-        Legend { layer: self, title, unit, from }
+        Legend { layer: self, title, unit, bounds }
     }
 }
 
 impl Legend {
-    /// The class of a value: 0 below all, 1 for the first of [`Legend::from`], and so on.
+    /// The class of a value: 0 below all bounds, 1 for the first of [`Legend::bounds`], and so on.
     pub fn class(&self, value: f64) -> usize {
-        self.from.partition_point(|from| *from <= value)
+        self.bounds.partition_point(|bound| *bound <= value)
     }
 
     /// The colour of a class. Where there are fewer classes than colours, the ends of the scale are kept. Of airtime, little is
@@ -89,26 +89,26 @@ impl Legend {
             return SITES[class.saturating_sub(1).min(SITES.len() - 1)];
         }
         let last = RAMP.len() - 1;
-        let at = (class * last).div_ceil(self.from.len()).min(last);
+        let at = (class * last).div_ceil(self.bounds.len()).min(last);
         if self.layer == Layer::Airtime { RAMP[last - at] } else { RAMP[at] }
     }
 
     /// The classes from much to little, each with what it stands for. The sites' names are those of the numbers of
     /// [`Layer::BestSite`].
     pub fn classes(&self, sites: &[&str]) -> Vec<(usize, String)> {
-        let all = 1..=self.from.len();
+        let all = 1..=self.bounds.len();
         match self.layer {
             Layer::BestSite => {
                 let mut named: Vec<_> = all.zip(sites).map(|(class, name)| (class, (*name).to_owned())).collect();
-                if let Some(last) = named.last_mut().filter(|_| sites.len() > self.from.len()) {
+                if let Some(last) = named.last_mut().filter(|_| sites.len() > self.bounds.len()) {
                     last.1.push_str(" and all that follow");
                 }
                 named
             }
-            Layer::DataRate => all.rev().map(|n| (n, format!("DR{}", self.from[n - 1]))).collect(),
+            Layer::DataRate => all.rev().map(|n| (n, format!("DR{}", self.bounds[n - 1]))).collect(),
             _ => {
-                let least = (0, format!("less than {}{}", self.from[0], self.unit));
-                let more = all.rev().map(|n| (n, format!("{}{} or more", self.from[n - 1], self.unit)));
+                let least = (0, format!("less than {}{}", self.bounds[0], self.unit));
+                let more = all.rev().map(|n| (n, format!("{}{} or more", self.bounds[n - 1], self.unit)));
                 more.chain([least]).collect()
             }
         }

@@ -1,17 +1,17 @@
-//! Which site next, and which could go: what each adds to others, and what is lost without it.
+//! Ranks sites: what each one adds to the others, and what is lost without it.
 
 use super::AreaError;
 use super::forecast::{Forecast, Question, Site, budgets_at, heard_by};
 use crate::geo::Place;
 use crate::range::within;
 
-/// Sites that are told apart: one bit each.
+/// Sites that are ranked, at most: each is one bit.
 pub const MOST_SITES: usize = 64;
 
 /// The sites that hear a cell or a device with the margin kept, as bits by their numbers.
 type Mask = u64;
 
-/// Who hears what: of an area, and of devices.
+/// Which sites hear each cell of an area, and each device.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Heard {
     sites: usize,
@@ -20,7 +20,7 @@ pub struct Heard {
     devices: Vec<Mask>,
 }
 
-/// How much area and how many devices.
+/// An amount of area and of devices.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Amount {
     /// Of area, in square kilometres.

@@ -1,4 +1,4 @@
-//! Sites and receivers: what their radios may be, and what is assumed where nothing is said.
+//! Sites and receivers: the allowed values of their radios, and the defaults.
 
 use api::coverage::site::{AntennaAbout, ReceiverRadio, SiteRadio};
 use api::device::place::Place as DevicePlace;
@@ -8,18 +8,18 @@ use coverage::link::budget::{Station, Terminal};
 
 use super::outside;
 
-/// How high a beam is, and how much weaker its back, where nothing is said.
+/// The defaults of a beam: its vertical width, and its front-to-back ratio.
 const USUAL_BEAM_DEG: f64 = 30.0;
 const USUAL_FRONT_TO_BACK_DB: f64 = 20.0;
 
-/// The kinds of receiver that are there from the beginning: a device in the open, and one behind an outer wall (about 15 dB at
+/// The kinds of receiver that each estate has at first: a device in the open, and one behind an outer wall (about 15 dB at
 /// 868 MHz, Recommendation ITU-R P.2109-1 §2, traditional buildings, median).
 pub fn first_receivers() -> [(&'static str, ReceiverRadio); 2] {
     let outdoors = ReceiverRadio::default();
     [("outdoors", outdoors), ("indoors", ReceiverRadio { penetration_loss_db: 15.0, ..outdoors })]
 }
 
-/// A radio with the parts of a change in place of its own.
+/// A radio after a change: a value that is given replaces the value before.
 pub fn changed(radio: &SiteRadio, change: &SiteRadio) -> SiteRadio {
     let antenna = match (&radio.antenna, &change.antenna) {
         (Some(own), Some(new)) => Some(changed_antenna(own, new)),
@@ -48,7 +48,7 @@ fn changed_antenna(own: &AntennaAbout, new: &AntennaAbout) -> AntennaAbout {
     }
 }
 
-/// A radio with all that is assumed where nothing is said.
+/// A radio with the defaults filled in.
 pub fn whole(radio: &SiteRadio) -> SiteRadio {
     let usual = Station::default();
     let Antenna::Omni { gain_dbi, vertical_beam_deg } = usual.antenna else { return radio.clone() };
@@ -135,8 +135,7 @@ fn of_antenna(why: &AntennaError) -> Problem {
     }
 }
 
-/// The radio of a device at its place, transmitting at this power. What is not known of the place is as with the first kinds of
-/// receiver.
+/// The radio of a device at its place, with this power. Defaults are those of the first kinds of receiver.
 pub fn at_place(place: Option<DevicePlace>, power_dbm: f64) -> ReceiverRadio {
     let [(_, outdoors), (_, indoors)] = first_receivers();
     let place = place.unwrap_or_default();

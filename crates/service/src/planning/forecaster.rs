@@ -1,4 +1,4 @@
-//! Forecasts as jobs: one at a time, on all cores, one estate after another.
+//! Computes forecasts as jobs: one at a time, on all cores, in turns between estates.
 
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::Path;
@@ -21,17 +21,17 @@ use tokio_util::sync::CancellationToken;
 
 use crate::ground::Ground;
 use crate::planning::losses::Losses;
-use crate::planning::opened::{Opened, Plan};
+use crate::planning::opened::{OpenForecast, Plan};
 
 /// How often forecasts are looked for when no notice of one comes.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
 /// How often files that nobody names are deleted.
 const PRUNE_EVERY: Duration = Duration::from_secs(3600);
-/// What forecasts that are looked at may take of memory together, in bytes; the latest is held in any case.
+/// Memory of all open forecasts together, in bytes; the latest stays open in any case.
 const IN_MEMORY: usize = 400_000_000;
 /// Devices that the figures count, at most.
 const MOST_DEVICES: u32 = 20_000;
-/// How much less the computing counts than all else that the service does (`nice`).
+/// Threads of forecasts yield to all other threads (`nice`).
 const NICENESS: i32 = 10;
 
 /// A forecast that is being computed.
@@ -41,13 +41,13 @@ struct Running {
     stopped: AtomicBool,
 }
 
-/// Computes forecasts, and holds those that are looked at.
+/// Computes forecasts, and keeps those open that are looked at.
 pub struct Forecaster {
     ground: Arc<Ground>,
     losses: Losses,
     pool: ThreadPool,
     running: Mutex<Option<(String, Arc<Running>)>>,
-    opened: Mutex<VecDeque<(String, u32, Arc<Opened>)>>,
+    opened: Mutex<VecDeque<(String, u32, Arc<OpenForecast>)>>,
     /// One forecast is opened at a time: a map asks for many tiles at once.
     opening: tokio::sync::Mutex<()>,
     /// When an estate had its last turn.
@@ -69,7 +69,7 @@ impl Forecaster {
         let yielding = |_: usize| {
             let me = rustix::thread::gettid();
             if let Err(why) = rustix::process::setpriority_process(Some(me), NICENESS) {
-                tracing::debug!("forecasts count as much as all else: {why}");
+                tracing::debug!("threads of forecasts do not yield to others: {why}");
             }
         };
         let pool = ThreadPoolBuilder::new().start_handler(yielding).thread_name(|n| format!("forecast-{n}")).build();
@@ -95,8 +95,8 @@ impl Forecaster {
         self.pool.install(what)
     }
 
-    /// A forecast with how far it has come by now.
-    pub(crate) fn told(&self, row: ForecastRow) -> Forecast {
+    /// A forecast with its present progress.
+    pub(crate) fn with_progress(&self, row: ForecastRow) -> Forecast {
         let mut forecast = row.forecast;
         if let Some((id, running)) = &*lock(&self.running)
             && *id == forecast.id
@@ -116,8 +116,8 @@ impl Forecaster {
         }
     }
 
-    /// Forgets what is held of a forecast.
-    pub(crate) fn forget(&self, id: &str) {
+    /// Closes a forecast.
+    pub(crate) fn close(&self, id: &str) {
         lock(&self.opened).retain(|(held, ..)| held != id);
     }
 
@@ -125,9 +125,9 @@ impl Forecaster {
     ///
     /// # Errors
     /// No site is done, or a file is gone.
-    pub(crate) async fn open(self: &Arc<Self>, forecast: &Forecast) -> Result<Arc<Opened>, Problem> {
+    pub(crate) async fn open(self: &Arc<Self>, forecast: &Forecast) -> Result<Arc<OpenForecast>, Problem> {
         let (id, done) = (forecast.id.clone(), forecast.sites_done);
-        let held = |all: &VecDeque<(String, u32, Arc<Opened>)>| {
+        let held = |all: &VecDeque<(String, u32, Arc<OpenForecast>)>| {
             let found = all.iter().find(|(held, sites, _)| *held == id && *sites == done);
             found.map(|(.., opened)| Arc::clone(opened))
         };
@@ -141,17 +141,17 @@ impl Forecaster {
         }
         let (me, forecast) = (Arc::clone(self), forecast.clone());
         let opened = spawn_blocking(move || {
-            me.pool.install(|| Opened::read(&me.ground, &me.losses, &forecast, forecast.sites_done as usize))
+            me.pool.install(|| OpenForecast::read(&me.ground, &me.losses, &forecast, forecast.sites_done as usize))
         });
         let failed = |why: JoinError| {
             Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string())
         };
         let opened = Arc::new(opened.await.map_err(failed)??);
-        self.hold(&id, done, &opened);
+        self.keep_open(&id, done, &opened);
         Ok(opened)
     }
 
-    fn hold(&self, id: &str, done: u32, opened: &Arc<Opened>) {
+    fn keep_open(&self, id: &str, done: u32, opened: &Arc<OpenForecast>) {
         let mut all = lock(&self.opened);
         all.retain(|(held, ..)| held != id);
         all.push_front((id.to_owned(), done, Arc::clone(opened)));
@@ -266,12 +266,12 @@ impl Forecaster {
             }
             let (plan, so_far) = (Arc::clone(&plan), grids.clone());
             let made = self.run_blocking(move |me| {
-                let made = me.pool.install(|| Opened::of(Arc::clone(&me.ground), plan, so_far));
+                let made = me.pool.install(|| OpenForecast::of(Arc::clone(&me.ground), plan, so_far));
                 made.map(Arc::new).map_err(|problem| Ended::Failed(problem.to_string()))
             });
             match made.await {
                 Ok(made) => {
-                    self.hold(&row.forecast.id, row.forecast.sites_done, &made);
+                    self.keep_open(&row.forecast.id, row.forecast.sites_done, &made);
                     opened = Some(made);
                 }
                 Err(ended) => return Ok(ended),
@@ -286,7 +286,7 @@ impl Forecaster {
         self: &Arc<Self>,
         store: &Store,
         row: &mut ForecastRow,
-        opened: Arc<Opened>,
+        opened: Arc<OpenForecast>,
     ) -> Result<Ended, StoreError> {
         let places = places(store, row.estate_id).await?;
         let made = self.run_blocking(move |_| Ok(opened.figures(&places)));
@@ -310,16 +310,16 @@ impl Forecaster {
     fn one_site(&self, plan: &Plan, n: usize, running: &Running) -> Result<(Grid, String, bool), Ended> {
         let key = plan.key(&self.ground, &plan.sites[n]);
         let sites = plan.sites.len();
-        let come = |share: f64| {
+        let progressed = |share: f64| {
             let percent = (n as f64 + share) / sites as f64 * 100.0;
             running.percent.store(percent as u8, Ordering::Relaxed);
         };
         if let Some(kept) = self.losses.load(&key) {
-            come(1.0);
+            progressed(1.0);
             return Ok((kept, key.file_name(), true));
         }
         let progress = |done: usize, of: usize| {
-            come(done as f64 / of.max(1) as f64);
+            progressed(done as f64 / of.max(1) as f64);
             !running.stopped.load(Ordering::Relaxed)
         };
         let grid = self.pool.install(|| key.computed(&self.ground, &progress)).map_err(|why| match why {

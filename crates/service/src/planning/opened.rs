@@ -1,4 +1,4 @@
-//! A forecast that is looked at: its sites' losses in memory, and what they make of the region.
+//! An open forecast: the losses of its sites in memory, and the region's cells computed from them.
 
 use std::io::Cursor;
 use std::sync::Arc;
@@ -110,14 +110,14 @@ impl Plan {
 }
 
 /// A forecast in memory.
-pub(crate) struct Opened {
+pub(crate) struct OpenForecast {
     ground: Arc<Ground>,
     plan: Arc<Plan>,
     losses: Vec<Arc<Grid>>,
     region: Forecast,
 }
 
-impl Opened {
+impl OpenForecast {
     /// Reads the losses of the sites that are done. Blocks.
     ///
     /// # Errors
@@ -309,19 +309,19 @@ mod tests {
         let saved = Losses::new(folder.path());
         let told = told(small(), &[(54.7, 3.9), (54.71, 3.93)]);
         let plan = Plan::of(&told).unwrap();
-        assert_eq!(Opened::read(&ground, &saved, &told, 0).err().unwrap().code, "not_ready");
-        assert_eq!(Opened::read(&ground, &saved, &told, 1).err().unwrap().code, "gone");
+        assert_eq!(OpenForecast::read(&ground, &saved, &told, 0).err().unwrap().code, "not_ready");
+        assert_eq!(OpenForecast::read(&ground, &saved, &told, 1).err().unwrap().code, "gone");
         for site in &plan.sites {
             let key = plan.key(&ground, site);
             saved.save(&key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
         }
-        let one = Opened::read(&ground, &saved, &told, 1).unwrap();
+        let one = OpenForecast::read(&ground, &saved, &told, 1).unwrap();
         let place = Place { latitude_deg: 54.702, longitude_deg: 3.903 };
         let said = one.at(place);
         let best = said.values.iter().find(|value| value.words == "site-0");
         assert!(best.is_some() && said.links.len() == 1, "{said:?}");
         assert!(one.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty(), "the second is not done");
-        let both = Opened::read(&ground, &saved, &told, 2).unwrap();
+        let both = OpenForecast::read(&ground, &saved, &told, 2).unwrap();
         assert!(!both.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty());
         let figures = both.figures(&[place]);
         assert!((figures.computed.area_km2 - 2.0 * std::f64::consts::PI).abs() < 0.5, "{figures:?}");

@@ -23,7 +23,7 @@ fn decimal(value: f32) -> f64 {
     (f64::from(value) * 1e4).round() / 1e4
 }
 
-/// A gateway as a site: its gain and cable loss are its own.
+/// A gateway as a site. Gain and cable loss are the gateway's own settings.
 fn of_gateway(gateway: &CheckedGateway, said: Option<&SiteRadio>) -> Site {
     let radio = site::changed(&site::whole(&SiteRadio::default()), said.unwrap_or(&SiteRadio::default()));
     let own = SiteRadio {

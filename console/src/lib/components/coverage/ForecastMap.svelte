@@ -9,6 +9,7 @@
   import { layerWord } from "#lib/format.ts";
   import { resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
+  import { sitePoints } from "#lib/sites.ts";
 
   let { forecast }: { forecast: Forecast } = $props();
 
@@ -37,17 +38,7 @@
         }
       : null,
   );
-  const points = $derived(
-    forecast.sites
-      .filter((site) => site.latitude_deg != null && site.longitude_deg != null)
-      .map((site) => ({
-        name: site.name,
-        kind: site.gateway ? ("gateway" as const) : ("planned" as const),
-        state: site.gateway ? "listening" : "planned",
-        latitude_deg: site.latitude_deg ?? 0,
-        longitude_deg: site.longitude_deg ?? 0,
-      })),
-  );
+  const points = $derived(sitePoints(forecast.sites));
 
   const said = resource(async () => {
     if (!chosen || !begun) return null;

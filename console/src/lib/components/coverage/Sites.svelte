@@ -10,6 +10,7 @@
   import PlaceMap from "#lib/components/common/PlaceMap.svelte";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
+  import { sitePoints } from "#lib/sites.ts";
 
   const path = $derived({ estate: session.estate });
   const held = resource(() => every((query) => call(api.GET("/api/v1/estates/{estate}/sites", { params: { path, query } }))));
@@ -17,17 +18,7 @@
   const EMPTY = { name: "", latitude: null as number | null, longitude: null as number | null, height: 10, gain: 3 };
   let form = $state({ ...EMPTY });
 
-  const points = $derived(
-    (held.value ?? [])
-      .filter((site) => site.latitude_deg != null && site.longitude_deg != null)
-      .map((site) => ({
-        name: site.name,
-        kind: site.gateway ? ("gateway" as const) : ("planned" as const),
-        state: site.gateway ? "listening" : "planned",
-        latitude_deg: site.latitude_deg ?? 0,
-        longitude_deg: site.longitude_deg ?? 0,
-      })),
-  );
+  const points = $derived(sitePoints(held.value ?? []));
   const chosen = $derived<[number, number] | null>(form.latitude == null || form.longitude == null ? null : [form.latitude, form.longitude]);
 
   async function add(event: SubmitEvent) {

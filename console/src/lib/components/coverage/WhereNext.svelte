@@ -36,8 +36,8 @@
           <table class="table-xs table">
             <thead>
               <tr
-                ><th>Site</th><th class="text-right">Area</th><th class="text-right">Devices</th><th class="text-right">Heard by two</th><th class="text-right"
-                  >Devices</th
+                ><th>Site</th><th class="text-right">Area</th><th class="text-right">Devices</th><th class="text-right">Area by two</th><th class="text-right"
+                  >Devices by two</th
                 ></tr
               >
             </thead>

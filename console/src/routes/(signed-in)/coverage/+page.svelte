@@ -94,7 +94,7 @@
         {@const stop = open(shown)}
         <Confirm
           label={stop ? "Stop" : "Remove"}
-          what={stop ? "What is done of it is kept." : "The forecast and its figures are removed."}
+          what={stop ? "Finished sites are kept." : "The forecast and its figures are removed."}
           sure={stop ? "Stop the forecast" : "Remove the forecast"}
           run={() => remove(shown)}
         />

@@ -88,7 +88,7 @@ fn contours(legend: &Legend, grid: &Grid) -> Result<Value> {
         .map(|value| if value.is_nan() { f64::from(f32::MIN) } else { f64::from(*value) })
         .collect();
     // Cells that have no value are cut off at their edges: nothing is interpolated towards them.
-    let all = ContourBuilder::new(width, height, false).contours(&values, legend.from)?;
+    let all = ContourBuilder::new(width, height, false).contours(&values, legend.bounds)?;
     // From cells to degrees here: the builder takes a ring for a hole where rows run southwards.
     let degrees = |x: f64, y: f64| [west + (x - 0.5) * dx, north - (y - 0.5) * dy];
     let feature = |contour: &contour::Contour| {
@@ -165,7 +165,7 @@ fn picture(legend: &Legend, grid: &Grid, sites: &[(String, f64, f64)]) -> Pictur
         shapes.push(Shape::Band(vec![(left, y, y + 18.0), (left + 28.0, y, y + 18.0)], legend.colour(class)));
         shapes.push(Shape::Text((left + 38.0, y + 14.0), Beside::Right, words, INK, false));
     }
-    let least = 90 + 26 * (legend.from.len() as u32 + 1);
+    let least = 90 + 26 * (legend.bounds.len() as u32 + 1);
     let height = ((height as f64 * size * tall).ceil() as u32).max(least);
     Picture { width: (width as f64 * size) as u32 + LEGEND, height, ground: PAPER, shapes }
 }

@@ -8,14 +8,14 @@ use coverage::geo::Place;
 use lorawan::modulation::SpreadingFactor;
 use lorawan::region::Region;
 
-use crate::args::seconds;
+use crate::args::{ListArgs, seconds};
 use crate::commands::coverage::args::{LayerWord, ModelWord, load, place};
 use crate::complete;
 
 #[derive(Subcommand)]
 pub(crate) enum ForecastVerb {
     /// List forecasts, the latest first.
-    List,
+    List(ListArgs),
     /// Show one: how far it has come, and its figures; or what it says of a place.
     Show {
         /// The forecast's id, as `heron forecast list` shows it.

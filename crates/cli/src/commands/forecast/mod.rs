@@ -210,8 +210,8 @@ async fn wait(client: &Client, mut forecast: Forecast) -> Result<Forecast> {
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: ForecastVerb, yes: bool) -> Result<()> {
     match verb {
-        ForecastVerb::List => {
-            let all: Vec<Forecast> = client.all(&client.in_estate("forecasts").await?, &[]).await?;
+        ForecastVerb::List(which) => {
+            let all: Vec<Forecast> = client.all(&client.in_estate("forecasts").await?, &which.query()).await?;
             let none = "There is no forecast yet. Next: `heron forecast add`.";
             out.list(&all, none, &["FORECAST", "NAME", "STATE", "SITES", "RECEIVER", "COVERED", "BEGAN"], |one| {
                 let (id, name) = (one.id.clone(), one.wanted.name.clone());

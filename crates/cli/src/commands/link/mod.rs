@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use anyhow::Result;
 use api::coverage::link::{AssignBy, CoverageVerdict, DeviceCoverage, DeviceLink};
 use clap::{Args, Subcommand, ValueEnum};
+use serde::Serialize;
 
 use crate::client::Client;
 use crate::commands::coverage::args::ModelWord;
@@ -28,12 +29,12 @@ pub(crate) enum LinkVerb {
     },
     /// Say of each device what its links come to: good, weak by nature, weak by fault, or hanging on one gateway. Ends with 1
     /// if one needs attention.
-    Check(Box<LinkArgs>),
+    Check(Box<DeviceArgs>),
 }
 
-/// Which links, and how they are computed.
+/// Which devices, and how their links are computed.
 #[derive(Args)]
-pub(crate) struct LinkArgs {
+pub(crate) struct DeviceArgs {
     /// Only devices of this fleet.
     #[arg(long, add = complete::fleets())]
     fleet: Option<String>,
@@ -46,12 +47,19 @@ pub(crate) struct LinkArgs {
     /// Only this device, by name or DevEUI.
     #[arg(long, add = complete::devices())]
     device: Option<String>,
-    /// Only links to this gateway, by name or EUI.
-    #[arg(long, add = complete::gateways())]
-    gateway: Option<String>,
     /// How the loss of a path is computed.
     #[arg(long, value_enum, default_value = "p1812")]
     path_model: ModelWord,
+}
+
+/// Which links of which devices.
+#[derive(Args)]
+pub(crate) struct LinkArgs {
+    #[command(flatten)]
+    devices: DeviceArgs,
+    /// Only links to this gateway, by name or EUI.
+    #[arg(long, add = complete::gateways())]
+    gateway: Option<String>,
     /// By what a gateway is assigned to a device.
     #[arg(long, value_enum, default_value = "forecast")]
     by: ByWord,
@@ -67,24 +75,38 @@ enum ByWord {
     Distance,
 }
 
+type Query = Vec<(&'static str, String)>;
+
+fn given(all: impl IntoIterator<Item = (&'static str, Option<String>)>) -> Query {
+    all.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
+}
+
+/// A word of the interface.
+fn word(value: impl Serialize) -> Result<Option<String>> {
+    Ok(serde_json::to_value(value)?.as_str().map(str::to_owned))
+}
+
+impl DeviceArgs {
+    fn query(&self) -> Result<Query> {
+        Ok(given([
+            ("fleet", self.fleet.clone()),
+            ("model", self.model.clone()),
+            ("tag", self.tag.clone()),
+            ("device", self.device.clone()),
+            ("path_model", word(path_model(self.path_model))?),
+        ]))
+    }
+}
+
 impl LinkArgs {
-    fn query(&self) -> Result<Vec<(&'static str, String)>> {
+    fn query(&self) -> Result<Query> {
         let by = match self.by {
             ByWord::Forecast => AssignBy::Forecast,
             ByWord::Measured => AssignBy::Measured,
             ByWord::Distance => AssignBy::Distance,
         };
-        let word = |value: serde_json::Value| value.as_str().unwrap_or_default().to_owned();
-        let given = [
-            ("fleet", self.fleet.clone()),
-            ("model", self.model.clone()),
-            ("tag", self.tag.clone()),
-            ("device", self.device.clone()),
-            ("gateway", self.gateway.clone()),
-            ("path_model", Some(word(serde_json::to_value(path_model(self.path_model))?))),
-            ("by", Some(word(serde_json::to_value(by)?))),
-        ];
-        Ok(given.into_iter().filter_map(|(name, value)| Some((name, value?))).collect())
+        let links = given([("gateway", self.gateway.clone()), ("by", word(by)?)]);
+        Ok([self.devices.query()?, links].concat())
     }
 }
 
@@ -112,14 +134,12 @@ fn row(link: &DeviceLink) -> Vec<String> {
 }
 
 const HEAD: [&str; 12] = [
-    "DEVICE", "GATEWAY", "ITS OWN", "DISTANCE", "LOSS", "FORECAST", "MARGIN", "BEST DR", "RSSI", "SNR", "HEARD",
+    "DEVICE", "GATEWAY", "ASSIGNED", "DISTANCE", "LOSS", "FORECAST", "MARGIN", "BEST DR", "RSSI", "SNR", "HEARD",
     "RESIDUAL",
 ];
 
-async fn check(client: &Client, out: &Out, which: &LinkArgs) -> Result<()> {
-    let mut query = which.query()?;
-    query.retain(|(name, _)| !matches!(*name, "by" | "gateway"));
-    let all: Vec<DeviceCoverage> = client.all(&client.in_estate("coverage").await?, &query).await?;
+async fn check(client: &Client, out: &Out, which: &DeviceArgs) -> Result<()> {
+    let all: Vec<DeviceCoverage> = client.all(&client.in_estate("coverage").await?, &which.query()?).await?;
     let head = ["DEVICE", "VERDICT", "MARGIN", "BEST", "SECOND", "WHY"];
     out.list(&all, "No device is like that.", &head, |one| {
         let margin = one.margin_db.map_or_else(|| "–".into(), |db| format!("{db:.1} dB"));

@@ -11,7 +11,7 @@ use crate::show::{self, Out};
 
 #[derive(Subcommand)]
 pub(crate) enum ReceiverVerb {
-    /// List kinds of receiver; `outdoors` and `indoors` are there from the beginning.
+    /// List kinds of receiver; an estate has `outdoors` and `indoors` at first.
     List(ListArgs),
     /// Show one with its radio.
     Show {
@@ -34,7 +34,7 @@ pub(crate) enum ReceiverVerb {
         #[command(flatten)]
         radio: ReceiverRadioArgs,
     },
-    /// Remove one; one that was there from the beginning is as it was then.
+    /// Remove one; `outdoors` and `indoors` are set back to their first values.
     Remove {
         /// Its name.
         #[arg(add = complete::receivers())]

@@ -13,8 +13,9 @@ use ulid::Ulid;
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
-use crate::http::extract::{Paging, Params, PathName, WholeEstate, page};
+use crate::http::extract::{Paging, Params, PathName, WholeEstate};
 use crate::http::json::{Answer, Json};
+use crate::http::listing::Choice;
 use crate::http::planning::receivers;
 use crate::planning::opened::Plan;
 use crate::planning::sites::all;
@@ -43,7 +44,7 @@ async fn meant(app: &App, estate: &WholeEstate, wanted: &NewForecast) -> Result<
     Ok(sites)
 }
 
-/// What is to be known of a forecast before it is looked at.
+/// A warning if there is no ground, or not under all sites; else empty.
 fn note(app: &App, plan: &Plan) -> String {
     let Some(extent) = app.forecaster.ground().terrain().extent() else {
         return "There are no files of the ground: all is computed as flat sea.".into();
@@ -74,7 +75,7 @@ pub(crate) async fn add_forecast(
     let mut made = Forecast::waiting(id, wanted, (sites, receiver.radio), estate.person.clone(), Utc::now());
     let plan = Plan::of(&made)?;
     (made.extent, made.note) = (plan.extent(), note(&app, &plan));
-    let others = app.store.forecasts(estate.id, "", MOST).await?;
+    let others = app.store.forecasts(estate.id, MOST).await?;
     let waiting = others.iter().filter(|row| !row.forecast.state.has_ended()).count();
     if waiting >= MOST_WAITING {
         let problem = Problem::new(409, "too_many", "Too many forecasts are waiting");
@@ -93,15 +94,17 @@ pub(crate) async fn add_forecast(
 
 /// An estate's forecasts, newest first.
 #[utoipa::path(get, path = "/estates/{estate}/forecasts", tag = "coverage",
-    extensions(("x-right" = json!("view"))), params(Paging), responses((status = 200, body = Page<Forecast>)))]
+    extensions(("x-right" = json!("view"))), params(Choice, Paging),
+    responses((status = 200, body = Page<Forecast>), (status = 422, body = Problem)))]
 pub(crate) async fn list_forecasts(
     State(app): State<App>,
     estate: WholeEstate,
+    Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Forecast>> {
-    let limit = paging.limit()?;
-    let rows = app.store.forecasts(estate.id, paging.after(), limit + 1).await?;
-    Ok(Json(page(rows, limit, |row| row.forecast.id.clone(), |row| app.forecaster.told(row))))
+    let rows = app.store.forecasts(estate.id, MOST).await?;
+    let all = rows.into_iter().map(|row| app.forecaster.with_progress(row)).collect();
+    Ok(Json(choice.page_of(all, &paging, |forecast: &Forecast| forecast.id.clone())?))
 }
 
 pub(super) async fn found(app: &App, estate: &WholeEstate, id: &str) -> Result<ForecastRow, Refusal> {
@@ -118,7 +121,7 @@ pub(crate) async fn show_forecast(
     PathName(id): PathName,
 ) -> Answer<Forecast> {
     let row = found(&app, &estate, &id).await?;
-    Ok(Json(app.forecaster.told(row)))
+    Ok(Json(app.forecaster.with_progress(row)))
 }
 
 /// Stops a forecast that is computed or waits, and keeps what is done of it; removes one that has ended.
@@ -132,7 +135,7 @@ pub(crate) async fn remove_forecast(
 ) -> Result<Response, Refusal> {
     let mut row = found(&app, &estate, &id).await?;
     if !row.forecast.state.has_ended() {
-        row.forecast = app.forecaster.told(row.clone());
+        row.forecast = app.forecaster.with_progress(row.clone());
         (row.forecast.state, row.forecast.ended_at) = (ForecastState::Cancelled, Some(Utc::now()));
         if app.store.stop_forecast(&row).await? {
             app.forecaster.stop(&id);
@@ -141,7 +144,7 @@ pub(crate) async fn remove_forecast(
         }
     }
     app.store.remove_forecast(estate.id, &id).await?;
-    app.forecaster.forget(&id);
+    app.forecaster.close(&id);
     estate.audit().object(format!("forecast {id}")).removed(&row.forecast.wanted);
     Ok(StatusCode::NO_CONTENT.into_response())
 }

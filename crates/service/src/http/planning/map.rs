@@ -21,7 +21,7 @@ use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
 use crate::planning::forecaster::places;
-use crate::planning::opened::Opened;
+use crate::planning::opened::OpenForecast;
 
 /// How long a browser may keep a tile: its address changes with every site that is done.
 const KEPT: &str = "private, max-age=3600";
@@ -31,7 +31,7 @@ fn id(path: &RawPathParams) -> &str {
 }
 
 /// The forecast in the path, in memory.
-async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result<Arc<Opened>, Refusal> {
+async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result<Arc<OpenForecast>, Refusal> {
     let row = found(app, estate, id(path)).await?;
     Ok(app.forecaster.open(&row.forecast).await?)
 }

@@ -109,7 +109,7 @@ pub(crate) async fn change_receiver(
     Ok(Json(with_revision(after)))
 }
 
-/// Removes a kind of receiver; one that is there from the beginning is as it was then. Forecasts stay as they are.
+/// Removes a kind of receiver; `outdoors` and `indoors` are set back to their first values. Forecasts stay as they are.
 #[utoipa::path(delete, path = "/estates/{estate}/receivers/{receiver}", tag = "coverage",
     extensions(("x-right" = json!("gateways"))), params(("receiver" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
@@ -121,8 +121,8 @@ pub(crate) async fn remove_receiver(
     let was = found(&app, &estate, &name).await?;
     estate.still(&was)?;
     if !app.store.remove_plan(estate.id, PlanKind::Receiver, &name).await? {
-        let problem = Problem::new(409, "in_use", "This kind of receiver is there from the beginning");
-        return Err(problem.detail("it cannot be removed, only changed").into());
+        let problem = Problem::new(409, "in_use", "This kind of receiver cannot be removed");
+        return Err(problem.detail("`outdoors` and `indoors` can only be changed; it has its first values").into());
     }
     estate.audit().object(format!("receiver {name}")).removed(&was);
     Ok(StatusCode::NO_CONTENT)
