@@ -15,7 +15,7 @@ use crate::startup::high_water::HighWater;
 use crate::startup::lease;
 
 /// Locks a data folder: two processes must not use it at the same time.
-pub(crate) struct Hold(#[expect(dead_code, reason = "held until it is dropped")] File);
+pub(crate) struct Hold(File);
 
 impl Hold {
     /// Locks the folder.
@@ -31,6 +31,16 @@ impl Hold {
                 bail!("another herond works with the data folder {}; stop it first", data.display())
             }
             Err(std::fs::TryLockError::Error(why)) => Err(why).with_context(|| format!("locking {}", path.display())),
+        }
+    }
+}
+
+impl Drop for Hold {
+    /// Unlocks it in so many words. A program that is being started has a copy of every open file until its own code
+    /// runs, and closing ours alone would leave the folder locked for that long.
+    fn drop(&mut self) {
+        if let Err(why) = self.0.unlock() {
+            tracing::debug!(%why, "the data folder could not be unlocked; closing it does");
         }
     }
 }
