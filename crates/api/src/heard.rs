@@ -22,6 +22,10 @@ pub struct Radio {
     pub frequency_mhz: f64,
     /// Time on air.
     pub airtime_ms: f64,
+    /// What the device has been told to transmit with (EIRP), of uplinks.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(example = 14.0)]
+    pub power_dbm: Option<f64>,
 }
 
 /// One gateway's reception.

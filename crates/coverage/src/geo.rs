@@ -125,16 +125,25 @@ pub struct Extent {
 impl Extent {
     /// The box around places; `None` if there are none.
     pub fn around(places: impl IntoIterator<Item = Place>) -> Option<Self> {
-        places.into_iter().fold(None, |extent: Option<Self>, place| {
-            let Place { latitude_deg: lat, longitude_deg: lon } = place;
-            let one = extent.unwrap_or(Self { south_deg: lat, west_deg: lon, north_deg: lat, east_deg: lon });
-            Some(Self {
-                south_deg: one.south_deg.min(lat),
-                west_deg: one.west_deg.min(lon),
-                north_deg: one.north_deg.max(lat),
-                east_deg: one.east_deg.max(lon),
-            })
-        })
+        places.into_iter().fold(None, |extent: Option<Self>, place| Some(extent.unwrap_or(Self::at(place)).with(place)))
+    }
+
+    /// A place alone.
+    pub const fn at(place: Place) -> Self {
+        let Place { latitude_deg: lat, longitude_deg: lon } = place;
+        Self { south_deg: lat, west_deg: lon, north_deg: lat, east_deg: lon }
+    }
+
+    /// With another place.
+    #[must_use]
+    pub fn with(self, place: Place) -> Self {
+        let Place { latitude_deg: lat, longitude_deg: lon } = place;
+        Self {
+            south_deg: self.south_deg.min(lat),
+            west_deg: self.west_deg.min(lon),
+            north_deg: self.north_deg.max(lat),
+            east_deg: self.east_deg.max(lon),
+        }
     }
 
     /// The square around a place whose sides are so far from it.

@@ -36,6 +36,7 @@ mod registering;
 mod rounds;
 mod rows;
 mod state;
+mod survey;
 mod vault;
 
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
@@ -70,6 +71,7 @@ pub use readings::{JudgedSeries, ReadingRow};
 pub use rounds::{DueDownlink, PlannedDownlink};
 pub use rows::first_name_at;
 pub use state::gateway_config;
+pub use survey::{HeardRow, ObservationRow, SurveyedDevice};
 pub use vault::{Vault, VaultError};
 
 use std::str::FromStr as _;

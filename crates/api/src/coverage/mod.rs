@@ -1,5 +1,6 @@
-//! Planning coverage: sites, kinds of receiver, forecasts and the links of devices.
+//! Coverage: sites, kinds of receiver, forecasts, the links of devices, and the survey.
 
 pub mod forecast;
 pub mod link;
 pub mod site;
+pub mod survey;

@@ -1,15 +1,31 @@
-//! The legends of layers: titles, units, classes and colours.
+//! Legends of what is drawn over an area: titles, units, classes and colours.
 
 use super::forecast::Layer;
 
 /// A colour: red, green and blue.
 pub type Colour = [u8; 3];
 
-/// The legend of a layer.
+/// What the values of a legend mean.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Scale {
+    /// Amounts of which much is good.
+    MuchIsGood,
+    /// Amounts of which little is good.
+    LittleIsGood,
+    /// Numbers of data rates, of which the fast ones are good.
+    DataRates,
+    /// Numbers of names, of which none is better than another.
+    Names,
+    /// Differences: less, about the same, more.
+    Differences,
+}
+
+/// A legend.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Legend {
-    layer: Layer,
-    /// What the layer is.
+    /// What the values mean.
+    pub scale: Scale,
+    /// What is drawn.
     pub title: &'static str,
     /// Its unit, with the space before it; empty if it has none.
     pub unit: &'static str,
@@ -28,6 +44,16 @@ const RAMP: [Colour; 8] = [
     [36, 124, 124],
     [30, 78, 108],
 ];
+/// From less over the same to more.
+const DIFFERENCES: [Colour; 7] =
+    [[122, 28, 36], [200, 92, 60], [236, 180, 130], [226, 226, 216], [150, 194, 206], [72, 140, 176], [26, 76, 120]];
+/// The legend of a difference in decibels.
+pub const DIFFERENCE_DB: Legend = Legend {
+    scale: Scale::Differences,
+    title: "difference",
+    unit: " dB",
+    bounds: &[-20.0, -12.0, -6.0, 6.0, 12.0, 20.0],
+};
 /// Colours of sites: none means more than another.
 const SITES: [Colour; 8] = [
     [44, 110, 150],
@@ -72,7 +98,13 @@ impl Layer {
             Self::Airtime => ("airtime of a message", " ms", &[50.0, 100.0, 200.0, 400.0, 800.0, 1600.0]),
             Self::Reliability => ("share of places that are heard", "", &[0.5, 0.8, 0.9, 0.95, 0.99]),
         };
-        Legend { layer: self, title, unit, bounds }
+        let scale = match self {
+            Self::BestSite => Scale::Names,
+            Self::DataRate => Scale::DataRates,
+            Self::Airtime => Scale::LittleIsGood,
+            _ => Scale::MuchIsGood,
+        };
+        Legend { scale, title, unit, bounds }
     }
 }
 
@@ -82,30 +114,31 @@ impl Legend {
         self.bounds.partition_point(|bound| *bound <= value)
     }
 
-    /// The colour of a class. Where there are fewer classes than colours, the ends of the scale are kept. Of airtime, little is
-    /// good.
+    /// The colour of a class. Where there are fewer classes than colours, the ends of the scale are kept.
     pub fn colour(&self, class: usize) -> Colour {
-        if self.layer == Layer::BestSite {
-            return SITES[class.saturating_sub(1).min(SITES.len() - 1)];
-        }
-        let last = RAMP.len() - 1;
+        let colours: &[Colour] = match self.scale {
+            Scale::Names => return SITES[class.saturating_sub(1).min(SITES.len() - 1)],
+            Scale::Differences => &DIFFERENCES,
+            Scale::MuchIsGood | Scale::LittleIsGood | Scale::DataRates => &RAMP,
+        };
+        let last = colours.len() - 1;
         let at = (class * last).div_ceil(self.bounds.len()).min(last);
-        if self.layer == Layer::Airtime { RAMP[last - at] } else { RAMP[at] }
+        if self.scale == Scale::LittleIsGood { colours[last - at] } else { colours[at] }
     }
 
-    /// The classes from much to little, each with what it stands for. The sites' names are those of the numbers of
-    /// [`Layer::BestSite`].
-    pub fn classes(&self, sites: &[&str]) -> Vec<(usize, String)> {
+    /// The classes from much to little, each with what it stands for. The names are those of the numbers of
+    /// [`Scale::Names`].
+    pub fn classes(&self, names: &[&str]) -> Vec<(usize, String)> {
         let all = 1..=self.bounds.len();
-        match self.layer {
-            Layer::BestSite => {
-                let mut named: Vec<_> = all.zip(sites).map(|(class, name)| (class, (*name).to_owned())).collect();
-                if let Some(last) = named.last_mut().filter(|_| sites.len() > self.bounds.len()) {
+        match self.scale {
+            Scale::Names => {
+                let mut named: Vec<_> = all.zip(names).map(|(class, name)| (class, (*name).to_owned())).collect();
+                if let Some(last) = named.last_mut().filter(|_| names.len() > self.bounds.len()) {
                     last.1.push_str(" and all that follow");
                 }
                 named
             }
-            Layer::DataRate => all.rev().map(|n| (n, format!("DR{}", self.bounds[n - 1]))).collect(),
+            Scale::DataRates => all.rev().map(|n| (n, format!("DR{}", self.bounds[n - 1]))).collect(),
             _ => {
                 let least = (0, format!("less than {}{}", self.bounds[0], self.unit));
                 let more = all.rev().map(|n| (n, format!("{}{} or more", self.bounds[n - 1], self.unit)));
@@ -140,5 +173,13 @@ mod tests {
         let nine = ["a", "b", "c", "d", "e", "f", "g", "h", "i"];
         let named = Layer::BestSite.legend().classes(&nine);
         assert_eq!((named.len(), named[7].1.as_str()), (8, "h and all that follow"));
+    }
+
+    #[test]
+    fn about_the_same_is_in_the_middle_of_differences() {
+        let colour = |db: f64| DIFFERENCE_DB.colour(DIFFERENCE_DB.class(db));
+        assert_eq!((colour(-30.0), colour(0.0), colour(30.0)), (DIFFERENCES[0], DIFFERENCES[3], DIFFERENCES[6]));
+        assert_eq!((colour(-7.0), colour(7.0)), (DIFFERENCES[2], DIFFERENCES[4]));
+        assert_eq!(DIFFERENCE_DB.classes(&[]).len(), DIFFERENCES.len());
     }
 }

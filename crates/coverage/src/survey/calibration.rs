@@ -26,12 +26,20 @@ pub struct Pair {
     pub forecast_dbm: f64,
     /// The measurement, in dBm.
     pub measured_dbm: f64,
+    /// The gateway heard nothing: the measurement is the most that it can have missed. That says something only where more
+    /// is forecast.
+    pub at_most: bool,
 }
 
 impl Pair {
     /// By how much more was measured than was forecast.
     fn residual_db(&self) -> f64 {
         self.measured_dbm - self.forecast_dbm
+    }
+
+    /// What is left of that with a correction; `None` if it agrees with nothing having been heard.
+    fn left_db(&self, correction_db: f64) -> Option<f64> {
+        Some(self.residual_db() - correction_db).filter(|left_db| !self.at_most || *left_db < 0.0)
     }
 
     /// The square that is held out with it.
@@ -137,16 +145,16 @@ impl Calibration {
         for held in 0..FOLDS {
             let (out, within): (Vec<Pair>, Vec<Pair>) = pairs.iter().partition(|pair| fold[&pair.square()] == held);
             let made = fitted(&within);
-            unseen.extend(out.iter().map(|pair| pair.residual_db() - made.correction_db(pair.gateway, pair.class)));
+            unseen.extend(out.iter().filter_map(|pair| pair.left_db(made.correction_db(pair.gateway, pair.class))));
         }
-        let plain: Vec<f64> = pairs.iter().map(Pair::residual_db).collect();
+        let plain: Vec<f64> = pairs.iter().filter_map(|pair| pair.left_db(0.0)).collect();
         Ok(Self { before: errors(&plain), after: errors(&unseen), ..fitted(&pairs) })
     }
 }
 
 /// The corrections that leave least, without what they are worth.
 fn fitted(pairs: &[Pair]) -> Calibration {
-    let mut plain: Vec<f64> = pairs.iter().map(Pair::residual_db).collect();
+    let mut plain: Vec<f64> = pairs.iter().filter_map(|pair| pair.left_db(0.0)).collect();
     let mut made = Calibration {
         offset_db: median(&mut plain).unwrap_or(0.0),
         by_gateway: BTreeMap::new(),
@@ -156,12 +164,12 @@ fn fitted(pairs: &[Pair]) -> Calibration {
         after: Errors::default(),
     };
     for _ in 0..ROUNDS {
-        let less = |pair: &Pair| pair.residual_db() - made.correction_db(pair.gateway, pair.class);
-        let left = pairs.iter().map(|pair| (pair.gateway, less(pair)));
+        let less = |pair: &Pair| pair.left_db(made.correction_db(pair.gateway, pair.class));
+        let left = pairs.iter().filter_map(|pair| Some((pair.gateway, less(pair)?)));
         let more = grouped(left);
         adjust(&mut made.by_gateway, more);
-        let less = |pair: &Pair| pair.residual_db() - made.correction_db(pair.gateway, pair.class);
-        let left = pairs.iter().filter_map(|pair| Some((pair.class?, less(pair))));
+        let less = |pair: &Pair| pair.left_db(made.correction_db(pair.gateway, pair.class));
+        let left = pairs.iter().filter_map(|pair| Some((pair.class?, less(pair)?)));
         let more = grouped(left);
         adjust(&mut made.by_class, more);
     }
@@ -211,7 +219,7 @@ mod tests {
             let (gateway, class) = ((n % 3) as u64, if n.is_multiple_of(5) { 8 } else { 4 });
             let forecast_dbm = -90.0 - (n % 40) as f64;
             let measured_dbm = forecast_dbm + off(gateway, class) + shadowing.at_db(place);
-            Pair { place, gateway, class: Some(class), forecast_dbm, measured_dbm }
+            Pair { place, gateway, class: Some(class), forecast_dbm, measured_dbm, at_most: false }
         };
         (0..count).map(pair).collect()
     }
@@ -257,6 +265,23 @@ mod tests {
         assert_eq!(made.correction_db(77, None), made.offset_db, "of others only the offset is known");
     }
 
+    #[test]
+    fn silence_counts_where_a_signal_is_forecast() {
+        let mut pairs = survey(600, |_, _| 0.0);
+        // Gateway 2 hears nothing below -125 dBm, and it is 10 dB deafer than was thought.
+        for pair in pairs.iter_mut().filter(|pair| pair.gateway == 2) {
+            pair.measured_dbm -= 10.0;
+            if pair.measured_dbm < -125.0 {
+                (pair.measured_dbm, pair.at_most) = (-125.0, true);
+            }
+        }
+        let with = Calibration::of(&pairs).unwrap();
+        let heard: Vec<Pair> = pairs.into_iter().filter(|pair| !pair.at_most).collect();
+        let without = Calibration::of(&heard).unwrap();
+        assert!((with.correction_db(2, Some(4)) + 10.0).abs() < 2.0, "{with:?}");
+        assert!(with.by_gateway[&2].points > without.by_gateway[&2].points, "{with:?}");
+    }
+
     proptest! {
         #[test]
         fn any_numbers_are_stood(values in proptest::collection::vec((-200.0f32..0.0, any::<f32>(), any::<u8>()), 0..200)) {
@@ -266,6 +291,7 @@ mod tests {
                 class: n.is_multiple_of(2).then_some(4),
                 forecast_dbm: f64::from(forecast),
                 measured_dbm: f64::from(measured),
+                at_most: n.is_multiple_of(7),
             };
             let pairs: Vec<Pair> = values.into_iter().enumerate().map(pair).collect();
             if let Ok(made) = Calibration::of(&pairs) {

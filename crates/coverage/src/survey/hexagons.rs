@@ -1,92 +1,75 @@
-//! A survey in hexagons: what gateways measured of devices, by where the devices were.
-//!
-//! Points are added as they come; a hexagon keeps counts by whole decibels, so that its median needs none of them again.
+//! A survey in hexagons. A hexagon keeps counts by whole units, so that observations can be added one after the other.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 
 use h3o::{CellIndex, LatLng, Resolution};
-use thiserror::Error;
 
-use crate::geo::Place;
+use super::record::{Filter, Record, Seen};
+use crate::area::legend::{Legend, Scale};
+use crate::geo::{Extent, Place};
 
-/// A device's uplink as one gateway measured it.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Point {
-    /// Where the device was.
-    pub place: Place,
-    /// When, in seconds since 1970.
-    pub at_s: i64,
-    /// The device's DevEUI.
-    pub device: u64,
-    /// The gateway's EUI.
-    pub gateway: u64,
-    /// The index of the data rate.
-    pub data_rate: u8,
-    /// Signal strength, in dBm.
-    pub rssi_dbm: f64,
-    /// Signal over noise, in dB.
-    pub snr_db: f64,
-    /// SNR above what the data rate needs, in dB.
-    pub margin_db: f64,
-}
-
-/// Why a point is not taken.
-#[derive(Debug, Clone, PartialEq, Error)]
-pub enum Implausible {
-    /// What receivers without a position tell.
-    #[error("the position is 0°, 0°: the device had none")]
-    NullIsland,
-    /// It is no place.
-    #[error("{latitude_deg}, {longitude_deg} is no place")]
-    NoPlace {
-        /// Its latitude.
-        latitude_deg: f64,
-        /// Its longitude.
-        longitude_deg: f64,
-    },
-    /// Too far from where the device was before.
-    #[error("{distance_km:.0} km from where the device was {seconds} s before")]
-    Jump {
-        /// How far.
-        distance_km: f64,
-        /// In what time.
-        seconds: i64,
-    },
-    /// A number that cannot be measured.
-    #[error("{name} is {value}")]
-    Number {
-        /// Which.
-        name: &'static str,
-        /// What it is.
-        value: f64,
-    },
-}
-
-/// Places nearer to 0°, 0° than this are no places, in degrees.
-const NULL_ISLAND_DEG: f64 = 0.01;
-/// Nothing that carries a device is faster, in metres a second.
-const FASTEST_M_S: f64 = 100.0;
-/// A position may be this far off by itself, in metres.
-const OFF_M: f64 = 2_000.0;
-/// Devices whose last place is remembered.
-const DEVICES: usize = 100_000;
-
-/// What hexagons are coloured by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// What hexagons are coloured by: of the best gateway, or of the one that the filter names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Quantity {
     /// Signal strength, in dBm.
     Rssi,
     /// Signal over noise, in dB.
     Snr,
-    /// Above what the data rate needs, in dB.
+    /// SNR above what the data rate needs, in dB.
     Margin,
+    /// The same at full power and the slowest data rate, in dB.
+    Reserve,
     /// The index of the data rate.
     DataRate,
-    /// How many gateways heard something from there.
+    /// Which gateway heard best most often, by its number in the record.
+    BestGateway,
+    /// How many gateways heard an uplink.
     Gateways,
+    /// The share of uplinks that were heard, in per cent: of the gateway that the filter names, or of all.
+    Heard,
+    /// How many uplinks there are.
+    Count,
 }
 
-/// Counts by whole decibels.
+impl Quantity {
+    /// All of them.
+    pub const ALL: [Self; 9] = [
+        Self::Margin,
+        Self::Reserve,
+        Self::Rssi,
+        Self::Snr,
+        Self::DataRate,
+        Self::BestGateway,
+        Self::Gateways,
+        Self::Heard,
+        Self::Count,
+    ];
+
+    /// Its legend.
+    pub const fn legend(self) -> Legend {
+        let (title, unit, bounds, scale): (_, _, &[f64], _) = match self {
+            Self::Rssi => ("RSSI", " dBm", &[-125.0, -120.0, -115.0, -110.0, -100.0, -90.0], Scale::MuchIsGood),
+            Self::Snr => ("SNR", " dB", &[-15.0, -10.0, -5.0, 0.0, 5.0, 10.0], Scale::MuchIsGood),
+            Self::Margin => {
+                ("margin at the data rate used", " dB", &[0.0, 3.0, 6.0, 10.0, 15.0, 20.0], Scale::MuchIsGood)
+            }
+            Self::Reserve => (
+                "margin at full power and the slowest data rate",
+                " dB",
+                &[0.0, 5.0, 10.0, 20.0, 30.0, 40.0],
+                Scale::MuchIsGood,
+            ),
+            Self::DataRate => ("data rate used", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0], Scale::DataRates),
+            Self::BestGateway => ("best gateway", "", &[0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0], Scale::Names),
+            Self::Gateways => ("gateways that heard it", "", &[1.0, 2.0, 3.0, 4.0], Scale::MuchIsGood),
+            Self::Heard => ("uplinks heard", " %", &[25.0, 50.0, 80.0, 90.0, 95.0, 99.0], Scale::MuchIsGood),
+            Self::Count => ("uplinks", "", &[3.0, 10.0, 30.0, 100.0, 300.0, 1000.0], Scale::MuchIsGood),
+        };
+        Legend { title, unit, bounds, scale }
+    }
+}
+
+/// Counts by whole units.
 #[derive(Debug, Clone, Default)]
 struct Histogram(BTreeMap<i16, u32>);
 
@@ -95,123 +78,168 @@ impl Histogram {
         *self.0.entry(value.round() as i16).or_default() += 1;
     }
 
-    /// The value below which this share of all lies.
-    fn quantile(&self, share: f64) -> f64 {
+    /// The value below which this share of all lies; `None` of none.
+    fn quantile(&self, share: f64) -> Option<f64> {
         let all: u64 = self.0.values().map(|count| u64::from(*count)).sum();
-        let wanted = (all.saturating_sub(1)) as f64 * share;
+        let wanted = all.saturating_sub(1) as f64 * share;
         let mut below = 0u64;
-        for (value, count) in &self.0 {
-            below += u64::from(*count);
-            if below as f64 > wanted {
-                return f64::from(*value);
-            }
-        }
-        0.0
+        let found = self.0.iter().find(|(_, count)| {
+            below += u64::from(**count);
+            below as f64 > wanted
+        });
+        found.map(|(value, _)| f64::from(*value))
+    }
+
+    fn most_frequent(&self) -> Option<f64> {
+        self.0.iter().max_by_key(|(_, count)| **count).map(|(value, _)| f64::from(*value))
     }
 }
 
 #[derive(Debug, Clone, Default)]
 struct Tally {
-    count: u32,
-    rssi: Histogram,
-    snr: Histogram,
-    margin: Histogram,
-    data_rate: Histogram,
-    gateways: BTreeSet<u64>,
+    uplinks: u32,
+    unheard: u32,
+    values: Histogram,
 }
 
 /// A hexagon with what was measured in it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Hexagon {
     /// Its H3 index.
     pub index: u64,
-    /// The middle value.
-    pub median: f64,
-    /// From the lower to the upper quartile.
-    pub spread: f64,
-    /// How many points are in it.
-    pub count: u32,
+    /// The value: the median, or as the quantity says.
+    pub value: f64,
+    /// From the lower to the upper quartile, where the value is a median.
+    pub spread: Option<f64>,
+    /// How many uplinks were heard in it.
+    pub uplinks: u32,
+    /// How many were not heard.
+    pub unheard: u32,
 }
 
-/// A survey that grows.
-#[derive(Debug)]
-pub struct Survey {
+/// The hexagons of a record by one quantity.
+#[derive(Debug, Clone)]
+pub struct Hexagons {
     resolution: Resolution,
+    quantity: Quantity,
+    filter: Filter,
     cells: HashMap<CellIndex, Tally>,
-    last: HashMap<u64, (Place, i64)>,
+    /// The observations of the record that are in it.
+    taken: usize,
+    extent: Option<Extent>,
 }
 
-impl Survey {
-    /// An empty one with hexagons of this resolution of H3, 0 to 15; 10 has sides of some 66 m. `None` if there is no such one.
-    pub fn new(resolution: u8) -> Option<Self> {
+/// The hexagon of a place.
+fn cell_of(place: Place, resolution: Resolution) -> Option<CellIndex> {
+    Some(LatLng::new(place.latitude_deg, place.longitude_deg).ok()?.to_cell(resolution))
+}
+
+impl Hexagons {
+    /// None yet, of this resolution of H3, 0 to 15; 10 has sides of some 66 m. `None` if there is no such one.
+    pub fn new(resolution: u8, quantity: Quantity, filter: Filter) -> Option<Self> {
         let resolution = Resolution::try_from(resolution).ok()?;
-        Some(Self { resolution, cells: HashMap::new(), last: HashMap::new() })
+        Some(Self { resolution, quantity, filter, cells: HashMap::new(), taken: 0, extent: None })
     }
 
-    /// Adds a point.
-    ///
-    /// # Errors
-    /// The point cannot be; it is left out.
-    pub fn add(&mut self, point: &Point) -> Result<(), Implausible> {
-        let Place { latitude_deg, longitude_deg } = point.place;
-        let place =
-            Place::new(latitude_deg, longitude_deg).ok_or(Implausible::NoPlace { latitude_deg, longitude_deg })?;
-        if latitude_deg.abs() < NULL_ISLAND_DEG && longitude_deg.abs() < NULL_ISLAND_DEG {
-            return Err(Implausible::NullIsland);
-        }
-        for (name, value) in [("rssi_dbm", point.rssi_dbm), ("snr_db", point.snr_db), ("margin_db", point.margin_db)] {
-            if !(-250.0..=150.0).contains(&value) {
-                return Err(Implausible::Number { name, value });
-            }
-        }
-        self.follow(point, place)?;
-        let there = LatLng::new(latitude_deg, longitude_deg);
-        let there = there.map_err(|_| Implausible::NoPlace { latitude_deg, longitude_deg })?;
-        let tally = self.cells.entry(there.to_cell(self.resolution)).or_default();
-        tally.count = tally.count.saturating_add(1);
-        tally.rssi.add(point.rssi_dbm);
-        tally.snr.add(point.snr_db);
-        tally.margin.add(point.margin_db);
-        tally.data_rate.add(f64::from(point.data_rate));
-        tally.gateways.insert(point.gateway);
-        Ok(())
+    /// What they are coloured by.
+    pub fn quantity(&self) -> Quantity {
+        self.quantity
     }
 
-    /// Refuses a place that the device cannot have got to; that may also be the end of one that was wrong before.
-    fn follow(&mut self, point: &Point, place: Place) -> Result<(), Implausible> {
-        let before = self.last.get(&point.device).copied();
-        if self.last.len() >= DEVICES && before.is_none() {
-            self.last.clear();
+    /// Takes what the record has more than at the last time.
+    pub fn catch_up(&mut self, record: &Record) {
+        let numbers: HashMap<u64, usize> = record.gateways().iter().enumerate().map(|(n, eui)| (*eui, n)).collect();
+        let mut before: HashMap<u64, (Place, CellIndex)> = HashMap::new();
+        let filter = std::mem::take(&mut self.filter);
+        for seen in record.seen(&filter, self.taken) {
+            let Some(place) = seen.place() else { continue };
+            // Most devices stand still.
+            let known = before.get(&seen.device()).filter(|(was, _)| *was == place).map(|(_, cell)| *cell);
+            let Some(cell) = known.or_else(|| cell_of(place, self.resolution)) else { continue };
+            before.insert(seen.device(), (place, cell));
+            self.cells.entry(cell).or_default().add(seen, self.quantity, (filter.gateway, &numbers));
+            self.extent = Some(self.extent.unwrap_or(Extent::at(place)).with(place));
         }
-        self.last.insert(point.device, (place, point.at_s));
-        let Some((was, then_s)) = before else { return Ok(()) };
-        let (distance_m, seconds) = (was.distance_m(place), point.at_s.saturating_sub(then_s).saturating_abs());
-        if distance_m <= OFF_M + FASTEST_M_S * seconds as f64 {
-            return Ok(());
-        }
-        Err(Implausible::Jump { distance_km: distance_m / 1000.0, seconds })
+        self.filter = filter;
+        self.taken = record.len();
     }
 
-    /// The hexagons by one quantity, in the order of their indices.
-    pub fn hexagons(&self, quantity: Quantity) -> Vec<Hexagon> {
-        let of = |(cell, tally): (&CellIndex, &Tally)| {
-            let histogram = match quantity {
-                Quantity::Rssi => &tally.rssi,
-                Quantity::Snr => &tally.snr,
-                Quantity::Margin => &tally.margin,
-                Quantity::DataRate => &tally.data_rate,
-                Quantity::Gateways => {
-                    let median = tally.gateways.len() as f64;
-                    return Hexagon { index: (*cell).into(), median, spread: 0.0, count: tally.count };
-                }
-            };
-            let spread = histogram.quantile(0.75) - histogram.quantile(0.25);
-            Hexagon { index: (*cell).into(), median: histogram.quantile(0.5), spread, count: tally.count }
+    /// The hexagon at a place.
+    pub fn at(&self, place: Place) -> Option<Hexagon> {
+        let cell = cell_of(place, self.resolution)?;
+        self.told(cell, self.cells.get(&cell)?)
+    }
+
+    fn told(&self, cell: CellIndex, tally: &Tally) -> Option<Hexagon> {
+        let Tally { uplinks, unheard, values } = tally;
+        let sent = uplinks + unheard;
+        let value = match self.quantity {
+            Quantity::Heard => (sent > 0).then(|| f64::from(*uplinks) * 100.0 / f64::from(sent)),
+            Quantity::Count => (*uplinks > 0).then_some(f64::from(*uplinks)),
+            Quantity::BestGateway => values.most_frequent(),
+            _ => values.quantile(0.5),
+        }?;
+        let spread = match self.quantity {
+            Quantity::Heard | Quantity::Count | Quantity::BestGateway => None,
+            _ => values.quantile(0.75).zip(values.quantile(0.25)).map(|(upper, lower)| upper - lower),
         };
-        let mut all: Vec<Hexagon> = self.cells.iter().map(of).collect();
+        Some(Hexagon { index: cell.into(), value, spread, uplinks: *uplinks, unheard: *unheard })
+    }
+
+    /// All, in the order of their indices.
+    pub fn all(&self) -> Vec<Hexagon> {
+        let mut all: Vec<Hexagon> = self.cells.iter().filter_map(|(cell, tally)| self.told(*cell, tally)).collect();
         all.sort_by_key(|hexagon| hexagon.index);
         all
     }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.cells.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.cells.is_empty()
+    }
+
+    /// The box of all places that are in them.
+    pub fn extent(&self) -> Option<Extent> {
+        self.extent
+    }
+}
+
+impl Tally {
+    fn add(&mut self, seen: Seen<'_>, quantity: Quantity, (gateway, numbers): (Option<u64>, &HashMap<u64, usize>)) {
+        let (uplinks, lost) = seen.counts();
+        let Some(heard) = seen.by(gateway) else {
+            self.unheard = self.unheard.saturating_add(uplinks);
+            return;
+        };
+        self.uplinks = self.uplinks.saturating_add(uplinks);
+        if gateway.is_none() {
+            self.unheard = self.unheard.saturating_add(lost);
+        }
+        let margin_db = f64::from(heard.snr_db) - seen.needed_snr_db();
+        let value = match quantity {
+            Quantity::Rssi => f64::from(heard.rssi_dbm),
+            Quantity::Snr => f64::from(heard.snr_db),
+            Quantity::Margin => margin_db,
+            Quantity::Reserve => margin_db + seen.reserve_db(),
+            Quantity::DataRate => f64::from(seen.data_rate()),
+            Quantity::Gateways => seen.heard_count() as f64,
+            Quantity::BestGateway => {
+                seen.by(None).and_then(|best| numbers.get(&best.gateway)).map_or(0.0, |n| *n as f64)
+            }
+            Quantity::Heard | Quantity::Count => return,
+        };
+        self.values.add(value);
+    }
+}
+
+/// The index of the hexagon at a place; `None` if there is no such resolution.
+pub fn index_at(place: Place, resolution: u8) -> Option<u64> {
+    cell_of(place, Resolution::try_from(resolution).ok()?).map(Into::into)
 }
 
 /// The corners of a hexagon, to be drawn; `None` if it is none.
@@ -221,50 +249,81 @@ pub fn corners(index: u64) -> Option<Vec<Place>> {
     Some(cell.boundary().iter().map(place).collect())
 }
 
+/// The middle of a hexagon; `None` if it is none.
+pub fn middle(index: u64) -> Option<Place> {
+    let middle = LatLng::from(CellIndex::try_from(index).ok()?);
+    Some(Place { latitude_deg: middle.lat(), longitude_deg: middle.lng() })
+}
+
 #[cfg(test)]
 mod tests {
+    use super::super::observation::tests::{MIDDLE, observed};
+    use super::super::observation::{Heard, Observation};
     use super::*;
 
-    const MIDDLE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
-
-    fn point(place: Place, at_s: i64, rssi_dbm: f64) -> Point {
-        Point { place, at_s, device: 1, gateway: 7, data_rate: 5, rssi_dbm, snr_db: 3.0, margin_db: 10.5 }
+    fn of(record: &Record, quantity: Quantity, filter: Filter) -> Hexagons {
+        let mut hexagons = Hexagons::new(9, quantity, filter).unwrap();
+        hexagons.catch_up(record);
+        hexagons
     }
 
     #[test]
-    fn a_hexagon_has_the_middle_of_its_points_and_lies_around_them() {
-        let mut survey = Survey::new(9).unwrap();
+    fn a_hexagon_has_the_middle_of_its_uplinks_and_lies_around_them() {
+        let mut record = Record::default();
         for (n, rssi_dbm) in [-120.0, -100.0, -101.0, -99.0, -60.0].into_iter().enumerate() {
-            survey.add(&Point { gateway: n as u64 % 2, ..point(MIDDLE, n as i64 * 60, rssi_dbm) }).unwrap();
+            record.add(&observed(MIDDLE, n as i64 * 60, rssi_dbm)).unwrap();
         }
-        survey.add(&point(MIDDLE.towards(90.0, 3_000.0), 600, -80.0)).unwrap();
-        let all = survey.hexagons(Quantity::Rssi);
-        assert_eq!(all.len(), 2);
-        let here = all.iter().find(|hexagon| hexagon.count == 5).unwrap();
-        assert_eq!((here.median, here.spread), (-100.0, 2.0));
+        record.add(&observed(MIDDLE.towards(90.0, 3_000.0), 600, -80.0)).unwrap();
+        let mut rssi = of(&record, Quantity::Rssi, Filter::default());
+        assert_eq!(rssi.len(), 2);
+        let here = rssi.at(MIDDLE).unwrap();
+        assert_eq!((here.value, here.spread, here.uplinks), (-100.0, Some(2.0), 5));
         let corners = corners(here.index).unwrap();
-        assert_eq!(corners.len(), 6);
+        assert_eq!((corners.len(), index_at(MIDDLE, 9)), (6, Some(here.index)));
         assert!(corners.iter().all(|corner| corner.distance_m(MIDDLE) < 450.0));
-        let heard = survey.hexagons(Quantity::Gateways);
-        assert_eq!(heard.iter().map(|hexagon| hexagon.median).fold(0.0, f64::max), 2.0);
-        assert_eq!(survey.hexagons(Quantity::DataRate)[0].median, 5.0);
-        assert!(Survey::new(16).is_none() && super::corners(7).is_none());
+        assert!(middle(here.index).unwrap().distance_m(MIDDLE) < 250.0);
+        assert_eq!(of(&record, Quantity::Margin, Filter::default()).at(MIDDLE).unwrap().value, 11.0, "10.5 is rounded");
+        assert_eq!(of(&record, Quantity::Reserve, Filter::default()).at(MIDDLE).unwrap().value, 23.0);
+        assert_eq!(of(&record, Quantity::DataRate, Filter::default()).at(MIDDLE).unwrap().value, 5.0);
+        record.add(&observed(MIDDLE, 900, -100.0)).unwrap();
+        rssi.catch_up(&record);
+        assert_eq!(rssi.at(MIDDLE).unwrap().uplinks, 6, "only the new one is added");
+        assert_eq!(rssi.all().len(), 2);
+        assert!(Hexagons::new(16, Quantity::Rssi, Filter::default()).is_none() && super::corners(7).is_none());
     }
 
     #[test]
-    fn what_cannot_be_is_refused_with_the_reason() {
-        let mut survey = Survey::new(9).unwrap();
-        let zero = Place { latitude_deg: 0.0, longitude_deg: 0.001 };
-        assert_eq!(survey.add(&point(zero, 0, -90.0)), Err(Implausible::NullIsland));
-        let nowhere = Place { latitude_deg: 95.0, longitude_deg: 3.9 };
-        assert!(matches!(survey.add(&point(nowhere, 0, -90.0)), Err(Implausible::NoPlace { .. })));
-        assert!(survey.add(&point(MIDDLE, 0, f64::NAN)).unwrap_err().to_string().contains("rssi_dbm is NaN"));
-        survey.add(&point(MIDDLE, 0, -90.0)).unwrap();
-        let far = MIDDLE.towards(10.0, 500_000.0);
-        let why = survey.add(&point(far, 60, -90.0)).unwrap_err();
-        assert_eq!(why.to_string(), "500 km from where the device was 60 s before");
-        survey.add(&point(far, 120, -90.0)).expect("it stays there, so it is there");
-        survey.add(&point(MIDDLE, 120 + 6_000, -90.0)).expect("it had the time to come back");
-        assert_eq!(survey.hexagons(Quantity::Snr).iter().map(|hexagon| hexagon.count).sum::<u32>(), 3);
+    fn what_a_gateway_did_not_hear_counts_while_it_was_listening() {
+        let mut record = Record::default();
+        for n in 0..8i64 {
+            let mut one = observed(MIDDLE, n * 600, -90.0);
+            if n == 0 || n == 7 {
+                one.heard.push(Heard { gateway: 9, rssi_dbm: -80.0, snr_db: 9.0 });
+            }
+            record.add(&Observation { lost: u16::from(n == 3) * 2, ..one }).unwrap();
+        }
+        // Long after, gateway 9 is silent: it may be switched off.
+        record.add(&observed(MIDDLE, 90_000, -90.0)).unwrap();
+        let of_nine = Filter { gateway: Some(9), ..Filter::default() };
+        let heard = of(&record, Quantity::Heard, of_nine.clone()).at(MIDDLE).unwrap();
+        assert_eq!((heard.value, heard.uplinks, heard.unheard), (25.0, 2, 6));
+        assert_eq!(of(&record, Quantity::Rssi, of_nine).at(MIDDLE).unwrap().value, -80.0);
+        let all = of(&record, Quantity::Heard, Filter::default()).at(MIDDLE).unwrap();
+        assert_eq!((all.uplinks, all.unheard, all.value.round()), (9, 2, 82.0), "two were lost on the way");
+        assert_eq!(of(&record, Quantity::Gateways, Filter::default()).at(MIDDLE).unwrap().value, 1.0);
+        let best = of(&record, Quantity::BestGateway, Filter::default()).at(MIDDLE).unwrap().value;
+        assert_eq!(record.gateways()[best as usize], 7);
+    }
+
+    #[test]
+    fn every_uplink_of_a_walk_is_in_one_hexagon() {
+        let mut record = Record::default();
+        for n in 0..5_000u64 {
+            let place = MIDDLE.towards((n % 360) as f64, (n % 6_000) as f64);
+            record.add(&Observation { device: n % 50, ..observed(place, n as i64 * 60, -90.0) }).unwrap();
+        }
+        let all = of(&record, Quantity::Count, Filter::default()).all();
+        assert_eq!(all.iter().map(|hexagon| u64::from(hexagon.uplinks)).sum::<u64>(), 5_000);
+        assert!(all.windows(2).all(|pair| pair[0].index < pair[1].index));
     }
 }

@@ -1,7 +1,12 @@
 //! Coverage as it was measured: what a network's own traffic tells of it.
 
+pub mod areas;
 pub mod calibration;
+pub mod changes;
+pub mod gateways;
 pub mod hexagons;
+pub mod observation;
+pub mod record;
 pub mod steps;
 
 /// The power of a signal whose RSSI holds the noise as well, in dBm: RSSI is the sum of both, SNR their ratio.

@@ -1,11 +1,12 @@
 //! Forecasts: what may be asked for, and what it is computed with.
 
 use api::coverage::forecast::{
-    Amount, Figures, GatewaysAmount, HeardAmount, Layer as LayerWord, NewForecast, PathModel, Ranking, RateAmount,
-    SiteAmount, SiteWorth,
+    Amount, Figures, GatewaysAmount, HeardAmount, Layer as LayerWord, LegendClass, NewForecast, PathModel, Ranking,
+    RateAmount, SiteAmount, SiteWorth,
 };
 use api::problem::{FieldProblems, Problem, bad_field};
 use coverage::area::forecast::Layer;
+use coverage::area::legend::Legend;
 use coverage::area::ranking::{self, Heard, Ranked, Reach};
 use coverage::area::statistics::Share;
 use coverage::link::budget::{DataRate, Judgement};
@@ -161,6 +162,15 @@ pub const fn layer_word(layer: Layer) -> LayerWord {
         Layer::Airtime => LayerWord::Airtime,
         Layer::Reliability => LayerWord::Reliability,
     }
+}
+
+/// The classes of a legend, from much to little.
+pub fn legend_classes(legend: &Legend, names: &[&str]) -> Vec<LegendClass> {
+    let class = |(class, words): (usize, String)| {
+        let [red, green, blue] = legend.colour(class);
+        LegendClass { colour: format!("#{red:02x}{green:02x}{blue:02x}"), words }
+    };
+    legend.classes(names).into_iter().map(class).collect()
 }
 
 /// A layer's value in words; `sites` are the names of the numbers of [`Layer::BestSite`].

@@ -2,6 +2,7 @@
 
 pub mod forecast;
 pub mod site;
+pub mod survey;
 pub mod verdict;
 
 use api::problem::{Problem, bad_field};

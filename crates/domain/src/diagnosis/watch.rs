@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use api::BandUse;
+use api::coverage::survey::{ChangedKind, SignalChange};
 use api::device::{Device, DeviceState};
 use api::diagnosis::device::Weight;
 use api::diagnosis::plausibility::ModelDoubt;
@@ -17,6 +18,8 @@ use crate::gateway::credential;
 
 /// Days before the authority's certificate expires in which it is pointed out.
 const AUTHORITY_WARN_DAYS: i64 = 365;
+/// Days that a weaker signal is pointed out: then it is how it is.
+const CHANGED_DAYS: i64 = 30;
 /// Devices named of those with the same trouble.
 const NAMED: usize = 3;
 
@@ -48,6 +51,8 @@ pub struct Seen<'a> {
     pub failures: &'a [DecodeFailures],
     /// Readings that look wrong.
     pub doubts: &'a [ModelDoubt],
+    /// Changes of signal, the latest first.
+    pub changes: &'a [SignalChange],
     /// Gateways that connect and are not registered.
     pub strangers: usize,
 }
@@ -207,9 +212,29 @@ fn of_doubt(doubt: &ModelDoubt) -> Concern {
     Concern { model: Some(doubt.model.clone()), ..found.of(About::Decoder, None, Some(&doubt.model)) }
 }
 
+/// Those whose signal is weaker, and has not changed again since.
+fn weaker(changes: &[SignalChange], now: DateTime<Utc>) -> impl Iterator<Item = &SignalChange> {
+    let last = |change: &SignalChange| {
+        let later =
+            |other: &SignalChange| (other.kind, other.eui) == (change.kind, change.eui) && other.since > change.since;
+        !changes.iter().any(later)
+    };
+    let days = move |change: &SignalChange| (now - change.since).num_days();
+    changes.iter().filter(move |change| change.change_db < 0.0 && days(change) <= CHANGED_DAYS && last(change))
+}
+
+fn of_change(change: &SignalChange) -> Concern {
+    let about = match change.kind {
+        ChangedKind::Gateway => About::Gateway,
+        ChangedKind::Device => About::Device,
+    };
+    let found = Found::new(Weight::Attention, Some(change.since), change.what.clone(), &change.next_step);
+    found.of(about, Some(change.eui), Some(&change.name))
+}
+
 /// Lists what needs attention, gravest first.
 pub fn build(seen: Seen<'_>, now: DateTime<Utc>) -> Watch {
-    let Seen { gateways, devices, troubles, endings, of_service, failures, doubts, strangers } = seen;
+    let Seen { gateways, devices, troubles, endings, of_service, failures, doubts, changes, strangers } = seen;
     let mut concerns = of_service;
     let certificates = endings.iter().flat_map(|endings| of_certificates(endings, now));
     concerns.extend(certificates.map(|found| found.of(About::Service, None, None)));
@@ -232,6 +257,7 @@ pub fn build(seen: Seen<'_>, now: DateTime<Utc>) -> Watch {
     }
     concerns.extend(by_model.iter().map(|(model, failures)| of_decoder(model, failures)));
     concerns.extend(doubts.iter().map(of_doubt));
+    concerns.extend(weaker(changes, now).map(of_change));
     concerns.sort_by(|a, b| (a.weight, a.about, &a.name).cmp(&(b.weight, b.about, &b.name)));
     Watch {
         concerns,
@@ -352,6 +378,27 @@ mod tests {
             ]
         );
         assert_eq!(told(vec![band(85.0)], vec![])[0].0, Weight::Attention);
+    }
+
+    #[test]
+    fn a_weaker_signal_is_told_until_it_is_better_or_old() {
+        let now = Utc::now();
+        let change = |eui, days, change_db| SignalChange {
+            kind: ChangedKind::Gateway,
+            eui: Eui64(eui),
+            name: format!("gateway-{eui}"),
+            since: now - TimeDelta::days(days),
+            change_db,
+            links: 9,
+            of: 10,
+            what: "Signals are weaker.".into(),
+            next_step: "Look at its antenna.".into(),
+        };
+        // The latest first: that of gateway 2 was mended, that of gateway 3 is old.
+        let changes = [change(1, 3, -6.0), change(2, 5, 7.0), change(2, 9, -7.0), change(3, 45, -5.0)];
+        let watch = build(Seen { changes: &changes, ..Seen::default() }, now);
+        let told: Vec<_> = watch.concerns.iter().map(|one| (one.about, one.name.as_deref(), one.since)).collect();
+        assert_eq!(told, [(About::Gateway, Some("gateway-1"), Some(changes[0].since))]);
     }
 
     #[test]

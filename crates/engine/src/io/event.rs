@@ -111,6 +111,8 @@ pub struct UplinkEvent {
     pub frame: HeardFrame,
     /// Data rate index in the device's region, if it is one of the region's.
     pub data_rate: Option<u8>,
+    /// What the device has been told to transmit with (EIRP), in dBm; all that its region allows if nothing was said.
+    pub power_dbm: Option<f32>,
     /// Problems that did not prevent its acceptance.
     pub warnings: Vec<String>,
 }

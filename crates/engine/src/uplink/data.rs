@@ -330,6 +330,7 @@ impl Device {
             mac_commands,
             frame: frame.told(),
             data_rate,
+            power_dbm: plan.tx_power.dbm(session.settings.adr.tx_power),
             warnings,
         };
         Some((event, heard))

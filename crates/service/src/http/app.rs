@@ -28,6 +28,7 @@ use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
 use crate::planning::forecaster::Forecaster;
+use crate::planning::survey::surveys::Surveys;
 
 /// What decides which gateways may connect, and how.
 #[derive(Clone)]
@@ -61,6 +62,7 @@ pub struct App {
     pub edge: Arc<Edge>,
     pub ground: Arc<Ground>,
     pub forecaster: Arc<Forecaster>,
+    pub surveys: Arc<Surveys>,
     /// Scripts that people run.
     pub turns: Arc<Turns>,
     /// Exports going on: each reads from the database for as long as it takes.

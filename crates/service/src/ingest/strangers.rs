@@ -104,6 +104,7 @@ mod tests {
             bandwidth_khz: Some(125),
             frequency_mhz: 868.1,
             airtime_ms: 1482.8,
+            power_dbm: None,
         };
         let (dev_eui, join_eui) = (Eui64(eui), Eui64(7));
         Request { estate_id, dev_eui, join_eui, region: Region::Eu868, at, radio, heard_by: vec![] }

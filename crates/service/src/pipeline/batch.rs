@@ -446,6 +446,7 @@ mod tests {
                 heard_by: vec![reception],
             },
             data_rate: Some(5),
+            power_dbm: Some(14.0),
             warnings: vec![],
         };
         let counters = Counters { up: Some(counter), ..Counters::default() };

@@ -88,7 +88,7 @@ impl MessageBuilder<'_> {
             },
             phy_payload: heard.phy_payload,
             readings: std::collections::BTreeMap::new(),
-            radio: heard.radio,
+            radio: Radio { power_dbm: uplink.power_dbm.map(f64::from), ..heard.radio },
             heard_by: heard.by,
             warnings: uplink.warnings,
             decode_warnings: Vec::new(),
@@ -273,5 +273,6 @@ fn radio(region: Region, direction: Direction, radio: engine::Radio, airtime_us:
         bandwidth_khz: lora.map(|(_, khz)| khz),
         frequency_mhz: f64::from(radio.frequency_hz) / 1e6,
         airtime_ms: airtime_us as f64 / 1000.0,
+        power_dbm: None,
     }
 }

@@ -5,3 +5,4 @@ pub(crate) mod links;
 pub(crate) mod losses;
 pub(crate) mod opened;
 pub(crate) mod sites;
+pub(crate) mod survey;

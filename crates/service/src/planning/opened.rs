@@ -4,9 +4,7 @@ use std::io::Cursor;
 use std::sync::Arc;
 
 use anyhow::Result;
-use api::coverage::forecast::{
-    Figures, Forecast as Told, LayerLegend, LayerValue, LegendClass, Legends, PlaceForecast,
-};
+use api::coverage::forecast::{Figures, Forecast as Told, LayerLegend, LayerValue, Legends, PlaceForecast};
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
 use coverage::area::forecast::{Forecast, Layer, Question, Site};
@@ -19,7 +17,7 @@ use coverage::link::path::Method;
 use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::{Grid, Layout};
 use coverage::terrain::relief::Tile;
-use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, value_words};
+use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, legend_classes, value_words};
 use domain::coverage::site::terminal;
 
 use crate::ground::Ground;
@@ -160,7 +158,8 @@ impl OpenForecast {
 
     /// A tile of a layer as pixels. Blocks.
     pub(crate) fn tile(&self, layer: Layer, tile: Tile) -> Vec<u8> {
-        picture::tile(&self.region, layer, tile)
+        let value = |place| self.region.cell(place)?.value(layer).map(f64::from);
+        picture::tile(&layer.legend(), tile, value)
     }
 
     /// A layer as a georeferenced raster. Blocks.
@@ -246,15 +245,11 @@ fn with<T>(
 fn legends(names: &[&str]) -> Legends {
     let one = |layer: Layer| {
         let legend = layer.legend();
-        let class = |(class, words): (usize, String)| {
-            let [red, green, blue] = legend.colour(class);
-            LegendClass { colour: format!("#{red:02x}{green:02x}{blue:02x}"), words }
-        };
         LayerLegend {
             layer: layer_word(layer),
             title: legend.title.to_owned(),
             unit: legend.unit.trim().to_owned(),
-            classes: legend.classes(names).into_iter().map(class).collect(),
+            classes: legend_classes(&legend, names),
         }
     };
     Legends { layers: Layer::ALL.into_iter().map(one).collect() }

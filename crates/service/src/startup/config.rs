@@ -262,6 +262,10 @@ pub struct Options {
     #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub audit_days: u32,
 
+    /// Days for which the survey of coverage is kept: about 100 bytes an uplink, of devices that stand still one in ten minutes.
+    #[arg(long, env = "HEROND_SURVEY_DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=36_500))]
+    pub survey_days: u32,
+
     /// Address of the UDP packet-forwarder protocol; 0.0.0.0:1700 for gateways elsewhere than on this machine.
     #[arg(long, env = "HEROND_UDP", default_value = "127.0.0.1:1700")]
     pub udp: SocketAddr,

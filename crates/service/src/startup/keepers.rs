@@ -17,7 +17,9 @@ use crate::history::summaries;
 use crate::ingest::network::Network;
 use crate::net::tls::Identity;
 use crate::pipeline::gateway_news;
+use crate::planning::survey::feeder::Feeder;
 use crate::rounds::Rounds;
+use crate::startup::config::Options;
 use crate::startup::shared::{GatewayEvents, Shared};
 
 /// How often uses of credentials are stored, and certificates' ends checked.
@@ -35,7 +37,7 @@ pub(crate) fn start(
     shared: &Shared,
     events: GatewayEvents,
     identities: Vec<Arc<Identity>>,
-    (network, audit_days): (&Network, u32),
+    (network, options): (&Network, &Options),
 ) -> Vec<JoinHandle<()>> {
     let (store, stopping) = (&shared.store, &shared.stopping);
     let (authority, credentials) = (Arc::clone(&shared.authority), Arc::clone(&shared.credentials));
@@ -54,15 +56,24 @@ pub(crate) fn start(
         news: Arc::clone(&shared.rounds),
         stopping: stopping.clone(),
     };
+    let feeder = Feeder {
+        store: store.clone(),
+        live: Arc::clone(&shared.live),
+        surveys: Arc::clone(&shared.surveys),
+        keep_days: options.survey_days,
+        stopping: stopping.clone(),
+    };
     let doubts = Arc::clone(&shared.doubts);
     vec![
-        tokio::spawn(keep_audit(store.clone(), audit_days, stopping.clone())),
+        tokio::spawn(keep_audit(store.clone(), options.audit_days, stopping.clone())),
         tokio::spawn(clear_removed(store.clone(), stopping.clone())),
         tokio::spawn(gateway_news::run(presence, store.clone(), live, directory(), stopping.clone())),
         tokio::spawn(keep_certificates(authority, identities, credentials, stopping.clone())),
         tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
         tokio::spawn(worker.run()),
         tokio::spawn(rounds.run()),
+        tokio::spawn(feeder.run()),
+        tokio::spawn(Arc::clone(&shared.surveys).watch(stopping.clone())),
         tokio::spawn(Arc::clone(&shared.forecaster).run(store.clone(), stopping.clone())),
         // Last, for the others have something to tell until they end.
         tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),

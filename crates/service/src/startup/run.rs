@@ -38,7 +38,7 @@ pub(crate) async fn run(options: Options) -> Result<()> {
     let transports = Transports::new(&options, &shared, &engine.network, sockets.udp)?;
     let web = Web::new(&options, &shared, &engine.network, &transports).await?;
     let identities = [Some(shared.identity.clone()), web.identity.clone()].into_iter().flatten().collect();
-    let keepers = keepers::start(&shared, events, identities, (&engine.network, options.audit_days));
+    let keepers = keepers::start(&shared, events, identities, (&engine.network, &options));
     let holding = (lease.clone(), high_water);
     let records = RecordTasks::start(&options, &shared, &engine, transports.links.clone(), holding);
     let (leased, condition) = (lease.clone(), shared.condition.clone());

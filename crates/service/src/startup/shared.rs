@@ -27,6 +27,7 @@ use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
 use crate::planning::forecaster::Forecaster;
+use crate::planning::survey::surveys::Surveys;
 use crate::startup::config::Options;
 
 /// Where the service listens. All are bound before anything else begins, so that a port that is taken is told at once.
@@ -64,6 +65,7 @@ pub(crate) struct Shared {
     /// Drawn under maps.
     pub ground: Arc<Ground>,
     pub forecaster: Arc<Forecaster>,
+    pub surveys: Arc<Surveys>,
     pub store: Store,
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
@@ -95,6 +97,7 @@ impl Shared {
         let (gateway_log, events) = GatewayLog::new();
         let shared = Self {
             forecaster: Arc::new(Forecaster::new(Arc::clone(&ground), &options.data)?),
+            surveys: Arc::new(Surveys::new(store.clone())),
             ground,
             directory: Arc::new(Directory::load(store).await?),
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),

@@ -76,6 +76,7 @@ impl Web {
             edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
             ground: Arc::clone(&shared.ground),
             forecaster: Arc::clone(&shared.forecaster),
+            surveys: Arc::clone(&shared.surveys),
             turns: Arc::default(),
             exports: Arc::new(Semaphore::new(EXPORTS)),
             jobs: Arc::clone(&shared.jobs),

@@ -90,6 +90,18 @@ pub struct GatewayEntry {
     /// When it was not there, in the past.
     #[serde(default)]
     pub away: Vec<DaysAgo>,
+    /// Since when its antenna or its cable has lost something.
+    pub weaker: Option<Weaker>,
+}
+
+/// A loss between an antenna and its gateway, both ways.
+#[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Weaker {
+    /// When it began.
+    pub since_days_ago: f64,
+    /// How much is lost, in dB.
+    pub loss_db: f64,
 }
 
 /// A part of the past.

@@ -20,7 +20,7 @@ use lorawan::Eui64;
 use serde::Deserialize;
 use thiserror::Error;
 
-pub use entries::{DaysAgo, DeviceEntry, FleetEntry, GatewayEntry, ModelEntry, Spell};
+pub use entries::{DaysAgo, DeviceEntry, FleetEntry, GatewayEntry, ModelEntry, Spell, Weaker};
 
 use crate::lns::LinkError;
 use crate::walk::Herd;

@@ -24,7 +24,7 @@ use crate::device::{Downlink, Emission};
 use crate::environment::{DAY_US, MomentUs};
 use crate::gateway::{Sending, sending_us};
 use crate::on_air::{Burst, OnAir};
-use crate::scenario::{DaysAgo, GatewayEntry, Scenario, ScenarioError, parsed};
+use crate::scenario::{DaysAgo, GatewayEntry, Scenario, ScenarioError, Weaker, parsed};
 use inhabitant::{Frame, Inhabitant, UnderWay};
 
 /// Between the first wakes of two devices: real ones are switched on one after another too.
@@ -95,6 +95,8 @@ struct Post {
     eui: Eui64,
     /// When it was not there.
     away: Vec<DaysAgo>,
+    /// Since when its antenna or its cable has lost something.
+    weaker: Option<Weaker>,
 }
 
 /// The running simulation.
@@ -160,7 +162,7 @@ impl Simulation {
         };
         for entry in &scenario.gateways {
             let eui = parsed::<Eui64>("eui", &entry.eui).map_err(|why| wrong(&entry.name, why))?;
-            simulation.posts.push(Post { eui, away: entry.away.clone() });
+            simulation.posts.push(Post { eui, away: entry.away.clone(), weaker: entry.weaker });
         }
         for (nth, entry) in scenario.devices.iter().enumerate() {
             let made = Inhabitant::new(entry, scenario, (present_us, seed)).map_err(|why| wrong(&entry.name, why))?;
@@ -226,6 +228,14 @@ impl Simulation {
         })
     }
 
+    /// What a gateway's antenna or cable loses, in dB.
+    fn lost_db(&self, mast: usize, at_us: MomentUs) -> f64 {
+        let weaker = self.posts.get(mast).and_then(|post| post.weaker);
+        weaker
+            .filter(|weaker| at_us >= days_ago(self.present_us, weaker.since_days_ago))
+            .map_or(0.0, |weaker| weaker.loss_db)
+    }
+
     fn put(&mut self, at_us: MomentUs, turn: impl FnOnce(u64) -> Turn) -> u64 {
         self.count += 1;
         self.queue.push(Reverse((at_us, self.count, turn(self.count))));
@@ -280,9 +290,10 @@ impl Simulation {
             if !self.post_is_there(&self.posts[mast], self.now_us) {
                 continue;
             }
-            let how = (emission.eirp_dbm, emission.modulation);
+            let lost_db = self.lost_db(mast, self.now_us);
+            let how = (emission.eirp_dbm - lost_db, emission.modulation);
             let arrival = self.air.up((mast, burst.spot), how, self.now_us, &mut self.rng);
-            if arrival.heard && !self.on_air.loses(&burst, (mast, arrival.rssi_dbm), &mut self.air) {
+            if arrival.heard && !self.on_air.loses(&burst, (mast, arrival.rssi_dbm + lost_db), &mut self.air) {
                 heard_by += 1;
                 let (gateway, emission) = (self.posts[mast].eui, emission.clone());
                 self.news.push(News::Heard { nth: mast, gateway, emission, end_us: self.now_us, arrival });
@@ -305,7 +316,8 @@ impl Simulation {
     fn sends(&mut self, id: u64) {
         let Some(Sending { gateway, packet, .. }) = self.sendings.remove(&id) else { return };
         let Some(mast) = self.posts.iter().position(|post| post.eui == gateway) else { return };
-        let (at_us, how) = (self.now_us, (f64::from(packet.power_dbm), packet.modulation));
+        let at_us = self.now_us;
+        let how = (f64::from(packet.power_dbm) - self.lost_db(mast, at_us), packet.modulation);
         self.on_air.mast_sends(mast, at_us, at_us + sending_us(&packet) as i64);
         for who in 0..self.inhabitants.len() {
             let one = &self.inhabitants[who];

@@ -1,7 +1,7 @@
 use std::path::Path;
 
 use super::*;
-use crate::scenario::Scenario;
+use crate::scenario::{Scenario, Weaker};
 
 const MAY: MomentUs = 1_777_593_600_000_000;
 const HOUR_US: i64 = 3_600_000_000;
@@ -48,6 +48,25 @@ fn a_gateway_that_was_away_heard_nothing_then() {
     assert!(
         !simulation.is_there(simulation.posts[0].eui, away.start) && simulation.is_there(simulation.posts[0].eui, MAY)
     );
+}
+
+#[test]
+fn water_in_a_cable_shows_in_levels() {
+    let mut scenario = tarnsey();
+    for gateway in &mut scenario.gateways {
+        gateway.weaker = Some(Weaker { since_days_ago: 0.5, loss_db: 12.0 });
+    }
+    let present_us = MAY + 24 * HOUR_US;
+    let mut simulation = Simulation::new(&scenario, (MAY, present_us), 5).unwrap();
+    let mut strongest = |until_us: MomentUs| {
+        let level = |news: News| match news {
+            News::Heard { nth: 0, arrival, .. } => Some(arrival.rssi_dbm),
+            _ => None,
+        };
+        simulation.advance(until_us).into_iter().filter_map(level).fold(f64::MIN, f64::max)
+    };
+    let (before, after) = (strongest(MAY + 12 * HOUR_US), strongest(present_us));
+    assert!((before - after - 12.0).abs() < 4.0, "{before} and {after} dBm");
 }
 
 #[test]

@@ -40,6 +40,7 @@ const FILES: &[(&str, &str)] = &[
     ("0019_removed_estates.sql", include_str!("../../migrations/0019_removed_estates.sql")),
     ("0020_websocket.sql", include_str!("../../migrations/0020_websocket.sql")),
     ("0021_coverage.sql", include_str!("../../migrations/0021_coverage.sql")),
+    ("0022_survey.sql", include_str!("../../migrations/0022_survey.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

@@ -48,8 +48,8 @@ impl Store {
         })
     }
 
-    /// Removes an estate that holds no devices, gateways and groups any more. Its messages are deleted afterwards, a part at
-    /// a time; its audit log stays. False if it is the only estate.
+    /// Removes an estate that holds no devices, gateways and groups any more. Its messages and its survey are deleted afterwards,
+    /// a part at a time; its audit log stays. False if it is the only estate.
     pub async fn remove_estate(&self, estate_id: EstateId) -> Result<bool, StoreError> {
         let mut tx = self.pool.begin().await?;
         // Two that remove the last two estates at once must not both succeed.
@@ -65,6 +65,7 @@ impl Store {
             "DELETE FROM jobs WHERE estate_id = ?",
             "DELETE FROM plans WHERE estate_id = ?",
             "DELETE FROM forecasts WHERE estate_id = ?",
+            "DELETE FROM survey_imports WHERE estate_id = ?",
             "DELETE d FROM round_devices d JOIN rounds r ON r.id = d.round_id WHERE r.estate_id = ?",
             "DELETE FROM rounds WHERE estate_id = ?",
             "DELETE FROM gateway_firmware WHERE estate_id = ?",
@@ -85,16 +86,17 @@ impl Store {
         Ok(true)
     }
 
-    /// Deletes a part of the messages of removed estates; how many.
+    /// Deletes a part of the messages and the survey of removed estates; how many.
     pub async fn delete_messages_of_removed(&self) -> Result<u64, StoreError> {
         let removed = sqlx::query_scalar("SELECT estate_id FROM removed_estates LIMIT 1");
         let Some(estate_id): Option<EstateId> = removed.fetch_optional(&self.pool).await? else { return Ok(0) };
-        let deleted = sqlx::query("DELETE FROM messages WHERE estate_id = ? LIMIT ?")
-            .bind(estate_id)
-            .bind(PART)
-            .execute(&self.pool)
-            .await?
-            .rows_affected();
+        let mut deleted = 0;
+        for statement in
+            ["DELETE FROM messages WHERE estate_id = ? LIMIT ?", "DELETE FROM observations WHERE estate_id = ? LIMIT ?"]
+        {
+            let done = sqlx::query(statement).bind(estate_id).bind(PART).execute(&self.pool).await?;
+            deleted += done.rows_affected();
+        }
         if deleted == 0 {
             let done = sqlx::query("DELETE FROM removed_estates WHERE estate_id = ?");
             done.bind(estate_id).execute(&self.pool).await?;

@@ -191,5 +191,6 @@ fn slow(region: Region, payload: usize) -> Radio {
         bandwidth_khz: lora.map(|(_, khz)| khz),
         frequency_mhz: channel.map_or(0.0, |channel| f64::from(channel.frequency_hz) / 1e6),
         airtime_ms: modulation.map_or(0.0, |m| airtime::uplink_us(m, payload + OVERHEAD) as f64 / 1000.0),
+        power_dbm: None,
     }
 }

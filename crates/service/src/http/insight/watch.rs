@@ -20,6 +20,7 @@ use crate::http::gateways::access::endings;
 use crate::http::gateways::gateway;
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
+use crate::http::planning::signal::changes;
 
 /// Gateways and devices checked at a time.
 const ALL: u32 = 100_000;
@@ -57,6 +58,7 @@ pub(crate) async fn show_watch(
     let (mut failures, mut doubts) = (failures_in(&app, &estate).await?, app.doubts.of(estate.id));
     failures.retain(|failure| sees(&app, within.as_ref(), failure.device.eui));
     doubts.retain(|doubt| sees(&app, within.as_ref(), doubt.device.eui));
+    let changes = changes(&app, estate.id, within.as_ref());
     // Gateways, what they get in with and strangers are the whole estate's.
     let (gateways, endings, strangers) = match within {
         None => {
@@ -76,6 +78,7 @@ pub(crate) async fn show_watch(
         of_service,
         failures: &failures,
         doubts: &doubts,
+        changes: &changes,
         strangers,
     };
     Ok(Json(watch::build(seen, Utc::now())))

@@ -36,6 +36,15 @@ async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result
     Ok(app.forecaster.open(&row.forecast).await?)
 }
 
+/// The tile in the path, and its level.
+pub(super) fn tile_in(path: &RawPathParams) -> Result<(u8, Tile), Refusal> {
+    let number = |wanted: &str| path.iter().find(|(name, _)| *name == wanted).and_then(|(_, text)| text.parse().ok());
+    let level: Option<u8> = number("level").and_then(|level| u8::try_from(level).ok());
+    let tile = level.zip(number("column")).zip(number("row"));
+    let tile = tile.and_then(|((level, column), row)| Some((level, Tile::new(level, column, row)?)));
+    tile.ok_or_else(|| not_found("tile", format!("of level 0 to {MAX_LEVEL}")))
+}
+
 /// The layers of a forecast with their legends.
 #[utoipa::path(get, path = "/estates/{estate}/forecasts/{forecast}/layers", tag = "coverage",
     extensions(("x-right" = json!("view"))), params(("forecast" = String, Path)),
@@ -60,11 +69,7 @@ pub(crate) async fn layer_tile(
     Params(question): Params<LayerQuestion>,
 ) -> Result<impl IntoResponse, Refusal> {
     let opened = opened(&app, &estate, &path).await?;
-    let number = |wanted: &str| path.iter().find(|(name, _)| *name == wanted).and_then(|(_, text)| text.parse().ok());
-    let level = number("level").and_then(|level| u8::try_from(level).ok());
-    let tile = level.zip(number("column")).zip(number("row"));
-    let tile = tile.and_then(|((level, column), row)| Tile::new(level, column, row));
-    let tile = tile.ok_or_else(|| not_found("tile", format!("of level 0 to {MAX_LEVEL}")))?;
+    let (_, tile) = tile_in(&path)?;
     let layer = layer(question.layer.unwrap_or_default());
     let drawn = written("a tile", move || png(&opened.tile(layer, tile))).await?;
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))

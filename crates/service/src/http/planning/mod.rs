@@ -1,10 +1,12 @@
-//! Handlers for planning coverage: sites, kinds of receiver, forecasts, links of devices.
+//! Handlers for coverage: sites, kinds of receiver, forecasts, links of devices, the survey.
 
 pub(crate) mod forecasts;
 pub(crate) mod links;
 pub(crate) mod map;
 pub(crate) mod receivers;
+pub(in crate::http) mod signal;
 pub(crate) mod sites;
+pub(crate) mod survey;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -26,6 +28,13 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(map::layer_values))
         .routes(routes!(map::show_place))
         .routes(routes!(map::show_ranking))
+        .routes(routes!(survey::show_survey))
+        .routes(routes!(survey::survey_tile))
+        .routes(routes!(survey::list_hexagons))
+        .routes(routes!(survey::show_surveyed_place))
+        .routes(routes!(survey::list_areas))
+        .routes(routes!(signal::list_changes))
+        .routes(routes!(signal::show_signal))
         .routes(routes!(links::list_links))
         .routes(routes!(links::list_coverage))
         .routes(routes!(links::show_coverage))

@@ -1,0 +1,207 @@
+//! Feeds the survey: turns uplinks into observations once they are committed, and stores these in groups.
+//!
+//! It follows the live stream. What it has missed there, while it was busy or the service was not running, it reads from the
+//! history of messages, from the last one that it had stored. An observation is named by the message that it is of, so what
+//! is read twice is stored once.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use domain::coverage::survey::{Evidence, Thinner, evidence};
+use store::{HeardRow, ObservationRow, Store, StoreError, WrittenMessage, first_name_at};
+use tokio::sync::broadcast::error::RecvError;
+use tokio_util::sync::CancellationToken;
+use ulid::Ulid;
+
+use crate::pipeline::live::Live;
+use crate::planning::survey::surveys::Surveys;
+
+/// Observations that are stored together at most, and how long one waits for others.
+const GROUP: usize = 2_000;
+const EVERY: Duration = Duration::from_secs(2);
+/// Messages that are read at a time when something was missed, and the pause after that: frames go first.
+const PAGE: u32 = 1_000;
+const PAUSE: Duration = Duration::from_millis(20);
+/// Before the database is asked again.
+const RETRY: Duration = Duration::from_secs(5);
+/// At the start the last messages are read again: some of them may have been decoded late.
+const AGAIN: TimeDelta = TimeDelta::minutes(10);
+/// How often old observations are deleted.
+const PRUNE_EVERY: Duration = Duration::from_secs(3600);
+
+/// Feeds the survey.
+pub(crate) struct Feeder {
+    pub store: Store,
+    pub live: Arc<Live>,
+    pub surveys: Arc<Surveys>,
+    /// Days that observations are kept.
+    pub keep_days: u32,
+    pub stopping: CancellationToken,
+}
+
+/// Observations that are not stored yet.
+#[derive(Default)]
+struct Group {
+    rows: Vec<ObservationRow>,
+    /// The last message that they are of.
+    mark: Option<String>,
+    thinner: Thinner,
+}
+
+impl Group {
+    fn take(&mut self, written: &WrittenMessage) {
+        let Some(seen) = evidence(&written.message) else { return };
+        let id = &written.message.id;
+        if let Some(stands_for) = self.thinner.keep(&seen)
+            && let Some(row) = row(written, seen, stands_for)
+        {
+            self.rows.push(row);
+        }
+        if self.mark.as_ref().is_none_or(|mark| mark < id) {
+            self.mark = Some(id.clone());
+        }
+    }
+}
+
+fn row(written: &WrittenMessage, seen: Evidence, (uplinks, lost): (u16, u16)) -> Option<ObservationRow> {
+    let message = Ulid::from_string(&written.message.id).ok()?;
+    let at_ms = written.message.time.timestamp_millis().unsigned_abs();
+    let heard = seen.heard.into_iter().map(|(gateway, rssi_dbm, snr_db)| HeardRow { gateway, rssi_dbm, snr_db });
+    Some(ObservationRow {
+        estate_id: written.estate_id,
+        id: Ulid::from_parts(at_ms, message.random()),
+        dev_eui: seen.dev_eui,
+        import_id: None,
+        told_place: seen.told_place,
+        data_rate: seen.data_rate,
+        needed_snr_db: seen.needed_snr_db as f32,
+        power_dbm: seen.power_dbm.map(|dbm| dbm as f32),
+        uplinks,
+        lost,
+        heard: heard.collect(),
+    })
+}
+
+impl Feeder {
+    /// Works until the service stops.
+    pub(crate) async fn run(self) {
+        let mut listener = self.live.listen();
+        let mut group = Group::default();
+        let mut tick = tokio::time::interval(EVERY);
+        let mut prune = tokio::time::interval_at(tokio::time::Instant::now() + PRUNE_EVERY, PRUNE_EVERY);
+        let mut from = Some(AGAIN);
+        loop {
+            if let Some(again) = from {
+                let caught_up = tokio::select! {
+                    done = self.catch_up(&mut group, again) => done,
+                    () = self.stopping.cancelled() => return,
+                };
+                match caught_up {
+                    Ok(()) => from = None,
+                    Err(why) => {
+                        tracing::warn!("the survey waits for the database: {why}");
+                        tokio::select! {
+                            () = tokio::time::sleep(RETRY) => {}
+                            () = self.stopping.cancelled() => return,
+                        }
+                    }
+                }
+                continue;
+            }
+            let store = tokio::select! {
+                heard = listener.recv() => match heard {
+                    Ok(written) => {
+                        group.take(&written);
+                        group.rows.len() >= GROUP
+                    }
+                    Err(RecvError::Lagged(_)) => {
+                        from = Some(TimeDelta::zero());
+                        true
+                    }
+                    Err(RecvError::Closed) => return,
+                },
+                _ = tick.tick() => true,
+                _ = prune.tick() => {
+                    self.prune().await;
+                    false
+                }
+                () = self.stopping.cancelled() => {
+                    if let Err(why) = self.store(&mut group).await {
+                        tracing::debug!("the last observations are taken in at the next start: {why}");
+                    }
+                    return;
+                }
+            };
+            if store && let Err(why) = self.store(&mut group).await {
+                tracing::debug!("observations are read again from the history: {why}");
+                from = Some(TimeDelta::zero());
+            }
+        }
+    }
+
+    /// Stores what was gathered. What cannot be stored is dropped: it is read again from the history.
+    async fn store(&self, group: &mut Group) -> Result<(), StoreError> {
+        let (rows, mark) = (std::mem::take(&mut group.rows), group.mark.take());
+        if mark.is_none() {
+            return Ok(());
+        }
+        self.store.add_observations(&rows, mark.as_deref()).await?;
+        self.surveys.extend(&rows).await;
+        Ok(())
+    }
+
+    /// Reads what was missed from the history of messages.
+    async fn catch_up(&self, group: &mut Group, again: TimeDelta) -> Result<(), StoreError> {
+        self.store(group).await?;
+        let oldest = first_name_at(self.oldest());
+        let mut after = match self.store.survey_mark().await? {
+            Some(mark) if again.is_zero() => mark,
+            Some(mark) => Ulid::from_string(&mark)
+                .ok()
+                .and_then(|id| {
+                    let at = DateTime::from_timestamp_millis(i64::try_from(id.timestamp_ms()).ok()?)?;
+                    Some(first_name_at(at - again))
+                })
+                .unwrap_or(mark),
+            None => oldest.clone(),
+        };
+        after = after.max(oldest);
+        loop {
+            let page = self.store.uplinks_after(&after, PAGE).await?;
+            page.iter().for_each(|written| group.take(written));
+            let whole = page.len() < PAGE as usize;
+            if let Some(last) = page.into_iter().last() {
+                after = last.message.id;
+            }
+            self.store(group).await?;
+            if whole {
+                return Ok(());
+            }
+            tokio::time::sleep(PAUSE).await;
+        }
+    }
+
+    fn oldest(&self) -> DateTime<Utc> {
+        Utc::now() - TimeDelta::days(i64::from(self.keep_days))
+    }
+
+    async fn prune(&self) {
+        // With a wrong clock everything would be old.
+        if crate::clock::calm_for() < PRUNE_EVERY {
+            return;
+        }
+        let pruned = async {
+            while self.store.prune_observations(self.oldest()).await? > 0 {
+                tokio::time::sleep(PAUSE).await;
+            }
+            Ok::<_, StoreError>(())
+        };
+        tokio::select! {
+            done = pruned => if let Err(why) = done {
+                tracing::warn!("old observations of the survey are still there: {why}");
+            },
+            () = self.stopping.cancelled() => {}
+        }
+    }
+}

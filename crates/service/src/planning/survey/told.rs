@@ -1,0 +1,230 @@
+//! What is told of a survey: names for EUIs, words for values.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use api::coverage::survey::{
+    ChangedKind, LeftOut, SignalChange, SignalHistory, SignalPoint, SignalStep, Survey, SurveyArea, SurveyAreaKind,
+    SurveyHexagon, SurveyLegend, SurveyValue, SurveyedGateway,
+};
+use api::ground::GroundExtent;
+use chrono::{DateTime, Utc};
+use coverage::geo::{Extent, Place};
+use coverage::survey::areas::{AreaKind, FoundArea};
+use coverage::survey::changes::Change;
+use coverage::survey::gateways::gateways;
+use coverage::survey::hexagons::{Hexagon, Quantity, index_at, middle};
+use coverage::survey::median;
+use coverage::survey::observation::Implausible;
+use coverage::survey::record::Filter;
+use coverage::survey::steps::steps;
+use domain::coverage::forecast::legend_classes;
+use domain::coverage::survey::{change_words, next_step, quantity_word, quantity_words};
+use lorawan::Eui64;
+use lorawan::limits::noise_dbm;
+
+use crate::planning::survey::opened::OpenSurvey;
+
+/// Names of devices that are told of a place or an area.
+const MOST_NAMES: usize = 20;
+/// The noise figure of a good gateway, in dB.
+const GOOD_NOISE_FIGURE_DB: f64 = 6.0;
+/// Smaller steps are not told, in dB.
+const LEAST_STEP_DB: f64 = 3.0;
+const HOUR_S: i64 = 3_600;
+
+/// The names of a survey's gateways, in the order of their numbers.
+pub(crate) struct Names {
+    names: Vec<String>,
+    of: HashMap<u64, usize>,
+}
+
+impl Names {
+    /// Of EUIs in the order of their numbers; one that is not registered any more is named by its EUI.
+    pub(crate) fn new(all: impl Iterator<Item = (u64, Option<String>)>) -> Self {
+        let (mut names, mut of) = (Vec::new(), HashMap::new());
+        for (n, (eui, name)) in all.enumerate() {
+            names.push(name.unwrap_or_else(|| Eui64(eui).to_string()));
+            of.insert(eui, n);
+        }
+        Self { names, of }
+    }
+
+    /// The name of a gateway.
+    pub(crate) fn gateway(&self, eui: u64) -> String {
+        self.of.get(&eui).map_or_else(|| Eui64(eui).to_string(), |n| self.names[*n].clone())
+    }
+
+    fn all(&self) -> Vec<&str> {
+        self.names.iter().map(String::as_str).collect()
+    }
+}
+
+fn time(at_s: i64) -> Option<DateTime<Utc>> {
+    DateTime::from_timestamp(at_s, 0)
+}
+
+/// A survey in figures. Blocks.
+pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Survey {
+    let record = opened.record();
+    let (mut uplinks, mut lost, mut placed) = (0u64, 0u64, 0u64);
+    let (mut devices, mut times, mut extent) = (BTreeSet::new(), None::<(i64, i64)>, None::<Extent>);
+    for seen in record.seen(filter, 0) {
+        let (heard, missed) = seen.counts();
+        (uplinks, lost) = (uplinks + u64::from(heard), lost + u64::from(missed));
+        devices.insert(seen.device());
+        let at_s = seen.at_s();
+        times = Some(times.map_or((at_s, at_s), |(from, until)| (from.min(at_s), until.max(at_s))));
+        if let Some(place) = seen.place() {
+            placed += u64::from(heard);
+            extent = Some(extent.unwrap_or(Extent::at(place)).with(place));
+        }
+    }
+    let own_dbm = noise_dbm(125_000, GOOD_NOISE_FIGURE_DB);
+    let gateway = |one: coverage::survey::gateways::Surveyed| SurveyedGateway {
+        gateway_eui: Eui64(one.gateway),
+        gateway: names.gateway(one.gateway),
+        heard: one.heard,
+        devices: u32::try_from(one.devices).unwrap_or(u32::MAX),
+        noise_dbm: one.noise_dbm,
+        noise_above_db: one.noise_dbm.map(|dbm| dbm - own_dbm),
+    };
+    let refused = Implausible::REASONS.iter().zip(record.refused());
+    let refused =
+        refused.filter(|(_, count)| *count > 0).map(|(reason, count)| LeftOut { reason: (*reason).into(), count });
+    Survey {
+        uplinks,
+        lost,
+        placed,
+        devices: u32::try_from(devices.len()).unwrap_or(u32::MAX),
+        from: times.and_then(|(from, _)| time(from)),
+        until: times.and_then(|(_, until)| time(until)),
+        cut: opened.cut,
+        extent: extent.map(|Extent { south_deg, west_deg, north_deg, east_deg }| GroundExtent {
+            south_deg,
+            west_deg,
+            north_deg,
+            east_deg,
+        }),
+        gateways: gateways(&record, filter).into_iter().map(gateway).collect(),
+        // Whose they are is not known any more.
+        refused: if filter.among.is_none() { refused.collect() } else { Vec::new() },
+        legends: Quantity::ALL.into_iter().map(|quantity| legend(quantity, names)).collect(),
+    }
+}
+
+fn legend(quantity: Quantity, names: &Names) -> SurveyLegend {
+    let legend = quantity.legend();
+    SurveyLegend {
+        quantity: quantity_word(quantity),
+        title: legend.title.into(),
+        unit: legend.unit.trim().into(),
+        classes: legend_classes(&legend, &names.all()),
+    }
+}
+
+/// A hexagon; none if its index is none.
+pub(crate) fn hexagon(quantity: Quantity, one: &Hexagon, names: &Names) -> Option<SurveyHexagon> {
+    let Place { latitude_deg, longitude_deg } = middle(one.index)?;
+    Some(SurveyHexagon {
+        index: format!("{:x}", one.index),
+        latitude_deg,
+        longitude_deg,
+        value: one.value,
+        words: quantity_words(quantity, one.value, &names.all()),
+        spread: one.spread,
+        uplinks: one.uplinks,
+        unheard: one.unheard,
+    })
+}
+
+/// A hexagon by a quantity.
+pub(crate) fn value(quantity: Quantity, one: &Hexagon, names: &Names) -> Option<SurveyValue> {
+    let title = quantity.legend().title.into();
+    Some(SurveyValue { quantity: quantity_word(quantity), title, hexagon: hexagon(quantity, one, names)? })
+}
+
+/// Names of devices, and of drive tests.
+fn device_names(opened: &OpenSurvey, all: impl IntoIterator<Item = u64>) -> Vec<String> {
+    let import = |eui: u64| opened.imports.get(&u32::try_from(eui).ok()?).map(|(name, _)| format!("drive test {name}"));
+    let name = |eui: u64| opened.device(eui).map(|one| one.name.clone()).or_else(|| import(eui));
+    let mut names: Vec<String> = all.into_iter().filter_map(name).collect();
+    names.sort_unstable();
+    names.truncate(MOST_NAMES);
+    names
+}
+
+/// Names of the devices that were in the hexagon of a place. Blocks.
+pub(crate) fn devices_at(opened: &OpenSurvey, filter: &Filter, (place, resolution): (Place, u8)) -> Vec<String> {
+    let Some(here) = index_at(place, resolution) else { return Vec::new() };
+    let record = opened.record();
+    let is_here = |at: Place| index_at(at, resolution) == Some(here);
+    let mut known: BTreeMap<u64, (Place, bool)> = BTreeMap::new();
+    for seen in record.seen(filter, 0) {
+        let Some(at) = seen.place() else { continue };
+        let entry = known.entry(seen.device()).or_insert_with(|| (at, is_here(at)));
+        // Most devices stand still.
+        if !entry.1 && entry.0 != at {
+            *entry = (at, is_here(at));
+        }
+    }
+    device_names(opened, known.into_iter().filter(|(_, (_, here))| *here).map(|(device, _)| device))
+}
+
+/// An area where coverage is poor.
+pub(crate) fn area(opened: &OpenSurvey, one: &FoundArea, names: &Names) -> SurveyArea {
+    let best_gateway = one.best_gateway.map(|gateway| names.gateway(gateway));
+    SurveyArea {
+        kind: match one.kind {
+            AreaKind::Dark => SurveyAreaKind::Dark,
+            AreaKind::Weak => SurveyAreaKind::Weak,
+            AreaKind::OneGateway => SurveyAreaKind::OneGateway,
+        },
+        latitude_deg: one.centre.latitude_deg,
+        longitude_deg: one.centre.longitude_deg,
+        area_km2: one.area_km2,
+        uplinks: one.uplinks,
+        lost: one.lost,
+        margin_db: Some(one.margin_db).filter(|db| db.is_finite()),
+        devices: device_names(opened, one.devices.iter().copied()),
+        next_step: next_step(one, best_gateway.as_deref()),
+        best_gateway,
+    }
+}
+
+/// A change of signal.
+pub(crate) fn change(change: &Change, (kind, eui, name): (ChangedKind, Eui64, String)) -> SignalChange {
+    let (what, next_step) = change_words(change, &name);
+    let count = |links: usize| u32::try_from(links).unwrap_or(u32::MAX);
+    SignalChange {
+        kind,
+        eui,
+        name,
+        since: time(change.step.at_s).unwrap_or_default(),
+        change_db: change.step.change_db(),
+        links: count(change.links),
+        of: count(change.of),
+        what,
+        next_step,
+    }
+}
+
+/// The signal of a link: one point an hour, and its steps. Blocks.
+pub(crate) fn signal(levels: &[(i64, f64)], (device, gateway): (String, String)) -> SignalHistory {
+    let mut hours: BTreeMap<i64, Vec<f64>> = BTreeMap::new();
+    levels.iter().for_each(|(at_s, db)| hours.entry(at_s.div_euclid(HOUR_S)).or_default().push(*db));
+    let point = |(hour, mut levels): (i64, Vec<f64>)| SignalPoint {
+        at_ms: hour * HOUR_S * 1000,
+        level_db: median(&mut levels).unwrap_or_default(),
+        uplinks: u32::try_from(levels.len()).unwrap_or(u32::MAX),
+    };
+    let found = steps(levels, LEAST_STEP_DB);
+    let step = |one: &coverage::survey::steps::Step| {
+        Some(SignalStep { at: time(one.at_s)?, before_db: one.before_db, after_db: one.after_db })
+    };
+    SignalHistory {
+        device,
+        gateway,
+        points: hours.into_iter().map(point).collect(),
+        steps: found.iter().filter_map(step).collect(),
+    }
+}
