@@ -76,6 +76,11 @@ pub(crate) fn sites() -> ArgValueCandidates {
     candidates("sites", "name")
 }
 
+/// Names of drive tests.
+pub(crate) fn drive_tests() -> ArgValueCandidates {
+    candidates("survey/imports", "name")
+}
+
 /// Names of kinds of receiver.
 pub(crate) fn receivers() -> ArgValueCandidates {
     candidates("receivers", "name")

@@ -250,6 +250,26 @@ const EXAMPLES: &[Examples] = &[
     ("link list", &["heron link list --fleet tide-and-sluice", "heron link list --device tide-05 --by measured"]),
     ("link export", &["heron link export --output links.xlsx"]),
     ("link check", &["heron link check --fleet tide-and-sluice"]),
+    ("survey show", &["heron survey show --since 7d", "heron survey show --at 54.707,3.949"]),
+    ("survey areas", &["heron survey areas"]),
+    ("survey changes", &["heron survey changes"]),
+    ("survey signal", &["heron survey signal tide-05 chapel-rise"]),
+    (
+        "survey export",
+        &[
+            "heron survey export --quantity heard --gateway gull-tower --output heard.geojson",
+            "heron survey export --resolution 10 --output margin.csv",
+        ],
+    ),
+    (
+        "survey import",
+        &[
+            "heron survey import demo/tarnsey/drive-test.csv --dry-run",
+            "heron survey import demo/tarnsey/drive-test.csv --name harbour --column rssi_dbm=signal",
+        ],
+    ),
+    ("survey imports", &["heron survey imports"]),
+    ("survey remove", &["heron survey remove harbour"]),
     ("coverage terrain", &["heron coverage terrain demo/tarnsey/heights.tif demo/tarnsey/cover.tif"]),
     (
         "coverage path",

@@ -130,7 +130,11 @@ impl Shape {
         names.join(", ")
     }
 
-    fn find(&self, name: &str) -> Result<&'static str, Problem> {
+    /// The column of a name.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn find(&self, name: &str) -> Result<&'static str, Problem> {
         let is = |other: &str| plain(other) == plain(name);
         let column = self.columns.iter().find(|column| is(column.name) || column.also.iter().any(|also| is(also)));
         let allowed = || format!("the columns are {}", self.named());
@@ -142,6 +146,18 @@ impl Shape {
     /// # Errors
     /// If a column is unknown, missing or there twice, or there are too many rows. A row's own mistakes are left to it.
     pub fn read(&self, text: &str) -> Result<Vec<Row>, Problem> {
+        self.read_as(text, |name| self.find(name).map(Some))
+    }
+
+    /// The same, for a table whose columns have other names; those without one are passed over.
+    ///
+    /// # Errors
+    /// As [`Self::read`], and those of `named`.
+    pub fn read_as(
+        &self,
+        text: &str,
+        named: impl Fn(&str) -> Result<Option<&'static str>, Problem>,
+    ) -> Result<Vec<Row>, Problem> {
         // There are three kinds of line ending.
         let text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n").replace('\r', "\n");
         let first_line = text.lines().next().unwrap_or("");
@@ -153,15 +169,16 @@ impl Shape {
         let unreadable =
             |why: csv::Error| Problem::new(422, "bad_file", "The file cannot be read").detail(why.to_string());
         let head = reader.headers().map_err(unreadable)?.clone();
-        let mut columns: Vec<&'static str> = Vec::new();
+        let mut columns: Vec<Option<&'static str>> = Vec::new();
         for name in &head {
-            let column = self.find(name)?;
-            if columns.contains(&column) {
+            let column = named(name)?;
+            if let Some(column) = column.filter(|column| columns.contains(&Some(*column))) {
                 return Err(bad_field("csv", name, format!("the column {column} is there twice")));
             }
             columns.push(column);
         }
-        if let Some(missing) = self.needed.iter().find(|any| !any.iter().any(|needed| columns.contains(needed))) {
+        let is_there = |needed: &&'static str| columns.contains(&Some(*needed));
+        if let Some(missing) = self.needed.iter().find(|any| !any.iter().any(is_there)) {
             return Err(bad_field("csv", first_line, format!("the column {} is missing", missing.join(" or "))));
         }
         let mut rows = Vec::new();
@@ -174,7 +191,7 @@ impl Shape {
                 return Err(bad_field("csv", "more rows", format!("at most {} rows are allowed", self.most_rows)));
             }
             let filled = columns.iter().zip(&record).filter(|(_, text)| !text.is_empty());
-            let cells = filled.map(|(column, text)| (*column, unguarded(text).to_owned())).collect();
+            let cells = filled.filter_map(|(column, text)| Some(((*column)?, unguarded(text).to_owned()))).collect();
             let excess = (record.len() > columns.len()).then(|| {
                 let why = format!("the first line names {} columns", columns.len());
                 bad_field("csv", &format!("{} values", record.len()), why)

@@ -1,5 +1,7 @@
 //! The survey: coverage as the network's own uplinks tell it.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 use lorawan::region::Region;
@@ -8,6 +10,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::forecast::LegendClass;
 use crate::ground::GroundExtent;
+use crate::problem::Problem;
 
 /// What the hexagons of a survey are coloured by: of the best gateway, or of the one that is asked about.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -183,6 +186,60 @@ pub struct SurveyImport {
     /// When.
     #[serde(with = "crate::millis")]
     pub imported_at: DateTime<Utc>,
+}
+
+/// A drive test to be imported: uplinks that somebody sent on the way, as a table.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSurveyImport {
+    /// Its name, which no other import of the estate has.
+    #[schema(max_length = 80, example = "round the harbour")]
+    pub name: String,
+    /// The region whose data rates and power count.
+    #[serde(default = "eu868")]
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
+    /// Which column of the table is which of `time`, `latitude_deg`, `longitude_deg`, `gateway`, `rssi_dbm`, `snr_db`,
+    /// `spreading_factor`, `data_rate`, `power_dbm`, `device`, `counter`. Others are known by their usual names, and what is not
+    /// known is passed over.
+    #[serde(default)]
+    #[schema(example = json!({ "signal": "rssi_dbm" }))]
+    pub columns: BTreeMap<String, String>,
+    /// The table (CSV): a line of column names, then a row for each gateway that heard an uplink. Rows of one uplink follow one
+    /// another. A row without RSSI was heard by nobody.
+    #[schema(example = "time,lat,lon,gateway,signal,snr,sf\n2026-05-04T09:12:33Z,54.7,3.9,chapel-rise,-101,4.5,9")]
+    pub csv: String,
+    /// Only say what would be imported.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+fn eu868() -> Region {
+    Region::Eu868
+}
+
+/// What an import does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SurveyImportEffect {
+    /// What is imported.
+    pub import: SurveyImport,
+    /// Whether it was done, and not only previewed.
+    pub done: bool,
+    /// Columns of the table that were passed over.
+    pub passed_over: Vec<String>,
+    /// Rows that were left out.
+    pub left_out: u32,
+    /// What is wrong with the first of them.
+    pub wrong: Vec<WrongRow>,
+}
+
+/// A row that was left out.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct WrongRow {
+    /// Its line, the column names being in line 1.
+    pub line: u64,
+    /// What is wrong.
+    pub problem: Problem,
 }
 
 /// A hexagon of a survey.

@@ -34,6 +34,7 @@ pub(crate) mod service;
 pub(crate) mod share;
 pub(crate) mod sign_in;
 pub(crate) mod site;
+pub(crate) mod survey;
 pub(crate) mod token;
 pub(crate) mod traffic;
 pub(crate) mod watch;
@@ -76,6 +77,7 @@ use crate::commands::service::args::ServiceVerb;
 use crate::commands::share::args::ShareVerb;
 use crate::commands::sign_in::args::SignInArgs;
 use crate::commands::site::args::SiteVerb;
+use crate::commands::survey::args::SurveyVerb;
 use crate::commands::token::args::TokenVerb;
 use crate::commands::traffic::args::TrafficVerb;
 use crate::show::Out;
@@ -238,6 +240,11 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: LinkVerb,
     },
+    /// The survey: coverage as the network's own uplinks tell it, and changes of signal.
+    Survey {
+        #[command(subcommand)]
+        verb: SurveyVerb,
+    },
     /// Radio paths and areas over terrain, computed here from files: nothing is asked of a service.
     Coverage {
         #[command(subcommand)]
@@ -363,6 +370,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Receiver { verb } => receiver::run(&context.client()?, out, verb, yes).await,
         Noun::Forecast { verb } => forecast::run(&context.client()?, out, verb, yes).await,
         Noun::Link { verb } => link::run(&context.client()?, out, verb).await,
+        Noun::Survey { verb } => survey::run(&context.client()?, out, verb, yes).await,
         Noun::Coverage { verb } => coverage::run(out, verb),
         Noun::Region { verb } => region::run(out, verb),
         Noun::Airtime { verb } => airtime::run(context, verb).await,

@@ -44,8 +44,10 @@ pub struct FoundArea {
 
 /// Fewer uplinks than these tell nothing of a hexagon.
 const LEAST_UPLINKS: u32 = 8;
+/// Fewer lost uplinks may have met others on the air.
+const LEAST_LOST: u32 = 5;
 /// Less margin than this is weak, in dB.
-const WEAK_DB: f64 = 10.0;
+pub const WEAK_DB: f64 = 10.0;
 const DARK_SHARE: f64 = 0.5;
 const WEAK_SHARE: f64 = 0.9;
 /// A second gateway counts if it hears this share of the uplinks.
@@ -101,7 +103,9 @@ impl Tally {
         let margin_db = median(&mut self.margins_db);
         if share < DARK_SHARE {
             Some(AreaKind::Dark)
-        } else if share < WEAK_SHARE || margin_db.is_some_and(|margin_db| margin_db < WEAK_DB) {
+        } else if (share < WEAK_SHARE && self.lost >= LEAST_LOST)
+            || margin_db.is_some_and(|margin_db| margin_db < WEAK_DB)
+        {
             Some(AreaKind::Weak)
         } else {
             (f64::from(self.by_two) < SECOND_SHARE * f64::from(self.uplinks)).then_some(AreaKind::OneGateway)

@@ -95,8 +95,9 @@ impl Histogram {
     }
 }
 
+/// Uplinks of one hexagon, and their values by one quantity.
 #[derive(Debug, Clone, Default)]
-struct Tally {
+pub(super) struct Tally {
     uplinks: u32,
     unheard: u32,
     values: Histogram,
@@ -148,7 +149,6 @@ impl Hexagons {
 
     /// Takes what the record has more than at the last time.
     pub fn catch_up(&mut self, record: &Record) {
-        let numbers: HashMap<u64, usize> = record.gateways().iter().enumerate().map(|(n, eui)| (*eui, n)).collect();
         let mut before: HashMap<u64, (Place, CellIndex)> = HashMap::new();
         let filter = std::mem::take(&mut self.filter);
         for seen in record.seen(&filter, self.taken) {
@@ -157,7 +157,7 @@ impl Hexagons {
             let known = before.get(&seen.device()).filter(|(was, _)| *was == place).map(|(_, cell)| *cell);
             let Some(cell) = known.or_else(|| cell_of(place, self.resolution)) else { continue };
             before.insert(seen.device(), (place, cell));
-            self.cells.entry(cell).or_default().add(seen, self.quantity, (filter.gateway, &numbers));
+            self.cells.entry(cell).or_default().add(seen, self.quantity, (filter.gateway, record.numbers()));
             self.extent = Some(self.extent.unwrap_or(Extent::at(place)).with(place));
         }
         self.filter = filter;
@@ -167,28 +167,13 @@ impl Hexagons {
     /// The hexagon at a place.
     pub fn at(&self, place: Place) -> Option<Hexagon> {
         let cell = cell_of(place, self.resolution)?;
-        self.told(cell, self.cells.get(&cell)?)
-    }
-
-    fn told(&self, cell: CellIndex, tally: &Tally) -> Option<Hexagon> {
-        let Tally { uplinks, unheard, values } = tally;
-        let sent = uplinks + unheard;
-        let value = match self.quantity {
-            Quantity::Heard => (sent > 0).then(|| f64::from(*uplinks) * 100.0 / f64::from(sent)),
-            Quantity::Count => (*uplinks > 0).then_some(f64::from(*uplinks)),
-            Quantity::BestGateway => values.most_frequent(),
-            _ => values.quantile(0.5),
-        }?;
-        let spread = match self.quantity {
-            Quantity::Heard | Quantity::Count | Quantity::BestGateway => None,
-            _ => values.quantile(0.75).zip(values.quantile(0.25)).map(|(upper, lower)| upper - lower),
-        };
-        Some(Hexagon { index: cell.into(), value, spread, uplinks: *uplinks, unheard: *unheard })
+        self.cells.get(&cell)?.told(self.quantity, cell.into())
     }
 
     /// All, in the order of their indices.
     pub fn all(&self) -> Vec<Hexagon> {
-        let mut all: Vec<Hexagon> = self.cells.iter().filter_map(|(cell, tally)| self.told(*cell, tally)).collect();
+        let mut all: Vec<Hexagon> =
+            self.cells.iter().filter_map(|(cell, tally)| tally.told(self.quantity, (*cell).into())).collect();
         all.sort_by_key(|hexagon| hexagon.index);
         all
     }
@@ -210,7 +195,34 @@ impl Hexagons {
 }
 
 impl Tally {
-    fn add(&mut self, seen: Seen<'_>, quantity: Quantity, (gateway, numbers): (Option<u64>, &HashMap<u64, usize>)) {
+    /// Heard and not heard.
+    pub(super) fn counts(&self) -> (u32, u32) {
+        (self.uplinks, self.unheard)
+    }
+
+    /// The hexagon of this index; `None` if the quantity has no value in it.
+    pub(super) fn told(&self, quantity: Quantity, index: u64) -> Option<Hexagon> {
+        let Self { uplinks, unheard, values } = self;
+        let sent = uplinks + unheard;
+        let value = match quantity {
+            Quantity::Heard => (sent > 0).then(|| f64::from(*uplinks) * 100.0 / f64::from(sent)),
+            Quantity::Count => (*uplinks > 0).then_some(f64::from(*uplinks)),
+            Quantity::BestGateway => values.most_frequent(),
+            _ => values.quantile(0.5),
+        }?;
+        let spread = match quantity {
+            Quantity::Heard | Quantity::Count | Quantity::BestGateway => None,
+            _ => values.quantile(0.75).zip(values.quantile(0.25)).map(|(upper, lower)| upper - lower),
+        };
+        Some(Hexagon { index, value, spread, uplinks: *uplinks, unheard: *unheard })
+    }
+
+    pub(super) fn add(
+        &mut self,
+        seen: Seen<'_>,
+        quantity: Quantity,
+        (gateway, numbers): (Option<u64>, &HashMap<u64, u32>),
+    ) {
         let (uplinks, lost) = seen.counts();
         let Some(heard) = seen.by(gateway) else {
             self.unheard = self.unheard.saturating_add(uplinks);
@@ -229,7 +241,7 @@ impl Tally {
             Quantity::DataRate => f64::from(seen.data_rate()),
             Quantity::Gateways => seen.heard_count() as f64,
             Quantity::BestGateway => {
-                seen.by(None).and_then(|best| numbers.get(&best.gateway)).map_or(0.0, |n| *n as f64)
+                seen.by(None).and_then(|best| numbers.get(&best.gateway)).map_or(0.0, |n| f64::from(*n))
             }
             Quantity::Heard | Quantity::Count => return,
         };

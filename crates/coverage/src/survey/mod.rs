@@ -4,6 +4,7 @@ pub mod areas;
 pub mod calibration;
 pub mod changes;
 pub mod gateways;
+pub mod here;
 pub mod hexagons;
 pub mod observation;
 pub mod record;

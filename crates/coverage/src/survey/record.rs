@@ -193,7 +193,18 @@ impl Record {
         rows.iter().filter(move |row| wanted(row)).map(|row| Seen { record: self, row })
     }
 
-    /// The gateways that heard anything.
+    /// Whether a gateway heard something in the hour of this moment.
+    pub fn listened(&self, gateway: u64, at_s: i64) -> bool {
+        let number = self.gateways.of.get(&gateway);
+        number.is_some_and(|number| self.listening.contains(&(*number, at_s.div_euclid(HOUR_S))))
+    }
+
+    /// The gateways' numbers.
+    pub(super) fn numbers(&self) -> &HashMap<u64, u32> {
+        &self.gateways.of
+    }
+
+    /// The gateways that heard anything, in the order of their numbers.
     pub fn gateways(&self) -> &[u64] {
         &self.gateways.all
     }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use api::coverage::survey::SurveyQuantity;
 use api::message::{Body, Message, Reading, ReadingValue};
 use chrono::DateTime;
-use coverage::survey::areas::{AreaKind, FoundArea};
+use coverage::survey::areas::{AreaKind, FoundArea, WEAK_DB};
 use coverage::survey::changes::{Change, Whose};
 use coverage::survey::hexagons::Quantity;
 use lorawan::Eui64;
@@ -173,14 +173,17 @@ pub fn quantity_words(quantity: Quantity, value: f64, gateways: &[&str]) -> Stri
 /// What to do about an area that is poorly covered.
 pub fn next_step(area: &FoundArea, best_gateway: Option<&str>) -> String {
     let best = best_gateway.unwrap_or("no gateway");
+    let (lost, sent) = (area.lost, area.lost.saturating_add(area.uplinks));
     match area.kind {
         AreaKind::Dark if area.uplinks == 0 => {
             "Nothing arrives from here: plan a gateway nearby, and see with a forecast what it adds.".into()
         }
+        AreaKind::Dark | AreaKind::Weak if area.margin_db >= WEAK_DB => format!(
+            "{lost} of {sent} uplinks are lost although {best} hears the others {:.0} dB above what the slowest data rate needs at full power: look for interference, for dips in the ground, and for a data rate that is too fast for devices that move.",
+            area.margin_db
+        ),
         AreaKind::Dark => format!(
-            "{} of {} uplinks are lost; {best} hears the rest best. Plan a gateway nearby, and see with a forecast what it adds.",
-            area.lost,
-            area.lost.saturating_add(area.uplinks)
+            "{lost} of {sent} uplinks are lost; {best} hears the others best. Plan a gateway nearby, and see with a forecast what it adds."
         ),
         AreaKind::Weak => format!(
             "{best} hears it best, {:.0} dB above what the slowest data rate needs at full power. Raise antennas there, or plan a gateway nearby.",

@@ -22,11 +22,12 @@ const NOT_RUN: [&str; 13] = [
     "heron gateway credential replace",
 ];
 /// Those that may end with 1 because of what they find.
-const MAY_REFUSE: [(&str, &str); 4] = [
+const MAY_REFUSE: [(&str, &str); 5] = [
     ("heron watch", ""),
     ("heron decoder job remove", "ended"),
     ("heron scenario import", "no broker"),
     ("heron link check", "weaker than the forecast"),
+    ("heron survey changes", "for the worse"),
 ];
 
 impl Demo {

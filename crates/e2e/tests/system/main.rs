@@ -38,6 +38,7 @@ mod rights;
 mod scenes;
 mod secrets;
 mod surface;
+mod survey;
 mod tools;
 mod trust;
 mod websocket;

@@ -7,6 +7,7 @@ use lorawan::{Eui64, airtime, counter};
 use crate::device::Device;
 use crate::device::profile::{Class, RadioProfile, Rates};
 use crate::device::session::{NetworkKeys, SentOn, Session};
+use crate::device::settings::Settings;
 use crate::downlink::item::OutboxId;
 use crate::downlink::reply::Due;
 use crate::downlink::transmit::airtime_change;
@@ -145,6 +146,7 @@ impl Engine {
                 }
                 if let Some(last) = new.restarted_after {
                     step.tell(dev_eui, Notice::CounterRestarted { received: new.counter, last });
+                    self.begins_anew(step, dev_eui);
                 }
                 self.accept(step, &new, view, frame);
             }
@@ -249,6 +251,20 @@ impl Engine {
         }
         self.attach(dev_eui);
         step.tell(dev_eui, Notice::SessionBegan { dev_addr, replaces });
+    }
+
+    /// A personalized device that restarts its counter has forgotten its settings as well: it sends at full power again, and
+    /// knows only the channels of its region. It is told again what the network wants.
+    fn begins_anew(&mut self, step: &mut Step<'_>, dev_eui: Eui64) {
+        let Some(device) = self.devices.get_mut(&dev_eui) else { return };
+        let settings = Settings::personalized(&device.config.profile);
+        let Some(session) = device.session.as_deref_mut() else { return };
+        session.settings = settings;
+        let link = device.link();
+        link.negotiation.reset();
+        link.history.clear();
+        link.decision = None;
+        step.persist(Change::Settings { dev_eui, settings: Box::new(settings) });
     }
 
     fn accept(&mut self, step: &mut Step<'_>, new: &New, view: &DataView<'_>, frame: &Collected) {

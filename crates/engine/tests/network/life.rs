@@ -232,10 +232,22 @@ fn a_personalized_device_has_its_session_and_may_restart_its_counter() {
         let known = field.status(node).negotiated.unwrap().known;
         assert_eq!(known.defined, profile.channels, "{version}: it was given the network's channels");
         assert!(known.adr.data_rate > 0, "{version}: and a faster data rate");
+        assert!(known.adr.tx_power > 0, "{version}: and less power");
 
         field.nodes[node].device.restart();
         field.forget();
-        field.uplinks(node, 3);
+        field.uplinks(node, 1);
+        if accepts {
+            let known = field.status(node).negotiated.unwrap().known;
+            assert_eq!(known.adr.tx_power, 0, "{version}: it sends at full power again");
+            assert_ne!(known.defined, profile.channels, "{version}: it has forgotten the network's channels");
+            let sent_with = field.told().iter().find_map(|event| match event {
+                Event::Uplink(uplink) => uplink.power_dbm,
+                _ => None,
+            });
+            assert_eq!(sent_with, Some(16.0), "{version}");
+        }
+        field.uplinks(node, 2);
         let up = field.status(node).session.unwrap().counters.up;
         if accepts {
             assert_eq!((up, field.noticed("counter_restarted")), (Some(2), 1), "{version}: once, and loudly");

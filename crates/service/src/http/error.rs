@@ -82,7 +82,7 @@ pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
 
 /// The body is larger than is taken.
 pub(crate) fn too_large() -> Refusal {
-    Refusal(Problem::new(413, "too_large", "The body is larger than the 1 MiB allowed"))
+    Refusal(Problem::new(413, "too_large", "The body is larger than is allowed here"))
 }
 
 /// The page with all kinds of problem: `type` leads there.

@@ -1,5 +1,6 @@
 //! Handlers for coverage: sites, kinds of receiver, forecasts, links of devices, the survey.
 
+pub(crate) mod drive_tests;
 pub(crate) mod forecasts;
 pub(crate) mod links;
 pub(crate) mod map;
@@ -8,14 +9,24 @@ pub(in crate::http) mod signal;
 pub(crate) mod sites;
 pub(crate) mod survey;
 
+use axum::extract::DefaultBodyLimit;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::http::app::App;
 
+/// Bytes of a drive test.
+const LARGEST_IMPORT: usize = 32 << 20;
+
 /// All endpoints of this part.
 pub(crate) fn routes() -> OpenApiRouter<App> {
     OpenApiRouter::new()
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(drive_tests::list_imports, drive_tests::add_import))
+                .layer(DefaultBodyLimit::max(LARGEST_IMPORT)),
+        )
+        .routes(routes!(drive_tests::show_import, drive_tests::remove_import))
         .routes(routes!(sites::list_sites, sites::add_site))
         .routes(routes!(sites::change_sites))
         .routes(routes!(sites::show_site, sites::change_site, sites::remove_site))

@@ -4,7 +4,7 @@ use std::sync::{Arc, PoisonError};
 
 use api::Page;
 use api::coverage::survey::{
-    HeardThere, HexagonQuestion, Survey, SurveyArea, SurveyFilter, SurveyHexagons, SurveyPlace, SurveyedPlace,
+    HexagonQuestion, Survey, SurveyArea, SurveyFilter, SurveyHexagons, SurveyPlace, SurveyedPlace,
 };
 use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::{RawPathParams, State};
@@ -13,7 +13,7 @@ use axum::response::IntoResponse;
 use coverage::area::picture;
 use coverage::geo::Place;
 use coverage::survey::areas::areas;
-use coverage::survey::hexagons::Quantity;
+use coverage::survey::here::here;
 use coverage::survey::record::Filter;
 use domain::coverage::survey::quantity;
 use domain::input;
@@ -174,32 +174,8 @@ pub(crate) async fn show_surveyed_place(
     let resolution = resolution(&question, RESOLUTION)?;
     let Asked { opened, filter, names } = asked(&app, &visible, &wanted).await?;
     let found = blocking(move || {
-        let hexagon = |quantity: Quantity, filter: &Filter| {
-            let all = opened.hexagons(resolution, quantity, filter)?;
-            all.read().unwrap_or_else(PoisonError::into_inner).at(place)
-        };
-        let value = |quantity: Quantity| told::value(quantity, &hexagon(quantity, &filter)?, &names);
-        let values: Vec<_> = Quantity::ALL.into_iter().filter_map(value).collect();
-        let gateways = opened.record().gateways().to_vec();
-        let by = |gateway: u64| {
-            let filter = Filter { gateway: Some(gateway), ..filter.clone() };
-            let rssi = hexagon(Quantity::Rssi, &filter);
-            let heard = hexagon(Quantity::Heard, &filter)?;
-            Some(HeardThere {
-                gateway: names.gateway(gateway),
-                rssi_dbm: rssi.map(|one| one.value),
-                snr_db: hexagon(Quantity::Snr, &filter).map(|one| one.value),
-                heard: heard.uplinks,
-                unheard: heard.unheard,
-            })
-        };
-        let mut by_gateway: Vec<HeardThere> = match filter.gateway {
-            Some(gateway) => by(gateway).into_iter().collect(),
-            None => gateways.into_iter().filter_map(by).collect(),
-        };
-        by_gateway.sort_by(|a, b| b.rssi_dbm.unwrap_or(f64::MIN).total_cmp(&a.rssi_dbm.unwrap_or(f64::MIN)));
-        let devices = told::devices_at(&opened, &filter, (place, resolution));
-        SurveyPlace { values, gateways: by_gateway, devices }
+        let found = here(&opened.record(), &filter, (place, resolution));
+        told::place(&opened, &found, &names)
     });
     Ok(Json(found.await?))
 }

@@ -176,6 +176,7 @@ impl Feeder {
             }
             self.store(group).await?;
             if whole {
+                self.surveys.news.notify_one();
                 return Ok(());
             }
             tokio::time::sleep(PAUSE).await;

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use coverage::survey::changes::{Change, changes};
 use store::{EstateId, ObservationRow, Store, StoreError};
+use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 
 use crate::planning::survey::opened::OpenSurvey;
@@ -14,8 +15,7 @@ use crate::planning::survey::opened::OpenSurvey;
 const MOST: usize = 3;
 /// How long devices are believed to be as they were.
 const FRESH: Duration = Duration::from_secs(10);
-/// When changes of signal are looked for: soon after the start, and then every hour.
-const FIRST: Duration = Duration::from_secs(20);
+/// How often changes of signal are looked for.
 const EVERY: Duration = Duration::from_secs(3600);
 
 /// A survey, and when its devices were last seen to be the same.
@@ -28,6 +28,8 @@ pub struct Surveys {
     /// One survey is opened at a time: a map asks for many tiles at once.
     opening: tokio::sync::Mutex<()>,
     changes: Mutex<HashMap<EstateId, Vec<Change>>>,
+    /// Told when the survey has taken in what it had missed.
+    pub news: Notify,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -36,7 +38,13 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Surveys {
     pub(crate) fn new(store: Store) -> Self {
-        Self { store, opened: Mutex::default(), opening: tokio::sync::Mutex::default(), changes: Mutex::default() }
+        Self {
+            store,
+            opened: Mutex::default(),
+            opening: tokio::sync::Mutex::default(),
+            changes: Mutex::default(),
+            news: Notify::new(),
+        }
     }
 
     /// An estate's survey.
@@ -109,10 +117,11 @@ impl Surveys {
 
     /// Looks for changes of signal until the service stops.
     pub(crate) async fn watch(self: Arc<Self>, stopping: CancellationToken) {
-        let mut often = tokio::time::interval_at(tokio::time::Instant::now() + FIRST, EVERY);
+        let mut often = tokio::time::interval_at(tokio::time::Instant::now() + EVERY, EVERY);
         loop {
             tokio::select! {
                 _ = often.tick() => {}
+                () = self.news.notified() => {}
                 () = stopping.cancelled() => return,
             }
             let looked = async {

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use api::coverage::survey::{
-    ChangedKind, LeftOut, SignalChange, SignalHistory, SignalPoint, SignalStep, Survey, SurveyArea, SurveyAreaKind,
-    SurveyHexagon, SurveyLegend, SurveyValue, SurveyedGateway,
+    ChangedKind, HeardThere, LeftOut, SignalChange, SignalHistory, SignalPoint, SignalStep, Survey, SurveyArea,
+    SurveyAreaKind, SurveyHexagon, SurveyLegend, SurveyPlace, SurveyValue, SurveyedGateway,
 };
 use api::ground::GroundExtent;
 use chrono::{DateTime, Utc};
@@ -12,7 +12,8 @@ use coverage::geo::{Extent, Place};
 use coverage::survey::areas::{AreaKind, FoundArea};
 use coverage::survey::changes::Change;
 use coverage::survey::gateways::gateways;
-use coverage::survey::hexagons::{Hexagon, Quantity, index_at, middle};
+use coverage::survey::here::{HeardHere, Here};
+use coverage::survey::hexagons::{Hexagon, Quantity, middle};
 use coverage::survey::median;
 use coverage::survey::observation::Implausible;
 use coverage::survey::record::Filter;
@@ -70,6 +71,8 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
     let (mut devices, mut times, mut extent) = (BTreeSet::new(), None::<(i64, i64)>, None::<Extent>);
     for seen in record.seen(filter, 0) {
         let (heard, missed) = seen.counts();
+        let missed = if seen.heard_count() == 0 { heard + missed } else { missed };
+        let heard = if seen.heard_count() == 0 { 0 } else { heard };
         (uplinks, lost) = (uplinks + u64::from(heard), lost + u64::from(missed));
         devices.insert(seen.device());
         let at_s = seen.at_s();
@@ -138,7 +141,7 @@ pub(crate) fn hexagon(quantity: Quantity, one: &Hexagon, names: &Names) -> Optio
 }
 
 /// A hexagon by a quantity.
-pub(crate) fn value(quantity: Quantity, one: &Hexagon, names: &Names) -> Option<SurveyValue> {
+fn value(quantity: Quantity, one: &Hexagon, names: &Names) -> Option<SurveyValue> {
     let title = quantity.legend().title.into();
     Some(SurveyValue { quantity: quantity_word(quantity), title, hexagon: hexagon(quantity, one, names)? })
 }
@@ -153,21 +156,20 @@ fn device_names(opened: &OpenSurvey, all: impl IntoIterator<Item = u64>) -> Vec<
     names
 }
 
-/// Names of the devices that were in the hexagon of a place. Blocks.
-pub(crate) fn devices_at(opened: &OpenSurvey, filter: &Filter, (place, resolution): (Place, u8)) -> Vec<String> {
-    let Some(here) = index_at(place, resolution) else { return Vec::new() };
-    let record = opened.record();
-    let is_here = |at: Place| index_at(at, resolution) == Some(here);
-    let mut known: BTreeMap<u64, (Place, bool)> = BTreeMap::new();
-    for seen in record.seen(filter, 0) {
-        let Some(at) = seen.place() else { continue };
-        let entry = known.entry(seen.device()).or_insert_with(|| (at, is_here(at)));
-        // Most devices stand still.
-        if !entry.1 && entry.0 != at {
-            *entry = (at, is_here(at));
-        }
+/// What was measured around a place.
+pub(crate) fn place(opened: &OpenSurvey, here: &Here, names: &Names) -> SurveyPlace {
+    let gateway = |one: &HeardHere| HeardThere {
+        gateway: names.gateway(one.gateway),
+        rssi_dbm: one.rssi_dbm,
+        snr_db: one.snr_db,
+        heard: one.heard,
+        unheard: one.unheard,
+    };
+    SurveyPlace {
+        values: here.values.iter().filter_map(|(quantity, one)| value(*quantity, one, names)).collect(),
+        gateways: here.gateways.iter().map(gateway).collect(),
+        devices: device_names(opened, here.devices.iter().copied()),
     }
-    device_names(opened, known.into_iter().filter(|(_, (_, here))| *here).map(|(device, _)| device))
 }
 
 /// An area where coverage is poor.

@@ -1,0 +1,230 @@
+//! The survey: coverage as uplinks tell it, drive tests, and changes of signal.
+
+use api::coverage::survey::{
+    ChangedKind, SignalChange, SignalHistory, Survey, SurveyArea, SurveyAreaKind, SurveyHexagons, SurveyImport,
+    SurveyImportEffect, SurveyPlace, SurveyQuantity,
+};
+use api::diagnosis::watch::Watch;
+use chrono::{DateTime, TimeDelta, Utc};
+use e2e::service::Service;
+use e2e::wait::until;
+use lorawan::Eui64;
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use store::{HeardRow, ObservationRow};
+use ulid::Ulid;
+
+use crate::scenes::{Bench, DEV_EUI, GATEWAY, registration};
+
+/// Its payload is a position: each coordinate in 100,000ths of a degree, four bytes.
+const WITH_POSITION: &str = r"
+function decodeUplink(input) {
+  const i32 = (at) => input.bytes.slice(at, at + 4).reduce((all, byte) => (all << 8) | byte, 0);
+  return { data: { position: { latitude: i32(0) / 1e5, longitude: i32(4) / 1e5 } } };
+}";
+
+fn position(latitude_deg: f64, longitude_deg: f64) -> Vec<u8> {
+    [latitude_deg, longitude_deg].iter().flat_map(|deg| ((deg * 1e5).round() as i32).to_be_bytes()).collect()
+}
+
+async fn surveyed(service: &Service, uplinks: u64) -> Survey {
+    until("the survey has the uplinks", async || {
+        let survey: Survey = service.get("survey").await;
+        (survey.uplinks >= uplinks).then_some(survey)
+    })
+    .await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn uplinks_with_a_position_are_surveyed_once_also_after_a_kill() {
+    let mut bench = Bench::with_decoder(WITH_POSITION).await;
+    bench.join().await;
+    for n in 0..6 {
+        bench.uplink(&position(54.70 + f64::from(n) * 1e-4, 3.90), false).await;
+    }
+    // What has no position, and what cannot have moved so far.
+    bench.uplink(&position(0.0, 0.0), false).await;
+    bench.uplink(&position(10.0, 3.9), false).await;
+    let survey = surveyed(&bench.service, 6).await;
+    assert_eq!((survey.uplinks, survey.devices, survey.placed), (6, 1, 6), "{survey:?}");
+    let left_out = until("what cannot be is counted", async || {
+        let survey: Survey = bench.service.get("survey").await;
+        (survey.refused.iter().map(|left| left.count).sum::<u64>() == 2).then_some(survey.refused)
+    });
+    let reasons: Vec<String> = left_out.await.into_iter().map(|left| left.reason).collect();
+    assert_eq!(reasons, ["no position", "a jump"]);
+    assert_eq!(survey.gateways[0].gateway, "bench");
+
+    let said: SurveyPlace = bench.service.get("survey/place?latitude_deg=54.7002&longitude_deg=3.9").await;
+    let margin = said.values.iter().find(|value| value.quantity == SurveyQuantity::Margin).unwrap();
+    assert!(margin.hexagon.uplinks >= 5 && margin.hexagon.words.ends_with(" dB"), "{said:?}");
+    assert_eq!((said.devices, said.gateways[0].unheard), (vec!["probe-1".to_owned()], 0));
+    let tile = "/estates/tarnsey/survey/tiles/12/2092/1299?quantity=rssi";
+    let answer = bench.service.request(Method::GET, tile).send().await.unwrap();
+    assert_eq!(answer.headers()["content-type"], "image/png");
+    let picture = image::load_from_memory(&answer.bytes().await.unwrap()).unwrap().into_rgba8();
+    assert!(picture.pixels().any(|pixel| pixel.0[3] == 255), "a hexagon is drawn");
+    let all: SurveyHexagons = bench.service.get("survey/hexagons?quantity=count&resolution=8").await;
+    assert_eq!(all.hexagons.iter().map(|one| one.uplinks).sum::<u32>(), 6);
+
+    // A kill loses none and doubles none.
+    bench.service.kill();
+    bench.service.start_again();
+    let survey = surveyed(&bench.service, 6).await;
+    assert_eq!(survey.uplinks, 6);
+    for filter in ["data_rate=5", "device=probe-1", "gateway=bench", "since=2020-01-01T00:00:00Z"] {
+        let survey: Survey = bench.service.get(&format!("survey?{filter}")).await;
+        assert_eq!(survey.uplinks, 6, "{filter}");
+    }
+    for filter in ["data_rate=2", "until=2020-01-01T00:00:00Z"] {
+        let survey: Survey = bench.service.get(&format!("survey?{filter}")).await;
+        assert_eq!(survey.uplinks, 0, "{filter}");
+    }
+    for (path, status) in [
+        ("survey?device=nobody", 404),
+        ("survey/hexagons?resolution=15", 422),
+        ("survey/place?latitude_deg=95&longitude_deg=3.9", 422),
+        ("survey/tiles/40/0/0", 404),
+    ] {
+        assert_eq!(bench.service.refused(Method::GET, path, Value::Null).await.0, status, "{path}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sharer_sees_the_survey_of_what_is_shared() {
+    let mut bench = Bench::with_decoder(WITH_POSITION).await;
+    let other = Eui64(DEV_EUI.0 + 1);
+    let _: Value = bench.service.post("fleets", json!({ "slug": "other" })).await;
+    let mut new = registration(other, "probe-2", Some("probe"));
+    new["fleet"] = json!("other");
+    let _: Value = bench.service.post("devices", new).await;
+    bench.join().await;
+    bench.uplink(&position(54.70, 3.90), false).await;
+    surveyed(&bench.service, 1).await;
+    for (fleet, uplinks) in [("bench", 1), ("other", 0)] {
+        let share = json!({ "share": { "scope": { "fleet": fleet }, "may": "read" } });
+        let token = bench.service.invited(share, fleet).await;
+        let (status, survey) = bench.service.by(&token, Method::GET, "/estates/tarnsey/survey", None).await;
+        assert_eq!((status, &survey["uplinks"]), (StatusCode::OK, &json!(uplinks)), "{survey}");
+        let (_, place) = bench
+            .service
+            .by(&token, Method::GET, "/estates/tarnsey/survey/place?latitude_deg=54.7&longitude_deg=3.9", None)
+            .await;
+        assert_eq!(place["devices"].as_array().unwrap().len(), uplinks, "{place}");
+        let (status, _) = bench.service.by(&token, Method::GET, "/estates/tarnsey/survey/imports", None).await;
+        assert_eq!(status, StatusCode::FORBIDDEN, "drive tests are the whole estate's");
+        let signal = "/estates/tarnsey/survey/signal?device=probe-1&gateway=bench";
+        let (status, _) = bench.service.by(&token, Method::GET, signal, None).await;
+        assert_eq!(status.as_u16(), if uplinks == 1 { 200 } else { 404 });
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_drive_test_joins_the_survey_and_leaves_it_again() {
+    let service = Service::first_start().await;
+    let _: Value = service.post("gateways", json!({ "eui": GATEWAY, "name": "bench" })).await;
+    let csv = "when,lat,lon,gateway,signal,snr,sf\n\
+        2026-05-04T09:12:00Z,54.70,3.90,bench,-101,4.5,9\n\
+        2026-05-04T09:12:30Z,54.7001,3.9,,,,9\n\
+        2026-05-04T09:13:00Z,54.7002,3.9,nowhere,-101,4.5,9\n";
+    let new = |preview: bool| json!({ "name": "harbour", "csv": csv, "columns": { "when": "time", "signal": "rssi_dbm" }, "preview": preview });
+    let effect: SurveyImportEffect = service.post("survey/imports", new(true)).await;
+    assert_eq!((effect.import.uplinks, effect.import.heard, effect.left_out, effect.done), (2, 1, 1, false));
+    assert_eq!(effect.wrong[0].line, 4);
+    assert!(effect.wrong[0].problem.to_string().contains("nowhere"), "{:?}", effect.wrong);
+    assert!(service.list::<SurveyImport>("survey/imports").await.is_empty());
+    let effect: SurveyImportEffect = service.post("survey/imports", new(false)).await;
+    assert!(effect.done);
+    let survey: Survey = service.get("survey").await;
+    assert_eq!((survey.uplinks, survey.lost), (1, 1));
+    let said: SurveyPlace = service.get("survey/place?latitude_deg=54.7&longitude_deg=3.9").await;
+    assert_eq!(said.devices, ["drive test harbour"]);
+    let heard = said.values.iter().find(|value| value.quantity == SurveyQuantity::Heard).unwrap();
+    assert_eq!((heard.hexagon.words.as_str(), heard.hexagon.unheard), ("50 %", 1));
+
+    let (status, problem) = service.refused(Method::POST, "survey/imports", new(false)).await;
+    assert!(status == 422 && problem.to_string().contains("another import has this name"), "{problem}");
+    for (change, field) in [
+        (json!({ "columns": {} }), "csv"),
+        (json!({ "columns": { "when": "clock" } }), "columns"),
+        (json!({ "csv": "time,lat,lon,sf\nyesterday,1,2,9\n" }), "csv"),
+        (json!({ "name": "" }), "name"),
+    ] {
+        let mut bad = new(false);
+        bad["name"] = json!("another");
+        change.as_object().unwrap().iter().for_each(|(name, value)| bad[name] = value.clone());
+        let (status, problem) = service.refused(Method::POST, "survey/imports", bad).await;
+        assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{change}: {problem}");
+    }
+    let done = service.call(Method::DELETE, "/estates/tarnsey/survey/imports/harbour", None).await;
+    assert_eq!(done.0, StatusCode::NO_CONTENT);
+    let survey: Survey = service.get("survey").await;
+    assert_eq!((survey.uplinks, survey.lost), (0, 0));
+}
+
+/// Twenty days of uplinks, one an hour, of devices at the second gateway; since the twelfth day it hears them less well.
+fn twenty_days(estate_id: u32, now: DateTime<Utc>, devices: &[Eui64]) -> Vec<ObservationRow> {
+    let row = |hour: i64, n: usize, dev_eui: Eui64| {
+        let at = now - TimeDelta::hours(480 - hour);
+        let fading = ((hour * 31 + n as i64 * 17) % 11) as f32 / 2.0 - 2.5;
+        let weaker = if hour >= 12 * 24 { 8.0 } else { 0.0 };
+        let level = |gateway: Eui64, lost: f32| HeardRow { gateway, rssi_dbm: -95.0 + fading - lost, snr_db: 9.0 };
+        ObservationRow {
+            estate_id,
+            id: Ulid::from_parts(at.timestamp_millis().unsigned_abs(), n as u128),
+            dev_eui,
+            import_id: None,
+            told_place: None,
+            data_rate: 5,
+            needed_snr_db: -7.5,
+            power_dbm: Some(14.0),
+            uplinks: 3,
+            lost: 0,
+            heard: vec![level(GATEWAY, 0.0), level(Eui64(GATEWAY.0 + 1), weaker)],
+        }
+    };
+    (0..480).flat_map(|hour| devices.iter().enumerate().map(move |(n, eui)| row(hour, n, *eui))).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_gateway_that_hears_less_is_found_with_the_day() {
+    let mut service = Service::first_start().await;
+    for (eui, name) in [(GATEWAY, "bench"), (Eui64(GATEWAY.0 + 1), "mast")] {
+        let _: Value = service.post("gateways", json!({ "eui": eui, "name": name })).await;
+    }
+    let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
+    let devices: Vec<Eui64> = (0..4).map(|n| Eui64(DEV_EUI.0 + n)).collect();
+    for (n, eui) in devices.iter().enumerate() {
+        let mut new = registration(*eui, &format!("probe-{n}"), None);
+        new["place"] = json!({ "latitude_deg": 54.70 + n as f64 * 0.01, "longitude_deg": 3.9 });
+        let _: Value = service.post("devices", new).await;
+    }
+    let now = Utc::now();
+    service.store().await.add_observations(&twenty_days(1, now, &devices), None).await.unwrap();
+    service.stop();
+    service.start_again();
+    let changes: Vec<SignalChange> = until("changes were looked for", async || {
+        Some(service.list("survey/changes").await).filter(|all: &Vec<SignalChange>| !all.is_empty())
+    })
+    .await;
+    let [change] = changes.as_slice() else { panic!("{changes:?}") };
+    assert_eq!((change.kind, change.name.as_str(), change.links, change.of), (ChangedKind::Gateway, "mast", 4, 4));
+    assert!((change.change_db + 8.0).abs() < 1.0, "{change:?}");
+    let off = change.since - (now - TimeDelta::days(8));
+    assert!(off.abs() < TimeDelta::hours(30), "{off}");
+    let watch: Watch = service.get("watch").await;
+    let told = watch.concerns.iter().find(|one| one.what == change.what).unwrap();
+    assert!(told.next_step.contains("antenna") && told.since == Some(change.since), "{told:?}");
+    let signal: SignalHistory = service.get("survey/signal?device=probe-2&gateway=mast").await;
+    assert_eq!((signal.points.len(), signal.steps.len()), (480, 1), "{:?}", signal.steps);
+    let signal: SignalHistory = service.get("survey/signal?device=probe-2&gateway=bench").await;
+    assert_eq!(signal.steps, []);
+
+    // Where only one gateway hears, it says so; and the client says the same.
+    let areas: Vec<SurveyArea> = service.list("survey/areas?gateway=mast").await;
+    assert!(areas.iter().all(|area| area.kind != SurveyAreaKind::Dark), "{areas:?}");
+    service.sign_heron_in();
+    let out = service.heron(&["survey", "changes"]);
+    let said = String::from_utf8_lossy(&out.stdout).into_owned();
+    assert!(out.status.code() == Some(1) && said.contains("mast") && said.contains("4 of 4"), "{said}");
+}
