@@ -104,6 +104,12 @@ export type Amount = Schemas["Amount"];
 export type SiteWorth = Schemas["SiteWorth"];
 export type DeviceCoverage = Schemas["DeviceCoverage"];
 export type DeviceLink = Schemas["DeviceLink"];
+export type SurveySummary = Schemas["Survey"];
+export type SurveyQuantity = Schemas["SurveyQuantity"];
+export type SurveyPlace = Schemas["SurveyPlace"];
+export type SurveyFilter = NonNullable<paths["/api/v1/estates/{estate}/survey"]["get"]["parameters"]["query"]>;
+export type DriveTest = Schemas["SurveyImport"];
+export type DriveTestEffect = Schemas["SurveyImportEffect"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

@@ -420,14 +420,14 @@ pub struct SignalHistory {
     /// The gateway's name.
     pub gateway: String,
     /// The signal without noise less what the device transmitted, one median an hour, oldest first.
-    pub points: Vec<SignalPoint>,
+    pub points: Vec<HourlyLevel>,
     /// Steps of at least 3 dB that stayed for three days or more.
-    pub steps: Vec<SignalStep>,
+    pub steps: Vec<LevelStep>,
 }
 
 /// The signal of one hour.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct SignalPoint {
+pub struct HourlyLevel {
     /// The hour's beginning, in milliseconds since 1970.
     pub at_ms: i64,
     /// The median of signal less transmitted power.
@@ -438,7 +438,7 @@ pub struct SignalPoint {
 
 /// A step of a signal.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct SignalStep {
+pub struct LevelStep {
     /// When.
     #[serde(with = "crate::millis")]
     pub at: DateTime<Utc>,

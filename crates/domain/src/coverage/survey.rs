@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, HashMap};
 
 use api::coverage::survey::SurveyQuantity;
 use api::message::{Body, Message, Reading, ReadingValue};
-use chrono::DateTime;
 use coverage::survey::areas::{AreaKind, FoundArea, WEAK_DB};
 use coverage::survey::changes::{Change, Whose};
 use coverage::survey::hexagons::Quantity;
@@ -198,8 +197,7 @@ pub fn next_step(area: &FoundArea, best_gateway: Option<&str>) -> String {
 /// What has changed, and what to do; `name` is the device's or gateway's.
 pub fn change_words(change: &Change, name: &str) -> (String, String) {
     let db = change.step.change_db();
-    let since = DateTime::from_timestamp(change.step.at_s, 0).unwrap_or_default().format("%-d %B %Y");
-    let much = format!("{:.1} dB {} since {since}", db.abs(), if db < 0.0 { "weaker" } else { "stronger" });
+    let much = format!("{:.1} dB {}", db.abs(), if db < 0.0 { "weaker" } else { "stronger" });
     let Change { links, of, .. } = change;
     let what = match change.whose {
         Whose::Gateway(_) => format!("Signals at {name} are {much}, of {links} of {of} devices."),
@@ -289,7 +287,7 @@ mod tests {
         let step = Step { at_s: 0, before_db: 1.0, after_db: -5.2 };
         let change = |whose| Change { whose, step, links: 11, of: 12 };
         let (what, next) = change_words(&change(Whose::Gateway(7)), "north-weir");
-        assert_eq!(what, "Signals at north-weir are 6.2 dB weaker since 1 January 1970, of 11 of 12 devices.");
+        assert_eq!(what, "Signals at north-weir are 6.2 dB weaker, of 11 of 12 devices.");
         assert!(next.contains("antenna"), "{next}");
         assert!(change_words(&change(Whose::Device(7)), "tide-05").0.contains("at 11 of 12 gateways"));
         let better = Step { before_db: -6.0, after_db: 0.0, ..step };

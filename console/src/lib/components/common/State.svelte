@@ -43,6 +43,8 @@
     bad: { word: "cannot be registered", shape: "cross", tone: "text-error" },
     held: { word: "held back", shape: "ring", tone: "text-warning" },
     one_gateway: { word: "one gateway", shape: "half", tone: "text-warning" },
+    dark: { word: "dark", shape: "cross", tone: "text-error" },
+    weak: { word: "weak", shape: "half", tone: "text-warning" },
     weak_by_nature: { word: "weak by nature", shape: "half", tone: "text-warning" },
     weak_by_fault: { word: "weak by fault", shape: "cross", tone: "text-error" },
     not_heard: { word: "not heard", shape: "cross", tone: "text-error" },

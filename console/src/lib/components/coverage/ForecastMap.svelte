@@ -5,6 +5,7 @@
   import { api, call, type Forecast, type ForecastLayer } from "#lib/api.ts";
   import Notice from "#lib/components/common/Notice.svelte";
   import PlaceMap from "#lib/components/common/PlaceMap.svelte";
+  import Legend from "#lib/components/coverage/Legend.svelte";
   import PlaceReport from "#lib/components/coverage/PlaceReport.svelte";
   import { layerWord } from "#lib/format.ts";
   import { resource } from "#lib/resource.svelte.ts";
@@ -83,16 +84,7 @@
     />
   </div>
   {#if legend}
-    <div class="lg:w-52" data-legend={legend.layer}>
-      <h3 class="mb-2 font-semibold">{legend.title[0]?.toUpperCase()}{legend.title.slice(1)}</h3>
-      <ul class="flex flex-wrap gap-x-4 gap-y-1 lg:flex-col">
-        {#each legend.classes as one (one.words)}
-          <li class="flex items-center gap-2 text-sm">
-            <span class="inline-block h-4 w-6 rounded-sm border border-base-300" style:background={one.colour} aria-hidden="true"></span>{one.words}
-          </li>
-        {/each}
-      </ul>
-    </div>
+    <Legend title={legend.title} classes={legend.classes} name={legend.layer} />
   {/if}
 </div>
 {#if said.value}<PlaceReport said={said.value.answer} place={said.value.place} />{/if}

@@ -6,6 +6,7 @@
   import Loading from "#lib/components/common/Loading.svelte";
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
+  import SignalChart from "#lib/components/coverage/SignalChart.svelte";
   import { resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
 
@@ -16,6 +17,7 @@
   const held = resource(() => every((query) => call(api.GET("/api/v1/estates/{estate}/coverage", { params: { path, query } }))));
   let only = $state("");
   let open = $state<string | null>(null);
+  let signal = $state<string | null>(null);
   const links = resource(async () => {
     if (!open) return [];
     return (await call(api.GET("/api/v1/estates/{estate}/links", { params: { path, query: { device: open, by: "measured" } } }))).items;
@@ -49,7 +51,11 @@
     {#each shown as one (one.dev_eui)}
       <tr data-verdict={one.verdict} data-device={one.device}>
         <td class="whitespace-nowrap">
-          <button class="link font-semibold link-hover" aria-expanded={open === one.dev_eui} onclick={() => (open = open === one.dev_eui ? null : one.dev_eui)}>
+          <button
+            class="link font-semibold link-hover"
+            aria-expanded={open === one.dev_eui}
+            onclick={() => ([open, signal] = [open === one.dev_eui ? null : one.dev_eui, null])}
+          >
             {one.device}
           </button>
         </td>
@@ -70,7 +76,15 @@
                   ><th class="text-right">Heard</th><th class="text-right">Difference</th>{/snippet}
                 {#each links.value as link (link.gateway_eui)}
                   <tr>
-                    <td class={link.assigned ? "font-semibold" : ""}>{link.gateway}</td>
+                    <td class={link.assigned ? "font-semibold" : ""}>
+                      <button
+                        class="link link-hover"
+                        aria-expanded={signal === link.gateway}
+                        onclick={() => (signal = signal === link.gateway ? null : link.gateway)}
+                      >
+                        {link.gateway}
+                      </button>
+                    </td>
                     <td class="text-right tabular-nums">{(link.distance_m / 1000).toFixed(2)} km</td>
                     <td class="text-right tabular-nums">{link.forecast_dbm.toFixed(1)} dBm</td>
                     <td class="text-right tabular-nums">{link.measured ? `${link.measured.rssi_dbm.toFixed(0)} dBm` : "–"}</td>
@@ -80,6 +94,9 @@
                   </tr>
                 {/each}
               </DataTable>
+              {#if signal}<div class="mt-3 max-w-4xl">
+                  {#key signal}<SignalChart device={one.device} gateway={signal} />{/key}
+                </div>{/if}
             {:else if links.value}
               <p>No link can be forecast: the device has no place, or no gateway has one.</p>
             {/if}

@@ -11,6 +11,7 @@
   import Figures from "#lib/components/coverage/Figures.svelte";
   import ForecastForm from "#lib/components/coverage/ForecastForm.svelte";
   import ForecastMap from "#lib/components/coverage/ForecastMap.svelte";
+  import Survey from "#lib/components/coverage/Survey.svelte";
   import Sites from "#lib/components/coverage/Sites.svelte";
   import WhereNext from "#lib/components/coverage/WhereNext.svelte";
   import Verdicts from "#lib/components/coverage/Verdicts.svelte";
@@ -20,6 +21,7 @@
 
   const TABS = [
     { id: "forecast", label: "Forecast" },
+    { id: "survey", label: "Survey" },
     { id: "devices", label: "Devices" },
     { id: "sites", label: "Sites" },
   ] as const;
@@ -69,7 +71,9 @@
 </div>
 <Tabs tabs={TABS} label="Coverage" />
 <Notice text={act.problem || held.problem} />
-{#if tab === "devices"}
+{#if tab === "survey"}
+  <Survey />
+{:else if tab === "devices"}
   <Verdicts />
 {:else if tab === "sites"}
   <Sites />

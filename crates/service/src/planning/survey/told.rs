@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use api::coverage::survey::{
-    ChangedKind, HeardThere, LeftOut, SignalChange, SignalHistory, SignalPoint, SignalStep, Survey, SurveyArea,
+    ChangedKind, HeardThere, HourlyLevel, LeftOut, LevelStep, SignalChange, SignalHistory, Survey, SurveyArea,
     SurveyAreaKind, SurveyHexagon, SurveyLegend, SurveyPlace, SurveyValue, SurveyedGateway,
 };
 use api::ground::GroundExtent;
@@ -214,14 +214,14 @@ pub(crate) fn change(change: &Change, (kind, eui, name): (ChangedKind, Eui64, St
 pub(crate) fn signal(levels: &[(i64, f64)], (device, gateway): (String, String)) -> SignalHistory {
     let mut hours: BTreeMap<i64, Vec<f64>> = BTreeMap::new();
     levels.iter().for_each(|(at_s, db)| hours.entry(at_s.div_euclid(HOUR_S)).or_default().push(*db));
-    let point = |(hour, mut levels): (i64, Vec<f64>)| SignalPoint {
+    let point = |(hour, mut levels): (i64, Vec<f64>)| HourlyLevel {
         at_ms: hour * HOUR_S * 1000,
         level_db: median(&mut levels).unwrap_or_default(),
         uplinks: u32::try_from(levels.len()).unwrap_or(u32::MAX),
     };
     let found = steps(levels, LEAST_STEP_DB);
     let step = |one: &coverage::survey::steps::Step| {
-        Some(SignalStep { at: time(one.at_s)?, before_db: one.before_db, after_db: one.after_db })
+        Some(LevelStep { at: time(one.at_s)?, before_db: one.before_db, after_db: one.after_db })
     };
     SignalHistory {
         device,
