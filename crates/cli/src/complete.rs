@@ -35,7 +35,7 @@ async fn listed(list: &str, field: &str) -> Result<Vec<String>> {
     let client = Client::signed_in(&global()?)?;
     let path = if list == "estates" { "/estates".to_owned() } else { client.in_estate(list).await? };
     let page: Page<Value> = client.get(&path, &[("limit", MOST.to_owned())]).await?;
-    Ok(page.items.iter().filter_map(|item| item[field].as_str().map(str::to_owned)).collect())
+    Ok(page.items.iter().filter_map(|item| item.pointer(&format!("/{field}"))?.as_str().map(str::to_owned)).collect())
 }
 
 /// The same for the shell; nothing if it cannot be had.
@@ -74,6 +74,11 @@ pub(crate) fn gateways() -> ArgValueCandidates {
 /// Names of sites.
 pub(crate) fn sites() -> ArgValueCandidates {
     candidates("sites", "name")
+}
+
+/// Names of calibrations.
+pub(crate) fn calibrations() -> ArgValueCandidates {
+    candidates("calibrations", "wanted/name")
 }
 
 /// Names of drive tests.

@@ -269,6 +269,10 @@ const EXAMPLES: &[Examples] = &[
         ],
     ),
     ("survey imports", &["heron survey imports"]),
+    ("calibration add", &["heron calibration add autumn --since 2026-10-01"]),
+    ("calibration list", &["heron calibration list"]),
+    ("calibration show", &["heron calibration show autumn"]),
+    ("calibration remove", &["heron calibration remove autumn"]),
     ("survey remove", &["heron survey remove harbour"]),
     ("coverage terrain", &["heron coverage terrain demo/tarnsey/heights.tif demo/tarnsey/cover.tif"]),
     (

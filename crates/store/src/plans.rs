@@ -18,6 +18,8 @@ pub enum PlanKind {
     Site,
     /// A kind of receiver.
     Receiver,
+    /// A path model calibrated on the survey.
+    Calibration,
 }
 
 impl PlanKind {
@@ -25,6 +27,7 @@ impl PlanKind {
         match self {
             Self::Site => "site",
             Self::Receiver => "receiver",
+            Self::Calibration => "calibration",
         }
     }
 }

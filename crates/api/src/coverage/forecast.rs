@@ -5,6 +5,7 @@ use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::calibration::Calibration;
 use super::link::Link;
 use super::site::{ReceiverRadio, Site};
 use crate::ground::GroundExtent;
@@ -117,6 +118,10 @@ pub struct NewForecast {
     /// What else is on the air.
     #[schema(max_items = 6)]
     pub load: Vec<Load>,
+    /// The calibration of the model that is taken into account, by its name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(example = "autumn")]
+    pub calibration: Option<String>,
 }
 
 impl Default for NewForecast {
@@ -137,6 +142,7 @@ impl Default for NewForecast {
             radius_m: 12_000.0,
             cell_m: 50.0,
             load: Vec::new(),
+            calibration: None,
         }
     }
 }
@@ -186,6 +192,9 @@ pub struct Forecast {
     pub sites: Vec<Site>,
     /// The receiver as it was then.
     pub receiver: ReceiverRadio,
+    /// The calibration as it was then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub calibration: Option<Calibration>,
     /// Where it stands.
     pub state: ForecastState,
     /// Sites that are done.
@@ -228,6 +237,7 @@ impl Forecast {
             wanted,
             sites,
             receiver,
+            calibration: None,
             state: ForecastState::Waiting,
             sites_done: 0,
             percent: 0,

@@ -1,5 +1,6 @@
 //! Coverage: sites, kinds of receiver, forecasts, the links of devices, and the survey.
 
+pub mod calibration;
 pub mod forecast;
 pub mod link;
 pub mod site;

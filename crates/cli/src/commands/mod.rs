@@ -5,6 +5,7 @@ pub(crate) mod agent;
 pub(crate) mod airtime;
 pub(crate) mod audit;
 pub(crate) mod bench;
+pub(crate) mod calibration;
 pub(crate) mod catalogue;
 pub(crate) mod coverage;
 pub(crate) mod decoder;
@@ -49,6 +50,7 @@ use crate::commands::agent::args::AgentArgs;
 use crate::commands::airtime::args::AirtimeVerb;
 use crate::commands::audit::args::AuditVerb;
 use crate::commands::bench::args::BenchVerb;
+use crate::commands::calibration::CalibrationVerb;
 use crate::commands::catalogue::args::CatalogueVerb;
 use crate::commands::coverage::args::CoverageVerb;
 use crate::commands::decoder::args::DecoderVerb;
@@ -245,6 +247,11 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: SurveyVerb,
     },
+    /// Calibrations: what the survey shows of a path model, for forecasts to take into account.
+    Calibration {
+        #[command(subcommand)]
+        verb: CalibrationVerb,
+    },
     /// Radio paths and areas over terrain, computed here from files: nothing is asked of a service.
     Coverage {
         #[command(subcommand)]
@@ -370,6 +377,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Receiver { verb } => receiver::run(&context.client()?, out, verb, yes).await,
         Noun::Forecast { verb } => forecast::run(&context.client()?, out, verb, yes).await,
         Noun::Link { verb } => link::run(&context.client()?, out, verb).await,
+        Noun::Calibration { verb } => calibration::run(&context.client()?, out, verb, yes).await,
         Noun::Survey { verb } => survey::run(&context.client()?, out, verb, yes).await,
         Noun::Coverage { verb } => coverage::run(out, verb),
         Noun::Region { verb } => region::run(out, verb),

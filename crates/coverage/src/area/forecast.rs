@@ -8,6 +8,7 @@ use super::{AreaError, at, centre, grid};
 use crate::geo::Place;
 use crate::link::budget::{Budget, DataRate, Judgement, Station, Terminal, budget};
 use crate::link::interference::{Load, reception};
+use crate::link::path::Calibrated;
 use crate::link::shadowing::reliability;
 use crate::range::within;
 use crate::terrain::grid::{Grid, Layout};
@@ -24,6 +25,8 @@ pub struct Site<'a> {
     pub station: &'a Station,
     /// The losses around it, in dB.
     pub losses: &'a Grid,
+    /// What measurements have shown, if the losses were calibrated.
+    pub calibrated: Calibrated<'a>,
 }
 
 /// What is asked of a forecast.
@@ -155,7 +158,7 @@ pub(super) fn heard_by(budgets: &[(u16, Budget)]) -> u64 {
 pub fn budgets_at(sites: &[Site<'_>], question: &Question<'_>, place: Place) -> Vec<(u16, Budget)> {
     let receiver_m = question.terrain.sample(place).map_or(0.0, |sample| sample.ground_m) + question.terminal.height_m;
     let reach = |(n, site): (usize, &Site<'_>)| {
-        let loss_db = site.losses.between(place)?;
+        let loss_db = site.losses.between(place)? - site.calibrated.at_db(question.terrain, place);
         let towards = direction(site, place, receiver_m);
         let link = (site.station, question.terminal);
         Some((n as u16, budget(link, loss_db, towards, question.rates, question.judgement)))

@@ -137,6 +137,7 @@ mod tests {
     use super::*;
     use crate::link::antenna::Antenna;
     use crate::link::budget::{Judgement, Station, Terminal};
+    use crate::link::path::Calibrated;
     use crate::terrain::grid::Grid;
     use crate::terrain::mosaic::{NoData, Terrain};
 
@@ -157,7 +158,13 @@ mod tests {
         let sites: Vec<Site<'_>> = places
             .iter()
             .zip(&grids)
-            .map(|(place, losses)| Site { place: *place, antenna_m: 20.0, station: &station, losses })
+            .map(|(place, losses)| Site {
+                place: *place,
+                antenna_m: 20.0,
+                station: &station,
+                losses,
+                calibrated: Calibrated::default(),
+            })
             .collect();
         let (terminal, rates, judgement) = (Terminal::default(), usual_rates(), Judgement::default());
         let terrain = Terrain { no_data: NoData::Sea, ..Terrain::default() };

@@ -73,6 +73,7 @@ mod tests {
     use super::*;
     use crate::link::antenna::Antenna;
     use crate::link::budget::{Judgement, Station, Terminal};
+    use crate::link::path::Calibrated;
     use crate::terrain::grid::Grid;
     use crate::terrain::mosaic::{NoData, Terrain};
 
@@ -93,7 +94,13 @@ mod tests {
         let east = WEST.towards(90.0, 2_000.0);
         let grids = [losses(WEST, 2_500.0), losses(east, 2_500.0)];
         let station = Station { antenna: Antenna::ISOTROPIC, cable_loss_db: 0.0, ..Station::default() };
-        let site = |place, losses| Site { place, antenna_m: 20.0, station: &station, losses };
+        let site = |place, losses| Site {
+            place,
+            antenna_m: 20.0,
+            station: &station,
+            losses,
+            calibrated: Calibrated::default(),
+        };
         let sites = [site(WEST, &grids[0]), site(east, &grids[1])];
         let (terminal, rates) = (Terminal::default(), usual_rates());
         let judgement = Judgement { shadowing_db: 0.0, ..Judgement::default() };

@@ -1,11 +1,13 @@
 //! One link over the terrain: the ground under it, the loss part by part, what stands in the way, and the budget.
 
+use std::collections::BTreeMap;
+
 use thiserror::Error;
 
 use super::budget::{Budget, DataRate, Judgement, Station, Terminal, budget};
 use crate::geo::Place;
 use crate::model::obstacle::Obstacle;
-use crate::model::{Loss, Model, Path, Polarization};
+use crate::model::{Loss, LossPart, Mechanism, Model, Path, Polarization};
 use crate::range::RangeError;
 use crate::terrain::mosaic::{Terrain, TerrainError};
 use crate::terrain::profile::Profile;
@@ -36,6 +38,25 @@ pub struct Method<'a> {
     pub rates: &'a [DataRate],
     /// How a link is judged.
     pub judgement: &'a Judgement,
+    /// What measurements have shown, if the model was calibrated.
+    pub calibrated: Calibrated<'a>,
+}
+
+/// By how much signals are stronger than a model says, for one gateway.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Calibrated<'a> {
+    /// At that gateway, in dB.
+    pub gateway_db: f64,
+    /// Beyond that, by the class of cover that the receiver stands in, in dB.
+    pub by_class: Option<&'a BTreeMap<u16, f64>>,
+}
+
+impl Calibrated<'_> {
+    /// At a place, in dB.
+    pub fn at_db(&self, terrain: &Terrain, place: Place) -> f64 {
+        let class_db = self.by_class.and_then(|by_class| by_class.get(&terrain.class(place)?)).copied();
+        self.gateway_db + class_db.unwrap_or(0.0)
+    }
 }
 
 impl Method<'_> {
@@ -92,7 +113,12 @@ impl Link {
             profile,
         };
         let path = link.path();
-        let loss = method.model.loss(&path)?;
+        let mut loss = method.model.loss(&path)?;
+        let stronger_db = method.calibrated.at_db(method.terrain, to);
+        if stronger_db != 0.0 {
+            loss.total_db -= stronger_db;
+            loss.parts.push(LossPart { mechanism: Mechanism::Calibration, loss_db: -stronger_db });
+        }
         let (station_m, terminal_m) = path.antennas_m();
         let elevation_deg = ((terminal_m - station_m) / link.profile.length_m()).atan().to_degrees();
         let towards = (link.bearing_deg, elevation_deg);
@@ -133,6 +159,7 @@ mod tests {
             step_m: 30.0,
             rates: &rates,
             judgement: &judgement,
+            calibrated: Calibrated::default(),
         };
         let from = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
         let station = Station { antenna: Antenna::ISOTROPIC, cable_loss_db: 0.0, ..Station::default() };

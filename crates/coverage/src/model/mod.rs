@@ -109,6 +109,8 @@ pub enum Mechanism {
     Places,
     /// The margin for times, places and situations.
     Variability,
+    /// What measurements have shown: negative where signals are stronger than the model says.
+    Calibration,
 }
 
 impl Mechanism {
@@ -124,6 +126,7 @@ impl Mechanism {
             Self::ReceiverCover => "cover at the device",
             Self::Places => "worse places",
             Self::Variability => "variability",
+            Self::Calibration => "calibration",
         }
     }
 }

@@ -94,6 +94,13 @@ pub(crate) struct VisibleEstate {
     pub estate: WholeEstate,
 }
 
+impl VisibleEstate {
+    /// The estate, and the part of it that is meant; all of it if there is none.
+    pub(crate) fn part(&self) -> (EstateId, Option<&AccessFilter>) {
+        (self.estate.id, self.within.as_ref())
+    }
+}
+
 impl FromRequestParts<App> for VisibleEstate {
     type Rejection = Refusal;
 

@@ -6,7 +6,7 @@ use api::coverage::link::{DeviceCoverage, DeviceLink, Link as Told, LossPart, Me
 use api::message::{Body, Message};
 use coverage::geo::Place;
 use coverage::link::budget::Terminal;
-use coverage::link::path::{Link, LinkError, Method};
+use coverage::link::path::{Calibrated, Link, LinkError, Method};
 use coverage::model::obstacle::{bulge_m, fresnel_m};
 use coverage::survey::{median, signal_dbm};
 use domain::coverage::verdict::{Finding, judge};
@@ -35,6 +35,8 @@ pub(crate) fn between(
     (place, terminal): (Place, &Terminal),
 ) -> Result<Told, LinkError> {
     let method = method.over(site.place.distance_m(place));
+    let calibrated = Calibrated { gateway_db: site.calibrated_db, ..method.calibrated };
+    let method = Method { calibrated, ..method };
     let link = Link::between(&method, (site.place, &site.station), (place, terminal))?;
     let part =
         |part: &coverage::model::LossPart| LossPart { what: part.mechanism.label().into(), loss_db: part.loss_db };
@@ -223,11 +225,12 @@ mod tests {
             step_m: 30.0,
             rates: &rates,
             judgement: &judgement,
+            calibrated: Calibrated::default(),
         })
     }
 
     fn site(name: &str, east_m: f64) -> Placed {
-        Placed { name: name.into(), place: HERE.towards(90.0, east_m), station: Station::default() }
+        Placed { name: name.into(), place: HERE.towards(90.0, east_m), station: Station::default(), calibrated_db: 0.0 }
     }
 
     #[test]

@@ -1,10 +1,12 @@
 //! An open forecast: the losses of its sites in memory, and the region's cells computed from them.
 
+use std::collections::BTreeMap;
 use std::io::Cursor;
 use std::sync::Arc;
 
 use anyhow::Result;
 use api::coverage::forecast::{Figures, Forecast as Told, LayerLegend, LayerValue, Legends, PlaceForecast};
+use api::coverage::site::Site as SiteAbout;
 use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
 use coverage::area::forecast::{Forecast, Layer, Question, Site};
@@ -13,10 +15,11 @@ use coverage::area::statistics::{of_area, of_places};
 use coverage::area::{Area, AreaError, layout_over, picture};
 use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, Terminal};
-use coverage::link::path::Method;
+use coverage::link::path::{Calibrated, Method};
 use coverage::terrain::geotiff::{Samples, write};
 use coverage::terrain::grid::{Grid, Layout};
 use coverage::terrain::relief::Tile;
+use domain::coverage::calibration::{at_gateway_db, by_class_db};
 use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, legend_classes, value_words};
 use domain::coverage::site::terminal;
 
@@ -38,6 +41,8 @@ pub(crate) struct Plan {
     pub cell_m: f64,
     /// The cells of the region around all sites.
     pub layout: Layout,
+    /// By how much signals from each class of cover are stronger than the model says, if it is calibrated, in dB.
+    pub by_class: Option<BTreeMap<u16, f64>>,
 }
 
 impl Plan {
@@ -49,7 +54,11 @@ impl Plan {
         let wanted = &told.wanted;
         let computed = check(wanted)?;
         affordable(wanted, told.sites.len())?;
-        let sites: Vec<Placed> = told.sites.iter().map(placed).collect::<Result<_, _>>()?;
+        let site = |site: &SiteAbout| {
+            let calibrated_db = told.calibration.as_ref().map_or(0.0, |made| at_gateway_db(made, site.gateway));
+            Ok(Placed { calibrated_db, ..placed(site)? })
+        };
+        let sites: Vec<Placed> = told.sites.iter().map(site).collect::<Result<_, Problem>>()?;
         let terminal = terminal(&told.receiver)?;
         let too_large = |why: AreaError| bad_field("cell_m", &wanted.cell_m.to_string(), why);
         let area = |site: &Placed| Area { centre: site.place, radius_m: wanted.radius_m, cell_m: wanted.cell_m };
@@ -74,7 +83,8 @@ impl Plan {
             );
             return Err(bad_field("cell_m", &wanted.cell_m.to_string(), allowed));
         }
-        Ok(Self { sites, computed, terminal, radius_m: wanted.radius_m, cell_m: wanted.cell_m, layout })
+        let by_class = told.calibration.as_ref().map(by_class_db);
+        Ok(Self { sites, computed, terminal, radius_m: wanted.radius_m, cell_m: wanted.cell_m, layout, by_class })
     }
 
     /// What the losses of a site depend on.
@@ -103,6 +113,7 @@ impl Plan {
             step_m: STEP_M,
             rates: &self.computed.rates,
             judgement: &self.computed.judgement,
+            calibrated: Calibrated { gateway_db: 0.0, by_class: self.by_class.as_ref() },
         }
     }
 }
@@ -232,9 +243,10 @@ fn with<T>(
     what: impl FnOnce(&[Site<'_>], &Question<'_>) -> T,
 ) -> T {
     let terrain = ground.terrain();
-    let sites = plan.sites.iter().zip(losses).map(|(Placed { place, station, .. }, losses)| {
+    let sites = plan.sites.iter().zip(losses).map(|(Placed { place, station, calibrated_db, .. }, losses)| {
         let antenna_m = terrain.sample(*place).map_or(0.0, |sample| sample.ground_m) + station.height_m;
-        Site { place: *place, antenna_m, station, losses }
+        let calibrated = Calibrated { gateway_db: *calibrated_db, by_class: plan.by_class.as_ref() };
+        Site { place: *place, antenna_m, station, losses, calibrated }
     });
     let sites: Vec<Site<'_>> = sites.collect();
     let Computed { rates, judgement, loads, .. } = &plan.computed;
@@ -258,7 +270,7 @@ fn legends(names: &[&str]) -> Legends {
 #[cfg(test)]
 mod tests {
     use api::coverage::forecast::NewForecast;
-    use api::coverage::site::{ReceiverRadio, Site as SiteAbout, SiteRadio};
+    use api::coverage::site::{ReceiverRadio, SiteRadio};
     use chrono::Utc;
 
     use super::*;

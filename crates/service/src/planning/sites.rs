@@ -16,6 +16,8 @@ pub(crate) struct Placed {
     pub name: String,
     pub place: Place,
     pub station: Station,
+    /// By how much signals there are stronger than models say, if a calibration says so, in dB.
+    pub calibrated_db: f64,
 }
 
 /// A number as it was typed: 2.15 and not the nearest that a shorter form can hold.
@@ -88,5 +90,5 @@ pub(crate) async fn receivers(store: &Store, estate: EstateId) -> Result<Vec<New
 pub(crate) fn placed(site: &Site) -> Result<Placed, Problem> {
     let place = site.latitude_deg.zip(site.longitude_deg).and_then(|(north, east)| Place::new(north, east));
     let place = place.ok_or_else(|| bad_field("sites", &site.name, "its place is not known: give it one first"))?;
-    Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)? })
+    Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)?, calibrated_db: 0.0 })
 }

@@ -9,6 +9,7 @@ use coverage::area::loss::{Source, Task};
 use coverage::area::statistics::{Share, of_area};
 use coverage::area::{Area, layout_over};
 use coverage::geo::{Extent, Place};
+use coverage::link::path::Calibrated;
 use coverage::model::{Model, Polarization};
 use coverage::terrain::grid::Grid;
 use coverage::terrain::mosaic::Terrain;
@@ -58,6 +59,7 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
         antenna_m: terrain.sample(site.place).map_or(0.0, |sample| sample.ground_m) + site.station.height_m,
         station: &site.station,
         losses,
+        calibrated: Calibrated::default(),
     });
     let views: Vec<Site<'_>> = views.collect();
     let question =

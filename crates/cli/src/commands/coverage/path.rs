@@ -3,7 +3,7 @@
 use anyhow::Result;
 use coverage::geo::{Extent, Place};
 use coverage::link::budget::{Budget, RateBudget};
-use coverage::link::path::{Link, Method};
+use coverage::link::path::{Calibrated, Link, Method};
 use coverage::model::obstacle::Obstacle;
 use coverage::model::{Loss, Model};
 use coverage::terrain::profile::Profile;
@@ -47,6 +47,7 @@ pub(super) fn run(out: &Out, args: &PathArgs) -> Result<()> {
         step_m: args.ground.step_m,
         rates: &rates,
         judgement: &judgement,
+        calibrated: Calibrated::default(),
     };
     let link = Link::between(&method, (*from, &station), (*to, &terminal))?;
     let Link { profile, loss, budget, obstacle, .. } = &link;

@@ -92,6 +92,9 @@ pub(crate) struct ForecastAddArgs {
     /// What else is sent in a channel: spreading factor and Erlang, such as 9:0.05. Repeat it for more.
     #[arg(long, value_name = "FACTOR:ERLANG", value_parser = load)]
     pub load: Vec<(SpreadingFactor, f64)>,
+    /// The calibration of the model that is taken into account.
+    #[arg(long, add = complete::calibrations())]
+    pub calibration: Option<String>,
     /// A name for people.
     #[arg(long, default_value = "")]
     pub name: String,

@@ -55,6 +55,10 @@ fn lines(forecast: &Forecast) -> Vec<(&'static str, String)> {
     if !forecast.note.is_empty() {
         lines.push(("note", forecast.note.clone()));
     }
+    if let Some(calibration) = &forecast.calibration {
+        let offset = format!("{}, {:+.1} dB", calibration.wanted.name, calibration.offset_db);
+        lines.push(("calibration", offset));
+    }
     lines.retain(|(_, value)| !value.is_empty());
     lines
 }
@@ -178,6 +182,7 @@ async fn add(client: &Client, out: &Out, args: ForecastAddArgs) -> Result<()> {
         radius_m: args.radius_m,
         cell_m: args.cell_m,
         load: loads(&args.load),
+        calibration: args.calibration,
     };
     let mut forecast: Forecast = client.post(&client.in_estate("forecasts").await?, &wanted).await?;
     if !args.no_wait {

@@ -8,6 +8,7 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::Utc;
+use domain::coverage::calibration::fits;
 use store::ForecastRow;
 use ulid::Ulid;
 
@@ -16,7 +17,7 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
-use crate::http::planning::receivers;
+use crate::http::planning::{calibrations, receivers};
 use crate::planning::opened::Plan;
 use crate::planning::sites::all;
 
@@ -73,6 +74,12 @@ pub(crate) async fn add_forecast(
         receiver.map_err(|_| bad_field("receiver", &wanted.receiver, "no kind of receiver has this name"))?;
     let id = Ulid::generate().to_string();
     let mut made = Forecast::waiting(id, wanted, (sites, receiver.radio), estate.person.clone(), Utc::now());
+    if let Some(name) = &made.wanted.calibration {
+        let found = calibrations::found(&app, &estate, name).await;
+        let found = found.map_err(|_| bad_field("calibration", name, "no calibration has this name"))?;
+        fits(&found, &made.wanted)?;
+        made.calibration = Some(found);
+    }
     let plan = Plan::of(&made)?;
     (made.extent, made.note) = (plan.extent(), note(&app, &plan));
     let others = app.store.forecasts(estate.id, MOST).await?;

@@ -8,7 +8,7 @@ use api::coverage::link::{AssignBy, DeviceCoverage, DeviceLink};
 use api::coverage::site::Site;
 use api::problem::Problem;
 use axum::extract::State;
-use coverage::link::path::Method;
+use coverage::link::path::{Calibrated, Method};
 use domain::coverage::forecast::{check, first_frequency_mhz, rates};
 use domain::coverage::site::{at_place, terminal};
 use domain::coverage::verdict::assign;
@@ -16,7 +16,7 @@ use engine::DeviceStatus;
 use lorawan::Eui64;
 use rayon::iter::{IntoParallelIterator as _, ParallelIterator as _};
 use serde::Deserialize;
-use store::{DeviceCursor, DeviceQuery, DeviceRow, MessageQuery, Named};
+use store::{DeviceCursor, DeviceQuery, DeviceRow, EstateId, MessageQuery, Named};
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
@@ -61,6 +61,13 @@ pub(crate) struct WhichLinks {
 /// A device's links and what they come to.
 type Found = (Vec<DeviceLink>, DeviceCoverage);
 
+/// The gateways of an estate that have a place. One whose radio cannot be computed is left out, so that it costs no other its
+/// links.
+pub(super) async fn gateways(app: &App, estate: EstateId) -> Result<Vec<GatewaySite>, Refusal> {
+    let gateway = |site: &Site| Some(GatewaySite { eui: site.gateway?, site: placed(site).ok()? });
+    Ok(all(&app.store, estate).await?.iter().filter_map(gateway).collect())
+}
+
 /// The links of devices with all gateways of the estate that have a place.
 async fn compute(
     app: &App,
@@ -68,9 +75,7 @@ async fn compute(
     rows: Vec<DeviceRow>,
     path_model: PathModel,
 ) -> Result<Vec<Found>, Refusal> {
-    // A gateway whose radio cannot be computed is left out, so that it costs no other its links.
-    let gateway = |site: &Site| Some(GatewaySite { eui: site.gateway?, site: placed(site).ok()? });
-    let gateways: Vec<GatewaySite> = all(&app.store, estate.id).await?.iter().filter_map(gateway).collect();
+    let gateways = gateways(app, estate.id).await?;
     let mut work: Vec<(DeviceRow, Power, Heard)> = Vec::with_capacity(rows.len());
     for row in rows {
         let which = MessageQuery { device: Some(row.dev_eui), kinds: vec!["uplink".into()], ..MessageQuery::default() };
@@ -91,6 +96,7 @@ async fn compute(
                 step_m: STEP_M,
                 rates: &rates,
                 judgement: &computed.judgement,
+                calibrated: Calibrated::default(),
             };
             let terminal = terminal(&at_place(row.place, power.present_dbm)).ok();
             of_device(&method, &gateways, (&row, terminal.as_ref(), power), heard)

@@ -1,5 +1,6 @@
 //! Handlers for coverage: sites, kinds of receiver, forecasts, links of devices, the survey.
 
+pub(crate) mod calibrations;
 pub(crate) mod drive_tests;
 pub(crate) mod forecasts;
 pub(crate) mod links;
@@ -39,6 +40,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(map::layer_values))
         .routes(routes!(map::show_place))
         .routes(routes!(map::show_ranking))
+        .routes(routes!(calibrations::list_calibrations, calibrations::add_calibration))
+        .routes(routes!(calibrations::show_calibration, calibrations::remove_calibration))
         .routes(routes!(survey::show_survey))
         .routes(routes!(survey::survey_tile))
         .routes(routes!(survey::list_hexagons))

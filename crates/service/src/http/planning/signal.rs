@@ -62,7 +62,7 @@ pub(crate) async fn show_signal(
         gateway: Some(wanted.gateway.clone()),
         ..SurveyFilter::default()
     };
-    let Asked { opened, filter, names } = asked(&app, &visible, &filter).await?;
+    let Asked { opened, filter, names } = asked(&app, visible.part(), &filter).await?;
     let (device, gateway) = (filter.device.unwrap_or_default(), filter.gateway.unwrap_or_default());
     if filter.among.as_ref().is_some_and(|among| !among.contains(&device)) {
         return Err(not_found("device", wanted.device));

@@ -17,6 +17,7 @@ use coverage::survey::here::here;
 use coverage::survey::record::Filter;
 use domain::coverage::survey::quantity;
 use domain::input;
+use store::{AccessFilter, EstateId, Named};
 
 use crate::ground::png;
 use crate::http::app::App;
@@ -47,10 +48,13 @@ pub(super) struct Asked {
 }
 
 /// Opens a survey for those who may see it.
-pub(super) async fn asked(app: &App, visible: &VisibleEstate, wanted: &SurveyFilter) -> Result<Asked, Refusal> {
-    let estate = visible.estate.id;
+pub(super) async fn asked(
+    app: &App,
+    (estate, within): (EstateId, Option<&AccessFilter>),
+    wanted: &SurveyFilter,
+) -> Result<Asked, Refusal> {
     let opened = app.surveys.open(estate).await?;
-    let among = visible.within.as_ref().map(|within| {
+    let among = within.map(|within| {
         let seen = opened.devices.iter().filter(|one| within.covers(one.dev_eui, &one.fleet));
         seen.map(|one| one.dev_eui.0).collect()
     });
@@ -62,10 +66,10 @@ pub(super) async fn asked(app: &App, visible: &VisibleEstate, wanted: &SurveyFil
         ..Filter::default()
     };
     if let Some(device) = &wanted.device {
-        filter.device = Some(app.eui_of(estate, store::Named::Device, device).await?.0);
+        filter.device = Some(app.eui_of(estate, Named::Device, device).await?.0);
     }
     if let Some(gateway) = &wanted.gateway {
-        filter.gateway = Some(app.eui_of(estate, store::Named::Gateway, gateway).await?.0);
+        filter.gateway = Some(app.eui_of(estate, Named::Gateway, gateway).await?.0);
     }
     let gateways = opened.record().gateways().to_vec();
     let name = |eui: &u64| app.presence.known(lorawan::Eui64(*eui)).map(|known| known.name);
@@ -95,7 +99,7 @@ pub(crate) async fn show_survey(
     visible: VisibleEstate,
     Params(wanted): Params<SurveyFilter>,
 ) -> Answer<Survey> {
-    let Asked { opened, filter, names } = asked(&app, &visible, &wanted).await?;
+    let Asked { opened, filter, names } = asked(&app, visible.part(), &wanted).await?;
     Ok(Json(blocking(move || told::survey(&opened, &filter, &names)).await?))
 }
 
@@ -116,7 +120,7 @@ pub(crate) async fn survey_tile(
 ) -> Result<impl IntoResponse, Refusal> {
     let (level, tile) = tile_in(&path)?;
     let resolution = resolution(&question, of_level(level))?;
-    let Asked { opened, filter, .. } = asked(&app, &visible, &wanted).await?;
+    let Asked { opened, filter, .. } = asked(&app, visible.part(), &wanted).await?;
     let quantity = quantity(question.quantity.unwrap_or_default());
     let drawn = written("a tile", move || {
         let hexagons = opened.hexagons(resolution, quantity, &filter);
@@ -139,7 +143,7 @@ pub(crate) async fn list_hexagons(
 ) -> Answer<SurveyHexagons> {
     let resolution = resolution(&question, RESOLUTION)?;
     let word = question.quantity.unwrap_or_default();
-    let Asked { opened, filter, names } = asked(&app, &visible, &wanted).await?;
+    let Asked { opened, filter, names } = asked(&app, visible.part(), &wanted).await?;
     let all = blocking(move || {
         let kept = opened.hexagons(resolution, quantity(word), &filter);
         let kept = kept.as_ref().map(|all| all.read().unwrap_or_else(PoisonError::into_inner));
@@ -172,7 +176,7 @@ pub(crate) async fn show_surveyed_place(
     wrong.end()?;
     let place = Place { latitude_deg: at.latitude_deg, longitude_deg: at.longitude_deg };
     let resolution = resolution(&question, RESOLUTION)?;
-    let Asked { opened, filter, names } = asked(&app, &visible, &wanted).await?;
+    let Asked { opened, filter, names } = asked(&app, visible.part(), &wanted).await?;
     let found = blocking(move || {
         let found = here(&opened.record(), &filter, (place, resolution));
         told::place(&opened, &found, &names)
@@ -191,7 +195,7 @@ pub(crate) async fn list_areas(
     Params(choice): Params<Choice>,
     Params(paging): Params<Paging>,
 ) -> Answer<Page<SurveyArea>> {
-    let Asked { opened, filter, names } = asked(&app, &visible, &wanted).await?;
+    let Asked { opened, filter, names } = asked(&app, visible.part(), &wanted).await?;
     let all = blocking(move || {
         let found = areas(&opened.record(), &filter, RESOLUTION);
         found.iter().map(|one| told::area(&opened, one, &names)).collect::<Vec<_>>()
