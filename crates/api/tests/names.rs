@@ -1,5 +1,7 @@
 //! Names of types in the OpenAPI document.
 
+#![allow(clippy::unwrap_used)] // a test program: a failed unwrap is a failed test
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 

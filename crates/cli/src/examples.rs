@@ -244,6 +244,13 @@ const EXAMPLES: &[Examples] = &[
         ],
     ),
     ("forecast export", &["heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --layer best-site --output best-site.png"]),
+    (
+        "forecast compare",
+        &[
+            "heron forecast compare 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C",
+            "heron forecast compare 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --with 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C",
+        ],
+    ),
     ("forecast remove", &["heron forecast remove 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("receiver remove", &["heron receiver remove collar"]),
     ("site remove", &["heron site remove beacon-hill"]),

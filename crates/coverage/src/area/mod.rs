@@ -1,5 +1,6 @@
 //! Areas: the loss from a site to everywhere around it, and what the losses of several sites make of a region.
 
+pub mod comparison;
 pub mod forecast;
 pub mod legend;
 pub mod loss;

@@ -8,6 +8,7 @@ pub mod here;
 pub mod hexagons;
 pub mod observation;
 pub mod record;
+pub mod residuals;
 pub mod steps;
 
 /// The power of a signal whose RSSI holds the noise as well, in dBm: RSSI is the sum of both, SNR their ratio.

@@ -1,6 +1,7 @@
 //! Planning coverage: what sites, receivers and forecasts may be, and what the links of a device come to.
 
 pub mod calibration;
+pub mod comparison;
 pub mod drive_test;
 pub mod forecast;
 pub mod site;

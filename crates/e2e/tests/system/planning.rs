@@ -17,7 +17,7 @@ use crate::scenes::{Bench, DEV_EUI};
 const CHAPEL: &str = "02a1f00000000001";
 
 /// The island with two gateways.
-async fn island() -> Service {
+pub(crate) async fn island() -> Service {
     let service = on_the_island().await;
     for (eui, name, latitude_deg, longitude_deg) in
         [(CHAPEL, "chapel-rise", 54.712, 3.884), ("02a1f00000000003", "gull-tower", 54.696, 3.842)]
@@ -37,7 +37,7 @@ async fn ended(service: &Service, id: &str) -> Forecast {
     .await
 }
 
-async fn forecast(service: &Service, wanted: Value) -> Forecast {
+pub(crate) async fn forecast(service: &Service, wanted: Value) -> Forecast {
     let asked: Forecast = service.post("forecasts", wanted).await;
     assert_eq!(asked.state, ForecastState::Waiting);
     ended(service, &asked.id).await

@@ -19,7 +19,7 @@ const OTHER_GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 const APART: Eui64 = Eui64(0x02b0_0900_0000_0002);
 
 /// What somebody with only a part of an estate reaches beside the devices in it: lists, limited to that part.
-const IN_PART: [&str; 14] = [
+const IN_PART: [&str; 21] = [
     "export_traffic",
     "list_fleets",
     "show_fleet",
@@ -34,6 +34,13 @@ const IN_PART: [&str; 14] = [
     "history",
     "live",
     "add_device",
+    "show_survey",
+    "survey_tile",
+    "list_hexagons",
+    "show_surveyed_place",
+    "list_areas",
+    "list_changes",
+    "show_signal",
 ];
 /// Would end what the test goes on with; each has a test of its own.
 const ENDS_ITSELF: [&str; 3] = ["sign_out", "end_other_sign_ins", "leave"];

@@ -1,5 +1,8 @@
-//! The survey: coverage as uplinks tell it, drive tests, and changes of signal.
+//! The survey: coverage as uplinks tell it, drive tests, changes of signal, and forecasts held against it.
 
+use api::coverage::calibration::Calibration;
+use api::coverage::comparison::{ForecastComparison, SurveyComparison};
+use api::coverage::forecast::{Forecast, PlaceForecast};
 use api::coverage::survey::{
     ChangedKind, SignalChange, SignalHistory, Survey, SurveyArea, SurveyAreaKind, SurveyHexagons, SurveyImport,
     SurveyImportEffect, SurveyPlace, SurveyQuantity,
@@ -14,6 +17,7 @@ use serde_json::{Value, json};
 use store::{HeardRow, ObservationRow};
 use ulid::Ulid;
 
+use crate::planning::{forecast, island};
 use crate::scenes::{Bench, DEV_EUI, GATEWAY, registration};
 
 /// Its payload is a position: each coordinate in 100,000ths of a degree, four bytes.
@@ -59,7 +63,7 @@ async fn uplinks_with_a_position_are_surveyed_once_also_after_a_kill() {
     let margin = said.values.iter().find(|value| value.quantity == SurveyQuantity::Margin).unwrap();
     assert!(margin.hexagon.uplinks >= 5 && margin.hexagon.words.ends_with(" dB"), "{said:?}");
     assert_eq!((said.devices, said.gateways[0].unheard), (vec!["probe-1".to_owned()], 0));
-    let tile = "/estates/tarnsey/survey/tiles/12/2092/1299?quantity=rssi";
+    let tile = "/estates/tarnsey/survey/tiles/11/1046/650?quantity=rssi";
     let answer = bench.service.request(Method::GET, tile).send().await.unwrap();
     assert_eq!(answer.headers()["content-type"], "image/png");
     let picture = image::load_from_memory(&answer.bytes().await.unwrap()).unwrap().into_rgba8();
@@ -227,4 +231,68 @@ async fn a_gateway_that_hears_less_is_found_with_the_day() {
     let out = service.heron(&["survey", "changes"]);
     let said = String::from_utf8_lossy(&out.stdout).into_owned();
     assert!(out.status.code() == Some(1) && said.contains("mast") && said.contains("4 of 4"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_model_is_calibrated_on_a_drive_test_and_forecasts_are_held_against_it() {
+    let service = island().await;
+    let few = json!({ "name": "autumn" });
+    let (status, problem) = service.refused(Method::POST, "calibrations", few.clone()).await;
+    assert!(status == 422 && problem.to_string().contains("0 measured points are too few"), "{problem}");
+    let csv = include_str!("../../../../demo/tarnsey/drive-test.csv");
+    let new = json!({ "name": "harbour", "csv": csv, "columns": { "signal": "rssi_dbm" } });
+    let effect: SurveyImportEffect = service.post("survey/imports", new).await;
+    // Two of the four gateways that heard it are not here.
+    assert!(effect.import.uplinks > 60 && effect.left_out > 10, "{effect:?}");
+
+    let made: Calibration = service.post("calibrations", few).await;
+    assert!(made.points > 100 && made.unheard > 0 && made.by_gateway.len() == 2, "{made:?}");
+    assert!(made.after.middle_db.abs() < 3.0, "{made:?}");
+    let open: Calibration = service.post("calibrations", json!({ "name": "open", "model": "hata_open" })).await;
+    assert!(open.before.spread_db > open.after.spread_db && open.offset_db < -5.0, "{open:?}");
+    let all: Vec<Calibration> = service.list("calibrations").await;
+    assert_eq!(all.iter().map(|one| one.wanted.name.as_str()).collect::<Vec<_>>(), ["autumn", "open"]);
+    for (bad, field) in
+        [(json!({ "name": "open" }), "name"), (json!({ "name": "x", "time_percent": 0 }), "time_percent")]
+    {
+        let (status, problem) = service.refused(Method::POST, "calibrations", bad).await;
+        assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{problem}");
+    }
+
+    // A forecast takes the calibration of its own model, and says which.
+    let wanted = |calibration: Option<&str>| json!({ "radius_m": 4000, "cell_m": 100, "model": "hata_open", "calibration": calibration });
+    for (name, why) in [("autumn", "calibration of its own model"), ("none", "no calibration has this name")] {
+        let (status, problem) = service.refused(Method::POST, "forecasts", wanted(Some(name))).await;
+        assert!(status == 422 && problem.to_string().contains(why), "{problem}");
+    }
+    let plain: Forecast = forecast(&service, wanted(None)).await;
+    let calibrated: Forecast = forecast(&service, wanted(Some("open"))).await;
+    assert_eq!((calibrated.sites_reused, calibrated.calibration.as_ref()), (2, Some(&open)), "its losses are the same");
+    let at = |forecast: &Forecast| format!("forecasts/{}/place?latitude_deg=54.70&longitude_deg=3.87", forecast.id);
+    let (before, after): (PlaceForecast, PlaceForecast) =
+        (service.get(&at(&plain)).await, service.get(&at(&calibrated)).await);
+    assert!(after.links[0].uplink_dbm < before.links[0].uplink_dbm - 3.0, "{:?}", after.links[0]);
+    assert!(after.links[0].parts.iter().any(|part| part.what == "calibration"));
+
+    // It is nearer to the survey, and beside the plain one it says what is lost.
+    let since = "since=2026-10-01T00:00:00Z";
+    let off: SurveyComparison = service.get(&format!("forecasts/{}/survey?{since}", plain.id)).await;
+    let near: SurveyComparison = service.get(&format!("forecasts/{}/survey?{since}", calibrated.id)).await;
+    assert!(off.middle_db.unwrap() < near.middle_db.unwrap() - 3.0, "{off:?} {near:?}");
+    assert!(off.compared > 20 && off.legend.len() == 7, "{off:?}");
+    let path = format!("forecasts/{}/comparison?with={}", calibrated.id, plain.id);
+    let compared: ForecastComparison = service.get(&path).await;
+    assert_eq!(compared.parameters.iter().map(|one| one.name.as_str()).collect::<Vec<_>>(), ["calibration"]);
+    assert!(compared.middle_db.unwrap() < -3.0 && compared.gained.area_km2 <= compared.lost.area_km2, "{compared:?}");
+    for query in [format!("with={}", plain.id), since.to_owned(), format!("{since}&gateway=gull-tower")] {
+        let path = format!("/estates/tarnsey/forecasts/{}/differences/11/1046/650?{query}", calibrated.id);
+        let answer = service.request(Method::GET, &path).send().await.unwrap();
+        let picture = image::load_from_memory(&answer.bytes().await.unwrap()).unwrap().into_rgba8();
+        assert!(picture.pixels().any(|pixel| pixel.0[3] == 255), "{query}");
+    }
+    for (query, field) in [("with=nothing", "with"), ("layer=best_site", "layer"), ("", "with")] {
+        let path = format!("forecasts/{}/comparison?{query}", plain.id);
+        let (status, problem) = service.refused(Method::GET, &path, Value::Null).await;
+        assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{query}: {problem}");
+    }
 }

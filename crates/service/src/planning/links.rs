@@ -230,7 +230,13 @@ mod tests {
     }
 
     fn site(name: &str, east_m: f64) -> Placed {
-        Placed { name: name.into(), place: HERE.towards(90.0, east_m), station: Station::default(), calibrated_db: 0.0 }
+        Placed {
+            name: name.into(),
+            gateway: None,
+            place: HERE.towards(90.0, east_m),
+            station: Station::default(),
+            calibrated_db: 0.0,
+        }
     }
 
     #[test]

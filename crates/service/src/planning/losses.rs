@@ -160,7 +160,8 @@ mod tests {
 
     fn key(ground: &Ground, height_m: f64) -> LossKey {
         let station = Station { height_m, ..Station::default() };
-        let site = Placed { name: "a".into(), place: Place { latitude_deg: 54.7, longitude_deg: 3.9 }, station };
+        let place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
+        let site = Placed { name: "a".into(), gateway: None, place, station, calibrated_db: 0.0 };
         LossKey::new(ground, &site, (&Model::FreeSpace, 868.1, 1.5), (1_000.0, 50.0))
     }
 

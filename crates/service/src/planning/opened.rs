@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::io::Cursor;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use anyhow::Result;
 use api::coverage::forecast::{Figures, Forecast as Told, LayerLegend, LayerValue, Legends, PlaceForecast};
@@ -24,6 +24,7 @@ use domain::coverage::forecast::{Computed, affordable, check, figures, layer_wor
 use domain::coverage::site::terminal;
 
 use crate::ground::Ground;
+use crate::planning::compared::Kept;
 use crate::planning::links;
 use crate::planning::losses::{LossKey, Losses, STEP_M};
 use crate::planning::sites::{Placed, placed};
@@ -124,6 +125,8 @@ pub(crate) struct OpenForecast {
     plan: Arc<Plan>,
     losses: Vec<Arc<Grid>>,
     region: Forecast,
+    /// What was last compared with the survey.
+    residuals: Mutex<Option<Kept>>,
 }
 
 impl OpenForecast {
@@ -158,7 +161,7 @@ impl OpenForecast {
         let layout = plan.layout;
         let made = with(&ground, &plan, &losses, |sites, question| Forecast::of(layout, sites, question));
         let region = made.map_err(|why| bad_field("sites", "these", why))?;
-        Ok(Self { ground, plan, losses, region })
+        Ok(Self { ground, plan, losses, region, residuals: Mutex::default() })
     }
 
     /// What it takes of memory, in bytes.
@@ -199,7 +202,27 @@ impl OpenForecast {
         heard.map_err(|why| bad_field("sites", "these", why))
     }
 
-    fn asked<T>(&self, what: impl FnOnce(&[Site<'_>], &Question<'_>) -> T) -> T {
+    /// The cells of the region.
+    pub(crate) fn region(&self) -> &Forecast {
+        &self.region
+    }
+
+    /// What it computes with.
+    pub(crate) fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// The ground that it was computed from.
+    pub(crate) fn ground(&self) -> &Ground {
+        &self.ground
+    }
+
+    /// What was last compared with the survey: one compares at a time.
+    pub(crate) fn kept_residuals(&self) -> MutexGuard<'_, Option<Kept>> {
+        self.residuals.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn asked<T>(&self, what: impl FnOnce(&[Site<'_>], &Question<'_>) -> T) -> T {
         with(&self.ground, &self.plan, &self.losses, what)
     }
 

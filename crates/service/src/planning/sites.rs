@@ -8,12 +8,15 @@ use coverage::geo::Place;
 use coverage::link::budget::Station;
 use domain::coverage::site;
 use domain::gateway::check::CheckedGateway;
+use lorawan::Eui64;
 use store::{EstateId, PlanKind, Store, StoreError};
 
 /// A site that can be computed.
 #[derive(Debug, Clone)]
 pub(crate) struct Placed {
     pub name: String,
+    /// The gateway; none of a planned one.
+    pub gateway: Option<Eui64>,
     pub place: Place,
     pub station: Station,
     /// By how much signals there are stronger than models say, if a calibration says so, in dB.
@@ -90,5 +93,11 @@ pub(crate) async fn receivers(store: &Store, estate: EstateId) -> Result<Vec<New
 pub(crate) fn placed(site: &Site) -> Result<Placed, Problem> {
     let place = site.latitude_deg.zip(site.longitude_deg).and_then(|(north, east)| Place::new(north, east));
     let place = place.ok_or_else(|| bad_field("sites", &site.name, "its place is not known: give it one first"))?;
-    Ok(Placed { name: site.name.clone(), place, station: site::station(&site.radio)?, calibrated_db: 0.0 })
+    Ok(Placed {
+        name: site.name.clone(),
+        gateway: site.gateway,
+        place,
+        station: site::station(&site.radio)?,
+        calibrated_db: 0.0,
+    })
 }

@@ -4,6 +4,7 @@
   import type { Map as LeafletMap, LayerGroup, TileLayer } from "leaflet";
   import { layGround } from "#lib/ground.ts";
   import { labels } from "#lib/map-labels.ts";
+  import type { Together } from "#lib/together.svelte.ts";
 
   type Point = { name: string; kind?: "gateway" | "device" | "planned"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
   /** Tiles that lie over the ground: their address, the box around them, and their finest level. */
@@ -19,8 +20,10 @@
     pointed?: (colour: string | null) => void;
     /** A place that is marked. */
     chosen?: [number, number] | null;
+    /** Other maps with the same view and pointer. */
+    together?: Together | null;
   };
-  let { points, label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null }: Props = $props();
+  let { points, label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null, together = null }: Props = $props();
 
   const FINE = ["active", "listening", "planned"];
   /** From the middle of a mark to its label. */
@@ -32,6 +35,9 @@
   let drawn: LayerGroup | null = null;
   let overlay = $state.raw<TileLayer | null>(null);
   let shown = "";
+  /** This map among those that are looked at together. */
+  const me = Symbol();
+  let following = false;
   let onGround = $state(false);
 
   $effect(() => {
@@ -46,7 +52,18 @@
       made.on("click", (event) => pick?.(round(event.latlng.lat), round(event.latlng.lng)));
       made.on("moveend", draw);
       made.on("mousemove", (event) => pointed?.(colourAt(event.originalEvent.clientX, event.originalEvent.clientY)));
-      made.on("mouseout", () => pointed?.(null));
+      made.on("mouseout", () => {
+        pointed?.(null);
+        if (together) together.pointer = null;
+      });
+      made.on("mousemove", (event) => {
+        if (together) together.pointer = { latitude: event.latlng.lat, longitude: event.latlng.lng, by: me };
+      });
+      made.on("move", () => {
+        if (!together || following) return;
+        const { lat, lng } = made.getCenter();
+        together.view = { latitude: lat, longitude: lng, zoom: made.getZoom(), by: me };
+      });
       map = made;
       onGround = await layGround(leaflet, made, gone.signal);
       if (onGround) draw();
@@ -90,6 +107,21 @@
   $effect(() => {
     if (!map || !leaflet || !chosen) return;
     const mark = leaflet.circleMarker(chosen, { radius: 6, className: "mark chosen", interactive: false }).addTo(map);
+    return () => void mark.remove();
+  });
+
+  $effect(() => {
+    const view = together?.view;
+    if (!map || !view || view.by === me) return;
+    following = true;
+    map.setView([view.latitude, view.longitude], view.zoom, { animate: false });
+    following = false;
+  });
+
+  $effect(() => {
+    const at = together?.pointer;
+    if (!map || !leaflet || !at || at.by === me) return;
+    const mark = leaflet.circleMarker([at.latitude, at.longitude], { radius: 5, className: "mark chosen", interactive: false }).addTo(map);
     return () => void mark.remove();
   });
 

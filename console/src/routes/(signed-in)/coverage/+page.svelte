@@ -8,6 +8,7 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
   import Tabs, { currentTab } from "#lib/components/common/Tabs.svelte";
+  import Compare from "#lib/components/coverage/Compare.svelte";
   import Figures from "#lib/components/coverage/Figures.svelte";
   import ForecastForm from "#lib/components/coverage/ForecastForm.svelte";
   import ForecastMap from "#lib/components/coverage/ForecastMap.svelte";
@@ -116,6 +117,10 @@
       {#key shown.id}<ForecastMap forecast={shown} />{/key}
     {/if}
     <div class="mt-5"><Figures forecast={shown} /></div>
+    {#if shown.state === "done"}
+      <h2 class="mt-6 mb-2">Compare</h2>
+      {#key shown.id}<Compare forecast={shown} others={(held.value ?? []).filter((one) => one.id !== shown.id && one.state === "done")} />{/key}
+    {/if}
     {#if shown.state === "done" && shown.sites.length > 1}
       <h2 class="mt-6 mb-2">Where next</h2>
       {#key shown.id}<WhereNext forecast={shown} />{/key}

@@ -8,6 +8,7 @@ use coverage::geo::Place;
 use lorawan::modulation::SpreadingFactor;
 use lorawan::region::Region;
 
+use crate::args::moment::Moment;
 use crate::args::{ListArgs, seconds};
 use crate::commands::coverage::args::{LayerWord, ModelWord, load, place};
 use crate::complete;
@@ -40,6 +41,21 @@ pub(crate) enum ForecastVerb {
         /// The file.
         #[arg(long, short, value_name = "FILE")]
         output: PathBuf,
+    },
+    /// Hold a forecast against the survey: by how much it is off, and where reality is much worse; or against another forecast:
+    /// what differs, and what is gained and lost.
+    Compare {
+        /// The forecast's id, as `heron forecast list` shows it.
+        id: String,
+        /// The id of another forecast; the survey if not given.
+        #[arg(long, value_name = "ID")]
+        with: Option<String>,
+        /// With the survey: only as this gateway heard it, by name or EUI.
+        #[arg(long, add = complete::gateways(), conflicts_with = "with")]
+        gateway: Option<String>,
+        /// With the survey, from when on: RFC 3339, a date, or how long ago.
+        #[arg(long, value_name = "TIME", default_value = "7d", conflicts_with = "with")]
+        since: Moment,
     },
     /// Stop one that is computed and keep what is done; remove one that has ended.
     Remove {

@@ -1,6 +1,7 @@
 //! `heron forecast`: coverage as the service computes and keeps it.
 
 pub(crate) mod args;
+mod compare;
 
 use std::io::{Cursor, IsTerminal as _};
 use std::path::Path;
@@ -237,6 +238,10 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: ForecastVerb, yes: boo
             if out.json { Ok(()) } else { figures(out, &forecast) }
         }
         ForecastVerb::Add(args) => add(client, out, *args).await,
+        ForecastVerb::Compare { id, with: None, gateway, since } => {
+            compare::with_survey(client, out, (&id, gateway, since)).await
+        }
+        ForecastVerb::Compare { id, with: Some(with), .. } => compare::with_other(client, out, (&id, with)).await,
         ForecastVerb::Export { id, layer, output } => export(client, (&id, layer), &output).await,
         ForecastVerb::Remove { id } => {
             let path = client.one("forecasts", &id).await?;

@@ -26,7 +26,7 @@ use crate::http::models::scripts::blocking;
 use crate::http::planning::links::gateways;
 use crate::http::planning::survey::{Asked, asked};
 use crate::planning::losses::STEP_M;
-use crate::planning::survey::calibrate::{Spots, by_eui, names, noise_figures};
+use crate::planning::survey::calibrate::{ONE_PLACE, Spots, by_eui, names, noise_figures};
 
 /// Calibrations of an estate, at most.
 const MOST: usize = 100;
@@ -107,7 +107,7 @@ async fn calibrated(app: &App, estate: &WholeEstate, wanted: &NewCalibration) ->
     let devices = by_eui(app.store.devices(estate.id, &DeviceQuery::default(), MOST_DEVICES).await?);
     let (forecaster, by, wanted) = (Arc::clone(&app.forecaster), estate.person.clone(), wanted.clone());
     let work = move || {
-        let spots = Spots::of(&opened, &filter, &noise_figures(&gateways));
+        let spots = Spots::of(&opened, &filter, (&noise_figures(&gateways), ONE_PLACE));
         let ground = forecaster.ground();
         let method = Method {
             terrain: ground.terrain(),

@@ -26,12 +26,16 @@ use crate::planning::opened::OpenForecast;
 /// How long a browser may keep a tile: its address changes with every site that is done.
 const KEPT: &str = "private, max-age=3600";
 
-fn id(path: &RawPathParams) -> &str {
+pub(super) fn id(path: &RawPathParams) -> &str {
     path.iter().find(|(name, _)| *name == "forecast").map(|(_, id)| id).unwrap_or_default()
 }
 
 /// The forecast in the path, in memory.
-async fn opened(app: &App, estate: &WholeEstate, path: &RawPathParams) -> Result<Arc<OpenForecast>, Refusal> {
+pub(super) async fn opened(
+    app: &App,
+    estate: &WholeEstate,
+    path: &RawPathParams,
+) -> Result<Arc<OpenForecast>, Refusal> {
     let row = found(app, estate, id(path)).await?;
     Ok(app.forecaster.open(&row.forecast).await?)
 }

@@ -1,6 +1,7 @@
 //! Handlers for coverage: sites, kinds of receiver, forecasts, links of devices, the survey.
 
 pub(crate) mod calibrations;
+pub(crate) mod comparisons;
 pub(crate) mod drive_tests;
 pub(crate) mod forecasts;
 pub(crate) mod links;
@@ -42,6 +43,9 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(map::show_ranking))
         .routes(routes!(calibrations::list_calibrations, calibrations::add_calibration))
         .routes(routes!(calibrations::show_calibration, calibrations::remove_calibration))
+        .routes(routes!(comparisons::difference_tile))
+        .routes(routes!(comparisons::compare_with_survey))
+        .routes(routes!(comparisons::compare_forecasts))
         .routes(routes!(survey::show_survey))
         .routes(routes!(survey::survey_tile))
         .routes(routes!(survey::list_hexagons))

@@ -19,11 +19,11 @@ use crate::planning::links::{FARTHEST_M, GatewaySite};
 use crate::planning::survey::opened::OpenSurvey;
 
 /// Hexagons that are one place: their sides are 25 m.
-const ONE_PLACE: u8 = 11;
+pub(crate) const ONE_PLACE: u8 = 11;
 /// Pairs that are computed, at most: each is a path over the terrain.
 const MOST: usize = 4_000;
 /// What all devices are taken to transmit, so that they can be compared, in dBm.
-const POWER_DBM: f64 = 14.0;
+pub(crate) const POWER_DBM: f64 = 14.0;
 
 /// A place of a device.
 type Spot = (u64, Option<u64>);
@@ -37,19 +37,32 @@ struct Measured {
     silent_dbm: Vec<f64>,
 }
 
+/// What a hexagon and a gateway come to.
+pub(crate) struct Middle {
+    pub index: u64,
+    pub gateway: u64,
+    pub place: Place,
+    /// The level, or the most that can have arrived.
+    pub dbm: f64,
+    pub at_most: bool,
+    pub uplinks: usize,
+}
+
 /// What was measured: by spot and gateway.
 pub(crate) struct Spots(BTreeMap<(Spot, u64), Measured>);
 
 impl Spots {
-    /// Of a survey, for these gateways with the noise figure of each. Blocks.
-    pub(crate) fn of(opened: &OpenSurvey, filter: &Filter, gateways: &HashMap<u64, f64>) -> Self {
+    /// Of a survey, for these gateways with the noise figure of each, in hexagons of this resolution. Of fine ones, devices that
+    /// stand still are told apart. Blocks.
+    pub(crate) fn of(opened: &OpenSurvey, filter: &Filter, (gateways, resolution): (&HashMap<u64, f64>, u8)) -> Self {
         let record = opened.record();
         let mut all: BTreeMap<(Spot, u64), Measured> = BTreeMap::new();
         for seen in record.seen(filter, 0) {
             let Some(place) = seen.place() else { continue };
-            let Some(here) = index_at(place, ONE_PLACE) else { continue };
+            let Some(here) = index_at(place, resolution) else { continue };
             // Of devices that move, none is better known than another.
-            let spot = (here, (!seen.moves()).then(|| seen.device()));
+            let alone = resolution == ONE_PLACE && !seen.moves();
+            let spot = (here, alone.then(|| seen.device()));
             let lowered_db = POWER_DBM - seen.power_dbm();
             for (gateway, noise_figure_db) in gateways {
                 let heard = seen.by(Some(*gateway));
@@ -68,6 +81,16 @@ impl Spots {
             }
         }
         Self(all)
+    }
+
+    /// What each hexagon and gateway come to.
+    pub(crate) fn middles(self) -> impl Iterator<Item = Middle> {
+        let middle = |(((index, _), gateway), measured): ((Spot, u64), Measured)| {
+            let (place, uplinks) = (measured.place?, measured.heard_dbm.len() + measured.silent_dbm.len());
+            let (dbm, at_most) = measured.middle()?;
+            Some(Middle { index, gateway, place, dbm, at_most, uplinks })
+        };
+        self.0.into_iter().filter_map(middle)
     }
 
     /// Beside them what is forecast; at most as many as can be computed in a moment, from all over. Blocks.

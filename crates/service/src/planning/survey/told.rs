@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use api::coverage::survey::{
     ChangedKind, HeardThere, HourlyLevel, LeftOut, LevelStep, SignalChange, SignalHistory, Survey, SurveyArea,
-    SurveyAreaKind, SurveyHexagon, SurveyLegend, SurveyPlace, SurveyValue, SurveyedGateway,
+    SurveyAreaKind, SurveyHexagon, SurveyLegend, SurveyPlace, SurveyQuantity, SurveyValue, SurveyedGateway,
 };
 use api::ground::GroundExtent;
 use chrono::{DateTime, Utc};
@@ -82,6 +82,13 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
             extent = Some(extent.unwrap_or(Extent::at(place)).with(place));
         }
     }
+    let surveyed = gateways(&record, filter);
+    let mut legends: Vec<SurveyLegend> = Quantity::ALL.into_iter().map(|quantity| legend(quantity, names)).collect();
+    // Of gateways that heard nothing of what is asked about there is nothing to tell.
+    let heard: BTreeSet<String> = surveyed.iter().map(|one| names.gateway(one.gateway)).collect();
+    for legend in legends.iter_mut().filter(|legend| legend.quantity == SurveyQuantity::BestGateway) {
+        legend.classes.retain(|class| heard.contains(&class.words));
+    }
     let own_dbm = noise_dbm(125_000, GOOD_NOISE_FIGURE_DB);
     let gateway = |one: coverage::survey::gateways::Surveyed| SurveyedGateway {
         gateway_eui: Eui64(one.gateway),
@@ -108,10 +115,10 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
             north_deg,
             east_deg,
         }),
-        gateways: gateways(&record, filter).into_iter().map(gateway).collect(),
+        gateways: surveyed.into_iter().map(gateway).collect(),
         // Whose they are is not known any more.
         refused: if filter.among.is_none() { refused.collect() } else { Vec::new() },
-        legends: Quantity::ALL.into_iter().map(|quantity| legend(quantity, names)).collect(),
+        legends,
     }
 }
 
