@@ -199,6 +199,9 @@ pub struct Forecast {
     pub state: ForecastState,
     /// Sites that are done.
     pub sites_done: u32,
+    /// The sites that are not done can be seen as well, in cells that are six times as large.
+    #[serde(default)]
+    pub coarse: bool,
     /// How much of it is done, in percent.
     #[schema(minimum = 0, maximum = 100)]
     pub percent: u8,
@@ -240,6 +243,7 @@ impl Forecast {
             calibration: None,
             state: ForecastState::Waiting,
             sites_done: 0,
+            coarse: false,
             percent: 0,
             sites_reused: 0,
             note: String::new(),

@@ -122,7 +122,7 @@ async fn a_forecast_is_computed_kept_looked_at_and_reused() {
     assert!(figures.covered.area_km2 > 20.0 && figures.covered.area_km2 <= figures.computed.area_km2, "{figures:?}");
     assert_eq!((figures.computed.devices, figures.covered.devices), (1, 1));
     assert_eq!(figures.lost_with.len(), 2);
-    assert!(first.note.is_empty(), "{}", first.note);
+    assert!(first.note.is_empty() && !first.coarse, "{}", first.note);
 
     // Its layers, a tile, and a place.
     let id = &first.id;

@@ -22,6 +22,7 @@ use tokio_util::sync::CancellationToken;
 use crate::ground::Ground;
 use crate::planning::losses::Losses;
 use crate::planning::opened::{OpenForecast, Plan};
+use crate::planning::sites::Placed;
 
 /// How often forecasts are looked for when no notice of one comes.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
@@ -222,6 +223,7 @@ impl Forecaster {
             Ended::Stopped => return Ok(true),
             Ended::Failed(why) => {
                 row.forecast.state = ForecastState::Failed;
+                row.forecast.coarse = false;
                 row.forecast.note = why;
             }
         }
@@ -244,7 +246,8 @@ impl Forecaster {
         row.forecast.state = ForecastState::Running;
         (row.forecast.sites_done, row.forecast.sites_reused) = (0, 0);
         row.losses.clear();
-        let (mut grids, mut opened) = (Vec::with_capacity(plan.sites.len()), None);
+        let mut grids = self.first_look(store, row, &plan).await?;
+        let mut opened = None;
         for (n, site) in plan.sites.iter().enumerate() {
             if !store.note_forecast(&row.forecast, &row.losses).await? {
                 return Ok(Ended::Stopped);
@@ -256,7 +259,10 @@ impl Forecaster {
                 Err(Ended::Failed(why)) => return Ok(Ended::Failed(format!("{}: {why}", site.name))),
                 Err(ended) => return Ok(ended),
             };
-            grids.push(Arc::new(grid));
+            match grids.get_mut(n) {
+                Some(coarse) => *coarse = Arc::new(grid),
+                None => grids.push(Arc::new(grid)),
+            }
             row.losses.push(file);
             row.forecast.sites_done += 1;
             row.forecast.sites_reused += u32::from(reused);
@@ -277,8 +283,38 @@ impl Forecaster {
                 Err(ended) => return Ok(ended),
             }
         }
+        row.forecast.coarse = false;
         let Some(opened) = opened else { return Ok(Ended::Failed("it has no sites".into())) };
         self.sum_up(store, row, opened).await
+    }
+
+    /// A first look at all sites in larger cells, which is there in a moment; none if all losses are known already.
+    async fn first_look(
+        self: &Arc<Self>,
+        store: &Store,
+        row: &mut ForecastRow,
+        plan: &Arc<Plan>,
+    ) -> Result<Vec<Arc<Grid>>, StoreError> {
+        let of = Arc::clone(plan);
+        let made = self.run_blocking(move |me| {
+            if of.sites.iter().all(|site| me.losses.has(&of.key(&me.ground, site))) {
+                return Ok(None);
+            }
+            let coarse = |site: &Placed| {
+                let made = me.pool.install(|| of.coarse_key(&me.ground, site).computed(&me.ground, &|_, _| true));
+                made.map(Arc::new).map_err(|why| Ended::Failed(format!("{}: {why}", site.name)))
+            };
+            let grids: Vec<Arc<Grid>> = of.sites.iter().map(coarse).collect::<Result<_, _>>()?;
+            let (ground, plan, so_far) = (Arc::clone(&me.ground), Arc::clone(&of), grids.clone());
+            let opened = me.pool.install(|| OpenForecast::of(ground, plan, so_far));
+            opened.map(|opened| Some((grids, Arc::new(opened)))).map_err(|why| Ended::Failed(why.to_string()))
+        });
+        // What fails here fails again below, where it is told.
+        let Ok(Some((grids, opened))) = made.await else { return Ok(Vec::new()) };
+        self.keep_open(&row.forecast.id, 0, &opened);
+        row.forecast.coarse = true;
+        store.note_forecast(&row.forecast, &row.losses).await?;
+        Ok(grids)
     }
 
     /// The figures of a forecast that is whole.

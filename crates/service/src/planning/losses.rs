@@ -97,6 +97,11 @@ impl Losses {
         Self { folder: data.join("losses") }
     }
 
+    /// Whether losses were saved. Blocks.
+    pub(crate) fn has(&self, key: &LossKey) -> bool {
+        self.folder.join(key.file_name()).exists()
+    }
+
     /// Losses that were saved; none if there are none, or the file is not whole. Blocks.
     pub(crate) fn load(&self, key: &LossKey) -> Option<Grid> {
         let file = std::fs::File::open(self.folder.join(key.file_name())).ok()?;

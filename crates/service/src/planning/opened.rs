@@ -29,6 +29,10 @@ use crate::planning::links;
 use crate::planning::losses::{LossKey, Losses, STEP_M};
 use crate::planning::sites::{Placed, placed};
 
+/// By how much the cells of a first look are larger.
+const COARSE: f64 = 6.0;
+/// A first look has so many cells from the site to the edge, at least.
+const LEAST_CELLS: f64 = 10.0;
 /// Cells of the region around all sites, at most.
 const MOST_REGION_CELLS: usize = 4_000_000;
 
@@ -90,8 +94,18 @@ impl Plan {
 
     /// What the losses of a site depend on.
     pub(crate) fn key(&self, ground: &Ground, site: &Placed) -> LossKey {
+        self.key_in_cells_of(ground, site, self.cell_m)
+    }
+
+    /// The same in larger cells, for a first look.
+    pub(crate) fn coarse_key(&self, ground: &Ground, site: &Placed) -> LossKey {
+        let cell_m = (self.cell_m * COARSE).min(self.radius_m / LEAST_CELLS).max(self.cell_m);
+        self.key_in_cells_of(ground, site, cell_m)
+    }
+
+    fn key_in_cells_of(&self, ground: &Ground, site: &Placed, cell_m: f64) -> LossKey {
         let radio = (&self.computed.model, self.computed.frequency_mhz, self.terminal.height_m);
-        LossKey::new(ground, site, radio, (self.radius_m, self.cell_m))
+        LossKey::new(ground, site, radio, (self.radius_m, cell_m))
     }
 
     /// The box that it covers.

@@ -23,7 +23,7 @@
 
   const path = $derived({ estate: session.estate, forecast: forecast.id });
   // The legends do not change with each site that is done: one is enough.
-  const begun = $derived(forecast.sites_done > 0);
+  const begun = $derived(forecast.sites_done > 0 || forecast.coarse);
   const legends = resource(async () =>
     begun ? (await call(api.GET("/api/v1/estates/{estate}/forecasts/{forecast}/layers", { params: { path } }))).layers : [],
   );

@@ -93,7 +93,7 @@
       <State state={shown.state} />
       {#if open(shown)}
         <progress class="progress w-40" value={shown.percent} max="100" aria-label="How much is computed"></progress>
-        <span class="text-sm tabular-nums">{shown.sites_done} of {shown.sites.length} sites</span>
+        <span class="text-sm tabular-nums">{shown.sites_done} of {shown.sites.length} sites{shown.coarse ? ", the others coarse" : ""}</span>
       {/if}
       {#if session.may("gateways")}
         {@const stop = open(shown)}
@@ -113,7 +113,7 @@
         : ""}
     </p>
     {#if shown.note}<p class="alert mb-3 alert-soft {shown.state === 'failed' ? 'alert-error' : 'alert-warning'}">{shown.note}</p>{/if}
-    {#if shown.sites_done > 0}
+    {#if shown.sites_done > 0 || shown.coarse}
       {#key shown.id}<ForecastMap forecast={shown} />{/key}
     {/if}
     <div class="mt-5"><Figures forecast={shown} /></div>

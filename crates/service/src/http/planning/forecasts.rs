@@ -144,6 +144,7 @@ pub(crate) async fn remove_forecast(
     if !row.forecast.state.has_ended() {
         row.forecast = app.forecaster.with_progress(row.clone());
         (row.forecast.state, row.forecast.ended_at) = (ForecastState::Cancelled, Some(Utc::now()));
+        row.forecast.coarse = false;
         if app.store.stop_forecast(&row).await? {
             app.forecaster.stop(&id);
             estate.audit().object(format!("forecast {id}")).changed(&ForecastState::Running, &row.forecast.state);
