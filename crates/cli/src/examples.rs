@@ -243,7 +243,16 @@ const EXAMPLES: &[Examples] = &[
             "heron forecast show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --next",
         ],
     ),
-    ("forecast export", &["heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --layer best-site --output best-site.png"]),
+    (
+        "forecast export",
+        &[
+            "heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --layer best-site --output best-site.png",
+            "heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --frame 54.69,3.86,54.72,3.91 --scale 2 --output middle.png",
+            "heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --output margin.html",
+            "heron forecast export 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --layer data-rate --output data-rate.kmz",
+        ],
+    ),
+    ("forecast report", &["heron forecast report 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C --output report.xlsx"]),
     (
         "forecast compare",
         &[

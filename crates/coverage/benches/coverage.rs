@@ -6,13 +6,18 @@ use std::io::{Cursor, Read, Seek, SeekFrom};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
-use coverage::area::Area;
 use coverage::area::loss::{Source, Task};
+use coverage::area::{Area, picture};
 use coverage::geo::{Extent, Place};
 use coverage::model::{Model, Path, Polarization, Surroundings, irregular, p1812};
+use coverage::survey::areas::areas;
+use coverage::survey::hexagons::{Hexagons, Quantity};
+use coverage::survey::observation::{Heard, Observation};
+use coverage::survey::record::{Filter, Record};
 use coverage::terrain::geotiff::{self, GeoTiff, Samples};
 use coverage::terrain::grid::{Grid, Layout, Projection};
 use coverage::terrain::mosaic::{NoData, Terrain};
+use coverage::terrain::relief::Tile;
 use criterion::Criterion;
 
 const CENTRE: Place = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
@@ -162,6 +167,47 @@ fn window() {
     }
 }
 
+/// A million points: half a million uplinks that two gateways heard, of devices on the move.
+fn survey() {
+    const UPLINKS: u64 = 500_000;
+    let timed = |what: &str, work: &mut dyn FnMut() -> usize| {
+        let begun = Instant::now();
+        let count = work();
+        println!("  {what:<44} {count:>9}, {:6.2} s", begun.elapsed().as_secs_f64());
+    };
+    let observed = |n: u64| Observation {
+        at_s: 1_770_000_000 + n as i64 * 5,
+        device: n % 5_000,
+        place: Some(CENTRE.towards((n * 137 % 360) as f64, (n * 271 % 20_000) as f64)),
+        moves: true,
+        data_rate: 5,
+        needed_snr_db: -7.5,
+        power_dbm: 14.0,
+        reserve_db: 12.5,
+        uplinks: 1,
+        lost: 0,
+        heard: [1, 2].map(|gateway| Heard { gateway, rssi_dbm: -100.0 - (n % 20) as f32, snr_db: 3.0 }).into(),
+    };
+    println!("a survey of a million points ({UPLINKS} uplinks, each heard by two gateways)");
+    let (mut record, mut hexagons) = (Record::default(), Hexagons::new(9, Quantity::Margin, Filter::default()));
+    timed("taken in", &mut || (0..UPLINKS).filter(|n| record.add(&observed(*n)).is_ok()).count());
+    let hexagons = hexagons.as_mut().expect("a resolution");
+    timed("aggregated in hexagons of 200 m", &mut || {
+        hexagons.catch_up(&record);
+        hexagons.len()
+    });
+    timed("a thousand more, taken in and aggregated", &mut || {
+        let more = (UPLINKS..UPLINKS + 1_000).filter(|n| record.add(&observed(*n)).is_ok()).count();
+        hexagons.catch_up(&record);
+        more
+    });
+    let tile = Tile::new(11, 1046, 650).expect("a tile");
+    timed("a tile of it", &mut || {
+        picture::tile(&Quantity::Margin.legend(), tile, |place| Some(hexagons.at(place)?.value)).len()
+    });
+    timed("weak and dark areas", &mut || areas(&record, &Filter::default(), 9).len());
+}
+
 fn main() {
     let terrain = island();
     let mut criterion = Criterion::default().configure_from_args();
@@ -170,5 +216,6 @@ fn main() {
     if !std::env::args().any(|arg| arg == "--test") {
         area(&terrain);
         window();
+        survey();
     }
 }

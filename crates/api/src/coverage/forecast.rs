@@ -199,7 +199,7 @@ pub struct Forecast {
     pub state: ForecastState,
     /// Sites that are done.
     pub sites_done: u32,
-    /// The sites that are not done can be seen as well, in cells that are six times as large.
+    /// The sites that are not done can be seen as well, in cells that are eight times as large.
     #[serde(default)]
     pub coarse: bool,
     /// How much of it is done, in percent.

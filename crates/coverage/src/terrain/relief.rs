@@ -27,6 +27,19 @@ impl Tile {
         there.then_some(Self { level, column, row })
     }
 
+    /// The tile of a level that a place is on; none near the poles, where there are no tiles.
+    pub fn at(level: u8, place: Place) -> Option<Self> {
+        let side = f64::from(1u32.checked_shl(u32::from(level))?);
+        let north = place.latitude_deg.to_radians().tan().asinh() / std::f64::consts::PI;
+        let number = |share: f64| (0.0..1.0).contains(&share).then_some((share * side) as u32);
+        Self::new(level, number((place.longitude_deg + 180.0) / 360.0)?, number((1.0 - north) / 2.0)?)
+    }
+
+    /// Its column and its row.
+    pub const fn numbers(self) -> (u32, u32) {
+        (self.column, self.row)
+    }
+
     /// The place of a point of it, in pixels from its upper left corner.
     pub fn place(self, x: f64, y: f64) -> Place {
         let side = f64::from(1u32 << self.level);

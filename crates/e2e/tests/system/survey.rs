@@ -9,14 +9,17 @@ use api::coverage::survey::{
 };
 use api::diagnosis::watch::Watch;
 use chrono::{DateTime, TimeDelta, Utc};
+use e2e::browser::Browser;
 use e2e::service::Service;
 use e2e::wait::until;
 use lorawan::Eui64;
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
 use store::{HeardRow, ObservationRow};
+use thirtyfour::By;
 use ulid::Ulid;
 
+use crate::console::sign_in;
 use crate::planning::{forecast, island};
 use crate::scenes::{Bench, DEV_EUI, GATEWAY, registration};
 
@@ -231,6 +234,76 @@ async fn a_gateway_that_hears_less_is_found_with_the_day() {
     let out = service.heron(&["survey", "changes"]);
     let said = String::from_utf8_lossy(&out.stdout).into_owned();
     assert!(out.status.code() == Some(1) && said.contains("mast") && said.contains("4 of 4"), "{said}");
+}
+
+/// Uplinks of one device on its way to and fro over an area, 300 m apart.
+fn fifty_thousand(estate_id: u32, now: DateTime<Utc>) -> Vec<ObservationRow> {
+    const ROWS: i64 = 200;
+    const COLUMNS: i64 = 252;
+    let row = |n: i64| {
+        let (y, x) = (n / COLUMNS, n % COLUMNS);
+        // To and fro, for nothing jumps.
+        let x = if y % 2 == 0 { x } else { COLUMNS - 1 - x };
+        let at = now - TimeDelta::minutes(ROWS * COLUMNS - n);
+        ObservationRow {
+            estate_id,
+            id: Ulid::from_parts(at.timestamp_millis().unsigned_abs(), n as u128),
+            dev_eui: DEV_EUI,
+            import_id: None,
+            told_place: Some((54.43 + y as f64 * 0.0027, 3.30 + x as f64 * 0.00466)),
+            data_rate: 5,
+            needed_snr_db: -7.5,
+            power_dbm: Some(14.0),
+            uplinks: 1,
+            lost: 0,
+            heard: vec![HeardRow {
+                gateway: GATEWAY,
+                rssi_dbm: -90.0 - (n % 30) as f32,
+                snr_db: (n % 17) as f32 - 6.0,
+            }],
+        }
+    };
+    (0..ROWS * COLUMNS).map(row).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_page_draws_fifty_thousand_hexagons_as_pictures() {
+    let service = Service::first_start().await;
+    let gateway = json!({ "eui": GATEWAY, "name": "bench", "latitude_deg": 54.7, "longitude_deg": 3.9 });
+    let _: Value = service.post("gateways", gateway).await;
+    let _: Value = service.post("fleets", json!({ "slug": "bench" })).await;
+    let _: Value = service.post("devices", registration(DEV_EUI, "probe-1", None)).await;
+    service.store().await.add_observations(&fifty_thousand(1, Utc::now()), None).await.unwrap();
+    let (status, problem) = service.refused(Method::GET, "survey/hexagons?resolution=12", Value::Null).await;
+    assert!(status == 422 && problem.to_string().contains("ask for larger ones"), "{problem}");
+    let all: SurveyHexagons = service.get("survey/hexagons?resolution=8").await;
+    assert!(all.hexagons.len() > 5_000, "{}", all.hexagons.len());
+
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &service).await;
+    browser.window.goto(format!("{}/coverage?tab=survey", service.http)).await.unwrap();
+    browser.text_when("[data-survey]", |text| text.contains("50,400 uplinks")).await;
+    browser.text_when("[data-legend=margin]", |text| text.contains("20 dB or more")).await;
+    let script = "const all = [...document.querySelectorAll('.over img')];
+        return all.length > 1 && all.every((tile) => tile.classList.contains('leaflet-tile-loaded')) ? document.querySelectorAll('.map *').length : 0";
+    let elements = until("tiles of the survey", async || {
+        let loaded = browser.window.execute(script, Vec::new()).await.ok()?;
+        loaded.json().as_u64().filter(|count| *count > 0)
+    })
+    .await;
+    assert!(elements < 300, "the map has {elements} elements: it draws no hexagon by itself");
+    let click = "const map = document.querySelector('.map'), box = map.getBoundingClientRect();
+        for (const kind of ['mousemove', 'mousedown', 'mouseup', 'click'])
+            map.dispatchEvent(new MouseEvent(kind, { clientX: box.left + box.width / 2 + 40, clientY: box.top + box.height / 2, bubbles: true }));";
+    browser.window.execute(click, Vec::new()).await.unwrap();
+    browser.text_when("[data-under]", |text| text.contains("Under the pointer: ") && text.contains("dB")).await;
+    let report = browser.text_when("[data-survey-place]", |text| text.contains("Sent by")).await;
+    assert!(report.contains("probe-1") && report.contains("bench"), "{report}");
+    browser.click(By::Css("select[name=quantity] option[value=best_gateway]")).await;
+    browser.text_when("[data-legend=best_gateway]", |text| text.contains("bench")).await;
+    browser.click(By::Css("select[name=rate] option[value='2']")).await;
+    browser.text_when("[data-survey]", |text| text.contains("0 uplinks")).await;
+    browser.close().await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

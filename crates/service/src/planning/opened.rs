@@ -30,7 +30,7 @@ use crate::planning::losses::{LossKey, Losses, STEP_M};
 use crate::planning::sites::{Placed, placed};
 
 /// By how much the cells of a first look are larger.
-const COARSE: f64 = 6.0;
+const COARSE: f64 = 8.0;
 /// A first look has so many cells from the site to the edge, at least.
 const LEAST_CELLS: f64 = 10.0;
 /// Cells of the region around all sites, at most.

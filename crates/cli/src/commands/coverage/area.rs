@@ -68,7 +68,9 @@ pub(super) fn run(out: &Out, args: &AreaArgs) -> Result<()> {
     if let (Some(path), Some(form)) = (&args.output, form) {
         let named = sites.iter().map(|site| (site.name.clone(), site.place.latitude_deg, site.place.longitude_deg));
         let grid = forecast.layer(layer_file::layer(args.layer))?;
-        save::bytes(path, &layer_file::bytes(form, args.layer, &grid, &named.collect::<Vec<_>>())?)?;
+        let (sites, legend) = (named.collect::<Vec<_>>(), layer_file::layer(args.layer).legend());
+        let drawn = layer_file::Drawn { legend, grid: &grid, sites: &sites, about: &[], ground: &[] };
+        save::bytes(path, &layer_file::bytes(form, &drawn, 1)?)?;
     }
     tell(out, &of_area(&forecast), &sites)
 }

@@ -62,8 +62,8 @@ pub(crate) struct AreaArgs {
     /// The layer to write.
     #[arg(long, value_enum, default_value = "margin")]
     pub layer: LayerWord,
-    /// Where to write the layer: a file that ends with .tif (GeoTIFF), .csv, .geojson (contours) or .png (a picture
-    /// with its legend).
+    /// Where to write the layer: a file that ends with .tif (GeoTIFF), .csv, .geojson (contours), .png (a picture with its legend),
+    /// .kmz (for globes) or .html (a page that works from the file).
     #[arg(long, short, value_name = "FILE")]
     pub output: Option<PathBuf>,
     #[command(flatten)]

@@ -1,7 +1,8 @@
-//! A layer of a forecast as a file: GeoTIFF, CSV, GeoJSON contours, or a picture with its legend.
+//! A layer of a forecast as a file: GeoTIFF, CSV, GeoJSON contours, a picture with its legend, KMZ, or a page.
 
 use std::io::Cursor;
 use std::path::Path;
+use std::str::FromStr;
 
 use anyhow::{Result, bail};
 use contour::ContourBuilder;
@@ -12,7 +13,8 @@ use coverage::terrain::grid::{Grid, Layout};
 use serde_json::{Value, json};
 
 use crate::commands::coverage::args::LayerWord;
-use crate::commands::coverage::picture::{Beside, Colour, Picture, PictureForm, Shape};
+use crate::commands::coverage::overlay;
+use crate::commands::coverage::picture::{Beside, Colour, Picture, Shape};
 
 /// The formats that a layer can be written in.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -21,6 +23,33 @@ pub(crate) enum Form {
     Csv,
     GeoJson,
     Png,
+    Kmz,
+    Page,
+}
+
+/// A layer to be drawn.
+pub(crate) struct Drawn<'a> {
+    pub legend: Legend,
+    pub grid: &'a Grid,
+    /// Sites, each with its latitude and longitude.
+    pub sites: &'a [(String, f64, f64)],
+    /// What was asked for.
+    pub about: &'a [(String, String)],
+    /// The ground under it, where a service draws it.
+    pub ground: &'a [GroundPicture],
+}
+
+/// A part of the ground, drawn.
+pub(crate) struct GroundPicture {
+    /// South, west, north, east.
+    pub edges: [f64; 4],
+    pub png: Vec<u8>,
+}
+
+impl Drawn<'_> {
+    pub(super) fn names(&self) -> Vec<&str> {
+        self.sites.iter().map(|(name, ..)| name.as_str()).collect()
+    }
 }
 
 impl Form {
@@ -31,7 +60,9 @@ impl Form {
             Some("csv") => Ok(Self::Csv),
             Some("geojson" | "json") => Ok(Self::GeoJson),
             Some("png") => Ok(Self::Png),
-            _ => bail!("{}: a name that ends with .tif, .csv, .geojson or .png is wanted", path.display()),
+            Some("kmz") => Ok(Self::Kmz),
+            Some("html") => Ok(Self::Page),
+            _ => bail!("{}: a name that ends with .tif, .csv, .geojson, .png, .kmz or .html is wanted", path.display()),
         }
     }
 }
@@ -52,8 +83,60 @@ pub(crate) const fn layer(word: LayerWord) -> Layer {
     }
 }
 
+/// A part of a layer.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Frame {
+    pub south_deg: f64,
+    pub west_deg: f64,
+    pub north_deg: f64,
+    pub east_deg: f64,
+}
+
+impl FromStr for Frame {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let all: Vec<f64> = text.split(',').filter_map(|part| part.trim().parse().ok()).collect();
+        match all.as_slice() {
+            [south_deg, west_deg, north_deg, east_deg] if south_deg < north_deg && west_deg < east_deg => {
+                let [south_deg, west_deg, north_deg, east_deg] =
+                    [south_deg, west_deg, north_deg, east_deg].map(|deg| *deg);
+                Ok(Self { south_deg, west_deg, north_deg, east_deg })
+            }
+            _ => Err("south, west, north and east in degrees are wanted, such as 54.66,3.80,54.74,4.00".into()),
+        }
+    }
+}
+
+/// The cells that a frame touches.
+///
+/// # Errors
+/// It lies outside.
+pub(crate) fn framed(grid: &Grid, frame: Frame) -> Result<Grid> {
+    let Layout { width, height, west, north, dx, dy, .. } = *grid.layout();
+    let column = |deg: f64| ((deg - west) / dx).clamp(0.0, width as f64);
+    let row = |deg: f64| ((north - deg) / dy).clamp(0.0, height as f64);
+    // A frame along the edge of a cell does not touch the next one, however the numbers are rounded.
+    let (left, right) =
+        ((column(frame.west_deg) + 1e-6).floor() as usize, (column(frame.east_deg) - 1e-6).ceil() as usize);
+    let (top, bottom) = ((row(frame.north_deg) + 1e-6).floor() as usize, (row(frame.south_deg) - 1e-6).ceil() as usize);
+    if left >= right || top >= bottom {
+        bail!("the frame lies outside of the forecast");
+    }
+    let values = (top..bottom).flat_map(|row| grid.values()[row * width + left..row * width + right].iter().copied());
+    let layout = Layout {
+        width: right - left,
+        height: bottom - top,
+        west: west + left as f64 * dx,
+        north: north - top as f64 * dy,
+        ..*grid.layout()
+    };
+    Ok(Grid::new(layout, values.collect())?)
+}
+
 /// The layer as a file.
-pub(crate) fn bytes(form: Form, word: LayerWord, grid: &Grid, sites: &[(String, f64, f64)]) -> Result<Vec<u8>> {
+pub(crate) fn bytes(form: Form, drawn: &Drawn<'_>, scale: u32) -> Result<Vec<u8>> {
+    let Drawn { legend, grid, sites, .. } = drawn;
     match form {
         Form::GeoTiff => {
             let mut bytes = Cursor::new(Vec::new());
@@ -61,8 +144,10 @@ pub(crate) fn bytes(form: Form, word: LayerWord, grid: &Grid, sites: &[(String, 
             Ok(bytes.into_inner())
         }
         Form::Csv => text(grid),
-        Form::GeoJson => Ok(serde_json::to_vec(&contours(&layer(word).legend(), grid)?)?),
-        Form::Png => picture(&layer(word).legend(), grid, sites).bytes(PictureForm::Png),
+        Form::GeoJson => Ok(serde_json::to_vec(&contours(legend, grid)?)?),
+        Form::Png => picture(legend, grid, sites).enlarged(scale),
+        Form::Kmz => overlay::kmz(drawn),
+        Form::Page => overlay::page(drawn),
     }
 }
 
@@ -157,17 +242,30 @@ fn picture(legend: &Legend, grid: &Grid, sites: &[(String, f64, f64)]) -> Pictur
         shapes.push(Shape::Band(ends.map(|x| (x, y - 9.0, y + 9.0)).to_vec(), PAPER));
         shapes.push(Shape::Text((x + 9.0, y + 5.0), Beside::Right, name.clone(), INK, true));
     }
-    let left = width as f64 * size + 20.0;
-    shapes.push(Shape::Text((left, 30.0), Beside::Right, legend.title.into(), INK, true));
     let names: Vec<&str> = sites.iter().map(|(name, ..)| name.as_str()).collect();
-    for (n, (class, words)) in legend.classes(&names).into_iter().enumerate() {
+    shapes.extend(legend_shapes(legend, &names, width as f64 * size + 20.0));
+    let height = ((height as f64 * size * tall).ceil() as u32).max(legend_height(legend));
+    Picture { width: (width as f64 * size) as u32 + LEGEND, height, ground: PAPER, shapes }
+}
+
+fn legend_height(legend: &Legend) -> u32 {
+    90 + 26 * (legend.bounds.len() as u32 + 1)
+}
+
+/// The legend from this many points on.
+fn legend_shapes(legend: &Legend, names: &[&str], left: f64) -> Vec<Shape> {
+    let mut shapes = vec![Shape::Text((left, 30.0), Beside::Right, legend.title.into(), INK, true)];
+    for (n, (class, words)) in legend.classes(names).into_iter().enumerate() {
         let y = 50.0 + 26.0 * n as f64;
         shapes.push(Shape::Band(vec![(left, y, y + 18.0), (left + 28.0, y, y + 18.0)], legend.colour(class)));
         shapes.push(Shape::Text((left + 38.0, y + 14.0), Beside::Right, words, INK, false));
     }
-    let least = 90 + 26 * (legend.bounds.len() as u32 + 1);
-    let height = ((height as f64 * size * tall).ceil() as u32).max(least);
-    Picture { width: (width as f64 * size) as u32 + LEGEND, height, ground: PAPER, shapes }
+    shapes
+}
+
+/// The legend alone.
+pub(super) fn legend_picture(legend: &Legend, names: &[&str]) -> Picture {
+    Picture { width: LEGEND, height: legend_height(legend), ground: PAPER, shapes: legend_shapes(legend, names, 16.0) }
 }
 
 /// How much longer a degree of latitude is than one of longitude.
@@ -230,10 +328,27 @@ mod tests {
             .collect();
         assert_eq!(&words[..3], ["chapel-rise", "margin at the slowest data rate", "40 dB or more"]);
         assert_eq!(words.last(), Some(&"less than 0 dB"));
-        assert!(bytes(Form::Png, LayerWord::Margin, &hill(), &sites).unwrap().starts_with(b"\x89PNG"));
-        assert!(
-            String::from_utf8(bytes(Form::Csv, LayerWord::Margin, &hill(), &[]).unwrap()).unwrap().lines().count()
-                == 100
-        );
+        let hill = hill();
+        let of = |form: Form, scale: u32| {
+            let drawn = Drawn { legend: Layer::Margin.legend(), grid: &hill, sites: &sites, about: &[], ground: &[] };
+            bytes(form, &drawn, scale).unwrap()
+        };
+        let size = |scale: u32| image::load_from_memory(&of(Form::Png, scale)).unwrap().into_rgb8().dimensions();
+        let (width, height) = size(1);
+        assert_eq!(size(4), (4 * width, 4 * height));
+        assert_eq!(String::from_utf8(of(Form::Csv, 1)).unwrap().lines().count(), 100);
+    }
+
+    #[test]
+    fn a_frame_takes_what_lies_in_it() {
+        let frame = Frame { south_deg: 53.945, west_deg: 3.025, north_deg: 53.975, east_deg: 3.055 };
+        let part = framed(&hill(), frame).unwrap();
+        assert_eq!((part.layout().width, part.layout().height), (4, 4), "cells that it touches");
+        assert!((part.layout().west - 3.02).abs() < 1e-9 && (part.layout().north - 53.98).abs() < 1e-9);
+        assert_eq!(part.values()[0], hill().values()[22]);
+        let elsewhere = Frame { south_deg: 10.0, west_deg: 3.0, north_deg: 11.0, east_deg: 4.0 };
+        assert!(framed(&hill(), elsewhere).unwrap_err().to_string().contains("outside"));
+        assert_eq!("53,3,54.5,4".parse::<Frame>().map(|frame| frame.east_deg), Ok(4.0));
+        assert!("54,3,53,4".parse::<Frame>().is_err() && "1,2,3".parse::<Frame>().is_err());
     }
 }

@@ -5,6 +5,7 @@ pub(crate) mod args;
 mod drawing;
 mod ground;
 pub(crate) mod layer_file;
+mod overlay;
 mod path;
 mod picture;
 mod profile_picture;

@@ -10,6 +10,7 @@ use embedded_graphics::pixelcolor::{Rgb888, RgbColor as _};
 use embedded_graphics::prelude::{DrawTarget, Drawable as _, Pixel, Primitive as _};
 use embedded_graphics::primitives::{Line, PrimitiveStyle};
 use embedded_graphics::text::{Alignment, Text};
+use image::imageops::FilterType;
 use image::{ImageFormat, Rgb, RgbImage};
 use svg::Document;
 use svg::node::element;
@@ -79,6 +80,19 @@ impl Picture {
             PictureForm::Svg => Ok(self.svg().to_string().into_bytes()),
             PictureForm::Png => self.png(),
         }
+    }
+
+    /// The picture as PNG, so many times as large.
+    pub(super) fn enlarged(&self, scale: u32) -> Result<Vec<u8>> {
+        let once = self.png()?;
+        if scale <= 1 {
+            return Ok(once);
+        }
+        let image = image::load_from_memory(&once)?;
+        let larger = image::imageops::resize(&image, self.width * scale, self.height * scale, FilterType::Nearest);
+        let mut bytes = std::io::Cursor::new(Vec::new());
+        larger.write_to(&mut bytes, ImageFormat::Png)?;
+        Ok(bytes.into_inner())
     }
 
     fn svg(&self) -> Document {

@@ -11,6 +11,7 @@ use lorawan::region::Region;
 use crate::args::moment::Moment;
 use crate::args::{ListArgs, seconds};
 use crate::commands::coverage::args::{LayerWord, ModelWord, load, place};
+use crate::commands::coverage::layer_file::Frame;
 use crate::complete;
 
 #[derive(Subcommand)]
@@ -30,14 +31,28 @@ pub(crate) enum ForecastVerb {
     },
     /// Forecast coverage around sites, on the service. Waits until it is whole, unless told not to.
     Add(Box<ForecastAddArgs>),
-    /// Write a layer to a file that ends with .tif (GeoTIFF with values), .csv, .geojson (contours) or .png (a picture with
-    /// its legend).
+    /// Write a layer to a file that ends with .tif (GeoTIFF with values), .csv, .geojson (contours), .png (a picture with its
+    /// legend), .kmz (for globes) or .html (a page that works from the file).
     Export {
         /// The forecast's id, as `heron forecast list` shows it.
         id: String,
         /// The layer.
         #[arg(long, value_enum, default_value = "margin")]
         layer: LayerWord,
+        /// Only the cells of this frame: south, west, north and east in degrees.
+        #[arg(long, value_name = "SOUTH,WEST,NORTH,EAST", allow_hyphen_values = true)]
+        frame: Option<Frame>,
+        /// How many times as large the picture is.
+        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=4))]
+        scale: u32,
+        /// The file.
+        #[arg(long, short, value_name = "FILE")]
+        output: PathBuf,
+    },
+    /// Write a report to a file that ends with .xlsx or .html: sites, parameters, figures, and the links of devices.
+    Report {
+        /// The forecast's id, as `heron forecast list` shows it.
+        id: String,
         /// The file.
         #[arg(long, short, value_name = "FILE")]
         output: PathBuf,

@@ -2,24 +2,20 @@
 
 pub(crate) mod args;
 mod compare;
+mod export;
+mod report;
 
-use std::io::{Cursor, IsTerminal as _};
-use std::path::Path;
+use std::io::IsTerminal as _;
 use std::time::Duration;
 
 use anyhow::{Result, bail};
 use api::coverage::forecast::{
     Amount, Forecast, ForecastState, HeardAmount, NewForecast, PlaceForecast, Ranking, SiteWorth,
 };
-use api::coverage::site::Site;
-use domain::coverage::forecast::layer_word;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::client::Client;
-use crate::commands::coverage::args::LayerWord;
-use crate::commands::coverage::layer_file::{self, Form};
 use crate::commands::forecast::args::{ForecastAddArgs, ForecastVerb, loads, path_model};
-use crate::save;
 use crate::show::{self, Out};
 
 /// How often it is asked how far a forecast has come.
@@ -149,23 +145,6 @@ async fn ranking(client: &Client, out: &Out, path: &str) -> Result<()> {
     Ok(())
 }
 
-/// Writes a layer: the service gives its values, and the other forms are made of them here.
-async fn export(client: &Client, (id, layer): (&str, LayerWord), file: &Path) -> Result<()> {
-    let form = Form::of(file)?;
-    let path = client.one("forecasts", id).await?;
-    let forecast: Forecast = client.get(&path, &[]).await?;
-    let word = serde_json::to_value(layer_word(layer_file::layer(layer)))?;
-    let query = [("layer", word.as_str().unwrap_or_default().to_owned())];
-    let values = client.stream(&format!("{path}/values"), &query, None).await?.bytes().await?;
-    if form == Form::GeoTiff {
-        return save::bytes(file, &values);
-    }
-    let grid = coverage::terrain::file::read("values.tif", Cursor::new(values))?;
-    let placed = |site: &Site| Some((site.name.clone(), site.latitude_deg?, site.longitude_deg?));
-    let sites: Vec<_> = forecast.sites.iter().filter_map(placed).collect();
-    save::bytes(file, &layer_file::bytes(form, layer, &grid, &sites)?)
-}
-
 async fn add(client: &Client, out: &Out, args: ForecastAddArgs) -> Result<()> {
     let wanted = NewForecast {
         name: args.name,
@@ -242,7 +221,11 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: ForecastVerb, yes: boo
             compare::with_survey(client, out, (&id, gateway, since)).await
         }
         ForecastVerb::Compare { id, with: Some(with), .. } => compare::with_other(client, out, (&id, with)).await,
-        ForecastVerb::Export { id, layer, output } => export(client, (&id, layer), &output).await,
+        ForecastVerb::Export { id, layer, frame, scale, output } => {
+            let wanted = export::Wanted { layer, frame, scale };
+            export::layer(client, (&id, &wanted), &output).await
+        }
+        ForecastVerb::Report { id, output } => report::write(client, &id, &output).await,
         ForecastVerb::Remove { id } => {
             let path = client.one("forecasts", &id).await?;
             let forecast: Forecast = client.get(&path, &[]).await?;
