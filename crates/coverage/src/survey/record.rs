@@ -291,8 +291,64 @@ impl Heard {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::super::observation::tests::{MIDDLE, START_S, observed};
     use super::*;
+
+    type Raw = (i64, f64, f64, f32, f32, u8, bool);
+
+    /// Any numbers as an observation.
+    fn any_observation((after_s, north, east, rssi_dbm, snr_db, device, moves): Raw) -> Observation {
+        let place = Place { latitude_deg: north, longitude_deg: east };
+        let heard = vec![Heard { gateway: u64::from(device % 3), rssi_dbm, snr_db }];
+        let (device, data_rate) = (u64::from(device), device % 7);
+        Observation { device, data_rate, moves, heard, ..observed(place, after_s, -90.0) }
+    }
+
+    proptest! {
+        #[test]
+        fn any_observation_is_taken_or_counted(
+            raw in proptest::collection::vec(
+                (any::<i64>(), any::<f64>(), any::<f64>(), any::<f32>(), any::<f32>(), any::<u8>(), any::<bool>()),
+                0..60,
+            )
+        ) {
+            let mut record = Record::default();
+            let all: Vec<Observation> = raw.into_iter().map(|mut one| {
+                one.0 %= 1_000_000_000;
+                any_observation(one)
+            }).collect();
+            let taken = all.iter().filter(|one| record.add(one).is_ok()).count();
+            prop_assert_eq!(record.len(), taken);
+            prop_assert_eq!(record.refused().iter().sum::<u64>() as usize, all.len() - taken);
+            prop_assert_eq!(record.seen(&Filter::default(), 0).count(), taken);
+        }
+
+        #[test]
+        fn what_is_near_is_in_one_hexagon_or_its_neighbours(
+            raw in proptest::collection::vec((0.0f64..360.0, 0.0f64..4_000.0, -120.0f32..-60.0), 1..80)
+        ) {
+            use super::super::areas::areas;
+            use super::super::hexagons::{Hexagons, Quantity, corners, middle};
+            let mut record = Record::default();
+            for (n, (bearing, far, rssi_dbm)) in raw.iter().enumerate() {
+                record.add(&observed(MIDDLE.towards(*bearing, *far), n as i64 * 60, *rssi_dbm)).unwrap();
+            }
+            let mut hexagons = Hexagons::new(8, Quantity::Rssi, Filter::default()).unwrap();
+            hexagons.catch_up(&record);
+            let all = hexagons.all();
+            prop_assert_eq!(all.iter().map(|one| one.uplinks as usize).sum::<usize>(), raw.len());
+            for one in &all {
+                prop_assert!((-120.0..=-60.0).contains(&one.value) && one.spread.unwrap() >= 0.0);
+                prop_assert!(middle(one.index).unwrap().distance_m(MIDDLE) < 5_000.0);
+                prop_assert!(corners(one.index).unwrap().len() >= 5);
+            }
+            let found = areas(&record, &Filter::default(), 8);
+            prop_assert!(found.iter().map(|area| area.uplinks as usize).sum::<usize>() <= raw.len());
+            prop_assert!(found.windows(2).all(|pair| pair[0].kind <= pair[1].kind), "the worst first");
+        }
+    }
 
     #[test]
     fn a_jump_is_refused_unless_the_device_stays_there() {

@@ -153,7 +153,7 @@ fn needed(row: &Row, column: &'static str, range: std::ops::RangeInclusive<f64>)
 fn time(text: &str) -> Result<DateTime<Utc>, Problem> {
     let plain = ["%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%d %H:%M"];
     let as_number = || {
-        let number = text.parse::<f64>().ok()?;
+        let number = text.parse::<f64>().ok().filter(|number| number.is_finite())?;
         let ms = if number.abs() < 1e11 { number * 1000.0 } else { number };
         DateTime::from_timestamp_millis(ms as i64)
     };
@@ -256,6 +256,33 @@ mod tests {
         assert!(why.contains("the column time is missing"), "{why}");
         let why = test(csv, &[("when", "clock")]).unwrap_err().to_string();
         assert!(why.contains("clock") && why.contains("spreading_factor"), "{why}");
+    }
+
+    #[test]
+    fn times_are_read_as_people_write_them() {
+        let read = |text: &str| time(text).map(|at| at.to_rfc3339()).map_err(|why| why.to_string());
+        let noon = Ok("2026-05-04T12:00:00+00:00".to_owned());
+        for text in [
+            "2026-05-04T12:00:00Z",
+            "2026-05-04T14:00:00+02:00",
+            "2026-05-04 12:00:00",
+            "2026-05-04 12:00",
+            "1777896000",
+            "1777896000000",
+        ] {
+            assert_eq!(read(text), noon, "{text}");
+        }
+        assert!(read("noon").unwrap_err().contains("milliseconds since 1970"));
+        assert!(read("").is_err() && read("NaN").is_err());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_table_is_read_or_refused(text in "[ -~\n;,]{0,300}", theirs in "[a-z]{0,8}", ours in 0usize..13) {
+            let ours = SHAPE.columns.get(ours).map_or("nothing", |column| column.name);
+            let _ = test(&format!("time,lat,lon,sf,{theirs}\n{text}"), &[(&theirs, ours)]);
+            let _ = test(&text, &[]);
+        }
     }
 
     #[test]

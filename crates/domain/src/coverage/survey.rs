@@ -43,21 +43,21 @@ pub struct Evidence {
 
 /// What a message is evidence of. FSK has no SNR, and says nothing here.
 pub fn evidence(message: &Message) -> Option<Evidence> {
-    let Body::Uplink(uplink) = &message.body else { return None };
-    if uplink.rehearsed.is_some() {
+    let Body::Uplink(sent) = &message.body else { return None };
+    if sent.rehearsed.is_some() {
         return None;
     }
-    let factor = uplink.radio.spreading_factor.and_then(SpreadingFactor::new)?;
-    let heard = uplink.heard_by.iter().filter_map(|one| Some((one.gateway, one.rssi_dbm, one.snr_db?)));
-    let told_place = position(&uplink.readings);
+    let factor = sent.radio.spreading_factor.and_then(SpreadingFactor::new)?;
+    let heard = sent.heard_by.iter().filter_map(|one| Some((one.gateway, one.rssi_dbm, one.snr_db?)));
+    let told_place = position(&sent.readings);
     Some(Evidence {
         dev_eui: message.device.as_ref()?.eui,
         at_s: message.time.timestamp(),
-        counter: uplink.frame.counter,
+        counter: sent.frame.counter,
         told_place,
-        data_rate: uplink.radio.data_rate?,
+        data_rate: sent.radio.data_rate?,
         needed_snr_db: factor.required_snr_db(),
-        power_dbm: uplink.radio.power_dbm,
+        power_dbm: sent.radio.power_dbm,
         heard: heard.collect(),
     })
 }

@@ -121,7 +121,7 @@ fn an_area_is_written_whole_and_its_figures_add_up() {
     let (code, why) = refused(&["area", "--sites", &bad, "--terrain", &heights]);
     assert!(code == Some(1) && why.contains("bad.csv, line 2: 91, 3 is no place"), "{why}");
     let (_, why) = refused(&[&args[..], &["-o", &file("margin.pdf")]].concat());
-    assert!(why.contains("a name that ends with .tif, .csv, .geojson or .png is wanted"), "{why}");
+    assert!(why.contains("a name that ends with .tif, .csv, .geojson, .png, .kmz or .html is wanted"), "{why}");
 }
 
 /// What an independent reader says of a file.

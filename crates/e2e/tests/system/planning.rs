@@ -261,7 +261,36 @@ async fn planned_sites_are_ranked_by_what_they_add_and_a_layer_is_taken_away() {
     let lines = String::from_utf8(written("uplink.csv").0).unwrap().lines().count();
     assert!(lines > 1_000, "{lines}");
     let refused = service.heron(&["forecast", "export", &made.id, "--output", "uplink.kml"]);
-    assert!(String::from_utf8_lossy(&refused.stderr).contains(".tif, .csv, .geojson or .png"));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains(".png, .kmz or .html"));
+
+    // Read by others: an overlay and a workbook by GDAL, a page by a browser, from the file.
+    let ogrinfo = |file: &str| {
+        let out = std::process::Command::new("ogrinfo").args(["-q", "-al", file]).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    let (_, kmz) = written("uplink.kmz");
+    let overlay = ogrinfo(&kmz.display().to_string());
+    assert!(overlay.contains("layer.png") && overlay.contains("(String) = chapel-rise"), "{overlay}");
+    let report = |name: &str| {
+        let file = folder.path().join(name).display().to_string();
+        service.heron_says(&["forecast", "report", &made.id, "--output", &file]);
+        file
+    };
+    let book = ogrinfo(&report("report.xlsx"));
+    for sheet in ["Layer name: Parameters", "Layer name: Sites", "Layer name: Figures", "Layer name: Links"] {
+        assert!(book.contains(sheet), "{sheet}: {book}");
+    }
+    let browser = Browser::open(1280, 900).await.unwrap();
+    browser.window.goto(format!("file://{}", written("uplink.html").1.display())).await.unwrap();
+    browser.text_when("#title", |text| text.contains("Received by the best site")).await;
+    let point =
+        "document.getElementById('map').dispatchEvent(new PointerEvent('pointermove', { clientX: 450, clientY: 420 }))";
+    browser.window.execute(point, Vec::new()).await.unwrap();
+    browser.text_when("#under", |text| text.contains("dBm")).await;
+    browser.text_when("#about", |text| text.contains("path model")).await;
+    browser.window.goto(format!("file://{}", report("report.html"))).await.unwrap();
+    browser.text_when("table", |text| text.contains("reliability")).await;
+    browser.close().await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -236,6 +236,74 @@ async fn a_gateway_that_hears_less_is_found_with_the_day() {
     assert!(out.status.code() == Some(1) && said.contains("mast") && said.contains("4 of 4"), "{said}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn old_observations_are_deleted_and_others_stay() {
+    let service = Service::first_start().await;
+    let store = service.store().await;
+    let now = Utc::now();
+    let rows = twenty_days(1, now, &[DEV_EUI]);
+    store.add_observations(&rows, Some("01KBA7Q2V9ZB3W4X5Y6Z7A8B9C")).await.unwrap();
+    // The same once more: each stays one.
+    store.add_observations(&rows[..100], None).await.unwrap();
+    assert_eq!(store.survey_mark().await.unwrap().as_deref(), Some("01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"));
+    let read = async |most: u32| {
+        let mut all = Vec::new();
+        let cut = store.observations(1, most, |row| all.push(row)).await.unwrap();
+        (all, cut)
+    };
+    let (all, cut) = read(1_000).await;
+    assert_eq!((all.len(), cut), (480, false));
+    assert!(all.windows(2).all(|pair| pair[0].id < pair[1].id), "oldest first");
+    assert_eq!(all[0], rows[0], "as it was written");
+    let (latest, cut) = read(100).await;
+    assert_eq!((latest.len(), cut, latest[99].id), (100, true, rows[479].id));
+    assert_eq!(store.prune_observations(now - TimeDelta::days(5)).await.unwrap(), 360);
+    assert_eq!(store.prune_observations(now - TimeDelta::days(5)).await.unwrap(), 0);
+    assert_eq!(read(1_000).await.0.len(), 120);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_page_imports_a_drive_test_and_lays_a_forecast_beside_it() {
+    let service = island().await;
+    let made: Forecast = forecast(&service, json!({ "name": "small", "radius_m": 3000, "cell_m": 100 })).await;
+    let browser = Browser::open(1280, 900).await.unwrap();
+    sign_in(&browser, &service).await;
+    browser.window.goto(format!("{}/coverage?tab=survey", service.http)).await.unwrap();
+    browser.text_when("main", |text| text.contains("Nothing is surveyed here yet")).await;
+
+    // The column that nobody knows is named, and the preview says what would be imported.
+    let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tarnsey/drive-test.csv");
+    let chooser = browser.window.find(By::Css("[data-import] input[type=file]")).await.unwrap();
+    chooser.send_keys(std::fs::canonicalize(file).unwrap().to_str().unwrap()).await.unwrap();
+    browser.text_when("[data-effect]", |text| text.contains("of which 0 were heard")).await;
+    browser.click(By::XPath("//label[contains(., 'signal')]//option[@value='rssi_dbm']")).await;
+    browser.text_when("[data-effect]", |text| !text.contains("of which 0 were heard")).await;
+    browser.click(By::XPath("//button[contains(., 'Import')]")).await;
+    browser.text_when("tr[data-drive-test='drive-test']", |text| text.contains("owner")).await;
+    browser.text_when("[data-survey]", |text| text.contains("uplinks")).await;
+    browser.text_when("tr[data-noise-of='chapel-rise']", |text| text.contains("dBm")).await;
+
+    // Beside a forecast, with one view; as a difference; against the survey there is nothing of the last week.
+    browser.window.goto(format!("{}/coverage?forecast={}", service.http, made.id)).await.unwrap();
+    browser.click(By::Css("select[name=with] option[value=survey]")).await;
+    browser.text_when("[data-middle]", |text| text.contains("0 hexagons and gateways")).await;
+    browser
+        .text_when("[data-compare=beside]", |text| text.contains("Forecast: small") && text.contains("Survey"))
+        .await;
+    let maps = browser.window.find_all(By::Css("[data-compare] .map")).await.unwrap().len();
+    assert_eq!(maps, 2);
+    browser.click(By::XPath("//button[normalize-space()='Difference']")).await;
+    browser.text_when("[data-legend=difference]", |text| text.contains("less than -20 dB")).await;
+
+    // It leaves the survey again.
+    browser.window.goto(format!("{}/coverage?tab=survey", service.http)).await.unwrap();
+    browser.text_when("tr[data-drive-test='drive-test']", |text| text.contains("Remove")).await;
+    browser.click(By::XPath("//tr[@data-drive-test]//button[normalize-space()='Remove']")).await;
+    browser.click(By::XPath("//button[normalize-space()='Remove the drive test']")).await;
+    browser.text_when("main", |text| text.contains("Nothing is surveyed here yet")).await;
+    browser.close().await.unwrap();
+}
+
 /// Uplinks of one device on its way to and fro over an area, 300 m apart.
 fn fifty_thousand(estate_id: u32, now: DateTime<Utc>) -> Vec<ObservationRow> {
     const ROWS: i64 = 200;

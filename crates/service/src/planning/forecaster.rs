@@ -220,7 +220,11 @@ impl Forecaster {
         *lock(&self.running) = None;
         match ended? {
             Ended::Whole => row.forecast.state = ForecastState::Done,
-            Ended::Stopped => return Ok(true),
+            Ended::Stopped => {
+                // What is in memory has coarse sites among those that are done.
+                self.close(&row.forecast.id);
+                return Ok(true);
+            }
             Ended::Failed(why) => {
                 row.forecast.state = ForecastState::Failed;
                 row.forecast.coarse = false;
@@ -246,7 +250,7 @@ impl Forecaster {
         row.forecast.state = ForecastState::Running;
         (row.forecast.sites_done, row.forecast.sites_reused) = (0, 0);
         row.losses.clear();
-        let mut grids = self.first_look(store, row, &plan).await?;
+        let mut grids = self.first_look(store, row, (&plan, running)).await?;
         let mut opened = None;
         for (n, site) in plan.sites.iter().enumerate() {
             if !store.note_forecast(&row.forecast, &row.losses).await? {
@@ -293,15 +297,16 @@ impl Forecaster {
         self: &Arc<Self>,
         store: &Store,
         row: &mut ForecastRow,
-        plan: &Arc<Plan>,
+        (plan, running): (&Arc<Plan>, &Arc<Running>),
     ) -> Result<Vec<Arc<Grid>>, StoreError> {
-        let of = Arc::clone(plan);
+        let (of, state) = (Arc::clone(plan), Arc::clone(running));
         let made = self.run_blocking(move |me| {
             if of.sites.iter().all(|site| me.losses.has(&of.key(&me.ground, site))) {
                 return Ok(None);
             }
             let coarse = |site: &Placed| {
-                let made = me.pool.install(|| of.coarse_key(&me.ground, site).computed(&me.ground, &|_, _| true));
+                let goes_on = |_: usize, _: usize| !state.stopped.load(Ordering::Relaxed);
+                let made = me.pool.install(|| of.coarse_key(&me.ground, site).computed(&me.ground, &goes_on));
                 made.map(Arc::new).map_err(|why| Ended::Failed(format!("{}: {why}", site.name)))
             };
             let grids: Vec<Arc<Grid>> = of.sites.iter().map(coarse).collect::<Result<_, _>>()?;

@@ -206,3 +206,70 @@ impl Feeder {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use api::message::Message;
+    use serde_json::json;
+
+    use super::*;
+
+    fn written(id: &str, minute: u32, counter: u32, kind: &str) -> WrittenMessage {
+        let message: Message = serde_json::from_value(json!({
+            "type": kind, "id": id, "time": format!("2026-05-04T09:{minute:02}:00Z"), "estate": "tarnsey", "fleet": "tide",
+            "device": { "eui": "02b0090000000001", "name": "tide" },
+            "frame": { "counter": counter, "port": 2, "confirmed": false, "payload": "01" },
+            "radio": { "region": "EU868", "data_rate": 3, "spreading_factor": 9, "bandwidth_khz": 125,
+                "frequency_mhz": 868.1, "airtime_ms": 100.0, "power_dbm": 12.0 },
+            "readings": {}, "warnings": [],
+            "heard_by": [{ "gateway": "02a1f00000000001", "name": "g", "rssi_dbm": -101.0, "snr_db": 2.5 }],
+            "code": "silent", "wants_attention": false, "why": "", "evidence": [], "next_step": null
+        }))
+        .unwrap();
+        WrittenMessage { estate_id: 7, message, json: String::new() }
+    }
+
+    const FIRST: &str = "01KBA7Q2V9ZB3W4X5Y6Z7A8B9C";
+    const SECOND: &str = "01KBA7Q2V9ZB3W4X5Y6Z7A8B9D";
+    const THIRD: &str = "01KBA7Q2V9ZB3W4X5Y6Z7A8B9E";
+
+    #[test]
+    fn a_group_names_rows_by_their_messages_and_marks_the_last() {
+        let mut group = Group::default();
+        group.take(&written(FIRST, 0, 10, "uplink"));
+        group.take(&written(THIRD, 11, 13, "uplink"));
+        // One that was decoded late comes after one that is younger.
+        group.take(&written(SECOND, 2, 11, "uplink"));
+        assert_eq!(group.mark.as_deref(), Some(THIRD));
+        assert_eq!(group.rows.len(), 3);
+        let (first, second) = (&group.rows[0], &group.rows[1]);
+        assert_eq!((first.estate_id, first.uplinks, first.lost, first.power_dbm), (7, 1, 0, Some(12.0)));
+        assert_eq!((second.uplinks, second.lost), (1, 2), "two of the counter are missing");
+        let message = Ulid::from_string(FIRST).unwrap();
+        assert_eq!(first.id.random(), message.random());
+        assert_eq!(first.id.timestamp_ms(), 1_777_885_200_000, "its own time, not that of its name");
+        assert_eq!(first.heard.len(), 1);
+    }
+
+    #[test]
+    fn what_is_no_uplink_is_passed_over_and_one_read_twice_has_one_name() {
+        let mut group = Group::default();
+        group.take(&written(FIRST, 0, 10, "notice"));
+        assert!(group.rows.is_empty() && group.mark.is_none());
+        group.take(&written(FIRST, 0, 10, "uplink"));
+        let mut again = Group::default();
+        again.take(&written(FIRST, 0, 10, "uplink"));
+        assert_eq!(group.rows, again.rows);
+    }
+
+    #[test]
+    fn of_a_device_that_stands_still_few_are_kept() {
+        let mut group = Group::default();
+        for minute in 0..60 {
+            let id = Ulid::from_parts(1_777_885_200_000 + u64::from(minute), 1).to_string();
+            group.take(&written(&id, minute, minute, "uplink"));
+        }
+        assert_eq!(group.rows.len(), 6);
+        assert_eq!(group.rows.iter().map(|row| u32::from(row.uplinks)).sum::<u32>(), 51, "nine more wait for the next");
+    }
+}

@@ -237,3 +237,47 @@ pub(crate) fn signal(levels: &[(i64, f64)], (device, gateway): (String, String))
         steps: found.iter().filter_map(step).collect(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const NOON_S: i64 = 1_777_896_000;
+
+    #[test]
+    fn a_signal_is_told_by_the_hour_with_its_steps() {
+        let level = |hour: i64| if hour < 240 { -120.0 } else { -127.0 };
+        let fading = |n: i64| (n * 31 % 11) as f64 / 5.0 - 1.0;
+        let levels: Vec<(i64, f64)> = (0..480 * 4).map(|n| (NOON_S + n * 900, level(n / 4) + fading(n))).collect();
+        let told = signal(&levels, ("tide-05".into(), "mast".into()));
+        assert_eq!((told.points.len(), told.points[0].uplinks), (480, 4));
+        assert_eq!(told.points[0].at_ms, NOON_S * 1000);
+        assert!((told.points[0].level_db + 120.0).abs() < 1.1);
+        let [step] = told.steps.as_slice() else { panic!("{:?}", told.steps) };
+        assert!((step.after_db - step.before_db + 7.0).abs() < 0.5, "{step:?}");
+        let none = signal(&[], ("tide-05".into(), "mast".into()));
+        assert!(none.points.is_empty() && none.steps.is_empty());
+    }
+
+    #[test]
+    fn gateways_have_names_or_else_their_eui() {
+        let names = Names::new([(7, Some("mast".to_owned())), (9, None)].into_iter());
+        assert_eq!((names.gateway(7), names.gateway(9)), ("mast".into(), "0000000000000009".into()));
+        assert_eq!(names.gateway(11), "000000000000000b", "one that heard nothing yet");
+        let hexagon = Hexagon { index: 0x0891_9618_0237_ffff, value: 0.0, spread: None, uplinks: 3, unheard: 1 };
+        let told = super::hexagon(Quantity::BestGateway, &hexagon, &names).unwrap();
+        assert_eq!((told.words.as_str(), told.index.as_str()), ("mast", "89196180237ffff"));
+        assert!(super::hexagon(Quantity::Rssi, &Hexagon { index: 5, ..hexagon }, &names).is_none());
+    }
+
+    #[test]
+    fn a_change_is_told_with_its_day_and_what_to_do() {
+        let step = coverage::survey::steps::Step { at_s: NOON_S, before_db: 0.0, after_db: -6.0 };
+        let whose = coverage::survey::changes::Whose::Device(7);
+        let found = Change { whose, step, links: 2, of: 3 };
+        let told = change(&found, (ChangedKind::Device, Eui64(7), "tide-05".into()));
+        assert_eq!((told.change_db, told.links, told.of), (-6.0, 2, 3));
+        assert_eq!(told.since.timestamp(), NOON_S);
+        assert!(told.what.starts_with("tide-05 is 6.0 dB weaker") && told.next_step.contains("antenna"), "{told:?}");
+    }
+}
