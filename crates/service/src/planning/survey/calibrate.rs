@@ -159,7 +159,26 @@ pub(crate) fn names(gateways: &[GatewaySite]) -> BTreeMap<u64, String> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::opened::tests::{empty, row};
     use super::*;
+
+    #[test]
+    fn spots_are_told_apart_by_place_device_and_gateway() {
+        let survey = empty();
+        let heard = |n: u64| if n < 2 { vec![(1, -90.0), (2, -110.0)] } else { vec![(1, -90.0)] };
+        let rows: Vec<_> = (1..20).map(|n| row(n, &heard(n))).collect();
+        survey.extend(rows.iter());
+        let gateways = HashMap::from([(1, 6.0), (2, 6.0), (3, 6.0)]);
+        let spots = Spots::of(&survey, &Filter::default(), (&gateways, ONE_PLACE));
+        let mut found: Vec<Middle> = spots.middles().collect();
+        found.sort_by_key(|middle| middle.gateway);
+        let [first, second] = found.as_slice() else { panic!("gateway 3 never listened") };
+        // As if it had sent with 14 dBm: it sent with 10. RSSI holds a little noise.
+        assert!((first.dbm + 90.0 - 4.0 + 0.5).abs() < 0.1 && !first.at_most, "{}", first.dbm);
+        // One of nineteen was heard, and the others were too weak: below -124.5 dBm, and 4 dB more.
+        assert!(second.at_most && (second.dbm + 120.5).abs() < 0.2, "{}", second.dbm);
+        assert_eq!((first.uplinks, second.uplinks), (19, 19));
+    }
 
     #[test]
     fn silence_lowers_the_middle_and_more_of_it_is_a_limit() {

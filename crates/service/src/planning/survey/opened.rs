@@ -140,3 +140,70 @@ impl OpenSurvey {
         Some(kept)
     }
 }
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+
+    pub(crate) const NOON_MS: u64 = 1_777_896_000_000;
+    pub(crate) const DEVICE: u64 = 0x02b0_0900_0000_0001;
+
+    /// A survey of one registered device at 54.7, 3.9, without observations.
+    pub(crate) fn empty() -> OpenSurvey {
+        let device = SurveyedDevice {
+            dev_eui: lorawan::Eui64(DEVICE),
+            name: "tide-05".into(),
+            fleet: "tide".into(),
+            region: Region::Eu868,
+            place: Some((54.7, 3.9)),
+        };
+        OpenSurvey {
+            devices: vec![device],
+            by_eui: HashMap::from([(DEVICE, 0)]),
+            imports: HashMap::new(),
+            cut: false,
+            read_until: Ulid::from_parts(NOON_MS, 0),
+            record: RwLock::default(),
+            hexagons: Mutex::default(),
+        }
+    }
+
+    /// An uplink so many minutes after noon that these gateways heard.
+    pub(crate) fn row(minute: u64, heard: &[(u64, f32)]) -> ObservationRow {
+        let one = |(gateway, rssi_dbm): &(u64, f32)| store::HeardRow {
+            gateway: lorawan::Eui64(*gateway),
+            rssi_dbm: *rssi_dbm,
+            snr_db: 9.0,
+        };
+        ObservationRow {
+            estate_id: 1,
+            id: Ulid::from_parts(NOON_MS + minute * 60_000, 7),
+            dev_eui: lorawan::Eui64(DEVICE),
+            import_id: None,
+            told_place: None,
+            data_rate: 5,
+            needed_snr_db: -7.5,
+            power_dbm: Some(10.0),
+            uplinks: 1,
+            lost: 0,
+            heard: heard.iter().map(one).collect(),
+        }
+    }
+
+    #[test]
+    fn it_grows_by_what_is_new_and_knows_its_devices() {
+        let survey = empty();
+        let stranger = ObservationRow { dev_eui: lorawan::Eui64(77), ..row(3, &[(1, -90.0)]) };
+        let before = ObservationRow { id: Ulid::from_parts(NOON_MS - 1, 0), ..row(0, &[(1, -90.0)]) };
+        survey.extend([row(1, &[(1, -90.0)]), row(2, &[(1, -92.0)]), stranger, before].iter());
+        assert_eq!(survey.record().len(), 2, "a device that is not registered and what was read before are left out");
+        let hexagons = survey.hexagons(9, Quantity::Rssi, &Filter::default()).unwrap();
+        let here = Place { latitude_deg: 54.7, longitude_deg: 3.9 };
+        let uplinks = || hexagons.read().unwrap().at(here).map(|hexagon| hexagon.uplinks);
+        assert_eq!(uplinks(), Some(2), "it stands where it is registered");
+        survey.extend([row(4, &[(1, -94.0)])].iter());
+        assert!(survey.hexagons(9, Quantity::Rssi, &Filter::default()).is_some());
+        assert_eq!(uplinks(), Some(3), "the same hexagons have grown");
+        assert!(survey.hexagons(16, Quantity::Rssi, &Filter::default()).is_none());
+    }
+}
