@@ -107,7 +107,9 @@
   {#if measured.value}
     {@const said = measured.value}
     <p class="mt-3 text-sm" data-middle>
-      Measured in the last seven days less forecast, in {said.compared} hexagons and gateways: <span class="font-semibold tabular-nums">{db(said.middle_db)}</span> in the middle,
+      Measured in the last seven days less forecast, in {said.compared} hexagons and gateways:
+      <span class="font-semibold tabular-nums">{db(said.middle_db)}</span>
+      in the middle,
       <span class="tabular-nums">{said.spread_db?.toFixed(1) ?? "–"} dB</span> around it.
       {#each said.gateways as one (one.gateway_eui)}<span class="ml-3 whitespace-nowrap tabular-nums">{one.gateway} {db(one.middle_db)}</span>{/each}
     </p>
