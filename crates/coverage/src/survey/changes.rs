@@ -76,7 +76,9 @@ pub fn changes(record: &Record) -> Vec<Change> {
     }
     for device in devices {
         let of_it = |(of, _): &(u64, u64)| *of == device;
-        for step in steps(&links.pooled(&of_it), LEAST_DB) {
+        let pooled: Values =
+            links.0.range((device, 0)..=(device, u64::MAX)).flat_map(|(_, values)| values.iter().copied()).collect();
+        for step in steps(&pooled, LEAST_DB) {
             let (changed, of) = links.changed(&step, &of_it);
             if changed > 0 {
                 found.push(Change { whose: Whose::Device(device), step, links: changed, of });

@@ -86,7 +86,7 @@ fn row(written: &WrittenMessage, seen: Evidence, (uplinks, lost): (u16, u16)) ->
 impl Feeder {
     /// Works until the service stops.
     pub(crate) async fn run(self) {
-        let mut listener = self.live.listen();
+        let mut listener = self.live.listen_within();
         let mut group = Group::default();
         let mut tick = tokio::time::interval(EVERY);
         let mut prune = tokio::time::interval_at(tokio::time::Instant::now() + PRUNE_EVERY, PRUNE_EVERY);
