@@ -69,7 +69,7 @@ pub use people::tokens::{TokenRow, TokenToMake};
 pub use plans::{ForecastRow, PlanKind};
 pub use readings::{JudgedSeries, ReadingRow};
 pub use rounds::{DueDownlink, PlannedDownlink};
-pub use rows::first_name_at;
+pub use rows::{first_name_at, moment_of_name};
 pub use state::gateway_config;
 pub use survey::{HeardRow, ObservationRow, SurveyedDevice};
 pub use vault::{Vault, VaultError};

@@ -6,10 +6,9 @@ use domain::input::stored_tag;
 use lorawan::Eui64;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySql, QueryBuilder, Row as _};
-use ulid::Ulid;
 
 use crate::people::access_filter::limit_to;
-use crate::rows::{eui_bytes, first_name_at, json};
+use crate::rows::{eui_bytes, first_name_at, json, moment_of_name};
 use crate::{AccessFilter, EstateId, Store, StoreError, WrittenMessage};
 
 /// Which messages, and in which order.
@@ -116,8 +115,7 @@ impl Store {
     /// If the database does not answer.
     pub async fn newest_message(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
         let id: Option<String> = sqlx::query_scalar("SELECT MAX(id) FROM messages").fetch_one(&self.pool).await?;
-        let ms = id.and_then(|id| Ulid::from_string(&id).ok()).map(|id| id.timestamp_ms());
-        Ok(ms.and_then(|ms| DateTime::from_timestamp_millis(i64::try_from(ms).ok()?)))
+        Ok(id.and_then(|id| moment_of_name(&id)))
     }
 
     /// An estate's messages after one of them, oldest first: what a listener has missed.

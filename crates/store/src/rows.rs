@@ -73,6 +73,12 @@ where
     query.push(")")
 }
 
+/// The moment that the name of a message begins with; `None` if it is not such a name.
+pub fn moment_of_name(name: &str) -> Option<DateTime<Utc>> {
+    let ms = Ulid::from_string(name).ok()?.timestamp_ms();
+    DateTime::from_timestamp_millis(i64::try_from(ms).ok()?)
+}
+
 /// Names of messages sort by time: the first that one of this moment can have.
 pub fn first_name_at(at: DateTime<Utc>) -> String {
     Ulid::from_parts(at.timestamp_millis().unsigned_abs(), 0).to_string()

@@ -117,7 +117,12 @@ pub(crate) fn keep_all(
 }
 
 /// Keeps summaries, partitions and doubts up to date until the service stops.
-pub(crate) async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Doubts>, stopping: CancellationToken) {
+pub(crate) async fn keep(
+    store: Store,
+    (directory, doubts): (Arc<Directory>, Arc<Doubts>),
+    survey_kept_for: TimeDelta,
+    stopping: CancellationToken,
+) {
     let mut often = tokio::time::interval(EVERY);
     let mut looked: Option<i64> = None;
     let mut pruned: Option<Instant> = None;
@@ -145,7 +150,10 @@ pub(crate) async fn keep(store: Store, directory: Arc<Directory>, doubts: Arc<Do
                 let newest = store.newest_message().await?;
                 let at_start = *newest_at_start.get_or_insert(newest);
                 match keep_all(now, clock::calm_for(), at_start, newest) {
-                    None => store.prune(now).await?,
+                    None => {
+                        store.prune(now).await?;
+                        while store.prune_observations(now - survey_kept_for).await? > 0 {}
+                    }
                     Some(why) => {
                         tracing::warn!("nothing old is taken out of the history for now: {why}");
                         return Ok(());

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use chrono::Utc;
+use chrono::{TimeDelta, Utc};
 use store::Store;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -56,11 +56,12 @@ pub(crate) fn start(
         news: Arc::clone(&shared.rounds),
         stopping: stopping.clone(),
     };
+    let survey_kept_for = TimeDelta::days(i64::from(options.survey_days));
     let feeder = Feeder {
         store: store.clone(),
         live: Arc::clone(&shared.live),
         surveys: Arc::clone(&shared.surveys),
-        keep_days: options.survey_days,
+        kept_for: survey_kept_for,
         stopping: stopping.clone(),
     };
     let doubts = Arc::clone(&shared.doubts);
@@ -69,7 +70,7 @@ pub(crate) fn start(
         tokio::spawn(clear_removed(store.clone(), stopping.clone())),
         tokio::spawn(gateway_news::run(presence, store.clone(), live, directory(), stopping.clone())),
         tokio::spawn(keep_certificates(authority, identities, credentials, stopping.clone())),
-        tokio::spawn(summaries::keep(store.clone(), directory(), doubts, stopping.clone())),
+        tokio::spawn(summaries::keep(store.clone(), (directory(), doubts), survey_kept_for, stopping.clone())),
         tokio::spawn(worker.run()),
         tokio::spawn(rounds.run()),
         tokio::spawn(feeder.run()),

@@ -7,9 +7,9 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{TimeDelta, Utc};
 use domain::coverage::survey::{Evidence, Thinner, evidence};
-use store::{HeardRow, ObservationRow, Store, StoreError, WrittenMessage, first_name_at};
+use store::{HeardRow, ObservationRow, Store, StoreError, WrittenMessage, first_name_at, moment_of_name};
 use tokio::sync::broadcast::error::RecvError;
 use tokio_util::sync::CancellationToken;
 use ulid::Ulid;
@@ -27,16 +27,14 @@ const PAUSE: Duration = Duration::from_millis(20);
 const RETRY: Duration = Duration::from_secs(5);
 /// At the start the last messages are read again: some of them may have been decoded late.
 const AGAIN: TimeDelta = TimeDelta::minutes(10);
-/// How often old observations are deleted.
-const PRUNE_EVERY: Duration = Duration::from_secs(3600);
 
 /// Feeds the survey.
 pub(crate) struct Feeder {
     pub store: Store,
     pub live: Arc<Live>,
     pub surveys: Arc<Surveys>,
-    /// Days that observations are kept.
-    pub keep_days: u32,
+    /// How long observations are kept.
+    pub kept_for: TimeDelta,
     pub stopping: CancellationToken,
 }
 
@@ -89,7 +87,6 @@ impl Feeder {
         let mut listener = self.live.listen_within();
         let mut group = Group::default();
         let mut tick = tokio::time::interval(EVERY);
-        let mut prune = tokio::time::interval_at(tokio::time::Instant::now() + PRUNE_EVERY, PRUNE_EVERY);
         let mut from = Some(AGAIN);
         loop {
             if let Some(again) = from {
@@ -122,10 +119,6 @@ impl Feeder {
                     Err(RecvError::Closed) => return,
                 },
                 _ = tick.tick() => true,
-                _ = prune.tick() => {
-                    self.prune().await;
-                    false
-                }
                 () = self.stopping.cancelled() => {
                     if let Err(why) = self.store(&mut group).await {
                         tracing::debug!("the last observations are taken in at the next start: {why}");
@@ -154,16 +147,10 @@ impl Feeder {
     /// Reads what was missed from the history of messages.
     async fn catch_up(&self, group: &mut Group, again: TimeDelta) -> Result<(), StoreError> {
         self.store(group).await?;
-        let oldest = first_name_at(self.oldest());
+        let oldest = first_name_at(Utc::now() - self.kept_for);
         let mut after = match self.store.survey_mark().await? {
             Some(mark) if again.is_zero() => mark,
-            Some(mark) => Ulid::from_string(&mark)
-                .ok()
-                .and_then(|id| {
-                    let at = DateTime::from_timestamp_millis(i64::try_from(id.timestamp_ms()).ok()?)?;
-                    Some(first_name_at(at - again))
-                })
-                .unwrap_or(mark),
+            Some(mark) => moment_of_name(&mark).map_or(mark, |at| first_name_at(at - again)),
             None => oldest.clone(),
         };
         after = after.max(oldest);
@@ -180,29 +167,6 @@ impl Feeder {
                 return Ok(());
             }
             tokio::time::sleep(PAUSE).await;
-        }
-    }
-
-    fn oldest(&self) -> DateTime<Utc> {
-        Utc::now() - TimeDelta::days(i64::from(self.keep_days))
-    }
-
-    async fn prune(&self) {
-        // With a wrong clock everything would be old.
-        if crate::clock::calm_for() < PRUNE_EVERY {
-            return;
-        }
-        let pruned = async {
-            while self.store.prune_observations(self.oldest()).await? > 0 {
-                tokio::time::sleep(PAUSE).await;
-            }
-            Ok::<_, StoreError>(())
-        };
-        tokio::select! {
-            done = pruned => if let Err(why) = done {
-                tracing::warn!("old observations of the survey are still there: {why}");
-            },
-            () = self.stopping.cancelled() => {}
         }
     }
 }
