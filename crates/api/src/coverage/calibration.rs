@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use lorawan::Eui64;
+use lorawan::region::Region;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -17,6 +18,10 @@ pub struct NewCalibration {
     /// The model that is calibrated.
     #[serde(default)]
     pub model: PathModel,
+    /// The region, whose first frequency counts.
+    #[serde(default = "eu868")]
+    #[schema(value_type = String, example = "EU868")]
+    pub region: Region,
     /// The share of the time for which its losses are not exceeded, in percent; of models that know it.
     #[serde(default = "half")]
     #[schema(minimum = 1, maximum = 99, example = 50.0)]
@@ -31,6 +36,10 @@ pub struct NewCalibration {
     /// Only on uplinks before this time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until: Option<DateTime<Utc>>,
+}
+
+fn eu868() -> Region {
+    Region::Eu868
 }
 
 fn half() -> f64 {

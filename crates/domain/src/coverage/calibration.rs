@@ -87,14 +87,15 @@ pub fn told(
 /// If it is.
 pub fn fits(calibration: &Calibration, wanted: &NewForecast) -> Result<(), Problem> {
     let of = &calibration.wanted;
-    let (made, asked) =
-        ((of.model, of.time_percent, of.places_percent), (wanted.model, wanted.time_percent, wanted.places_percent));
+    let made = (of.model, of.region, of.time_percent, of.places_percent);
+    let asked = (wanted.model, wanted.region, wanted.time_percent, wanted.places_percent);
     if made == asked {
         return Ok(());
     }
     let for_what = format!(
-        "it was made for {} with {} % of time and {} % of places; a forecast takes the calibration of its own model",
+        "it was made for {} in {} with {} % of time and {} % of places; a forecast takes the calibration of its own model",
         of.model.label(),
+        of.region,
         of.time_percent,
         of.places_percent
     );
@@ -115,6 +116,7 @@ pub fn by_class_db(calibration: &Calibration) -> BTreeMap<u16, f64> {
 #[cfg(test)]
 mod tests {
     use coverage::survey::calibration::Correction;
+    use lorawan::region::Region;
 
     use super::*;
 
@@ -141,6 +143,8 @@ mod tests {
         assert_eq!(fits(&told, &NewForecast::default()), Ok(()));
         let why = fits(&told, &NewForecast { places_percent: 90.0, ..NewForecast::default() }).unwrap_err();
         assert!(why.to_string().contains("50 % of places"), "{why}");
+        let why = fits(&told, &NewForecast { region: Region::Us915, ..NewForecast::default() }).unwrap_err();
+        assert!(why.to_string().contains("in EU868"), "{why}");
         assert_eq!(class_name(99), "class 99");
     }
 

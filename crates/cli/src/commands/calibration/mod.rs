@@ -3,6 +3,7 @@
 use anyhow::Result;
 use api::coverage::calibration::{Calibration, ForecastErrors, NewCalibration};
 use clap::{Args, Subcommand};
+use lorawan::region::Region;
 
 use crate::args::ListArgs;
 use crate::args::moment::Moment;
@@ -39,6 +40,9 @@ pub(crate) struct CalibrationAddArgs {
     /// The model.
     #[arg(long = "path-model", value_enum, default_value = "p1812")]
     model: ModelWord,
+    /// The region, whose first frequency counts.
+    #[arg(long, default_value = "EU868")]
+    region: Region,
     /// For this share of the time its losses are no greater, in percent, 1 to 99; of models that know it.
     #[arg(long, value_name = "PERCENT", default_value_t = 50.0)]
     time: f64,
@@ -114,6 +118,7 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: CalibrationVerb, yes: 
             let wanted = NewCalibration {
                 name: args.name,
                 model: path_model(args.model),
+                region: args.region,
                 time_percent: args.time,
                 places_percent: args.places,
                 since: args.since.map(Moment::since),

@@ -14,7 +14,6 @@ use coverage::link::path::{Calibrated, Method};
 use coverage::survey::calibration::Calibration as Made;
 use domain::coverage::calibration::{check, told};
 use domain::coverage::forecast::check as check_forecast;
-use lorawan::region::Region;
 use store::{DeviceQuery, PlanKind};
 
 use crate::http::app::App;
@@ -96,6 +95,7 @@ pub(crate) async fn add_calibration(
 async fn calibrated(app: &App, estate: &WholeEstate, wanted: &NewCalibration) -> Result<Calibration, Refusal> {
     let model = NewForecast {
         model: wanted.model,
+        region: wanted.region,
         time_percent: wanted.time_percent,
         places_percent: wanted.places_percent,
         ..NewForecast::default()
@@ -112,7 +112,7 @@ async fn calibrated(app: &App, estate: &WholeEstate, wanted: &NewCalibration) ->
         let method = Method {
             terrain: ground.terrain(),
             model: &computed.model,
-            frequency_mhz: domain::coverage::forecast::first_frequency_mhz(Region::Eu868),
+            frequency_mhz: computed.frequency_mhz,
             step_m: STEP_M,
             rates: &computed.rates,
             judgement: &computed.judgement,
