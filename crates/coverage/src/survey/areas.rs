@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use h3o::{CellIndex, LatLng, Resolution};
+use h3o::CellIndex;
 
+use super::hexagons::CellFinder;
 use super::median;
 use super::record::{Filter, Record, Seen};
 use crate::geo::Place;
@@ -68,19 +69,14 @@ struct Tally {
 
 impl Tally {
     fn add(&mut self, seen: Seen<'_>, place: Place, gateway: Option<u64>) {
-        let (uplinks, lost) = seen.counts();
+        let (uplinks, lost) = seen.heard_and_not(gateway);
         self.devices.insert(seen.device());
         self.places.push(place);
-        let Some(best) = seen.by(gateway) else {
-            self.lost = self.lost.saturating_add(uplinks);
-            return;
-        };
         self.uplinks = self.uplinks.saturating_add(uplinks);
-        if gateway.is_none() {
-            self.lost = self.lost.saturating_add(lost);
-        }
+        self.lost = self.lost.saturating_add(lost);
+        let Some(best) = seen.by(gateway) else { return };
         self.by_two += if seen.heard_count() > 1 { uplinks } else { 0 };
-        self.margins_db.push(f64::from(best.snr_db) - seen.needed_snr_db() + seen.reserve_db());
+        self.margins_db.push(seen.margin_db(&best) + seen.reserve_db());
         *self.best.entry(best.gateway).or_default() += uplinks;
     }
 
@@ -121,12 +117,11 @@ impl Tally {
 
 /// The areas of a record, the worst first. A resolution of H3 outside 0 to 15 has none.
 pub fn areas(record: &Record, filter: &Filter, resolution: u8) -> Vec<FoundArea> {
-    let Ok(resolution) = Resolution::try_from(resolution) else { return Vec::new() };
+    let Some(mut finder) = CellFinder::new(resolution) else { return Vec::new() };
     let mut cells: HashMap<CellIndex, Tally> = HashMap::new();
     for seen in record.seen(filter, 0) {
-        let Some(place) = seen.place() else { continue };
-        let Ok(there) = LatLng::new(place.latitude_deg, place.longitude_deg) else { continue };
-        cells.entry(there.to_cell(resolution)).or_default().add(seen, place, filter.gateway);
+        let (Some(place), Some(cell)) = (seen.place(), finder.cell(seen)) else { continue };
+        cells.entry(cell).or_default().add(seen, place, filter.gateway);
     }
     let kinds: BTreeMap<CellIndex, AreaKind> =
         cells.iter_mut().filter_map(|(cell, tally)| Some((*cell, tally.kind()?))).collect();

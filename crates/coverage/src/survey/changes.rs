@@ -64,7 +64,8 @@ pub fn changes(record: &Record) -> Vec<Change> {
     let mut found = Vec::new();
     for gateway in gateways {
         let of_it = |(_, of): &(u64, u64)| *of == gateway;
-        for step in steps(&links.pooled(&of_it), LEAST_DB) {
+        let its_links = links.0.iter().filter(|(link, _)| of_it(link)).map(|(_, values)| values);
+        for step in steps(&pooled(its_links), LEAST_DB) {
             let (changed, of) = links.changed(&step, &of_it);
             // Of one link nobody can tell which end has changed.
             if of < 2 || (changed as f64) < MOST_LINKS * of as f64 {
@@ -76,9 +77,8 @@ pub fn changes(record: &Record) -> Vec<Change> {
     }
     for device in devices {
         let of_it = |(of, _): &(u64, u64)| *of == device;
-        let pooled: Values =
-            links.0.range((device, 0)..=(device, u64::MAX)).flat_map(|(_, values)| values.iter().copied()).collect();
-        for step in steps(&pooled, LEAST_DB) {
+        let its_links = links.0.range((device, 0)..=(device, u64::MAX)).map(|(_, values)| values);
+        for step in steps(&pooled(its_links), LEAST_DB) {
             let (changed, of) = links.changed(&step, &of_it);
             if changed > 0 {
                 found.push(Change { whose: Whose::Device(device), step, links: changed, of });
@@ -87,6 +87,11 @@ pub fn changes(record: &Record) -> Vec<Change> {
     }
     found.sort_by_key(|change| (change.step.at_s, change.whose));
     found
+}
+
+/// The values of some links together.
+fn pooled<'a>(links: impl Iterator<Item = &'a Values>) -> Values {
+    links.flatten().copied().collect()
 }
 
 impl Links {
@@ -106,10 +111,6 @@ impl Links {
             values.iter_mut().for_each(|(_, level)| *level -= middle);
         }
         links
-    }
-
-    fn pooled(&self, of: &impl Fn(&(u64, u64)) -> bool) -> Values {
-        self.0.iter().filter(|(link, _)| of(link)).flat_map(|(_, values)| values.iter().copied()).collect()
     }
 
     /// How many links have changed at a step, and how many were heard before and after.

@@ -1,9 +1,9 @@
 //! What was measured around a place: its hexagon by every quantity, and each gateway that was listening.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
-use super::hexagons::{Hexagon, Quantity, Tally, index_at};
-use super::record::{Filter, Record, Seen};
+use super::hexagons::{CellFinder, Hexagon, Quantity, Tally, index_at};
+use super::record::{Filter, Record};
 use crate::geo::Place;
 
 /// The hexagon of a place.
@@ -34,13 +34,15 @@ pub struct HeardHere {
 
 /// The hexagon of a place; with nothing in it if nothing was measured there, or there is no such resolution of H3.
 pub fn here(record: &Record, filter: &Filter, (place, resolution): (Place, u8)) -> Here {
-    let Some(index) = index_at(place, resolution) else { return Here::default() };
+    let (Some(index), Some(mut finder)) = (index_at(place, resolution), CellFinder::new(resolution)) else {
+        return Here::default();
+    };
     let numbers = record.numbers();
     let gateways: Vec<u64> = filter.gateway.map_or_else(|| record.gateways().to_vec(), |gateway| vec![gateway]);
     let mut by_quantity: Vec<(Quantity, Tally)> = Quantity::ALL.map(|quantity| (quantity, Tally::default())).into();
     let mut by_gateway: BTreeMap<u64, [Tally; 2]> = gateways.into_iter().map(|eui| (eui, Default::default())).collect();
     let mut devices = BTreeSet::new();
-    for seen in within(record, filter, (index, resolution)) {
+    for seen in record.seen(filter, 0).filter(|seen| finder.index(*seen) == Some(index)) {
         devices.insert(seen.device());
         for (quantity, tally) in &mut by_quantity {
             tally.add(seen, *quantity, (filter.gateway, numbers));
@@ -63,27 +65,6 @@ pub fn here(record: &Record, filter: &Filter, (place, resolution): (Place, u8)) 
     let strength = |one: &HeardHere| one.rssi_dbm.unwrap_or(f64::MIN);
     gateways.sort_by(|a, b| strength(b).total_cmp(&strength(a)));
     Here { values: values.collect(), gateways, devices }
-}
-
-/// The observations in a hexagon.
-fn within<'a>(
-    record: &'a Record,
-    filter: &'a Filter,
-    (index, resolution): (u64, u8),
-) -> impl Iterator<Item = Seen<'a>> {
-    // Most devices stand still.
-    let mut known: HashMap<u64, (Place, bool)> = HashMap::new();
-    record.seen(filter, 0).filter(move |seen| {
-        let Some(at) = seen.place() else { return false };
-        match known.get(&seen.device()).filter(|(was, _)| *was == at) {
-            Some((_, is_here)) => *is_here,
-            None => {
-                let is_here = index_at(at, resolution) == Some(index);
-                known.insert(seen.device(), (at, is_here));
-                is_here
-            }
-        }
-    })
 }
 
 #[cfg(test)]

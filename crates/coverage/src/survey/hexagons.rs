@@ -6,7 +6,7 @@ use h3o::{CellIndex, LatLng, Resolution};
 
 use super::record::{Filter, Record, Seen};
 use crate::area::legend::{Legend, Scale};
-use crate::geo::{Extent, Place};
+use crate::geo::Place;
 
 /// What hexagons are coloured by: of the best gateway, or of the one that the filter names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -127,7 +127,6 @@ pub struct Hexagons {
     cells: HashMap<CellIndex, Tally>,
     /// The observations of the record that are in it.
     taken: usize,
-    extent: Option<Extent>,
 }
 
 /// The hexagon of a place.
@@ -135,32 +134,55 @@ fn cell_of(place: Place, resolution: Resolution) -> Option<CellIndex> {
     Some(LatLng::new(place.latitude_deg, place.longitude_deg).ok()?.to_cell(resolution))
 }
 
+/// Finds the hexagons of observations. Most devices stand still, so that the last one of each is remembered.
+#[derive(Debug)]
+pub struct CellFinder {
+    resolution: Resolution,
+    last: HashMap<u64, (Place, CellIndex)>,
+}
+
+impl CellFinder {
+    /// For a resolution of H3, 0 to 15; `None` if there is no such one.
+    pub fn new(resolution: u8) -> Option<Self> {
+        Resolution::try_from(resolution).ok().map(Self::of)
+    }
+
+    fn of(resolution: Resolution) -> Self {
+        Self { resolution, last: HashMap::new() }
+    }
+
+    /// The hexagon of an observation; `None` if its place is not known.
+    pub(super) fn cell(&mut self, seen: Seen<'_>) -> Option<CellIndex> {
+        let place = seen.place()?;
+        if let Some((_, cell)) = self.last.get(&seen.device()).filter(|(was, _)| *was == place) {
+            return Some(*cell);
+        }
+        let cell = cell_of(place, self.resolution)?;
+        self.last.insert(seen.device(), (place, cell));
+        Some(cell)
+    }
+
+    /// The same as its H3 index.
+    pub fn index(&mut self, seen: Seen<'_>) -> Option<u64> {
+        self.cell(seen).map(Into::into)
+    }
+}
+
 impl Hexagons {
     /// None yet, of this resolution of H3, 0 to 15; 10 has sides of some 66 m. `None` if there is no such one.
     pub fn new(resolution: u8, quantity: Quantity, filter: Filter) -> Option<Self> {
         let resolution = Resolution::try_from(resolution).ok()?;
-        Some(Self { resolution, quantity, filter, cells: HashMap::new(), taken: 0, extent: None })
-    }
-
-    /// What they are coloured by.
-    pub fn quantity(&self) -> Quantity {
-        self.quantity
+        Some(Self { resolution, quantity, filter, cells: HashMap::new(), taken: 0 })
     }
 
     /// Takes what the record has more than at the last time.
     pub fn catch_up(&mut self, record: &Record) {
-        let mut before: HashMap<u64, (Place, CellIndex)> = HashMap::new();
-        let filter = std::mem::take(&mut self.filter);
-        for seen in record.seen(&filter, self.taken) {
-            let Some(place) = seen.place() else { continue };
-            // Most devices stand still.
-            let known = before.get(&seen.device()).filter(|(was, _)| *was == place).map(|(_, cell)| *cell);
-            let Some(cell) = known.or_else(|| cell_of(place, self.resolution)) else { continue };
-            before.insert(seen.device(), (place, cell));
-            self.cells.entry(cell).or_default().add(seen, self.quantity, (filter.gateway, record.numbers()));
-            self.extent = Some(self.extent.unwrap_or(Extent::at(place)).with(place));
+        let mut finder = CellFinder::of(self.resolution);
+        for seen in record.seen(&self.filter, self.taken) {
+            let Some(cell) = finder.cell(seen) else { continue };
+            let tally = self.cells.entry(cell).or_default();
+            tally.add(seen, self.quantity, (self.filter.gateway, record.numbers()));
         }
-        self.filter = filter;
         self.taken = record.len();
     }
 
@@ -186,11 +208,6 @@ impl Hexagons {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.cells.is_empty()
-    }
-
-    /// The box of all places that are in them.
-    pub fn extent(&self) -> Option<Extent> {
-        self.extent
     }
 }
 
@@ -223,16 +240,11 @@ impl Tally {
         quantity: Quantity,
         (gateway, numbers): (Option<u64>, &HashMap<u64, u32>),
     ) {
-        let (uplinks, lost) = seen.counts();
-        let Some(heard) = seen.by(gateway) else {
-            self.unheard = self.unheard.saturating_add(uplinks);
-            return;
-        };
+        let (uplinks, unheard) = seen.heard_and_not(gateway);
         self.uplinks = self.uplinks.saturating_add(uplinks);
-        if gateway.is_none() {
-            self.unheard = self.unheard.saturating_add(lost);
-        }
-        let margin_db = f64::from(heard.snr_db) - seen.needed_snr_db();
+        self.unheard = self.unheard.saturating_add(unheard);
+        let Some(heard) = seen.by(gateway) else { return };
+        let margin_db = seen.margin_db(&heard);
         let value = match quantity {
             Quantity::Rssi => f64::from(heard.rssi_dbm),
             Quantity::Snr => f64::from(heard.snr_db),

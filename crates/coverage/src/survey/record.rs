@@ -256,6 +256,18 @@ impl<'a> Seen<'a> {
         (u32::from(self.row.uplinks), u32::from(self.row.lost))
     }
 
+    /// Uplinks that a gateway heard, and those that it did not; of any gateway if none is named, and then with what was lost.
+    pub fn heard_and_not(self, gateway: Option<u64>) -> (u32, u32) {
+        let (uplinks, lost) = self.counts();
+        let lost = if gateway.is_none() { lost } else { 0 };
+        if self.by(gateway).is_some() { (uplinks, lost) } else { (0, uplinks.saturating_add(lost)) }
+    }
+
+    /// By how much a gateway heard it better than its data rate needs, in dB.
+    pub fn margin_db(self, heard: &Heard) -> f64 {
+        f64::from(heard.snr_db) - self.needed_snr_db()
+    }
+
     /// Who heard it.
     pub fn heard(self) -> impl Iterator<Item = Heard> + use<'a> {
         let (first, count) = (self.row.first as usize, usize::from(self.row.count));

@@ -8,8 +8,16 @@ pub mod site;
 pub mod survey;
 pub mod verdict;
 
+use api::ground::GroundExtent;
 use api::problem::{Problem, bad_field};
+use coverage::geo::Extent;
 use coverage::range::RangeError;
+
+/// A box of degrees as it is told.
+pub fn ground_extent(extent: &Extent) -> GroundExtent {
+    let Extent { south_deg, west_deg, north_deg, east_deg } = *extent;
+    GroundExtent { south_deg, west_deg, north_deg, east_deg }
+}
 
 /// A number outside its range, as a problem of a field.
 fn outside(why: &RangeError) -> Problem {

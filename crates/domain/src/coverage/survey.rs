@@ -161,9 +161,9 @@ pub const fn quantity_word(quantity: Quantity) -> SurveyQuantity {
 }
 
 /// A value in words; `gateways` are the names of the numbers of [`Quantity::BestGateway`].
-pub fn quantity_words(quantity: Quantity, value: f64, gateways: &[&str]) -> String {
+pub fn quantity_words(quantity: Quantity, value: f64, gateways: &[impl AsRef<str>]) -> String {
     match quantity {
-        Quantity::BestGateway => gateways.get(value as usize).copied().unwrap_or("?").to_owned(),
+        Quantity::BestGateway => gateways.get(value as usize).map_or("?", AsRef::as_ref).to_owned(),
         Quantity::DataRate => format!("DR{value:.0}"),
         _ => format!("{value:.0}{}", quantity.legend().unit),
     }
@@ -282,7 +282,7 @@ mod tests {
         for quantity in Quantity::ALL {
             assert_eq!(super::quantity(quantity_word(quantity)), quantity);
         }
-        assert_eq!(quantity_words(Quantity::Rssi, -97.0, &[]), "-97 dBm");
+        assert_eq!(quantity_words(Quantity::Rssi, -97.0, &[""; 0]), "-97 dBm");
         assert_eq!(quantity_words(Quantity::BestGateway, 1.0, &["a", "b"]), "b");
         let step = Step { at_s: 0, before_db: 1.0, after_db: -5.2 };
         let change = |whose| Change { whose, step, links: 11, of: 12 };

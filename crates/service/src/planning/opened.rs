@@ -21,6 +21,7 @@ use coverage::terrain::grid::{Grid, Layout};
 use coverage::terrain::relief::Tile;
 use domain::coverage::calibration::{at_gateway_db, by_class_db};
 use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, legend_classes, value_words};
+use domain::coverage::ground_extent;
 use domain::coverage::site::terminal;
 
 use crate::ground::Ground;
@@ -110,13 +111,7 @@ impl Plan {
 
     /// The box that it covers.
     pub(crate) fn extent(&self) -> Option<GroundExtent> {
-        let extent = self.layout.check().ok()?;
-        Some(GroundExtent {
-            south_deg: extent.south_deg,
-            west_deg: extent.west_deg,
-            north_deg: extent.north_deg,
-            east_deg: extent.east_deg,
-        })
+        self.layout.check().ok().as_ref().map(ground_extent)
     }
 
     /// How links are computed one by one.

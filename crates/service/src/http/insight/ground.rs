@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
-use api::ground::{GroundExtent, GroundInfo, Paper, TileQuestion};
+use api::ground::{GroundInfo, Paper, TileQuestion};
 use api::problem::Problem;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::IntoResponse;
 use coverage::terrain::relief::{MAX_LEVEL, Palette, Tile};
+use domain::coverage::ground_extent;
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
@@ -23,12 +24,7 @@ const KEPT: &str = "private, max-age=3600";
 #[utoipa::path(get, path = "/ground", tag = "ground",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = GroundInfo)))]
 pub(crate) async fn show_ground(State(app): State<App>, _entry: RequestContext) -> Answer<GroundInfo> {
-    let extent = app.ground.terrain().extent().map(|extent| GroundExtent {
-        south_deg: extent.south_deg,
-        west_deg: extent.west_deg,
-        north_deg: extent.north_deg,
-        east_deg: extent.east_deg,
-    });
+    let extent = app.ground.terrain().extent().as_ref().map(ground_extent);
     Ok(Json(GroundInfo { extent, max_level: MAX_LEVEL }))
 }
 

@@ -6,7 +6,7 @@ use coverage::geo::Place;
 use coverage::link::budget::Terminal;
 use coverage::link::path::{Link, Method};
 use coverage::survey::calibration::Pair;
-use coverage::survey::hexagons::index_at;
+use coverage::survey::hexagons::CellFinder;
 use coverage::survey::median;
 use coverage::survey::record::Filter;
 use domain::coverage::site::{at_place, terminal};
@@ -56,10 +56,10 @@ impl Spots {
     /// stand still are told apart. Blocks.
     pub(crate) fn of(opened: &OpenSurvey, filter: &Filter, (gateways, resolution): (&HashMap<u64, f64>, u8)) -> Self {
         let record = opened.record();
+        let Some(mut finder) = CellFinder::new(resolution) else { return Self(BTreeMap::new()) };
         let mut all: BTreeMap<(Spot, u64), Measured> = BTreeMap::new();
         for seen in record.seen(filter, 0) {
-            let Some(place) = seen.place() else { continue };
-            let Some(here) = index_at(place, resolution) else { continue };
+            let (Some(place), Some(here)) = (seen.place(), finder.index(seen)) else { continue };
             // Of devices that move, none is better known than another.
             let alone = resolution == ONE_PLACE && !seen.moves();
             let spot = (here, alone.then(|| seen.device()));

@@ -6,7 +6,6 @@ use api::coverage::survey::{
     ChangedKind, HeardThere, HourlyLevel, LeftOut, LevelStep, SignalChange, SignalHistory, Survey, SurveyArea,
     SurveyAreaKind, SurveyHexagon, SurveyLegend, SurveyPlace, SurveyQuantity, SurveyValue, SurveyedGateway,
 };
-use api::ground::GroundExtent;
 use chrono::{DateTime, Utc};
 use coverage::geo::{Extent, Place};
 use coverage::survey::areas::{AreaKind, FoundArea};
@@ -19,6 +18,7 @@ use coverage::survey::observation::Implausible;
 use coverage::survey::record::Filter;
 use coverage::survey::steps::steps;
 use domain::coverage::forecast::legend_classes;
+use domain::coverage::ground_extent;
 use domain::coverage::survey::{change_words, next_step, quantity_word, quantity_words};
 use lorawan::Eui64;
 use lorawan::limits::noise_dbm;
@@ -70,9 +70,7 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
     let (mut uplinks, mut lost, mut placed) = (0u64, 0u64, 0u64);
     let (mut devices, mut times, mut extent) = (BTreeSet::new(), None::<(i64, i64)>, None::<Extent>);
     for seen in record.seen(filter, 0) {
-        let (heard, missed) = seen.counts();
-        let missed = if seen.heard_count() == 0 { heard + missed } else { missed };
-        let heard = if seen.heard_count() == 0 { 0 } else { heard };
+        let (heard, missed) = seen.heard_and_not(None);
         (uplinks, lost) = (uplinks + u64::from(heard), lost + u64::from(missed));
         devices.insert(seen.device());
         let at_s = seen.at_s();
@@ -109,12 +107,7 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
         from: times.and_then(|(from, _)| time(from)),
         until: times.and_then(|(_, until)| time(until)),
         cut: opened.cut,
-        extent: extent.map(|Extent { south_deg, west_deg, north_deg, east_deg }| GroundExtent {
-            south_deg,
-            west_deg,
-            north_deg,
-            east_deg,
-        }),
+        extent: extent.as_ref().map(ground_extent),
         gateways: surveyed.into_iter().map(gateway).collect(),
         // Whose they are is not known any more.
         refused: if filter.among.is_none() { refused.collect() } else { Vec::new() },
@@ -140,7 +133,7 @@ pub(crate) fn hexagon(quantity: Quantity, one: &Hexagon, names: &Names) -> Optio
         latitude_deg,
         longitude_deg,
         value: one.value,
-        words: quantity_words(quantity, one.value, &names.all()),
+        words: quantity_words(quantity, one.value, &names.names),
         spread: one.spread,
         uplinks: one.uplinks,
         unheard: one.unheard,
