@@ -13,6 +13,7 @@ mod failure;
 mod mentions;
 mod save;
 mod session;
+mod sheet;
 mod show;
 mod table;
 mod terminal;

@@ -66,6 +66,17 @@ pub(crate) async fn written(
     })
 }
 
+/// A tile of a map as a PNG, drawn when it is its turn; `kept` says how long a browser may keep it.
+pub(crate) async fn tile(
+    app: &App,
+    kept: &'static str,
+    draw: impl FnOnce() -> Result<Vec<u8>> + Send + 'static,
+) -> Result<Response, Refusal> {
+    let _turn = app.ground.turns.acquire().await;
+    let drawn = written("a tile", draw).await?;
+    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, kept)], drawn).into_response())
+}
+
 /// A file that is written while it is sent, once it is the caller's turn.
 pub(crate) async fn written_file<W>(
     app: &App,

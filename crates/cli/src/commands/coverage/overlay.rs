@@ -14,13 +14,9 @@ use zip::write::SimpleFileOptions;
 
 use super::layer_file::{Drawn, legend_picture};
 use super::picture::PictureForm;
+use crate::sheet::escaped;
 
 const PAGE: &str = include_str!("page.html");
-
-/// Text inside of XML and HTML.
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
-}
 
 /// The cells in colours, one pixel each, clear where there is no value.
 fn cells(legend: &Legend, grid: &Grid) -> Result<Vec<u8>> {

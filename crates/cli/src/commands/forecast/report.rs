@@ -6,34 +6,11 @@ use std::path::Path;
 use anyhow::{Result, bail};
 use api::coverage::forecast::{Amount, Forecast};
 use api::coverage::link::DeviceLink;
-use rust_xlsxwriter::{Format, Workbook};
 
 use super::lines;
 use crate::client::Client;
 use crate::save;
-
-/// A table of the report.
-struct Table {
-    title: &'static str,
-    head: Vec<&'static str>,
-    rows: Vec<Vec<Cell>>,
-}
-
-enum Cell {
-    Text(String),
-    /// A number, with so many digits after the point.
-    Number(f64, usize),
-}
-
-impl Cell {
-    fn text(text: impl Into<String>) -> Self {
-        Self::Text(text.into())
-    }
-
-    fn maybe(value: Option<f64>, digits: usize) -> Self {
-        value.map_or_else(|| Self::text(""), |value| Self::Number(value, digits))
-    }
-}
+use crate::sheet::{Cell, Sheet, escaped, workbook};
 
 /// Writes the report in the form that the file's name asks for.
 pub(super) async fn write(client: &Client, id: &str, file: &Path) -> Result<()> {
@@ -45,14 +22,14 @@ pub(super) async fn write(client: &Client, id: &str, file: &Path) -> Result<()> 
     let links: Vec<DeviceLink> = client.all(&client.in_estate("links").await?, &[]).await?;
     let tables = tables(&forecast, &links);
     let title = if forecast.wanted.name.is_empty() { "Forecast" } else { &forecast.wanted.name };
-    let bytes = if ending == "xlsx" { xlsx(&tables)? } else { html(title, &tables)?.into_bytes() };
+    let bytes = if ending == "xlsx" { workbook(&tables)? } else { html(title, &tables)?.into_bytes() };
     save::bytes(file, &bytes)
 }
 
-fn tables(forecast: &Forecast, links: &[DeviceLink]) -> Vec<Table> {
+fn tables(forecast: &Forecast, links: &[DeviceLink]) -> Vec<Sheet> {
     let parameters = lines(forecast).into_iter().map(|(name, value)| vec![Cell::text(name), Cell::text(value)]);
     let mut tables = vec![
-        Table { title: "Parameters", head: vec!["parameter", "value"], rows: parameters.collect() },
+        Sheet { title: "Parameters", head: vec!["parameter", "value"], rows: parameters.collect() },
         sites(forecast),
     ];
     tables.extend(figures(forecast));
@@ -60,7 +37,7 @@ fn tables(forecast: &Forecast, links: &[DeviceLink]) -> Vec<Table> {
     tables
 }
 
-fn sites(forecast: &Forecast) -> Table {
+fn sites(forecast: &Forecast) -> Sheet {
     let row = |site: &api::coverage::site::Site| {
         let radio = &site.radio;
         let gain = radio.antenna.as_ref().and_then(|antenna| antenna.gain_dbi);
@@ -87,10 +64,10 @@ fn sites(forecast: &Forecast) -> Table {
         "power_dbm",
         "noise_figure_db",
     ];
-    Table { title: "Sites", head, rows: forecast.sites.iter().map(row).collect() }
+    Sheet { title: "Sites", head, rows: forecast.sites.iter().map(row).collect() }
 }
 
-fn figures(forecast: &Forecast) -> Option<Table> {
+fn figures(forecast: &Forecast) -> Option<Sheet> {
     let figures = forecast.figures.as_ref()?;
     let row = |what: String, amount: Amount| {
         let share = 100.0 * amount.area_km2 / figures.computed.area_km2.max(1e-9);
@@ -107,10 +84,10 @@ fn figures(forecast: &Forecast) -> Option<Table> {
     );
     rows.extend(figures.by_gateways.iter().map(|one| row(format!("heard by {} sites", one.gateways), one.amount)));
     rows.extend(figures.lost_with.iter().map(|one| row(format!("lost without {}", one.site), one.amount)));
-    Some(Table { title: "Figures", head: vec!["what", "area_km2", "share_percent", "devices"], rows })
+    Some(Sheet { title: "Figures", head: vec!["what", "area_km2", "share_percent", "devices"], rows })
 }
 
-fn link_table(links: &[DeviceLink]) -> Table {
+fn link_table(links: &[DeviceLink]) -> Sheet {
     let row = |link: &DeviceLink| {
         vec![
             Cell::text(&link.device),
@@ -139,45 +116,14 @@ fn link_table(links: &[DeviceLink]) -> Table {
         "snr_db",
         "residual_db",
     ];
-    Table { title: "Links", head, rows: links.iter().map(row).collect() }
-}
-
-fn xlsx(tables: &[Table]) -> Result<Vec<u8>> {
-    let mut book = Workbook::new();
-    let bold = Format::new().set_bold();
-    for table in tables {
-        let sheet = book.add_worksheet().set_name(table.title)?;
-        for (column, name) in (0u16..).zip(&table.head) {
-            sheet.write_string_with_format(0, column, *name, &bold)?;
-        }
-        for (row, cells) in (1u32..).zip(&table.rows) {
-            for (column, cell) in (0u16..).zip(cells) {
-                match cell {
-                    Cell::Text(text) => sheet.write_string(row, column, text)?,
-                    Cell::Number(number, digits) => sheet.write_number(row, column, rounded(*number, *digits))?,
-                };
-            }
-        }
-        sheet.set_freeze_panes(1, 1)?;
-        sheet.autofit();
-    }
-    Ok(book.save_to_buffer()?)
-}
-
-fn rounded(number: f64, digits: usize) -> f64 {
-    let times = 10f64.powi(i32::try_from(digits).unwrap_or(0));
-    (number * times).round() / times
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
+    Sheet { title: "Links", head, rows: links.iter().map(row).collect() }
 }
 
 const STYLE: &str = "body{font:16px/1.4 sans-serif;color:#282c2e;background:#fcfaf4;margin:2rem;max-width:76rem}\
 h1{font-size:1.5rem}h2{font-size:1.15rem;margin-top:2rem}table{border-collapse:collapse;font-size:.9rem}\
 th,td{padding:.25rem .7rem;border-bottom:1px solid #d8d4c8;text-align:left}td.n{text-align:right;font-variant-numeric:tabular-nums}";
 
-fn html(title: &str, tables: &[Table]) -> Result<String> {
+fn html(title: &str, tables: &[Sheet]) -> Result<String> {
     let title = escaped(title);
     let mut page = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\n<h1>{title}</h1>\n"
@@ -189,6 +135,7 @@ fn html(title: &str, tables: &[Table]) -> Result<String> {
             let cell = |cell: &Cell| match cell {
                 Cell::Text(text) => format!("<td>{}</td>", escaped(text)),
                 Cell::Number(number, digits) => format!("<td class=\"n\">{number:.digits$}</td>"),
+                Cell::Nothing => "<td></td>".into(),
             };
             writeln!(page, "<tr>{}</tr>", row.iter().map(cell).collect::<String>())?;
         }
@@ -202,9 +149,9 @@ fn html(title: &str, tables: &[Table]) -> Result<String> {
 mod tests {
     use super::*;
 
-    fn one() -> Vec<Table> {
+    fn one() -> Vec<Sheet> {
         let rows = vec![vec![Cell::text("a <b> & c"), Cell::Number(12.345, 1), Cell::maybe(None, 0)]];
-        vec![Table { title: "Sites", head: vec!["site", "height_m", "gain_dbi"], rows }]
+        vec![Sheet { title: "Sites", head: vec!["site", "height_m", "gain_dbi"], rows }]
     }
 
     #[test]
@@ -212,7 +159,7 @@ mod tests {
         let page = html("four & more", &one()).unwrap();
         assert!(page.contains("<h1>four &amp; more</h1>") && page.contains("<td>a &lt;b&gt; &amp; c</td>"), "{page}");
         assert!(page.contains("<td class=\"n\">12.3</td><td></td>"), "{page}");
-        assert!(xlsx(&one()).unwrap().starts_with(b"PK"));
-        assert_eq!(rounded(-0.06, 1), -0.1);
+        assert!(workbook(&one()).unwrap().starts_with(b"PK"));
+        assert_eq!(crate::sheet::rounded(-0.06, 1), -0.1);
     }
 }

@@ -4,9 +4,9 @@ use std::path::Path;
 
 use anyhow::{Result, bail};
 use api::coverage::link::DeviceLink;
-use rust_xlsxwriter::{Format, Workbook};
 
 use crate::save;
+use crate::sheet::{Cell, Sheet, rounded, workbook};
 
 /// The formats of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,19 +23,6 @@ impl Form {
             Some("xlsx") => Ok(Self::Xlsx),
             _ => bail!("{}: a name that ends with .csv or .xlsx is wanted", path.display()),
         }
-    }
-}
-
-/// A cell of the table.
-enum Cell {
-    Text(String),
-    Number(f64),
-    Nothing,
-}
-
-impl Cell {
-    fn maybe(value: Option<f64>) -> Self {
-        value.map_or(Self::Nothing, Self::Number)
     }
 }
 
@@ -61,8 +48,8 @@ const COLUMNS: [&str; 18] = [
 ];
 
 fn cells(link: &DeviceLink) -> [Cell; 18] {
-    let text = |text: &str| Cell::Text(text.to_owned());
-    let word = |yes: bool| Cell::Text(if yes { "yes" } else { "no" }.to_owned());
+    let text = |text: &str| Cell::text(text);
+    let word = |yes: bool| Cell::text(if yes { "yes" } else { "no" });
     let measured = link.measured;
     let signal = match link.residual_db {
         Some(db) if db <= -12.0 => "weaker than forecast",
@@ -77,23 +64,19 @@ fn cells(link: &DeviceLink) -> [Cell; 18] {
         text(&link.gateway),
         text(&link.gateway_eui.to_string()),
         word(link.assigned),
-        Cell::Number(link.distance_m.round()),
-        Cell::Number(tenths(link.loss_db)),
-        Cell::Number(tenths(link.forecast_dbm)),
-        Cell::Number(tenths(link.margin_db)),
-        Cell::maybe(link.data_rate.map(f64::from)),
+        Cell::Number(link.distance_m, 0),
+        Cell::Number(link.loss_db, 1),
+        Cell::Number(link.forecast_dbm, 1),
+        Cell::Number(link.margin_db, 1),
+        Cell::maybe(link.data_rate.map(f64::from), 0),
         word(link.blocked),
-        Cell::maybe(measured.map(|one| one.rssi_dbm)),
-        Cell::maybe(measured.map(|one| one.snr_db)),
-        Cell::maybe(measured.map(|one| f64::from(one.heard))),
-        Cell::maybe(measured.map(|one| f64::from(one.of))),
-        Cell::maybe(link.residual_db.map(tenths)),
+        Cell::maybe(measured.map(|one| one.rssi_dbm), 2),
+        Cell::maybe(measured.map(|one| one.snr_db), 2),
+        Cell::maybe(measured.map(|one| f64::from(one.heard)), 0),
+        Cell::maybe(measured.map(|one| f64::from(one.of)), 0),
+        Cell::maybe(link.residual_db, 1),
         text(signal),
     ]
-}
-
-fn tenths(value: f64) -> f64 {
-    (value * 10.0).round() / 10.0
 }
 
 /// Writes the table.
@@ -111,7 +94,7 @@ fn csv_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
     for link in links {
         writer.write_record(cells(link).map(|cell| match cell {
             Cell::Text(text) => text,
-            Cell::Number(number) => number.to_string(),
+            Cell::Number(number, digits) => rounded(number, digits).to_string(),
             Cell::Nothing => String::new(),
         }))?;
     }
@@ -119,24 +102,8 @@ fn csv_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
 }
 
 fn xlsx_bytes(links: &[DeviceLink]) -> Result<Vec<u8>> {
-    let mut book = Workbook::new();
-    let sheet = book.add_worksheet().set_name("Links")?;
-    let bold = Format::new().set_bold();
-    for (column, name) in (0u16..).zip(COLUMNS) {
-        sheet.write_string_with_format(0, column, name, &bold)?;
-    }
-    for (row, link) in (1u32..).zip(links) {
-        for (column, cell) in (0u16..).zip(cells(link)) {
-            match cell {
-                Cell::Text(text) => sheet.write_string(row, column, text)?,
-                Cell::Number(number) => sheet.write_number(row, column, number)?,
-                Cell::Nothing => continue,
-            };
-        }
-    }
-    sheet.set_freeze_panes(1, 1)?;
-    sheet.autofit();
-    Ok(book.save_to_buffer()?)
+    let rows = links.iter().map(|link| cells(link).into()).collect();
+    workbook(&[Sheet { title: "Links", head: COLUMNS.into(), rows }])
 }
 
 #[cfg(test)]

@@ -5,8 +5,7 @@ use std::sync::Arc;
 use api::ground::{GroundInfo, Paper, TileQuestion};
 use api::problem::Problem;
 use axum::extract::{Path, State};
-use axum::http::header;
-use axum::response::IntoResponse;
+use axum::response::Response;
 use coverage::terrain::relief::{MAX_LEVEL, Palette, Tile};
 use domain::coverage::ground_extent;
 
@@ -14,7 +13,7 @@ use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
 use crate::http::error::Refusal;
 use crate::http::extract::Params;
-use crate::http::file::written;
+use crate::http::file;
 use crate::http::json::{Answer, Json};
 
 /// How long a browser may keep a tile: the files change only when the service is started again.
@@ -40,7 +39,7 @@ pub(crate) async fn ground_tile(
     _entry: RequestContext,
     Path((level, column, row)): Path<(u8, u32, u32)>,
     Params(question): Params<TileQuestion>,
-) -> Result<impl IntoResponse, Refusal> {
+) -> Result<Response, Refusal> {
     let Some(tile) = Tile::new(level, column, row) else {
         let why =
             format!("levels are 0 to {MAX_LEVEL}, and a level has columns and rows from 0 to 2 to the power of it");
@@ -51,7 +50,5 @@ pub(crate) async fn ground_tile(
         Paper::Dark => Palette::DARK,
     };
     let ground = Arc::clone(&app.ground);
-    let _turn = app.ground.turns.acquire().await;
-    let png = written("a tile", move || ground.tile(tile, &palette)).await?;
-    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], png))
+    file::tile(&app, KEPT, move || ground.tile(tile, &palette)).await
 }

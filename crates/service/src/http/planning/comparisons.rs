@@ -6,8 +6,7 @@ use api::coverage::comparison::{ComparisonQuestion, ForecastComparison, SurveyCo
 use api::coverage::survey::SurveyFilter;
 use api::problem::{Problem, bad_field};
 use axum::extract::{RawPathParams, State};
-use axum::http::header;
-use axum::response::IntoResponse;
+use axum::response::Response;
 use chrono::{TimeDelta, Utc};
 use coverage::area::forecast::Layer;
 use domain::coverage::comparison::in_decibels;
@@ -18,18 +17,16 @@ use crate::ground::png;
 use crate::http::app::App;
 use crate::http::error::Refusal;
 use crate::http::extract::{Params, WholeEstate};
-use crate::http::file::written;
+use crate::http::file;
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
 use crate::http::planning::map::{id, opened, tile_in};
-use crate::http::planning::survey::{Asked, asked};
+use crate::http::planning::survey::{Asked, KEPT, asked};
 use crate::planning::compared::Against;
 use crate::planning::forecaster::places;
 use crate::planning::opened::OpenForecast;
 
-/// How long a browser may keep a tile: the survey grows.
-const KEPT: &str = "private, max-age=60";
 /// The uplinks that a forecast is compared with, where nothing else is said.
 const USUAL: TimeDelta = TimeDelta::days(7);
 
@@ -65,21 +62,20 @@ pub(crate) async fn difference_tile(
     estate: WholeEstate,
     path: RawPathParams,
     Params(question): Params<ComparisonQuestion>,
-) -> Result<impl IntoResponse, Refusal> {
+) -> Result<Response, Refusal> {
     let this = opened(&app, &estate, &path).await?;
     let (_, tile) = tile_in(&path)?;
     let layer = subtracted(&question)?;
-    let drawn = match &question.with {
+    match &question.with {
         Some(id) => {
             let (_, other) = other(&app, &estate, id).await?;
-            written("a tile", move || png(&this.difference_tile(&other, layer, tile))).await?
+            file::tile(&app, KEPT, move || png(&this.difference_tile(&other, layer, tile))).await
         }
         None => {
             let against = survey(&app, &estate, &question).await?;
-            written("a tile", move || png(&this.survey_difference_tile(&against, tile))).await?
+            file::tile(&app, KEPT, move || png(&this.survey_difference_tile(&against, tile))).await
         }
-    };
-    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))
+    }
 }
 
 /// A forecast held against the survey: by how much it is off, by gateway, and where reality is much worse, with the likely cause.

@@ -6,7 +6,7 @@ use api::coverage::forecast::{LayerQuestion, Legends, PlaceForecast, PlaceQuesti
 use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::{RawPathParams, State};
 use axum::http::header;
-use axum::response::IntoResponse;
+use axum::response::{IntoResponse, Response};
 use coverage::geo::Place;
 use coverage::terrain::relief::{MAX_LEVEL, Tile};
 use domain::coverage::forecast::{layer, ranking};
@@ -16,7 +16,7 @@ use crate::ground::png;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Params, WholeEstate};
-use crate::http::file::written;
+use crate::http::file::{self, written};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
@@ -71,12 +71,11 @@ pub(crate) async fn layer_tile(
     estate: WholeEstate,
     path: RawPathParams,
     Params(question): Params<LayerQuestion>,
-) -> Result<impl IntoResponse, Refusal> {
+) -> Result<Response, Refusal> {
     let opened = opened(&app, &estate, &path).await?;
     let (_, tile) = tile_in(&path)?;
     let layer = layer(question.layer.unwrap_or_default());
-    let drawn = written("a tile", move || png(&opened.tile(layer, tile))).await?;
-    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn))
+    file::tile(&app, KEPT, move || png(&opened.tile(layer, tile))).await
 }
 
 /// A layer as a georeferenced raster: GeoTIFF of 32-bit numbers in degrees of WGS 84, not a number where nothing is known.

@@ -8,8 +8,7 @@ use api::coverage::survey::{
 };
 use api::problem::{FieldProblems, Problem, bad_field};
 use axum::extract::{RawPathParams, State};
-use axum::http::header;
-use axum::response::IntoResponse;
+use axum::response::Response;
 use coverage::area::picture;
 use coverage::geo::Place;
 use coverage::survey::areas::areas;
@@ -23,7 +22,7 @@ use crate::ground::png;
 use crate::http::app::App;
 use crate::http::error::Refusal;
 use crate::http::extract::{Paging, Params, VisibleEstate};
-use crate::http::file::written;
+use crate::http::file;
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
 use crate::http::models::scripts::blocking;
@@ -32,7 +31,7 @@ use crate::planning::survey::opened::OpenSurvey;
 use crate::planning::survey::told::{self, Names};
 
 /// How long a browser may keep a tile: the survey grows.
-const KEPT: &str = "private, max-age=60";
+pub(super) const KEPT: &str = "private, max-age=60";
 /// The resolution of hexagons where nothing else is said, and of areas.
 const RESOLUTION: u8 = 9;
 /// Resolutions of H3 that are answered.
@@ -117,18 +116,18 @@ pub(crate) async fn survey_tile(
     path: RawPathParams,
     Params(question): Params<HexagonQuestion>,
     Params(wanted): Params<SurveyFilter>,
-) -> Result<impl IntoResponse, Refusal> {
+) -> Result<Response, Refusal> {
     let (level, tile) = tile_in(&path)?;
     let resolution = resolution(&question, of_level(level))?;
     let Asked { opened, filter, .. } = asked(&app, visible.part(), &wanted).await?;
     let quantity = quantity(question.quantity.unwrap_or_default());
-    let drawn = written("a tile", move || {
+    file::tile(&app, KEPT, move || {
         let hexagons = opened.hexagons(resolution, quantity, &filter);
         let hexagons = hexagons.as_ref().map(|all| all.read().unwrap_or_else(PoisonError::into_inner));
         let value = |place| Some(hexagons.as_ref()?.at(place)?.value);
         png(&picture::tile(&quantity.legend(), tile, value))
-    });
-    Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, KEPT)], drawn.await?))
+    })
+    .await
 }
 
 /// The hexagons of the survey by one quantity: at most 50,000.
