@@ -169,7 +169,7 @@ impl CellFinder {
 }
 
 impl Hexagons {
-    /// None yet, of this resolution of H3, 0 to 15; 10 has sides of some 66 m. `None` if there is no such one.
+    /// An empty set, of this resolution of H3, 0 to 15; 10 has sides of some 66 m. `None` if there is no such one.
     pub fn new(resolution: u8, quantity: Quantity, filter: Filter) -> Option<Self> {
         let resolution = Resolution::try_from(resolution).ok()?;
         Some(Self { resolution, quantity, filter, cells: HashMap::new(), taken: 0 })
@@ -266,14 +266,14 @@ pub fn index_at(place: Place, resolution: u8) -> Option<u64> {
     cell_of(place, Resolution::try_from(resolution).ok()?).map(Into::into)
 }
 
-/// The corners of a hexagon, to be drawn; `None` if it is none.
+/// The corners of a hexagon, to be drawn; `None` if the index is not valid.
 pub fn corners(index: u64) -> Option<Vec<Place>> {
     let cell = CellIndex::try_from(index).ok()?;
     let place = |corner: &LatLng| Place { latitude_deg: corner.lat(), longitude_deg: corner.lng() };
     Some(cell.boundary().iter().map(place).collect())
 }
 
-/// The middle of a hexagon; `None` if it is none.
+/// The middle of a hexagon; `None` if the index is not valid.
 pub fn middle(index: u64) -> Option<Place> {
     let middle = LatLng::from(CellIndex::try_from(index).ok()?);
     Some(Place { latitude_deg: middle.lat(), longitude_deg: middle.lng() })

@@ -93,7 +93,7 @@ pub fn fits(calibration: &Calibration, wanted: &NewForecast) -> Result<(), Probl
         return Ok(());
     }
     let for_what = format!(
-        "it was made for {} in {} with {} % of time and {} % of places; a forecast takes the calibration of its own model",
+        "it was made for {} in {} with {} % of time and {} % of places; a forecast can only use a calibration of its own model",
         of.model.label(),
         of.region,
         of.time_percent,

@@ -271,7 +271,7 @@ async fn the_page_imports_a_drive_test_and_lays_a_forecast_beside_it() {
     browser.window.goto(format!("{}/coverage?tab=survey", service.http)).await.unwrap();
     browser.text_when("main", |text| text.contains("Nothing is surveyed here yet")).await;
 
-    // The column that nobody knows is named, and the preview says what would be imported.
+    // An unknown column is mapped by hand, and the preview shows what would be imported.
     let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/tarnsey/drive-test.csv");
     let chooser = browser.window.find(By::Css("[data-import] input[type=file]")).await.unwrap();
     chooser.send_keys(std::fs::canonicalize(file).unwrap().to_str().unwrap()).await.unwrap();
@@ -400,9 +400,11 @@ async fn a_model_is_calibrated_on_a_drive_test_and_forecasts_are_held_against_it
         assert_eq!((status, problem.field.as_deref()), (422, Some(field)), "{problem}");
     }
 
-    // A forecast takes the calibration of its own model, and says which.
+    // A forecast can only use a calibration of its own model, and it names it.
     let wanted = |calibration: Option<&str>| json!({ "radius_m": 4000, "cell_m": 100, "model": "hata_open", "calibration": calibration });
-    for (name, why) in [("autumn", "calibration of its own model"), ("none", "no calibration has this name")] {
+    for (name, why) in
+        [("autumn", "can only use a calibration of its own model"), ("none", "no calibration has this name")]
+    {
         let (status, problem) = service.refused(Method::POST, "forecasts", wanted(Some(name))).await;
         assert!(status == 422 && problem.to_string().contains(why), "{problem}");
     }

@@ -95,7 +95,7 @@ pub(crate) struct VisibleEstate {
 }
 
 impl VisibleEstate {
-    /// The estate, and the part of it that is meant; all of it if there is none.
+    /// The estate, and the part of it that the caller sees; `None` is the whole estate.
     pub(crate) fn part(&self) -> (EstateId, Option<&AccessFilter>) {
         (self.estate.id, self.within.as_ref())
     }

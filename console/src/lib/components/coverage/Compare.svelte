@@ -1,7 +1,7 @@
 <!-- A forecast beside another one or beside the survey, or the difference of both; with one view and one pointer. -->
 <script lang="ts">
   import { page } from "$app/state";
-  import { goto } from "$app/navigation";
+  import { keepInAddress } from "#lib/address.ts";
   import { api, call, type Forecast } from "#lib/api.ts";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import Loading from "#lib/components/common/Loading.svelte";
@@ -52,19 +52,12 @@
   const both = $derived(tiles(`forecasts/${forecast.id}/differences/{z}/{x}/{y}?${other ? `with=${other.id}` : `since=${since}`}`));
   const name = (one: Forecast) => `${one.wanted.name || one.sites.map((site) => site.name).join(", ")} · ${moment(one.begun_at)}`;
   const db = (value: number | null | undefined) => (value == null ? "–" : `${value > 0 ? "+" : ""}${value.toFixed(1)} dB`);
-
-  function choose(wanted: string) {
-    const query = new URLSearchParams(page.url.search);
-    if (wanted) query.set("with", wanted);
-    else query.delete("with");
-    void goto(`?${query}`, { replace: true, reset: false });
-  }
 </script>
 
 <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-2">
   <label class="flex items-center gap-2 text-sm">
     Compare with
-    <select class="select select-sm w-72 max-w-full" name="with" value={chosen} onchange={(event) => choose(event.currentTarget.value)}>
+    <select class="select select-sm w-72 max-w-full" name="with" value={chosen} onchange={(event) => keepInAddress("with", event.currentTarget.value)}>
       <option value="">nothing</option>
       <option value={SURVEY}>the survey</option>
       {#each others as one (one.id)}<option value={one.id}>{name(one)}</option>{/each}

@@ -1,7 +1,7 @@
 <!-- The survey: coverage as the network's own uplinks tell it. -->
 <script lang="ts">
   import { page } from "$app/state";
-  import { goto } from "$app/navigation";
+  import { keepInAddress } from "#lib/address.ts";
   import { api, call, type SurveyFilter } from "#lib/api.ts";
   import DataTable from "#lib/components/common/DataTable.svelte";
   import Empty from "#lib/components/common/Empty.svelte";
@@ -38,32 +38,26 @@
   const changes = resource(async () => (await call(api.GET("/api/v1/estates/{estate}/survey/changes", { params: { path } }))).items);
   const whole = $derived(held.problem === "" || held.value !== null);
 
-  function set(name: string, value: string) {
-    const query = new URLSearchParams(page.url.search);
-    if (value) query.set(name, value);
-    else query.delete(name);
-    void goto(`?${query}`, { replace: true, reset: false });
-  }
   const sent = $derived((held.value?.uplinks ?? 0) + (held.value?.lost ?? 0));
 </script>
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm">
   <label class="flex items-center gap-2">
-    Of
-    <select class="select select-sm w-44" name="time" value={of("time")} onchange={(event) => set("time", event.currentTarget.value)}>
+    Time
+    <select class="select select-sm w-44" name="time" value={of("time")} onchange={(event) => keepInAddress("time", event.currentTarget.value)}>
       {#each TIMES as time (time.id)}<option value={time.id}>{time.words}</option>{/each}
     </select>
   </label>
   <label class="flex items-center gap-2">
     Gateway
-    <select class="select select-sm w-40" name="gateway" value={of("gateway")} onchange={(event) => set("gateway", event.currentTarget.value)}>
+    <select class="select select-sm w-40" name="gateway" value={of("gateway")} onchange={(event) => keepInAddress("gateway", event.currentTarget.value)}>
       <option value="">all</option>
       {#each known.value ?? [] as name (name)}<option value={name}>{name}</option>{/each}
     </select>
   </label>
   <label class="flex items-center gap-2">
     Data rate
-    <select class="select select-sm w-24" name="rate" value={of("rate")} onchange={(event) => set("rate", event.currentTarget.value)}>
+    <select class="select select-sm w-24" name="rate" value={of("rate")} onchange={(event) => keepInAddress("rate", event.currentTarget.value)}>
       <option value="">all</option>
       {#each [0, 1, 2, 3, 4, 5, 6] as rate (rate)}<option value={String(rate)}>DR{rate}</option>{/each}
     </select>
@@ -75,7 +69,7 @@
       name="device"
       value={of("device")}
       placeholder="all"
-      onchange={(event) => set("device", event.currentTarget.value.trim())}
+      onchange={(event) => keepInAddress("device", event.currentTarget.value.trim())}
     />
   </label>
 </div>

@@ -88,7 +88,7 @@ pub(crate) struct FilterArgs {
     /// Only of this device, by name or DevEUI.
     #[arg(long, add = complete::devices())]
     device: Option<String>,
-    /// As this gateway heard them or did not hear them, by name or EUI.
+    /// Only as heard, or missed, by this gateway: its name or EUI.
     #[arg(long, add = complete::gateways())]
     gateway: Option<String>,
     /// Only at this data rate: its number.

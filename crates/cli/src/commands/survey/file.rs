@@ -52,7 +52,7 @@ fn csv_bytes(all: &SurveyHexagons) -> Result<Vec<u8>> {
 fn geojson(all: &SurveyHexagons) -> Result<Value> {
     let feature = |one: &SurveyHexagon| {
         let index = u64::from_str_radix(&one.index, 16).context("the index of a hexagon")?;
-        let corners = corners(index).context("a hexagon that is none")?;
+        let corners = corners(index).context("the index of a hexagon is not valid")?;
         let ring: Vec<[f64; 2]> =
             corners.iter().chain(corners.first()).map(|at| [at.longitude_deg, at.latitude_deg]).collect();
         Ok(json!({

@@ -82,7 +82,7 @@ pub(crate) fn survey(opened: &OpenSurvey, filter: &Filter, names: &Names) -> Sur
     }
     let surveyed = gateways(&record, filter);
     let mut legends: Vec<SurveyLegend> = Quantity::ALL.into_iter().map(|quantity| legend(quantity, names)).collect();
-    // Of gateways that heard nothing of what is asked about there is nothing to tell.
+    // Gateways that heard none of these uplinks are left out.
     let heard: BTreeSet<String> = surveyed.iter().map(|one| names.gateway(one.gateway)).collect();
     for legend in legends.iter_mut().filter(|legend| legend.quantity == SurveyQuantity::BestGateway) {
         legend.classes.retain(|class| heard.contains(&class.words));
@@ -125,7 +125,7 @@ fn legend(quantity: Quantity, names: &Names) -> SurveyLegend {
     }
 }
 
-/// A hexagon; none if its index is none.
+/// A hexagon as it is sent; `None` if its index is not valid.
 pub(crate) fn hexagon(quantity: Quantity, one: &Hexagon, names: &Names) -> Option<SurveyHexagon> {
     let Place { latitude_deg, longitude_deg } = middle(one.index)?;
     Some(SurveyHexagon {
@@ -256,7 +256,7 @@ mod tests {
     fn gateways_have_names_or_else_their_eui() {
         let names = Names::new([(7, Some("mast".to_owned())), (9, None)].into_iter());
         assert_eq!((names.gateway(7), names.gateway(9)), ("mast".into(), "0000000000000009".into()));
-        assert_eq!(names.gateway(11), "000000000000000b", "one that heard nothing yet");
+        assert_eq!(names.gateway(11), "000000000000000b", "a gateway that has heard nothing yet");
         let hexagon = Hexagon { index: 0x0891_9618_0237_ffff, value: 0.0, spread: None, uplinks: 3, unheard: 1 };
         let told = super::hexagon(Quantity::BestGateway, &hexagon, &names).unwrap();
         assert_eq!((told.words.as_str(), told.index.as_str()), ("mast", "89196180237ffff"));
