@@ -5,6 +5,8 @@ import type { components, paths } from "./generated/api";
 type Schemas = components["schemas"];
 export type Gateway = Schemas["Gateway"];
 export type Stranger = Schemas["Stranger"];
+export type GroundFile = Schemas["GroundFile"];
+export type GroundKind = Schemas["GroundKind"];
 export type Device = Schemas["Device"];
 export type DeviceDetail = Schemas["DeviceDetail"];
 export type OutboxItem = Schemas["OutboxItem"];

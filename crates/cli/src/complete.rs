@@ -76,6 +76,11 @@ pub(crate) fn sites() -> ArgValueCandidates {
     candidates("sites", "name")
 }
 
+/// Names of an estate's own files of the ground.
+pub(crate) fn ground_files() -> ArgValueCandidates {
+    candidates("ground/files", "name")
+}
+
 /// Names of calibrations.
 pub(crate) fn calibrations() -> ArgValueCandidates {
     candidates("calibrations", "wanted/name")

@@ -290,6 +290,16 @@ const EXAMPLES: &[Examples] = &[
     ("calibration show", &["heron calibration show autumn"]),
     ("calibration remove", &["heron calibration remove autumn"]),
     ("survey remove", &["heron survey remove harbour"]),
+    (
+        "ground add",
+        &[
+            "heron ground add demo/tarnsey/heights.tif",
+            "heron ground add demo/tarnsey/cover.tif --kind cover --name 'what stands there.tif'",
+        ],
+    ),
+    ("ground list", &["heron ground list"]),
+    ("ground show", &["heron ground show heights.tif"]),
+    ("ground remove", &["heron ground remove heights.tif"]),
     ("coverage terrain", &["heron coverage terrain demo/tarnsey/heights.tif demo/tarnsey/cover.tif"]),
     (
         "coverage path",

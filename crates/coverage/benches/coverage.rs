@@ -3,6 +3,7 @@
 
 use std::hint::black_box;
 use std::io::{Cursor, Read, Seek, SeekFrom};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
@@ -44,7 +45,8 @@ fn island() -> Terrain {
         let inland = 1.0 - (((x - 600.0) / 450.0).powi(2) + ((y - 600.0) / 300.0).powi(2)).min(1.0);
         (100.0 * inland.sqrt() * (0.8 + 0.6 * waves)).max(0.0) as f32
     };
-    let heights = vec![Grid::new(layout, (0..1_440_000).map(height).collect()).expect("a grid")];
+    let grid = Grid::new(layout, (0..1_440_000).map(height).collect()).expect("a grid");
+    let heights = vec![Arc::new(grid)];
     Terrain { heights, no_data: NoData::Sea, ..Terrain::default() }
 }
 

@@ -2,6 +2,7 @@
 //! of the job lives here.
 
 mod clock;
+mod data_files;
 mod decoding;
 mod gateways;
 mod ground;

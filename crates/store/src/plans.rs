@@ -20,6 +20,8 @@ pub enum PlanKind {
     Receiver,
     /// A path model calibrated on the survey.
     Calibration,
+    /// A file of the ground.
+    GroundFile,
 }
 
 impl PlanKind {
@@ -28,6 +30,7 @@ impl PlanKind {
             Self::Site => "site",
             Self::Receiver => "receiver",
             Self::Calibration => "calibration",
+            Self::GroundFile => "ground",
         }
     }
 }
@@ -60,6 +63,19 @@ impl Store {
             .fetch_all(&self.pool)
             .await?;
         rows.iter().map(|row| json(kind.name(), &row.try_get::<String, _>("about")?)).collect()
+    }
+
+    /// What is planned of a kind in all estates. What cannot be read is left out: its estate's list says what is wrong.
+    pub async fn plans_of_all<T: DeserializeOwned>(&self, kind: PlanKind) -> Result<Vec<(EstateId, T)>, StoreError> {
+        let rows = sqlx::query("SELECT estate_id, about FROM plans WHERE kind = ?")
+            .bind(kind.name())
+            .fetch_all(&self.pool)
+            .await?;
+        let one = |row: &MySqlRow| {
+            let about = json(kind.name(), &row.try_get::<String, _>("about").ok()?).ok()?;
+            Some((row.try_get("estate_id").ok()?, about))
+        };
+        Ok(rows.iter().filter_map(one).collect())
     }
 
     /// Adds something planned.

@@ -210,6 +210,12 @@ pub struct Forecast {
     /// Why it failed, or what is to be known of it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub note: String,
+    /// The edition of the ground that it was computed from; empty before that.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub ground: String,
+    /// The estate's ground has changed since: make the forecast again to see it on the present one.
+    #[serde(default)]
+    pub ground_changed: bool,
     /// The box that it covers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub extent: Option<GroundExtent>,
@@ -247,6 +253,8 @@ impl Forecast {
             percent: 0,
             sites_reused: 0,
             note: String::new(),
+            ground: String::new(),
+            ground_changed: false,
             extent: None,
             figures: None,
             begun_by,

@@ -16,6 +16,7 @@ pub(crate) mod fleet;
 pub(crate) mod forecast;
 pub(crate) mod frame;
 pub(crate) mod gateway;
+pub(crate) mod ground;
 pub(crate) mod group;
 pub(crate) mod ingest;
 pub(crate) mod invitation;
@@ -60,6 +61,7 @@ use crate::commands::fleet::args::FleetVerb;
 use crate::commands::forecast::args::ForecastVerb;
 use crate::commands::frame::args::FrameVerb;
 use crate::commands::gateway::args::GatewayVerb;
+use crate::commands::ground::GroundVerb;
 use crate::commands::group::args::GroupVerb;
 use crate::commands::ingest::args::IngestVerb;
 use crate::commands::invitation::args::InvitationVerb;
@@ -232,6 +234,11 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: ReceiverVerb,
     },
+    /// The ground under maps and forecasts: files of heights and of cover.
+    Ground {
+        #[command(subcommand)]
+        verb: GroundVerb,
+    },
     /// Forecasts: where devices will be heard, computed and kept by the service.
     Forecast {
         #[command(subcommand)]
@@ -375,6 +382,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Frame { verb: FrameVerb::Show(args) } => frame::run(&context.global, out, *args).await,
         Noun::Site { verb } => site::run(&context.client()?, out, verb, yes).await,
         Noun::Receiver { verb } => receiver::run(&context.client()?, out, verb, yes).await,
+        Noun::Ground { verb } => ground::run(&context.client()?, out, verb, yes).await,
         Noun::Forecast { verb } => forecast::run(&context.client()?, out, verb, yes).await,
         Noun::Link { verb } => link::run(&context.client()?, out, verb).await,
         Noun::Calibration { verb } => calibration::run(&context.client()?, out, verb, yes).await,

@@ -216,6 +216,8 @@ pub(super) fn each<T: Send>(
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
     use super::*;
     use crate::model::{Surroundings, p1812};
     use crate::terrain::grid::{Layout, Projection};
@@ -238,7 +240,7 @@ mod tests {
             let (x, y) = ((at % 400) as f64 / 15.0, (at / 400) as f64 / 15.0);
             (60.0 * (1.0 + x.sin() * y.cos())) as f32
         };
-        let heights = vec![Grid::new(layout, (0..160_000).map(height).collect()).unwrap()];
+        let heights = vec![Arc::new(Grid::new(layout, (0..160_000).map(height).collect()).unwrap())];
         Terrain { heights, no_data, ..Terrain::default() }
     }
 

@@ -5,7 +5,7 @@ use std::io::{Read, Seek};
 use thiserror::Error;
 
 use super::geotiff::{GeoTiff, GeoTiffError};
-use super::grid::Grid;
+use super::grid::{Grid, MOST_CELLS};
 use super::height_file::{self, HeightFileError};
 use crate::geo::Extent;
 
@@ -24,6 +24,14 @@ pub enum FileError {
     /// It is no height file.
     #[error(transparent)]
     HeightFile(#[from] HeightFileError),
+    /// It has more cells than are wanted.
+    #[error("it has {cells} cells; at most {most} are allowed")]
+    TooManyCells {
+        /// Its cells.
+        cells: usize,
+        /// Those that are wanted.
+        most: usize,
+    },
 }
 
 /// Whether a file of this name is an SRTM height file; all others are GeoTIFF.
@@ -36,20 +44,25 @@ fn is_height_file(name: &str) -> bool {
 /// # Errors
 /// It cannot be read.
 pub fn read<R: Read + Seek>(name: &str, from: R) -> Result<Grid, FileError> {
-    described(name, from).map(|(grid, _)| grid)
+    described(name, from, MOST_CELLS as usize).map(|(grid, _)| grid)
 }
 
-/// All of a file, and its description: empty if it has none.
+/// All of a file, and its description: empty if it has none. Values are not read of a file that has too many cells.
 ///
 /// # Errors
-/// It cannot be read.
-pub fn described<R: Read + Seek>(name: &str, from: R) -> Result<(Grid, String), FileError> {
+/// It cannot be read, or has more cells than `most`.
+pub fn described<R: Read + Seek>(name: &str, from: R, most: usize) -> Result<(Grid, String), FileError> {
+    let fits = |cells: usize| if cells > most { Err(FileError::TooManyCells { cells, most }) } else { Ok(()) };
     if is_height_file(name) {
         let mut bytes = Vec::new();
         from.take(LARGEST_HEIGHT_FILE).read_to_end(&mut bytes)?;
+        // Two bytes a cell.
+        fits(bytes.len() / 2)?;
         return Ok((height_file::read(name, &bytes)?, String::new()));
     }
     let mut file = GeoTiff::open(from)?;
+    let layout = file.layout();
+    fits(layout.width.saturating_mul(layout.height))?;
     let grid = file.read()?;
     Ok((grid, file.description().to_owned()))
 }
@@ -82,5 +95,7 @@ mod tests {
         assert!(!is_height_file("hgt") && is_height_file("N54E003.hgt"));
         let sea = read("N54E003.hgt", Cursor::new(vec![0; 2_884_802])).unwrap();
         assert_eq!(sea.layout().width, 1201);
+        let large = described("N54E003.hgt", Cursor::new(vec![0; 2_884_802]), 1_000_000).unwrap_err().to_string();
+        assert_eq!(large, "it has 1442401 cells; at most 1000000 are allowed");
     }
 }

@@ -6,6 +6,7 @@ pub mod geokeys;
 pub mod geotiff;
 pub mod grid;
 pub mod height_file;
+pub mod holes;
 pub mod mosaic;
 pub mod profile;
 pub mod relief;

@@ -1,5 +1,7 @@
 //! Several grids as one terrain: heights and cover, the first that has a value counts.
 
+use std::sync::Arc;
+
 use thiserror::Error;
 
 use super::cover::{CoverTable, Shield};
@@ -46,13 +48,13 @@ pub enum TerrainError {
     Profile(#[from] ProfileError),
 }
 
-/// Heights and cover.
+/// Heights and cover. Grids can be part of several terrains.
 #[derive(Debug, Default)]
 pub struct Terrain {
     /// Heights above the sea; the first grid with a value counts.
-    pub heights: Vec<Grid>,
+    pub heights: Vec<Arc<Grid>>,
     /// Numbers of cover classes; the first grid with a value counts.
-    pub covers: Vec<Grid>,
+    pub covers: Vec<Arc<Grid>>,
     /// What the numbers stand for.
     pub classes: CoverTable,
     /// How places without a height are treated.
@@ -73,7 +75,7 @@ impl Terrain {
 
     /// The box around all heights.
     pub fn extent(&self) -> Option<Extent> {
-        let corners = self.heights.iter().map(Grid::extent).flat_map(|extent| {
+        let corners = self.heights.iter().map(|grid| grid.extent()).flat_map(|extent| {
             [(extent.south_deg, extent.west_deg), (extent.north_deg, extent.east_deg)]
                 .map(|(latitude_deg, longitude_deg)| Place { latitude_deg, longitude_deg })
         });
@@ -202,8 +204,8 @@ mod tests {
         }
         let covers = (0..33).map(|at| if at % 11 < 5 { 8.0 } else { 1.0 }).collect();
         Terrain {
-            heights: vec![Grid::new(layout, heights).unwrap()],
-            covers: vec![Grid::new(layout, covers).unwrap()],
+            heights: vec![Arc::new(Grid::new(layout, heights).unwrap())],
+            covers: vec![Arc::new(Grid::new(layout, covers).unwrap())],
             no_data,
             ..Terrain::default()
         }
@@ -244,7 +246,7 @@ mod tests {
     fn the_first_file_with_a_value_counts() {
         let mut two = terrain(NoData::Refused);
         let layout = Layout { dx: 0.1, dy: 0.1, width: 2, height: 2, ..*two.heights[0].layout() };
-        two.heights.push(Grid::new(layout, vec![99.0; 4]).unwrap());
+        two.heights.push(Arc::new(Grid::new(layout, vec![99.0; 4]).unwrap()));
         assert_eq!((two.height_m(place(3.05)), two.height_m(place(3.0))), (Some(99.0), Some(0.0)));
         assert!(two.profile(place(3.0), place(3.1), 50.0).is_ok(), "the second fills the hole of the first");
         assert!(two.extent().unwrap().east_deg > 3.12);

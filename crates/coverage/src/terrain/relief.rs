@@ -199,6 +199,8 @@ fn mixed(colour: Colour, with: Colour, share: f64) -> Colour {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
     use super::*;
     use crate::terrain::grid::{Grid, Layout, Projection};
     use crate::terrain::mosaic::NoData;
@@ -234,7 +236,9 @@ mod tests {
             (200.0 - 4.0 * x.hypot(y)).max(3.0) as f32
         };
         let class = |at: usize| if at % width > 170 { 1.0 } else { 4.0 };
-        let grid = |value: &dyn Fn(usize) -> f32| Grid::new(layout, (0..width * height).map(value).collect()).unwrap();
+        let grid = |value: &dyn Fn(usize) -> f32| {
+            Arc::new(Grid::new(layout, (0..width * height).map(value).collect()).unwrap())
+        };
         Terrain { heights: vec![grid(&metres)], covers: vec![grid(&class)], no_data: NoData::Sea, ..Terrain::default() }
     }
 

@@ -91,6 +91,7 @@ pub fn parameters(this: &Forecast, other: &Forecast) -> Vec<ParameterDifference>
         both("radius", &|one| format!("{} m", one.wanted.radius_m)),
         both("cell", &|one| format!("{} m", one.wanted.cell_m)),
         both("calibration", &calibration),
+        both("edition of the ground", &|one| one.ground.clone()),
     ];
     all.into_iter().filter(|one| one.this != one.other).collect()
 }
@@ -120,6 +121,8 @@ mod tests {
         let other = made(NewForecast { cell_m: 100.0, reliability: 0.95, ..NewForecast::default() });
         let names: Vec<String> = parameters(&this, &other).into_iter().map(|one| one.name).collect();
         assert_eq!(names, ["reliability", "cell"]);
+        let on_other_ground = Forecast { ground: "5f0c9b21aa03e7d4".into(), ..this.clone() };
+        assert_eq!(parameters(&this, &on_other_ground)[0].name, "edition of the ground");
         assert_eq!(parameters(&this, &this), []);
         assert_eq!(in_decibels(Layer::Margin), Ok(Layer::Margin));
         assert!(in_decibels(Layer::BestSite).unwrap_err().to_string().contains("best site"));

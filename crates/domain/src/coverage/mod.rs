@@ -4,6 +4,8 @@ pub mod calibration;
 pub mod comparison;
 pub mod drive_test;
 pub mod forecast;
+pub mod ground;
+pub mod map_tiles;
 pub mod site;
 pub mod survey;
 pub mod verdict;

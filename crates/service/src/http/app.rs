@@ -14,7 +14,7 @@ use crate::gateways::firmware::Firmwares;
 use crate::gateways::registry::GatewayRegistry;
 use crate::gateways::transport::PublicEndpoints;
 use crate::gateways::transport::lns::Lns;
-use crate::ground::Ground;
+use crate::ground::grounds::Grounds;
 use crate::history::summaries::Doubts;
 use crate::http::edge::Edge;
 use crate::http::error::{Refusal, not_found};
@@ -60,7 +60,7 @@ pub struct App {
     pub doubts: Arc<Doubts>,
     pub gateway_services: GatewayServices,
     pub edge: Arc<Edge>,
-    pub ground: Arc<Ground>,
+    pub grounds: Arc<Grounds>,
     pub forecaster: Arc<Forecaster>,
     pub surveys: Arc<Surveys>,
     /// Scripts that people run.

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use api::ground::MapTiles;
 use api::problem::Problem;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
@@ -42,6 +43,8 @@ pub struct Edge {
     /// Days for which the audit log is kept.
     pub audit_days: u32,
     pub audit_append_only: bool,
+    /// Map tiles from elsewhere.
+    pub map_tiles: Option<MapTiles>,
     changes: watch::Sender<u64>,
     pub recent: Recent,
     turns: Mutex<HashMap<EstateId, Arc<AsyncMutex<()>>>>,
@@ -56,6 +59,8 @@ pub struct Setup {
     pub catalogue_hosts: Vec<String>,
     pub audit_days: u32,
     pub audit_append_only: bool,
+    /// Map tiles from elsewhere, and what a browser has to be allowed to load from.
+    pub map_tiles: Option<(MapTiles, String)>,
 }
 
 impl Edge {
@@ -68,10 +73,14 @@ impl Edge {
             catalogue_hosts: setup.catalogue_hosts.clone(),
             audit_days: setup.audit_days,
             audit_append_only: setup.audit_append_only,
+            map_tiles: setup.map_tiles.as_ref().map(|(tiles, _)| tiles.clone()),
             changes: watch::Sender::new(0),
             recent: Recent::default(),
             turns: Mutex::default(),
-            page_policy: page_policy(page.unwrap_or_default()),
+            page_policy: page_policy(
+                page.unwrap_or_default(),
+                setup.map_tiles.as_ref().map_or("", |(_, origin)| origin),
+            ),
         }
     }
 
@@ -131,8 +140,8 @@ fn bare(host: &str) -> String {
 }
 
 /// The policy of the console's page. It may run its own files, and the scripts in it by their hashes. Styles that its
-/// scripts add carry a nonce, which is new with each delivery.
-fn page_policy(page: &str) -> String {
+/// scripts add carry a nonce, which is new with each delivery. Pictures come from here and from where map tiles are.
+fn page_policy(page: &str, tiles_from: &str) -> String {
     let mut scripts = String::from("'self'");
     let mut rest = page;
     while let Some((_, after)) = rest.split_once("<script") {
@@ -143,8 +152,10 @@ fn page_policy(page: &str) -> String {
         }
         rest = after;
     }
+    let pictures = format!("'self' data: blob: {tiles_from}");
+    let pictures = pictures.trim_end();
     format!(
-        "default-src 'self'; script-src {scripts}; style-src 'self' 'nonce-{NONCE}'; img-src 'self' data: blob:; \
+        "default-src 'self'; script-src {scripts}; style-src 'self' 'nonce-{NONCE}'; img-src {pictures}; \
          connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
     )
 }
@@ -200,7 +211,7 @@ mod tests {
         let names = names.iter().map(ToString::to_string).collect();
         let (catalogue_hosts, audit_days) = (Vec::new(), 1);
         let setup =
-            Setup { secure: true, names, requests_per_s: 10, catalogue_hosts, audit_days, audit_append_only: true };
+            Setup { secure: true, names, requests_per_s: 10, catalogue_hosts, audit_days, audit_append_only: true, map_tiles: None };
         Edge::new(&setup, None)
     }
 
@@ -220,9 +231,12 @@ mod tests {
     #[test]
     fn the_page_runs_its_own_scripts_and_no_other() {
         let page = "<script src=\"/a.js\"></script><script>boot()</script><p></p>";
-        let policy = page_policy(page);
+        let policy = page_policy(page, "");
         let hash = STANDARD.encode(Sha256::digest(b"boot()"));
         assert!(policy.contains(&format!("script-src 'self' 'sha256-{hash}';")), "{policy}");
+        assert!(policy.contains("img-src 'self' data: blob:;"), "{policy}");
+        let with_tiles = page_policy(page, "https://tiles.example");
+        assert!(with_tiles.contains("img-src 'self' data: blob: https://tiles.example;"), "{with_tiles}");
         assert!(!policy.contains("unsafe") && policy.contains("style-src 'self' 'nonce-"));
         // The nonce is new with each delivery, and the same in the page and in its policy.
         let edge = edge(&["localhost"]);
@@ -235,6 +249,6 @@ mod tests {
 
     #[test]
     fn a_page_that_breaks_off_gets_no_script() {
-        assert!(page_policy("<script>boot(").contains("script-src 'self';"));
+        assert!(page_policy("<script>boot(", "").contains("script-src 'self';"));
     }
 }

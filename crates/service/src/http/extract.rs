@@ -7,6 +7,7 @@ use axum::extract::{FromRequestParts, Query, RawPathParams};
 use axum::http::request::Parts;
 use domain::grants::Visibility;
 use lorawan::Eui64;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
@@ -18,6 +19,9 @@ use crate::http::auth::audit_context::AuditContext;
 use crate::http::auth::context::{RequestContext, beyond, request_context};
 use crate::http::contract::Contract;
 use crate::http::error::{Refusal, not_found};
+
+/// What cannot stand in a part of a path as it is (RFC 3986, section 2.3).
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 fn access_of(parts: &Parts, context: &RequestContext) -> Result<Arc<Access>, Refusal> {
     context.access.clone().ok_or_else(|| not_found("estate", parts.uri.path()))
@@ -41,6 +45,11 @@ impl WholeEstate {
     /// The path of something in the estate.
     pub fn path(&self, below: impl std::fmt::Display) -> String {
         format!("/estates/{}/{below}", self.access.slug)
+    }
+
+    /// Where something is found that goes by its name, whatever characters that has.
+    pub fn path_of(&self, list: &str, name: &str) -> String {
+        self.path(format_args!("{list}/{}", utf8_percent_encode(name, RESERVED)))
     }
 
     pub fn audit(&self) -> &AuditContext {

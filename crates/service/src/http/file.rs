@@ -72,7 +72,7 @@ pub(crate) async fn tile(
     kept: &'static str,
     draw: impl FnOnce() -> Result<Vec<u8>> + Send + 'static,
 ) -> Result<Response, Refusal> {
-    let _turn = app.ground.turns.acquire().await;
+    let _turn = app.grounds.turns.acquire().await;
     let drawn = written("a tile", draw).await?;
     Ok(([(header::CONTENT_TYPE, "image/png"), (header::CACHE_CONTROL, kept)], drawn).into_response())
 }

@@ -20,6 +20,7 @@ use tokio::task::{JoinError, spawn_blocking};
 use tokio_util::sync::CancellationToken;
 
 use crate::ground::Ground;
+use crate::ground::grounds::Grounds;
 use crate::planning::losses::Losses;
 use crate::planning::opened::{OpenForecast, Plan};
 use crate::planning::sites::Placed;
@@ -42,9 +43,17 @@ struct Running {
     stopped: AtomicBool,
 }
 
+/// What is computed, from which ground, and how far it is.
+#[derive(Clone)]
+struct Work {
+    plan: Arc<Plan>,
+    ground: Arc<Ground>,
+    running: Arc<Running>,
+}
+
 /// Computes forecasts, and keeps those open that are looked at.
 pub struct Forecaster {
-    ground: Arc<Ground>,
+    grounds: Arc<Grounds>,
     losses: Losses,
     pool: ThreadPool,
     running: Mutex<Option<(String, Arc<Running>)>>,
@@ -62,11 +71,11 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Forecaster {
-    /// Computes from this ground, and keeps losses in the data folder.
+    /// Computes from the ground of each estate, and keeps losses in the data folder.
     ///
     /// # Errors
     /// Threads cannot be started.
-    pub(crate) fn new(ground: Arc<Ground>, data: &Path) -> Result<Self> {
+    pub(crate) fn new(grounds: Arc<Grounds>, data: &Path) -> Result<Self> {
         let yielding = |_: usize| {
             let me = rustix::thread::gettid();
             if let Err(why) = rustix::process::setpriority_process(Some(me), NICENESS) {
@@ -75,7 +84,7 @@ impl Forecaster {
         };
         let pool = ThreadPoolBuilder::new().start_handler(yielding).thread_name(|n| format!("forecast-{n}")).build();
         Ok(Self {
-            ground,
+            grounds,
             losses: Losses::new(data),
             pool: pool.context("starting threads for forecasts")?,
             running: Mutex::default(),
@@ -86,19 +95,15 @@ impl Forecaster {
         })
     }
 
-    /// The ground that it computes from.
-    pub(crate) fn ground(&self) -> &Arc<Ground> {
-        &self.ground
-    }
-
     /// Computes something on all cores, beside the threads that serve. Blocks.
     pub(crate) fn on_all_cores<T: Send>(&self, what: impl FnOnce() -> T + Send) -> T {
         self.pool.install(what)
     }
 
-    /// A forecast with its present progress.
-    pub(crate) fn with_progress(&self, row: ForecastRow) -> Forecast {
+    /// A forecast with its present progress; `ground` is that of its estate.
+    pub(crate) fn with_progress(&self, row: ForecastRow, ground: &Ground) -> Forecast {
         let mut forecast = row.forecast;
+        forecast.ground_changed = !forecast.ground.is_empty() && forecast.ground != ground.fingerprint();
         if let Some((id, running)) = &*lock(&self.running)
             && *id == forecast.id
             && !forecast.state.has_ended()
@@ -106,6 +111,11 @@ impl Forecaster {
             forecast.percent = running.percent.load(Ordering::Relaxed);
         }
         forecast
+    }
+
+    /// Closes the forecasts of an estate, whose ground has changed.
+    pub(crate) fn close_all(&self, rows: &[ForecastRow]) {
+        lock(&self.opened).retain(|(held, ..)| rows.iter().all(|row| row.forecast.id != *held));
     }
 
     /// Stops a forecast if it is being computed.
@@ -122,12 +132,16 @@ impl Forecaster {
         lock(&self.opened).retain(|(held, ..)| held != id);
     }
 
-    /// A forecast in memory, of the sites that are done.
+    /// A forecast in memory, of the sites that are done, on this ground. Safe to cancel.
     ///
     /// # Errors
     /// No site is done, or a file is gone.
-    pub(crate) async fn open(self: &Arc<Self>, forecast: &Forecast) -> Result<Arc<OpenForecast>, Problem> {
-        let (id, done) = (forecast.id.clone(), forecast.sites_done);
+    pub(crate) async fn open(
+        self: &Arc<Self>,
+        row: &ForecastRow,
+        ground: &Arc<Ground>,
+    ) -> Result<Arc<OpenForecast>, Problem> {
+        let (id, done) = (row.forecast.id.clone(), row.forecast.sites_done);
         let held = |all: &VecDeque<(String, u32, Arc<OpenForecast>)>| {
             let found = all.iter().find(|(held, sites, _)| *held == id && *sites == done);
             found.map(|(.., opened)| Arc::clone(opened))
@@ -140,10 +154,8 @@ impl Forecaster {
         if let Some(found) = held(&lock(&self.opened)) {
             return Ok(found);
         }
-        let (me, forecast) = (Arc::clone(self), forecast.clone());
-        let opened = spawn_blocking(move || {
-            me.pool.install(|| OpenForecast::read(&me.ground, &me.losses, &forecast, forecast.sites_done as usize))
-        });
+        let (me, row, ground) = (Arc::clone(self), row.clone(), Arc::clone(ground));
+        let opened = spawn_blocking(move || me.pool.install(|| OpenForecast::read(&ground, &me.losses, &row)));
         let failed = |why: JoinError| {
             Problem::new(500, "internal", "Something went wrong in the service").detail(why.to_string())
         };
@@ -199,21 +211,14 @@ impl Forecaster {
         if let Err(why) = pruned.await {
             tracing::warn!("unused files of losses were not deleted: {why:#}");
         }
-    }
-
-    /// The forecast whose turn it is: of the estate that has waited longest, the oldest.
-    fn next(&self, open: Vec<ForecastRow>) -> Option<ForecastRow> {
-        let mut turns = lock(&self.turns);
-        let turn = |row: &ForecastRow| turns.get(&row.estate_id).copied().unwrap_or_default();
-        let next = open.into_iter().min_by(|a, b| (turn(a), &a.forecast.id).cmp(&(turn(b), &b.forecast.id)))?;
-        let latest = turns.values().max().copied().unwrap_or_default();
-        turns.insert(next.estate_id, latest + 1);
-        Some(next)
+        if let Err(why) = self.grounds.prune().await {
+            tracing::warn!("unused files of the ground were not deleted: {why:#}");
+        }
     }
 
     /// Works on one forecast; whether there was one.
     async fn work(self: &Arc<Self>, store: &Store) -> Result<bool, StoreError> {
-        let Some(mut row) = self.next(store.open_forecasts().await?) else { return Ok(false) };
+        let Some(mut row) = next(&mut lock(&self.turns), store.open_forecasts().await?) else { return Ok(false) };
         let running = Arc::new(Running::default());
         *lock(&self.running) = Some((row.forecast.id.clone(), Arc::clone(&running)));
         let ended = self.compute(store, &mut row, &running).await;
@@ -247,17 +252,20 @@ impl Forecaster {
             Ok(plan) => Arc::new(plan),
             Err(problem) => return Ok(Ended::Failed(problem.to_string())),
         };
+        let ground = self.grounds.of(row.estate_id).await?;
+        let work = Work { plan, ground, running: Arc::clone(running) };
+        row.forecast.ground = work.ground.fingerprint().to_owned();
         row.forecast.state = ForecastState::Running;
         (row.forecast.sites_done, row.forecast.sites_reused) = (0, 0);
         row.losses.clear();
-        let mut grids = self.first_look(store, row, (&plan, running)).await?;
+        let mut grids = self.first_look(store, row, &work).await?;
         let mut opened = None;
-        for (n, site) in plan.sites.iter().enumerate() {
+        for (n, site) in work.plan.sites.iter().enumerate() {
             if !store.note_forecast(&row.forecast, &row.losses).await? {
                 return Ok(Ended::Stopped);
             }
-            let (state, of) = (Arc::clone(running), Arc::clone(&plan));
-            let made = self.run_blocking(move |me| me.one_site(&of, n, &state)).await;
+            let of = work.clone();
+            let made = self.run_blocking(move |me| me.one_site(&of, n)).await;
             let (grid, file, reused) = match made {
                 Ok(made) => made,
                 Err(Ended::Failed(why)) => return Ok(Ended::Failed(format!("{}: {why}", site.name))),
@@ -271,12 +279,12 @@ impl Forecaster {
             row.forecast.sites_done += 1;
             row.forecast.sites_reused += u32::from(reused);
             // The map shows the sites so far after each one that was computed. Losses that were kept come at once.
-            if n + 1 < plan.sites.len() && reused {
+            if n + 1 < work.plan.sites.len() && reused {
                 continue;
             }
-            let (plan, so_far) = (Arc::clone(&plan), grids.clone());
+            let (Work { plan, ground, .. }, so_far) = (work.clone(), grids.clone());
             let made = self.run_blocking(move |me| {
-                let made = me.pool.install(|| OpenForecast::of(Arc::clone(&me.ground), plan, so_far));
+                let made = me.pool.install(|| OpenForecast::of(ground, plan, so_far));
                 made.map(Arc::new).map_err(|problem| Ended::Failed(problem.to_string()))
             });
             match made.await {
@@ -297,20 +305,20 @@ impl Forecaster {
         self: &Arc<Self>,
         store: &Store,
         row: &mut ForecastRow,
-        (plan, running): (&Arc<Plan>, &Arc<Running>),
+        work: &Work,
     ) -> Result<Vec<Arc<Grid>>, StoreError> {
-        let (of, state) = (Arc::clone(plan), Arc::clone(running));
+        let Work { plan, ground, running } = work.clone();
         let made = self.run_blocking(move |me| {
-            if of.sites.iter().all(|site| me.losses.has(&of.key(&me.ground, site))) {
+            if plan.sites.iter().all(|site| me.losses.has(&plan.key(&ground, site))) {
                 return Ok(None);
             }
             let coarse = |site: &Placed| {
-                let goes_on = |_: usize, _: usize| !state.stopped.load(Ordering::Relaxed);
-                let made = me.pool.install(|| of.coarse_key(&me.ground, site).computed(&me.ground, &goes_on));
+                let goes_on = |_: usize, _: usize| !running.stopped.load(Ordering::Relaxed);
+                let made = me.pool.install(|| plan.coarse_key(&ground, site).computed(&ground, &goes_on));
                 made.map(Arc::new).map_err(|why| Ended::Failed(format!("{}: {why}", site.name)))
             };
-            let grids: Vec<Arc<Grid>> = of.sites.iter().map(coarse).collect::<Result<_, _>>()?;
-            let (ground, plan, so_far) = (Arc::clone(&me.ground), Arc::clone(&of), grids.clone());
+            let grids: Vec<Arc<Grid>> = plan.sites.iter().map(coarse).collect::<Result<_, _>>()?;
+            let so_far = grids.clone();
             let opened = me.pool.install(|| OpenForecast::of(ground, plan, so_far));
             opened.map(|opened| Some((grids, Arc::new(opened)))).map_err(|why| Ended::Failed(why.to_string()))
         });
@@ -348,8 +356,9 @@ impl Forecaster {
     }
 
     /// The losses of one site, the name of their file, and whether they were there already. Blocks.
-    fn one_site(&self, plan: &Plan, n: usize, running: &Running) -> Result<(Grid, String, bool), Ended> {
-        let key = plan.key(&self.ground, &plan.sites[n]);
+    fn one_site(&self, work: &Work, n: usize) -> Result<(Grid, String, bool), Ended> {
+        let Work { plan, ground, running } = work;
+        let key = plan.key(ground, &plan.sites[n]);
         let sites = plan.sites.len();
         let progressed = |share: f64| {
             let percent = (n as f64 + share) / sites as f64 * 100.0;
@@ -363,7 +372,7 @@ impl Forecaster {
             progressed(done as f64 / of.max(1) as f64);
             !running.stopped.load(Ordering::Relaxed)
         };
-        let grid = self.pool.install(|| key.computed(&self.ground, &progress)).map_err(|why| match why {
+        let grid = self.pool.install(|| key.computed(ground, &progress)).map_err(|why| match why {
             AreaError::Stopped => Ended::Stopped,
             why => Ended::Failed(why.to_string()),
         })?;
@@ -372,6 +381,15 @@ impl Forecaster {
         self.losses.save(&key, &grid).map_err(unsaved)?;
         Ok((grid, key.file_name(), false))
     }
+}
+
+/// The forecast whose turn it is: of the estate that has waited longest, the oldest.
+fn next(turns: &mut HashMap<EstateId, u64>, open: Vec<ForecastRow>) -> Option<ForecastRow> {
+    let turn = |row: &ForecastRow| turns.get(&row.estate_id).copied().unwrap_or_default();
+    let next = open.into_iter().min_by(|a, b| (turn(a), &a.forecast.id).cmp(&(turn(b), &b.forecast.id)))?;
+    let latest = turns.values().max().copied().unwrap_or_default();
+    turns.insert(next.estate_id, latest + 1);
+    Some(next)
 }
 
 /// The places of an estate's devices, as far as they are known.
@@ -407,13 +425,11 @@ mod tests {
 
     #[test]
     fn estates_take_turns() {
-        let folder = tempfile::tempdir().unwrap();
-        let ground = Arc::new(Ground::read(&[], &[]).unwrap());
-        let forecaster = Forecaster::new(ground, folder.path()).unwrap();
+        let mut turns = HashMap::new();
         let all = || vec![row(1, "a"), row(1, "b"), row(1, "c"), row(2, "d")];
         let mut order = Vec::new();
         let mut open = all();
-        while let Some(next) = forecaster.next(open.clone()) {
+        while let Some(next) = next(&mut turns, open.clone()) {
             open.retain(|one| one.forecast.id != next.forecast.id);
             order.push(next.forecast.id);
         }

@@ -2,10 +2,10 @@
 
 use std::collections::HashSet;
 use std::io::{Read as _, Write as _};
-use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
+use std::path::Path;
+use std::time::SystemTime;
 
-use anyhow::{Context as _, Result};
+use anyhow::Result;
 use coverage::area::Area;
 use coverage::area::loss::{Progress, Source, Task};
 use coverage::model::{Model, Polarization};
@@ -16,13 +16,12 @@ use flate2::write::DeflateEncoder;
 use serde::Serialize;
 use sha2::{Digest as _, Sha256};
 
+use crate::data_files::DataFiles;
 use crate::ground::Ground;
 use crate::planning::sites::Placed;
 
 /// Between samples of the ground, in metres.
 pub(crate) const STEP_M: f64 = 30.0;
-/// A file that no forecast names is deleted once it is this old: one that is being computed is not named yet.
-const UNNAMED: Duration = Duration::from_secs(24 * 3600);
 
 /// What losses depend on: no more and no less.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -89,22 +88,27 @@ impl LossKey {
 /// The folder of losses.
 #[derive(Debug, Clone)]
 pub(crate) struct Losses {
-    folder: PathBuf,
+    files: DataFiles,
 }
 
 impl Losses {
     pub(crate) fn new(data: &Path) -> Self {
-        Self { folder: data.join("losses") }
+        Self { files: DataFiles::new(data, "losses") }
     }
 
     /// Whether losses were saved. Blocks.
     pub(crate) fn has(&self, key: &LossKey) -> bool {
-        self.folder.join(key.file_name()).exists()
+        self.files.path(&key.file_name()).exists()
     }
 
     /// Losses that were saved; none if there are none, or the file is not whole. Blocks.
     pub(crate) fn load(&self, key: &LossKey) -> Option<Grid> {
-        let file = std::fs::File::open(self.folder.join(key.file_name())).ok()?;
+        self.load_from(&key.file_name(), key)
+    }
+
+    /// Losses of this area from a file of this name: of a forecast that was made when the ground was another. Blocks.
+    pub(crate) fn load_from(&self, name: &str, key: &LossKey) -> Option<Grid> {
+        let file = std::fs::File::open(self.files.path(name)).ok()?;
         let layout = key.area().layout().ok()?;
         let count = layout.width * layout.height;
         let mut bytes = Vec::new();
@@ -122,15 +126,13 @@ impl Losses {
     /// # Errors
     /// The file cannot be written.
     pub(crate) fn save(&self, key: &LossKey, grid: &Grid) -> Result<()> {
-        std::fs::create_dir_all(&self.folder).with_context(|| self.folder.display().to_string())?;
-        let mut file = tempfile::NamedTempFile::new_in(&self.folder)?;
-        let mut packed = DeflateEncoder::new(&mut file, Compression::fast());
-        for value in grid.values() {
-            packed.write_all(&value.to_le_bytes())?;
-        }
-        packed.finish()?;
-        file.persist(self.folder.join(key.file_name()))?;
-        Ok(())
+        self.files.write(&key.file_name(), |to| {
+            let mut packed = DeflateEncoder::new(to, Compression::fast());
+            for value in grid.values() {
+                packed.write_all(&value.to_le_bytes())?;
+            }
+            packed.finish().map(|_| ())
+        })
     }
 
     /// Deletes the files that no forecast names. Blocks.
@@ -138,21 +140,7 @@ impl Losses {
     /// # Errors
     /// The folder cannot be read.
     pub(crate) fn prune(&self, named: &HashSet<String>, now: SystemTime) -> Result<usize> {
-        let mut deleted = 0;
-        if !self.folder.exists() {
-            return Ok(0);
-        }
-        for entry in std::fs::read_dir(&self.folder)? {
-            let entry = entry?;
-            let name = entry.file_name().to_string_lossy().into_owned();
-            let changed = entry.metadata()?.modified()?;
-            let old = now.duration_since(changed).is_ok_and(|age| age >= UNNAMED);
-            if old && !named.contains(&name) {
-                std::fs::remove_file(entry.path())?;
-                deleted += 1;
-            }
-        }
-        Ok(deleted)
+        self.files.prune(named, now)
     }
 }
 
@@ -185,20 +173,5 @@ mod tests {
         let bytes = std::fs::read(&file).unwrap();
         std::fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
         assert!(losses.load(&one).is_none(), "half a file is none");
-    }
-
-    #[test]
-    fn files_that_nobody_names_are_deleted_when_they_are_old() {
-        let folder = tempfile::tempdir().unwrap();
-        let (losses, ground) = (Losses::new(folder.path()), Ground::read(&[], &[]).unwrap());
-        let keys = [key(&ground, 10.0), key(&ground, 20.0)];
-        for key in &keys {
-            losses.save(key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
-        }
-        let named = HashSet::from([keys[0].file_name()]);
-        let now = SystemTime::now();
-        assert_eq!(losses.prune(&named, now).unwrap(), 0);
-        assert_eq!(losses.prune(&named, now + 2 * UNNAMED).unwrap(), 1);
-        assert!(losses.load(&keys[0]).is_some() && losses.load(&keys[1]).is_none());
     }
 }

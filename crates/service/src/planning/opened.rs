@@ -23,6 +23,7 @@ use domain::coverage::calibration::{at_gateway_db, by_class_db};
 use domain::coverage::forecast::{Computed, affordable, check, figures, layer_word, legend_classes, value_words};
 use domain::coverage::ground_extent;
 use domain::coverage::site::terminal;
+use store::ForecastRow;
 
 use crate::ground::Ground;
 use crate::planning::compared::Kept;
@@ -143,18 +144,18 @@ impl OpenForecast {
     ///
     /// # Errors
     /// What was asked for cannot be computed any more, no site is done, or a file of losses is gone.
-    pub(crate) fn read(ground: &Arc<Ground>, saved: &Losses, told: &Told, done: usize) -> Result<Self, Problem> {
-        let plan = Arc::new(Plan::of(told)?);
-        let read = |site: &Placed| {
+    pub(crate) fn read(ground: &Arc<Ground>, saved: &Losses, row: &ForecastRow) -> Result<Self, Problem> {
+        let plan = Arc::new(Plan::of(&row.forecast)?);
+        let read = |(site, file): (&Placed, &String)| {
             let missing = || {
                 let why =
                     "a file of its losses is not in the data folder any more: remove this forecast and make it again";
                 Problem::new(409, "gone", "This forecast is not whole any more").detail(why)
             };
-            saved.load(&plan.key(ground, site)).ok_or_else(missing)
+            saved.load_from(file, &plan.key(ground, site)).ok_or_else(missing)
         };
-        let losses: Vec<Arc<Grid>> =
-            plan.sites.iter().take(done).map(|site| read(site).map(Arc::new)).collect::<Result<_, _>>()?;
+        let done = plan.sites.iter().zip(&row.losses).take(row.forecast.sites_done as usize);
+        let losses: Vec<Arc<Grid>> = done.map(|one| read(one).map(Arc::new)).collect::<Result<_, _>>()?;
         Self::of(Arc::clone(ground), plan, losses)
     }
 
@@ -348,19 +349,25 @@ mod tests {
         let saved = Losses::new(folder.path());
         let told = told(small(), &[(54.7, 3.9), (54.71, 3.93)]);
         let plan = Plan::of(&told).unwrap();
-        assert_eq!(OpenForecast::read(&ground, &saved, &told, 0).err().unwrap().code, "not_ready");
-        assert_eq!(OpenForecast::read(&ground, &saved, &told, 1).err().unwrap().code, "gone");
+        let losses: Vec<String> = plan.sites.iter().map(|site| plan.key(&ground, site).file_name()).collect();
+        let done = |sites_done: u32| ForecastRow {
+            estate_id: 1,
+            forecast: Told { sites_done, ..told.clone() },
+            losses: losses.clone(),
+        };
+        assert_eq!(OpenForecast::read(&ground, &saved, &done(0)).err().unwrap().code, "not_ready");
+        assert_eq!(OpenForecast::read(&ground, &saved, &done(1)).err().unwrap().code, "gone");
         for site in &plan.sites {
             let key = plan.key(&ground, site);
             saved.save(&key, &key.computed(&ground, &|_, _| true).unwrap()).unwrap();
         }
-        let one = OpenForecast::read(&ground, &saved, &told, 1).unwrap();
+        let one = OpenForecast::read(&ground, &saved, &done(1)).unwrap();
         let place = Place { latitude_deg: 54.702, longitude_deg: 3.903 };
         let said = one.at(place);
         let best = said.values.iter().find(|value| value.words == "site-0");
         assert!(best.is_some() && said.links.len() == 1, "{said:?}");
         assert!(one.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty(), "the second is not done");
-        let both = OpenForecast::read(&ground, &saved, &told, 2).unwrap();
+        let both = OpenForecast::read(&ground, &saved, &done(2)).unwrap();
         assert!(!both.at(Place { latitude_deg: 54.71, longitude_deg: 3.93 }).values.is_empty());
         let figures = both.figures(&[place]);
         assert!((figures.computed.area_km2 - 2.0 * std::f64::consts::PI).abs() < 0.5, "{figures:?}");

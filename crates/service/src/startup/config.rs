@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use chrono::{DateTime, Utc};
 use clap::{Args, Parser, Subcommand};
+use domain::coverage::map_tiles::TileAddress;
 
 /// Keen Heron's network service.
 #[derive(Parser)]
@@ -308,6 +309,19 @@ pub struct Options {
     /// Files of land cover under the maps: GeoTIFF with numbers of classes.
     #[arg(long, env = "HEROND_COVER", value_name = "FILE", value_delimiter = ',')]
     pub cover: Vec<PathBuf>,
+
+    /// The address of map tiles to lie under maps instead of the drawn ground, with {z}, {x} and {y} for level, column and row.
+    /// Each browser loads them from there.
+    #[arg(long, env = "HEROND_MAP_TILES", value_name = "URL")]
+    pub map_tiles: Option<TileAddress>,
+
+    /// Whose map tiles they are, to be shown on maps.
+    #[arg(long, env = "HEROND_MAP_TILES_CREDIT", requires = "map_tiles", value_name = "TEXT", default_value = "")]
+    pub map_tiles_credit: String,
+
+    /// The highest level of the map tiles.
+    #[arg(long, env = "HEROND_MAP_TILES_LEVELS", default_value_t = 18, value_parser = clap::value_parser!(u8).range(1..=24))]
+    pub map_tiles_levels: u8,
 
     /// The network's NetID; 000000 and 000001 are free for private networks.
     #[arg(long, env = "HEROND_NET_ID", default_value = "000000")]

@@ -18,6 +18,7 @@ use crate::gateways::firmware::Firmwares;
 use crate::gateways::registry::GatewayRegistry;
 use crate::gateways::transport::{PublicEndpoints, udp};
 use crate::ground::Ground;
+use crate::ground::grounds::Grounds;
 use crate::history::summaries::Doubts;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
@@ -62,8 +63,8 @@ pub(crate) type GatewayEvents = mpsc::Receiver<(Eui64, GatewayEvent)>;
 
 /// Loaded once, and used by many parts.
 pub(crate) struct Shared {
-    /// Drawn under maps.
-    pub ground: Arc<Ground>,
+    /// Drawn under maps, and computed from.
+    pub grounds: Arc<Grounds>,
     pub forecaster: Arc<Forecaster>,
     pub surveys: Arc<Surveys>,
     pub store: Store,
@@ -90,15 +91,16 @@ pub(crate) struct Shared {
 impl Shared {
     pub(crate) async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
         // First, so that a file that cannot be read is told before anything begins.
-        let ground = Arc::new(Ground::read(&options.terrain, &options.cover).context("reading the ground")?);
+        let of_operator = Ground::read(&options.terrain, &options.cover).context("reading the ground")?;
+        let grounds = Arc::new(Grounds::new(store.clone(), of_operator, &options.data));
         let stopping = CancellationToken::new();
         let authority = Arc::new(Authority::open_or_create(&options.data)?);
         let identity = Arc::new(identity(&authority, options)?);
         let (gateway_log, events) = GatewayLog::new();
         let shared = Self {
-            forecaster: Arc::new(Forecaster::new(Arc::clone(&ground), &options.data)?),
+            forecaster: Arc::new(Forecaster::new(Arc::clone(&grounds), &options.data)?),
             surveys: Arc::new(Surveys::new(store.clone())),
-            ground,
+            grounds,
             directory: Arc::new(Directory::load(store).await?),
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
             strangers: Arc::default(),

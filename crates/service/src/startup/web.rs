@@ -5,6 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::{Context as _, Result, anyhow};
+use api::ground::MapTiles;
+use domain::coverage::map_tiles::TileAddress;
 use store::Store;
 use tokio::net::TcpListener;
 use tokio::sync::Semaphore;
@@ -50,6 +52,7 @@ impl Web {
             catalogue_hosts: options.catalogue_hosts.iter().map(|host| host.to_ascii_lowercase()).collect(),
             audit_days: options.audit_days,
             audit_append_only: shared.store.guard_audit().await,
+            map_tiles: options.map_tiles.as_ref().map(|tiles| map_tiles(options, tiles)),
         };
         let app = App {
             store: shared.store.clone(),
@@ -74,7 +77,7 @@ impl Web {
                 firmware: Arc::clone(&shared.firmware),
             },
             edge: Arc::new(Edge::new(&setup, http::console::page().as_deref())),
-            ground: Arc::clone(&shared.ground),
+            grounds: Arc::clone(&shared.grounds),
             forecaster: Arc::clone(&shared.forecaster),
             surveys: Arc::clone(&shared.surveys),
             turns: Arc::default(),
@@ -104,6 +107,12 @@ impl Web {
         };
         Ok(tokio::spawn(port.serve(listener, stopping)))
     }
+}
+
+/// Map tiles from elsewhere as they are told, and what a browser has to be allowed to load from.
+fn map_tiles(options: &Options, tiles: &TileAddress) -> (MapTiles, String) {
+    let (address, credit) = (tiles.address().to_owned(), options.map_tiles_credit.clone());
+    (MapTiles { address, credit, max_level: options.map_tiles_levels }, tiles.origin().to_owned())
 }
 
 /// The certificate that browsers and programs are shown; nothing without TLS.

@@ -171,15 +171,14 @@ impl Scenario {
     /// # Errors
     /// A file cannot be read.
     pub fn terrain(&self) -> Result<Terrain, ScenarioError> {
-        let grid = |name: &Option<String>| -> Result<Vec<Grid>, ScenarioError> {
+        let grid = |name: &Option<String>| -> Result<Vec<Arc<Grid>>, ScenarioError> {
             let Some(name) = name else { return Ok(Vec::new()) };
             let path = self.folder.join(name);
             let named = || path.display().to_string();
             let opened = std::fs::File::open(&path).map_err(|source| ScenarioError::File { file: named(), source })?;
-            Ok(vec![
-                file::read(name, BufReader::new(opened))
-                    .map_err(|source| ScenarioError::Ground { file: named(), source: Box::new(source) })?,
-            ])
+            let read = file::read(name, BufReader::new(opened))
+                .map_err(|source| ScenarioError::Ground { file: named(), source: Box::new(source) })?;
+            Ok(vec![Arc::new(read)])
         };
         Ok(Terrain {
             heights: grid(&self.ground.heights)?,

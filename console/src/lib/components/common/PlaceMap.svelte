@@ -1,4 +1,4 @@
-<!-- Where gateways and devices are: circles and squares, on the ground that the service draws from its own files. Nothing is fetched from elsewhere; without files a grid and a scale tell distances. -->
+<!-- Where gateways and devices are: circles and squares, on the ground that the service draws from files, or on map tiles that the operator has named. Without either nothing is fetched, and a grid and a scale tell distances. -->
 <script lang="ts">
   import "leaflet/dist/leaflet.css";
   import type { Map as LeafletMap, LayerGroup, TileLayer } from "leaflet";
@@ -9,8 +9,12 @@
   type Point = { name: string; kind?: "gateway" | "device" | "planned"; state: string; latitude_deg: number; longitude_deg: number; href?: string };
   /** Tiles that lie over the ground: their address, the box around them, and their finest level. */
   type Over = { url: string; extent: { south_deg: number; west_deg: number; north_deg: number; east_deg: number }; maxLevel: number };
+  /** A box that is drawn with its name. */
+  type Box = { name: string; extent: Over["extent"] };
   type Props = {
     points: Point[];
+    /** What is outlined; the map shows all of it if there are no points. */
+    boxes?: Box[];
     label?: string;
     pick?: (latitude: number, longitude: number) => void;
     height?: string;
@@ -23,7 +27,7 @@
     /** Other maps with the same view and pointer. */
     together?: Together | null;
   };
-  let { points, label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null, together = null }: Props = $props();
+  let { points, boxes = [], label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null, together = null }: Props = $props();
 
   const FINE = ["active", "listening", "planned"];
   /** From the middle of a mark to its label. */
@@ -38,7 +42,7 @@
   /** This map among those that are looked at together. */
   const me = Symbol();
   let following = false;
-  let onGround = $state(false);
+  let onGround = $state<Awaited<ReturnType<typeof layGround>>>(null);
 
   $effect(() => {
     const gone = new AbortController();
@@ -102,6 +106,20 @@
 
   $effect(() => {
     overlay?.setOpacity(opacity);
+  });
+
+  $effect(() => {
+    if (!map || !leaflet || boxes.length === 0) return;
+    const outlines = leaflet.featureGroup();
+    for (const { name, extent } of boxes) {
+      const corners = leaflet.latLngBounds([extent.south_deg, extent.west_deg], [extent.north_deg, extent.east_deg]);
+      const told = document.createElement("span");
+      told.textContent = name;
+      leaflet.rectangle(corners, { className: "outline", weight: 2, fill: false }).bindTooltip(told, { sticky: true }).addTo(outlines);
+    }
+    outlines.addTo(map);
+    if (points.length === 0) map.fitBounds(outlines.getBounds().pad(0.05));
+    return () => void outlines.remove();
   });
 
   $effect(() => {
@@ -228,7 +246,7 @@
   bind:this={place}
   class="map rounded-box border border-base-300"
   class:picking={Boolean(pick)}
-  class:on-ground={onGround}
+  class:on-ground={onGround === "ground"}
   style:height
   role="application"
   aria-label={label}
@@ -273,6 +291,14 @@
   .map :global(.mark-planned) {
     stroke: var(--color-neutral);
     fill: var(--color-base-100);
+  }
+  .map :global(.outline) {
+    stroke: var(--color-neutral);
+    stroke-dasharray: 6 4;
+  }
+  .map :global(.leaflet-control-attribution) {
+    background: color-mix(in oklch, var(--color-base-100) 80%, transparent);
+    color: var(--color-base-content);
   }
   .map :global(.chosen) {
     stroke: var(--color-base-content);

@@ -12,6 +12,7 @@
   import Figures from "#lib/components/coverage/Figures.svelte";
   import ForecastForm from "#lib/components/coverage/ForecastForm.svelte";
   import ForecastMap from "#lib/components/coverage/ForecastMap.svelte";
+  import Ground from "#lib/components/coverage/Ground.svelte";
   import Survey from "#lib/components/coverage/Survey.svelte";
   import Sites from "#lib/components/coverage/Sites.svelte";
   import WhereNext from "#lib/components/coverage/WhereNext.svelte";
@@ -25,6 +26,7 @@
     { id: "survey", label: "Survey" },
     { id: "devices", label: "Devices" },
     { id: "sites", label: "Sites" },
+    { id: "ground", label: "Ground" },
   ] as const;
   const tab = $derived(currentTab(TABS));
 
@@ -78,6 +80,8 @@
   <Verdicts />
 {:else if tab === "sites"}
   <Sites />
+{:else if tab === "ground"}
+  <Ground />
 {:else}
   {#if adding}<ForecastForm done={made} />{/if}
   {#if held.value?.length === 0}
@@ -113,6 +117,9 @@
         : ""}
     </p>
     {#if shown.note}<p class="alert mb-3 alert-soft {shown.state === 'failed' ? 'alert-error' : 'alert-warning'}">{shown.note}</p>{/if}
+    {#if shown.ground_changed}
+      <p class="alert alert-soft mb-3 alert-warning" data-ground-changed>The files of the ground have changed since. Make the forecast again to see it on the present ground.</p>
+    {/if}
     {#if shown.sites_done > 0 || shown.coarse}
       {#key shown.id}<ForecastMap forecast={shown} />{/key}
     {/if}

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context as _, Result};
 use coverage::geo::Extent;
@@ -30,9 +31,9 @@ fn part(path: &Path, extent: &Extent) -> Result<Option<Grid>> {
 /// # Errors
 /// A file cannot be read, or no file of heights reaches the box.
 pub(super) fn terrain(args: &GroundArgs, extent: &Extent) -> Result<Terrain> {
-    let all = |files: &[std::path::PathBuf]| -> Result<Vec<Grid>> {
+    let all = |files: &[std::path::PathBuf]| -> Result<Vec<Arc<Grid>>> {
         let parts = files.iter().map(|path| part(path, extent).transpose());
-        parts.flatten().collect()
+        parts.flatten().map(|part| part.map(Arc::new)).collect()
     };
     let classes = match &args.classes {
         None => CoverTable::default(),

@@ -49,6 +49,10 @@ fn lines(forecast: &Forecast) -> Vec<(&'static str, String)> {
         ("covered", covered(forecast)),
         ("begun", format!("{} by {}", show::moment(forecast.begun_at), forecast.begun_by)),
     ];
+    if forecast.ground_changed {
+        let told = "The files of the ground have changed since: make it again to see it on the present ground.";
+        lines.push(("ground", told.into()));
+    }
     if !forecast.note.is_empty() {
         lines.push(("note", forecast.note.clone()));
     }

@@ -23,8 +23,16 @@ const KEPT: &str = "private, max-age=3600";
 #[utoipa::path(get, path = "/ground", tag = "ground",
     extensions(("x-right" = json!("anyone"))), responses((status = 200, body = GroundInfo)))]
 pub(crate) async fn show_ground(State(app): State<App>, _entry: RequestContext) -> Answer<GroundInfo> {
-    let extent = app.ground.terrain().extent().as_ref().map(ground_extent);
-    Ok(Json(GroundInfo { extent, max_level: MAX_LEVEL }))
+    let extent = app.grounds.of_operator().terrain().extent().as_ref().map(ground_extent);
+    Ok(Json(GroundInfo { extent, max_level: MAX_LEVEL, tiles: app.edge.map_tiles.clone() }))
+}
+
+/// The colours on a paper; light if none is wanted.
+pub(in crate::http) fn palette(paper: Option<Paper>) -> Palette {
+    match paper.unwrap_or_default() {
+        Paper::Light => Palette::LIGHT,
+        Paper::Dark => Palette::DARK,
+    }
 }
 
 /// A tile of a map of the ground, 256 pixels square, in the scheme of web maps (OGC 17-083r4, Annex D.1). The sea and what is
@@ -45,10 +53,7 @@ pub(crate) async fn ground_tile(
             format!("levels are 0 to {MAX_LEVEL}, and a level has columns and rows from 0 to 2 to the power of it");
         return Err(Refusal(Problem::new(404, "not_found", "There is no such tile").detail(why)));
     };
-    let palette = match question.paper.unwrap_or_default() {
-        Paper::Light => Palette::LIGHT,
-        Paper::Dark => Palette::DARK,
-    };
-    let ground = Arc::clone(&app.ground);
+    let palette = palette(question.paper);
+    let ground = Arc::clone(app.grounds.of_operator());
     file::tile(&app, KEPT, move || ground.tile(tile, &palette)).await
 }

@@ -89,7 +89,7 @@ pub(crate) async fn add_calibration(
     let made = calibrated(&app, &estate, &wanted).await?;
     app.store.add_plan(estate.id, PlanKind::Calibration, (&wanted.name, &made)).await?;
     estate.audit().object(format!("calibration {}", wanted.name)).made(&made.wanted);
-    Ok(Created { at: estate.path(format_args!("calibrations/{}", wanted.name)), made })
+    Ok(Created { at: estate.path_of("calibrations", &wanted.name), made })
 }
 
 async fn calibrated(app: &App, estate: &WholeEstate, wanted: &NewCalibration) -> Result<Calibration, Refusal> {
@@ -105,10 +105,10 @@ async fn calibrated(app: &App, estate: &WholeEstate, wanted: &NewCalibration) ->
     let Asked { opened, filter, .. } = asked(app, (estate.id, None), &filter).await?;
     let gateways = gateways(app, estate.id).await?;
     let devices = by_eui(app.store.devices(estate.id, &DeviceQuery::default(), MOST_DEVICES).await?);
+    let ground = app.grounds.of(estate.id).await?;
     let (forecaster, by, wanted) = (Arc::clone(&app.forecaster), estate.person.clone(), wanted.clone());
     let work = move || {
         let spots = Spots::of(&opened, &filter, (&noise_figures(&gateways), ONE_PLACE));
-        let ground = forecaster.ground();
         let method = Method {
             terrain: ground.terrain(),
             model: &computed.model,

@@ -41,7 +41,7 @@ async fn survey(app: &App, estate: &WholeEstate, question: &ComparisonQuestion) 
 /// The other forecast.
 async fn other(app: &App, estate: &WholeEstate, id: &str) -> Result<(ForecastRow, Arc<OpenForecast>), Refusal> {
     let row = found(app, estate, id).await.map_err(|_| bad_field("with", id, "no forecast has this id"))?;
-    let opened = app.forecaster.open(&row.forecast).await?;
+    let opened = in_memory(&app, &row).await?;
     Ok((row, opened))
 }
 
@@ -106,7 +106,7 @@ pub(crate) async fn compare_forecasts(
     Params(question): Params<ComparisonQuestion>,
 ) -> Answer<ForecastComparison> {
     let row = found(&app, &estate, id(&path)).await?;
-    let this = app.forecaster.open(&row.forecast).await?;
+    let this = in_memory(&app, &row).await?;
     let layer = subtracted(&question)?;
     let with =
         question.with.as_deref().ok_or_else(|| bad_field("with", "nothing", "the id of another forecast is wanted"))?;

@@ -12,6 +12,7 @@ use domain::coverage::calibration::fits;
 use store::ForecastRow;
 use ulid::Ulid;
 
+use crate::ground::Ground;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, WholeEstate};
@@ -46,8 +47,8 @@ async fn meant(app: &App, estate: &WholeEstate, wanted: &NewForecast) -> Result<
 }
 
 /// A warning if there is no ground, or not under all sites; else empty.
-fn note(app: &App, plan: &Plan) -> String {
-    let Some(extent) = app.forecaster.ground().terrain().extent() else {
+fn note(ground: &Ground, plan: &Plan) -> String {
+    let Some(extent) = ground.terrain().extent() else {
         return "There are no files of the ground: all is computed as flat sea.".into();
     };
     let outside = plan.sites.iter().filter(|site| !extent.contains(site.place)).map(|site| site.name.as_str());
@@ -81,7 +82,8 @@ pub(crate) async fn add_forecast(
         made.calibration = Some(found);
     }
     let plan = Plan::of(&made)?;
-    (made.extent, made.note) = (plan.extent(), note(&app, &plan));
+    let ground = app.grounds.of(estate.id).await?;
+    (made.extent, made.note) = (plan.extent(), note(&ground, &plan));
     let others = app.store.forecasts(estate.id, MOST).await?;
     let waiting = others.iter().filter(|row| !row.forecast.state.has_ended()).count();
     if waiting >= MOST_WAITING {
@@ -110,7 +112,8 @@ pub(crate) async fn list_forecasts(
     Params(paging): Params<Paging>,
 ) -> Answer<Page<Forecast>> {
     let rows = app.store.forecasts(estate.id, MOST).await?;
-    let all = rows.into_iter().map(|row| app.forecaster.with_progress(row)).collect();
+    let ground = app.grounds.of(estate.id).await?;
+    let all = rows.into_iter().map(|row| app.forecaster.with_progress(row, &ground)).collect();
     Ok(Json(choice.page_of(all, &paging, |forecast: &Forecast| forecast.id.clone())?))
 }
 
@@ -128,7 +131,8 @@ pub(crate) async fn show_forecast(
     PathName(id): PathName,
 ) -> Answer<Forecast> {
     let row = found(&app, &estate, &id).await?;
-    Ok(Json(app.forecaster.with_progress(row)))
+    let ground = app.grounds.of(estate.id).await?;
+    Ok(Json(app.forecaster.with_progress(row, &ground)))
 }
 
 /// Stops a forecast that is computed or waits, and keeps what is done of it; removes one that has ended.
@@ -142,7 +146,8 @@ pub(crate) async fn remove_forecast(
 ) -> Result<Response, Refusal> {
     let mut row = found(&app, &estate, &id).await?;
     if !row.forecast.state.has_ended() {
-        row.forecast = app.forecaster.with_progress(row.clone());
+        let ground = app.grounds.of(estate.id).await?;
+        row.forecast = app.forecaster.with_progress(row.clone(), &ground);
         (row.forecast.state, row.forecast.ended_at) = (ForecastState::Cancelled, Some(Utc::now()));
         row.forecast.coarse = false;
         if app.store.stop_forecast(&row).await? {

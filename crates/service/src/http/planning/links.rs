@@ -84,9 +84,8 @@ async fn compute(
         work.push((row, power, heard));
     }
     let computed = check(&NewForecast { model: path_model, ..NewForecast::default() })?;
-    let forecaster = Arc::clone(&app.forecaster);
+    let (forecaster, ground) = (Arc::clone(&app.forecaster), app.grounds.of(estate.id).await?);
     let all = move || -> Vec<Found> {
-        let ground = forecaster.ground();
         let one = |(row, power, heard): (DeviceRow, Power, Heard)| {
             let rates = rates(row.region);
             let method = Method {

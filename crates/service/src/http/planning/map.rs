@@ -11,6 +11,7 @@ use coverage::geo::Place;
 use coverage::terrain::relief::{MAX_LEVEL, Tile};
 use domain::coverage::forecast::{layer, ranking};
 use domain::input;
+use store::ForecastRow;
 
 use crate::ground::png;
 use crate::http::app::App;
@@ -36,8 +37,13 @@ pub(super) async fn opened(
     estate: &WholeEstate,
     path: &RawPathParams,
 ) -> Result<Arc<OpenForecast>, Refusal> {
-    let row = found(app, estate, id(path)).await?;
-    Ok(app.forecaster.open(&row.forecast).await?)
+    in_memory(app, &found(app, estate, id(path)).await?).await
+}
+
+/// A forecast in memory.
+pub(super) async fn in_memory(app: &App, row: &ForecastRow) -> Result<Arc<OpenForecast>, Refusal> {
+    let ground = app.grounds.of(row.estate_id).await?;
+    Ok(app.forecaster.open(row, &ground).await?)
 }
 
 /// The tile in the path, and its level.
@@ -107,7 +113,7 @@ pub(crate) async fn show_ranking(
     Params(question): Params<RankingQuestion>,
 ) -> Answer<Ranking> {
     let row = found(&app, &estate, id(&path)).await?;
-    let opened = app.forecaster.open(&row.forecast).await?;
+    let opened = in_memory(&app, &row).await?;
     let names: Vec<&str> = row.forecast.sites.iter().map(|site| site.name.as_str()).collect();
     let number = |name: &str| {
         let at = names.iter().position(|one| *one == name.trim()).and_then(|at| u16::try_from(at).ok());

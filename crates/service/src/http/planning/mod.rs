@@ -1,9 +1,10 @@
-//! Handlers for coverage: sites, kinds of receiver, forecasts, links of devices, the survey.
+//! Handlers for coverage: the ground, sites, kinds of receiver, forecasts, links of devices, the survey.
 
 pub(crate) mod calibrations;
 pub(crate) mod comparisons;
 pub(crate) mod drive_tests;
 pub(crate) mod forecasts;
+pub(crate) mod ground;
 pub(crate) mod links;
 pub(crate) mod map;
 pub(crate) mod receivers;
@@ -28,6 +29,14 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
                 .routes(routes!(drive_tests::list_imports, drive_tests::add_import))
                 .layer(DefaultBodyLimit::max(LARGEST_IMPORT)),
         )
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(ground::list_ground_files, ground::add_ground_file))
+                .layer(DefaultBodyLimit::max(ground::MAX_BODY)),
+        )
+        .routes(routes!(ground::show_estate_ground))
+        .routes(routes!(ground::show_ground_file, ground::remove_ground_file))
+        .routes(routes!(ground::estate_ground_tile))
         .routes(routes!(drive_tests::show_import, drive_tests::remove_import))
         .routes(routes!(sites::list_sites, sites::add_site))
         .routes(routes!(sites::change_sites))

@@ -80,7 +80,7 @@ pub(crate) async fn add_receiver(
     }
     app.store.add_plan(estate.id, PlanKind::Receiver, (&new.name, &new)).await?;
     estate.audit().object(format!("receiver {}", new.name)).made(&new);
-    Ok(Created { at: estate.path(format_args!("receivers/{}", new.name)), made: with_revision(new) })
+    Ok(Created { at: estate.path_of("receivers", &new.name), made: with_revision(new) })
 }
 
 /// Changes a kind of receiver in part.

@@ -77,7 +77,7 @@ pub(crate) async fn add_site(State(app): State<App>, estate: WholeEstate, Json(n
     let plan = checked(new, &others)?;
     app.store.add_plan(estate.id, PlanKind::Site, (&plan.name, &plan)).await?;
     estate.audit().object(format!("site {}", plan.name)).made(&plan);
-    Ok(Created { at: estate.path(format_args!("sites/{}", plan.name)), made: with_revision(of_plan(plan)) })
+    Ok(Created { at: estate.path_of("sites", &plan.name), made: with_revision(of_plan(plan)) })
 }
 
 /// A site after a change, as it is stored.

@@ -1,32 +1,37 @@
-//! The ground under maps: read once from the operator's files, drawn in tiles as they are asked for.
+//! The ground under maps and forecasts: read from files, drawn in tiles as they are asked for.
+
+pub(crate) mod grounds;
 
 use std::fs::File;
 use std::io::BufReader;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use anyhow::{Context as _, Result, ensure};
+use api::ground::{GroundFile, GroundKind};
 use coverage::terrain::file;
-use coverage::terrain::grid::Grid;
+use coverage::terrain::grid::{Grid, MOST_CELLS as MOST_CELLS_OF_A_FILE};
 use coverage::terrain::mosaic::{NoData, Terrain};
 use coverage::terrain::relief::{self, Palette, TILE_SIDE, Tile};
+use domain::coverage::ground::raster;
 use image::codecs::png::PngEncoder;
 use image::{ExtendedColorType, ImageEncoder as _};
 use sha2::{Digest as _, Sha256};
-use tokio::sync::Semaphore;
 
 /// The most cells of all files: they are held in memory, four bytes each.
 const MOST_CELLS: usize = 60_000_000;
-/// Tiles drawn at once: each takes a core for some milliseconds.
-const AT_ONCE: usize = 1;
 
 /// The ground, if there are files of it.
 pub struct Ground {
     terrain: Terrain,
+    /// What is told of the files, in the order in which they count.
+    files: Vec<GroundFile>,
     /// A digest of the files' content: saved losses are named by it.
     fingerprint: OnceLock<String>,
-    pub turns: Semaphore,
 }
+
+/// A file of an estate, and its values if they could be read.
+pub(crate) type OwnFile = (GroundFile, Option<Arc<Grid>>);
 
 impl Ground {
     /// Reads files of heights and of cover; of each kind the first that has a value counts.
@@ -34,17 +39,54 @@ impl Ground {
     /// # Errors
     /// A file cannot be read, or all of them are too much.
     pub(crate) fn read(heights: &[PathBuf], covers: &[PathBuf]) -> Result<Self> {
-        let all = |files: &[PathBuf]| -> Result<Vec<Grid>> {
-            files.iter().map(|path| grid(path).with_context(|| path.display().to_string())).collect()
+        let mut files = Vec::new();
+        let mut all = |kind: GroundKind, paths: &[PathBuf]| -> Result<Vec<Arc<Grid>>> {
+            let mut grids = Vec::with_capacity(paths.len());
+            for path in paths {
+                let (grid, file) = of_operator(path, kind).with_context(|| path.display().to_string())?;
+                files.push(file);
+                grids.push(Arc::new(grid));
+            }
+            Ok(grids)
         };
-        let terrain =
-            Terrain { heights: all(heights)?, covers: all(covers)?, no_data: NoData::Sea, ..Terrain::default() };
+        let (heights, covers) = (all(GroundKind::Heights, heights)?, all(GroundKind::Cover, covers)?);
+        let terrain = Terrain { heights, covers, no_data: NoData::Sea, ..Terrain::default() };
         let cells: usize = terrain.heights.iter().chain(&terrain.covers).map(|grid| grid.values().len()).sum();
         ensure!(
             cells <= MOST_CELLS,
             "the files of --terrain and --cover have {cells} cells; at most {MOST_CELLS} are held in memory"
         );
-        Ok(Self { terrain, fingerprint: OnceLock::new(), turns: Semaphore::new(AT_ONCE) })
+        Ok(Self { terrain, files, fingerprint: OnceLock::new() })
+    }
+
+    /// An estate's own files, in the order in which they count, over this ground. The first call reads all of this one.
+    pub(crate) fn under(&self, own: Vec<OwnFile>) -> Self {
+        let mut digest = Sha256::new_with_prefix(self.fingerprint());
+        let (mut heights, mut covers, mut files) = (Vec::new(), Vec::new(), Vec::new());
+        for (file, grid) in own {
+            if let Some(grid) = grid {
+                digest.update(file.kind.label());
+                digest.update(&file.sha256);
+                match file.kind {
+                    GroundKind::Heights => heights.push(grid),
+                    GroundKind::Cover => covers.push(grid),
+                }
+            }
+            files.push(file);
+        }
+        heights.extend(self.terrain.heights.iter().cloned());
+        covers.extend(self.terrain.covers.iter().cloned());
+        files.extend(self.files.iter().cloned());
+        Self {
+            terrain: Terrain { heights, covers, no_data: NoData::Sea, ..Terrain::default() },
+            files,
+            fingerprint: OnceLock::from(short(digest)),
+        }
+    }
+
+    /// What is told of its files.
+    pub(crate) fn files(&self) -> &[GroundFile] {
+        &self.files
     }
 
     /// The ground itself.
@@ -60,7 +102,7 @@ impl Ground {
                 digest.update(format!("{:?}", grid.layout()));
                 grid.values().iter().for_each(|value| digest.update(value.to_le_bytes()));
             }
-            hex::encode(&digest.finalize()[..8])
+            short(digest)
         })
     }
 
@@ -84,9 +126,27 @@ pub(crate) fn png(pixels: &[u8]) -> Result<Vec<u8>> {
     Ok(png)
 }
 
-fn grid(path: &Path) -> Result<Grid> {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    Ok(file::read(&name, BufReader::new(File::open(path)?))?)
+fn short(digest: Sha256) -> String {
+    hex::encode(&digest.finalize()[..8])
+}
+
+fn of_operator(path: &Path, kind: GroundKind) -> Result<(Grid, GroundFile)> {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let opened = File::open(path)?;
+    let size_bytes = opened.metadata()?.len();
+    let (grid, description) = file::described(&name, BufReader::new(opened), MOST_CELLS_OF_A_FILE as usize)?;
+    let file = GroundFile {
+        name,
+        kind,
+        raster: raster(&grid, &description),
+        size_bytes,
+        sha256: String::new(),
+        by_operator: true,
+        problem: None,
+        added_by: String::new(),
+        added_at: None,
+    };
+    Ok((grid, file))
 }
 
 #[cfg(test)]
