@@ -46,7 +46,8 @@ impl FromStr for TileAddress {
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         let text = text.trim();
         // Of what may stand in an address (RFC 3986, section 2), what would end a part of a browser's policy is not taken.
-        let allowed = |c: char| c.is_ascii_graphic() && !matches!(c, '"' | '\'' | '<' | '>' | '\\' | '^' | '`' | '|' | ';' | ',');
+        let allowed =
+            |c: char| c.is_ascii_graphic() && !matches!(c, '"' | '\'' | '<' | '>' | '\\' | '^' | '`' | '|' | ';' | ',');
         if let Some(wrong) = text.chars().find(|c| !allowed(*c)) {
             return Err(TileAddressError::Character(wrong));
         }
@@ -75,16 +76,24 @@ mod tests {
     #[test]
     fn an_address_says_where_a_browser_loads_from() {
         let read = |text: &str| text.parse::<TileAddress>().map(|tiles| tiles.origin().to_owned());
-        assert_eq!(read(" https://tiles.example:8443/a/{z}/{x}/{y}.png?key=b "), Ok("https://tiles.example:8443".into()));
+        assert_eq!(
+            read(" https://tiles.example:8443/a/{z}/{x}/{y}.png?key=b "),
+            Ok("https://tiles.example:8443".into())
+        );
         assert_eq!(read("http://[::1]:81/{z}/{x}/{y}"), Ok("http://[::1]:81".into()));
         assert_eq!(read("ftp://tiles.example/{z}/{x}/{y}"), Err(TileAddressError::Scheme));
         assert_eq!(read("/{z}/{x}/{y}"), Err(TileAddressError::Scheme));
         assert_eq!(read("https://tiles.example/{z}/{x}"), Err(TileAddressError::Placeholder("{y}")));
         assert_eq!(read("https:///{z}/{x}/{y}"), Err(TileAddressError::Host(String::new())));
         // A password, or a host with placeholders, is not what a policy can name.
-        assert_eq!(read("https://a:b@tiles.example/{z}/{x}/{y}"), Err(TileAddressError::Host("a:b@tiles.example".into())));
+        assert_eq!(
+            read("https://a:b@tiles.example/{z}/{x}/{y}"),
+            Err(TileAddressError::Host("a:b@tiles.example".into()))
+        );
         assert!(matches!(read("https://{s}.example/{z}/{x}/{y}"), Err(TileAddressError::Host(_))));
-        for (text, wrong) in [("https://a.example/{z}/{x}/{y}; script-src *", ';'), ("https://a.example/{z} {x}/{y}", ' ')] {
+        for (text, wrong) in
+            [("https://a.example/{z}/{x}/{y}; script-src *", ';'), ("https://a.example/{z} {x}/{y}", ' ')]
+        {
             assert_eq!(read(text), Err(TileAddressError::Character(wrong)), "{text}");
         }
     }

@@ -101,7 +101,12 @@ async fn added(service: &Service, query: &str, bytes: Vec<u8>) -> (StatusCode, O
 
 /// How many pixels of a tile of the island's middle are drawn.
 async fn drawn(service: &Service, question: &str) -> usize {
-    let path = format!("/estates/tarnsey/ground/tiles/11/1046/650?{question}");
+    drawn_at(service, (1_046, 650), question).await
+}
+
+/// The same of any tile of level 11.
+async fn drawn_at(service: &Service, (column, row): (u32, u32), question: &str) -> usize {
+    let path = format!("/estates/tarnsey/ground/tiles/11/{column}/{row}?{question}");
     let answer = service.request(Method::GET, &path).send().await.unwrap();
     assert_eq!(answer.status(), StatusCode::OK);
     let picture = image::load_from_memory(&answer.bytes().await.unwrap()).unwrap().into_rgba8();
@@ -113,7 +118,8 @@ async fn an_estate_has_ground_of_its_own_and_forecasts_tell_when_it_changes() {
     let mut service = Service::first_start().await;
     let new = json!({ "slug": "saltholm", "owner": "the same" });
     let made: Value = service.done(Method::POST, "/installation/estates", Some(new)).await;
-    let _: Value = service.done(Method::POST, "/invitations/take", Some(json!({ "code": made["owner"]["code"] }))).await;
+    let _: Value =
+        service.done(Method::POST, "/invitations/take", Some(json!({ "code": made["owner"]["code"] }))).await;
     let site = json!({ "name": "Höhe 7/a", "latitude_deg": 54.712, "longitude_deg": 3.884 });
     let _: Site = service.post("sites", site).await;
     let wanted = || json!({ "sites": ["Höhe 7/a"], "radius_m": 1000, "cell_m": 100 });
@@ -125,12 +131,23 @@ async fn an_estate_has_ground_of_its_own_and_forecasts_tell_when_it_changes() {
     let (status, at, told) = added(&service, "name=Insel%20a%2Fb.tif", heights.clone()).await;
     assert_eq!(status, StatusCode::CREATED, "{told}");
     let found: GroundFile = service.done(Method::GET, at.unwrap().trim_start_matches("/api/v1"), None).await;
-    assert_eq!((found.name.as_str(), found.kind, found.added_by.as_str()), ("Insel a/b.tif", GroundKind::Heights, "mara"));
+    assert_eq!(
+        (found.name.as_str(), found.kind, found.added_by.as_str()),
+        ("Insel a/b.tif", GroundKind::Heights, "owner")
+    );
     let (status, _, told) = added(&service, "name=cover.tif&kind=cover", cover).await;
     assert_eq!(status, StatusCode::CREATED, "{told}");
     let ground: EstateGround = service.get("ground").await;
     assert_eq!((ground.files.len(), ground.cells), (2, ground.files.iter().map(|file| file.raster.cells()).sum()));
-    assert!(drawn(&service, "").await > 5_000 && drawn(&service, "paper=dark&view=holes").await > 1_000);
+    assert!(drawn(&service, "paper=dark").await > 5_000 && drawn(&service, "view=holes").await == 0);
+
+    // Of a height file whose western half is void only that is striped.
+    let void = |at: usize| if at % 1_201 < 600 { -32_768i16 } else { 12 };
+    let bytes: Vec<u8> = (0..1_201 * 1_201).flat_map(|at| void(at).to_be_bytes()).collect();
+    assert_eq!(added(&service, "name=N54E003.hgt", bytes).await.0, StatusCode::CREATED);
+    assert_eq!(drawn_at(&service, (1_042, 650), "view=holes").await, 256 * 256 / 4, "a quarter of a hole is stripes");
+    let (status, _) = service.call(Method::DELETE, "/estates/tarnsey/ground/files/N54E003.hgt", None).await;
+    assert_eq!(status, StatusCode::NO_CONTENT);
 
     // What was forecast before stands on another ground, and is still shown.
     let flat: Forecast = service.get(&format!("forecasts/{}", flat.id)).await;
@@ -194,7 +211,10 @@ async fn files_of_the_ground_that_cannot_be_used_are_refused() {
     let said = String::from_utf8_lossy(&output.stderr);
     assert!(!output.status.success() && said.contains("1 of 2 files") && said.contains("scenario.toml"), "{said}");
     let listed = service.heron_says(&["ground", "list"]);
-    assert!(listed.contains("heights, 0 to") && listed.contains("mara") && listed.contains("the operator"), "{listed}");
+    assert!(
+        listed.contains("heights, 0 to") && listed.contains("owner") && listed.contains("the operator"),
+        "{listed}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -212,7 +232,9 @@ async fn the_console_shows_where_files_reach_and_takes_more() {
     choose("scenario.toml").await;
     browser.text_when("main [role=alert]", |text| text.contains("TIFF")).await;
     choose("heights.tif").await;
-    browser.text_when("[data-ground-file='heights.tif']", |text| text.contains("heights, 0 to") && text.contains("mara")).await;
+    browser
+        .text_when("[data-ground-file='heights.tif']", |text| text.contains("heights, 0 to") && text.contains("owner"))
+        .await;
     until("stripes over the map", async || {
         let script = "return [...document.querySelectorAll('.over img.leaflet-tile-loaded')].some((tile) => tile.src.includes('view=holes'))
             && document.querySelectorAll('path.outline').length === 1";
@@ -232,7 +254,9 @@ async fn tile_server() -> (String, Arc<Mutex<Vec<String>>>) {
     let (address, asked) = (listener.local_addr().unwrap(), Arc::new(Mutex::new(Vec::new())));
     let noted = Arc::clone(&asked);
     let mut png = std::io::Cursor::new(Vec::new());
-    image::RgbaImage::from_pixel(256, 256, image::Rgba([90, 120, 90, 255])).write_to(&mut png, image::ImageFormat::Png).unwrap();
+    image::RgbaImage::from_pixel(256, 256, image::Rgba([90, 120, 90, 255]))
+        .write_to(&mut png, image::ImageFormat::Png)
+        .unwrap();
     let png = png.into_inner();
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = listener.accept().await {
@@ -240,7 +264,10 @@ async fn tile_server() -> (String, Arc<Mutex<Vec<String>>>) {
             let Ok(read) = stream.read(&mut head).await else { continue };
             let path = String::from_utf8_lossy(&head[..read]).split(' ').nth(1).unwrap_or_default().to_owned();
             noted.lock().unwrap().push(path);
-            let start = format!("HTTP/1.1 200 OK\r\ncontent-type: image/png\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", png.len());
+            let start = format!(
+                "HTTP/1.1 200 OK\r\ncontent-type: image/png\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
+                png.len()
+            );
             let _ = stream.write_all(start.as_bytes()).await;
             let _ = stream.write_all(&png).await;
         }
@@ -252,13 +279,15 @@ async fn tile_server() -> (String, Arc<Mutex<Vec<String>>>) {
 async fn map_tiles_of_the_operator_lie_under_maps() {
     let (server, asked) = tile_server().await;
     let address = format!("{server}/made/{{z}}/{{x}}/{{y}}.png");
-    let service = Service::started_with(&["--map-tiles", &address, "--map-tiles-credit", "Survey of <b>Tarnsey</b>"]).await;
+    let service =
+        Service::started_with(&["--map-tiles", &address, "--map-tiles-credit", "Survey of <b>Tarnsey</b>"]).await;
     let ground: GroundInfo = service.done(Method::GET, "/ground", None).await;
     assert_eq!(ground.tiles.unwrap().address, address);
     let page = reqwest::get(format!("{}/watch", service.http)).await.unwrap();
     let policy = page.headers()["content-security-policy"].to_str().unwrap().to_owned();
     assert!(policy.contains(&format!("img-src 'self' data: blob: {server};")), "{policy}");
-    let gateway = json!({ "eui": "02a1f00000000001", "name": "chapel-rise", "latitude_deg": 54.712, "longitude_deg": 3.884 });
+    let gateway =
+        json!({ "eui": "02a1f00000000001", "name": "chapel-rise", "latitude_deg": 54.712, "longitude_deg": 3.884 });
     let _: Value = service.post("gateways", gateway).await;
     let browser = Browser::open(1280, 900).await.unwrap();
     sign_in(&browser, &service).await;

@@ -22,7 +22,7 @@ use sha2::{Digest as _, Sha256};
 const MOST_CELLS: usize = 60_000_000;
 
 /// The ground, if there are files of it.
-pub struct Ground {
+pub(crate) struct Ground {
     terrain: Terrain,
     /// What is told of the files, in the order in which they count.
     files: Vec<GroundFile>,

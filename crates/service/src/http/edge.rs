@@ -210,8 +210,15 @@ mod tests {
     fn edge(names: &[&str]) -> Edge {
         let names = names.iter().map(ToString::to_string).collect();
         let (catalogue_hosts, audit_days) = (Vec::new(), 1);
-        let setup =
-            Setup { secure: true, names, requests_per_s: 10, catalogue_hosts, audit_days, audit_append_only: true, map_tiles: None };
+        let setup = Setup {
+            secure: true,
+            names,
+            requests_per_s: 10,
+            catalogue_hosts,
+            audit_days,
+            audit_append_only: true,
+            map_tiles: None,
+        };
         Edge::new(&setup, None)
     }
 

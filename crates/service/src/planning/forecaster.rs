@@ -218,7 +218,8 @@ impl Forecaster {
 
     /// Works on one forecast; whether there was one.
     async fn work(self: &Arc<Self>, store: &Store) -> Result<bool, StoreError> {
-        let Some(mut row) = next(&mut lock(&self.turns), store.open_forecasts().await?) else { return Ok(false) };
+        let open = store.open_forecasts().await?;
+        let Some(mut row) = next(&mut lock(&self.turns), open) else { return Ok(false) };
         let running = Arc::new(Running::default());
         *lock(&self.running) = Some((row.forecast.id.clone(), Arc::clone(&running)));
         let ended = self.compute(store, &mut row, &running).await;

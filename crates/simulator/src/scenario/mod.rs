@@ -10,6 +10,7 @@ use std::fmt::Display;
 use std::io::BufReader;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
+use std::sync::Arc;
 
 use api::problem::{Problem, bad_field};
 use coverage::terrain::file::{self, FileError};

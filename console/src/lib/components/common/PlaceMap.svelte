@@ -27,7 +27,18 @@
     /** Other maps with the same view and pointer. */
     together?: Together | null;
   };
-  let { points, boxes = [], label = "Map of gateways", pick, height = "18rem", over = null, opacity = 0.7, pointed, chosen = null, together = null }: Props = $props();
+  let {
+    points,
+    boxes = [],
+    label = "Map of gateways",
+    pick,
+    height = "18rem",
+    over = null,
+    opacity = 0.7,
+    pointed,
+    chosen = null,
+    together = null,
+  }: Props = $props();
 
   const FINE = ["active", "listening", "planned"];
   /** From the middle of a mark to its label. */

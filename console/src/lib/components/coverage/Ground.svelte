@@ -72,17 +72,14 @@
   {:else}
     <div class="mb-2 flex flex-wrap items-center gap-x-5 gap-y-2 text-sm">
       <label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={holes} /> Stripe holes</label>
-      <p class="text-base-content/80">
-        Where several files have a value, the first in the list counts. A place without a height is computed as sea.
-      </p>
+      <p class="text-base-content/80">Where several files have a value, the first in the list counts. A place without a height is computed as sea.</p>
     </div>
     {#key ground.edition}
       <PlaceMap points={[]} {boxes} {over} opacity={1} label="Map of the ground's files" height="26rem" />
     {/key}
     <DataTable class="mt-3 table-sm">
-      {#snippet head()}<th>File</th><th>Values</th><th class="hidden text-right sm:table-cell">Cell</th><th class="hidden text-right md:table-cell">Cells</th><th
-          class="text-right">Holes</th
-        ><th class="hidden lg:table-cell">Added</th><th></th>{/snippet}
+      {#snippet head()}<th>File</th><th>Values</th><th class="hidden text-right sm:table-cell">Cell</th><th class="hidden text-right md:table-cell">Cells</th
+        ><th class="text-right">Holes</th><th class="hidden lg:table-cell">Added</th><th></th>{/snippet}
       {#each ground.files as one, n (n)}
         <tr data-ground-file={one.name}>
           <td class="font-semibold">

@@ -118,7 +118,9 @@
     </p>
     {#if shown.note}<p class="alert mb-3 alert-soft {shown.state === 'failed' ? 'alert-error' : 'alert-warning'}">{shown.note}</p>{/if}
     {#if shown.ground_changed}
-      <p class="alert alert-soft mb-3 alert-warning" data-ground-changed>The files of the ground have changed since. Make the forecast again to see it on the present ground.</p>
+      <p class="alert alert-soft mb-3 alert-warning" data-ground-changed>
+        The files of the ground have changed since. Make the forecast again to see it on the present ground.
+      </p>
     {/if}
     {#if shown.sites_done > 0 || shown.coarse}
       {#key shown.id}<ForecastMap forecast={shown} />{/key}

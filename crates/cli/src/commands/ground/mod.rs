@@ -122,8 +122,7 @@ async fn list(client: &Client, out: &Out) -> Result<()> {
 
 async fn add_one(client: &Client, out: &Out, path: &Path, wanted: &NewGroundFile) -> Result<()> {
     let bytes = std::fs::read(path).with_context(|| path.display().to_string())?;
-    let made: GroundFile =
-        client.upload(&client.in_estate("ground/files").await?, wanted, (RASTER, bytes)).await?;
+    let made: GroundFile = client.upload(&client.in_estate("ground/files").await?, wanted, (RASTER, bytes)).await?;
     out.one(&made, lines)
 }
 

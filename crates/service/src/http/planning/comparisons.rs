@@ -21,7 +21,7 @@ use crate::http::file;
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
 use crate::http::planning::forecasts::found;
-use crate::http::planning::map::{id, opened, tile_in};
+use crate::http::planning::map::{id, in_memory, opened, tile_in};
 use crate::http::planning::survey::{Asked, KEPT, asked};
 use crate::planning::compared::Against;
 use crate::planning::forecaster::places;
@@ -41,7 +41,7 @@ async fn survey(app: &App, estate: &WholeEstate, question: &ComparisonQuestion) 
 /// The other forecast.
 async fn other(app: &App, estate: &WholeEstate, id: &str) -> Result<(ForecastRow, Arc<OpenForecast>), Refusal> {
     let row = found(app, estate, id).await.map_err(|_| bad_field("with", id, "no forecast has this id"))?;
-    let opened = in_memory(&app, &row).await?;
+    let opened = in_memory(app, &row).await?;
     Ok((row, opened))
 }
 

@@ -92,7 +92,9 @@ pub(crate) async fn add_ground_file(
     body: Bytes,
 ) -> Made<GroundFile> {
     if body.len() > LARGEST {
-        return Err(bad_field("file", &format!("{} bytes", body.len()), format!("at most {LARGEST} are allowed")).into());
+        return Err(
+            bad_field("file", &format!("{} bytes", body.len()), format!("at most {LARGEST} are allowed")).into()
+        );
     }
     // Whether there is room is looked at and taken by one after the other.
     let turn = app.grounds.reading.lock().await;
