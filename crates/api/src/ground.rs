@@ -32,11 +32,10 @@ pub struct MapTiles {
 }
 
 /// What the values of a file are.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum GroundKind {
     /// Heights above the sea, in metres.
-    #[default]
     Heights,
     /// Numbers of classes of what stands on the ground.
     Cover,
@@ -121,7 +120,7 @@ pub struct GroundFile {
     pub added_at: Option<DateTime<Utc>>,
 }
 
-/// The ground of an estate: its own files, and under them those of the operator.
+/// The ground of an estate: its own files, and those of the operator.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct EstateGround {
     /// Differs whenever the ground does.
@@ -149,9 +148,9 @@ pub struct NewGroundFile {
     /// Its name, with the ending: `.hgt` for SRTM height files, whose name says where they are; all others are GeoTIFF.
     #[param(example = "heights.tif", max_length = 80)]
     pub name: String,
-    /// What its values are; `heights` if not given.
+    /// What its values are.
     #[param(inline)]
-    pub kind: Option<GroundKind>,
+    pub kind: GroundKind,
 }
 
 /// A box, in degrees of WGS 84.

@@ -293,7 +293,7 @@ const EXAMPLES: &[Examples] = &[
     (
         "ground add",
         &[
-            "heron ground add demo/tarnsey/heights.tif",
+            "heron ground add demo/tarnsey/heights.tif --kind heights",
             "heron ground add demo/tarnsey/cover.tif --kind cover --name 'what stands there.tif'",
         ],
     ),

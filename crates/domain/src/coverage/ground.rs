@@ -54,7 +54,7 @@ pub fn new_file(
     (sha256, there): (String, &[GroundFile]),
 ) -> Result<GroundFile, Problem> {
     let name = input::name("name", &wanted.name)?;
-    let kind = wanted.kind.unwrap_or_default();
+    let kind = wanted.kind;
     if there.iter().any(|one| one.name == name) {
         return Err(bad_field("name", &name, "another file of the ground has this name: remove that first"));
     }
@@ -107,10 +107,24 @@ fn values(name: &str, kind: GroundKind, raster: &GroundRaster) -> Result<(), Pro
     Ok(())
 }
 
-/// The order in which an estate's files count: the one with the smaller cells first.
-pub fn in_order(files: &mut [GroundFile]) {
-    let cell_m2 = |file: &GroundFile| file.raster.cell_width_m * file.raster.cell_height_m;
-    files.sort_by(|a, b| cell_m2(a).total_cmp(&cell_m2(b)).then_with(|| a.name.cmp(&b.name)));
+fn cell_m2(file: &GroundFile) -> f64 {
+    file.raster.cell_width_m * file.raster.cell_height_m
+}
+
+/// The order in which files count: an estate's own with smaller cells before those with larger ones, and each before those of the
+/// operator that have cells as large or larger. The operator's keep the order in which they were named.
+pub fn in_order<T>(mut own: Vec<T>, of_operator: Vec<T>, about: impl Fn(&T) -> &GroundFile) -> Vec<T> {
+    own.sort_by(|a, b| cell_m2(about(a)).total_cmp(&cell_m2(about(b))).then_with(|| about(a).name.cmp(&about(b).name)));
+    let mut all = Vec::with_capacity(own.len() + of_operator.len());
+    let mut own = own.into_iter().peekable();
+    for theirs in of_operator {
+        while let Some(ours) = own.next_if(|ours| cell_m2(about(ours)) <= cell_m2(about(&theirs))) {
+            all.push(ours);
+        }
+        all.push(theirs);
+    }
+    all.extend(own);
+    all
 }
 
 #[cfg(test)]
@@ -120,7 +134,7 @@ mod tests {
     const HEIGHTS: &[u8] = include_bytes!("../../../../demo/tarnsey/heights.tif");
 
     fn wanted(name: &str, kind: GroundKind) -> NewGroundFile {
-        NewGroundFile { name: name.into(), kind: Some(kind) }
+        NewGroundFile { name: name.into(), kind }
     }
 
     fn taken(wanted: &NewGroundFile, bytes: &[u8], there: &[GroundFile]) -> Result<GroundFile, String> {
@@ -180,10 +194,14 @@ mod tests {
     #[test]
     fn small_cells_count_first() {
         let coarse = taken(&wanted("coarse.tif", GroundKind::Heights), HEIGHTS, &[]).unwrap();
-        let mut fine = GroundFile { name: "fine.tif".into(), ..coarse.clone() };
-        fine.raster.cell_width_m /= 2.0;
-        let mut files = [coarse, fine];
-        in_order(&mut files);
-        assert_eq!(files.map(|file| file.name), ["fine.tif", "coarse.tif"]);
+        let of = |name: &str, times: f64| {
+            let mut file = GroundFile { name: name.into(), ..coarse.clone() };
+            file.raster.cell_width_m *= times;
+            file
+        };
+        let own = vec![of("wide", 4.0), of("same", 1.0), of("fine", 0.5)];
+        let of_operator = vec![of("theirs", 1.0), of("their finest", 0.2)];
+        let names: Vec<String> = in_order(own, of_operator, |file| file).into_iter().map(|file| file.name).collect();
+        assert_eq!(names, ["fine", "same", "theirs", "their finest", "wide"]);
     }
 }

@@ -128,7 +128,7 @@ async fn an_estate_has_ground_of_its_own_and_forecasts_tell_when_it_changes() {
     assert_eq!(drawn(&service, "").await, 0);
 
     let (heights, cover) = (std::fs::read(demo("heights.tif")).unwrap(), std::fs::read(demo("cover.tif")).unwrap());
-    let (status, at, told) = added(&service, "name=Insel%20a%2Fb.tif", heights.clone()).await;
+    let (status, at, told) = added(&service, "name=Insel%20a%2Fb.tif&kind=heights", heights.clone()).await;
     assert_eq!(status, StatusCode::CREATED, "{told}");
     let found: GroundFile = service.done(Method::GET, at.unwrap().trim_start_matches("/api/v1"), None).await;
     assert_eq!(
@@ -144,7 +144,7 @@ async fn an_estate_has_ground_of_its_own_and_forecasts_tell_when_it_changes() {
     // Of a height file whose western half is void only that is striped.
     let void = |at: usize| if at % 1_201 < 600 { -32_768i16 } else { 12 };
     let bytes: Vec<u8> = (0..1_201 * 1_201).flat_map(|at| void(at).to_be_bytes()).collect();
-    assert_eq!(added(&service, "name=N54E003.hgt", bytes).await.0, StatusCode::CREATED);
+    assert_eq!(added(&service, "name=N54E003.hgt&kind=heights", bytes).await.0, StatusCode::CREATED);
     assert_eq!(drawn_at(&service, (1_042, 650), "view=holes").await, 256 * 256 / 4, "a quarter of a hole is stripes");
     let (status, _) = service.call(Method::DELETE, "/estates/tarnsey/ground/files/N54E003.hgt", None).await;
     assert_eq!(status, StatusCode::NO_CONTENT);
@@ -182,12 +182,12 @@ async fn files_of_the_ground_that_cannot_be_used_are_refused() {
     let service = on_the_island().await;
     let heights = std::fs::read(demo("heights.tif")).unwrap();
     for (query, bytes, field, why) in [
-        ("name=", heights.clone(), "name", "1 to 80 characters"),
+        ("name=&kind=heights", heights.clone(), "name", "1 to 80 characters"),
         ("name=a.tif&kind=depths", heights.clone(), "kind", "depths"),
-        ("name=a.tif", b"no raster".to_vec(), "file", "TIFF"),
-        ("name=a.tif", heights[..heights.len() / 2].to_vec(), "file", "a.tif"),
-        ("name=a.tif", Vec::new(), "file", "TIFF"),
-        ("name=a.hgt", heights.clone(), "file", "a.hgt"),
+        ("name=a.tif&kind=heights", b"no raster".to_vec(), "file", "TIFF"),
+        ("name=a.tif&kind=heights", heights[..heights.len() / 2].to_vec(), "file", "a.tif"),
+        ("name=a.tif&kind=heights", Vec::new(), "file", "TIFF"),
+        ("name=a.hgt&kind=heights", heights.clone(), "file", "a.hgt"),
         ("name=N54E003.hgt&kind=cover", i16::to_be_bytes(-3).repeat(1_442_401), "kind", "-3 to -3"),
     ] {
         let (status, _, problem) = added(&service, query, bytes).await;
@@ -195,7 +195,7 @@ async fn files_of_the_ground_that_cannot_be_used_are_refused() {
         assert!(*told.0 == field || told.1.is_some_and(|named| named == field), "{query}: {problem}");
         assert!(status == StatusCode::UNPROCESSABLE_ENTITY && problem.to_string().contains(why), "{query}: {problem}");
     }
-    let (status, _, problem) = added(&service, "name=large.tif", vec![0; (64 << 20) + 1]).await;
+    let (status, _, problem) = added(&service, "name=large.tif&kind=heights", vec![0; (64 << 20) + 1]).await;
     assert!(status.is_client_error() && problem.to_string().contains("67108864"), "{problem}");
     // The operator's files are told, and are not the estate's to remove.
     let ground: EstateGround = service.get("ground").await;
@@ -207,7 +207,7 @@ async fn files_of_the_ground_that_cannot_be_used_are_refused() {
     // By the client one bad file keeps no other from being added.
     service.sign_heron_in();
     let (good, bad) = (demo("heights.tif"), demo("scenario.toml"));
-    let output = service.heron(&["ground", "add", &good, &bad]);
+    let output = service.heron(&["ground", "add", &good, &bad, "--kind", "heights"]);
     let said = String::from_utf8_lossy(&output.stderr);
     assert!(!output.status.success() && said.contains("1 of 2 files") && said.contains("scenario.toml"), "{said}");
     let listed = service.heron_says(&["ground", "list"]);
@@ -227,6 +227,7 @@ async fn the_console_shows_where_files_reach_and_takes_more() {
     let choose = async |file: &str| {
         let chooser = browser.window.find(By::Css("[data-add-ground] input[type=file]")).await.unwrap();
         chooser.send_keys(std::fs::canonicalize(demo(file)).unwrap().to_str().unwrap()).await.unwrap();
+        browser.click(By::Css("[data-add-ground] option[value=heights]")).await;
         browser.click(By::XPath("//form[@data-add-ground]//button[text()='Add']")).await;
     };
     choose("scenario.toml").await;
@@ -237,7 +238,7 @@ async fn the_console_shows_where_files_reach_and_takes_more() {
         .await;
     until("stripes over the map", async || {
         let script = "return [...document.querySelectorAll('.over img.leaflet-tile-loaded')].some((tile) => tile.src.includes('view=holes'))
-            && document.querySelectorAll('path.outline').length === 1";
+            && document.querySelectorAll('path.reach').length === 1";
         let shown = browser.window.execute(script, Vec::new()).await.ok()?;
         (shown.json() == &json!(true)).then_some(())
     })

@@ -11,7 +11,7 @@ use anyhow::{Context as _, Result};
 use api::ground::GroundFile;
 use coverage::terrain::file;
 use coverage::terrain::grid::Grid;
-use domain::coverage::ground::{MOST_CELLS, in_order};
+use domain::coverage::ground::MOST_CELLS;
 use sha2::{Digest as _, Sha256};
 use store::{EstateId, PlanKind, Store, StoreError};
 use tokio::sync::Semaphore;
@@ -81,14 +81,13 @@ impl Grounds {
         if let Some(held) = self.held(estate) {
             return Ok(held);
         }
-        let mut files: Vec<GroundFile> = self.store.plans(estate, PlanKind::GroundFile).await?;
-        in_order(&mut files);
+        let files: Vec<GroundFile> = self.store.plans(estate, PlanKind::GroundFile).await?;
         let me = Arc::clone(self);
         let read = spawn_blocking(move || {
             let own: Vec<OwnFile> = files.into_iter().map(|file| me.read(estate, file)).collect();
             // The losses of a forecast are named by the digest, which takes a moment for the operator's.
             me.of_operator.fingerprint();
-            if own.is_empty() { Arc::clone(&me.of_operator) } else { Arc::new(me.of_operator.under(own)) }
+            if own.is_empty() { Arc::clone(&me.of_operator) } else { Arc::new(me.of_operator.with(own)) }
         });
         let read = read.await.unwrap_or_else(|why| {
             tracing::error!("the ground of an estate was not read: {why}");

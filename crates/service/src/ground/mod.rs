@@ -13,7 +13,7 @@ use coverage::terrain::file;
 use coverage::terrain::grid::{Grid, MOST_CELLS as MOST_CELLS_OF_A_FILE};
 use coverage::terrain::mosaic::{NoData, Terrain};
 use coverage::terrain::relief::{self, Palette, TILE_SIDE, Tile};
-use domain::coverage::ground::raster;
+use domain::coverage::ground::{in_order, raster};
 use image::codecs::png::PngEncoder;
 use image::{ExtendedColorType, ImageEncoder as _};
 use sha2::{Digest as _, Sha256};
@@ -59,11 +59,12 @@ impl Ground {
         Ok(Self { terrain, files, fingerprint: OnceLock::new() })
     }
 
-    /// An estate's own files, in the order in which they count, over this ground. The first call reads all of this one.
-    pub(crate) fn under(&self, own: Vec<OwnFile>) -> Self {
+    /// An estate's own files together with those of this ground. The first call reads all of this one.
+    pub(crate) fn with(&self, own: Vec<OwnFile>) -> Self {
         let mut digest = Sha256::new_with_prefix(self.fingerprint());
+        let of_operator = self.files.iter().cloned().zip(self.grids().map(|grid| Some(Arc::clone(grid)))).collect();
         let (mut heights, mut covers, mut files) = (Vec::new(), Vec::new(), Vec::new());
-        for (file, grid) in own {
+        for (file, grid) in in_order(own, of_operator, |(file, _): &OwnFile| file) {
             if let Some(grid) = grid {
                 digest.update(file.kind.label());
                 digest.update(&file.sha256);
@@ -74,14 +75,13 @@ impl Ground {
             }
             files.push(file);
         }
-        heights.extend(self.terrain.heights.iter().cloned());
-        covers.extend(self.terrain.covers.iter().cloned());
-        files.extend(self.files.iter().cloned());
-        Self {
-            terrain: Terrain { heights, covers, no_data: NoData::Sea, ..Terrain::default() },
-            files,
-            fingerprint: OnceLock::from(short(digest)),
-        }
+        let terrain = Terrain { heights, covers, no_data: NoData::Sea, ..Terrain::default() };
+        Self { terrain, files, fingerprint: OnceLock::from(short(digest)) }
+    }
+
+    /// Its grids, in the order of its files as they were read.
+    fn grids(&self) -> impl Iterator<Item = &Arc<Grid>> {
+        self.terrain.heights.iter().chain(&self.terrain.covers)
     }
 
     /// What is told of its files.
@@ -98,7 +98,7 @@ impl Ground {
     pub(crate) fn fingerprint(&self) -> &str {
         self.fingerprint.get_or_init(|| {
             let mut digest = Sha256::new();
-            for grid in self.terrain.heights.iter().chain(&self.terrain.covers) {
+            for grid in self.grids() {
                 digest.update(format!("{:?}", grid.layout()));
                 grid.values().iter().for_each(|value| digest.update(value.to_le_bytes()));
             }

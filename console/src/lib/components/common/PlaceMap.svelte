@@ -126,7 +126,7 @@
       const corners = leaflet.latLngBounds([extent.south_deg, extent.west_deg], [extent.north_deg, extent.east_deg]);
       const told = document.createElement("span");
       told.textContent = name;
-      leaflet.rectangle(corners, { className: "outline", weight: 2, fill: false }).bindTooltip(told, { sticky: true }).addTo(outlines);
+      leaflet.rectangle(corners, { className: "reach", weight: 2, fill: false }).bindTooltip(told, { sticky: true }).addTo(outlines);
     }
     outlines.addTo(map);
     if (points.length === 0) map.fitBounds(outlines.getBounds().pad(0.05));
@@ -303,7 +303,7 @@
     stroke: var(--color-neutral);
     fill: var(--color-base-100);
   }
-  .map :global(.outline) {
+  .map :global(.reach) {
     stroke: var(--color-neutral);
     stroke-dasharray: 6 4;
   }

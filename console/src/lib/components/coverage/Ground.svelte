@@ -19,7 +19,7 @@
   const act = new Action();
   let file = $state<File | null>(null);
   let name = $state("");
-  let kind = $state<GroundKind>("heights");
+  let kind = $state<GroundKind | "">("");
   let holes = $state(true);
 
   const ground = $derived(held.value);
@@ -38,13 +38,13 @@
   async function add(event: SubmitEvent) {
     event.preventDefault();
     const chosen = file;
-    if (!chosen) return;
+    if (!chosen || !kind) return;
     // The file goes as it is.
     const raw = { body: chosen as never, bodySerializer: (body: unknown) => body as never, headers: { "content-type": "application/octet-stream" } };
     const query = { name: name || chosen.name, kind };
     const made = await act.run(() => call(api.POST("/api/v1/estates/{estate}/ground/files", { params: { path, query }, ...raw })));
     if (!made) return;
-    [file, name] = [null, ""];
+    [file, name, kind] = [null, "", ""];
     await held.load();
   }
 
@@ -111,11 +111,12 @@
         <Field label="Name"><input class="input w-56" name="name" bind:value={name} /></Field>
         <Field label="Its values are">
           <select class="select w-44" name="kind" bind:value={kind}>
+            <option value="" disabled>choose</option>
             <option value="heights">heights in metres</option>
             <option value="cover">classes of cover</option>
           </select>
         </Field>
-        <button class="btn btn-primary" disabled={act.busy || !file}>Add</button>
+        <button class="btn btn-primary" disabled={act.busy || !file || !kind}>Add</button>
       </div>
     </Card>
   {/if}

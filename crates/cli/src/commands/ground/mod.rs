@@ -15,7 +15,7 @@ const RASTER: &str = "application/octet-stream";
 
 #[derive(Subcommand)]
 pub(crate) enum GroundVerb {
-    /// List the files in the order in which they count: the estate's own, then those of the operator.
+    /// List the files in the order in which they count.
     List,
     /// Show what a file of the estate's own holds.
     Show {
@@ -30,7 +30,7 @@ pub(crate) enum GroundVerb {
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
         /// What their values are.
-        #[arg(long, value_enum, default_value = "heights")]
+        #[arg(long, value_enum)]
         kind: KindWord,
         /// Another name than that of the file; of one file.
         #[arg(long)]
@@ -131,7 +131,7 @@ async fn add(client: &Client, out: &Out, files: &[PathBuf], (kind, name): (Groun
     let mut failed = Vec::new();
     for path in files {
         let own = || path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let wanted = NewGroundFile { name: name.clone().unwrap_or_else(own), kind: Some(kind) };
+        let wanted = NewGroundFile { name: name.clone().unwrap_or_else(own), kind };
         match add_one(client, out, path, &wanted).await {
             Ok(()) => {}
             Err(why) if files.len() == 1 => return Err(why),

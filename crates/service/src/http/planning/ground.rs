@@ -35,7 +35,7 @@ const MOST_FORECASTS: u32 = 100;
 /// How long a browser may keep a tile: its address changes with the ground.
 const KEPT: &str = "private, max-age=3600";
 
-/// The ground of an estate: its own files, and under them those of the operator. Forecasts and links are computed from it.
+/// The ground of an estate: its own files, and those of the operator. Forecasts and links are computed from it.
 #[utoipa::path(get, path = "/estates/{estate}/ground", tag = "ground",
     extensions(("x-right" = json!("view"))), responses((status = 200, body = EstateGround)))]
 pub(crate) async fn show_estate_ground(State(app): State<App>, estate: WholeEstate) -> Answer<EstateGround> {
@@ -80,7 +80,7 @@ async fn changed(app: &App, estate: &WholeEstate) -> Result<(), Refusal> {
 }
 
 /// Adds a file of heights or of cover to the ground of the estate: a GeoTIFF, or an SRTM height file. Where several files have a
-/// value, that of the file with the smallest cells counts, and the estate's own before those of the operator.
+/// value, that of the file with the smallest cells counts; of the same size, the estate's own before the operator's.
 #[utoipa::path(post, path = "/estates/{estate}/ground/files", tag = "ground",
     extensions(("x-right" = json!("gateways")), ("x-max-body-bytes" = json!(MAX_BODY))), params(NewGroundFile),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
