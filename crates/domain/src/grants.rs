@@ -59,6 +59,16 @@ impl Visibility {
         }
     }
 
+    /// Whether it reaches all of a fleet, so that devices may be put into it: who reaches a device only may not choose its
+    /// fleet.
+    pub fn reaches_fleet(&self, fleet: &str) -> bool {
+        match self {
+            Self::Whole => true,
+            Self::Part(part) => part.fleets.iter().any(|slug| slug == fleet),
+            Self::Nothing => false,
+        }
+    }
+
     /// The part that a list is limited to; none if it is not.
     pub fn part(&self) -> Option<AccessFilter> {
         match self {
@@ -199,6 +209,8 @@ mod tests {
         let shared = granted(&[(Role::Viewer, fleet("tide")), (Role::Operator, Scope::Device(Eui64(3)))]);
         let view = |scope| by_token(shared.clone(), &[Right::View, Right::Send], &scope).visibility(Right::View);
         assert!(view(Scope::Device(Eui64(1))).covers(Eui64(1), "tide"));
+        assert!(!view(Scope::Device(Eui64(1))).reaches_fleet("tide"), "one device is not its fleet");
+        assert!(view(fleet("tide")).reaches_fleet("tide") && !view(fleet("tide")).reaches_fleet("nest"));
         assert!(!view(Scope::Device(Eui64(1))).covers(Eui64(2), "tide"));
         assert_eq!(view(fleet("grazing")), Visibility::Nothing);
         assert!(view(fleet("nest")).covers(Eui64(3), "nest"), "one device of the fleet is shared");

@@ -1,4 +1,4 @@
-//! Checks of invitations and shares.
+//! Checks of names of accounts, of invitations and of shares.
 
 use api::people::rights::Scope;
 use api::people::{NewInvitation, Offer};
@@ -6,11 +6,57 @@ use api::problem;
 use api::problem::Problem;
 use chrono::{DateTime, TimeDelta, Utc};
 use lorawan::Eui64;
+use unicode_general_category::{GeneralCategory, get_general_category};
+use unicode_normalization::UnicodeNormalization as _;
 
 use crate::input;
 
 /// Days that an invitation is valid: by default, and at most.
 const INVITED_DAYS: (u32, u32) = (7, 30);
+/// Characters of a name as it is looked for: a caller may send any length.
+const LONGEST_KEY: usize = 320;
+
+/// A name of an account: in Unicode's form for compatibility (NFKC, UAX #15), and without characters that cannot be seen, so that no
+/// two accounts look the same by them.
+///
+/// # Errors
+/// Names the field, the value and what is allowed.
+pub fn account_name(field: &str, value: &str) -> Result<String, Problem> {
+    let name: String = value.nfkc().collect();
+    let unseen = |c: char| {
+        let category = get_general_category(c);
+        let no_text = matches!(
+            category,
+            GeneralCategory::Format
+                | GeneralCategory::Control
+                | GeneralCategory::PrivateUse
+                | GeneralCategory::Unassigned
+                | GeneralCategory::Surrogate
+                | GeneralCategory::LineSeparator
+                | GeneralCategory::ParagraphSeparator
+        );
+        no_text || is_ignorable(c)
+    };
+    if let Some(c) = value.chars().chain(name.chars()).find(|c| unseen(*c)) {
+        let why = format!("characters that cannot be seen are not allowed (U+{:04X})", u32::from(c));
+        return Err(problem::bad_field(field, &value.escape_debug().to_string(), why));
+    }
+    input::name(field, &name)
+}
+
+/// Characters that are letters or marks by their category and still show nothing (Default_Ignorable_Code_Point,
+/// DerivedCoreProperties of Unicode 16), and the blank pattern of Braille.
+fn is_ignorable(c: char) -> bool {
+    matches!(c, '\u{34f}' | '\u{115f}' | '\u{1160}' | '\u{17b4}' | '\u{17b5}' | '\u{180b}'..='\u{180f}' | '\u{2800}' | '\u{3164}'
+        | '\u{fe00}'..='\u{fe0f}' | '\u{ffa0}' | '\u{e0000}'..='\u{e0fff}')
+}
+
+/// The name of an account as it is looked for: whatever its case and form.
+pub fn account_key(name: &str) -> String {
+    let lower: String = name.trim().nfkc().flat_map(char::to_lowercase).collect();
+    // Lower case can take a name out of the form again.
+    lower.nfkc().take(LONGEST_KEY).collect()
+}
 
 /// For whom it is, and when it expires.
 ///
@@ -61,6 +107,38 @@ mod tests {
 
     fn invitation(offer: Offer, days: Option<u32>) -> NewInvitation {
         NewInvitation { for_whom: " Marit ".into(), offer, days }
+    }
+
+    #[test]
+    fn names_that_look_the_same_are_the_same_or_are_refused() {
+        let name = |text: &str| account_name("account.name", text).map_err(|problem| problem.to_string());
+        assert_eq!(name(" Mara  Holt "), Ok("Mara  Holt".into()));
+        // One letter, or a letter and an accent; full width; a ligature; a space that does not break.
+        assert_eq!(name("vie\u{300}"), Ok("viè".into()));
+        assert_eq!(name("\u{ff4d}ara"), Ok("mara".into()));
+        assert_eq!(name("\u{fb01}n"), Ok("fin".into()));
+        assert_eq!(name("a\u{a0}b"), Ok("a b".into()));
+        for unseen in [
+            "vie\u{200b}",
+            "\u{200d}vie",
+            "v\u{ad}ie",
+            "\u{202e}vie",
+            "vie\u{3164}",
+            "v\u{2060}ie",
+            "vie\u{fe0f}",
+            "\u{e000}",
+        ] {
+            let why = name(unseen).unwrap_err();
+            assert!(why.contains("cannot be seen (U+") || why.contains("not allowed (U+"), "{unseen:?}: {why}");
+        }
+        assert!(name(&"\u{fdfa}".repeat(80)).is_err(), "80 characters become 1,440");
+        assert_eq!(
+            (account_key(" VIE "), account_key("vie"), account_key("viè")),
+            ("vie".into(), "vie".into(), "viè".into())
+        );
+        assert_eq!(account_key("\u{212a}im"), "kim", "the sign of kelvin is a k");
+        assert_ne!(account_key("viè"), account_key("vie"));
+        assert_eq!(account_key(&"x".repeat(5_000)).len(), LONGEST_KEY);
     }
 
     #[test]

@@ -62,7 +62,7 @@ pub use models::{ImportedModel, ModelRow, Source};
 pub use moving::Moved;
 pub use named::Named;
 pub use people::access::{InvitationToWrite, Membership, Taken, Taker};
-pub use people::accounts::{MemberChange, Person, PersonId, SignInRow};
+pub use people::accounts::{Kept, MemberChange, Person, PersonId, SignInRow};
 pub use people::audit::AuditQuery;
 pub use people::removal::{Holdings, KeptFor};
 pub use people::tokens::{TokenRow, TokenToMake};

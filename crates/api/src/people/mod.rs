@@ -86,6 +86,18 @@ pub struct NewPassword {
     pub current: String,
     /// The one from now on: at least 12 characters, none that are tried first when passwords are guessed.
     pub new: String,
+    /// Whether access tokens stay valid: they end otherwise, for somebody else may have made some.
+    #[serde(default)]
+    pub keep_tokens: bool,
+}
+
+/// What a new password has ended.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PasswordChanged {
+    /// Sign-ins of the account other than this one.
+    pub sign_ins_ended: u64,
+    /// Its access tokens.
+    pub tokens_ended: u64,
 }
 
 /// The password again, for what a borrowed browser should not do.

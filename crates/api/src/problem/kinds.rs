@@ -44,6 +44,7 @@ pub const KINDS: &[ProblemKind] = &[
     kind("bad_query", 400, "The query cannot be read.", "Compare it with the description of the operation."),
     kind("bad_repository", 422, "The git repository cannot be read.", "Check its address, and the branch."),
     kind("beyond", 403, "It goes beyond the part that is shared.", "Ask its owner to share more."),
+    kind("broken_off", 400, "The body did not come as a whole, or not in time.", "Send the request again."),
     kind(
         "changed_meanwhile",
         412,
@@ -92,6 +93,12 @@ pub const KINDS: &[ProblemKind] = &[
     kind("too_large", 413, "The body is too large.", "Send less at once."),
     kind("too_many", 409, "There are as many as are kept.", "Remove some that are not used."),
     kind("too_many_keys", 429, "Too many requests came with an Idempotency-Key.", "Wait, or leave the key out."),
+    kind(
+        "too_many_open",
+        429,
+        "The account has as many connections, live streams or exports as it may.",
+        "End some that are not needed.",
+    ),
     kind("too_often", 429, "Too many requests.", "Wait as long as `Retry-After` says."),
     kind("unavailable", 503, "The database is not available.", "Try again shortly."),
     kind("unreadable", 500, "A stored record cannot be read.", "Read the service's log."),

@@ -37,6 +37,7 @@ mod restart;
 mod rights;
 mod scenes;
 mod secrets;
+mod security;
 mod surface;
 mod survey;
 mod tools;

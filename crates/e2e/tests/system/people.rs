@@ -139,12 +139,16 @@ async fn sign_ins_are_listed_and_ended_and_a_new_password_ends_the_others() {
     assert_eq!(service.call(Method::DELETE, &path, None).await.0, 204);
     assert_eq!(service.by(&other, Method::GET, "/me", None).await.0, 401);
 
+    let (secret, _) =
+        service.token_of(service.token(), json!({ "name": "script", "rights": ["view"], "scope": "estate" })).await;
     let (_, other) = sign_in(&service, "owner", &service.password, None).await;
     let new = |current: &str, new: &str| Some(json!({ "current": current, "new": new }));
     let put = async |body| service.call(Method::PUT, "/me/password", body).await;
     assert_eq!(put(new("wrong", PASSWORD)).await.1["field"], json!("current"));
     assert_eq!(put(new(&service.password, "short")).await.1["field"], json!("new"));
-    assert_eq!(put(new(&service.password, PASSWORD)).await.0, 204);
+    let (status, ended) = put(new(&service.password, PASSWORD)).await;
+    assert_eq!((status.as_u16(), ended), (200, json!({ "sign_ins_ended": 1, "tokens_ended": 1 })));
+    assert_eq!(service.by(&secret, Method::GET, "/me", None).await.0, 401, "somebody else may have made the token");
     assert_eq!(service.by(other["token"].as_str().unwrap(), Method::GET, "/me", None).await.0, 401);
     let me: Value = service.done(Method::GET, "/me", None).await;
     assert_eq!(me["given_password"], json!(false));

@@ -1,5 +1,7 @@
 //! Who may do what: every endpoint of the document against every kind of caller, of this estate and of another.
 
+use std::collections::BTreeMap;
+
 use api::people::rights::{Right, Role};
 use domain::access::Rights;
 use domain::access::for_tokens;
@@ -250,7 +252,12 @@ async fn every_endpoint_lets_through_whom_it_should_and_nobody_else() {
     let devices: Value = service.get("devices").await;
     assert_eq!(devices["items"].as_array().unwrap().len(), 2);
     let refusals: Value = service.get("audit?kind=refusal&limit=500").await;
-    assert_eq!(refusals["items"].as_array().unwrap().len(), 500, "and there are more");
+    let mut by: BTreeMap<String, usize> = BTreeMap::new();
+    for entry in refusals["items"].as_array().unwrap() {
+        *by.entry(format!("{} {}", entry["who"], entry["token"])).or_default() += 1;
+    }
+    // Of a caller who is refused all the time, some are written down and the others are counted.
+    assert!(by.len() >= 8 && by.values().all(|count| (1..=25).contains(count)), "{by:?}");
 }
 
 #[tokio::test]

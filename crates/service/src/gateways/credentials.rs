@@ -11,10 +11,10 @@ use gateway_link::cups;
 use lorawan::Eui64;
 use sha2::{Digest as _, Sha256};
 use store::{CredentialRow, SecretHash, Store, StoreError};
-use tokio::sync::OwnedSemaphorePermit;
 use ulid::Ulid;
 
 use crate::gateways::authority::{Authority, Issued};
+use crate::net::room::Seat;
 use crate::net::tls::Trust;
 
 /// A gateway's proof of identity.
@@ -367,7 +367,7 @@ pub struct Peer {
     /// Its certificate, DER.
     pub certificate: Option<Vec<u8>>,
     /// Its share of the connections there may be.
-    pub permit: Arc<OwnedSemaphorePermit>,
+    pub seat: Arc<Seat>,
 }
 
 #[cfg(test)]

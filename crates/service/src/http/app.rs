@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use axum::extract::FromRef;
 use lorawan::{Eui64, NetId};
-use store::{EstateId, Named, Store};
-use tokio::sync::{Notify, Semaphore};
+use store::{EstateId, Named, PersonId, Store};
+use tokio::sync::Notify;
 
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
@@ -18,10 +18,12 @@ use crate::ground::grounds::Grounds;
 use crate::history::summaries::Doubts;
 use crate::http::edge::Edge;
 use crate::http::error::{Refusal, not_found};
+use crate::http::exports::Exports;
 use crate::http::models::turns::Turns;
 use crate::ingest::network::Network;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
+use crate::net::few::Few;
 use crate::net::tls::{Identity, Trust};
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
@@ -66,7 +68,9 @@ pub struct App {
     /// Scripts that people run.
     pub turns: Arc<Turns>,
     /// Exports going on: each reads from the database for as long as it takes.
-    pub exports: Arc<Semaphore>,
+    pub exports: Arc<Exports>,
+    /// Live streams of each account.
+    pub streams: Arc<Few<PersonId>>,
     /// Told when there is a new job.
     pub jobs: Arc<Notify>,
     /// Told when there is a new round.

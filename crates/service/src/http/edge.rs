@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use api::ground::MapTiles;
 use api::problem::Problem;
@@ -13,10 +14,11 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use sha2::{Digest as _, Sha256};
 use store::EstateId;
-use tokio::sync::{Mutex as AsyncMutex, Semaphore, watch};
+use tokio::sync::{Mutex as AsyncMutex, Semaphore, SemaphorePermit, watch};
 
 use crate::http::auth::limits::Limits;
 use crate::http::auth::recent::Recent;
+use crate::http::auth::refusals::Refusals;
 use crate::http::auth::secret;
 use crate::http::error::Refusal;
 
@@ -25,6 +27,11 @@ const NOTHING: &str = "default-src 'none'; frame-ancestors 'none'; base-uri 'non
 /// The browsable description of the interface comes with scripts and styles of its own, in files.
 const BROWSE: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; \
      base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+/// Password checks that wait for a turn, at most.
+const MOST_WAITING: usize = 64;
+/// When one who was sent away may come again.
+const FULL_FOR: Duration = Duration::from_secs(10);
 
 /// The placeholder for the nonce of the page's styles, in the page and in its policy.
 const NONCE: &str = "{style-nonce}";
@@ -36,8 +43,12 @@ pub struct Edge {
     /// Names and addresses that it answers to.
     names: Vec<String>,
     pub limits: Limits,
-    /// Password checks going on: each takes 19 MiB and a good part of a second of one core.
-    sign_ins: Semaphore,
+    /// Refusals in audit logs.
+    pub refusals: Refusals,
+    /// Password checks for accounts from where they have been signed in to before: strangers do not hold them up.
+    known: Lane,
+    /// Password checks for all others.
+    strangers: Lane,
     /// Hosts of the own network that catalogues may be fetched from.
     pub catalogue_hosts: Vec<String>,
     /// Days for which the audit log is kept.
@@ -49,6 +60,30 @@ pub struct Edge {
     pub recent: Recent,
     turns: Mutex<HashMap<EstateId, Arc<AsyncMutex<()>>>>,
     page_policy: String,
+}
+
+/// Password checks that are not to be too many at once: each takes 19 MiB and a good part of a second of one core.
+struct Lane {
+    turns: Semaphore,
+    /// Those who have a turn or wait for one.
+    room: Semaphore,
+}
+
+impl Lane {
+    fn new(at_once: usize) -> Self {
+        Self { turns: Semaphore::new(at_once), room: Semaphore::new(at_once + MOST_WAITING) }
+    }
+
+    /// A turn. Safe to cancel.
+    ///
+    /// # Errors
+    /// Too many wait.
+    async fn turn(&self) -> Result<[SemaphorePermit<'_>; 2], Refusal> {
+        let full = |_| Refusal::too_often(FULL_FOR);
+        let room = self.room.try_acquire().map_err(full)?;
+        let turn = self.turns.acquire().await.map_err(|_| Refusal::internal())?;
+        Ok([room, turn])
+    }
 }
 
 /// How the edge is set up.
@@ -69,7 +104,9 @@ impl Edge {
             secure: setup.secure,
             names: setup.names.iter().map(|name| bare(name)).collect(),
             limits: Limits::new(setup.requests_per_s),
-            sign_ins: Semaphore::new(2),
+            refusals: Refusals::default(),
+            known: Lane::new(2),
+            strangers: Lane::new(1),
             catalogue_hosts: setup.catalogue_hosts.clone(),
             audit_days: setup.audit_days,
             audit_append_only: setup.audit_append_only,
@@ -97,18 +134,26 @@ impl Edge {
     }
 
     /// A password's hash, of which few are made at a time.
+    ///
+    /// # Errors
+    /// Too many wait, or it cannot be made.
     pub async fn hash(&self, password: String) -> Result<String, Refusal> {
-        let _one_of_few = self.sign_ins.acquire().await;
+        let _one_of_few = self.known.turn().await?;
         secret::hash(password).await.map_err(|why| {
             tracing::error!("a password could not be hashed: {why:#}");
             Refusal::internal()
         })
     }
 
-    /// Whether a password is the one behind a hash; without one it is not, and takes as long.
-    pub async fn verify(&self, password: String, stored: Option<String>) -> bool {
-        let _one_of_few = self.sign_ins.acquire().await;
-        secret::verify(password, stored).await.unwrap_or(false)
+    /// Whether a password is the one behind a hash; without one it is not, and takes as long. `knows` is whether the account
+    /// has been signed in to from there.
+    ///
+    /// # Errors
+    /// Too many wait.
+    pub async fn verify(&self, password: String, stored: Option<String>, knows: bool) -> Result<bool, Refusal> {
+        let lane = if knows { &self.known } else { &self.strangers };
+        let _one_of_few = lane.turn().await?;
+        Ok(secret::verify(password, stored).await.unwrap_or(false))
     }
 
     /// The lock for changes in an estate.
@@ -233,6 +278,19 @@ mod tests {
         {
             assert!(!edge.answers_to(other), "{other}");
         }
+    }
+
+    #[tokio::test]
+    async fn strangers_wait_for_one_another_and_are_sent_away_when_too_many_do() {
+        let lane = Lane::new(1);
+        let first = lane.turn().await.unwrap();
+        let mut waiting: Vec<_> = (0..MOST_WAITING).map(|_| Box::pin(lane.turn())).collect();
+        for one in &mut waiting {
+            assert!(futures::poll!(one).is_pending());
+        }
+        assert_eq!(lane.turn().await.err().map(|refusal| refusal.0.code), Some("too_often".into()));
+        drop(first);
+        assert!(waiting.remove(0).await.is_ok());
     }
 
     #[test]

@@ -17,6 +17,12 @@ impl Refusal {
         Self(Problem::new(500, "internal", "Something went wrong in the service"))
     }
 
+    /// The account has as many of these going on as it may.
+    pub fn too_many(what: &str) -> Self {
+        let problem = Problem::new(429, "too_many_open", format!("The account has too many {what} open"));
+        Self(problem.detail("end some that are not needed, or wait until they have ended"))
+    }
+
     /// Too many of these, and how long to wait.
     pub fn too_often(wait: Duration) -> Self {
         let seconds = u32::try_from(wait.as_secs() + 1).unwrap_or(u32::MAX);
@@ -83,6 +89,11 @@ pub(crate) fn not_found(what: &str, name: impl std::fmt::Display) -> Refusal {
 /// The body is larger than is taken.
 pub(crate) fn too_large() -> Refusal {
     Refusal(Problem::new(413, "too_large", "The body is larger than is allowed here"))
+}
+
+/// The body broke off, or did not come in time.
+pub(crate) fn broken_off(why: &impl std::fmt::Display) -> Refusal {
+    Refusal(Problem::new(400, "broken_off", "The request's body did not come as a whole").detail(why.to_string()))
 }
 
 /// The page with all kinds of problem: `type` leads there.

@@ -1,26 +1,18 @@
 //! Answers that are files.
 
-use std::sync::Arc;
-
 use anyhow::Result;
 use api::problem::{Problem, bad_field};
-use axum::body::{Body, Bytes};
+use axum::body::Body;
 use axum::http::header;
 use axum::response::{IntoResponse as _, Response};
 use serde::Deserialize;
-use tokio::sync::mpsc;
-use tokio_stream::wrappers::ReceiverStream;
+use store::PersonId;
 
 use crate::history::TextForm;
 use crate::http::app::App;
 use crate::http::error::Refusal;
+use crate::http::exports::{FileParts, parts_of};
 use crate::http::models::scripts::blocking;
-
-/// Parts of a file that wait for a slow reader.
-const WAITING: usize = 4;
-
-/// Where the parts of a file go.
-pub(crate) type FileParts = mpsc::Sender<std::io::Result<Bytes>>;
 
 /// The format of a file of text.
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
@@ -78,24 +70,17 @@ pub(crate) async fn tile(
 }
 
 /// A file that is written while it is sent, once it is the caller's turn.
+///
+/// # Errors
+/// The caller has too many exports, or it took too long.
 pub(crate) async fn written_file<W>(
-    app: &App,
+    (app, person): (&App, PersonId),
     (name, content_type): (&str, &'static str),
     write: impl FnOnce(FileParts) -> W,
-) -> Response
+) -> Result<Response, Refusal>
 where
     W: Future<Output = Result<()>> + Send + 'static,
 {
-    let (sender, receiver) = mpsc::channel(WAITING);
-    let permit = Arc::clone(&app.exports).acquire_owned().await;
-    let writing = write(sender.clone());
-    tokio::spawn(async move {
-        if let Err(error) = writing.await {
-            tracing::error!("an export ends early: {error:#}");
-            // The stream breaks off, so that an incomplete file is noticed.
-            let _ = sender.send(Err(std::io::Error::other("the export ends early"))).await;
-        }
-        drop(permit);
-    });
-    file(name, content_type, Body::from_stream(ReceiverStream::new(receiver)))
+    let turn = app.exports.turn(person).await?;
+    Ok(file(name, content_type, Body::from_stream(parts_of(turn, write))))
 }

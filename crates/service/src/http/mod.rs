@@ -2,12 +2,14 @@
 
 pub(crate) mod app;
 pub(crate) mod auth;
+mod body_time;
 pub(crate) mod console;
 pub(crate) mod contract;
 pub(crate) mod description;
 pub(crate) mod devices;
 pub(crate) mod edge;
 pub(crate) mod error;
+pub(crate) mod exports;
 pub(crate) mod extract;
 pub(crate) mod file;
 pub(crate) mod gateways;
@@ -17,6 +19,7 @@ pub(crate) mod listing;
 pub(crate) mod models;
 pub(crate) mod people;
 pub(crate) mod planning;
+pub(crate) mod upload;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -92,6 +95,7 @@ pub(crate) fn router(app: App) -> Result<Router, String> {
         .layer(DefaultBodyLimit::max(MAX_BODY))
         .layer(middleware::from_fn(run_to_completion))
         .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
+        .layer(middleware::from_fn(body_time::in_time))
         // A compressed event stream would wait until a block is full.
         .layer(CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE)))
         .layer(middleware::from_fn_with_state(Arc::clone(&edge), edge::own_name))

@@ -9,7 +9,11 @@ use api::problem::Problem;
 use domain::model::catalogue;
 use domain::model::catalogue::Files;
 use flate2::read::GzDecoder;
+use tar::EntryType;
 
+/// Bytes of a path, and of a header that says more.
+const LONGEST_NAME: u64 = 4_096;
+const LONGEST_HEADER: u64 = 65_536;
 /// Entries read at most.
 const MOST_ENTRIES: usize = 20_000;
 /// Bytes an archive may unpack to, with all that is passed over.
@@ -106,16 +110,58 @@ pub(crate) fn untar(from: impl Read) -> Result<Files, Problem> {
 fn untar_within(most: u64, from: impl Read) -> Result<Files, Problem> {
     let mut archive = tar::Archive::new(Bounded { from, most, left: most });
     let mut taken = Taken::default();
-    for entry in archive.entries().map_err(|why| bad(why.to_string()))? {
+    // A long name stands in an entry of its own before the one that it is for. They are read here, within limits.
+    let mut long_name = None;
+    for entry in archive.entries().map_err(|why| bad(why.to_string()))?.raw(true) {
         taken.count()?;
-        let entry = entry.map_err(|why| bad(why.to_string()))?;
-        let path = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
-        let path = wanted(&path)?;
-        if let Some(path) = path.filter(|_| entry.header().entry_type().is_file()) {
-            taken.take(path, entry)?;
+        let mut entry = entry.map_err(|why| bad(why.to_string()))?;
+        match entry.header().entry_type() {
+            EntryType::GNULongName => {
+                let name = head(&mut entry, LONGEST_NAME)?;
+                let end = name.iter().position(|byte| *byte == 0).unwrap_or(name.len());
+                long_name = Some(String::from_utf8_lossy(&name[..end]).into_owned());
+            }
+            EntryType::GNULongLink => {
+                head(&mut entry, LONGEST_NAME)?;
+            }
+            EntryType::XHeader => long_name = extended(&head(&mut entry, LONGEST_HEADER)?)?.or(long_name),
+            EntryType::GNUSparse => return Err(bad("it has a file with holes, which no model has")),
+            kind => {
+                let path = long_name.take();
+                let path = path.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned());
+                let path = wanted(&path)?;
+                if let Some(path) = path.filter(|_| kind.is_file()) {
+                    taken.take(path, entry)?;
+                }
+            }
         }
     }
     Ok(taken.files)
+}
+
+/// An entry that says something of the next one.
+fn head(entry: &mut tar::Entry<'_, impl Read>, longest: u64) -> Result<Vec<u8>, Problem> {
+    let length = entry.size();
+    if length > longest {
+        return Err(bad(format!("it has a header of {length} bytes; at most {longest} are allowed")));
+    }
+    let mut bytes = Vec::new();
+    entry.take(longest).read_to_end(&mut bytes).map_err(|why| bad(why.to_string()))?;
+    Ok(bytes)
+}
+
+/// The path that an extended header tells (POSIX.1-2001, pax).
+fn extended(header: &[u8]) -> Result<Option<String>, Problem> {
+    let mut path = None;
+    for extension in tar::PaxExtensions::new(header) {
+        let extension = extension.map_err(|why| bad(why.to_string()))?;
+        match extension.key() {
+            Ok("path") => path = Some(String::from_utf8_lossy(extension.value_bytes()).into_owned()),
+            Ok("size") => return Err(bad("it has a file larger than is taken")),
+            _ => {}
+        }
+    }
+    Ok(path)
 }
 
 /// A reader that fails when too much is unpacked.
@@ -230,5 +276,39 @@ mod tests {
         header.set_size(0);
         builder.append_link(&mut header, "a/model.toml", "/etc/passwd").unwrap();
         assert_eq!(unpack(&builder.into_inner().unwrap()).unwrap().len(), 0);
+    }
+
+    /// A tar of entries of these kinds. The builder writes a long name in an entry of its own.
+    fn tar_of_kinds(entries: &[(EntryType, &str, &[u8])]) -> Vec<u8> {
+        let mut builder = tar::Builder::new(Vec::new());
+        for (kind, path, bytes) in entries {
+            let mut header = tar::Header::new_gnu();
+            header.set_entry_type(*kind);
+            header.set_size(bytes.len() as u64);
+            header.set_mode(0o644);
+            builder.append_data(&mut header, path, *bytes).unwrap();
+        }
+        builder.into_inner().unwrap()
+    }
+
+    #[test]
+    fn long_names_are_read_within_limits() {
+        let path = format!("{}/model.toml", "f".repeat(150));
+        let long = tar_of_kinds(&[(EntryType::Regular, &path, b"x = 1")]);
+        assert!(untar(&*long).unwrap().contains_key(&path));
+        let record = format!("{} path={path}\n", path.len() + 10);
+        let by_header =
+            [(EntryType::XHeader, "head", record.as_bytes()), (EntryType::Regular, "a/model.toml", b"x = 1")];
+        assert!(untar(&*tar_of_kinds(&by_header)).unwrap().contains_key(&path), "{record}");
+        for (kind, bytes) in
+            [(EntryType::GNULongName, 5_000), (EntryType::GNULongLink, 5_000), (EntryType::XHeader, 70_000)]
+        {
+            let why = untar(&*tar_of_kinds(&[(kind, "head", &vec![b'a'; bytes])])).unwrap_err().to_string();
+            assert!(why.contains(&format!("a header of {bytes} bytes")), "{why}");
+        }
+        let out = [(EntryType::GNULongName, "head", &b"../../etc/model.toml\0"[..]), (EntryType::Regular, "a", b"")];
+        assert!(untar(&*tar_of_kinds(&out)).unwrap_err().to_string().contains("leads out"));
+        let sparse = tar_of_kinds(&[(EntryType::GNUSparse, "model.toml", b"")]);
+        assert!(untar(&*sparse).unwrap_err().to_string().contains("with holes"));
     }
 }

@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 use std::io::Cursor;
+use std::time::Instant;
 
 use api::device::label::LabelInPhoto;
 use api::problem::Problem;
@@ -14,12 +15,13 @@ use rxing::{BarcodeFormat, DecodeHints, Exceptions, MultiFormatWriter, Writer as
 
 /// The largest photo taken, in bytes.
 pub(crate) const LARGEST_PHOTO: usize = 16 << 20;
-/// Pixels along a side that a photo may have.
-const MOST_PIXELS: u32 = 12_000;
+/// Pixels along a side that a photo may have, and in all: more than telephones take.
+const MOST_ALONG: u32 = 12_000;
+const MOST_PIXELS: u64 = 64_000_000;
 /// Memory a photo may unpack to.
-const MOST_MEMORY: u64 = 512 << 20;
+const MOST_MEMORY: u64 = 256 << 20;
 /// Pixels along the longer side that codes are looked for at: a small code in a large photo needs many, noise fewer.
-const SIZES: [u32; 3] = [1600, 3200, 800];
+const SIZES: [u32; 3] = [1600, 800, 3200];
 
 fn bad_photo(why: &dyn std::fmt::Display) -> Problem {
     let title = "The photo cannot be read: a JPEG, PNG or WebP picture is wanted";
@@ -29,12 +31,20 @@ fn bad_photo(why: &dyn std::fmt::Display) -> Problem {
 /// The code of the label in a photo: QR or Data Matrix, in any position. This takes the processor for a while.
 ///
 /// # Errors
-/// If it is no picture, there is no code in it, or none of a device.
-pub(crate) fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
-    let mut reader = ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|why| bad_photo(&why))?;
+/// If it is no picture, there is no code in it, or none of a device, or nothing was found until `end`.
+pub(crate) fn in_photo(bytes: &[u8], end: Instant) -> Result<LabelInPhoto, Problem> {
+    let reader = || ImageReader::new(Cursor::new(bytes)).with_guessed_format().map_err(|why| bad_photo(&why));
+    // Its head tells how large it is, before any of it is unpacked.
+    let (width, height) = reader()?.into_dimensions().map_err(|why| bad_photo(&why))?;
+    let pixels = u64::from(width) * u64::from(height);
+    if width > MOST_ALONG || height > MOST_ALONG || pixels > MOST_PIXELS {
+        let most = format!("at most {MOST_ALONG} along a side and {} million in all", MOST_PIXELS / 1_000_000);
+        return Err(bad_photo(&format!("{width} × {height} pixels are too many: {most}")));
+    }
+    let mut reader = reader()?;
     let mut limits = Limits::default();
-    limits.max_image_width = Some(MOST_PIXELS);
-    limits.max_image_height = Some(MOST_PIXELS);
+    limits.max_image_width = Some(MOST_ALONG);
+    limits.max_image_height = Some(MOST_ALONG);
     limits.max_alloc = Some(MOST_MEMORY);
     reader.limits(limits);
     let photo = DynamicImage::ImageLuma8(reader.decode().map_err(|why| bad_photo(&why))?.into_luma8());
@@ -42,10 +52,13 @@ pub(crate) fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
     for size in SIZES {
         let longer = photo.width().max(photo.height());
         let scaled = if longer > size { photo.resize(size, size, FilterType::Triangle) } else { photo.clone() };
-        codes = codes_in(&scaled);
+        codes = codes_in(&scaled, end);
         let label = codes.iter().find_map(|code| Some((code, label::read(code).ok()?)));
         if let Some((code, label)) = label {
             return Ok(LabelInPhoto { code: code.clone(), label });
+        }
+        if Instant::now() >= end {
+            break;
         }
     }
     let problem = |code: &str, detail: String| {
@@ -64,7 +77,7 @@ pub(crate) fn in_photo(bytes: &[u8]) -> Result<LabelInPhoto, Problem> {
     })
 }
 
-fn codes_in(picture: &DynamicImage) -> Vec<String> {
+fn codes_in(picture: &DynamicImage, end: Instant) -> Vec<String> {
     let luma = picture.to_luma8();
     let (width, height) = luma.dimensions();
     let luma = luma.into_raw();
@@ -74,6 +87,9 @@ fn codes_in(picture: &DynamicImage) -> Vec<String> {
     let found = rxing::helpers::detect_multiple_in_luma_with_hints(luma.clone(), width, height, &mut hints());
     let mut codes: Vec<String> = found.unwrap_or_default().iter().map(|code| code.getText().to_owned()).collect();
     for format in formats {
+        if Instant::now() >= end {
+            break;
+        }
         let found = rxing::helpers::detect_in_luma_with_hints(luma.clone(), width, height, Some(format), &mut hints());
         codes.extend(found.ok().map(|code| code.getText().to_owned()));
     }
@@ -278,7 +294,13 @@ pub(crate) fn pdf(labels: &[Printed]) -> Result<Vec<u8>, Problem> {
 mod tests {
     use image::{GrayImage, ImageFormat, Luma, RgbImage, imageops};
 
+    use std::time::Duration;
+
     use super::*;
+
+    fn in_a_minute() -> Instant {
+        Instant::now() + Duration::from_secs(60)
+    }
 
     const CODE_TEXT: &str = "LW:D0:02AA000000000001:02BB00000000002A:FB010002";
 
@@ -312,7 +334,8 @@ mod tests {
     #[test]
     fn codes_are_found_in_photos() {
         for format in [BarcodeFormat::QR_CODE, BarcodeFormat::DATA_MATRIX] {
-            let found = in_photo(&photo(CODE_TEXT, format, 300)).unwrap_or_else(|why| panic!("{format:?}: {why}"));
+            let found = in_photo(&photo(CODE_TEXT, format, 300), in_a_minute())
+                .unwrap_or_else(|why| panic!("{format:?}: {why}"));
             assert_eq!((found.code.as_str(), found.label.vendor_id), (CODE_TEXT, 0xfb01));
         }
     }
@@ -323,21 +346,22 @@ mod tests {
         DynamicImage::ImageRgb8(RgbImage::from_fn(640, 480, |x, y| image::Rgb([x as u8, y as u8, 90])))
             .write_to(&mut Cursor::new(&mut png), ImageFormat::Png)
             .unwrap();
-        let why = in_photo(&png).unwrap_err();
+        let why = in_photo(&png, in_a_minute()).unwrap_err();
         assert_eq!((why.code.as_str(), why.field.as_deref()), ("no_code", Some("photo")));
-        let other = in_photo(&photo("https://example.org/manual", BarcodeFormat::QR_CODE, 300)).unwrap_err();
+        let other =
+            in_photo(&photo("https://example.org/manual", BarcodeFormat::QR_CODE, 300), in_a_minute()).unwrap_err();
         assert_eq!(other.code, "not_a_label");
         assert!(other.to_string().contains("LW:D0"), "{other}");
-        assert_eq!(in_photo(b"no picture").unwrap_err().code, "bad_photo");
-        assert_eq!(in_photo(&png[..200]).unwrap_err().code, "bad_photo");
+        assert_eq!(in_photo(b"no picture", in_a_minute()).unwrap_err().code, "bad_photo");
+        assert_eq!(in_photo(&png[..200], in_a_minute()).unwrap_err().code, "bad_photo");
     }
 
     #[test]
     fn pictures_that_unpack_to_too_much_are_refused() {
         let mut png = Vec::new();
-        let wide = GrayImage::new(MOST_PIXELS + 1, 2);
+        let wide = GrayImage::new(MOST_ALONG + 1, 2);
         DynamicImage::ImageLuma8(wide).write_to(&mut Cursor::new(&mut png), ImageFormat::Png).unwrap();
-        assert_eq!(in_photo(&png).unwrap_err().code, "bad_photo");
+        assert_eq!(in_photo(&png, in_a_minute()).unwrap_err().code, "bad_photo");
     }
 
     #[test]
@@ -354,7 +378,7 @@ mod tests {
         }
         let mut png = Vec::new();
         DynamicImage::ImageLuma8(picture).write_to(&mut Cursor::new(&mut png), ImageFormat::Png).unwrap();
-        assert_eq!(in_photo(&png).unwrap().code, CODE_TEXT);
+        assert_eq!(in_photo(&png, in_a_minute()).unwrap().code, CODE_TEXT);
     }
 
     #[test]

@@ -1,15 +1,16 @@
 //! Accepts connections, with or without TLS, within limits.
 
+use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use axum::Router;
 use hyper::server::conn::http1;
+use hyper::service::{Service as _, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Semaphore;
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -17,8 +18,12 @@ use tower_http::add_extension::AddExtension;
 
 use crate::gateways::credentials::Peer;
 use crate::ingest::stats::IngestStats;
-use crate::net::handshakes::{Handshake, Handshakes};
+use crate::net::few::{Few, One};
+use crate::net::room::{Limits, Room};
+use crate::net::source::one_source;
 
+/// Handshakes of one source at once. Many gateways may be behind one.
+const HANDSHAKES: usize = 64;
 /// The time for requests in progress when the service stops.
 const FAREWELL: Duration = Duration::from_secs(2);
 
@@ -30,7 +35,7 @@ pub(crate) struct Port {
     /// The time limit of a handshake, and of each request's header.
     pub patience: Duration,
     /// Connections at once.
-    pub most: usize,
+    pub limits: Limits,
     pub router: Router,
     pub ingest: Arc<IngestStats>,
 }
@@ -38,8 +43,8 @@ pub(crate) struct Port {
 impl Port {
     /// Accepts connections until the service stops, and waits for them to end.
     pub(crate) async fn serve(self, listener: TcpListener, stopping: CancellationToken) {
-        let room = Arc::new(Semaphore::new(self.most));
-        let handshakes = Handshakes::default();
+        let room = Room::new(self.limits);
+        let handshakes = Few::new(HANDSHAKES);
         let conversations = TaskTracker::new();
         loop {
             let accepted = tokio::select! {
@@ -55,19 +60,22 @@ impl Port {
                     continue;
                 }
             };
-            let Ok(permit) = Arc::clone(&room).try_acquire_owned() else {
-                self.ingest.dropped("too_many_connections", format!("beyond {} connections", self.most), address);
-                continue;
+            let seat = match room.enter(address.ip(), Instant::now()) {
+                Ok(seat) => Arc::new(seat),
+                Err(why) => {
+                    self.ingest.dropped("too_many_connections", why.into(), address);
+                    continue;
+                }
             };
             // Without TLS there is no handshake: the first header has a time limit of its own.
-            let handshake = match self.tls.as_ref().map(|_| handshakes.begin(address.ip())) {
+            let handshake = match self.tls.as_ref().map(|_| handshakes.begin(one_source(address.ip()))) {
                 Some(None) => {
                     self.ingest.dropped("too_many_handshakes", "one address has too many under way".into(), address);
                     continue;
                 }
                 begun => begun.flatten(),
             };
-            let peer = Peer { address, certificate: None, permit: Arc::new(permit) };
+            let peer = Peer { address, certificate: None, seat };
             let (port, stopping) = (self.clone(), stopping.clone());
             conversations.spawn(async move {
                 let ingest = Arc::clone(&port.ingest);
@@ -85,7 +93,7 @@ impl Port {
         self,
         stream: TcpStream,
         mut peer: Peer,
-        (handshake, stopping): (Option<Handshake>, CancellationToken),
+        (handshake, stopping): (Option<One<IpAddr>>, CancellationToken),
     ) -> Result<(), String> {
         // Downlinks are small and urgent.
         let _ = stream.set_nodelay(true);
@@ -93,7 +101,11 @@ impl Port {
             self.talk(stream, peer, stopping).await;
             return Ok(());
         };
-        let stream = match tokio::time::timeout(self.patience, acceptor.accept(stream)).await {
+        let shaken = tokio::select! {
+            shaken = tokio::time::timeout(self.patience, acceptor.accept(stream)) => shaken,
+            () = peer.seat.has_to_leave() => return Err("it said nothing while others wanted to connect".into()),
+        };
+        let stream = match shaken {
             Ok(Ok(stream)) => stream,
             Ok(Err(error)) => return Err(format!("the handshake failed: {error}")),
             Err(_) => return Err(format!("no handshake within {} s", self.patience.as_secs())),
@@ -111,8 +123,19 @@ impl Port {
         peer: Peer,
         stopping: CancellationToken,
     ) {
+        let (seat, address) = (Arc::clone(&peer.seat), peer.address);
         let router = self.router.into_service::<hyper::body::Incoming>();
-        let service = TowerToHyperService::new(AddExtension::new(router, peer));
+        let answers = TowerToHyperService::new(AddExtension::new(router, peer));
+        let asked = Arc::clone(&seat);
+        let service = service_fn(move |request| {
+            let (seat, answer) = (Arc::clone(&asked), answers.call(request));
+            seat.asks(true, Instant::now());
+            async move {
+                let answer = answer.await;
+                seat.asks(false, Instant::now());
+                answer
+            }
+        });
         let connection = http1::Builder::new()
             .timer(TokioTimer::new())
             .header_read_timeout(self.patience)
@@ -122,6 +145,9 @@ impl Port {
         tokio::select! {
             // A client that hangs up during a request is no news.
             _ = connection.as_mut() => {}
+            () = seat.has_to_leave() => {
+                self.ingest.dropped("left_for_others", "it said nothing while others wanted to connect".into(), address);
+            }
             () = stopping.cancelled() => {
                 connection.as_mut().graceful_shutdown();
                 let _ = tokio::time::timeout(FAREWELL, connection).await;

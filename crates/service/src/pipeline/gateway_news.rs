@@ -52,9 +52,10 @@ pub(crate) async fn run(
 
 fn publish(presence: &GatewayRegistry, live: &Live, directory: &Directory) {
     for (estate, news) in presence.news(Utc::now()) {
-        // An unregistered gateway belongs to no estate yet: all estates are told.
-        let estates = estate.map_or_else(|| directory.estates(), |id| vec![id]);
-        for id in estates {
+        // An unregistered gateway belongs to no estate yet. Where there are several, it is none of their business: who may see it
+        // finds it when they look.
+        let of_all = || Some(directory.estates()).filter(|all| all.len() == 1).unwrap_or_default();
+        for id in estate.map_or_else(of_all, |id| vec![id]) {
             let (name, slug) = (Ulid::generate(), directory.estate_slug(id));
             match WrittenMessage::new(id, new_message(name, Utc::now(), slug, Body::Gateway(news.clone()))) {
                 Ok(written) => drop(live.publish(Arc::new(written))),

@@ -80,6 +80,10 @@ pub(crate) struct ResetPassword {
     /// End two-step sign-in as well, if the app and the recovery codes are lost.
     #[arg(long)]
     pub end_two_step: bool,
+
+    /// Keep the account's access tokens, which end otherwise.
+    #[arg(long)]
+    pub keep_tokens: bool,
 }
 
 #[derive(Args, Debug, Clone)]

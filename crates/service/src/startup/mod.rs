@@ -13,6 +13,7 @@ pub(crate) mod lease;
 pub(crate) mod operator;
 pub(crate) mod past;
 pub(crate) mod ports;
+pub(crate) mod private;
 pub(crate) mod records;
 pub(crate) mod run;
 pub(crate) mod shared;

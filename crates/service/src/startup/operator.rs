@@ -4,9 +4,10 @@ use std::fs::File;
 use std::path::Path;
 
 use anyhow::{Context as _, Result, bail};
+use api::people::PasswordChanged;
 use api::people::audit::{AuditEntry, AuditKind};
 use chrono::Utc;
-use store::{Store, Vault};
+use store::{Kept, Store, Vault};
 use ulid::Ulid;
 
 use crate::http::auth::secret;
@@ -73,13 +74,15 @@ pub(crate) async fn reset_password(options: &ResetPassword) -> Result<()> {
         bail!("there is no account of the name {:?}", options.name)
     };
     let password = secret::made_up_password();
-    store.set_password(person.id, &secret::hash(password.clone()).await?, true, None).await?;
-    let mut note = "all its sign-ins ended";
+    let kept = Kept { sign_in: None, tokens: options.keep_tokens };
+    let hash = secret::hash(password.clone()).await?;
+    let PasswordChanged { tokens_ended, .. } = store.set_password(person.id, (&hash, true), kept).await?;
+    let mut note = format!("all its sign-ins and {tokens_ended} access tokens ended");
     if options.end_two_step {
         store.set_otp_secret(person.id, None).await?;
-        note = "all its sign-ins ended, and two-step sign-in";
+        note.push_str(", and two-step sign-in");
     }
-    store.add_audit(None, &entry("reset_password", format!("account {}", person.name), note)).await?;
+    store.add_audit(None, &entry("reset_password", format!("account {}", person.name), &note)).await?;
     println!("The password of {} was reset, and {note}. It is shown only this once.", person.name);
     println!("  password: {password}");
     if person.two_step && !options.end_two_step {

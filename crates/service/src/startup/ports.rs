@@ -18,6 +18,7 @@ use crate::gateways::transport::udp::Udp;
 use crate::gateways::transport::{Links, cups, lns, mqtt, udp};
 use crate::ingest::network::Network;
 use crate::net::listen::Port;
+use crate::net::room::Limits;
 use crate::net::tls::{self, Trust};
 use crate::startup::config::Options;
 use crate::startup::shared::Shared;
@@ -88,7 +89,7 @@ impl Transports {
         let port = Port {
             tls: Some(TlsAcceptor::from(tls::config(Arc::clone(&shared.identity))?)),
             patience: PATIENCE,
-            most,
+            limits: Limits::gateways(most),
             router: lns::routes(self.lns).merge(cups::routes(self.cups)),
             ingest: Arc::clone(&shared.ingest),
         };

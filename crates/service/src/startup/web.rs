@@ -9,7 +9,6 @@ use api::ground::MapTiles;
 use domain::coverage::map_tiles::TileAddress;
 use store::Store;
 use tokio::net::TcpListener;
-use tokio::sync::Semaphore;
 use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 
@@ -18,7 +17,9 @@ use crate::http;
 use crate::http::app::{App, GatewayServices};
 use crate::http::edge::{Edge, Setup};
 use crate::ingest::network::Network;
+use crate::net::few::Few;
 use crate::net::listen::Port;
+use crate::net::room::Limits;
 use crate::net::tls;
 use crate::net::tls::{Given, Identity};
 use crate::startup::config::Options;
@@ -27,8 +28,8 @@ use crate::startup::shared::Shared;
 
 /// The time limit of a handshake, and of each request's header.
 const PATIENCE: Duration = Duration::from_secs(30);
-/// Exports that read from the database at once.
-const EXPORTS: usize = 2;
+/// Live streams of one account: each tab of the console has one.
+const STREAMS: usize = 32;
 
 /// The console and the interface, ready to be served.
 pub(crate) struct Web {
@@ -81,7 +82,8 @@ impl Web {
             forecaster: Arc::clone(&shared.forecaster),
             surveys: Arc::clone(&shared.surveys),
             turns: Arc::default(),
-            exports: Arc::new(Semaphore::new(EXPORTS)),
+            exports: Arc::default(),
+            streams: Arc::new(Few::new(STREAMS)),
             jobs: Arc::clone(&shared.jobs),
             rounds: Arc::clone(&shared.rounds),
         };
@@ -101,7 +103,7 @@ impl Web {
         let port = Port {
             tls: identity.map(tls::plain_config).transpose()?.map(TlsAcceptor::from),
             patience: PATIENCE,
-            most,
+            limits: Limits::callers(most),
             router: http::router(app).map_err(|why| anyhow!(why))?,
             ingest,
         };

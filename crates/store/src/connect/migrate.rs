@@ -41,6 +41,7 @@ const FILES: &[(&str, &str)] = &[
     ("0020_websocket.sql", include_str!("../../migrations/0020_websocket.sql")),
     ("0021_coverage.sql", include_str!("../../migrations/0021_coverage.sql")),
     ("0022_survey.sql", include_str!("../../migrations/0022_survey.sql")),
+    ("0023_people_exactly.sql", include_str!("../../migrations/0023_people_exactly.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

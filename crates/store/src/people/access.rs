@@ -1,6 +1,6 @@
 //! Access to estates: memberships, shares, invitations and access tokens.
 
-use api::people::rights::{Role, Scope, ShareLevel};
+use api::people::rights::{Right, Role, Scope, ShareLevel};
 use api::people::{Invitation, Offer, Share};
 use chrono::{DateTime, Utc};
 use domain::access::{role_rights, share_rights};
@@ -179,12 +179,12 @@ pub struct InvitationToWrite<'a> {
     pub offer: &'a Offer,
     /// When it expires.
     pub expires_at: DateTime<Utc>,
-    /// Who invites.
-    pub by: &'a str,
+    /// Who invites: their account and its name.
+    pub by: (PersonId, &'a str),
 }
 
 const INVITATIONS: &str = "SELECT i.id, i.for_whom, i.role, i.may, f.slug AS fleet, i.dev_eui, i.until, i.expires_at,
-        i.added_by, i.estate_id, i.fleet_id, e.name AS estate
+        i.added_by, i.added_by_id, i.estate_id, i.fleet_id, e.name AS estate
      FROM invitations i JOIN estates e ON e.id = i.estate_id LEFT JOIN fleets f ON f.id = i.fleet_id";
 
 fn invitation(row: &MySqlRow) -> Result<Invitation, StoreError> {
@@ -204,6 +204,34 @@ fn invitation(row: &MySqlRow) -> Result<Invitation, StoreError> {
         expires_at: row.try_get("expires_at")?,
         by: row.try_get("added_by")?,
     })
+}
+
+/// Whether who wrote an invitation may still do so: as a member, or to found an estate that has no owner yet.
+async fn still_may(
+    tx: &mut MySqlConnection,
+    estate_id: EstateId,
+    written_by: Option<PersonId>,
+) -> Result<bool, StoreError> {
+    let Some(person) = written_by else { return Ok(false) };
+    let role: Option<String> =
+        sqlx::query_scalar("SELECT role FROM memberships WHERE estate_id = ? AND person_id = ? LOCK IN SHARE MODE")
+            .bind(estate_id)
+            .bind(person)
+            .fetch_optional(&mut *tx)
+            .await?;
+    if let Some(role) = role {
+        let role: Role = role.parse().map_err(|why| StoreError::unreadable("role", why))?;
+        return Ok(role_rights(role).has(Right::People));
+    }
+    let founds: Option<i32> = sqlx::query_scalar(
+        "SELECT 1 FROM people WHERE id = ? AND keeps_installation
+         AND NOT EXISTS (SELECT 1 FROM memberships WHERE estate_id = ? AND role = 'owner')",
+    )
+    .bind(person)
+    .bind(estate_id)
+    .fetch_optional(&mut *tx)
+    .await?;
+    Ok(founds.is_some())
 }
 
 /// The person who takes an invitation.
@@ -236,7 +264,7 @@ async fn write_invitation(
     let Some((fleet_id, dev_eui)) = stored(tx, estate_id, scope).await? else { return Ok(None) };
     let added = sqlx::query(
         "INSERT INTO invitations (code_hash, estate_id, for_whom, role, fleet_id, dev_eui, may, until, added_at, added_by,
-             expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             added_by_id, expires_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
     )
     .bind(new.code_hash.to_vec())
     .bind(estate_id)
@@ -247,7 +275,8 @@ async fn write_invitation(
     .bind(may)
     .bind(until)
     .bind(Utc::now())
-    .bind(new.by)
+    .bind(new.by.1)
+    .bind(new.by.0)
     .bind(new.expires_at)
     .execute(tx)
     .await?;
@@ -345,6 +374,9 @@ impl Store {
             .await?;
         let Some(row) = row else { return Ok(None) };
         let (taken, estate_id): (Invitation, EstateId) = (invitation(&row)?, row.try_get("estate_id")?);
+        if !still_may(&mut tx, estate_id, row.try_get("added_by_id")?).await? {
+            return Ok(None);
+        }
         let person = match taker {
             Taker::Person(id) => id,
             Taker::New(name, hash) => add_person(&mut tx, name, hash, false).await?,

@@ -1,13 +1,13 @@
 //! Accounts, their memberships, and their sign-ins.
 
-use api::people::rights::Role;
-use api::people::{EstateMember, SignInRecord};
+use api::people::rights::{Right, Role};
+use api::people::{EstateMember, PasswordChanged, SignInRecord};
 use chrono::{DateTime, TimeDelta, Utc};
-use lorawan::Eui64;
+use domain::access::role_rights;
+use domain::people::account_key;
 use sqlx::mysql::MySqlRow;
 use sqlx::{MySqlConnection, Row as _};
 
-use crate::vault::Purpose;
 use crate::{EstateId, Store, StoreError, constraint};
 
 /// Names an account.
@@ -29,6 +29,15 @@ pub struct Person {
     pub given_password: bool,
     /// Whether it signs in with a code as well.
     pub two_step: bool,
+}
+
+/// What stays when a password changes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Kept {
+    /// A sign-in.
+    pub sign_in: Option<u64>,
+    /// All access tokens.
+    pub tokens: bool,
 }
 
 /// A sign-in that has not ended.
@@ -60,8 +69,10 @@ pub(crate) async fn add_person(
     password_hash: &str,
     given: bool,
 ) -> Result<PersonId, StoreError> {
-    let added = sqlx::query("INSERT INTO people (name, password_hash, added_at, given_password) VALUES (?, ?, ?, ?)")
+    let insert = "INSERT INTO people (name, name_key, password_hash, added_at, given_password) VALUES (?, ?, ?, ?, ?)";
+    let added = sqlx::query(insert)
         .bind(name)
+        .bind(account_key(name))
         .bind(password_hash)
         .bind(Utc::now())
         .bind(given)
@@ -105,6 +116,9 @@ async fn locked(tx: &mut MySqlConnection, estate_id: EstateId, name: &str) -> Re
     .fetch_optional(tx)
     .await?)
 }
+
+/// Withdraws what somebody has written of invitations to an estate.
+const WITHDRAW_OF: &str = "DELETE FROM invitations WHERE estate_id = ? AND added_by_id = ?";
 
 /// The result of a change of a member.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -152,13 +166,16 @@ impl Store {
         Ok(())
     }
 
-    /// The person of that name, with the hash of the password.
+    /// The person of that name, whatever its case, with the hash of the password.
     pub async fn person(&self, name: &str) -> Result<Option<(Person, String)>, StoreError> {
         let row = sqlx::query(
             "SELECT id AS person_id, name AS person, keeps_installation, given_password, otp_in_use, password_hash
-             FROM people WHERE name = ?",
+             FROM people WHERE name_key IN (?, ?) ORDER BY name_key = ? DESC LIMIT 1",
         )
-        .bind(name)
+        // An account that is older than the form of names may have another one.
+        .bind(account_key(name))
+        .bind(name.trim().to_lowercase())
+        .bind(account_key(name))
         .fetch_optional(&self.pool)
         .await?;
         Ok(row.map(|row| Ok::<_, sqlx::Error>((person(&row)?, row.try_get("password_hash")?))).transpose()?)
@@ -171,14 +188,13 @@ impl Store {
             .await?)
     }
 
-    /// Sets a password. All sign-ins end but the one that is named; of a reset, two-step sign-in ends as well.
+    /// Sets a password. All sign-ins end but the one that is kept, and all access tokens unless they are kept.
     pub async fn set_password(
         &self,
         id: PersonId,
-        password_hash: &str,
-        given: bool,
-        keep: Option<u64>,
-    ) -> Result<(), StoreError> {
+        (password_hash, given): (&str, bool),
+        keep: Kept,
+    ) -> Result<PasswordChanged, StoreError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("UPDATE people SET password_hash = ?, given_password = ? WHERE id = ?")
             .bind(password_hash)
@@ -186,13 +202,18 @@ impl Store {
             .bind(id)
             .execute(&mut *tx)
             .await?;
-        sqlx::query("DELETE FROM sign_ins WHERE person_id = ? AND id <> ?")
+        let ended = sqlx::query("DELETE FROM sign_ins WHERE person_id = ? AND id <> ?")
             .bind(id)
-            .bind(keep.unwrap_or(0))
+            .bind(keep.sign_in.unwrap_or(0))
             .execute(&mut *tx)
             .await?;
+        let mut changed = PasswordChanged { sign_ins_ended: ended.rows_affected(), tokens_ended: 0 };
+        if !keep.tokens {
+            let ended = sqlx::query("DELETE FROM access_tokens WHERE person_id = ?").bind(id).execute(&mut *tx).await?;
+            changed.tokens_ended = ended.rows_affected();
+        }
         tx.commit().await?;
-        Ok(())
+        Ok(changed)
     }
 
     /// Adds a sign-in, by the hash of its token.
@@ -230,17 +251,15 @@ impl Store {
         Ok(())
     }
 
-    /// Whether the account of that name has been signed in to from this source.
-    pub async fn knows_source(&self, name: &str, address: &str) -> Result<bool, StoreError> {
-        let found: Option<i32> = sqlx::query_scalar(
-            "SELECT 1 FROM known_sources k JOIN people p ON p.id = k.person_id
-             WHERE p.name = ? AND k.address = ? AND k.last_used > ?",
-        )
-        .bind(name)
-        .bind(address)
-        .bind(Utc::now() - TimeDelta::days(KNOWN_DAYS))
-        .fetch_optional(&self.pool)
-        .await?;
+    /// Whether an account has been signed in to from this source; nobody's has not.
+    pub async fn knows_source(&self, person: Option<PersonId>, address: &str) -> Result<bool, StoreError> {
+        let found: Option<i32> =
+            sqlx::query_scalar("SELECT 1 FROM known_sources WHERE person_id = ? AND address = ? AND last_used > ?")
+                .bind(person.unwrap_or_default())
+                .bind(address)
+                .bind(Utc::now() - TimeDelta::days(KNOWN_DAYS))
+                .fetch_optional(&self.pool)
+                .await?;
         Ok(found.is_some())
     }
 
@@ -370,17 +389,22 @@ impl Store {
         if now == Role::Owner && to != Role::Owner && !another {
             return Ok(MemberChange::LastOwner);
         }
+        let person: PersonId = row.try_get("person_id")?;
         sqlx::query("UPDATE memberships SET role = ? WHERE estate_id = ? AND person_id = ?")
             .bind(to.name())
             .bind(estate_id)
-            .bind(row.try_get::<PersonId, _>("person_id")?)
+            .bind(person)
             .execute(&mut *tx)
             .await?;
+        // Who may not invite any more must not come back to it by an invitation of their own.
+        if !role_rights(to).has(Right::People) {
+            sqlx::query(WITHDRAW_OF).bind(estate_id).bind(person).execute(&mut *tx).await?;
+        }
         tx.commit().await?;
         Ok(MemberChange::Done)
     }
 
-    /// Removes a member; what they made stays. Their tokens in this estate end.
+    /// Removes a member; what they made stays. Their tokens in this estate and the invitations that they wrote end.
     pub async fn remove_member(&self, estate_id: EstateId, name: &str) -> Result<MemberChange, StoreError> {
         let mut tx = self.pool.begin().await?;
         let another = another_owner(&mut tx, estate_id, name).await?;
@@ -393,89 +417,13 @@ impl Store {
         for statement in [
             "DELETE FROM memberships WHERE estate_id = ? AND person_id = ?",
             "DELETE FROM access_tokens WHERE estate_id = ? AND person_id = ?",
+            WITHDRAW_OF,
         ] {
             sqlx::query(statement).bind(estate_id).bind(person).execute(&mut *tx).await?;
         }
         tx.commit().await?;
         Ok(MemberChange::Done)
     }
-}
-
-/// Two-step sign-in.
-impl Store {
-    /// Stores a secret, which is not in use until its first code has been confirmed.
-    pub async fn set_otp_secret(&self, id: PersonId, secret: Option<&[u8; 20]>) -> Result<(), StoreError> {
-        let sealed = secret.map(|secret| self.vault.seal(Purpose::OneTimeCodes, otp_owner(id), secret)).transpose()?;
-        let mut tx = self.pool.begin().await?;
-        sqlx::query("UPDATE people SET otp_sealed = ?, otp_in_use = FALSE, otp_last_step = NULL WHERE id = ?")
-            .bind(sealed)
-            .bind(id)
-            .execute(&mut *tx)
-            .await?;
-        sqlx::query("DELETE FROM recovery_codes WHERE person_id = ?").bind(id).execute(&mut *tx).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// The secret, whether in use or not.
-    pub async fn otp_secret(&self, id: PersonId) -> Result<Option<[u8; 20]>, StoreError> {
-        let sealed: Option<Vec<u8>> =
-            sqlx::query_scalar("SELECT otp_sealed FROM people WHERE id = ?").bind(id).fetch_one(&self.pool).await?;
-        Ok(sealed.map(|sealed| self.vault.open(Purpose::OneTimeCodes, otp_owner(id), &sealed)).transpose()?)
-    }
-
-    /// Marks an interval as used; returns whether its code had not been used before.
-    pub async fn spend_otp_step(&self, id: PersonId, step: u64) -> Result<bool, StoreError> {
-        let done = sqlx::query(
-            "UPDATE people SET otp_last_step = ? WHERE id = ? AND (otp_last_step IS NULL OR otp_last_step < ?)",
-        )
-        .bind(step)
-        .bind(id)
-        .bind(step)
-        .execute(&self.pool)
-        .await?;
-        Ok(done.rows_affected() > 0)
-    }
-
-    /// Begins to ask for codes, and stores the recovery codes.
-    pub async fn begin_two_step(&self, id: PersonId, codes: &[[u8; 32]]) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
-        sqlx::query("UPDATE people SET otp_in_use = TRUE WHERE id = ?").bind(id).execute(&mut *tx).await?;
-        sqlx::query("DELETE FROM recovery_codes WHERE person_id = ?").bind(id).execute(&mut *tx).await?;
-        for hash in codes {
-            sqlx::query("INSERT INTO recovery_codes (person_id, code_hash) VALUES (?, ?)")
-                .bind(id)
-                .bind(hash.to_vec())
-                .execute(&mut *tx)
-                .await?;
-        }
-        tx.commit().await?;
-        Ok(())
-    }
-
-    /// Uses up a recovery code; returns whether it was valid.
-    pub async fn spend_recovery_code(&self, id: PersonId, hash: [u8; 32]) -> Result<bool, StoreError> {
-        let done = sqlx::query("DELETE FROM recovery_codes WHERE person_id = ? AND code_hash = ?")
-            .bind(id)
-            .bind(hash.to_vec())
-            .execute(&self.pool)
-            .await?;
-        Ok(done.rows_affected() > 0)
-    }
-
-    /// How many recovery codes are left.
-    pub async fn recovery_codes_left(&self, id: PersonId) -> Result<u32, StoreError> {
-        let count: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM recovery_codes WHERE person_id = ?")
-            .bind(id)
-            .fetch_one(&self.pool)
-            .await?;
-        Ok(u32::try_from(count).unwrap_or(u32::MAX))
-    }
-}
-
-/// The owner that a person's secret is sealed for.
-pub(crate) fn otp_owner(id: PersonId) -> Eui64 {
-    Eui64(u64::from(id))
 }
 
 impl Store {

@@ -6,3 +6,4 @@ pub(crate) mod accounts;
 pub(crate) mod audit;
 pub(crate) mod removal;
 pub(crate) mod tokens;
+pub(crate) mod two_step;

@@ -104,7 +104,7 @@ impl Store {
         Ok(deleted)
     }
 
-    /// Removes an account with its sign-ins, tokens, memberships and what is shared with it. What it did stays in the audit
+    /// Removes an account with its sign-ins, tokens, memberships, open invitations and what is shared with it. What it did stays in the audit
     /// log by its name.
     pub async fn remove_account(&self, person: PersonId) -> Result<Result<(), KeptFor>, StoreError> {
         let mut tx = self.pool.begin().await?;
@@ -135,6 +135,7 @@ impl Store {
         for statement in [
             "DELETE FROM sign_ins WHERE person_id = ?",
             "DELETE FROM memberships WHERE person_id = ?",
+            "DELETE FROM invitations WHERE added_by_id = ?",
             "DELETE FROM people WHERE id = ?",
         ] {
             sqlx::query(statement).bind(person).execute(&mut *tx).await?;

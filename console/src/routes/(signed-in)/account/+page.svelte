@@ -19,23 +19,27 @@
   let told = $state("");
   let current = $state("");
   let next = $state("");
+  let keepTokens = $state(false);
 
   /** Does something to the account, says what came of it, and loads the account again. */
-  async function change(work: () => Promise<unknown>, words: string) {
+  async function change<T>(work: () => Promise<T>, words: string | ((done: T) => string)) {
     const done = await act.run(async () => {
-      await work();
+      const result = await work();
       await session.load();
-      return true;
+      return { result };
     });
-    told = done ? words : "";
+    told = !done ? "" : typeof words === "string" ? words : words(done.result);
     await held.load();
   }
 
   function setPassword(event: SubmitEvent) {
     event.preventDefault();
-    const body = { current, new: next };
-    [current, next] = ["", ""];
-    return change(() => call(api.PUT("/api/v1/me/password", { body })), "Password changed. All other sign-ins have ended.");
+    const body = { current, new: next, keep_tokens: keepTokens };
+    [current, next, keepTokens] = ["", "", false];
+    return change(
+      () => call(api.PUT("/api/v1/me/password", { body })),
+      ({ sign_ins_ended, tokens_ended }) => `Password changed. ${sign_ins_ended} other sign-ins and ${tokens_ended} access tokens have ended.`,
+    );
   }
 
   const end = (id: string) => change(() => call(api.DELETE("/api/v1/me/sign-ins/{id}", { params: { path: { id } } })), "");
@@ -60,6 +64,9 @@
       >
       <Field label="New password"
         ><input class="input w-full" type="password" name="new" autocomplete="new-password" minlength="12" bind:value={next} required /></Field
+      >
+      <label class="flex items-center gap-2 text-sm"
+        ><input class="checkbox checkbox-sm" type="checkbox" name="keep_tokens" bind:checked={keepTokens} /> Keep access tokens, which end otherwise</label
       >
     </div>
     <button class="btn btn-primary mt-3">Change password</button>

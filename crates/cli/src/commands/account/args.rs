@@ -6,8 +6,11 @@ use clap::Subcommand;
 pub(crate) enum AccountVerb {
     /// Show who is signed in, and what they may do.
     Show,
-    /// Set a new password; both are asked for.
+    /// Set a new password; both are asked for. All other sign-ins and all access tokens end.
     Password {
+        /// Keep the access tokens.
+        #[arg(long)]
+        keep_tokens: bool,
         /// Read the password until now and the new one from standard input, a line each.
         #[arg(long)]
         stdin: bool,

@@ -6,7 +6,7 @@ mod sign_ins;
 mod two_step;
 
 use anyhow::Result;
-use api::people::{NewPassword, PasswordAgain};
+use api::people::{NewPassword, PasswordAgain, PasswordChanged};
 
 use crate::args::secret;
 use crate::client::{Client, segment};
@@ -36,11 +36,18 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool
             client.delete("/me/sign-ins").await?;
             out.said("All other sign-ins have ended.")
         }
-        AccountVerb::Password { stdin } => {
+        AccountVerb::Password { stdin, keep_tokens } => {
             let current = asked(stdin, "Password until now")?;
             let new = asked(stdin, "New password")?;
-            client.tell("/me/password", &NewPassword { current, new }).await?;
-            out.said("The password is set; all other sign-ins have ended.")
+            let changed: PasswordChanged =
+                client.put("/me/password", &NewPassword { current, new, keep_tokens }).await?;
+            if out.json {
+                return out.json(&changed);
+            }
+            let PasswordChanged { sign_ins_ended, tokens_ended } = changed;
+            out.said(format!(
+                "The password is set. {sign_ins_ended} other sign-ins and {tokens_ended} access tokens ended."
+            ))
         }
         AccountVerb::Remove { stdin } => {
             confirm(yes, "Your account will be removed: its sign-ins and tokens end, and you are no member any more.")?;

@@ -85,7 +85,11 @@ pub(crate) enum RemoteGatewayVerb {
         gateway: String,
     },
     /// List gateways that call but are not registered. Their frames are not accepted.
-    Strangers,
+    Strangers {
+        /// What you know of a gateway that is elsewhere: its EUI, the MAC address on its label, or the address that it calls from.
+        #[arg(long, value_name = "WHAT")]
+        claim: Option<String>,
+    },
 }
 
 #[derive(Subcommand)]

@@ -226,6 +226,6 @@ async fn remote(client: &Client, out: &Out, verb: RemoteGatewayVerb, yes: bool) 
         RemoteGatewayVerb::Events { gateway, limit } => credentials::events(client, out, &gateway, limit).await,
         RemoteGatewayVerb::Reception { gateway } => reception::reception(client, out, &gateway).await,
         RemoteGatewayVerb::Uptime { gateway } => reception::uptime(client, out, &gateway).await,
-        RemoteGatewayVerb::Strangers => strangers::run(client, out).await,
+        RemoteGatewayVerb::Strangers { claim } => strangers::run(client, out, claim).await,
     }
 }

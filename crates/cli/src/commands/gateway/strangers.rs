@@ -6,9 +6,10 @@ use api::gateway::Stranger;
 use crate::client::Client;
 use crate::show::{self, Out};
 
-pub(super) async fn run(client: &Client, out: &Out) -> Result<()> {
-    let strangers: Vec<Stranger> = client.all(&client.in_estate("strangers").await?, &[]).await?;
-    let none = "No stranger has called since the service started.";
+pub(super) async fn run(client: &Client, out: &Out, claim: Option<String>) -> Result<()> {
+    let claim: Vec<(&str, String)> = claim.map(|claim| ("claim", claim)).into_iter().collect();
+    let strangers: Vec<Stranger> = client.all(&client.in_estate("strangers").await?, &claim).await?;
+    let none = "No stranger has called since the service started. Of one elsewhere say what you know: `--claim EUI`.";
     let head = ["EUI", "ADDRESS", "BY", "FIRST HEARD", "LAST HEARD", "TURNED AWAY", "HEARD ON", "REGION", "WAS TOLD"];
     out.list(&strangers, none, &head, |s| {
         let mhz: Vec<String> = s.frequencies_mhz.iter().map(f64::to_string).collect();

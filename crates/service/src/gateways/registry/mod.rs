@@ -3,9 +3,9 @@
 mod known;
 mod stranger;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Display;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use api::gateway::{GatewaySoftware, GatewayState, Protocol, Stranger};
@@ -18,6 +18,7 @@ use store::{EstateId, GatewayRow};
 use stranger::{Call, Caller};
 
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
+use crate::net::source::one_source;
 
 pub(crate) use known::{Known, WayDown, two_of_them};
 
@@ -194,6 +195,13 @@ impl GatewayRegistry {
 
     pub fn stranger(&self, eui: Eui64) -> Option<Stranger> {
         self.lock().strangers.get(&eui).map(|caller| caller.shown(eui))
+    }
+
+    /// The sources that an estate's gateways call from.
+    pub(crate) fn sources_of(&self, estate: EstateId) -> HashSet<IpAddr> {
+        let inner = self.lock();
+        let own = inner.known.values().filter(|known| known.estate_id == estate);
+        own.filter_map(|known| known.address).map(|address| one_source(address.ip())).collect()
     }
 
     /// Strangers, the one heard last first.

@@ -58,7 +58,10 @@ impl Admission {
             Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Websocket, Some(peer.address.ip()))),
             Err(why) => (StatusCode::UNAUTHORIZED, Some(GatewayEventDraft::new(Refused, why.text).next(why.next))),
         };
-        let Some(why) = refused else { return Ok(known) };
+        let Some(why) = refused else {
+            peer.seat.is_known();
+            return Ok(known);
+        };
         let text = why.text().to_owned();
         self.gateway_log.tell(eui, why.from(peer.address));
         Err((status, text))
@@ -67,12 +70,17 @@ impl Admission {
 
 #[cfg(test)]
 mod tests {
+    use std::net::SocketAddr;
+    use std::time::Instant;
+
     use super::*;
+    use crate::net::room::{Limits, Room};
 
     #[test]
     fn tokens_are_read_with_and_without_a_word_before_them() {
-        let permit = Arc::new(tokio::sync::Semaphore::new(1)).try_acquire_owned().unwrap();
-        let peer = Peer { address: ([127, 0, 0, 1], 1).into(), certificate: None, permit: Arc::new(permit) };
+        let address = SocketAddr::from(([127, 0, 0, 1], 1));
+        let seat = Room::new(Limits::gateways(8)).enter(address.ip(), Instant::now()).unwrap();
+        let peer = Peer { address, certificate: None, seat: Arc::new(seat) };
         let read = |text: &'static str| {
             let headers = HeaderMap::from_iter([(header::AUTHORIZATION, text.parse().unwrap())]);
             match proof(&peer, &headers) {

@@ -226,7 +226,7 @@ impl Lns {
         let why = self.converse(eui, &connection, &mut socket, ordered).await;
         self.leave(eui, &connection, why);
         let _ = tokio::time::timeout(SEND_WITHIN, socket.send(Message::Close(None))).await;
-        drop(peer.permit);
+        drop(peer.seat);
     }
 
     /// A gateway is connected; if it was already, the old connection ends.

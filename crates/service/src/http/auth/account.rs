@@ -4,11 +4,13 @@ use std::time::Instant;
 
 use api::Page;
 use api::fleet::Estate;
-use api::people::{Me, NewPassword, PasswordAgain, RecoveryCodes, SignInRecord, TwoStepCode, TwoStepSecret};
+use api::people::{
+    Me, NewPassword, PasswordAgain, PasswordChanged, RecoveryCodes, SignInRecord, TwoStepCode, TwoStepSecret,
+};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
-use store::{KeptFor, Person};
+use store::{Kept, KeptFor, Person};
 
 use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
@@ -99,34 +101,39 @@ pub(crate) async fn end_other_sign_ins(State(app): State<App>, context: RequestC
 /// The password again; it must not be guessed from a borrowed browser either.
 async fn again(app: &App, context: &RequestContext, field: &str, password: String) -> Result<Person, Refusal> {
     let name = &context.who.person.name;
-    app.edge.limits.try_sign_in(name, context.address, true, Instant::now()).map_err(Refusal::too_often)?;
+    app.edge.limits.try_again(context.who.person.id, Instant::now()).map_err(Refusal::too_often)?;
     let found = app.store.person(name).await?;
     let (person, stored) = found.ok_or_else(|| not_found("account", name))?;
-    if !app.edge.verify(password, Some(stored)).await {
+    if !app.edge.verify(password, Some(stored), true).await? {
         return Err(bad_field(field, "(hidden)", "the account's password is wanted").into());
     }
-    app.edge.limits.was_right(name, context.address, true);
+    app.edge.limits.again_was_right(person.id);
     Ok(person)
 }
 
-/// Sets a new password. All other sign-ins end.
+/// Sets a new password. All other sign-ins end, and all access tokens unless they are kept.
 #[utoipa::path(put, path = "/me/password", tag = "people",
     extensions(("x-right" = json!("oneself"))), request_body = NewPassword,
-    responses((status = 204), (status = 422, body = Problem), (status = 429, body = Problem)))]
+    responses((status = 200, body = PasswordChanged), (status = 422, body = Problem), (status = 429, body = Problem)))]
 pub(crate) async fn set_password(
     State(app): State<App>,
     context: RequestContext,
     Json(given): Json<NewPassword>,
-) -> Result<StatusCode, Refusal> {
+) -> Answer<PasswordChanged> {
     let person = again(&app, &context, "current", given.current.clone()).await?;
     if given.new == given.current {
         return Err(bad_field("new", "(hidden)", "another password than the one until now is wanted").into());
     }
     secret::check_password("new", &given.new, &person.name)?;
     let hash = app.edge.hash(given.new).await?;
-    app.store.set_password(person.id, &hash, false, Some(this(&context))).await?;
-    context.audit.secret_changed("password");
-    Ok(StatusCode::NO_CONTENT)
+    let kept = Kept { sign_in: Some(this(&context)), tokens: given.keep_tokens };
+    let changed = app.store.set_password(person.id, (&hash, false), kept).await?;
+    let PasswordChanged { sign_ins_ended, tokens_ended } = changed;
+    let note = format!("{sign_ins_ended} other sign-ins and {tokens_ended} access tokens ended");
+    context.audit.secret_changed("password").note(note);
+    // A token's rights are remembered for a moment.
+    app.edge.rights_changed();
+    Ok(Json(changed))
 }
 
 /// Makes the secret for an authenticator app. Codes are asked for after a first code has been confirmed; a secret in
@@ -163,7 +170,7 @@ pub(crate) async fn begin_two_step(
     Json(given): Json<TwoStepCode>,
 ) -> Answer<RecoveryCodes> {
     let person = &context.who.person;
-    app.edge.limits.try_sign_in(&person.name, context.address, true, Instant::now()).map_err(Refusal::too_often)?;
+    app.edge.limits.try_again(person.id, Instant::now()).map_err(Refusal::too_often)?;
     if person.two_step || app.store.otp_secret(person.id).await?.is_none() {
         let problem = Problem::new(409, "not_prepared", "There is no secret that waits for its first code");
         return Err(problem.into());
@@ -172,7 +179,7 @@ pub(crate) async fn begin_two_step(
         let allowed = "the six digits that the app shows now are wanted; are its clock and this one right?";
         return Err(bad_field("code", &given.code, allowed).into());
     }
-    app.edge.limits.was_right(&person.name, context.address, true);
+    app.edge.limits.again_was_right(person.id);
     let (codes, hashes): (Vec<_>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
     app.store.begin_two_step(person.id, &hashes).await?;
     context.audit.note("from now on sign-ins take a code");

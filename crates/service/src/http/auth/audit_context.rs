@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
 
 use api::people::audit::{AuditDifference, AuditEntry, AuditKind};
 use api::problem::Problem;
@@ -14,6 +15,7 @@ use ulid::Ulid;
 
 use crate::http::app::App;
 use crate::http::auth::access::Who;
+use crate::http::auth::refusals::{Fate, GATHERED};
 use crate::http::error::Refusal;
 
 /// Notes by a handler for the audit log, recorded when it has ended.
@@ -142,7 +144,7 @@ impl AuditRecord {
         }
     }
 
-    /// Records what was done and how it ended.
+    /// Records what was done and how it ended. Refusals that come again and again are counted.
     pub(crate) async fn ended(
         &mut self,
         app: &App,
@@ -153,6 +155,9 @@ impl AuditRecord {
     ) {
         let kind = audit.lock().kind.or(kind).unwrap_or(AuditKind::Change);
         let entry = self.entry(audit, status.as_u16(), kind);
+        if kind == AuditKind::Refusal {
+            return refusal(app, estate, entry).await;
+        }
         write(app, estate, &entry).await;
     }
 
@@ -162,11 +167,11 @@ impl AuditRecord {
         app: &App,
         estate: Option<EstateId>,
         audit: &AuditContext,
-        refusal: &Refusal,
+        refused: &Refusal,
     ) {
-        let mut entry = self.entry(audit, refusal.0.status, AuditKind::Refusal);
-        entry.note = Some(refusal.0.to_string());
-        write(app, estate, &entry).await;
+        let mut entry = self.entry(audit, refused.0.status, AuditKind::Refusal);
+        entry.note = Some(refused.0.to_string());
+        refusal(app, estate, entry).await;
     }
 
     /// Records a sign-in or its failure: for the installation, and for each estate that the account is a member of.
@@ -185,6 +190,26 @@ impl AuditRecord {
                 write(&app, Some(membership.estate_id), &entry).await;
             }
         });
+    }
+}
+
+/// Writes a refusal down, or counts it with others of the same caller.
+async fn refusal(app: &App, estate: Option<EstateId>, mut entry: AuditEntry) {
+    let key = (format!("{} {}", entry.who, entry.token.as_deref().unwrap_or_default()), estate);
+    match app.edge.refusals.one_more(&key, Instant::now()) {
+        Fate::Written => write(app, estate, &entry).await,
+        Fate::Counted => {}
+        Fate::Begun => {
+            let app = app.clone();
+            tokio::spawn(async move {
+                tokio::time::sleep(GATHERED).await;
+                let count = app.edge.refusals.counted(&key);
+                let note =
+                    format!("{count} requests were refused in {} s; the first of them is named", GATHERED.as_secs());
+                (entry.id, entry.time, entry.note) = (Ulid::generate().to_string(), Utc::now(), Some(note));
+                write(&app, estate, &entry).await;
+            });
+        }
     }
 }
 

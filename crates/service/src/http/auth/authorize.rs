@@ -20,6 +20,7 @@ use domain::grants::Visibility;
 use lorawan::Eui64;
 use store::{EstateId, PersonId, StoreError};
 
+use crate::gateways::credentials::Peer;
 use crate::http::app::App;
 use crate::http::auth::access::{Access, By, Who};
 use crate::http::auth::audit_context::{self, AuditContext, AuditRecord};
@@ -28,9 +29,11 @@ use crate::http::auth::context::{RequestContext, missing, source};
 use crate::http::auth::endpoint::{Endpoint, Endpoints, Requirement};
 use crate::http::auth::presented::{Presented, presented};
 use crate::http::auth::recent::PATIENCE;
+use crate::http::contract::body::{MAX_BODY, whole};
 use crate::http::contract::{idempotency, tags};
 use crate::http::error::{Refusal, no_such_method, not_found};
 use crate::http::extract::ResolvedEui;
+use crate::http::upload;
 
 /// Passes a request to its handler, or refuses it with the reason.
 pub(crate) async fn guard(
@@ -47,7 +50,7 @@ pub(crate) async fn guard(
     let Some(endpoint) = endpoints.get(request.method(), path.as_str()).cloned() else {
         return no_such_method(request.method().clone(), request.uri().clone()).await.into_response();
     };
-    if let Err(refusal) = own_site(request.method(), request.headers()) {
+    if let Err(refusal) = own_site(request.method(), request.headers(), app.edge.secure) {
         return refusal.into_response();
     }
     let (mut parts, body) = request.into_parts();
@@ -66,6 +69,10 @@ pub(crate) async fn guard(
         Ok(who) => who,
         Err(refusal) => return refusal.into_response(),
     };
+    let seat = parts.extensions.get::<Peer>().map(|peer| Arc::clone(&peer.seat));
+    if seat.is_some_and(|seat| !seat.is_of(who.person.id)) {
+        return Refusal::too_many("connections").into_response();
+    }
     let record = AuditRecord::by(&who, address, &endpoint.name);
     let person = who.person.id;
     let mut call = Call { app, endpoint, person, method: parts.method.clone(), estate: None, audit, record };
@@ -208,9 +215,16 @@ impl Call {
     }
 
     /// Runs the handler. Changes in one estate run one after the other, so that the second sees the first.
-    async fn carry_out(&self, next: Next, request: Request) -> Response {
+    async fn carry_out(&self, next: Next, mut request: Request) -> Response {
         let changes = matches!(self.method, Method::PUT | Method::PATCH | Method::DELETE);
         let turn = self.estate.filter(|_| changes).map(|estate| self.app.edge.turn(estate));
+        if turn.is_some() {
+            // All of it first: nobody waits for a body that comes slowly.
+            request = match whole(request, self.endpoint.contract.max_body).await {
+                Ok(request) => request,
+                Err(refusal) => return refusal.into_response(),
+            };
+        }
         let _held = match &turn {
             Some(turn) => Some(turn.lock().await),
             None => None,
@@ -219,6 +233,15 @@ impl Call {
             return next.run(request).await;
         }
         let most = self.endpoint.contract.max_body;
+        // With a key the body is read before the handler takes its turn: as many large ones as there is memory for.
+        let keyed = most > MAX_BODY && request.headers().contains_key(idempotency::KEY);
+        let _memory = match keyed {
+            true => match upload::memory().await {
+                Ok(memory) => Some(memory),
+                Err(refusal) => return refusal.into_response(),
+            },
+            false => None,
+        };
         idempotency::once(&self.app.store, self.person, most, request, async |request| next.run(request).await).await
     }
 
@@ -250,14 +273,16 @@ fn below_estate(path: &str) -> &str {
 
 /// Refuses a change that another site asks a browser for: the browser sends the cookie with it. A token in a header is
 /// put there on purpose, so it needs no check.
-fn own_site(method: &Method, headers: &HeaderMap) -> Result<(), Refusal> {
+fn own_site(method: &Method, headers: &HeaderMap, secure: bool) -> Result<(), Refusal> {
     let text = |name: header::HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
     let by_cookie = !headers.contains_key(header::AUTHORIZATION) && headers.contains_key(header::COOKIE);
     if method.is_safe() || !by_cookie {
         return Ok(());
     }
     let host = text(header::HOST).unwrap_or_default();
-    let origin = text(header::ORIGIN).and_then(|origin| origin.split_once("://")).map(|(_, host)| host);
+    let origin = text(header::ORIGIN).and_then(|origin| origin.split_once("://"));
+    // Without TLS of its own there may be a proxy that has it.
+    let origin = origin.map(|(scheme, host)| if secure && scheme != "https" { "" } else { host });
     let fetched = headers.get("sec-fetch-site").and_then(|value| value.to_str().ok());
     match (origin, fetched) {
         (_, Some("cross-site" | "same-site")) => {}
@@ -346,13 +371,17 @@ mod tests {
             let headers = pairs
                 .iter()
                 .map(|(name, value)| (header::HeaderName::from_static(name), header::HeaderValue::from_static(value)));
-            own_site(&method, &headers.collect()).is_ok()
+            own_site(&method, &headers.collect(), true).is_ok()
         };
         let cookie = ("cookie", "keen_heron=1");
         let host = ("host", "heron.example:8680");
         assert!(ask(Method::GET, &[cookie, host, ("origin", "https://evil.example")]), "reading has no effect");
         assert!(ask(Method::POST, &[cookie, host, ("origin", "https://heron.example:8680")]));
         assert!(!ask(Method::POST, &[cookie, host, ("origin", "https://evil.example")]));
+        assert!(
+            !ask(Method::POST, &[cookie, host, ("origin", "http://heron.example:8680")]),
+            "not what was sent over TLS"
+        );
         assert!(!ask(Method::POST, &[cookie, host, ("origin", "null")]));
         assert!(!ask(Method::POST, &[cookie, host, ("sec-fetch-site", "cross-site")]));
         assert!(!ask(Method::POST, &[cookie, host]), "a browser says where it comes from");

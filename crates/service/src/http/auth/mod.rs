@@ -11,6 +11,7 @@ pub(crate) mod endpoint;
 pub(crate) mod limits;
 pub(crate) mod presented;
 pub(crate) mod recent;
+pub(crate) mod refusals;
 pub(crate) mod secret;
 pub(crate) mod sign_in;
 pub(crate) mod tokens;

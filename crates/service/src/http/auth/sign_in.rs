@@ -18,6 +18,7 @@ use crate::http::auth::access::{By, Who};
 use crate::http::auth::account::me_of;
 use crate::http::auth::audit_context::{AuditContext, AuditRecord};
 use crate::http::auth::context::{RequestContext, Source};
+use crate::http::auth::limits::Account;
 use crate::http::auth::presented::{cookie_name, presented};
 use crate::http::auth::{authenticate, secret, two_step};
 use crate::http::error::Refusal;
@@ -40,15 +41,18 @@ pub(crate) async fn sign_in(
     headers: HeaderMap,
     Json(given): Json<SignIn>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let mut record = AuditRecord::claimed(&given.name, address, "sign_in");
+    let mut record = AuditRecord::claimed(&shown_name(&given.name), address, "sign_in");
     let source = app.edge.limits.of(address).to_string();
-    let knows = none_such(app.store.knows_source(&given.name, &source).await)?.unwrap_or_default();
-    if let Err(wait) = app.edge.limits.try_sign_in(&given.name, address, knows, Instant::now()) {
+    // The account first: however its name is typed, its limits are the same.
+    let (person, stored) = none_such(app.store.person(&given.name).await)?.flatten().unzip();
+    let id = person.as_ref().map(|person: &Person| person.id);
+    let knows = app.store.knows_source(id, &source).await?;
+    let account = Account::of(id, &given.name);
+    if let Err(wait) = app.edge.limits.try_sign_in(&account, address, knows, Instant::now()) {
         tracing::warn!(%address, "too many attempts to sign in");
         return Err(Refusal::too_often(wait));
     }
-    let (person, stored) = none_such(app.store.person(given.name.trim()).await)?.flatten().unzip();
-    let right = given.password.len() <= LONGEST_PASSWORD && app.edge.verify(given.password, stored).await;
+    let right = given.password.len() <= LONGEST_PASSWORD && app.edge.verify(given.password, stored, knows).await?;
     let (true, Some(person)) = (right, person.clone()) else {
         record.signed(&app, person.as_ref(), 401, Some("name or password is wrong")).await;
         return Err(wrong());
@@ -57,7 +61,7 @@ pub(crate) async fn sign_in(
         Second::Right(how) => how,
         Second::Missing => {
             // The password was correct: this does not count as a guess.
-            app.edge.limits.was_right(&given.name, address, knows);
+            app.edge.limits.was_right(person.id, address, knows);
             let problem = Problem::new(401, "code_wanted", "A code is wanted as well");
             return Err(Refusal(problem.field("code").detail("the six digits of the app, or a recovery code")));
         }
@@ -67,9 +71,14 @@ pub(crate) async fn sign_in(
             return Err(Refusal(problem.field("code")));
         }
     };
-    app.edge.limits.was_right(&given.name, address, knows);
+    app.edge.limits.was_right(person.id, address, knows);
     record.signed(&app, Some(&person), 200, by_code).await;
     welcome(&app, person, address, &headers).await
+}
+
+/// A name as it was typed, for the audit log: what cannot be seen shows, and it has an end.
+fn shown_name(name: &str) -> String {
+    name.trim().chars().take(80).flat_map(char::escape_debug).collect()
 }
 
 /// A name that no account can have is an unknown one.
@@ -192,7 +201,7 @@ pub(crate) async fn take_invitation(
         written(&app, &mut AuditRecord::by(&who, address, "take_invitation"), &taken).await;
         return Ok(StatusCode::NO_CONTENT.into_response());
     };
-    let name = domain::input::name("account.name", &account.name)?;
+    let name = domain::people::account_name("account.name", &account.name)?;
     secret::check_password("account.password", &account.password, &name)?;
     let hash = app.edge.hash(account.password).await?;
     let taken = app.store.take_invitation(code, Taker::New(&name, &hash)).await?.ok_or_else(no_invitation)?;

@@ -14,7 +14,7 @@ use store::{KeptAnswer, KeyState, KeyedRequest, PersonId, Store};
 use crate::http::contract::body::MAX_BODY;
 use crate::http::error::{Refusal, too_large};
 
-const KEY: HeaderName = HeaderName::from_static("idempotency-key");
+pub(crate) const KEY: HeaderName = HeaderName::from_static("idempotency-key");
 /// Says that an answer is an earlier one.
 const REPLAYED: HeaderName = HeaderName::from_static("idempotency-replayed");
 /// Characters of a key at most.

@@ -43,7 +43,8 @@ async fn change(app: &App, estate: &WholeEstate, dev_eui: Eui64, change: &Device
     let row = app.store.device(estate.id, dev_eui).await?.ok_or_else(|| not_found("device", dev_eui))?;
     let before = as_is(row);
     estate.still(&before)?;
-    if let Some(fleet) = change.fleet.as_ref().filter(|fleet| !estate.context.visibility.covers(dev_eui, fleet)) {
+    let other = change.fleet.as_ref().filter(|fleet| **fleet != before.fleet);
+    if let Some(fleet) = other.filter(|fleet| !estate.context.visibility.reaches_fleet(fleet)) {
         return Err(not_found("fleet", fleet));
     }
     let (edit, _) = change::settle(change, &before, &app.store.defaults(estate.id).await?)?;

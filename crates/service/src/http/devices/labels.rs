@@ -1,15 +1,15 @@
 //! Labels: read from photos, and printed.
 
+use std::time::{Duration, Instant};
+
 use api::device::label::{Label, LabelInPhoto};
 use api::problem::{Problem, bad_field};
-use axum::body::Bytes;
 use axum::extract::State;
 use axum::http::header;
 use axum::response::IntoResponse;
 use domain::device::label;
 use lorawan::Eui64;
 use serde::Deserialize;
-use tokio::sync::Semaphore;
 
 use crate::http::app::App;
 use crate::http::devices::device::Which;
@@ -17,24 +17,28 @@ use crate::http::error::Refusal;
 use crate::http::extract::{Params, VisibleEstate, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
+use crate::http::upload::Upload;
 use crate::import::labels;
 use crate::import::labels::Printed;
 
+/// How long codes are looked for in a photo.
+const PHOTO_TAKES: Duration = Duration::from_secs(5);
 /// Labels in one request.
 const MOST: usize = 2100;
 /// Vendor and profile where a model has none (TR005 §3: a number that no vendor has).
 const NO_PROFILE: u32 = 0xffff_0000;
 
-/// A photo takes much memory and a core for a moment.
-static PHOTOS: Semaphore = Semaphore::const_new(1);
-
 /// Finds the code of a device's label in a photo (JPEG, PNG or WebP): QR or Data Matrix.
 #[utoipa::path(post, path = "/estates/{estate}/labels/read", tag = "devices",
     extensions(("x-right" = json!("view"))), request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = LabelInPhoto), (status = 413, body = Problem), (status = 422, body = Problem)))]
-pub(crate) async fn read_photo(_estate: WholeEstate, body: Bytes) -> Answer<LabelInPhoto> {
-    let _turn = PHOTOS.acquire().await;
-    Ok(Json(blocking(move || labels::in_photo(&body)).await??))
+pub(crate) async fn read_photo(_estate: WholeEstate, Upload { bytes, turn }: Upload) -> Answer<LabelInPhoto> {
+    // The turn ends with the work, also if the caller has left.
+    let read = move || {
+        let _turn = turn;
+        labels::in_photo(&bytes, Instant::now() + PHOTO_TAKES)
+    };
+    Ok(Json(blocking(read).await??))
 }
 
 /// How labels are drawn.

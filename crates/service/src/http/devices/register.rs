@@ -106,7 +106,7 @@ pub(crate) async fn add_device(
     Json(new): Json<NewDevice>,
 ) -> Made<Registered> {
     let device = checked(&app, estate.id, &new, false).await?;
-    if !estate.context.visibility.covers(device.dev_eui, &device.fleet) {
+    if !estate.context.visibility.reaches_fleet(&device.fleet) {
         return Err(beyond(&estate.context.visibility));
     }
     let warnings = read_back::warnings(&device, true, &known(&app, estate.id));

@@ -1,7 +1,7 @@
 //! Gateways and strangers.
 
 use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
-use api::gateway::{ChangeGateway, Gateway, NewGateway, RefusedFrequency, Stranger};
+use api::gateway::{ChangeGateway, Gateway, NewGateway, RefusedFrequency};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
@@ -367,16 +367,4 @@ pub(crate) async fn remove_gateway(
     app.gateway_services.credentials.forget(eui);
     app.gateway_services.lns.connections.end(eui);
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// Unregistered gateways that call, since the service started. Their frames are not accepted.
-#[utoipa::path(get, path = "/estates/{estate}/strangers", tag = "gateways",
-    extensions(("x-right" = json!("view"))), params(Choice, Paging), responses((status = 200, body = Page<Stranger>)))]
-pub(crate) async fn list_strangers(
-    State(app): State<App>,
-    _estate: WholeEstate,
-    Params(choice): Params<Choice>,
-    Params(paging): Params<Paging>,
-) -> Answer<Page<Stranger>> {
-    Ok(Json(choice.page_of(app.presence.strangers(), &paging, |one| one.eui.to_string())?))
 }

@@ -3,6 +3,7 @@
 pub(crate) mod access;
 pub(crate) mod firmware;
 pub(crate) mod gateway;
+pub(crate) mod strangers;
 
 use axum::extract::DefaultBodyLimit;
 use utoipa_axum::router::OpenApiRouter;
@@ -22,7 +23,7 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(gateway::show_gateway, gateway::change_gateway, gateway::remove_gateway))
         .routes(routes!(gateway::forget_refused_frequencies))
         .routes(routes!(gateway::import_gateways))
-        .routes(routes!(gateway::list_strangers))
+        .routes(routes!(strangers::list_strangers))
         .routes(routes!(access::list_credentials, access::add_credential))
         .routes(routes!(access::show_credential, access::revoke_credential))
         .routes(routes!(access::replace_credentials))

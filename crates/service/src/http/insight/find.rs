@@ -10,6 +10,7 @@ use store::{DeviceOrder, DeviceQuery};
 
 use crate::http::app::App;
 use crate::http::extract::{Params, VisibleEstate};
+use crate::http::gateways::strangers;
 use crate::http::json::{Answer, Json};
 
 /// Of each kind, at most.
@@ -66,15 +67,16 @@ pub(crate) async fn find(
         about: row.gateway.region.to_string(),
         last_heard: app.presence.known(row.gateway.eui).and_then(|known| known.last_heard).or(row.last_heard),
     }));
-    let strangers = app.strangers.of(estate.id, &app.directory);
-    found.extend(strangers.into_iter().filter(|s| like(&s.dev_eui) || like(&s.join_eui)).take(EACH).map(|s| Found {
+    let asking = app.strangers.of(estate.id, &app.directory);
+    found.extend(asking.into_iter().filter(|s| like(&s.dev_eui) || like(&s.join_eui)).take(EACH).map(|s| Found {
         kind: FoundKind::DeviceStranger,
         eui: s.dev_eui,
         name: None,
         about: format!("asks to join in {}", s.region),
         last_heard: Some(s.last_heard),
     }));
-    found.extend(app.presence.strangers().into_iter().filter(|s| like(&s.eui)).take(EACH).map(|s| Found {
+    let seen = strangers::seen(&app, &estate, Some(&text));
+    found.extend(seen.into_iter().filter(|s| like(&s.eui)).take(EACH).map(|s| Found {
         kind: FoundKind::GatewayStranger,
         eui: s.eui,
         name: None,

@@ -143,7 +143,7 @@ pub(crate) async fn export_readings(
     let (store, name) = (app.store.clone(), format!("readings.{}", form.name()));
     let span = (from.timestamp_millis(), until.timestamp_millis());
     let write = async move |parts| export(&store, form, &columns, span, &parts).await;
-    Ok(written_file(&app, (&name, form.content_type()), write).await)
+    written_file((&app, estate.context.who.person.id), (&name, form.content_type()), write).await
 }
 
 async fn columns(

@@ -157,9 +157,10 @@ pub(crate) async fn export_traffic(
 ) -> Result<Response, Refusal> {
     let form = form.read()?;
     let (which, estate) = (past.query(&app, &visible).await?, visible.estate.id);
+    let person = visible.estate.context.who.person.id;
     let (store, name) = (app.store.clone(), format!("traffic.{}", form.name()));
     let write = async move |parts| messages::export(&store, estate, form, which, &parts).await;
-    Ok(written_file(&app, (&name, form.content_type()), write).await)
+    written_file((&app, person), (&name, form.content_type()), write).await
 }
 
 /// New messages as Server-Sent Events; each event's data is a message. A listener that
@@ -175,6 +176,8 @@ pub(crate) async fn live(
     Params(which): Params<Which>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Refusal> {
+    let person = estate.context.who.person.id;
+    let one_of_few = app.streams.begin(person).ok_or_else(|| Refusal::too_many("live streams"))?;
     let filter = Arc::new((which.check(&app, estate.id).await?, estate.context.visibility.clone()));
     let lost = Listener { app: app.clone(), presented, context: estate.context }.lost();
     // Listening begins before the history is read: what comes in between may come twice, never not.
@@ -197,7 +200,11 @@ pub(crate) async fn live(
     // A first comment, so that a listener knows at once that it is connected.
     let hello = stream::once(std::future::ready(Event::default().comment("listening")));
     let ends = futures::future::select(Box::pin(app.live.stopping().cancelled_owned()), Box::pin(lost));
-    let events = hello.chain(missed).chain(news).take_until(ends).map(Ok);
+    let events = hello.chain(missed).chain(news).take_until(ends).map(move |event| {
+        // It counts as long as somebody listens.
+        let _counts = &one_of_few;
+        Ok(event)
+    });
     Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
 }
 

@@ -17,7 +17,7 @@ use crate::http::devices::device;
 use crate::http::error::Refusal;
 use crate::http::extract::{Paging, Params, VisibleEstate, WholeEstate};
 use crate::http::gateways::access::endings;
-use crate::http::gateways::gateway;
+use crate::http::gateways::{gateway, strangers};
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
 use crate::http::planning::signal::changes;
@@ -64,7 +64,7 @@ pub(crate) async fn show_watch(
         None => {
             of_service.extend(app.condition.concerns(&app.network));
             let gateways = gateway::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
-            (gateways, Some(endings(&app, &estate).await?), app.presence.strangers().len())
+            (gateways, Some(endings(&app, &estate).await?), strangers::seen(&app, &estate, None).len())
         }
         Some(_) => (Vec::new(), None, 0),
     };

@@ -9,7 +9,6 @@ use api::model::catalogue::{
 };
 use api::problem;
 use api::problem::Problem;
-use axum::body::Bytes;
 use axum::extract::State;
 use domain::device::register::ModelBase;
 use domain::input;
@@ -29,6 +28,7 @@ use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
 use crate::http::models::scripts::blocking;
 use crate::http::models::turns::Purpose;
+use crate::http::upload::Upload;
 use crate::import::{archive, git};
 
 /// Models looked through at once.
@@ -78,14 +78,18 @@ pub(crate) async fn import_files(
     State(app): State<App>,
     estate: WholeEstate,
     Params(options): Params<FilesOptions>,
-    body: Bytes,
+    Upload { bytes, turn }: Upload,
 ) -> Answer<CatalogueOutcome> {
     let name = input::name("name", &options.name)?;
     let taken = name == SHIPPED || name.contains("://");
     if taken {
         return Err(problem::bad_field("name", &name, "that is the name of another kind of source").into());
     }
-    let entries = blocking(move || archive::unpack(&body).and_then(|files| catalogue::read(&files))).await??;
+    let read = move || {
+        let _turn = turn;
+        archive::unpack(&bytes).and_then(|files| catalogue::read(&files))
+    };
+    let entries = blocking(read).await??;
     let source = Source { source: name, kind: SourceKind::Files, branch: None, revision: None };
     import(&app, &estate, source, entries, options.preview).await
 }

@@ -1,5 +1,5 @@
-//! Scripts that people run: drafts and tests, commands and what they read as. Each account runs one of a kind at a time,
-//! so that no account waits for the scripts of another.
+//! Scripts that people run (drafts and tests, commands and what they read as) and files that they send in. Each account has one of
+//! a kind at a time, so that no account waits for another's.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -17,13 +17,15 @@ const WAITING: usize = 16;
 /// And how long.
 pub(crate) const TURN: Duration = Duration::from_secs(20);
 
-/// Why a script is run.
+/// What it is a turn for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Purpose {
     /// Drafts and tests: some seconds.
     Tests,
     /// Commands, what they read as, and rehearsals: some milliseconds. They do not wait for tests.
     Calls,
+    /// Archives, photos and rasters.
+    Files,
 }
 
 /// Whose turn it is.
@@ -56,7 +58,7 @@ impl Turns {
             lines.entry(whose).or_insert_with(new).clone()
         };
         let wait = match whose.1 {
-            Purpose::Tests => TURN,
+            Purpose::Tests | Purpose::Files => TURN,
             Purpose::Calls => Duration::from_secs(1),
         };
         let room = line.room.try_acquire_owned().map_err(|_| Refusal::too_often(wait))?;

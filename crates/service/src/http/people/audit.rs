@@ -102,7 +102,7 @@ pub(crate) async fn export_audit(
     Params(form): Params<WantedForm>,
 ) -> Result<Response, Refusal> {
     let form = form.read()?;
-    let _turn = app.exports.acquire().await;
+    let _turn = app.exports.turn(estate.context.who.person.id).await?;
     let entries = app.store.audit(Some(estate.id), &which.query(None)?, MOST_EXPORTED).await?;
     let text = match form {
         TextForm::Csv => csv(&entries),

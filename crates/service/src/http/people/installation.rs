@@ -47,7 +47,13 @@ pub(crate) async fn found_estate(
     let (for_whom, expires_at) = check_invitation(&invitation, now)?;
     let (code, code_hash) = new_code();
     let by = context.who.person.name.clone();
-    let owner = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &offer, expires_at, by: &by };
+    let owner = InvitationToWrite {
+        code_hash,
+        for_whom: &for_whom,
+        offer: &offer,
+        expires_at,
+        by: (context.who.person.id, &by),
+    };
     let (estate_id, id) = app.store.found_estate(&short, &full, &owner).await?;
     app.directory.put_estate(estate_id, &short);
     let estate = EstateOutline { slug: short, name: full, owners: Vec::new(), added_at: now };

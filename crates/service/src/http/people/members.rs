@@ -168,7 +168,8 @@ pub(crate) async fn add_invitation(
 ) -> Made<WrittenInvitation> {
     let (for_whom, expires_at) = check_invitation(&new, Utc::now())?;
     let (code, code_hash) = new_code();
-    let write = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &new.offer, expires_at, by: &estate.person };
+    let by = (estate.context.who.person.id, estate.person.as_str());
+    let write = InvitationToWrite { code_hash, for_whom: &for_whom, offer: &new.offer, expires_at, by };
     let id = app.store.add_invitation(estate.id, &write).await?.ok_or_else(|| match &new.offer {
         Offer::Share { scope, .. } => not_found("fleet or device", scope),
         Offer::Role(_) => not_found("estate", "it"),

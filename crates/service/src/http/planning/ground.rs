@@ -5,7 +5,6 @@ use std::sync::Arc;
 use api::Page;
 use api::ground::{EstateGround, EstateTileQuestion, GroundFile, GroundView, NewGroundFile};
 use api::problem::{Problem, bad_field};
-use axum::body::Bytes;
 use axum::extract::{RawPathParams, State};
 use axum::http::StatusCode;
 use axum::response::Response;
@@ -27,6 +26,7 @@ use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::listing::Choice;
 use crate::http::models::scripts::blocking;
 use crate::http::planning::map::tile_in;
+use crate::http::upload::Upload;
 
 /// The largest body.
 pub(super) const MAX_BODY: usize = LARGEST + 1;
@@ -89,11 +89,11 @@ pub(crate) async fn add_ground_file(
     State(app): State<App>,
     estate: WholeEstate,
     Params(wanted): Params<NewGroundFile>,
-    body: Bytes,
+    Upload { bytes, turn: upload }: Upload,
 ) -> Made<GroundFile> {
-    if body.len() > LARGEST {
+    if bytes.len() > LARGEST {
         return Err(
-            bad_field("file", &format!("{} bytes", body.len()), format!("at most {LARGEST} are allowed")).into()
+            bad_field("file", &format!("{} bytes", bytes.len()), format!("at most {LARGEST} are allowed")).into()
         );
     }
     // Whether there is room is looked at and taken by one after the other.
@@ -101,8 +101,9 @@ pub(crate) async fn add_ground_file(
     let there = own(&app, &estate).await?;
     let (grounds, id) = (Arc::clone(&app.grounds), estate.id);
     let read = blocking(move || {
-        let file = new_file(&wanted, &body, (digest(&body), &there)).map_err(Refusal::from)?;
-        grounds.write(id, &file.sha256, &body).map_err(|why| {
+        let _upload = upload;
+        let file = new_file(&wanted, &bytes, (digest(&bytes), &there)).map_err(Refusal::from)?;
+        grounds.write(id, &file.sha256, &bytes).map_err(|why| {
             tracing::error!("a file of the ground cannot be written: {why:#}");
             Refusal(Problem::new(500, "not_kept", "The file could not be kept; the service's log says why"))
         })?;
