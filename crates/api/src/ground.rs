@@ -106,7 +106,7 @@ pub struct GroundFile {
     /// A digest of its content (SHA-256), in hexadecimal; empty for files of the operator.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub sha256: String,
-    /// It was named by the operator at the start of the service, and lies under the files of all estates.
+    /// The operator named it at the start of the service: it is part of the ground of all estates.
     #[serde(default)]
     pub by_operator: bool,
     /// Why it does not count at the moment.

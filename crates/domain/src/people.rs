@@ -51,7 +51,7 @@ fn is_ignorable(c: char) -> bool {
         | '\u{fe00}'..='\u{fe0f}' | '\u{ffa0}' | '\u{e0000}'..='\u{e0fff}')
 }
 
-/// The name of an account as it is looked for: whatever its case and form.
+/// The name of an account in the form in which it is searched: case and Unicode's forms make no difference.
 pub fn account_key(name: &str) -> String {
     let lower: String = name.trim().nfkc().flat_map(char::to_lowercase).collect();
     // Lower case can take a name out of the form again.

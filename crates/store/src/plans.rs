@@ -65,7 +65,7 @@ impl Store {
         rows.iter().map(|row| json(kind.name(), &row.try_get::<String, _>("about")?)).collect()
     }
 
-    /// What is planned of a kind in all estates. What cannot be read is left out: its estate's list says what is wrong.
+    /// All plans of a kind, of all estates. One that cannot be read is left out: the list of its estate says why.
     pub async fn plans_of_all<T: DeserializeOwned>(&self, kind: PlanKind) -> Result<Vec<(EstateId, T)>, StoreError> {
         let rows = sqlx::query("SELECT estate_id, about FROM plans WHERE kind = ?")
             .bind(kind.name())

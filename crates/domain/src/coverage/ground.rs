@@ -68,20 +68,24 @@ pub fn new_file(
     let left = usize::try_from(MOST_CELLS.saturating_sub(taken)).unwrap_or(usize::MAX);
     let (grid, description) =
         described(&name, Cursor::new(bytes), left).map_err(|why| bad_field("file", &name, format!("{why}")))?;
-    let raster = raster(&grid, &description);
-    values(&name, kind, &raster)?;
-    let size_bytes = bytes.len() as u64;
-    Ok(GroundFile {
+    let file = told((name, kind), raster(&grid, &description), bytes.len() as u64);
+    values(&file.name, kind, &file.raster)?;
+    Ok(GroundFile { sha256, ..file })
+}
+
+/// What is told of a file before it is anybody's.
+pub fn told((name, kind): (String, GroundKind), raster: GroundRaster, size_bytes: u64) -> GroundFile {
+    GroundFile {
         name,
         kind,
         raster,
         size_bytes,
-        sha256,
+        sha256: String::new(),
         by_operator: false,
         problem: None,
         added_by: String::new(),
         added_at: None,
-    })
+    }
 }
 
 /// Refuses values that a kind cannot have: somebody may have taken one kind for the other.

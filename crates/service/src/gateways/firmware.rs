@@ -1,7 +1,7 @@
 //! Firmware for gateways: checked when it comes in, kept in files, handed out with its maker's signature.
 
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use api::gateway::firmware::{Firmware, NewFirmware};
 use api::problem::{Problem, bad_field};
@@ -13,10 +13,13 @@ use p256::ecdsa::{Signature, VerifyingKey};
 use p256::pkcs8::{DecodePublicKey as _, EncodePublicKey as _};
 use sha2::{Digest as _, Sha256, Sha512};
 use store::FirmwareRow;
+use tokio::task::spawn_blocking;
 use ulid::Ulid;
 
+use crate::data_files::DataFiles;
+
 /// Where the files are.
-pub struct Firmwares(PathBuf);
+pub struct Firmwares(DataFiles);
 
 /// Checks a firmware's signature and returns its record.
 pub(crate) fn check(new: &NewFirmware) -> Result<(FirmwareRow, Vec<u8>), Problem> {
@@ -42,24 +45,24 @@ pub(crate) fn check(new: &NewFirmware) -> Result<(FirmwareRow, Vec<u8>), Problem
 
 impl Firmwares {
     pub fn new(data: &Path) -> Self {
-        Self(data.join("firmware"))
+        Self(DataFiles::new(data, "firmware"))
     }
 
-    fn file(&self, id: &str) -> PathBuf {
-        self.0.join(id)
-    }
-
-    pub async fn keep(&self, id: &str, bytes: &[u8]) -> io::Result<()> {
-        tokio::fs::create_dir_all(&self.0).await?;
-        tokio::fs::write(self.file(id), bytes).await
+    /// Keeps the bytes of a firmware; there is never half a file.
+    ///
+    /// # Errors
+    /// They cannot be written.
+    pub async fn keep(&self, id: &str, bytes: Vec<u8>) -> anyhow::Result<()> {
+        let (files, id) = (self.0.clone(), id.to_owned());
+        spawn_blocking(move || files.write(&id, |to| to.write_all(&bytes))).await?
     }
 
     pub async fn read(&self, id: &str) -> io::Result<Vec<u8>> {
-        tokio::fs::read(self.file(id)).await
+        tokio::fs::read(self.0.path(id)).await
     }
 
     pub async fn throw_away(&self, id: &str) {
-        if let Err(error) = tokio::fs::remove_file(self.file(id)).await {
+        if let Err(error) = tokio::fs::remove_file(self.0.path(id)).await {
             tracing::warn!("the file of firmware {id} could not be removed: {error}");
         }
     }

@@ -1,4 +1,4 @@
-//! The ground of each estate: its own files, kept in the data folder, over those of the operator.
+//! The ground of each estate: its own files, kept in the data folder, together with those of the operator.
 
 use std::collections::{HashSet, VecDeque};
 use std::fs::File;
@@ -55,7 +55,7 @@ impl Grounds {
         }
     }
 
-    /// The operator's ground, which lies under that of all estates.
+    /// The operator's ground, which is part of that of all estates.
     pub(crate) fn of_operator(&self) -> &Arc<Ground> {
         &self.of_operator
     }

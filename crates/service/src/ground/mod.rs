@@ -13,7 +13,7 @@ use coverage::terrain::file;
 use coverage::terrain::grid::{Grid, MOST_CELLS as MOST_CELLS_OF_A_FILE};
 use coverage::terrain::mosaic::{NoData, Terrain};
 use coverage::terrain::relief::{self, Palette, TILE_SIDE, Tile};
-use domain::coverage::ground::{in_order, raster};
+use domain::coverage::ground::{in_order, raster, told};
 use image::codecs::png::PngEncoder;
 use image::{ExtendedColorType, ImageEncoder as _};
 use sha2::{Digest as _, Sha256};
@@ -135,18 +135,8 @@ fn of_operator(path: &Path, kind: GroundKind) -> Result<(Grid, GroundFile)> {
     let opened = File::open(path)?;
     let size_bytes = opened.metadata()?.len();
     let (grid, description) = file::described(&name, BufReader::new(opened), MOST_CELLS_OF_A_FILE as usize)?;
-    let file = GroundFile {
-        name,
-        kind,
-        raster: raster(&grid, &description),
-        size_bytes,
-        sha256: String::new(),
-        by_operator: true,
-        problem: None,
-        added_by: String::new(),
-        added_at: None,
-    };
-    Ok((grid, file))
+    let told = told((name, kind), raster(&grid, &description), size_bytes);
+    Ok((grid, GroundFile { by_operator: true, ..told }))
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use api::problem::Problem;
+use axum::extract::rejection::BytesRejection;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Response};
 use store::StoreError;
@@ -94,6 +95,11 @@ pub(crate) fn too_large() -> Refusal {
 /// The body broke off, or did not come in time.
 pub(crate) fn broken_off(why: &impl std::fmt::Display) -> Refusal {
     Refusal(Problem::new(400, "broken_off", "The request's body did not come as a whole").detail(why.to_string()))
+}
+
+/// Why a body could not be read.
+pub(crate) fn unread(why: &BytesRejection) -> Refusal {
+    if why.status() == StatusCode::PAYLOAD_TOO_LARGE { too_large() } else { broken_off(why) }
 }
 
 /// The page with all kinds of problem: `type` leads there.

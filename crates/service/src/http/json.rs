@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use api::problem::Problem;
 use axum::body::Bytes;
-use axum::extract::rejection::{BytesRejection, JsonRejection};
+use axum::extract::rejection::JsonRejection;
 use axum::extract::{FromRequest, Request};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -12,7 +12,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::http::contract::Contract;
-use crate::http::error::{Refusal, broken_off, too_large};
+use crate::http::error::{Refusal, unread};
 
 /// What a handler gives back.
 pub(crate) type Answer<T> = Result<Json<T>, Refusal>;
@@ -41,11 +41,6 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Json<T> {
         };
         axum::Json::<T>::from_bytes(&bytes).map(|axum::Json(value)| Self(value)).map_err(bad_json)
     }
-}
-
-/// Why a body could not be read.
-fn unread(why: &BytesRejection) -> Refusal {
-    if why.status() == StatusCode::PAYLOAD_TOO_LARGE { too_large() } else { broken_off(why) }
 }
 
 /// The media type of a body, without its parameters.

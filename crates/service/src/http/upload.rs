@@ -2,12 +2,11 @@
 
 use axum::body::Bytes;
 use axum::extract::{FromRequest, Request};
-use axum::http::StatusCode;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, SemaphorePermit};
 
 use crate::http::app::App;
 use crate::http::auth::context::RequestContext;
-use crate::http::error::{Refusal, broken_off, too_large};
+use crate::http::error::{Refusal, unread};
 use crate::http::models::turns::{Purpose, TURN};
 
 /// Bodies of such files in memory at once: one of an account.
@@ -56,9 +55,7 @@ impl FromRequest<App> for Upload {
         let context = request.extensions().get::<RequestContext>().cloned().ok_or_else(Refusal::internal)?;
         let account = app.turns.turn((context.who.person.id, Purpose::Files), TURN).await?;
         let memory = permit(&BODIES).await?;
-        let bytes = Bytes::from_request(request, app).await.map_err(|why| {
-            if why.status() == StatusCode::PAYLOAD_TOO_LARGE { too_large() } else { broken_off(&why) }
-        })?;
+        let bytes = Bytes::from_request(request, app).await.map_err(|why| unread(&why))?;
         let work = permit(&WORK).await?;
         Ok(Self { bytes, turn: UploadTurn { _account: account, _memory: memory, _work: work } })
     }

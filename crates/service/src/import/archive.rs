@@ -278,7 +278,7 @@ mod tests {
         assert_eq!(unpack(&builder.into_inner().unwrap()).unwrap().len(), 0);
     }
 
-    /// A tar of entries of these kinds. The builder writes a long name in an entry of its own.
+    /// A tar with entries of these kinds. The builder writes a long name as an entry before the file.
     fn tar_of_kinds(entries: &[(EntryType, &str, &[u8])]) -> Vec<u8> {
         let mut builder = tar::Builder::new(Vec::new());
         for (kind, path, bytes) in entries {

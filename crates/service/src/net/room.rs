@@ -212,7 +212,7 @@ mod tests {
         drop(silent);
         drop(one_more);
         let held: Vec<Seat> = (1..=3).flat_map(|n| [n, n]).map(|n| room.enter(at(n), later(10)).unwrap()).collect();
-        // Six strangers: what is left is for the signed-in, but a newcomer takes the place of one that says nothing.
+        // Six strangers have all that strangers may have. A newcomer takes the place of a silent one.
         let newcomer = room.enter(at(7), later(11)).unwrap();
         assert_eq!(held.iter().filter(|one| one.leave.is_cancelled()).count(), 1);
         assert!(newcomer.is_of(2) && !mine.leave.is_cancelled());

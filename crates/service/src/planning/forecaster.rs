@@ -43,7 +43,7 @@ struct Running {
     stopped: AtomicBool,
 }
 
-/// What is computed, from which ground, and how far it is.
+/// What is computed, the ground that it is computed from, and its progress.
 #[derive(Clone)]
 struct Work {
     plan: Arc<Plan>,

@@ -11,7 +11,7 @@ mod picture;
 mod profile_picture;
 mod radio;
 pub(crate) mod sites;
-mod terrain;
+pub(crate) mod terrain;
 
 use anyhow::Result;
 

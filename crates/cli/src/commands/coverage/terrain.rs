@@ -41,6 +41,12 @@ pub(super) fn run(out: &Out, files: &[PathBuf]) -> Result<()> {
 }
 
 fn tell(out: &Out, Held { file, raster }: &Held) -> Result<()> {
+    let mut all = [("file", file.clone())].into_iter().chain(raster_lines(raster));
+    all.try_for_each(|(name, value)| out.line(format!("{name:<16}{value}")))
+}
+
+/// What is told of a file of heights or of cover.
+pub(crate) fn raster_lines(raster: &GroundRaster) -> Vec<(&'static str, String)> {
     let cells = raster.cells();
     let holes = match raster.holes {
         0 => "none".to_owned(),
@@ -48,8 +54,7 @@ fn tell(out: &Out, Held { file, raster }: &Held) -> Result<()> {
     };
     let (columns, rows, extent) = (raster.columns, raster.rows, &raster.extent);
     let value = |value: Option<f64>| value.map_or_else(|| "–".into(), |value| value.to_string());
-    let lines = [
-        ("file", file.clone()),
+    vec![
         ("says of itself", if raster.description.is_empty() { "–".into() } else { raster.description.clone() }),
         ("coordinates", raster.projection.clone()),
         ("cells", format!("{columns} × {rows}, each {:.1} × {:.1} m", raster.cell_width_m, raster.cell_height_m)),
@@ -57,6 +62,5 @@ fn tell(out: &Out, Held { file, raster }: &Held) -> Result<()> {
         ("to", format!("{:.5}, {:.5} (north-east)", extent.north_deg, extent.east_deg)),
         ("values", format!("{} to {}", value(raster.least), value(raster.most))),
         ("holes", holes),
-    ];
-    lines.iter().try_for_each(|(name, value)| out.line(format!("{name:<16}{value}")))
+    ]
 }

@@ -7,6 +7,7 @@ use api::ground::{EstateGround, GroundFile, GroundKind, NewGroundFile};
 use clap::{Subcommand, ValueEnum};
 
 use crate::client::Client;
+use crate::commands::coverage::terrain::raster_lines;
 use crate::complete;
 use crate::show::{self, Out};
 
@@ -70,23 +71,8 @@ fn values(file: &GroundFile) -> String {
 }
 
 fn lines(file: &GroundFile) -> Vec<(&'static str, String)> {
-    let (raster, extent) = (&file.raster, &file.raster.extent);
-    let mut lines = vec![
-        ("file", file.name.clone()),
-        ("values", format!("{}, {}", file.kind.label(), values(file))),
-        ("says of itself", if raster.description.is_empty() { "–".into() } else { raster.description.clone() }),
-        ("coordinates", raster.projection.clone()),
-        (
-            "cells",
-            format!(
-                "{} × {}, each {:.1} × {:.1} m",
-                raster.columns, raster.rows, raster.cell_width_m, raster.cell_height_m
-            ),
-        ),
-        ("holes", format!("{} cells, {:.1} %", raster.holes, raster.holes_percent())),
-        ("from", format!("{:.5}, {:.5} (south-west)", extent.south_deg, extent.west_deg)),
-        ("to", format!("{:.5}, {:.5} (north-east)", extent.north_deg, extent.east_deg)),
-    ];
+    let mut lines = vec![("file", file.name.clone()), ("kind", file.kind.label().into())];
+    lines.extend(raster_lines(&file.raster));
     if let Some(at) = file.added_at {
         lines.push(("added", format!("{} by {}", show::moment(at), file.added_by)));
     }

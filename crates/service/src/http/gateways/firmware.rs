@@ -42,8 +42,8 @@ pub(crate) async fn add_firmware(
     // Hashing 64 MB takes a while.
     let checked = tokio::task::spawn_blocking(move || firmware::check(&new)).await;
     let (row, bytes) = checked.map_err(|_| lost())??;
-    app.gateway_services.firmware.keep(&row.firmware.id, &bytes).await.map_err(|error| {
-        tracing::error!("a firmware could not be written: {error}");
+    app.gateway_services.firmware.keep(&row.firmware.id, bytes).await.map_err(|error| {
+        tracing::error!("a firmware could not be written: {error:#}");
         lost()
     })?;
     app.store.add_firmware(estate.id, &row).await?;

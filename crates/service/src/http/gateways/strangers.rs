@@ -24,7 +24,7 @@ use crate::net::source::one_source;
 #[derive(Debug, Default, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct Claim {
-    /// What is known of a gateway, so that it is shown: its EUI, the MAC address on its label, or the address that it calls from.
+    /// Something that the caller knows of a gateway elsewhere, to see it: its EUI, the MAC address on its label, or the address that it calls from.
     #[param(max_length = 80, example = "02ff203040506070")]
     claim: Option<String>,
 }

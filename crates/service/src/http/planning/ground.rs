@@ -1,4 +1,4 @@
-//! The ground of an estate: its own files of heights and of cover, over those of the operator.
+//! The ground of an estate: its own files of heights and of cover, together with those of the operator.
 
 use std::sync::Arc;
 
